@@ -1,0 +1,115 @@
+package drive
+
+import "encoding/binary"
+
+// Layout of the SMART self-test log, log address 06h, ACS-3 annex A.18.
+const (
+	selfTestSlots   = 21
+	selfTestSize    = 24
+	selfTestStart   = 2
+	offSelfTestLast = 508
+)
+
+// SelfTestKind is which test was run.
+type SelfTestKind string
+
+// The kinds of self-test, by the subcommand that starts them (ACS-3 table 132).
+const (
+	SelfTestShort      SelfTestKind = "short"
+	SelfTestExtended   SelfTestKind = "extended"
+	SelfTestConveyance SelfTestKind = "conveyance"
+	SelfTestSelective  SelfTestKind = "selective"
+	SelfTestOther      SelfTestKind = "other"
+)
+
+// SelfTestResult is how a test ended.
+type SelfTestResult string
+
+// The results people act on. Aborted and interrupted say nothing about the drive.
+const (
+	SelfTestPassed      SelfTestResult = "passed"
+	SelfTestAborted     SelfTestResult = "aborted"
+	SelfTestInterrupted SelfTestResult = "interrupted"
+	SelfTestNotRun      SelfTestResult = "could not run"
+	SelfTestFailed      SelfTestResult = "failed"
+	SelfTestRunning     SelfTestResult = "running"
+	SelfTestReserved    SelfTestResult = "reserved"
+)
+
+// SelfTest is one entry of the drive's own log of self-tests.
+type SelfTest struct {
+	Kind   SelfTestKind   `json:"kind"`
+	Result SelfTestResult `json:"result"`
+	// Hours is the drive's power-on hours when the test ended. It is 16 bits wide and starts again after 65,535.
+	Hours int `json:"hours"`
+	// LBA is where it failed; -1 when it did not, or the drive does not say.
+	LBA int64 `json:"lba"`
+	// Number and Status are the bytes as they were.
+	Number byte `json:"number"`
+	Status byte `json:"status"`
+}
+
+var selfTestKinds = map[byte]SelfTestKind{
+	1: SelfTestShort, 2: SelfTestExtended, 3: SelfTestConveyance, 4: SelfTestSelective,
+}
+
+var selfTestResults = [16]SelfTestResult{
+	SelfTestPassed, SelfTestAborted, SelfTestInterrupted, SelfTestNotRun,
+	SelfTestFailed, SelfTestFailed, SelfTestFailed, SelfTestFailed, SelfTestFailed,
+	SelfTestReserved, SelfTestReserved, SelfTestReserved, SelfTestReserved, SelfTestReserved, SelfTestReserved,
+	SelfTestRunning,
+}
+
+// DecodeSelfTestLog reads the SMART self-test log, the newest entry first.
+func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
+	if err := checkPage(PageSelfTestLog, page); err != nil {
+		return nil, err
+	}
+	last := int(page[offSelfTestLast])
+	if last > selfTestSlots {
+		return nil, unreadable(PageSelfTestLog, page, "its index says entry %d of %d", last, selfTestSlots)
+	}
+	var tests []SelfTest
+	for n := range selfTestSlots {
+		if last == 0 {
+			break // no test was ever run
+		}
+		slot := (last - 1 - n + selfTestSlots) % selfTestSlots
+		e := page[selfTestStart+slot*selfTestSize:][:selfTestSize]
+		if e[0] == 0 && e[1] == 0 && e[2] == 0 && e[3] == 0 {
+			continue
+		}
+		t := SelfTest{Number: e[0], Status: e[1], Hours: int(binary.LittleEndian.Uint16(e[2:])), LBA: -1}
+		t.Result = selfTestResults[e[1]>>4]
+		// Bit 7 tells captive from off-line mode; the test itself is the same.
+		t.Kind = selfTestKinds[e[0]&0x7F]
+		if t.Kind == "" {
+			t.Kind = SelfTestOther
+		}
+		if lba := binary.LittleEndian.Uint32(e[5:]); t.Result == SelfTestFailed && lba != 0xFFFFFFFF {
+			t.LBA = int64(lba)
+		}
+		tests = append(tests, t)
+	}
+	return tests, nil
+}
+
+// EncodeSelfTestLog lays out tests, the newest first, as the log. Entries beyond the 21st are forgotten, as the drive does.
+func EncodeSelfTestLog(tests []SelfTest) []byte {
+	page := make([]byte, PageSize)
+	page[0] = 1
+	tests = tests[:min(len(tests), selfTestSlots)]
+	for n, t := range tests {
+		e := page[selfTestStart+(len(tests)-1-n)*selfTestSize:]
+		e[0], e[1] = t.Number, t.Status
+		binary.LittleEndian.PutUint16(e[2:], uint16(t.Hours))
+		lba := uint32(0xFFFFFFFF)
+		if t.LBA >= 0 {
+			lba = uint32(t.LBA)
+		}
+		binary.LittleEndian.PutUint32(e[5:], lba)
+	}
+	page[offSelfTestLast] = byte(len(tests))
+	seal(page)
+	return page
+}

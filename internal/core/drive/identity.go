@@ -1,0 +1,108 @@
+// Package drive knows what one physical drive is and what it says about itself: its identity, the catalogue of
+// metrics, and the codecs of the open standards that carry them. Bytes go in, values come out, and back.
+//
+// Sources: ATA Command Set (ACS-4, INCITS 529), SCSI/ATA Translation (SAT-4, INCITS 537).
+package drive
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Identity is what a drive is, wherever it is plugged in. A path is never part of it.
+type Identity struct {
+	// WWN is the world wide name, EUI-64 or NGUID as lower-case hexadecimal without separators; empty if it has none.
+	WWN    string `json:"wwn,omitempty"`
+	Vendor string `json:"vendor,omitempty"`
+	Model  string `json:"model"`
+	Serial string `json:"serial"`
+}
+
+// Key is the one string by which the drive is known everywhere: its WWN, else vendor, model and serial together.
+// It is empty for a drive that tells neither.
+func (i Identity) Key() string {
+	switch {
+	case strings.Trim(i.WWN, "0") != "":
+		return "wwn-" + i.WWN
+	case i.Serial != "":
+		return "vms-" + slug(i.Vendor) + "-" + slug(i.Model) + "-" + slug(i.Serial)
+	}
+	return ""
+}
+
+// tailLength is how many characters of the serial a label shows large: what hands and eyes use.
+const tailLength = 5
+
+// Tail is the label tail: the last characters of the serial as printed on the drive.
+func (i Identity) Tail() string {
+	s := strings.TrimSpace(i.Serial)
+	if len(s) <= tailLength {
+		return s
+	}
+	return s[len(s)-tailLength:]
+}
+
+// TailMatches says whether a person who typed t read this drive's label: at least the label tail, however cased and
+// spaced, up to the whole serial.
+func (i Identity) TailMatches(t string) bool {
+	t = strings.ToUpper(strings.Join(strings.Fields(t), ""))
+	s := strings.ToUpper(strings.Join(strings.Fields(i.Serial), ""))
+	return len(t) >= len(i.Tail()) && t != "" && strings.HasSuffix(s, t)
+}
+
+// Differs explains in words how the identity read back from a device differs from the one an order named (R2), or
+// returns "" when they are the same drive.
+func (i Identity) Differs(read Identity) string {
+	if i.Key() != "" && i.Key() == read.Key() && i.Serial == read.Serial {
+		return ""
+	}
+	return fmt.Sprintf("the order names %s, the device answers %s", i.describe(), read.describe())
+}
+
+func (i Identity) describe() string {
+	name := strings.TrimSpace(i.Model + " serial " + i.Serial)
+	if i.WWN != "" {
+		name += " (WWN " + i.WWN + ")"
+	}
+	return name
+}
+
+func slug(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '_'
+	}, strings.TrimSpace(s))
+}
+
+// Bytes is a size or an amount of data.
+type Bytes uint64
+
+// Medium is what the data lies on.
+type Medium string
+
+// The media that can be told apart by IDENTIFY DEVICE.
+const (
+	MediumUnknown    Medium = "unknown"
+	MediumRotating   Medium = "rotating"
+	MediumSolidState Medium = "solid-state"
+)
+
+// Description is everything a drive says of itself that does not change between readings.
+type Description struct {
+	Identity
+	Firmware       string
+	Capacity       Bytes
+	LogicalSector  Bytes
+	PhysicalSector Bytes
+	Medium         Medium
+	RotationRPM    int    // 0 when not rotating or not reported
+	FormFactor     string // "3.5 inch", or empty
+	SMARTSupported bool
+	SMARTEnabled   bool
+	SelfTests      bool
+}

@@ -1,0 +1,171 @@
+package drive
+
+import (
+	"fmt"
+	"strings"
+)
+
+// MetricName is the normalised name of a metric; it carries its unit.
+type MetricName string
+
+// MetricKind says how a metric moves.
+type MetricKind string
+
+// A level goes up and down, a counter only up (going down is a reset), a state is one of few values.
+const (
+	Level   MetricKind = "level"
+	Counter MetricKind = "counter"
+	State   MetricKind = "state"
+)
+
+// Strength is how much a metric proves about the drive itself.
+type Strength string
+
+// Strong evidence can say replace. Weak evidence can say watch and no more. Path evidence accuses the cable or the bay
+// before it accuses the drive.
+const (
+	Strong     Strength = "strong"
+	Weak       Strength = "weak"
+	Path       Strength = "path"
+	Background Strength = "background"
+)
+
+// Metric is one entry of the catalogue.
+type Metric struct {
+	Name     MetricName
+	Unit     string
+	Kind     MetricKind
+	Strength Strength
+	Means    string // one plain sentence
+	MeansNot string // and what it does not mean
+	// Attribute is the ATA SMART attribute that feeds it; 0 when another source does.
+	Attribute byte
+	value     func(raw uint64) float64
+}
+
+func whole(raw uint64) float64    { return float64(raw) }
+func low16(raw uint64) float64    { return float64(raw & 0xFFFF) }
+func low32(raw uint64) float64    { return float64(raw & 0xFFFFFFFF) }
+func lowByte(raw uint64) float64  { return float64(int8(raw)) }
+func sectors512(r uint64) float64 { return float64(r) * 512 }
+
+// Catalogue is every metric, those that matter first.
+var Catalogue = []Metric{
+	{"pending_sectors", "sectors", Level, Strong,
+		"Sectors that could not be read and wait to be rewritten or replaced.",
+		"It can fall again when such a sector is written; falling is not healing.", 197, low32},
+	{"reallocated_sectors", "sectors", Counter, Strong,
+		"Sectors the drive gave up on and replaced from its own reserve.",
+		"A small number that has stood still for months says little about tomorrow.", 5, low32},
+	{"offline_uncorrectable_sectors", "sectors", Level, Strong,
+		"Sectors found unreadable by the drive's own background scan.",
+		"It says nothing about sectors the scan has not reached.", 198, low32},
+	{"reported_uncorrectable_errors", "errors", Counter, Strong,
+		"Errors the drive could not correct and passed on to the host.",
+		"Several can stem from one bad spot that was read again and again.", 187, whole},
+	{"reallocation_events", "events", Counter, Strong,
+		"Attempts to move a bad sector's data into the reserve, whether or not they succeeded.",
+		"It is not a count of sectors.", 196, low32},
+	{"link_crc_errors", "errors", Counter, Path,
+		"Transfers between host and drive that arrived damaged and were sent again.",
+		"It accuses the cable, backplane or bay, not the platters, until it follows the drive to another bay.", 199, whole},
+	{"read_latency_seconds", "s", Level, Strong,
+		"Mean time a read took since the reading before, as the host saw it.",
+		"A busy drive is slow too: compare it with its peers, not with a number.", 0, nil},
+	{"write_latency_seconds", "s", Level, Strong,
+		"Mean time a write took since the reading before, as the host saw it.",
+		"A drive being filled by a recovery is slow without being ill.", 0, nil},
+	{"temperature_celsius", "°C", Level, Weak,
+		"Temperature inside the drive.",
+		"Warm within its limits does not mean failing.", 194, lowByte},
+	{"command_timeouts", "commands", Counter, Weak,
+		"Commands the drive did not finish in time.",
+		"Power and cabling cause them as often as the drive does.", 188, low16},
+	{"spin_retries", "retries", Counter, Weak,
+		"Extra attempts the motor needed to reach its speed.",
+		"A weak power supply causes them too.", 10, whole},
+	{"spin_up_milliseconds", "ms", Level, Weak,
+		"Time the platters needed to reach their speed.",
+		"It differs between models; only its change tells something.", 3, low16},
+	{"start_stops", "cycles", Counter, Weak,
+		"How often the platters were started and stopped.",
+		"A high count is wear expected by its maker, not damage.", 4, whole},
+	{"load_cycles", "cycles", Counter, Weak,
+		"How often the heads were parked and loaded.",
+		"A high count is wear expected by its maker, not damage.", 193, low32},
+	{"power_cycles", "cycles", Counter, Background,
+		"How often the drive was switched on.",
+		"It says nothing about health.", 12, whole},
+	{"power_on_hours", "h", Counter, Background,
+		"Hours the drive has been powered.",
+		"Age alone never condemns a drive.", 9, low32},
+	{"bytes_written", "B", Counter, Background,
+		"Data written by hosts over the drive's life.",
+		"It is wear only for solid-state media.", 241, sectors512},
+	{"bytes_read", "B", Counter, Background,
+		"Data read by hosts over the drive's life.",
+		"It says nothing about health.", 242, sectors512},
+	{"pool_read_errors", "errors", Counter, Strong,
+		"Reads from this member that failed as the pool saw them.",
+		"A pulled cable makes them as well.", 0, nil},
+	{"pool_write_errors", "errors", Counter, Strong,
+		"Writes to this member that failed as the pool saw them.",
+		"A pulled cable makes them as well.", 0, nil},
+	{"pool_checksum_errors", "errors", Counter, Strong,
+		"Blocks this member returned whose checksum was wrong.",
+		"Memory and cabling can corrupt data too.", 0, nil},
+}
+
+var (
+	byName      = map[MetricName]*Metric{}
+	byAttribute = map[byte]*Metric{}
+)
+
+func init() {
+	for i := range Catalogue {
+		m := &Catalogue[i]
+		byName[m.Name] = m
+		if m.Attribute != 0 {
+			byAttribute[m.Attribute] = m
+		}
+	}
+}
+
+// MetricByName finds a metric in the catalogue.
+func MetricByName(n MetricName) (Metric, bool) {
+	if m := byName[n]; m != nil {
+		return *m, true
+	}
+	return Metric{}, false
+}
+
+// MetricOf names the metric an attribute feeds; ok is false for an attribute nobody here knows, which is kept raw.
+func MetricOf(a Attribute) (name MetricName, value float64, ok bool) {
+	m := byAttribute[a.ID]
+	if m == nil {
+		return "", 0, false
+	}
+	return m.Name, m.value(a.Raw), true
+}
+
+// Metrics gives the metrics that attributes feed.
+func Metrics(attributes []Attribute) map[MetricName]float64 {
+	out := map[MetricName]float64{}
+	for _, a := range attributes {
+		if n, v, ok := MetricOf(a); ok {
+			out[n] = v
+		}
+	}
+	return out
+}
+
+// Source says where the metric is read, in words.
+func (m Metric) Source() string {
+	switch {
+	case m.Attribute != 0:
+		return fmt.Sprintf("SMART attribute %d", m.Attribute)
+	case strings.HasPrefix(string(m.Name), "pool_"):
+		return "pool"
+	}
+	return "host I/O statistics"
+}

@@ -1,0 +1,116 @@
+// Package history holds what a drive's metrics were over time: series, their resets and their rates.
+package history
+
+import (
+	"sort"
+	"time"
+
+	"lantern/internal/core/drive"
+)
+
+// Point is one value at one time.
+type Point struct {
+	At    time.Time
+	Value float64
+}
+
+// Series is one metric of one drive, in order of time, no two points at one time. Add keeps that so.
+type Series []Point
+
+// Add puts a point in its place, wherever it belongs; a second point at one time replaces nothing and is dropped, so
+// that a report delivered twice or late ends in the same series.
+func (s Series) Add(p Point) Series {
+	i := sort.Search(len(s), func(i int) bool { return !s[i].At.Before(p.At) })
+	if i < len(s) && s[i].At.Equal(p.At) {
+		return s
+	}
+	s = append(s, Point{})
+	copy(s[i+1:], s[i:])
+	s[i] = p
+	return s
+}
+
+// Last is the newest point.
+func (s Series) Last() (Point, bool) {
+	if len(s) == 0 {
+		return Point{}, false
+	}
+	return s[len(s)-1], true
+}
+
+// At is the value as it was known at t: the newest point not after t.
+func (s Series) At(t time.Time) (Point, bool) {
+	i := sort.Search(len(s), func(i int) bool { return s[i].At.After(t) })
+	if i == 0 {
+		return Point{}, false
+	}
+	return s[i-1], true
+}
+
+// Since is the part of the series at or after t.
+func (s Series) Since(t time.Time) Series {
+	return s[sort.Search(len(s), func(i int) bool { return !s[i].At.Before(t) }):]
+}
+
+// Growth is how much a counter grew from the value known at since to the newest one. A fall in between is a reset: what
+// was counted after it is added to what was counted before, so that clearing a counter hides nothing. ok is false when
+// nothing is known as far back as since; then growth is counted from the first point.
+func (s Series) Growth(since time.Time) (grown float64, ok bool) {
+	if len(s) == 0 {
+		return 0, false
+	}
+	from := 0
+	if p, known := s.At(since); known {
+		ok = true
+		from = sort.Search(len(s), func(i int) bool { return !s[i].At.Before(p.At) })
+	}
+	for i := from + 1; i < len(s); i++ {
+		if d := s[i].Value - s[i-1].Value; d >= 0 {
+			grown += d
+		} else {
+			grown += s[i].Value
+		}
+	}
+	return grown, ok
+}
+
+// Resets are the times at which a counter went backwards.
+func (s Series) Resets() []time.Time {
+	var at []time.Time
+	for i := 1; i < len(s); i++ {
+		if s[i].Value < s[i-1].Value {
+			at = append(at, s[i].At)
+		}
+	}
+	return at
+}
+
+// LastChange is when the newest value was first seen: the series has stood still since. The zero time means it never
+// changed while it was watched.
+func (s Series) LastChange() time.Time {
+	for i := len(s) - 1; i > 0; i-- {
+		if s[i].Value != s[i-1].Value {
+			return s[i].At
+		}
+	}
+	return time.Time{}
+}
+
+// FirstAbove is when the value first rose above limit and stayed there until now; the zero time if it is not above.
+func (s Series) FirstAbove(limit float64) time.Time {
+	var at time.Time
+	for i := len(s) - 1; i >= 0 && s[i].Value > limit; i-- {
+		at = s[i].At
+	}
+	return at
+}
+
+// Record is one drive's metrics by name.
+type Record map[drive.MetricName]Series
+
+// Add puts one reading into its series.
+func (r Record) Add(at time.Time, metrics map[drive.MetricName]float64) {
+	for n, v := range metrics {
+		r[n] = r[n].Add(Point{At: at, Value: v})
+	}
+}

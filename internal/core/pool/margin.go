@@ -1,0 +1,154 @@
+package pool
+
+import (
+	"fmt"
+	"math/bits"
+	"slices"
+)
+
+// Margin is how many more members can be lost, whichever they are, before data is. Negative means data is lost.
+type Margin int
+
+// String is the margin in words, as every face shows it.
+func (m Margin) String() string {
+	switch {
+	case m < 0:
+		return "data is lost"
+	case m == 0:
+		return "no more may fail"
+	case m == 1:
+		return "one more may fail"
+	case int(m) < len(numerals):
+		return numerals[m] + " more may fail"
+	}
+	return fmt.Sprintf("%d more may fail", int(m))
+}
+
+var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"}
+
+// GroupMargin is the margin of one group, or the least of its volumes where those are what is protected. ok is false when
+// nothing in the group says what it can bear.
+func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
+	consider := func(pr Protection) {
+		if m := p.margin(g, pr); !ok || m < least {
+			least, ok = m, true
+		}
+	}
+	if !g.Protect.None {
+		consider(g.Protect)
+	}
+	for _, v := range p.Volumes {
+		if v.Group == g.Name {
+			consider(v.Protect)
+		}
+	}
+	return least, ok
+}
+
+// VolumeMargin is the margin of one volume: of its own protection on its group, or the least of all groups it is spread
+// over.
+func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
+	for _, g := range p.Groups {
+		if v.Group != "" && v.Group != g.Name {
+			continue
+		}
+		m := p.margin(g, v.Protect)
+		if v.Group == "" {
+			m = p.margin(g, g.Protect)
+		}
+		if !ok || m < least {
+			least, ok = m, true
+		}
+	}
+	return least, ok
+}
+
+// Margin is the least margin of the pool's groups. ok is false for a pool whose groups are not known: that is unknown,
+// not healthy (R7).
+func (p *Pool) Margin() (least Margin, ok bool) {
+	for _, g := range p.Groups {
+		if m, known := p.GroupMargin(g); known && (!ok || m < least) {
+			least, ok = m, true
+		}
+	}
+	return least, ok
+}
+
+// margin of a protection laid over one group: the size of the smallest set of further losses that breaks it, less one.
+// Losing a log device loses all members that depend on it, so every set of log devices is tried (there are few), and
+// the rest of the way is gone member by member, each taking one unit of tolerance.
+func (p *Pool) margin(g Group, pr Protection) Margin {
+	logs := p.logsOf(g)
+	everything := units(g, pr, func(Member) bool { return true })
+	least := Margin(everything)
+	for set := range uint(1) << len(logs) {
+		gone := func(m Member) bool {
+			if m.Lost() {
+				return true
+			}
+			i := slices.Index(logs, m.Log)
+			return i >= 0 && set&(1<<i) != 0
+		}
+		lost := units(g, pr, gone)
+		further := max(0, pr.Tolerance+1-lost)
+		// Only units that are still there can be lost one by one.
+		if further > everything-lost {
+			continue
+		}
+		if further == 0 && set == 0 {
+			return Margin(pr.Tolerance - lost)
+		}
+		least = min(least, Margin(bits.OnesCount(set)+further-1))
+	}
+	return least
+}
+
+// logsOf lists the log devices still working on which members of g depend. A lost one has already been counted by the
+// pool system through the state of its members; should it not have been, they are counted here as lost with it.
+func (p *Pool) logsOf(g Group) []string {
+	var logs []string
+	for _, m := range g.Members {
+		if m.Log == "" || m.Lost() || slices.Contains(logs, m.Log) || len(logs) == 12 {
+			continue
+		}
+		logs = append(logs, m.Log)
+	}
+	return logs
+}
+
+// units counts what the protection counts: members, or the failure domains with at least one lost member.
+func units(g Group, pr Protection, lost func(Member) bool) int {
+	n := 0
+	seen := map[string]bool{}
+	for _, m := range g.Members {
+		if !lost(m) || pr.Domains && seen[m.Domain] {
+			continue
+		}
+		seen[m.Domain] = true
+		n++
+	}
+	return n
+}
+
+// Without is the pool's margin, and the group's in which the place lies, after the member at slot is gone as well.
+func (p *Pool) Without(slot string) (poolMargin Margin, volumes []string, ok bool) {
+	q := p.With(Missing, slot)
+	for i := range q.Logs {
+		if q.Logs[i].Slot == slot {
+			var dependants []string
+			q.Everyone(func(_ string, m *Member) {
+				if m.Log == slot {
+					dependants = append(dependants, m.Slot)
+				}
+			})
+			q = q.With(Missing, dependants...)
+		}
+	}
+	for _, v := range q.Volumes {
+		if m, known := q.VolumeMargin(v); known && m < 0 {
+			volumes = append(volumes, v.Name)
+		}
+	}
+	poolMargin, ok = q.Margin()
+	return poolMargin, volumes, ok
+}

@@ -1,0 +1,141 @@
+// Package pool models what data lies on: pools, their groups of members, the volumes kept in them and the log devices
+// that members depend on; and answers how many more members can be lost before data is.
+package pool
+
+import "lantern/internal/core/drive"
+
+// Pool is one pool as its pool system described it at one moment.
+type Pool struct {
+	ID       string      `json:"id"`   // the pool system's own, unique and lasting
+	Name     string      `json:"name"` // what people call it
+	Kind     string      `json:"kind"` // which pool system
+	Groups   []Group     `json:"groups"`
+	Volumes  []Volume    `json:"volumes"`
+	Spares   []Member    `json:"spares"`
+	Logs     []Member    `json:"logs"`
+	Capacity drive.Bytes `json:"capacity"`
+	Used     drive.Bytes `json:"used"`
+}
+
+// Group is a set of members that carry one redundancy together.
+type Group struct {
+	Name    string     `json:"name"`
+	Protect Protection `json:"protect"`
+	Members []Member   `json:"members"`
+}
+
+// Protection says what a group or a volume can bear.
+type Protection struct {
+	// Words is the trade's name: "double parity", "two-way mirror", "three copies".
+	Words string `json:"words"`
+	// Tolerance is how many members, or domains, can be lost with all data kept.
+	Tolerance int `json:"tolerance"`
+	// Domains is true when copies are spread over failure domains (hosts): all members lost in one count once.
+	Domains bool `json:"domains"`
+	// None is true for a group that has no protection of its own: its volumes have.
+	None bool `json:"none"`
+}
+
+// Volume is kept on all members of a group, with protection of its own.
+type Volume struct {
+	Name    string      `json:"name"`
+	Group   string      `json:"group"` // empty: as its groups are
+	Protect Protection  `json:"protect"`
+	Used    drive.Bytes `json:"used"`
+}
+
+// MemberState is what the pool system thinks of a member.
+type MemberState string
+
+// Only an online member carries its share of the redundancy.
+const (
+	Online     MemberState = "online"
+	Failing    MemberState = "failing" // still carries data, with errors
+	Missing    MemberState = "missing"
+	Faulty     MemberState = "faulty"
+	Recovering MemberState = "recovering" // being filled
+	Standby    MemberState = "standby"    // a spare
+	Out        MemberState = "out"        // gone, and its share was restored on other members
+	StateUnkn  MemberState = "unknown"
+)
+
+// Member is one place in a pool, and the drive that fills it.
+type Member struct {
+	Slot   string      `json:"slot"`  // the pool system's own name for the place; lasting
+	Drive  string      `json:"drive"` // the drive's key; empty if never known
+	State  MemberState `json:"state"`
+	Domain string      `json:"domain"` // its host
+	Log    string      `json:"log"`    // slot of the log device it depends on
+	Size   drive.Bytes `json:"size"`
+	Used   drive.Bytes `json:"used"`
+	// Needs is the least size in bytes a replacement must have.
+	Needs  drive.Bytes `json:"needs"`
+	Errors Errors      `json:"errors"`
+}
+
+// Errors are the pool's own counters for a member.
+type Errors struct {
+	Read     uint64 `json:"read"`
+	Write    uint64 `json:"write"`
+	Checksum uint64 `json:"checksum"`
+}
+
+// Lost says whether the member's share of the redundancy is gone, or not yet there.
+func (m Member) Lost() bool {
+	return m.State == Missing || m.State == Faulty || m.State == Recovering
+}
+
+// Everyone calls f for every member: those of groups, spares, log devices. group is empty for the latter two.
+func (p *Pool) Everyone(f func(group string, m *Member)) {
+	for g := range p.Groups {
+		for i := range p.Groups[g].Members {
+			f(p.Groups[g].Name, &p.Groups[g].Members[i])
+		}
+	}
+	for i := range p.Spares {
+		f("", &p.Spares[i])
+	}
+	for i := range p.Logs {
+		f("", &p.Logs[i])
+	}
+}
+
+// Find gives the member that a drive fills, and the name of its group.
+func (p *Pool) Find(driveKey string) (m Member, group string, ok bool) {
+	p.Everyone(func(g string, at *Member) {
+		if !ok && driveKey != "" && at.Drive == driveKey {
+			m, group, ok = *at, g, true
+		}
+	})
+	return m, group, ok
+}
+
+// Slot gives the member at a place.
+func (p *Pool) Slot(slot string) (m Member, group string, ok bool) {
+	p.Everyone(func(g string, at *Member) {
+		if !ok && at.Slot == slot {
+			m, group, ok = *at, g, true
+		}
+	})
+	return m, group, ok
+}
+
+// With is a copy of the pool in which the members at the given places are in another state.
+func (p Pool) With(state MemberState, slots ...string) Pool {
+	q := p
+	q.Groups = make([]Group, len(p.Groups))
+	for i, g := range p.Groups {
+		q.Groups[i] = g
+		q.Groups[i].Members = append([]Member(nil), g.Members...)
+	}
+	q.Spares = append([]Member(nil), p.Spares...)
+	q.Logs = append([]Member(nil), p.Logs...)
+	q.Everyone(func(_ string, m *Member) {
+		for _, s := range slots {
+			if m.Slot == s {
+				m.State = state
+			}
+		}
+	})
+	return q
+}
