@@ -687,7 +687,7 @@ type HitKind string
 // Host defines model for Host.
 type Host struct {
 	Drives          int       `json:"drives"`
-	IntervalSeconds float32   `json:"interval_seconds,omitempty,omitzero"`
+	IntervalSeconds float64   `json:"interval_seconds,omitempty,omitzero"`
 	Name            string    `json:"name"`
 	SeenAt          time.Time `json:"seen_at,omitempty,omitzero"`
 	State           HostState `json:"state"`
@@ -707,7 +707,7 @@ type Identity struct {
 // Lab defines model for Lab.
 type Lab struct {
 	Now   time.Time `json:"now"`
-	Speed float32   `json:"speed"`
+	Speed float64   `json:"speed"`
 }
 
 // LabInsert defines model for LabInsert.
@@ -741,7 +741,7 @@ type LabPull struct {
 
 // LabSpeed defines model for LabSpeed.
 type LabSpeed struct {
-	Speed float32 `json:"speed"`
+	Speed float64 `json:"speed"`
 }
 
 // Light defines model for Light.
@@ -830,8 +830,8 @@ type MemberReport struct {
 // MetricValue defines model for MetricValue.
 type MetricValue struct {
 	At       time.Time `json:"at"`
-	Grown24h float32   `json:"grown_24h,omitempty,omitzero"`
-	Grown7d  float32   `json:"grown_7d,omitempty,omitzero"`
+	Grown24h float64   `json:"grown_24h,omitempty,omitzero"`
+	Grown7d  float64   `json:"grown_7d,omitempty,omitzero"`
 	Kind     string    `json:"kind"`
 	Means    string    `json:"means"`
 	MeansNot string    `json:"means_not"`
@@ -839,7 +839,7 @@ type MetricValue struct {
 	Source   string    `json:"source"`
 	Strength string    `json:"strength"`
 	Unit     string    `json:"unit"`
-	Value    float32   `json:"value"`
+	Value    float64   `json:"value"`
 }
 
 // Order defines model for Order.
@@ -894,7 +894,7 @@ type PlanSwap struct {
 // Point defines model for Point.
 type Point struct {
 	At    time.Time `json:"at"`
-	Value float32   `json:"value"`
+	Value float64   `json:"value"`
 }
 
 // Pool defines model for Pool.
@@ -987,7 +987,7 @@ type Reading struct {
 	At         time.Time          `json:"at"`
 	Attributes []Attribute        `json:"attributes,omitempty,omitzero"`
 	Failing    bool               `json:"failing,omitempty,omitzero"`
-	Metrics    map[string]float32 `json:"metrics"`
+	Metrics    map[string]float64 `json:"metrics"`
 	Tests      []SelfTest         `json:"tests,omitempty,omitzero"`
 	Unreadable []BadPage          `json:"unreadable,omitempty,omitzero"`
 }
@@ -1016,15 +1016,15 @@ type Recovery struct {
 	Pool  string       `json:"pool"`
 
 	// RateNow bytes a second
-	RateNow float32 `json:"rate_now"`
+	RateNow float64 `json:"rate_now"`
 
 	// RateOverall bytes a second
-	RateOverall float32   `json:"rate_overall"`
+	RateOverall float64   `json:"rate_overall"`
 	Repaired    int64     `json:"repaired"`
 	SeenAt      time.Time `json:"seen_at,omitempty,omitzero"`
 
 	// Share 0 to 1
-	Share float32 `json:"share"`
+	Share float64 `json:"share"`
 	Slot  string  `json:"slot,omitempty,omitzero"`
 
 	// Slowest the slowest member and why it is believed so
@@ -1072,7 +1072,7 @@ type Report struct {
 	Id         string            `json:"id"`
 
 	// IntervalSeconds when the next is due at the latest
-	IntervalSeconds float32 `json:"interval_seconds"`
+	IntervalSeconds float64 `json:"interval_seconds"`
 
 	// Past readings of the past only: nothing in it says what is true now
 	Past  bool         `json:"past,omitempty,omitzero"`
@@ -1111,7 +1111,7 @@ type RoundLine struct {
 	Since   time.Time `json:"since"`
 
 	// Spark the metric over the last 14 days, oldest first
-	Spark []float32 `json:"spark,omitempty,omitzero"`
+	Spark []float64 `json:"spark,omitempty,omitzero"`
 
 	// Swap id of the swap that replaces it
 	Swap    string  `json:"swap,omitempty,omitzero"`
@@ -1249,7 +1249,7 @@ type UnderWay struct {
 	Kind   UnderWayKind `json:"kind"`
 	Pool   string       `json:"pool,omitempty,omitzero"`
 	Says   string       `json:"says"`
-	Share  float32      `json:"share,omitempty,omitzero"`
+	Share  float64      `json:"share,omitempty,omitzero"`
 }
 
 // UnderWayKind defines model for UnderWay.Kind.

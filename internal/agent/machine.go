@@ -1,0 +1,48 @@
+// Package agent runs on a storage host: it finds drives, reads them, tells the service, and obeys its orders.
+package agent
+
+import (
+	"context"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
+)
+
+// Machine is the host as the agent meets it: the Linux kernel's, or the lab's.
+type Machine interface {
+	// Drives are those that are there now.
+	Drives(ctx context.Context) ([]Found, error)
+	// Enclosures are their layouts and the bays that are lit, by section.
+	Enclosures(ctx context.Context) ([]Enclosure, error)
+	// Light switches one bay's light and gives back what it then shows.
+	Light(ctx context.Context, section string, bay int, on bool) (lit bool, err error)
+}
+
+// Enclosure is a layout and its lit bays.
+type Enclosure struct {
+	Layout enclosure.Layout
+	Lit    map[string][]int
+}
+
+// Found is a drive at a path, before it was asked who it is.
+type Found struct {
+	Path string
+	// Mark changes whenever another device may sit at Path, so that an identity once read can be remembered by both.
+	Mark    string
+	Section string
+	Bay     int
+	// Transport carries commands to it; nil when it takes none, and then Known and Blind are set.
+	Transport Transport
+	Known     drive.Description
+	Blind     string
+	// Holds says what lies on it, found by signature, read-only.
+	Holds []string
+	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none.
+	Stat string
+}
+
+// Transport carries one command block to a drive: data comes back into in, sense data is returned. An error means that
+// the command was not carried out. Implemented by SG_IO on Linux and by the lab's drives.
+type Transport interface {
+	Execute(ctx context.Context, cdb, in []byte) (sense []byte, err error)
+}

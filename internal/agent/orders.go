@@ -1,0 +1,196 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"lantern/internal/agent/pools"
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/recovery"
+	"lantern/internal/wire"
+)
+
+// ledger remembers which orders were begun and how they ended, so that none is carried out twice, whatever restarts.
+type ledger struct{ dir string }
+
+func openLedger(dir string) (*ledger, error) {
+	l := &ledger{dir: filepath.Join(dir, "orders")}
+	return l, os.MkdirAll(l.dir, 0o700)
+}
+
+// begin notes that an order is about to be carried out; if it was before, its outcome is given back (nil: unknown).
+func (l *ledger) begin(id string) (before bool, outcome *api.Outcome, err error) {
+	b, err := os.ReadFile(l.path(id))
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil, writeWhole(l.path(id), []byte("{}"))
+	}
+	if err != nil {
+		return true, nil, err
+	}
+	var o api.Outcome
+	if json.Unmarshal(b, &o) == nil && o.State != "" {
+		outcome = &o
+	}
+	return true, outcome, nil
+}
+
+func (l *ledger) end(id string, o api.Outcome) error {
+	b, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	return writeWhole(l.path(id), b)
+}
+
+func (l *ledger) path(id string) string {
+	return filepath.Join(l.dir, strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' {
+			return r
+		}
+		return '_'
+	}, id)+".json")
+}
+
+// obey takes orders as they come until ctx ends.
+func (a *Agent) obey(ctx context.Context) {
+	pause := 200 * time.Millisecond
+	for ctx.Err() == nil {
+		wait, cancel := context.WithTimeout(ctx, 40*time.Second)
+		res, err := a.Client.TakeOrdersWithResponse(wait, &api.TakeOrdersParams{Wait: 20})
+		cancel()
+		if err == nil && res.JSON200 == nil {
+			err = problem(res.StatusCode(), res.Body)
+		}
+		if err != nil {
+			if ctx.Err() == nil {
+				a.Log.Debug("no orders can be taken", "host", a.Host, "error", err)
+			}
+			_ = clock.Real{}.Sleep(ctx, pause)
+			pause = min(2*pause, 10*time.Second)
+			continue
+		}
+		pause = 200 * time.Millisecond
+		for _, o := range *res.JSON200 {
+			a.carryOut(ctx, o)
+		}
+	}
+}
+
+// carryOut does one order, once, and tells what came of it.
+func (a *Agent) carryOut(ctx context.Context, o api.Order) {
+	before, outcome, err := a.ledger.begin(o.Id)
+	switch {
+	case err != nil:
+		outcome = &api.Outcome{State: api.OutcomeStateFailed, Says: "the host cannot keep its record of orders: " + err.Error()}
+	case before && outcome == nil:
+		outcome = &api.Outcome{State: api.OutcomeStateFailed, Says: "the agent stopped while it carried this out; look at what the pool shows"}
+	case !before:
+		says, err := a.do(ctx, o)
+		outcome = &api.Outcome{State: api.OutcomeStateDone, Says: says}
+		var no *refusal
+		switch {
+		case errors.As(err, &no):
+			outcome = &api.Outcome{State: api.OutcomeStateRefused, Says: no.Error()}
+		case err != nil:
+			outcome = &api.Outcome{State: api.OutcomeStateFailed, Says: err.Error()}
+		}
+		if err := a.ledger.end(o.Id, *outcome); err != nil {
+			a.Log.Error("the outcome of an order could not be kept", "order", o.Id, "error", err)
+		}
+	}
+	a.Log.Info("order", "host", a.Host, "kind", o.Kind, "id", o.Id, "outcome", outcome.State, "says", outcome.Says)
+	for ctx.Err() == nil {
+		res, err := a.Client.ReportOutcomeWithResponse(ctx, o.Id, *outcome)
+		if err == nil && res.StatusCode() < 500 {
+			return
+		}
+		_ = clock.Real{}.Sleep(ctx, 500*time.Millisecond)
+	}
+}
+
+// refusal is why an order was not begun: nothing was touched.
+type refusal struct{ why string }
+
+func (r *refusal) Error() string { return r.why }
+
+func refuse(format string, args ...any) error { return &refusal{fmt.Sprintf(format, args...)} }
+
+// do carries an order out. Before anything is touched, its time limit and the drive's identity are looked at.
+func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
+	if now := a.Clock.Now(); now.After(o.Expires) {
+		return "", refuse("it came too late: its limit was %s", o.Expires.Format(time.RFC3339))
+	}
+	switch o.Kind {
+	case api.OrderKindLight:
+		lit, err := a.Machine.Light(ctx, o.Section, o.Bay, o.On)
+		if err != nil {
+			return "", err
+		}
+		if lit != o.On {
+			return "", fmt.Errorf("the light of %s/%d did not change", o.Section, o.Bay)
+		}
+		return map[bool]string{true: "the light is on", false: "the light is off"}[lit], nil
+	case api.OrderKindJoin, api.OrderKindAdmit:
+		t, err := a.resolve(ctx, o)
+		if err != nil {
+			return "", err
+		}
+		return a.eachDriver(func(d pools.Driver) (string, error) {
+			if o.Kind == api.OrderKindJoin {
+				return d.Join(ctx, o.Pool, o.Slot, t)
+			}
+			return d.Admit(ctx, o.Pool, t)
+		})
+	case api.OrderKindScrub, api.OrderKindRebalance:
+		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, recovery.Kind(o.Kind)) })
+	case api.OrderKindStop:
+		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Stop(ctx, o.Pool) })
+	}
+	return "", refuse("this agent does not know orders of kind %q", o.Kind)
+}
+
+// eachDriver asks the pool systems in turn until one knows the pool.
+func (a *Agent) eachDriver(f func(pools.Driver) (string, error)) (string, error) {
+	for _, d := range a.Pools {
+		says, err := f(d)
+		if !errors.Is(err, pools.ErrNoSuchPool) {
+			return says, err
+		}
+	}
+	return "", refuse("no pool system on this host knows that pool")
+}
+
+// resolve finds the drive that an order names, now, by what the devices answer (R2), and makes sure that it is fit to be
+// written to: large enough, and empty (R3).
+func (a *Agent) resolve(ctx context.Context, o api.Order) (pools.Target, error) {
+	want := wire.ToIdentity(o.Drive)
+	found, err := a.Machine.Drives(ctx)
+	if err != nil {
+		return pools.Target{}, err
+	}
+	for _, f := range found {
+		d, err := identify(ctx, f)
+		if err != nil || d.Key() != want.Key() {
+			continue
+		}
+		if why := want.Differs(d.Identity); why != "" {
+			return pools.Target{}, refuse("the drive is not the one that was meant: %s", why)
+		}
+		if d.Capacity < drive.Bytes(o.NeedsBytes) {
+			return pools.Target{}, refuse("it is too small: %d bytes, %d are needed", d.Capacity, o.NeedsBytes)
+		}
+		if len(f.Holds) > 0 {
+			return pools.Target{}, refuse("it carries somebody's data (%s)", strings.Join(f.Holds, ", "))
+		}
+		return pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}, nil
+	}
+	return pools.Target{}, refuse("no drive on this host answers as %s serial %s", want.Model, want.Serial)
+}

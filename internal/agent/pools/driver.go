@@ -1,0 +1,45 @@
+// Package pools is the seam between the agent and the systems that keep pools. A driver speaks for one kind of them.
+package pools
+
+import (
+	"context"
+	"errors"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+)
+
+// Snapshot is one pool and its recoveries as they were at one moment.
+type Snapshot struct {
+	Pool       pool.Pool
+	Recoveries []recovery.Report
+}
+
+// Target is a drive that was just found by its identity: Path is where it is now, and good for this one use only.
+type Target struct {
+	Path string
+	Key  string
+	Size drive.Bytes
+}
+
+// ErrNotOffered means that this kind of pool has no such thing.
+var ErrNotOffered = errors.New("this kind of pool does not offer that")
+
+// Driver is one kind of pool on one host. Every method that changes something returns, in words, what was observed to
+// be so afterwards; an error means that it was not observed.
+type Driver interface {
+	// Pools lists what is there now. keys gives the drive behind a device path.
+	Pools(ctx context.Context, keys func(path string) string) ([]Snapshot, error)
+	// Join makes a drive a member in place of the one at slot, and begins to fill it.
+	Join(ctx context.Context, poolID, slot string, t Target) (observed string, err error)
+	// Admit adds a drive as a further member.
+	Admit(ctx context.Context, poolID string, t Target) (observed string, err error)
+	// Begin starts a scrub or a rebalance.
+	Begin(ctx context.Context, poolID string, kind recovery.Kind) (observed string, err error)
+	// Stop ends what is running, where the pool can bear it.
+	Stop(ctx context.Context, poolID string) (observed string, err error)
+}
+
+// ErrNoSuchPool means that the driver does not know the pool.
+var ErrNoSuchPool = errors.New("no such pool here")

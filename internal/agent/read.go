@@ -1,0 +1,124 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/wire"
+)
+
+// commandLimit is how long a drive may take for one command.
+const commandLimit = 20 * time.Second
+
+// identify asks a drive who it is. A drive without a transport is what the machine says of it.
+func identify(ctx context.Context, f Found) (drive.Description, error) {
+	if f.Transport == nil {
+		return f.Known, nil
+	}
+	page := make([]byte, drive.PageSize)
+	if err := execute(ctx, f.Transport, drive.IdentifyDevice, page); err != nil {
+		return drive.Description{}, err
+	}
+	return drive.DecodeIdentify(page)
+}
+
+func execute(ctx context.Context, t Transport, r drive.Registers, in []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, commandLimit)
+	defer cancel()
+	_, err := t.Execute(ctx, drive.EncodePassThrough(r, in != nil), in)
+	return err
+}
+
+// read takes one reading. What could not be believed is kept in it with its bytes; what could is used all the same.
+func read(ctx context.Context, f Found, last *ioStat, at time.Time) (api.Reading, string) {
+	out := api.Reading{At: at, Metrics: map[string]float64{}}
+	if s, err := parseStat(f.Stat); err == nil {
+		s.latencies(*last, out.Metrics)
+		*last = s
+	}
+	if f.Transport == nil {
+		return out, f.Blind
+	}
+	page := make([]byte, drive.PageSize)
+	ask := func(r drive.Registers, decode func([]byte) error) {
+		if err := execute(ctx, f.Transport, r, page); err != nil {
+			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "ata-command", Why: err.Error(), Bytes: []byte{}})
+			return
+		}
+		var bad *drive.Unreadable
+		if err := decode(page); errors.As(err, &bad) {
+			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: string(bad.Kind), Why: bad.Why, Bytes: bad.Bytes})
+		}
+	}
+	var attributes []drive.Attribute
+	ask(drive.SmartReadData, func(p []byte) error {
+		s, err := drive.DecodeSmartData(p)
+		attributes = s.Attributes
+		return err
+	})
+	ask(drive.SmartReadThresholds, func(p []byte) error {
+		t, err := drive.DecodeSmartThresholds(p)
+		for i := range attributes {
+			attributes[i].Threshold = t[attributes[i].ID]
+		}
+		return err
+	})
+	ask(drive.SmartReadSelfTest, func(p []byte) error {
+		tests, err := drive.DecodeSelfTestLog(p)
+		out.Tests = wire.SelfTests(tests)
+		return err
+	})
+	sense, err := f.Transport.Execute(ctx, drive.EncodePassThrough(drive.SmartReturnStatus, false), nil)
+	if err == nil {
+		var r drive.Registers
+		if r, err = drive.DecodeSense(sense); err == nil {
+			out.Failing, err = drive.DecodeReturnStatus(r)
+		}
+	}
+	if err != nil {
+		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "ata-return-status", Why: err.Error(), Bytes: sense})
+	}
+	out.Attributes = wire.Attributes(attributes)
+	for n, v := range drive.Metrics(attributes) {
+		out.Metrics[string(n)] = v
+	}
+	return out, ""
+}
+
+// ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8.
+type ioStat struct {
+	reads, readMS, writes, writeMS uint64
+}
+
+func parseStat(line string) (s ioStat, err error) {
+	f := strings.Fields(line)
+	if len(f) < 11 {
+		return s, fmt.Errorf("%d fields of I/O statistics, at least 11 are due", len(f))
+	}
+	for _, at := range []struct {
+		field int
+		to    *uint64
+	}{{0, &s.reads}, {3, &s.readMS}, {4, &s.writes}, {7, &s.writeMS}} {
+		if *at.to, err = strconv.ParseUint(f[at.field], 10, 64); err != nil {
+			return s, fmt.Errorf("I/O statistics: %w", err)
+		}
+	}
+	return s, nil
+}
+
+// latencies since an earlier moment; nothing is said of a direction in which nothing, or too little to judge by, moved.
+func (s ioStat) latencies(before ioStat, out map[string]float64) {
+	const enough = 10 // operations
+	if n := s.reads - before.reads; before.reads > 0 && s.reads > before.reads && n >= enough && s.readMS >= before.readMS {
+		out["read_latency_seconds"] = float64(s.readMS-before.readMS) / float64(n) / 1000
+	}
+	if n := s.writes - before.writes; before.writes > 0 && s.writes > before.writes && n >= enough && s.writeMS >= before.writeMS {
+		out["write_latency_seconds"] = float64(s.writeMS-before.writeMS) / float64(n) / 1000
+	}
+}

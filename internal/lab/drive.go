@@ -1,0 +1,210 @@
+package lab
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"time"
+
+	"lantern/internal/core/drive"
+)
+
+// Drive is one simulated drive. What it answers follows from its description, its seed, its faults and the time alone,
+// so it answers the same whenever it is asked about the same moment.
+type Drive struct {
+	Desc   drive.Description `json:"desc"`
+	Stays  []Stay            `json:"stays"` // where it was, in order of time
+	Born   time.Time         `json:"born"`  // when its power-on hours began
+	Faults []Fault           `json:"faults,omitempty"`
+	Holds  []string          `json:"holds,omitempty"`
+	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
+	SlowAt time.Time         `json:"slow_at,omitzero"`
+}
+
+// Stay is a time in a bay; To is zero while it lasts.
+type Stay struct {
+	Host    string    `json:"host"`
+	Section string    `json:"section"`
+	Bay     int       `json:"bay"`
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to,omitzero"`
+}
+
+// FaultKind is what ails a drive.
+type FaultKind string
+
+// The faults a drive can be given.
+const (
+	FaultAttribute  FaultKind = "attribute" // its raw value grows by PerDay from From on, in steps of whole numbers
+	FaultFailedTest FaultKind = "failed-test"
+	FaultDamaged    FaultKind = "damaged-page" // its SMART data page has a wrong checksum
+)
+
+// Fault is one of them.
+type Fault struct {
+	Kind      FaultKind `json:"kind"`
+	Attribute byte      `json:"attribute,omitempty"`
+	PerDay    float64   `json:"per_day,omitempty"`
+	Start     float64   `json:"start,omitempty"` // the value it had for ever before From
+	LBA       int64     `json:"lba,omitempty"`
+	From      time.Time `json:"from"`
+}
+
+func (d *Drive) key() string { return d.Desc.Key() }
+
+// at is the stay that covers t.
+func (d *Drive) at(t time.Time) (Stay, bool) {
+	for _, s := range d.Stays {
+		if !t.Before(s.From) && (s.To.IsZero() || t.Before(s.To)) {
+			return s, true
+		}
+	}
+	return Stay{}, false
+}
+
+// seed is a number of the drive's own between 0 and 1, another for each name.
+func (d *Drive) seed(name string) float64 {
+	h := fnv.New64a()
+	fmt.Fprint(h, d.Desc.Serial, name)
+	return float64(h.Sum64()%100_003) / 100_003
+}
+
+func (d *Drive) hours(t time.Time) float64 { return math.Max(0, t.Sub(d.Born).Hours()) }
+
+// attributes as they are at t, in the order a drive lists them.
+func (d *Drive) attributes(t time.Time) []drive.Attribute {
+	h := d.hours(t)
+	day := 2 * math.Pi * float64(t.Hour()*60+t.Minute()) / 1440
+	temp := 29 + 6*d.seed("temp") + 2*math.Sin(day)
+	cycles := math.Floor(20 + 15*d.seed("cycles"))
+	raw := map[byte]float64{5: 0, 9: math.Floor(h), 12: cycles, 187: 0, 188: 0, 194: math.Round(temp), 196: 0, 197: 0, 198: 0, 199: 0,
+		241: math.Floor(h * 3600 * (9e6 + 4e6*d.seed("w")) / 512), 242: math.Floor(h * 3600 * (21e6 + 9e6*d.seed("r")) / 512)}
+	if d.Desc.Medium == drive.MediumRotating {
+		raw[3], raw[4], raw[10], raw[193] = 420+math.Floor(90*d.seed("spin")), cycles+4, 0, math.Floor(h*(0.3+0.4*d.seed("load")))
+	}
+	for _, f := range d.Faults {
+		if f.Kind != FaultAttribute {
+			continue
+		}
+		v := f.Start
+		if t.After(f.From) {
+			v += math.Floor(t.Sub(f.From).Hours() / 24 * f.PerDay)
+		}
+		raw[f.Attribute] = v
+	}
+	var out []drive.Attribute
+	for id := range 256 {
+		v, ok := raw[byte(id)]
+		if !ok {
+			continue
+		}
+		a := drive.Attribute{ID: byte(id), Flags: 0x32, Value: 100, Worst: 100, Raw: uint64(v)}
+		switch id {
+		case 5, 10, 3:
+			a.Flags, a.Threshold = 0x33, 36
+			a.Value = byte(math.Max(1, 100-v/50))
+			a.Worst = a.Value
+		case 194:
+			a.Value, a.Worst = byte(100-v), byte(100-v-6)
+			a.Raw = uint64(v) | 19<<16 | uint64(v+6)<<32 // least and most beside it, as many drives pack them
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+// tests is its log at t, the newest first: a short one each week, an extended one each month.
+func (d *Drive) tests(t time.Time) []drive.SelfTest {
+	h := int(d.hours(t))
+	offset := int(d.seed("test") * 160)
+	var out []drive.SelfTest
+	for n := 0; n < 12; n++ {
+		at := h - offset - n*168
+		if at < 1 {
+			break
+		}
+		one := drive.SelfTest{Number: 1, Hours: at & 0xFFFF, LBA: -1}
+		if n%4 == 3 {
+			one.Number = 2
+		}
+		out = append(out, one)
+	}
+	for _, f := range d.Faults {
+		if f.Kind == FaultFailedTest && !t.Before(f.From) {
+			failed := drive.SelfTest{Number: 2, Status: 0x70, Hours: int(d.hours(f.From)) & 0xFFFF, LBA: f.LBA}
+			out = append([]drive.SelfTest{failed}, out...)
+		}
+	}
+	return out
+}
+
+func (d *Drive) damaged(t time.Time) bool {
+	for _, f := range d.Faults {
+		if f.Kind == FaultDamaged && !t.Before(f.From) {
+			return true
+		}
+	}
+	return false
+}
+
+// stat is its line of I/O statistics at t, as the kernel's /sys/block/*/stat would read.
+func (d *Drive) stat(t time.Time) string {
+	ms := 6 + 3*d.seed("latency")
+	if d.Desc.Medium == drive.MediumSolidState {
+		ms = 0.2 + 0.2*d.seed("latency")
+	}
+	seconds := t.Sub(d.Born).Seconds()
+	reads := seconds * 4
+	busy := reads * ms
+	if d.Slow > 1 && t.After(d.SlowAt) {
+		busy += t.Sub(d.SlowAt).Seconds() * 4 * ms * (d.Slow - 1)
+	}
+	return fmt.Sprintf("%.0f 0 %.0f %.0f %.0f 0 %.0f %.0f 0 %.0f %.0f", reads, reads*256, busy, reads/3, reads*80, reads/3*ms*0.8, busy, busy)
+}
+
+// device is a drive on the bus: a transport that answers command blocks with bytes.
+type device struct {
+	fleet *Fleet
+	drive *Drive
+	host  *Host
+}
+
+var errGone = errors.New("no device answers there any more")
+
+// Execute carries out one ATA command in a 16-byte pass-through.
+func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
+	v.fleet.mu.Lock()
+	defer v.fleet.mu.Unlock()
+	t := v.host.time()
+	if s, ok := v.drive.at(t); !ok || s.Host != v.host.Name {
+		return nil, errGone
+	}
+	r, _, err := drive.DecodePassThrough(cdb)
+	if err != nil {
+		return nil, err
+	}
+	var page []byte
+	switch r {
+	case drive.IdentifyDevice:
+		page = drive.EncodeIdentify(v.drive.Desc)
+	case drive.SmartReadData:
+		page = drive.EncodeSmartData(drive.SmartData{Revision: 16, Attributes: v.drive.attributes(t), ShortMinutes: 2, ExtendedMinutes: 430})
+		if v.drive.damaged(t) {
+			page[drive.PageSize-1] ^= 0x5A
+		}
+	case drive.SmartReadThresholds:
+		page = drive.EncodeSmartThresholds(v.drive.attributes(t))
+	case drive.SmartReadSelfTest:
+		page = drive.EncodeSelfTestLog(v.drive.tests(t))
+	case drive.SmartReturnStatus:
+		return drive.EncodeSense(drive.EncodeReturnStatus(false)), nil
+	default:
+		return drive.EncodeSense(drive.Registers{Command: 0x51, Error: 0x04}), fmt.Errorf("command %02Xh aborted by the device", r.Command)
+	}
+	if copy(in, page) < len(page) {
+		return nil, fmt.Errorf("%d bytes of room for %d", len(in), len(page))
+	}
+	return drive.EncodeSense(drive.Registers{Command: 0x50}), nil
+}

@@ -1,0 +1,314 @@
+// Package lab simulates storage hosts: drives that answer command blocks with bytes, enclosures with lights, pools that
+// lose members and recover them, under a clock that can run fast. The agent meets them through the same interfaces as
+// real ones. Nothing here is part of what watches a real fleet.
+package lab
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lantern/internal/agent"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
+)
+
+// Fleet is all of the lab. Its exported fields are what is kept in its file; mu guards everything.
+type Fleet struct {
+	mu     sync.Mutex
+	clock  *clock.Lab
+	file   string
+	Saved  time.Time `json:"saved"` // lab time
+	Speed  float64   `json:"speed"`
+	Filled bool      `json:"filled"` // the past was reported
+	Serial int       `json:"serial"` // how many drives came from the shelf
+	Drives []*Drive  `json:"drives"`
+	Hosts  []*Host   `json:"hosts"`
+	Pools  []*Pool   `json:"pools"`
+	last   time.Time // when pools were last moved on
+	byKey  map[string]*Drive
+}
+
+// Host is one simulated machine.
+type Host struct {
+	Name   string             `json:"name"`
+	Layout []enclosure.Layout `json:"layout"`
+	Lit    map[string][]int   `json:"lit"`
+	fleet  *Fleet
+	past   time.Time // when it answers as of another moment
+}
+
+// Open reads a fleet from its file, or makes one with build and keeps it there. speed is for a new fleet.
+func Open(file string, now time.Time, speed float64, build func(now time.Time) *Fleet) (*Fleet, error) {
+	f := &Fleet{}
+	b, err := os.ReadFile(file)
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(b, f); err != nil {
+			return nil, fmt.Errorf("the lab's file %s is damaged (%w); begin again with FRESH=1, or --fresh", file, err)
+		}
+		if f.Saved.After(now) {
+			now = f.Saved // it ran fast before: time never goes back
+		}
+	case os.IsNotExist(err):
+		f = build(now)
+		f.Speed = speed
+	default:
+		return nil, err
+	}
+	f.file = file
+	f.clock = clock.NewLab(now, f.Speed)
+	f.last = now
+	f.link()
+	return f, f.Save()
+}
+
+// link restores what is not kept in the file.
+func (f *Fleet) link() {
+	f.byKey = map[string]*Drive{}
+	for _, d := range f.Drives {
+		f.byKey[d.key()] = d
+	}
+	for _, h := range f.Hosts {
+		h.fleet = f
+		if h.Lit == nil {
+			h.Lit = map[string][]int{}
+		}
+	}
+	for _, p := range f.Pools {
+		p.fleet = f
+	}
+}
+
+// Clock is the lab's.
+func (f *Fleet) Clock() *clock.Lab { return f.clock }
+
+// Save writes the fleet to its file.
+func (f *Fleet) Save() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.save()
+}
+
+func (f *Fleet) save() error {
+	f.Saved, f.Speed = f.clock.Now(), f.clock.Speed()
+	b, err := json.Marshal(f)
+	if err != nil {
+		return err
+	}
+	next := f.file + ".new"
+	if err := os.MkdirAll(filepath.Dir(f.file), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(next, b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(next, f.file)
+}
+
+// SetSpeed changes how fast the lab's time runs.
+func (f *Fleet) SetSpeed(speed float64) {
+	f.clock.SetSpeed(speed)
+}
+
+// Pull takes the drive out of a bay, as a hand would: nothing is asked.
+func (f *Fleet) Pull(bay string) (Moved, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	_, a, err := f.bay(bay)
+	if err != nil {
+		return Moved{}, err
+	}
+	now := f.clock.Now()
+	d := f.in(a, now)
+	if d == nil {
+		return Moved{}, &Impossible{"bay " + bay + " is empty: there is nothing to pull"}
+	}
+	d.Stays[len(d.Stays)-1].To = now
+	f.advance(now)
+	return Moved{d.Desc.Tail(), d.Desc.Serial, bay}, f.save()
+}
+
+// Moved says which drive a hand moved.
+type Moved struct{ Tail, Serial, Bay string }
+
+// Shelf describes a drive to be put in.
+type Shelf struct {
+	Tail     string      // of a drive that was pulled before; empty for one from the shelf
+	Capacity drive.Bytes // 0: as large as what was last in the bay, or the host's drives
+	Holds    string
+	Damaged  bool
+}
+
+// Impossible is why a hand cannot do that.
+type Impossible struct{ why string }
+
+func (i *Impossible) Error() string { return i.why }
+
+// Insert puts a drive into an empty bay.
+func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	_, a, err := f.bay(bay)
+	if err != nil {
+		return Moved{}, err
+	}
+	now := f.clock.Now()
+	if d := f.in(a, now); d != nil {
+		return Moved{}, &Impossible{"bay " + bay + " is taken by " + d.Desc.Tail() + ": pull that one first"}
+	}
+	var d *Drive
+	if s.Tail != "" {
+		var fits []*Drive
+		for _, x := range f.Drives {
+			if _, in := x.at(now); !in && x.Desc.TailMatches(s.Tail) {
+				fits = append(fits, x)
+			}
+		}
+		if len(fits) != 1 {
+			return Moved{}, &Impossible{fmt.Sprintf("%d drives on the table have a label that ends in %q", len(fits), s.Tail)}
+		}
+		d = fits[0]
+	} else {
+		d = f.fromShelf(a, s, now)
+	}
+	d.Stays = append(d.Stays, Stay{Host: a.Host, Section: a.Section, Bay: a.Number, From: now})
+	f.advance(now)
+	return Moved{d.Desc.Tail(), d.Desc.Serial, bay}, f.save()
+}
+
+// fromShelf unpacks a new drive like the one that was last in that bay, or like any of that host.
+func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
+	var like *Drive
+	var left time.Time
+	for _, x := range f.Drives {
+		for _, st := range x.Stays {
+			if st.Host == a.Host && (like == nil || st.Section == a.Section && st.Bay == a.Number && !st.To.Before(left)) {
+				like, left = x, st.To
+			}
+		}
+	}
+	f.Serial++
+	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
+		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Born: now.Add(-5 * time.Hour)}
+	if like != nil {
+		d.Desc = like.Desc
+	}
+	d.Desc.Serial = fmt.Sprintf("%.2sN%04d%02X", d.Desc.Serial+"XX", 7300+f.Serial*37, 0x31+f.Serial*5)
+	d.Desc.WWN = fmt.Sprintf("5%015x", wwnBase+0x800000000+uint64(f.Serial)*0x1003)
+	if s.Capacity != 0 {
+		d.Desc.Capacity = s.Capacity / d.Desc.LogicalSector * d.Desc.LogicalSector
+	}
+	if s.Holds != "" {
+		d.Holds = []string{s.Holds}
+	}
+	if s.Damaged {
+		d.Faults = append(d.Faults, Fault{Kind: FaultDamaged, From: now.Add(-time.Hour)})
+	}
+	f.Drives = append(f.Drives, d)
+	f.byKey[d.key()] = d
+	return d
+}
+
+func (f *Fleet) bay(s string) (*Host, enclosure.Address, error) {
+	a, err := enclosure.ParseAddress(s)
+	if err != nil {
+		return nil, a, &Impossible{err.Error()}
+	}
+	for _, h := range f.Hosts {
+		if h.Name != a.Host {
+			continue
+		}
+		for _, l := range h.Layout {
+			for _, sec := range l.Sections {
+				if _, ok := sec.Place(a.Number); ok && sec.Name == a.Section {
+					return h, a, nil
+				}
+			}
+		}
+	}
+	return nil, a, &Impossible{"there is no bay " + s + " in the lab"}
+}
+
+// in is the drive that sits in a bay at t.
+func (f *Fleet) in(a enclosure.Address, t time.Time) *Drive {
+	for _, d := range f.Drives {
+		if s, ok := d.at(t); ok && s.Host == a.Host && s.Section == a.Section && s.Bay == a.Number {
+			return d
+		}
+	}
+	return nil
+}
+
+// Past makes a host answer as of another moment; the zero time brings it back to now.
+func (h *Host) Past(t time.Time) {
+	h.fleet.mu.Lock()
+	defer h.fleet.mu.Unlock()
+	h.past = t
+}
+
+func (h *Host) time() time.Time {
+	if !h.past.IsZero() {
+		return h.past
+	}
+	return h.fleet.clock.Now()
+}
+
+// Drives are those in its bays.
+func (h *Host) Drives(context.Context) ([]agent.Found, error) {
+	f := h.fleet
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	t := h.time()
+	if h.past.IsZero() {
+		f.advance(t)
+	}
+	var out []agent.Found
+	for _, d := range f.Drives {
+		s, ok := d.at(t)
+		if !ok || s.Host != h.Name {
+			continue
+		}
+		out = append(out, agent.Found{Path: fmt.Sprintf("/lab/%s/%s%02d", h.Name, s.Section, s.Bay), Mark: d.key() + s.From.String(),
+			Section: s.Section, Bay: s.Bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t)})
+	}
+	slices.SortFunc(out, func(a, b agent.Found) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// Enclosures are its layouts and lights.
+func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
+	h.fleet.mu.Lock()
+	defer h.fleet.mu.Unlock()
+	var out []agent.Enclosure
+	for _, l := range h.Layout {
+		lit := map[string][]int{}
+		for _, s := range l.Sections {
+			lit[s.Name] = slices.Clone(h.Lit[s.Name])
+		}
+		out = append(out, agent.Enclosure{Layout: l, Lit: lit})
+	}
+	return out, nil
+}
+
+// Light switches a bay's light.
+func (h *Host) Light(_ context.Context, section string, bay int, on bool) (bool, error) {
+	h.fleet.mu.Lock()
+	defer h.fleet.mu.Unlock()
+	if _, _, err := h.fleet.bay(enclosure.Address{Host: h.Name, Section: section, Number: bay}.String()); err != nil {
+		return false, err
+	}
+	h.Lit[section] = slices.DeleteFunc(h.Lit[section], func(n int) bool { return n == bay })
+	if on {
+		h.Lit[section] = append(h.Lit[section], bay)
+		slices.Sort(h.Lit[section])
+	}
+	return slices.Contains(h.Lit[section], bay), h.fleet.save()
+}

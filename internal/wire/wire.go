@@ -1,0 +1,170 @@
+// Package wire turns the core's values into those of the API and back, in the one place where both are known.
+package wire
+
+import (
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+)
+
+// Identity to the API.
+func Identity(i drive.Identity) api.Identity {
+	return api.Identity{Wwn: i.WWN, Vendor: i.Vendor, Model: i.Model, Serial: i.Serial}
+}
+
+// ToIdentity from the API.
+func ToIdentity(i api.Identity) drive.Identity {
+	return drive.Identity{WWN: i.Wwn, Vendor: i.Vendor, Model: i.Model, Serial: i.Serial}
+}
+
+// ToDescription from a report.
+func ToDescription(d api.DriveReport) drive.Description {
+	return drive.Description{
+		Identity: ToIdentity(d.Identity), Firmware: d.Firmware, Capacity: drive.Bytes(d.CapacityBytes),
+		LogicalSector: drive.Bytes(d.LogicalSectorBytes), PhysicalSector: drive.Bytes(d.PhysicalSectorBytes),
+		Medium: drive.Medium(d.Medium), RotationRPM: d.RotationRpm, FormFactor: d.FormFactor,
+	}
+}
+
+// Description to a report.
+func Description(d drive.Description) api.DriveReport {
+	return api.DriveReport{
+		Identity: Identity(d.Identity), Firmware: d.Firmware, CapacityBytes: int64(d.Capacity),
+		LogicalSectorBytes: int(d.LogicalSector), PhysicalSectorBytes: int(d.PhysicalSector),
+		Medium: string(d.Medium), RotationRpm: d.RotationRPM, FormFactor: d.FormFactor,
+	}
+}
+
+// Attributes to the API, each with the metric it feeds.
+func Attributes(in []drive.Attribute) []api.Attribute {
+	out := make([]api.Attribute, len(in))
+	for i, a := range in {
+		name, _, _ := drive.MetricOf(a)
+		out[i] = api.Attribute{Id: int(a.ID), Flags: int(a.Flags), Value: int(a.Value), Worst: int(a.Worst),
+			Threshold: int(a.Threshold), Raw: int64(a.Raw), Metric: string(name)}
+	}
+	return out
+}
+
+// SelfTests to the API.
+func SelfTests(in []drive.SelfTest) []api.SelfTest {
+	out := make([]api.SelfTest, len(in))
+	for i, t := range in {
+		out[i] = api.SelfTest{Kind: string(t.Kind), Result: string(t.Result), Hours: t.Hours, Lba: t.LBA,
+			Number: int(t.Number), Status: int(t.Status)}
+	}
+	return out
+}
+
+// ToSelfTests from the API.
+func ToSelfTests(in []api.SelfTest) []drive.SelfTest {
+	out := make([]drive.SelfTest, len(in))
+	for i, t := range in {
+		out[i] = drive.SelfTest{Kind: drive.SelfTestKind(t.Kind), Result: drive.SelfTestResult(t.Result), Hours: t.Hours,
+			LBA: t.Lba, Number: byte(t.Number), Status: byte(t.Status)}
+	}
+	return out
+}
+
+// Metrics to the API.
+func Metrics(in map[drive.MetricName]float64) map[string]float64 {
+	out := make(map[string]float64, len(in))
+	for n, v := range in {
+		out[string(n)] = v
+	}
+	return out
+}
+
+// ToMetrics from the API.
+func ToMetrics(in map[string]float64) map[drive.MetricName]float64 {
+	out := make(map[drive.MetricName]float64, len(in))
+	for n, v := range in {
+		out[drive.MetricName(n)] = v
+	}
+	return out
+}
+
+// Enclosure to a report; lit are the numbers of the bays whose light is on, by section.
+func Enclosure(l enclosure.Layout, lit map[string][]int) api.EnclosureReport {
+	out := api.EnclosureReport{Name: l.Name, Sections: []api.SectionReport{}}
+	for _, s := range l.Sections {
+		on := lit[s.Name]
+		if on == nil {
+			on = []int{}
+		}
+		out.Sections = append(out.Sections, api.SectionReport{Name: s.Name, Rows: s.Rows, Columns: s.Columns,
+			First: string(s.First), Run: string(s.Run), Upright: s.Upright, Lit: on})
+	}
+	return out
+}
+
+// ToSection from a report.
+func ToSection(s api.SectionReport) enclosure.Section {
+	return enclosure.Section{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: enclosure.Corner(s.First),
+		Run: enclosure.Run(s.Run), Upright: s.Upright}
+}
+
+func protection(p pool.Protection) api.Protection {
+	return api.Protection{Words: p.Words, Tolerance: p.Tolerance, Domains: p.Domains, None: p.None}
+}
+
+func toProtection(p api.Protection) pool.Protection {
+	return pool.Protection{Words: p.Words, Tolerance: p.Tolerance, Domains: p.Domains, None: p.None}
+}
+
+func members(in []pool.Member) []api.MemberReport {
+	out := make([]api.MemberReport, len(in))
+	for i, m := range in {
+		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log,
+			SizeBytes: int64(m.Size), UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: MemberErrors(m.Errors)}
+	}
+	return out
+}
+
+// MemberErrors to the API.
+func MemberErrors(e pool.Errors) api.MemberErrors {
+	return api.MemberErrors{Read: int64(e.Read), Write: int64(e.Write), Checksum: int64(e.Checksum)}
+}
+
+func toMembers(in []api.MemberReport) []pool.Member {
+	out := make([]pool.Member, len(in))
+	for i, m := range in {
+		out[i] = pool.Member{Slot: m.Slot, State: pool.MemberState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log,
+			Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes),
+			Errors: pool.Errors{Read: uint64(m.Errors.Read), Write: uint64(m.Errors.Write), Checksum: uint64(m.Errors.Checksum)}}
+	}
+	return out
+}
+
+// Pool to a report, with its recoveries.
+func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
+	out := api.PoolReport{Id: p.ID, Name: p.Name, Kind: p.Kind, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used),
+		Groups: []api.GroupReport{}, Volumes: []api.VolumeReport{}, Spares: members(p.Spares), Logs: members(p.Logs)}
+	for _, g := range p.Groups {
+		out.Groups = append(out.Groups, api.GroupReport{Name: g.Name, Protection: protection(g.Protect), Members: members(g.Members)})
+	}
+	for _, v := range p.Volumes {
+		out.Volumes = append(out.Volumes, api.VolumeReport{Name: v.Name, Group: v.Group, Protection: protection(v.Protect), UsedBytes: int64(v.Used)})
+	}
+	for _, r := range rs {
+		out.Recoveries = append(out.Recoveries, api.RecoveryReport{Id: r.ID, Kind: string(r.Kind), State: string(r.State),
+			StartedAt: r.StartedAt, EndedAt: r.EndedAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo),
+			Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable), Slowest: r.Slowest})
+	}
+	return out
+}
+
+// ToPool from a report.
+func ToPool(p api.PoolReport) pool.Pool {
+	out := pool.Pool{ID: p.Id, Name: p.Name, Kind: p.Kind, Capacity: drive.Bytes(p.CapacityBytes), Used: drive.Bytes(p.UsedBytes),
+		Spares: toMembers(p.Spares), Logs: toMembers(p.Logs)}
+	for _, g := range p.Groups {
+		out.Groups = append(out.Groups, pool.Group{Name: g.Name, Protect: toProtection(g.Protection), Members: toMembers(g.Members)})
+	}
+	for _, v := range p.Volumes {
+		out.Volumes = append(out.Volumes, pool.Volume{Name: v.Name, Group: v.Group, Protect: toProtection(v.Protection), Used: drive.Bytes(v.UsedBytes)})
+	}
+	return out
+}
