@@ -1,0 +1,122 @@
+//go:build linux
+
+// Package linux is the agent's view of a real host: block devices from sysfs.
+package linux
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"lantern/internal/agent"
+	"lantern/internal/core/drive"
+)
+
+// Machine lists the block devices whose names match Match (path.Match); empty means all.
+type Machine struct{ Match string }
+
+// Drives are the block devices that have a medium and an identity of their own. Devices made of others (device mapper,
+// md, memory) are none.
+func (m Machine) Drives(context.Context) ([]agent.Found, error) {
+	entries, err := os.ReadDir("/sys/block")
+	if err != nil {
+		return nil, err
+	}
+	var out []agent.Found
+	for _, e := range entries {
+		name := e.Name()
+		if ok, err := filepath.Match(m.Match, name); m.Match != "" && (err != nil || !ok) {
+			continue
+		}
+		if f, ok := found(name); ok {
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+func found(name string) (f agent.Found, ok bool) {
+	dir := "/sys/block/" + name
+	sectors, err := strconv.ParseUint(read(dir+"/size"), 10, 64)
+	if err != nil || sectors == 0 {
+		return f, false // no medium: whatever was there is gone
+	}
+	f = agent.Found{Path: "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat")}
+	d := &f.Known
+	// The kernel counts in units of 512 bytes whatever the sector size is.
+	d.Capacity = drive.Bytes(sectors * 512)
+	d.LogicalSector, d.PhysicalSector = size(dir+"/queue/logical_block_size"), size(dir+"/queue/physical_block_size")
+	d.Medium = drive.MediumUnknown
+	switch {
+	case strings.HasPrefix(name, "loop"):
+		d.Identity, err = loopIdentity(f.Path)
+		f.Blind = "a loop device has no SMART"
+		// The backing file is what the device is; diskseq does not change when its size does.
+		f.Mark += "/" + d.Serial
+	case strings.HasPrefix(name, "vd"):
+		d.Identity = drive.Identity{Vendor: "virtio", Model: "virtio disk", Serial: read(dir + "/serial")}
+		f.Blind = "a virtio disk hides SMART"
+	default:
+		return f, false
+	}
+	if err != nil || d.Key() == "" {
+		return f, false
+	}
+	f.Holds = contents(f.Path, int64(d.Capacity))
+	return f, true
+}
+
+// loopIdentity makes the file behind a loop device its identity: file system and inode stay what they are whichever
+// loop number they get (linux/loop.h, LOOP_GET_STATUS64).
+func loopIdentity(path string) (drive.Identity, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return drive.Identity{}, err
+	}
+	defer f.Close()
+	info, err := unix.IoctlLoopGetStatus64(int(f.Fd()))
+	if err != nil {
+		return drive.Identity{}, fmt.Errorf("%s: %w", path, err)
+	}
+	return drive.Identity{Vendor: "kernel", Model: "loop device", Serial: fmt.Sprintf("L%X-%08d", info.Device, info.Inode)}, nil
+}
+
+func contents(path string, size int64) []string {
+	f, err := os.Open(path)
+	if err != nil {
+		return []string{"something that cannot be read: " + err.Error()} // not known to be empty is not empty
+	}
+	defer f.Close()
+	head, tail := make([]byte, min(size, drive.HeadSize)), make([]byte, min(size, drive.TailSize))
+	_, err1 := f.ReadAt(head, 0)
+	_, err2 := f.ReadAt(tail, size-int64(len(tail)))
+	if err := errors.Join(err1, err2); err != nil {
+		return []string{"something that cannot be read: " + err.Error()}
+	}
+	return drive.Contents(head, tail)
+}
+
+func read(path string) string {
+	b, _ := os.ReadFile(path)
+	return string(bytes.TrimSpace(b))
+}
+
+func size(path string) drive.Bytes {
+	n, _ := strconv.ParseUint(read(path), 10, 64)
+	return drive.Bytes(n)
+}
+
+// Enclosures are none yet: bays of real hosts are openly unknown.
+func (Machine) Enclosures(context.Context) ([]agent.Enclosure, error) { return nil, nil }
+
+// Light cannot be switched where no bay is known.
+func (Machine) Light(context.Context, string, int, bool) (bool, error) {
+	return false, errors.New("this host has no bays that are known, so no light")
+}

@@ -1,0 +1,4 @@
+//go:build !linux
+
+// Package btrfs speaks for the kernel's btrfs file systems. Only Linux has them.
+package btrfs
