@@ -25,8 +25,8 @@ type Fleet struct {
 	mu     sync.Mutex
 	clock  *clock.Lab
 	file   string
-	Saved  time.Time `json:"saved"` // lab time
-	Speed  float64   `json:"speed"`
+	Saved  time.Time `json:"saved"`  // lab time
+	Pace   float64   `json:"pace"`   // how fast the clock ran
 	Filled bool      `json:"filled"` // the past was reported
 	Serial int       `json:"serial"` // how many drives came from the shelf
 	Drives []*Drive  `json:"drives"`
@@ -59,12 +59,12 @@ func Open(file string, now time.Time, speed float64, build func(now time.Time) *
 		}
 	case os.IsNotExist(err):
 		f = build(now)
-		f.Speed = speed
+		f.Pace = speed
 	default:
 		return nil, err
 	}
 	f.file = file
-	f.clock = clock.NewLab(now, f.Speed)
+	f.clock = clock.NewLab(now, f.Pace)
 	f.last = now
 	f.link()
 	return f, f.Save()
@@ -98,7 +98,7 @@ func (f *Fleet) Save() error {
 }
 
 func (f *Fleet) save() error {
-	f.Saved, f.Speed = f.clock.Now(), f.clock.Speed()
+	f.Saved, f.Pace = f.clock.Now(), f.clock.Speed()
 	b, err := json.Marshal(f)
 	if err != nil {
 		return err
@@ -312,3 +312,6 @@ func (h *Host) Light(_ context.Context, section string, bay int, on bool) (bool,
 	}
 	return slices.Contains(h.Lit[section], bay), h.fleet.save()
 }
+
+// Speed is how fast the lab's time runs.
+func (f *Fleet) Speed() float64 { return f.clock.Speed() }

@@ -322,3 +322,22 @@ func (b *builder) more(n int) {
 		p.finish(0.8, 0.4+0.4*b.rng.Float64())
 	}
 }
+
+// Moments are those of which a new lab tells the past, the oldest first: a month, denser towards now. For a very large
+// fleet only a few.
+func Moments(now time.Time, drives int) []time.Time {
+	var at []time.Time
+	if drives > 2000 {
+		for _, days := range []int{14, 7, 2, 1} {
+			at = append(at, now.Add(-time.Duration(days)*24*time.Hour))
+		}
+		return at
+	}
+	for h := 30 * 24; h > 48; h -= 12 {
+		at = append(at, now.Add(-time.Duration(h)*time.Hour))
+	}
+	for h := 48; h > 0; h -= 2 {
+		at = append(at, now.Add(-time.Duration(h)*time.Hour))
+	}
+	return at
+}

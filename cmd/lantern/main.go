@@ -1,0 +1,145 @@
+// Command lantern is the service, the agent, the demo and the client.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	client "lantern/internal/cli"
+	"lantern/internal/daemon"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	err := app().Run(ctx, os.Args)
+	stop()
+	if err != nil && !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "lantern: "+err.Error())
+		os.Exit(client.Code(err))
+	}
+}
+
+func app() *cli.Command {
+	root := &cli.Command{
+		Name: "lantern", Usage: "watches drives in pools on many hosts, and leads through replacing them", Version: daemon.Version,
+		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.\n\n" +
+			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then from the configuration file.",
+		EnableShellCompletion: true, Suggest: true,
+		Flags:    client.Flags(),
+		Commands: append([]*cli.Command{serve(), agent(), demo()}, client.Commands()...),
+		// Errors are told once, by main, with their exit code.
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+			return &client.Failure{Code: client.ExitUsage, Says: err.Error()}
+		},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Present() {
+				return &client.Failure{Code: client.ExitUsage, Says: fmt.Sprintf("there is no command %q; see: lantern --help", cmd.Args().First())}
+			}
+			return cli.ShowRootCommandHelp(cmd)
+		},
+	}
+	quietUsage(root.Commands)
+	return root
+}
+
+// quietUsage makes every command tell a wrong usage as an error with its own exit code.
+func quietUsage(commands []*cli.Command) {
+	for _, c := range commands {
+		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+			return &client.Failure{Code: client.ExitUsage, Says: err.Error() + "; see: " + cmd.FullName() + " --help"}
+		}
+		quietUsage(c.Commands)
+	}
+}
+
+func logger(cmd *cli.Command) *slog.Logger {
+	level := slog.LevelInfo
+	if cmd.Bool("verbose") {
+		level = slog.LevelDebug
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+}
+
+func dataDir(name string) string {
+	if dir, err := os.UserHomeDir(); err == nil && os.Getuid() != 0 {
+		return filepath.Join(dir, ".local", "share", "lantern", name)
+	}
+	return filepath.Join("/var/lib/lantern", name)
+}
+
+func serveFlags(data string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7411", Usage: "address and port", Sources: cli.EnvVars("LANTERN_LISTEN")},
+		&cli.StringFlag{Name: "data", Value: data, Usage: "folder of the database", Sources: cli.EnvVars("LANTERN_DATA")},
+		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
+		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
+		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
+		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+	}
+}
+
+func serveFrom(cmd *cli.Command) daemon.Serve {
+	return daemon.Serve{Listen: cmd.String("listen"), Data: cmd.String("data"), Cert: cmd.String("cert"), Key: cmd.String("key"), Insecure: cmd.Bool("insecure"),
+		Out: cmd.Root().Writer, Log: logger(cmd)}
+}
+
+func serve() *cli.Command {
+	return &cli.Command{Name: "serve", Usage: "run the service", Description: "Example: lantern serve --listen 127.0.0.1:7411 --data /var/lib/lantern/service",
+		Flags:  serveFlags(dataDir("service")),
+		Action: func(ctx context.Context, cmd *cli.Command) error { return serveFrom(cmd).Run(ctx) }}
+}
+
+func demo() *cli.Command {
+	flags := append(serveFlags(".demo"),
+		&cli.BoolFlag{Name: "fresh", Usage: "forget what happened before and begin again"},
+		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time a new lab runs"},
+		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"})
+	return &cli.Command{Name: "demo", Usage: "run the service with a lab fleet: nothing real is touched", Description: "Example: lantern demo --fresh", Flags: flags,
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			return daemon.Demo{Serve: serveFrom(cmd), Fresh: cmd.Bool("fresh"), Speed: cmd.Float("speed"), Drives: cmd.Int("drives")}.Run(ctx)
+		}}
+}
+
+func agent() *cli.Command {
+	name, _ := os.Hostname()
+	name, _, _ = strings.Cut(strings.ToLower(name), ".")
+	return &cli.Command{Name: "agent", Usage: "report this host's drives and pools, and obey orders", Description: "Example: LANTERN_HOST_TOKEN=… lantern agent --host skerry",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "host", Value: name, Usage: "the name it was enrolled by"},
+			&cli.StringFlag{Name: "token-file", Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN"},
+			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for what could not be delivered yet"},
+			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
+			&cli.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
+			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			token := os.Getenv("LANTERN_HOST_TOKEN")
+			if path := cmd.String("token-file"); path != "" {
+				b, err := os.ReadFile(path)
+				if err != nil {
+					return err
+				}
+				token = strings.TrimSpace(string(b))
+			}
+			server := cmd.Root().String("server")
+			if server == "" {
+				server = os.Getenv("LANTERN_SERVER")
+			}
+			if server == "" {
+				server = "http://127.0.0.1:7411"
+			}
+			return daemon.Agent{Host: cmd.String("host"), Server: strings.TrimRight(server, "/"), Token: token, Data: cmd.String("data"), Devices: cmd.String("devices"),
+				Interval: cmd.Duration("every"), Log: logger(cmd)}.Run(ctx)
+		}}
+}

@@ -1,0 +1,252 @@
+// Package cli is the command line: each command is a thin call of the API and a rendering of what comes back.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/knadh/koanf/parsers/yaml"
+	"github.com/knadh/koanf/providers/env/v2"
+	"github.com/knadh/koanf/providers/file"
+	"github.com/knadh/koanf/v2"
+	"github.com/oklog/ulid/v2"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"lantern/internal/api"
+)
+
+// The exit codes.
+const (
+	ExitDone        = 0
+	ExitFailed      = 1
+	ExitUsage       = 2
+	ExitRefused     = 3
+	ExitUnreachable = 4
+)
+
+// Failure is an error with the exit code it leads to.
+type Failure struct {
+	Code int
+	Says string
+}
+
+func (f *Failure) Error() string { return f.Says }
+
+func usage(format string, args ...any) error {
+	return &Failure{ExitUsage, fmt.Sprintf(format, args...)}
+}
+
+// Code is the exit code an error leads to.
+func Code(err error) int {
+	var f *Failure
+	var coder cli.ExitCoder
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &f):
+		return f.Code
+	case errors.As(err, &coder):
+		return coder.ExitCode()
+	}
+	return ExitFailed
+}
+
+// session is one run of a client command.
+type session struct {
+	client *api.ClientWithResponses
+	out    *printer
+	errOut io.Writer
+	in     io.Reader
+}
+
+// Flags are those every client command takes.
+func Flags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "server", Usage: "address of the service", DefaultText: "http://127.0.0.1:7411"},
+		&cli.StringFlag{Name: "config", Usage: "file with server and token", DefaultText: "lantern/client.yaml in your configuration folder"},
+		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv"},
+	}
+}
+
+// settings puts flags over environment over file.
+func settings(cmd *cli.Command) (server, token string, err error) {
+	k := koanf.New(".")
+	path := cmd.String("config")
+	named := path != ""
+	if path == "" {
+		path = os.Getenv("LANTERN_CONFIG")
+		named = path != ""
+	}
+	if dir, err := os.UserConfigDir(); path == "" && err == nil {
+		path = filepath.Join(dir, "lantern", "client.yaml")
+	}
+	if path != "" {
+		if err := k.Load(file.Provider(path), yaml.Parser()); err != nil && (named || !errors.Is(err, os.ErrNotExist)) {
+			return "", "", usage("the configuration %s cannot be read: %v", path, err)
+		}
+	}
+	_ = k.Load(env.Provider(".", env.Opt{Prefix: "LANTERN_", TransformFunc: func(name, value string) (string, any) {
+		return strings.ToLower(strings.TrimPrefix(name, "LANTERN_")), value
+	}}), nil)
+	server, token = k.String("server"), k.String("token")
+	if s := cmd.String("server"); s != "" {
+		server = s
+	}
+	if server == "" {
+		server = "http://127.0.0.1:7411"
+	}
+	return strings.TrimRight(server, "/"), token, nil
+}
+
+// with runs f with a client of the service.
+func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		server, token, err := settings(cmd)
+		if err != nil {
+			return err
+		}
+		format := cmd.String("output")
+		if format != "table" && format != "json" && format != "csv" {
+			return usage("--output is table, json or csv, not %q", format)
+		}
+		client, err := api.NewClientWithResponses(server+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			if token != "" {
+				r.Header.Set("Authorization", "Bearer "+token)
+			}
+			if r.Method == http.MethodPost {
+				r.Header.Set("Idempotency-Key", ulid.Make().String())
+			}
+			return nil
+		}))
+		if err != nil {
+			return usage("%q is no address of a service: %v", server, err)
+		}
+		s := &session{client: client, errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}
+		return f(ctx, s, cmd)
+	}
+}
+
+// got gives back what an answer holds, or the error it tells.
+func got[T any](v *T, res interface{ StatusCode() int }, body []byte) (T, error) {
+	var zero T
+	if v != nil {
+		return *v, nil
+	}
+	return zero, told(res.StatusCode(), body)
+}
+
+func unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &Failure{ExitUnreachable, "the service cannot be reached: " + err.Error() + "\nIs it running? Its address is given by --server, LANTERN_SERVER or the configuration file."}
+}
+
+// told makes problem details an error: a refusal is told apart from a failure.
+func told(status int, body []byte) error {
+	var p api.Problem
+	if json.Unmarshal(body, &p) != nil || p.Title == "" {
+		return &Failure{ExitFailed, fmt.Sprintf("the service answered %d", status)}
+	}
+	says := strings.TrimSpace(p.Title + " " + p.Detail)
+	switch status {
+	case http.StatusConflict, http.StatusPreconditionFailed:
+		return &Failure{ExitRefused, says}
+	case http.StatusUnauthorized:
+		return &Failure{ExitFailed, says + " The token is taken from LANTERN_TOKEN or the configuration file."}
+	}
+	return &Failure{ExitFailed, says}
+}
+
+// one takes the single argument a command needs.
+func one(cmd *cli.Command, what string) (string, error) {
+	if cmd.Args().Len() != 1 {
+		return "", usage("%s needs one argument: %s\nExample: %s", cmd.FullName(), what, example(cmd))
+	}
+	return cmd.Args().First(), nil
+}
+
+// example is the first line of a command's examples.
+func example(cmd *cli.Command) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(strings.TrimPrefix(cmd.Description, "Example:")), "\n")
+	return strings.TrimSpace(line)
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// Commands are the client's.
+func Commands() []*cli.Command {
+	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), baysCommand(), lightCommand(), swapCommand(),
+		followCommand(), poolsCommand(), poolCommand(), scrubCommand(), rebalanceCommand(), admitCommand(), stopCommand(), recoveriesCommand(),
+		hostCommand(), findCommand(), labCommand()}
+}
+
+// ago writes how long ago something was, in the largest unit that says enough.
+func ago(now, t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return span(now.Sub(t)) + " ago"
+}
+
+func span(d time.Duration) string {
+	d = max(d, -d)
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	case d < 100*24*time.Hour:
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
+	}
+	return fmt.Sprintf("%d months", int(d.Hours()/24/30.44))
+}
+
+// age writes hours as years, months and days.
+func age(hours int) string {
+	days := hours / 24
+	y, m, d := days/365, days%365*12/365, days%365%30
+	switch {
+	case y > 0:
+		return fmt.Sprintf("%d y %d mo", y, m)
+	case m > 0:
+		return fmt.Sprintf("%d mo %d d", m, d)
+	}
+	return fmt.Sprintf("%d d", days)
+}
+
+// size writes bytes both ways, as the fit of a drive needs it.
+func size(b int64) string {
+	return fmt.Sprintf("%s (%s)", decimal(b), binary(b))
+}
+
+func decimal(b int64) string { return scaled(float64(b), 1000, "B", "kB", "MB", "GB", "TB", "PB") }
+func binary(b int64) string {
+	return scaled(float64(b), 1024, "B", "KiB", "MiB", "GiB", "TiB", "PiB")
+}
+
+func scaled(v, by float64, units ...string) string {
+	i := 0
+	for v >= by && i < len(units)-1 {
+		v /= by
+		i++
+	}
+	if i == 0 {
+		return fmt.Sprintf("%.0f %s", v, units[i])
+	}
+	return fmt.Sprintf("%.2f %s", v, units[i])
+}

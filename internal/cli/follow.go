@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func recoveriesCommand() *cli.Command {
+	return &cli.Command{Name: "recoveries", Usage: "resilvers, rebuilds, rebalances and scrubs, the newest first", Description: "Example: lantern recoveries --pool tidegauge",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "only of this pool"}},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			all, err := s.recoveries(ctx, cmd.String("pool"))
+			if err != nil {
+				return err
+			}
+			if done, err := s.out.value(all); done {
+				return err
+			}
+			if len(all) == 0 && s.out.format == "table" {
+				s.out.line("No recovery was seen yet.")
+				return nil
+			}
+			var rows [][]cell
+			for _, r := range all {
+				took := span(r.EndedAt.Sub(r.StartedAt))
+				if r.EndedAt.IsZero() {
+					took = "since " + span(r.SeenAt.Sub(r.StartedAt))
+				}
+				rows = append(rows, []cell{{text: r.Pool, style: bold}, {text: string(r.Kind)}, {text: string(r.State)}, {text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true}, {text: decimal(r.TodoBytes), right: true},
+					{text: decimal(int64(r.RateOverall)) + "/s", right: true}, {text: took, right: true}, {text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true}, {text: r.StartedAt.Local().Format("2006-01-02 15:04")}})
+			}
+			return s.out.table([]string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN"}, rows)
+		})}
+}
+
+func (s *session) recoveries(ctx context.Context, pool string) ([]api.Recovery, error) {
+	res, err := s.client.ListRecoveriesWithResponse(ctx, &api.ListRecoveriesParams{Pool: pool})
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	return got(res.JSON200, res, res.Body)
+}
+
+func followCommand() *cli.Command {
+	return &cli.Command{Name: "follow", Usage: "follow a pool's recovery live until it ends", ArgsUsage: "<pool>", Description: "Example: lantern follow soundscape",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "once", Usage: "print where it stands and end"}},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			pool, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			return s.follow(ctx, pool, cmd.Bool("once"))
+		})}
+}
+
+// follow redraws whenever something happens; where the output is no terminal, it prints a line instead.
+func (s *session) follow(ctx context.Context, pool string, once bool) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	happened := make(chan struct{}, 1)
+	if !once {
+		go s.listen(ctx, happened)
+	}
+	lines := 0
+	quiet := false
+	for {
+		p, err := s.getPool(ctx, pool)
+		if err != nil {
+			return err
+		}
+		r := p.Recovery
+		if r.Id == "" {
+			s.out.line("Nothing has moved in %s yet.", p.Name)
+			return nil
+		}
+		live := r.State == api.RecoveryStateRunning || r.State == api.RecoveryStatePaused
+		if done, err := s.out.value(p); done && (once || !live) {
+			return err
+		} else if !done {
+			if isTerminal(s.out.w) && lines > 0 {
+				fmt.Fprintf(s.out.w, "\x1b[%dA\x1b[J", lines)
+			}
+			if isTerminal(s.out.w) || !live || once {
+				lines = s.standing(p)
+			} else if !quiet {
+				s.recoveryLine(r, r.SeenAt)
+			}
+		}
+		if once || !live {
+			return nil
+		}
+		quiet = false
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-happened:
+		case <-time.After(5 * time.Second):
+			quiet = true // nothing happened; look again in case the stream was lost
+		}
+		// A burst of events is one redraw.
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// standing draws where a pool's recovery stands and says how many lines that took.
+func (s *session) standing(p api.Pool) int {
+	var b strings.Builder
+	o := &printer{w: &b, format: "table", color: s.out.color}
+	r := p.Recovery
+	what := string(r.Kind)
+	if r.Tail != "" {
+		what += " of " + r.Tail
+	}
+	o.line("%s  %s  %s", o.paint(p.Name, bold), what, o.paint(string(r.State), good))
+	o.line("  %s %5.1f %%   %s of %s", bar(r.Share, 48), 100*r.Share, decimal(r.DoneBytes), decimal(r.TodoBytes))
+	switch r.State {
+	case api.RecoveryStateRunning:
+		o.line("  rate    %s/s now, %s/s overall", decimal(int64(r.RateNow)), decimal(int64(r.RateOverall)))
+		if r.Stalled {
+			o.line("  finish  %s", o.paint("stalled: "+r.Why, loud))
+		} else if r.Finish.P50.IsZero() {
+			o.line("  finish  not yet: %s", r.Why)
+		} else {
+			o.line("  finish  %s", finish(r.SeenAt, r.Finish))
+			o.line("          %s", o.paint("an estimate from the course so far: one in ten ends sooner, one in ten later", dim))
+		}
+		o.line("  if      %s", cmpOr(r.Cost, "what a second failure would cost is not known"))
+	default:
+		o.line("  took    %s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall)))
+	}
+	o.line("  errors  %d found, %d repaired, %d left", r.Found, r.Repaired, r.Unrepairable)
+	o.line("  margin  %s", o.paint(p.Margin.Words, bold))
+	if p.Swap != "" {
+		o.line("  swap    lantern swap show %s", p.Swap)
+	}
+	o.line("  %s", o.paint("seen "+r.SeenAt.Local().Format("2006-01-02 15:04:05"), dim))
+	fmt.Fprint(s.out.w, b.String())
+	return strings.Count(b.String(), "\n")
+}
+
+// listen tells of every event until ctx ends; a lost stream is taken up again where it broke off.
+func (s *session) listen(ctx context.Context, happened chan<- struct{}) {
+	last := ""
+	for ctx.Err() == nil {
+		res, err := s.client.ClientInterface.StreamEvents(ctx, &api.StreamEventsParams{LastEventID: last})
+		if err == nil && res.StatusCode == 200 {
+			for lines := bufio.NewScanner(res.Body); lines.Scan(); {
+				if id, ok := strings.CutPrefix(lines.Text(), "id: "); ok {
+					last = id
+				}
+				if strings.HasPrefix(lines.Text(), "data: ") {
+					select {
+					case happened <- struct{}{}:
+					default:
+					}
+				}
+			}
+		}
+		if err == nil {
+			res.Body.Close()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}

@@ -1,0 +1,50 @@
+//go:build linux
+
+package daemon
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+
+	"lantern/internal/agent"
+	"lantern/internal/agent/linux"
+	"lantern/internal/agent/pools"
+	"lantern/internal/agent/pools/btrfs"
+	"lantern/internal/clock"
+)
+
+// Agent is what an agent on this machine needs.
+type Agent struct {
+	Host     string
+	Server   string
+	Token    string
+	Data     string
+	Devices  string // pattern of block device names; empty means all
+	Interval time.Duration
+	Log      *slog.Logger
+}
+
+// Run reports and obeys until ctx ends.
+func (c Agent) Run(ctx context.Context) error {
+	if c.Token == "" {
+		return errors.New("an agent needs its host's token: enrol the host with `lantern host enrol <name>` and give it as LANTERN_HOST_TOKEN or --token-file")
+	}
+	client, err := Client(c.Server, c.Token)
+	if err != nil {
+		return err
+	}
+	if err := private(c.Data); err != nil {
+		return err
+	}
+	a, err := agent.New(agent.Config{Host: c.Host, Machine: linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{})},
+		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: 5 * time.Minute, Look: 500 * time.Millisecond})
+	if err != nil {
+		return err
+	}
+	if err := a.Run(ctx); !errors.Is(err, context.Canceled) {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,22 @@
+//go:build !linux
+
+package daemon
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+)
+
+// Agent is what an agent on this machine needs. Only Linux has what it reads.
+type Agent struct {
+	Host, Server, Token, Data, Devices string
+	Interval                           time.Duration
+	Log                                *slog.Logger
+}
+
+// Run says that there is nothing to run.
+func (Agent) Run(context.Context) error {
+	return errors.New("an agent runs on Linux only; the service, the client and the demo run here")
+}

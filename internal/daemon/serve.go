@@ -1,0 +1,162 @@
+// Package daemon puts the parts together that run for long: the service, an agent, and the demo with its lab.
+package daemon
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/httpd"
+	"lantern/internal/service"
+	"lantern/internal/store"
+)
+
+// Version is set when the binary is built.
+var Version = "dev"
+
+// Serve is what the service needs.
+type Serve struct {
+	Listen   string // address and port
+	Data     string // folder
+	Cert     string // PEM files; both or none
+	Key      string
+	Insecure bool // allow any address without TLS
+	Out      io.Writer
+	Log      *slog.Logger
+}
+
+// running is a service that listens.
+type running struct {
+	service *service.Service
+	store   *store.Store
+	url     string
+	done    chan error
+	stop    func() error
+}
+
+// Run serves until ctx ends.
+func (c Serve) Run(ctx context.Context) error {
+	r, err := c.start(ctx, clock.Real{}, nil)
+	if err != nil {
+		return err
+	}
+	token, fresh, err := r.service.FirstToken()
+	if err != nil {
+		return errors.Join(err, r.stop())
+	}
+	fmt.Fprintf(c.Out, "lantern serves %s\n", r.url)
+	if fresh {
+		fmt.Fprintf(c.Out, "administrator's token, shown only this once: %s\n", token)
+	}
+	select {
+	case err = <-r.done:
+	case <-ctx.Done():
+		c.Log.Info("stopping")
+	}
+	return errors.Join(err, r.stop())
+}
+
+// refuseOpen refuses to listen where others could read tokens off the wire.
+func (c Serve) refuseOpen() error {
+	host, _, err := net.SplitHostPort(c.Listen)
+	if err != nil {
+		return fmt.Errorf("%q is no address to listen on, such as 127.0.0.1:7411: %w", c.Listen, err)
+	}
+	if c.Cert != "" || c.Insecure {
+		return nil
+	}
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("listening on %s without TLS would send tokens in the clear: give --cert and --key, listen on 127.0.0.1, or say --insecure", c.Listen)
+}
+
+func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*running, error) {
+	if (c.Cert == "") != (c.Key == "") {
+		return nil, errors.New("TLS needs both --cert and --key")
+	}
+	if err := c.refuseOpen(); err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", c.Listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s is in use: stop what listens there, or choose another with --listen", c.Listen)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := &running{done: make(chan error, 1)}
+	if r.store, err = store.Open(filepath.Join(c.Data, "lantern.db")); err != nil {
+		l.Close()
+		return nil, err
+	}
+	if r.service, err = service.New(r.store, cl, c.Log); err != nil {
+		l.Close()
+		return nil, errors.Join(err, r.store.Close())
+	}
+	site := &httpd.Server{Service: r.service, Lab: lab, Version: Version, Now: cl.Now, Log: c.Log, Secure: c.Cert != ""}
+	// Requests end with this context, so that streams and long polls do not hold a stop up.
+	requests, cut := context.WithCancel(context.Background())
+	server := &http.Server{Handler: site.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	scheme := "http"
+	if c.Cert != "" {
+		pair, err := tls.LoadX509KeyPair(c.Cert, c.Key)
+		if err != nil {
+			cut()
+			l.Close()
+			return nil, errors.Join(fmt.Errorf("read the certificate: %w", err), r.store.Close())
+		}
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+		scheme = "https"
+	}
+	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())
+	go func() {
+		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			r.done <- err
+		}
+	}()
+	ticking, enough := context.WithCancel(ctx)
+	ticked := make(chan struct{})
+	go func() {
+		defer close(ticked)
+		for ticking.Err() == nil {
+			if err := r.service.Tick(); err != nil {
+				c.Log.Error("what is due could not be done", "error", err)
+			}
+			_ = clock.Real{}.Sleep(ticking, 200*time.Millisecond)
+		}
+	}()
+	r.stop = func() error {
+		enough()
+		cut()
+		end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		err := server.Shutdown(end)
+		<-ticked
+		return errors.Join(err, r.store.Close())
+	}
+	return r, nil
+}
+
+// Client makes an API client that carries a token.
+func Client(server, token string) (*api.ClientWithResponses, error) {
+	return api.NewClientWithResponses(server+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+}
+
+// private makes a folder that only its owner can look into.
+func private(dir string) error { return os.MkdirAll(dir, 0o700) }

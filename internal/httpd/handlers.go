@@ -1,0 +1,369 @@
+package httpd
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/api"
+	"lantern/internal/lab"
+	"lantern/internal/service"
+)
+
+var _ api.ServerInterface = (*Server)(nil)
+
+// answer is a value, or the error instead of it.
+func answer[T any](c *echo.Context, status int, v T, err error) error {
+	if err != nil {
+		return err
+	}
+	return c.JSON(status, v)
+}
+
+// GetMe tells who is asking.
+func (s *Server) GetMe(c *echo.Context) error {
+	return c.JSON(http.StatusOK, api.Me{Name: person(c), Lab: s.Lab != nil, Version: s.Version, Now: s.Now()})
+}
+
+// SignIn opens a session with a token.
+func (s *Server) SignIn(c *echo.Context) error {
+	req, err := take[api.SignIn](c, maxBody)
+	if err != nil {
+		return err
+	}
+	session, err := s.Service.SignIn(req.Token)
+	if err != nil {
+		return err
+	}
+	s.setCookie(c, session, 0)
+	return c.NoContent(http.StatusNoContent)
+}
+
+// SignOut ends it.
+func (s *Server) SignOut(c *echo.Context) error {
+	if cookie, err := c.Cookie(cookieName); err == nil {
+		if err := s.Service.SignOut(cookie.Value); err != nil {
+			return err
+		}
+	}
+	s.setCookie(c, "", -1)
+	return c.NoContent(http.StatusNoContent)
+}
+
+// GetRound gives what needs a person now.
+func (s *Server) GetRound(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Round()) }
+
+// ListPools lists pools.
+func (s *Server) ListPools(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Pools()) }
+
+// GetPool gives one pool.
+func (s *Server) GetPool(c *echo.Context, name api.PoolParam) error {
+	p, err := s.Service.Pool(name)
+	return answer(c, http.StatusOK, p, err)
+}
+
+// ActOnPool orders something for a pool.
+func (s *Server) ActOnPool(c *echo.Context, name api.PoolParam, _ api.ActOnPoolParams) error {
+	req, err := take[api.PoolAction](c, maxBody)
+	if err != nil {
+		return err
+	}
+	o, err := s.Service.ActOnPool(person(c), name, req)
+	return answer(c, http.StatusAccepted, o, err)
+}
+
+// ListRecoveries lists recoveries.
+func (s *Server) ListRecoveries(c *echo.Context, p api.ListRecoveriesParams) error {
+	out, err := s.Service.Recoveries(p.Pool, p.Limit)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// GetRecovery gives one recovery with its course.
+func (s *Server) GetRecovery(c *echo.Context, id api.IdParam) error {
+	r, err := s.Service.Recovery(id)
+	return answer(c, http.StatusOK, r, err)
+}
+
+// ListDrives lists drives.
+func (s *Server) ListDrives(c *echo.Context, p api.ListDrivesParams) error {
+	out, err := s.Service.Drives(p)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// GetDrive gives one drive.
+func (s *Server) GetDrive(c *echo.Context, name api.DriveParam) error {
+	d, err := s.Service.Drive(name)
+	return answer(c, http.StatusOK, d, err)
+}
+
+// GetTrend gives one metric over time.
+func (s *Server) GetTrend(c *echo.Context, name api.DriveParam, p api.GetTrendParams) error {
+	t, err := s.Service.Trend(name, p.Metric, p.Days)
+	return answer(c, http.StatusOK, t, err)
+}
+
+// ListHosts lists hosts.
+func (s *Server) ListHosts(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Hosts()) }
+
+// EnrolHost makes a host known.
+func (s *Server) EnrolHost(c *echo.Context) error {
+	req, err := take[api.Enrol](c, maxBody)
+	if err != nil {
+		return err
+	}
+	token, err := s.Service.Enrol(person(c), req.Name)
+	return answer(c, http.StatusCreated, api.Enrolled{Name: req.Name, Token: token}, err)
+}
+
+// GetBays gives a host's bay map.
+func (s *Server) GetBays(c *echo.Context, host string) error {
+	m, err := s.Service.Bays(host)
+	return answer(c, http.StatusOK, m, err)
+}
+
+// ListLights lists lights.
+func (s *Server) ListLights(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Lights()) }
+
+// LightOn asks for a light.
+func (s *Server) LightOn(c *echo.Context, _ api.LightOnParams) error {
+	req, err := take[api.LightOn](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if req.Seconds < 1 || req.Seconds > 24*3600 {
+		return &service.Problem{Status: 422, Type: "bad-time", Title: "A light needs an end, within 24 hours.", Do: "Say for how long, such as 10m."}
+	}
+	l, err := s.Service.LightOn(person(c), req)
+	return answer(c, http.StatusAccepted, l, err)
+}
+
+// LightOff puts one out.
+func (s *Server) LightOff(c *echo.Context, id api.IdParam) error {
+	l, err := s.Service.LightOff(id)
+	return answer(c, http.StatusAccepted, l, err)
+}
+
+// ListSwaps lists swaps.
+func (s *Server) ListSwaps(c *echo.Context, p api.ListSwapsParams) error {
+	return c.JSON(http.StatusOK, s.Service.Swaps(p.Open))
+}
+
+// swap answers with a swap and its version.
+func (s *Server) swap(c *echo.Context, status int, w api.Swap, err error) error {
+	if err == nil {
+		c.Response().Header().Set("ETag", service.ETag(w.Version))
+	}
+	return answer(c, status, w, err)
+}
+
+// PlanSwap plans one.
+func (s *Server) PlanSwap(c *echo.Context, _ api.PlanSwapParams) error {
+	req, err := take[api.PlanSwap](c, maxBody)
+	if err != nil {
+		return err
+	}
+	w, err := s.Service.PlanSwap(person(c), req.Drive)
+	return s.swap(c, http.StatusCreated, w, err)
+}
+
+// GetSwap gives one.
+func (s *Server) GetSwap(c *echo.Context, id api.IdParam) error {
+	w, err := s.Service.Swap(id)
+	return s.swap(c, http.StatusOK, w, err)
+}
+
+// BeginSwap begins one.
+func (s *Server) BeginSwap(c *echo.Context, id api.IdParam, p api.BeginSwapParams) error {
+	req, err := take[api.Reason](c, maxBody)
+	if err != nil {
+		return err
+	}
+	w, err := s.Service.BeginSwap(person(c), id, p.IfMatch, req.Reason)
+	return s.swap(c, http.StatusOK, w, err)
+}
+
+// ConfirmSwap confirms the new drive.
+func (s *Server) ConfirmSwap(c *echo.Context, id api.IdParam, p api.ConfirmSwapParams) error {
+	req, err := take[api.ConfirmTail](c, maxBody)
+	if err != nil {
+		return err
+	}
+	w, err := s.Service.ConfirmSwap(person(c), id, p.IfMatch, req.Tail)
+	return s.swap(c, http.StatusOK, w, err)
+}
+
+// AbandonSwap abandons one.
+func (s *Server) AbandonSwap(c *echo.Context, id api.IdParam, p api.AbandonSwapParams) error {
+	req, err := take[api.Reason](c, maxBody)
+	if err != nil {
+		return err
+	}
+	w, err := s.Service.AbandonSwap(person(c), id, p.IfMatch, req.Reason)
+	return s.swap(c, http.StatusOK, w, err)
+}
+
+// GetOrder gives one order.
+func (s *Server) GetOrder(c *echo.Context, id api.IdParam) error {
+	o, err := s.Service.Order(id)
+	return answer(c, http.StatusOK, o, err)
+}
+
+// Search finds things by any part of their names.
+func (s *Server) Search(c *echo.Context, p api.SearchParams) error {
+	return c.JSON(http.StatusOK, s.Service.Search(p.Q))
+}
+
+// beat is how often an idle stream says that it is alive.
+const beat = 10 * time.Second
+
+// StreamEvents sends what happens as it happens.
+func (s *Server) StreamEvents(c *echo.Context, p api.StreamEventsParams) error {
+	after, _ := strconv.ParseInt(p.LastEventID, 10, 64)
+	past, live, stop, err := s.Service.Listen(after)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	w := c.Response()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.WriteHeader(http.StatusOK)
+	rc := http.NewResponseController(w)
+	send := func(e api.Event) error {
+		b, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		if e.Id > 0 {
+			if _, err := fmt.Fprintf(w, "id: %d\n", e.Id); err != nil {
+				return err
+			}
+		}
+		_, err = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Kind, b)
+		return err
+	}
+	if _, err := fmt.Fprint(w, "retry: 1000\n: connected\n\n"); err != nil {
+		return nil
+	}
+	for _, e := range past {
+		if send(e) != nil {
+			return nil
+		}
+	}
+	if rc.Flush() != nil {
+		return nil
+	}
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	for {
+		select {
+		case e, open := <-live:
+			if !open || send(e) != nil {
+				return nil // fell behind, or gone: the listener resumes by itself
+			}
+		case <-tick.C:
+			if _, err := fmt.Fprint(w, ": alive\n\n"); err != nil {
+				return nil
+			}
+		case <-c.Request().Context().Done():
+			return nil
+		}
+		if rc.Flush() != nil {
+			return nil
+		}
+	}
+}
+
+func agentHost(c *echo.Context) string {
+	name, _ := c.Get(whoHost).(string)
+	return name
+}
+
+// PushReport takes a report in.
+func (s *Server) PushReport(c *echo.Context) error {
+	r, err := take[api.Report](c, maxReport)
+	if err != nil {
+		return err
+	}
+	if err := s.Service.TakeReport(agentHost(c), r); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// TakeOrders gives a host its orders.
+func (s *Server) TakeOrders(c *echo.Context, p api.TakeOrdersParams) error {
+	out, err := s.Service.TakeOrders(c.Request().Context(), agentHost(c), time.Duration(min(max(p.Wait, 0), 60))*time.Second)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// ReportOutcome takes an outcome in.
+func (s *Server) ReportOutcome(c *echo.Context, id api.IdParam) error {
+	o, err := take[api.Outcome](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if err := s.Service.TakeOutcome(agentHost(c), id, o); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+var noLab = &service.Problem{Status: 404, Type: "no-lab", Title: "This service watches real hosts; there is no lab.", Do: "Start one with: lantern demo"}
+
+func (s *Server) lab(c *echo.Context) error {
+	return c.JSON(http.StatusOK, api.Lab{Now: s.Now(), Speed: s.Lab.Speed()})
+}
+
+// GetLab tells the lab's time.
+func (s *Server) GetLab(c *echo.Context) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	return s.lab(c)
+}
+
+// SetLabSpeed makes the lab's time run faster or slower.
+func (s *Server) SetLabSpeed(c *echo.Context) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	req, err := take[api.LabSpeed](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if req.Speed < 0 || req.Speed > 10000 {
+		return &service.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
+	}
+	s.Lab.SetSpeed(req.Speed)
+	return s.lab(c)
+}
+
+// LabPull pulls a drive in the lab.
+func (s *Server) LabPull(c *echo.Context) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	req, err := take[api.LabPull](c, maxBody)
+	if err != nil {
+		return err
+	}
+	m, err := s.Lab.Pull(req.Bay)
+	return answer(c, http.StatusOK, api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err)
+}
+
+// LabInsert puts one in.
+func (s *Server) LabInsert(c *echo.Context) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	req, err := take[api.LabInsert](c, maxBody)
+	if err != nil {
+		return err
+	}
+	m, err := s.Lab.Insert(req.Bay, lab.Shelf{Tail: req.Drive, Capacity: bytesOf(req.CapacityBytes), Holds: req.Holds, Damaged: req.Damaged})
+	return answer(c, http.StatusOK, api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err)
+}

@@ -1,0 +1,262 @@
+// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind one door that lets
+// nobody in without a token.
+package httpd
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/lab"
+	"lantern/internal/service"
+	"lantern/web"
+)
+
+// base is where the API begins.
+const base = "/api/v1"
+
+// cookieName is the console's session.
+const cookieName = "lantern"
+
+// Server answers requests. Lab is nil unless this is a demo.
+type Server struct {
+	Service *service.Service
+	Lab     Lab
+	Version string
+	Now     func() time.Time
+	Log     *slog.Logger
+	Secure  bool // served over TLS: the cookie must not travel without
+}
+
+// Lab is what hands can do in a demo.
+type Lab interface {
+	Speed() float64
+	SetSpeed(float64)
+	Pull(bay string) (lab.Moved, error)
+	Insert(bay string, s lab.Shelf) (lab.Moved, error)
+}
+
+// Handler is the whole site.
+func (s *Server) Handler() http.Handler {
+	e := echo.New()
+	e.Logger = s.Log
+	e.HTTPErrorHandler = s.tell
+	e.Pre(s.headers)
+	e.Use(middleware.Recover())
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
+		return strings.HasSuffix(c.Request().URL.Path, "/events")
+	}}))
+	e.Use(s.door)
+	api.RegisterHandlersWithBaseURL(e, s, base)
+	e.GET(base+"/openapi.yaml", func(c *echo.Context) error {
+		return c.Blob(http.StatusOK, "application/yaml", api.Document)
+	})
+	e.GET("/sign-in/once", s.useLink)
+	e.GET("/*", s.console())
+	return e
+}
+
+// headers go with every answer.
+func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(c.Request().URL.Path, base) {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// Keys under which the door leaves who came through.
+const (
+	whoPerson = "person"
+	whoHost   = "host"
+)
+
+// door lets through what anybody may have (the console's files, signing in) and whoever shows a token or a session.
+func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		path := r.URL.Path
+		if !strings.HasPrefix(path, base) || path == base+"/session" && r.Method == http.MethodPost || path == base+"/openapi.yaml" {
+			return next(c)
+		}
+		agents := strings.HasPrefix(path, base+"/agent/")
+		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			if agents {
+				if host, ok := s.Service.HostOf(token); ok {
+					c.Set(whoHost, host)
+					return next(c)
+				}
+			} else if name, ok := s.Service.Person(token); ok {
+				c.Set(whoPerson, name)
+				return s.once(next)(c)
+			}
+			return &service.Problem{Status: 401, Type: "bad-token", Title: "Nobody has this token.", Do: "Look for typing errors, or ask for a new one."}
+		}
+		if cookie, err := c.Cookie(cookieName); err == nil && !agents {
+			if name, ok := s.Service.SessionOf(cookie.Value); ok {
+				if r.Method != http.MethodGet && !sameOrigin(r) {
+					return &service.Problem{Status: 403, Type: "other-origin", Title: "This request came from another site.", Do: "Use the console itself."}
+				}
+				c.Set(whoPerson, name)
+				return s.once(next)(c)
+			}
+		}
+		return &service.Problem{Status: 401, Type: "not-signed-in", Title: "You are not signed in.", Do: "Sign in with your token."}
+	}
+}
+
+func sameOrigin(r *http.Request) bool {
+	if site := r.Header.Get("Sec-Fetch-Site"); site != "" {
+		return site == "same-origin"
+	}
+	u, err := url.Parse(r.Header.Get("Origin"))
+	return err == nil && u.Host == r.Host
+}
+
+// once makes a request that carries an idempotency key happen once: the second answer is the first one again.
+func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		key := r.Header.Get("Idempotency-Key")
+		if key == "" || r.Method == http.MethodGet {
+			return next(c)
+		}
+		key = person(c) + " " + r.Method + " " + r.URL.Path + " " + key
+		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, maxBody))
+		if err != nil {
+			return tooLarge(err)
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		status, answer, ok, err := s.Service.Answered(key, body)
+		if err != nil {
+			return err
+		}
+		if ok {
+			return c.JSONBlob(status, answer)
+		}
+		rec := &recorder{ResponseWriter: c.Response(), status: http.StatusOK}
+		c.SetResponse(rec)
+		if err := next(c); err != nil {
+			return err // a refusal is not kept: the same request may succeed when the reason is gone
+		}
+		return s.Service.KeepAnswer(key, body, rec.status, rec.body.Bytes())
+	}
+}
+
+type recorder struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (r *recorder) WriteHeader(status int) { r.status = status; r.ResponseWriter.WriteHeader(status) }
+func (r *recorder) Write(b []byte) (int, error) {
+	r.body.Write(b)
+	return r.ResponseWriter.Write(b)
+}
+func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
+
+func person(c *echo.Context) string {
+	name, _ := c.Get(whoPerson).(string)
+	return name
+}
+
+// tell answers an error as problem details.
+func (s *Server) tell(c *echo.Context, err error) {
+	var p *service.Problem
+	var he interface{ StatusCode() int }
+	var gone *lab.Impossible
+	switch {
+	case errors.As(err, &p):
+	case errors.As(err, &gone):
+		p = &service.Problem{Status: 409, Type: "impossible", Title: "That cannot be done: " + gone.Error() + "."}
+	case errors.As(err, &he) && he.StatusCode() < 500:
+		p = &service.Problem{Status: he.StatusCode(), Type: "bad-request", Title: http.StatusText(he.StatusCode()) + ".", Do: err.Error()}
+	default:
+		p = service.AsProblem(err)
+	}
+	if p.Status >= 500 {
+		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	body, _ := json.Marshal(api.Problem{Type: p.Type, Title: p.Title, Status: p.Status, Detail: p.Do})
+	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Committed {
+		return
+	}
+	_ = c.Blob(p.Status, "application/problem+json", body)
+}
+
+// maxBody is the largest request of a person, maxReport the largest report.
+const (
+	maxBody   = 1 << 20
+	maxReport = 64 << 20
+)
+
+func tooLarge(err error) error {
+	return &service.Problem{Status: 413, Type: "too-large", Title: "The request is too large or was cut off.", Do: err.Error()}
+}
+
+// take reads a JSON body; unknown fields are errors, since a misspelt one must not be ignored in silence.
+func take[T any](c *echo.Context, limit int64) (v T, err error) {
+	d := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&v); err != nil && !(errors.Is(err, io.EOF) && c.Request().ContentLength == 0) {
+		return v, &service.Problem{Status: 422, Type: "bad-body", Title: "The request could not be read.", Do: err.Error()}
+	}
+	return v, nil
+}
+
+// useLink signs a console in by a link that works once.
+func (s *Server) useLink(c *echo.Context) error {
+	session, err := s.Service.UseLink(c.QueryParam("code"))
+	if err != nil {
+		return c.Redirect(http.StatusSeeOther, "/sign-in?why=link")
+	}
+	s.setCookie(c, session, 0)
+	return c.Redirect(http.StatusSeeOther, "/")
+}
+
+func (s *Server) setCookie(c *echo.Context, value string, age int) {
+	c.SetCookie(&http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode, MaxAge: age})
+}
+
+// console serves its files; every other address is the console's own, for it to make sense of.
+func (s *Server) console() echo.HandlerFunc {
+	files, built := web.Files()
+	return func(c *echo.Context) error {
+		if !built {
+			return c.String(http.StatusServiceUnavailable, "The console was not built into this binary. Build it with: make build\n")
+		}
+		name := strings.TrimPrefix(c.Request().URL.Path, "/")
+		if f, err := fs.Stat(files, name); name != "" && err == nil && !f.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			return c.FileFS(name, files)
+		}
+		if strings.HasPrefix(name, "assets/") {
+			return echo.ErrNotFound
+		}
+		c.Response().Header().Set("Cache-Control", "no-cache")
+		return c.FileFS("index.html", files)
+	}
+}
+
+// bytesOf turns a number of the API into a size.
+func bytesOf(n int64) drive.Bytes { return drive.Bytes(max(n, 0)) }

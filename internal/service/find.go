@@ -1,0 +1,174 @@
+package service
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+)
+
+func fromDocument[T any](b []byte) (v T, err error) { return v, json.Unmarshal(b, &v) }
+
+// findDrive finds a drive by its key, its serial, or the end of its serial. s.mu is held.
+func (s *Service) findDrive(name string) (*disk, error) {
+	if d := s.drives[name]; d != nil {
+		return d, nil
+	}
+	want := strings.ToUpper(strings.TrimSpace(name))
+	var fits []*disk
+	for _, d := range s.drives {
+		if want != "" && strings.HasSuffix(strings.ToUpper(d.Desc.Serial), want) {
+			fits = append(fits, d)
+		}
+	}
+	switch {
+	case len(fits) == 1:
+		return fits[0], nil
+	case len(fits) == 0:
+		return nil, problem(404, "no-drive", "Look for it with: lantern drives --find "+name, "No drive has a serial that ends in %q.", name)
+	}
+	slices.SortFunc(fits, func(a, b *disk) int { return cmp.Compare(a.Desc.Serial, b.Desc.Serial) })
+	var serials []string
+	for _, d := range fits[:min(len(fits), 6)] {
+		serials = append(serials, d.Desc.Serial)
+	}
+	return nil, problem(409, "ambiguous", "Give more characters.", "%d serials end in %q: %s.", len(fits), name, strings.Join(serials, ", "))
+}
+
+// findPool finds a pool by its id or its name.
+func (s *Service) findPool(name string) (*poolState, error) {
+	if p := s.pools[name]; p != nil {
+		return p, nil
+	}
+	var fits []*poolState
+	for _, p := range s.pools {
+		if p.Name == name {
+			fits = append(fits, p)
+		}
+	}
+	switch len(fits) {
+	case 1:
+		return fits[0], nil
+	case 0:
+		return nil, problem(404, "no-pool", "See: lantern pools", "There is no pool %q.", name)
+	}
+	ids := make([]string, len(fits))
+	for i, p := range fits {
+		ids[i] = p.ID
+	}
+	slices.Sort(ids)
+	return nil, problem(409, "ambiguous", "Use the id.", "%d pools are named %q: %s.", len(fits), name, strings.Join(ids, ", "))
+}
+
+// Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.
+func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	verdicts := s.judge()
+	places := map[string]place{}
+	for _, p := range s.pools {
+		s.placesOf(p, places)
+	}
+	var fits []*disk
+	for key, d := range s.drives {
+		name := ""
+		if p := places[key].pool; p != nil {
+			name = p.Name
+		}
+		if f.Host != "" && d.Host != f.Host || f.Pool != "" && name != f.Pool ||
+			f.Verdict != "" && string(verdicts[key].verdict) != string(f.Verdict) || !d.matches(f.Q, name) {
+			continue
+		}
+		fits = append(fits, d)
+	}
+	slices.SortFunc(fits, func(a, b *disk) int {
+		return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
+	})
+	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
+	from := 0
+	if f.Cursor != "" {
+		i := slices.IndexFunc(fits, func(d *disk) bool { return d.Desc.Key() == f.Cursor })
+		if i < 0 {
+			return page, problem(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+		}
+		from = i + 1
+	}
+	limit := f.Limit
+	if limit == 0 {
+		limit = 200
+	}
+	for _, d := range fits[from:] {
+		if len(page.Drives) == limit {
+			page.Next = page.Drives[limit-1].Key
+			break
+		}
+		page.Drives = append(page.Drives, s.viewDrive(d, places[d.Desc.Key()], false))
+	}
+	return page, nil
+}
+
+// matches says whether any of what people know of a drive holds q.
+func (d *disk) matches(q, poolName string) bool {
+	q = strings.ToUpper(strings.TrimSpace(q))
+	if q == "" {
+		return true
+	}
+	for _, s := range []string{d.Desc.Serial, d.Desc.WWN, d.Desc.Model, d.bay(), poolName, d.Host} {
+		if strings.Contains(strings.ToUpper(s), q) {
+			return true
+		}
+	}
+	return false
+}
+
+// Search finds drives, pools, hosts and bays by any part of their names: the best twenty, those that end in q first.
+func (s *Service) Search(q string) []api.Hit {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	type scored struct {
+		api.Hit
+		score int
+	}
+	want := strings.ToUpper(strings.TrimSpace(q))
+	var hits []scored
+	add := func(h api.Hit, name string) {
+		name = strings.ToUpper(name)
+		switch {
+		case strings.HasSuffix(name, want) || strings.HasPrefix(name, want):
+			hits = append(hits, scored{h, 2})
+		case strings.Contains(name, want):
+			hits = append(hits, scored{h, 1})
+		}
+	}
+	verdicts := s.judge()
+	for _, p := range s.pools {
+		add(api.Hit{Kind: api.HitKindPool, Title: p.Name, Detail: "pool, " + p.Kind, To: "/pools/" + p.Name}, p.Name)
+	}
+	for name := range s.hosts {
+		add(api.Hit{Kind: api.HitKindHost, Title: name, Detail: "host", To: "/bays/" + name}, name)
+	}
+	for key, d := range s.drives {
+		detail := d.Desc.Serial + " · " + placeWords(d)
+		if v := verdicts[key].verdict; v != health.Sound {
+			detail += " · " + string(v)
+		}
+		h := api.Hit{Kind: api.HitKindDrive, Title: d.tail(), Detail: detail, To: "/drives/" + key}
+		before := len(hits)
+		for _, name := range []string{d.Desc.Serial, d.Desc.WWN, d.bay(), d.Desc.Model} {
+			if add(h, name); len(hits) > before {
+				break
+			}
+		}
+	}
+	slices.SortFunc(hits, func(a, b scored) int {
+		return cmp.Or(-cmp.Compare(a.score, b.score), -cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Title, b.Title))
+	})
+	out := []api.Hit{}
+	for _, h := range hits[:min(20, len(hits))] {
+		out = append(out, h.Hit)
+	}
+	return out
+}

@@ -1,0 +1,288 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// future is how far ahead of our clock a report may be dated.
+const future = 5 * time.Minute
+
+// TakeReport takes in what an agent says. from is the host whose token came with it.
+func (s *Service) TakeReport(from string, r api.Report) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := s.hosts[from]
+	if h == nil || r.Host != from {
+		return problem(403, "unknown-host", "Enrol it with: lantern host enrol "+r.Host, "This token is not for a host named %q.", r.Host)
+	}
+	if r.Id == "" || r.IntervalSeconds <= 0 {
+		return problem(422, "bad-report", "Every report has an id and says when the next is due.", "The report is not complete.")
+	}
+	if now := s.clock.Now(); r.At.After(now.Add(s.clock.AtLeast(future, 10*time.Second))) {
+		return problem(422, "bad-clock", "Set the clock of the host.", "The report is dated %s, and it is %s here.", r.At.Format(time.RFC3339), now.Format(time.RFC3339))
+	}
+	if _, err := store.One[store.ReportID](s.store, "id = ?", r.Id); err == nil {
+		return problem(409, "used-id", "Nothing needs to be done: it was taken before.", "A report with this id was taken already.")
+	} else if !errors.Is(err, store.ErrNone) {
+		return err
+	}
+
+	b := &store.Batch{}
+	b.Add(&store.ReportID{ID: r.Id, Host: from, At: r.At})
+	live := !r.Past && !r.At.Before(h.SeenAt)
+	seen := map[string]bool{}
+	var came []string
+	for _, d := range r.Drives {
+		if key := s.takeDrive(b, from, r.At, d, live); key != "" && live {
+			seen[key] = true
+		}
+	}
+	s.poolErrors(b, r)
+	if !live {
+		return s.commit(b)
+	}
+
+	was := map[string]bool{}
+	for _, d := range h.report.Drives {
+		was[wire.ToIdentity(d.Identity).Key()] = true
+	}
+	for key := range seen {
+		if !was[key] {
+			came = append(came, key)
+		}
+	}
+	slices.Sort(came)
+	first := h.SeenAt.IsZero()
+	back := h.quiet
+	h.report, h.SeenAt, h.Interval, h.quiet = r, r.At, r.IntervalSeconds, false
+	h.Report = document(withoutReadings(r))
+	row := h.Host
+	b.Put(&row)
+	if first || back {
+		s.happened(b, api.EventKindHost, from, from+" reports")
+	}
+	for _, p := range r.Pools {
+		s.takePool(from, r.At, p)
+	}
+	for _, key := range gone(was, seen) {
+		s.driveGone(b, from, key)
+	}
+	for _, key := range came {
+		d := s.drives[key]
+		if !first {
+			s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s came to %s", d.tail(), placeWords(d)))
+		}
+		s.toSwaps(b, from, swap.Event{Kind: swap.DriveCame, At: r.At, Drive: s.swapDrive(d)})
+	}
+	for _, p := range r.Pools {
+		s.takeRecoveries(b, r.At, p)
+	}
+	s.judged = nil
+	for _, p := range r.Pools {
+		s.poolToSwaps(b, r.At, p.Id)
+	}
+	s.seeLights(b, from, r)
+	return s.commit(b)
+}
+
+// withoutReadings is what is kept of a report to compare the next one with.
+func withoutReadings(r api.Report) api.Report {
+	r.Drives = slices.Clone(r.Drives)
+	for i := range r.Drives {
+		r.Drives[i].Reading = api.Reading{}
+	}
+	return r
+}
+
+func gone(was, seen map[string]bool) (keys []string) {
+	for key := range was {
+		if !seen[key] && key != "" {
+			keys = append(keys, key)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func placeWords(d *disk) string {
+	if d.Section == "" {
+		return d.Host + ", without a bay"
+	}
+	return "bay " + d.bay()
+}
+
+// takeDrive keeps what a report says of one drive.
+func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.DriveReport, live bool) string {
+	desc := wire.ToDescription(r)
+	key := desc.Key()
+	if key == "" {
+		return ""
+	}
+	d := s.drives[key]
+	changed := false
+	if d == nil {
+		d = &disk{record: history.Record{}, facts: facts{FirstAt: at}}
+		s.drives[key] = d
+		changed = true
+	}
+	if at.Before(d.FirstAt) {
+		d.FirstAt, changed = at, true
+	}
+	if live || d.Host == "" {
+		changed = changed || !d.Present || d.Desc != desc || d.Host != from || d.Section != r.Section || d.Bay != r.Bay ||
+			d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds)
+		d.Desc, d.Host, d.Section, d.Bay, d.Path, d.Blind, d.Holds = desc, from, r.Section, r.Bay, r.Path, r.Blind, r.Holds
+		d.Present, d.SeenAt = live, at
+	} else if d.SeenAt.Before(at) {
+		d.SeenAt = at
+		changed = true
+	}
+	if rd := r.Reading; !rd.At.IsZero() {
+		metrics := wire.ToMetrics(rd.Metrics)
+		if len(metrics) > 0 {
+			d.record.Add(rd.At, metrics)
+			b.Add(&store.Reading{Drive: key, At: rd.At.UnixMilli(), Packed: history.Pack(metrics)})
+		}
+		if !rd.At.Before(d.Reading.At) {
+			before := d.Reading.Attributes
+			d.Reading = rd
+			d.Reading.Metrics = nil
+			if len(rd.Attributes) == 0 {
+				d.Reading.Attributes = before // an unreadable or a past page does not wipe out what was known
+			}
+			changed = true
+		}
+		for _, p := range rd.Unreadable {
+			b.Add(&store.BadPage{Drive: key, At: rd.At, Kind: p.Kind, Why: p.Why, Bytes: p.Bytes})
+		}
+	}
+	if changed {
+		b.Put(d.row())
+	}
+	return key
+}
+
+// poolErrors makes the pools' own counters metrics of their drives, so that a cleared counter does not clear the memory.
+func (s *Service) poolErrors(b *store.Batch, r api.Report) {
+	for _, p := range r.Pools {
+		q := wire.ToPool(p)
+		q.Everyone(func(_ string, m *pool.Member) {
+			d := s.drives[m.Drive]
+			if d == nil {
+				return
+			}
+			metrics := map[drive.MetricName]float64{"pool_read_errors": float64(m.Errors.Read),
+				"pool_write_errors": float64(m.Errors.Write), "pool_checksum_errors": float64(m.Errors.Checksum)}
+			same := true
+			for n, v := range metrics {
+				last, ok := d.record[n].Last()
+				same = same && ok && last.Value == v && r.At.Sub(last.At) < time.Hour
+			}
+			if same {
+				return
+			}
+			d.record.Add(r.At, metrics)
+			b.Add(&store.Reading{Drive: m.Drive, At: r.At.UnixMilli() + 1, Packed: history.Pack(metrics)})
+		})
+	}
+}
+
+// driveGone notes that a drive no longer answers, and raises the alarm if a swap did not expect it (R5).
+func (s *Service) driveGone(b *store.Batch, from, key string) {
+	d := s.drives[key]
+	if d == nil || d.Host != from {
+		return
+	}
+	d.Present = false
+	b.Put(d.row())
+	s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.tail(), placeWords(d)))
+	margin := pool.Margin(0)
+	if p, _, _ := s.member(key); p != nil {
+		margin, _ = p.Margin()
+	}
+	s.toSwaps(b, from, swap.Event{Kind: swap.DriveGone, At: s.hosts[from].SeenAt, Drive: s.swapDrive(d), Margin: margin})
+}
+
+// member finds the pool in which a drive has a place.
+func (s *Service) member(key string) (p *poolState, m pool.Member, group string) {
+	for _, p := range s.pools {
+		if m, group, ok := p.Find(key); ok {
+			return p, m, group
+		}
+	}
+	return nil, m, ""
+}
+
+// swapDrive is what a swap needs to know of a drive.
+func (s *Service) swapDrive(d *disk) *swap.Drive {
+	out := &swap.Drive{Identity: d.Desc.Identity, Capacity: d.Desc.Capacity, Bay: d.bay()}
+	if len(d.Holds) > 0 {
+		out.Holds = d.Holds[0]
+	}
+	if len(d.Reading.Unreadable) > 0 {
+		out.Ill = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why
+	}
+	for _, f := range s.judge()[d.Desc.Key()].findings {
+		if f.Verdict.Gravity() >= health.Watch.Gravity() && f.Strength == drive.Strong && out.Ill == "" && f.Rule != "vanished" {
+			out.Ill = f.Says
+		}
+	}
+	return out
+}
+
+// takeRecoveries keeps the course of what moves in a pool.
+func (s *Service) takeRecoveries(b *store.Batch, at time.Time, p api.PoolReport) {
+	for _, r := range p.Recoveries {
+		if r.Id == "" {
+			continue
+		}
+		next := recovery.Report{ID: r.Id, Kind: recovery.Kind(r.Kind), State: recovery.State(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
+			Slot: r.Slot, Drive: r.Drive, Found: uint64(r.Found), Repaired: uint64(r.Repaired), Unrepairable: uint64(r.Unrepairable), Slowest: r.Slowest,
+			Sample: recovery.Sample{At: at, Done: drive.Bytes(r.DoneBytes), Todo: drive.Bytes(r.TodoBytes)}}
+		c := s.recov[r.Id]
+		fresh := c == nil
+		if fresh {
+			c = &course{PoolID: p.Id, PoolName: p.Name}
+			s.recov[r.Id] = c
+			c.samples = append(c.samples, recovery.Sample{At: r.StartedAt, Todo: next.Todo})
+			b.Add(&store.Sample{Recovery: r.Id, At: r.StartedAt.UnixMilli(), Todo: int64(next.Todo)})
+		}
+		last := c.samples[len(c.samples)-1]
+		moved := next.Done != last.Done || next.Todo != last.Todo
+		if !fresh && !moved && c.State == next.State {
+			c.SeenAt = at
+			continue
+		}
+		turned := !fresh && c.State != next.State
+		if next.Drive == "" {
+			next.Drive = c.Report.Drive
+		}
+		c.Report, c.SeenAt = next, at
+		if moved && at.After(last.At) {
+			c.samples = append(c.samples, next.Sample)
+			b.Add(&store.Sample{Recovery: r.Id, At: at.UnixMilli(), Done: int64(next.Done), Todo: int64(next.Todo)})
+		}
+		b.Put(&store.Recovery{ID: r.Id, Pool: p.Id, Started: r.StartedAt, Doc: document(c)})
+		switch {
+		case fresh && next.State == recovery.Running:
+			s.happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("a %s has begun in %s", r.Kind, p.Name))
+		case turned:
+			s.happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("the %s in %s is %s", r.Kind, p.Name, r.State))
+		default:
+			s.bus.send(api.Event{Kind: api.EventKindRecovery, At: at, Subject: r.Id, Says: "progress"})
+		}
+	}
+}

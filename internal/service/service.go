@@ -1,0 +1,294 @@
+// Package service is the application: what is known of the fleet, what is under way, and what becomes of reports and
+// of people's wishes. Memory is a copy of the store: every change is written first, and after a write that failed the
+// copy is made anew.
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// Service holds the fleet. Make one with New.
+type Service struct {
+	clock clock.Clock
+	store *store.Store
+	log   *slog.Logger
+	bus   *bus
+
+	mu     sync.Mutex
+	hosts  map[string]*host
+	drives map[string]*disk
+	pools  map[string]*poolState
+	swaps  map[string]*swapState
+	orders map[string]*order // those without an outcome
+	lights map[string]*light // those that have not ended
+	recov  map[string]*course
+	judged *judgement // nil when it must be made anew
+	wake   map[string]chan struct{}
+}
+
+type host struct {
+	store.Host
+	report api.Report
+	quiet  bool
+}
+
+// disk is one drive as it is remembered.
+type disk struct {
+	facts
+	record history.Record
+}
+
+// facts are what is kept of a drive as JSON.
+type facts struct {
+	Desc     drive.Description `json:"desc"`
+	Host     string            `json:"host"`
+	Section  string            `json:"section"`
+	Bay      int               `json:"bay"`
+	Path     string            `json:"path"`
+	Present  bool              `json:"present"`
+	FirstAt  time.Time         `json:"first_at"`
+	SeenAt   time.Time         `json:"seen_at"`
+	Holds    []string          `json:"holds"`
+	Blind    string            `json:"blind"`
+	Reading  api.Reading       `json:"reading"`  // the newest, its metrics left out
+	Replaced bool              `json:"replaced"` // by a swap: that it is gone is no fault
+}
+
+type poolState struct {
+	pool.Pool
+	reporter string // the host whose report it is from
+	at       time.Time
+	running  []string // ids of recoveries that are running or paused
+}
+
+type swapState struct {
+	swap.State
+	version int
+}
+
+type order struct {
+	api.Order
+	swap  string
+	nth   int
+	light string
+}
+
+type light struct{ api.Light }
+
+type course struct {
+	recovery.Report
+	PoolID   string    `json:"pool_id"`
+	PoolName string    `json:"pool_name"`
+	SeenAt   time.Time `json:"seen_at"`
+	samples  []recovery.Sample
+}
+
+// keepInMemory is how far back readings are held ready; older ones are read from the store.
+const keepInMemory = 100 * 24 * time.Hour
+
+// New loads everything from the store.
+func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
+	s := &Service{clock: c, store: st, log: log, bus: newBus(), wake: map[string]chan struct{}{}}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s, s.load()
+}
+
+// load makes the copy in memory from what is in the store.
+func (s *Service) load() error {
+	s.hosts, s.drives, s.pools = map[string]*host{}, map[string]*disk{}, map[string]*poolState{}
+	s.swaps, s.orders, s.lights, s.recov = map[string]*swapState{}, map[string]*order{}, map[string]*light{}, map[string]*course{}
+	s.judged = nil
+
+	drives, err := store.All[store.Drive](s.store, "key", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range drives {
+		d := &disk{record: history.Record{}}
+		if err := json.Unmarshal(row.Doc, &d.facts); err != nil {
+			return fmt.Errorf("facts of drive %s: %w", row.Key, err)
+		}
+		s.drives[row.Key] = d
+	}
+	err = s.store.EachReading(s.clock.Now().Add(-keepInMemory), func(r store.Reading) error {
+		metrics, err := history.Unpack(r.Packed)
+		if err != nil {
+			s.log.Error("a reading is left out", "drive", r.Drive, "error", err)
+			return nil
+		}
+		if d := s.drives[r.Drive]; d != nil {
+			d.record.Add(time.UnixMilli(r.At).UTC(), metrics)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+
+	hosts, err := store.All[store.Host](s.store, "name", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range hosts {
+		h := &host{Host: row}
+		if len(row.Report) > 0 {
+			if err := json.Unmarshal(row.Report, &h.report); err != nil {
+				return fmt.Errorf("report of host %s: %w", row.Name, err)
+			}
+		}
+		s.hosts[row.Name] = h
+		for _, p := range h.report.Pools {
+			s.takePool(h.Name, h.report.At, p)
+		}
+	}
+
+	if err := s.loadSwaps(); err != nil {
+		return err
+	}
+	orders, err := store.All[store.Order](s.store, "id", "state = ?", string(api.OrderStateWaiting))
+	if err != nil {
+		return err
+	}
+	for _, row := range orders {
+		o := &order{swap: row.Swap, nth: row.Nth, light: row.Light}
+		if err := json.Unmarshal(row.Doc, &o.Order); err != nil {
+			return fmt.Errorf("order %s: %w", row.ID, err)
+		}
+		s.orders[row.ID] = o
+	}
+	lights, err := store.All[store.Light](s.store, "id", "ended = ?", false)
+	if err != nil {
+		return err
+	}
+	for _, row := range lights {
+		l := &light{}
+		if err := json.Unmarshal(row.Doc, &l.Light); err != nil {
+			return fmt.Errorf("light %s: %w", row.ID, err)
+		}
+		s.lights[row.ID] = l
+	}
+	return s.loadRecoveries()
+}
+
+func (s *Service) loadSwaps() error {
+	events, err := store.All[store.SwapEvent](s.store, "swap, seq", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range events {
+		var e swap.Event
+		if err := json.Unmarshal(row.Doc, &e); err != nil {
+			return fmt.Errorf("event %d of swap %s: %w", row.Seq, row.Swap, err)
+		}
+		w := s.swaps[row.Swap]
+		if w == nil {
+			w = &swapState{}
+			s.swaps[row.Swap] = w
+		}
+		w.State, _, _ = swap.Apply(w.State, e)
+		w.version = row.Seq
+	}
+	return nil
+}
+
+func (s *Service) loadRecoveries() error {
+	rows, err := store.All[store.Recovery](s.store, "started", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		c := &course{}
+		if err := json.Unmarshal(row.Doc, c); err != nil {
+			return fmt.Errorf("recovery %s: %w", row.ID, err)
+		}
+		s.recov[row.ID] = c
+	}
+	samples, err := store.All[store.Sample](s.store, "recovery, at", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range samples {
+		if c := s.recov[row.Recovery]; c != nil {
+			c.samples = append(c.samples, recovery.Sample{At: time.UnixMilli(row.At).UTC(), Done: drive.Bytes(row.Done), Todo: drive.Bytes(row.Todo)})
+		}
+	}
+	return nil
+}
+
+// commit writes a batch; when that fails, memory is made anew from what is in the store, so that nobody is shown what
+// was not kept. s.mu is held.
+func (s *Service) commit(b *store.Batch) error {
+	s.judged = nil
+	err := s.store.Write(b)
+	if err != nil {
+		if again := s.load(); again != nil {
+			s.log.Error("memory could not be made anew", "error", again)
+		}
+		return err
+	}
+	for _, e := range b.Events {
+		s.bus.send(api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
+	}
+	return nil
+}
+
+func (s *Service) happened(b *store.Batch, kind api.EventKind, subject, says string) {
+	b.Events = append(b.Events, &store.Event{Kind: string(kind), At: s.clock.Now(), Subject: subject, Says: says})
+}
+
+func document(v any) []byte {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // only our own plain structures come here
+	}
+	return b
+}
+
+func (d *disk) row() *store.Drive {
+	return &store.Drive{Key: d.Desc.Key(), Doc: document(d.facts)}
+}
+
+func (d *disk) tail() string { return d.Desc.Tail() }
+
+func (d *disk) bay() string {
+	if d.Section == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s/%s/%d", d.Host, d.Section, d.Bay)
+}
+
+// takePool puts a reported pool into memory. A place whose drive is not named keeps the one that was last seen there.
+func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
+	before := s.pools[p.Id]
+	if before != nil && before.at.After(at) {
+		return
+	}
+	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at}
+	next.Everyone(func(_ string, m *pool.Member) {
+		if m.Drive == "" && before != nil {
+			was, _, _ := before.Slot(m.Slot)
+			m.Drive = was.Drive
+		}
+	})
+	for _, r := range p.Recoveries {
+		if r.State == string(recovery.Running) || r.State == string(recovery.Paused) {
+			next.running = append(next.running, r.Id)
+		}
+	}
+	s.pools[p.Id] = next
+}

@@ -1,0 +1,292 @@
+// Package store keeps records in SQLite. What was known when is added, never overwritten; the few rows that are
+// replaced (a host's newest report, a drive's newest facts) are copies of what was added elsewhere.
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/glebarez/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+	"gorm.io/gorm/logger"
+)
+
+// Host is an enrolled machine.
+type Host struct {
+	Name      string `gorm:"primaryKey"`
+	TokenHash []byte
+	Enrolled  time.Time
+	SeenAt    time.Time // time of its newest live report; zero before the first
+	Interval  float64   // seconds until the next is due
+	Report    []byte    // that report, as JSON
+}
+
+// Token lets a person or a program in.
+type Token struct {
+	Name string `gorm:"primaryKey"`
+	Hash []byte
+	Made time.Time
+}
+
+// Session is a console that signed in. Its times are real, not the lab's.
+type Session struct {
+	Hash    []byte `gorm:"primaryKey"`
+	Name    string
+	Expires time.Time
+}
+
+// SignInCode is a link that signs in once.
+type SignInCode struct {
+	Hash    []byte `gorm:"primaryKey"`
+	Name    string
+	Expires time.Time
+}
+
+// ReportID is a report that was taken.
+type ReportID struct {
+	ID   string `gorm:"primaryKey"`
+	Host string
+	At   time.Time
+}
+
+// Drive holds the newest facts of a drive, as JSON.
+type Drive struct {
+	Key string `gorm:"primaryKey"`
+	Doc []byte
+}
+
+// Reading is one packed reading.
+type Reading struct {
+	Drive  string `gorm:"primaryKey"`
+	At     int64  `gorm:"primaryKey"` // Unix milliseconds
+	Packed []byte
+}
+
+// BadPage is a page that could not be believed, kept for study.
+type BadPage struct {
+	ID    uint `gorm:"primaryKey"`
+	Drive string
+	At    time.Time
+	Kind  string
+	Why   string
+	Bytes []byte
+}
+
+// SwapEvent is one event of a swap, as JSON. A swap's state is what its events lead to.
+type SwapEvent struct {
+	Swap string `gorm:"primaryKey"`
+	Seq  int    `gorm:"primaryKey;autoIncrement:false"`
+	At   time.Time
+	Doc  []byte
+}
+
+// Order is a thing an agent was asked to do, as JSON, with what came of it.
+type Order struct {
+	ID    string `gorm:"primaryKey"`
+	Host  string
+	State string `gorm:"index"`
+	Swap  string
+	Nth   int // the swap's own number of it
+	Light string
+	Doc   []byte
+}
+
+// Light is a bay that was asked to be lit, as JSON.
+type Light struct {
+	ID    string `gorm:"primaryKey"`
+	Ended bool   `gorm:"index"`
+	Doc   []byte
+}
+
+// Recovery is the newest report of a recovery, as JSON.
+type Recovery struct {
+	ID      string `gorm:"primaryKey"`
+	Pool    string `gorm:"index"`
+	Started time.Time
+	Doc     []byte
+}
+
+// Sample is one moment of a recovery's course.
+type Sample struct {
+	Recovery string `gorm:"primaryKey"`
+	At       int64  `gorm:"primaryKey"` // Unix milliseconds
+	Done     int64
+	Todo     int64
+}
+
+// Event is one line of what happened, for people and for live views.
+type Event struct {
+	ID      int64 `gorm:"primaryKey;autoIncrement"`
+	Kind    string
+	At      time.Time
+	Subject string
+	Says    string
+}
+
+// Answer is what a request with an idempotency key was answered, to be answered again.
+type Answer struct {
+	Key    string `gorm:"primaryKey"` // who, path and key
+	Asked  []byte // hash of the request's body
+	Status int
+	Body   []byte
+	At     time.Time
+}
+
+// ErrFull means that there is no room left; nothing was written.
+var ErrFull = errors.New("the disk under the database is full")
+
+// ErrNone means that there is no such record.
+var ErrNone = errors.New("no such record")
+
+// Store is an open database.
+type Store struct{ db *gorm.DB }
+
+// Open opens or makes the database file and brings it to the newest form.
+func Open(file string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	dsn := "file:" + file + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true,
+		NowFunc: func() time.Time { return time.Now().UTC() }})
+	if err != nil {
+		return nil, fmt.Errorf("open the database %s: %w", file, err)
+	}
+	raw, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Reading{}, &BadPage{}, &SwapEvent{},
+		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
+		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
+	}
+	return &Store{db}, os.Chmod(file, 0o600)
+}
+
+// Close ends all use of the database.
+func (s *Store) Close() error {
+	raw, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return raw.Close()
+}
+
+// Limit keeps the database from growing beyond so many pages of 4 KiB. It is how a full disk is rehearsed.
+func (s *Store) Limit(pages int) error {
+	return s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages)).Error
+}
+
+func full(err error) error {
+	if err != nil && strings.Contains(err.Error(), "database or disk is full") {
+		return ErrFull
+	}
+	return err
+}
+
+// Batch collects records that belong together.
+type Batch struct {
+	put []any // replaces what has the same key
+	add []any // is left as it is when the key is there
+	// Events get their numbers when the batch is written.
+	Events []*Event
+}
+
+// Put keeps a record, in place of one with the same key.
+func (b *Batch) Put(record any) { b.put = append(b.put, record) }
+
+// Add keeps a record unless one with the same key is there.
+func (b *Batch) Add(record any) { b.add = append(b.add, record) }
+
+// Write keeps the whole batch, or nothing of it.
+func (s *Store) Write(b *Batch) error {
+	if len(b.put)+len(b.add)+len(b.Events) == 0 {
+		return nil
+	}
+	return full(s.db.Transaction(func(tx *gorm.DB) error {
+		var readings []*Reading
+		for _, r := range b.add {
+			if one, ok := r.(*Reading); ok {
+				readings = append(readings, one)
+				continue
+			}
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(r).Error; err != nil {
+				return err
+			}
+		}
+		if len(readings) > 0 {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(readings, 200).Error; err != nil {
+				return err
+			}
+		}
+		for _, r := range b.put {
+			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(r).Error; err != nil {
+				return err
+			}
+		}
+		for _, e := range b.Events {
+			if err := tx.Create(e).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+}
+
+// All reads every record of a kind that fits, in the order given (such as "swap, seq"). where may be empty.
+func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
+	var out []T
+	q := s.db.Order(order)
+	if where != "" {
+		q = q.Where(where, args...)
+	}
+	return out, q.Find(&out).Error
+}
+
+// One reads the first record that fits, or ErrNone.
+func One[T any](s *Store, where string, args ...any) (T, error) {
+	var out T
+	err := s.db.Where(where, args...).First(&out).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return out, ErrNone
+	}
+	return out, err
+}
+
+// Newest reads the last n records of a kind by a column, the newest first.
+func Newest[T any](s *Store, column string, n int) ([]T, error) {
+	var out []T
+	return out, s.db.Order(column + " desc").Limit(n).Find(&out).Error
+}
+
+// Remove deletes what fits: sessions and codes that are over, nothing else.
+func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
+	var record T
+	r := s.db.Where(where, args...).Delete(&record)
+	return r.RowsAffected, full(r.Error)
+}
+
+// EachReading calls f for every kept reading not older than since, in order of time for each drive.
+func (s *Store) EachReading(since time.Time, f func(r Reading) error) error {
+	rows, err := s.db.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at").Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r Reading
+		if err := s.db.ScanRows(rows, &r); err != nil {
+			return err
+		}
+		if err := f(r); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
