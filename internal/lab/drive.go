@@ -21,6 +21,7 @@ type Drive struct {
 	Holds  []string          `json:"holds,omitempty"`
 	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
 	SlowAt time.Time         `json:"slow_at,omitzero"`
+	Shelf  bool              `json:"shelf,omitempty"` // came from the shelf while the lab ran
 }
 
 // Stay is a time in a bay; To is zero while it lasts.

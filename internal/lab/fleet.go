@@ -187,21 +187,21 @@ func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {
 // fromShelf unpacks a new drive like the one that was last in that bay, or like any of that host.
 func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 	var like *Drive
-	var left time.Time
 	for _, x := range f.Drives {
 		for _, st := range x.Stays {
-			if st.Host == a.Host && (like == nil || st.Section == a.Section && st.Bay == a.Number && !st.To.Before(left)) {
-				like, left = x, st.To
+			here := st.Host == a.Host && st.Section == a.Section && st.Bay == a.Number
+			if !x.Shelf && st.Host == a.Host && (like == nil || here) {
+				like = x
 			}
 		}
 	}
 	f.Serial++
 	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
-		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Born: now.Add(-5 * time.Hour)}
+		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour)}
 	if like != nil {
 		d.Desc = like.Desc
 	}
-	d.Desc.Serial = fmt.Sprintf("%.2sN%04d%02X", d.Desc.Serial+"XX", 7300+f.Serial*37, 0x31+f.Serial*5)
+	d.Desc.Serial = fmt.Sprintf("%.2s9%c%c%03d", d.Desc.Serial+"XX", letters[(f.Serial*7)%len(letters)], letters[(f.Serial*5+3)%len(letters)], (f.Serial*389+102)%1000)
 	d.Desc.WWN = fmt.Sprintf("5%015x", wwnBase+0x800000000+uint64(f.Serial)*0x1003)
 	if s.Capacity != 0 {
 		d.Desc.Capacity = s.Capacity / d.Desc.LogicalSector * d.Desc.LogicalSector

@@ -34,6 +34,9 @@ var (
 	st24 = model{"TARNWICK TW240", "TB", 240, true, 0}
 )
 
+// letters of serials: none that is taken for a digit.
+const letters = "ABCDEFGHJKLMNPRSTUVWXYZ"
+
 // capacity is the exact size of a drive sold as gb gigabytes (SFF-8447, IDEMA LBA1-03).
 func capacity(gb uint64) drive.Bytes { return drive.Bytes((97_696_368 + 1_953_504*(gb-50)) * 512) }
 
@@ -54,7 +57,6 @@ func (b *builder) drive(m model, host, section string, ageYears float64) *Drive 
 	if m.solid {
 		d.Desc.Medium, d.Desc.FormFactor = drive.MediumSolidState, "2.5 inch"
 	}
-	const letters = "ABCDEFGHJKLMNPRSTUVWXYZ" // none that is taken for a digit
 	letter := func() byte { return letters[b.rng.IntN(len(letters))] }
 	for d.Desc.Serial == "" || b.used[d.Desc.Tail()] {
 		d.Desc.Serial = fmt.Sprintf("%s%d%c%c%03d", m.prefix, 2+b.rng.IntN(7), letter(), letter(), b.rng.IntN(1000))
@@ -113,6 +115,9 @@ func HeronPoint(extra int) func(now time.Time) *Fleet {
 			b.drive(vr4, at, "front", 0.1)
 		}
 		b.badMorning(soundscape, driftnet)
+		for i, p := range b.f.Pools {
+			b.scrubbed(p, 3+2*i)
+		}
 		b.more(extra)
 		b.f.link()
 		return b.f
@@ -135,6 +140,15 @@ func (p *Pool) finish(usable, full float64) {
 	}
 	p.Capacity = drive.Bytes(float64(raw) * usable)
 	p.Used = drive.Bytes(float64(p.Capacity) * full)
+}
+
+// scrubbed puts a scrub that ended days ago, and left nothing, on the pool's record.
+func (b *builder) scrubbed(p *Pool, days int) {
+	end := b.now.Add(-time.Duration(days) * 24 * time.Hour).Truncate(time.Minute)
+	p.Seq++
+	r := recovery.Report{ID: fmt.Sprintf("%s-%d", p.ID, p.Seq), Kind: recovery.Scrub, State: recovery.Finished, StartedAt: end.Add(-7 * time.Hour), EndedAt: end,
+		Sample: recovery.Sample{At: end, Done: p.Used, Todo: p.Used}}
+	p.Recs = append([]recovery.Report{r}, p.Recs...)
 }
 
 func (b *builder) soundscape() *Pool {

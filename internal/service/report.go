@@ -50,7 +50,6 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 			seen[key] = true
 		}
 	}
-	s.poolErrors(b, r)
 	if !live {
 		return s.commit(b)
 	}
@@ -76,6 +75,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	}
 	for _, p := range r.Pools {
 		s.takePool(from, r.At, p)
+		s.poolErrors(b, p.Id)
 	}
 	for _, key := range gone(was, seen) {
 		s.driveGone(b, from, key)
@@ -175,29 +175,30 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	return key
 }
 
-// poolErrors makes the pools' own counters metrics of their drives, so that a cleared counter does not clear the memory.
-func (s *Service) poolErrors(b *store.Batch, r api.Report) {
-	for _, p := range r.Pools {
-		q := wire.ToPool(p)
-		q.Everyone(func(_ string, m *pool.Member) {
-			d := s.drives[m.Drive]
-			if d == nil {
-				return
-			}
-			metrics := map[drive.MetricName]float64{"pool_read_errors": float64(m.Errors.Read),
-				"pool_write_errors": float64(m.Errors.Write), "pool_checksum_errors": float64(m.Errors.Checksum)}
-			same := true
-			for n, v := range metrics {
-				last, ok := d.record[n].Last()
-				same = same && ok && last.Value == v && r.At.Sub(last.At) < time.Hour
-			}
-			if same {
-				return
-			}
-			d.record.Add(r.At, metrics)
-			b.Add(&store.Reading{Drive: m.Drive, At: r.At.UnixMilli() + 1, Packed: history.Pack(metrics)})
-		})
-	}
+// poolErrors makes a pool's own counters metrics of its drives, so that a cleared counter does not clear the memory. A
+// member whose drive is gone still counts: it is the one that was last seen there.
+func (s *Service) poolErrors(b *store.Batch, id string) {
+	p := s.pools[id]
+	// A moment after the drive's own reading, which may carry the very same time.
+	at := p.at.Add(time.Millisecond)
+	p.Everyone(func(_ string, m *pool.Member) {
+		d := s.drives[m.Drive]
+		if d == nil {
+			return
+		}
+		metrics := map[drive.MetricName]float64{"pool_read_errors": float64(m.Errors.Read),
+			"pool_write_errors": float64(m.Errors.Write), "pool_checksum_errors": float64(m.Errors.Checksum)}
+		same := true
+		for n, v := range metrics {
+			last, ok := d.record[n].Last()
+			same = same && ok && last.Value == v && at.Sub(last.At) < time.Hour
+		}
+		if same {
+			return
+		}
+		d.record.Add(at, metrics)
+		b.Add(&store.Reading{Drive: m.Drive, At: at.UnixMilli(), Packed: history.Pack(metrics)})
+	})
 }
 
 // driveGone notes that a drive no longer answers, and raises the alarm if a swap did not expect it (R5).

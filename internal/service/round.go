@@ -30,10 +30,13 @@ func (s *Service) Round() api.Round {
 	var matters []health.Matter
 	for key, j := range verdicts {
 		at := places[key]
-		if j.verdict.Gravity() < health.Watch.Gravity() && !s.wentUnknown(key, j) || !s.drives[key].Present && at.pool == nil {
+		if j.verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) || !s.drives[key].Present && at.pool == nil {
 			continue
 		}
 		f := j.findings[0]
+		if f.Idle {
+			continue // an old scar needs nobody: it is on the drive's own page
+		}
 		m := health.Matter{Key: key, Verdict: j.verdict, Growth: f.Growth, Since: f.Since, PathOnly: f.Strength == drive.Path}
 		if at.pool != nil {
 			m.After, m.MarginKnown = at.pool.Margin()
@@ -58,7 +61,7 @@ func (s *Service) Round() api.Round {
 }
 
 // wentUnknown says whether a drive became unknown: one that never could tell about itself needs nobody every day.
-func (s *Service) wentUnknown(_ string, j judged) bool {
+func wentUnknown(j judged) bool {
 	return j.verdict == health.Unknown && slices.ContainsFunc(j.findings, func(f health.Finding) bool {
 		return f.Rule == "unknown-since" || f.Rule == "unreadable"
 	})

@@ -51,6 +51,8 @@ type Finding struct {
 	Metric   drive.MetricName `json:"metric,omitempty"` // the metric to draw
 	// Growth is how much the metric grew within a day: findings that grow come before those that stand.
 	Growth float64 `json:"growth"`
+	// Idle is true when nothing is to be done about it now.
+	Idle bool `json:"idle"`
 }
 
 // Sibling is a drive of the same batch that failed.

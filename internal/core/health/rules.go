@@ -146,6 +146,7 @@ func sectors(metric drive.MetricName, words string) func(Subject) (Finding, bool
 		default:
 			f.Says = fmt.Sprintf("has %s %s", number(last.Value), words)
 			f.Do = "Leave it; it will be called out if the number moves."
+			f.Idle = true
 		}
 		if changed := series.LastChange(); f.Verdict == Watch && !changed.IsZero() && last.At.Sub(changed) > standstill {
 			f.Says += ", unmoved for " + strconv.Itoa(int(last.At.Sub(changed)/day)) + " days"
@@ -303,11 +304,11 @@ func blind(s Subject) (Finding, bool) {
 	}, true
 }
 
-// Siblings tells which other drives are of the same batch as d: same model and serials that differ only in the last
-// three characters by at most near.
+// SameBatch says whether two drives were made together: the same model, and serials that differ only in their last three
+// characters, by at most near. Only what has a world wide name came out of a factory.
 func SameBatch(a, b drive.Identity) bool {
 	const near = 40
-	if a.Model != b.Model || len(a.Serial) != len(b.Serial) || len(a.Serial) < 6 || a.Serial == b.Serial {
+	if a.WWN == "" || b.WWN == "" || a.Model != b.Model || len(a.Serial) != len(b.Serial) || len(a.Serial) < 6 || a.Serial == b.Serial {
 		return false
 	}
 	cut := len(a.Serial) - 3

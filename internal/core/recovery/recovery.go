@@ -57,6 +57,10 @@ type View struct {
 // minSamples is how many moments of progress must have been seen before a finish is named.
 const minSamples = 4
 
+// leastSpread is how unsteady, relative to its mean, a rate is taken to be at least: a course seen in few parts looks
+// steadier than it is.
+const leastSpread = 0.15
+
 // Look says what can be said at now from the course so far, samples in order of time.
 //
 // The finish is estimated from the rates of the course's parts, weighted towards the newest. Rotating media slow down
@@ -90,7 +94,7 @@ func Look(samples []Sample, state State, now time.Time) View {
 	case v.Stalled:
 		v.Why = "it makes no progress"
 		return v
-	case len(parts) < minSamples-1 || v.RateNow <= 0:
+	case len(samples) < minSamples || v.RateNow <= 0:
 		v.Why = "too little progress was seen yet"
 		return v
 	}
@@ -98,7 +102,7 @@ func Look(samples []Sample, state State, now time.Time) View {
 	best, mean, spread := weigh(parts)
 	slow := math.Min(mean, math.Max(best/2, mean*(0.5+0.5*v.Share)))
 	mid := (mean + slow) / 2
-	doubt := spread / math.Sqrt(float64(len(parts)))
+	doubt := math.Max(spread, leastSpread) / math.Sqrt(float64(len(parts)))
 	at := func(rate float64) time.Time {
 		return last.At.Add(time.Duration(rest / rate * float64(time.Second))).Round(time.Second)
 	}

@@ -275,7 +275,7 @@ func (s *State) pool(e Event) []Order {
 	open := 0
 	var orders []Order
 	for _, c := range s.Closing {
-		if c.Result == Passes {
+		if c.Result != Stops {
 			continue
 		}
 		open++

@@ -85,14 +85,14 @@ func Checks(s Situation) []Check {
 
 	if s.Gravest != "" {
 		add("others-sound", "The other members are sound", "verdicts of the members of "+p.Pool, Warns,
-			fmt.Sprintf("%s is %s as well", s.Gravest, s.GravestIs), "Be sure which of them to replace first.")
+			fmt.Sprintf("%s has the verdict %s as well", s.Gravest, s.GravestIs), "Be sure which of them to replace first.")
 	} else {
 		add("others-sound", "The other members are sound", "verdicts of the members of "+p.Pool, Passes, "none is to be replaced or dead", "")
 	}
 
 	switch {
 	case s.LastScrub.IsZero():
-		add("last-scrub", "The pool was read through lately", "recoveries of "+p.Pool, Passes, "no scrub is on record", "")
+		add("last-scrub", "The pool was read through lately", "recoveries of "+p.Pool, Warns, "no scrub is on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
 	case !s.ScrubClean:
 		add("last-scrub", "The pool was read through lately", "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Warns, "it left damage it could not repair", "Find out what is damaged first.")
 	default:
@@ -162,12 +162,17 @@ func (s *State) closing(e Event) []Check {
 	if p.LightOn {
 		lights = "the bay is still lit"
 	}
-	// A drive that cannot tell about itself is unknown, which is no reason to leave the swap open for ever, but is said.
+	// A drive that cannot tell about itself is unknown, and one may be watched for weak reasons: neither is a reason to
+	// leave the swap open for ever, but it is said.
+	drive := check("new-drive", "The new drive is enrolled and well", verdict == string(health.Sound) || verdict == string(health.Unknown), s.New.Tail()+" has the verdict "+verdict, "Look at its findings.")
+	if verdict == string(health.Watch) {
+		drive.Result = Warns
+	}
 	return []Check{
 		check("pool-healthy", "The pool has its member", p.Member == pool.Online, "slot "+s.Slot+" is "+string(p.Member), "Look at the pool."),
 		check("margin-restored", "The margin is restored", p.MarginKnown && e.Margin >= s.Margin, margin, "Another member is gone; see the round."),
 		check("nothing-left", "Nothing was left unrecovered", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them."),
-		check("new-drive", "The new drive is enrolled and well", verdict == string(health.Sound) || verdict == string(health.Unknown), s.New.Tail()+" is "+verdict, "Look at its findings."),
+		drive,
 		check("lights-out", "Lights are out", !p.LightOn, lights, "It is being put out."),
 	}
 }

@@ -133,7 +133,22 @@ var profiles = []struct {
 	{1 << 5, "two copies on one device", 0, 2, 0}, {1 << 3, "striped, no redundancy", 0, 1, 0}, {0, "no redundancy", 0, 1, 0},
 }
 
-func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) string) (pools.Snapshot, error) {
+// errChanging means that the file system changed while it was read.
+var errChanging = errors.New("the file system changes while it is read")
+
+// snapshot reads a file system until it holds still: around the end of a replacement the kernel for a moment shows the
+// old device under its number although the replacement is over.
+func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) string) (s pools.Snapshot, err error) {
+	for range 40 {
+		if s, err = d.snapshotOnce(f, at, info, keys); !errors.Is(err, errChanging) {
+			return s, err
+		}
+		_ = clock.Real{}.Sleep(context.Background(), 5*time.Millisecond)
+	}
+	return s, err
+}
+
+func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(string) string) (pools.Snapshot, error) {
 	const group = "devices"
 	p := pool.Pool{ID: info.id, Name: readLabel(f), Kind: "btrfs"}
 	if p.Name == "" {
@@ -158,14 +173,15 @@ func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) 
 		}
 		m := pool.Member{Slot: strconv.FormatUint(id, 10), Drive: keys(dev.path), State: pool.Online, Domain: d.host,
 			Size: drive.Bytes(dev.total), Used: drive.Bytes(dev.used), Needs: drive.Bytes(dev.total)}
-		if s, err := readDevStats(f, id); err == nil {
-			m.Errors = pool.Errors{Read: s.read, Write: s.write + s.flush, Checksum: s.corruption + s.generation}
-		}
+		m.Errors = errorsOf(f, id)
 		if m.Drive == "" || missing(info.id, id) {
 			m.State = pool.Missing
 		}
 		raw, rawUsed = raw+dev.total, rawUsed+dev.used
 		g.Members = append(g.Members, m)
+	}
+	if after, err := readReplacement(f); repErr == nil && (err != nil || after.state != rep.state || !after.started.Equal(rep.started) || replacing != (target.path != "")) {
+		return pools.Snapshot{}, errChanging
 	}
 	spaces, err := readSpace(f)
 	if err != nil {
@@ -182,7 +198,8 @@ func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) 
 		s.Pool.Everyone(func(_ string, m *pool.Member) {
 			// While the old drive still answers, its share is whole until the new one takes over.
 			if m.Slot == r.Slot && m.State == pool.Missing {
-				m.State, m.Drive = pool.Recovering, r.Drive
+				// The old drive's error counters are not the new one's, which has the number 0 for now.
+				m.State, m.Drive, m.Errors = pool.Recovering, r.Drive, errorsOf(f, 0)
 			}
 		})
 	}
@@ -190,6 +207,14 @@ func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) 
 		s.Recoveries = append(s.Recoveries, r)
 	}
 	return s, nil
+}
+
+func errorsOf(f *os.File, id uint64) pool.Errors {
+	s, err := readDevStats(f, id)
+	if err != nil {
+		return pool.Errors{}
+	}
+	return pool.Errors{Read: s.read, Write: s.write + s.flush, Checksum: s.corruption + s.generation}
 }
 
 // missing asks sysfs whether the kernel itself holds the device for gone.

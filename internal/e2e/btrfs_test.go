@@ -1,0 +1,415 @@
+//go:build linux
+
+package e2e
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"lantern/internal/api"
+)
+
+// insideVariable says that this process is the one in a namespace of its own.
+const insideVariable = "LANTERN_TEST_INSIDE"
+
+// TestBtrfs swaps a real member of a real btrfs pool, then rebalances and scrubs it.
+//
+// It runs in mount and process namespaces of its own, its files on a memory file system there, its loop devices marked
+// to go with their last user: whatever ends the test, the kernel takes everything away.
+func TestBtrfs(t *testing.T) {
+	if os.Getenv(insideVariable) == "" {
+		skipUnlessBtrfs(t)
+		path, err := binary()
+		require.NoError(t, err)
+		cmd := exec.Command("/proc/self/exe", "-test.run=^TestBtrfs$", "-test.v", "-test.timeout=5m")
+		cmd.Env = append(os.Environ(), insideVariable+"=1", "LANTERN_TEST_BINARY="+path)
+		cmd.SysProcAttr = &unix.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWPID, Pdeathsig: unix.SIGKILL}
+		// Each step is printed as it happens, for people who run this as a demonstration.
+		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+		require.NoError(t, cmd.Run())
+		return
+	}
+	b := newBench(t)
+
+	b.step("Three loop devices become a mirrored file system, and data with known checksums is written")
+	var members []*loop
+	for range 3 {
+		members = append(members, b.loop(640<<20))
+	}
+	b.mkfs(members)
+	b.write("before", 24)
+
+	b.step("The service starts, this host is enrolled, its agent reports")
+	b.service("otolith-host")
+	pool := await(t, "the pool is reported", b.pool, func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known })
+	require.Equal(t, "one more may fail", pool.Margin.Words)
+	for _, m := range pool.Groups[0].Members {
+		require.Equal(t, api.Unknown, m.Verdict, "a loop device has no SMART: it is unknown, not sound (R7)")
+		require.Equal(t, "online", m.State)
+	}
+
+	b.step("A member loses its backing; writing goes on")
+	lost := members[1]
+	slot, old := b.memberOn(pool, lost)
+	lost.pull()
+	b.write("after the loss", 6)
+	pool = await(t, "the member is missing and its errors are counted", b.pool, func(p api.Pool) bool {
+		m := slotOf(p, slot)
+		return m.State == "missing" && m.Errors.Write > 0
+	})
+	require.Equal(t, "no more may fail", pool.Margin.Words)
+	d := await(t, "the drive is told dead, with the pool's errors", func() api.Drive { return get[api.Drive](b.shell, "drive", old) },
+		func(d api.Drive) bool { return d.Verdict == api.Dead && !d.Present })
+	b.say("%s: %s; %s", d.Tail, d.Says, find(d.Findings, "pool-errors").Says)
+	require.NotEmpty(t, find(d.Findings, "pool-errors").Evidence)
+
+	b.step("A swap is planned and begun")
+	plan := get[api.Swap](b.shell, "swap", "plan", old)
+	for _, c := range plan.Checks {
+		b.say("%-6s %s: %s", c.Result, c.Title, c.Found)
+	}
+	b.shell.refused("reason", "swap", "begin")
+	b.shell.run("swap", "begin", "--reason", "the member is lost already")
+
+	b.step("A drive that is too small, and one that carries somebody's data, are refused")
+	small := b.loop(320 << 20)
+	w := await(t, "the small one is refused", b.swap, func(w api.Swap) bool { return w.RefusedTail == b.tail(small) })
+	b.say("%s: %s", w.RefusedTail, w.Refused)
+	require.Contains(t, w.Refused, "too small")
+	small.pull()
+	await(t, "it is out", b.swap, func(w api.Swap) bool { return w.RefusedTail == "" })
+	taken := b.loop(704<<20, func(f *os.File) { _, _ = f.WriteAt([]byte("XFSB"), 0) })
+	w = await(t, "the taken one is refused", b.swap, func(w api.Swap) bool { return w.RefusedTail == b.tail(taken) })
+	b.say("%s: %s", w.RefusedTail, w.Refused)
+	require.Contains(t, w.Refused, "somebody's data")
+	taken.pull()
+
+	b.step("An empty one of the right size is put in, and confirmed by its label tail")
+	fresh := b.loop(704 << 20)
+	await(t, "it waits to be confirmed", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm && w.New.Tail == b.tail(fresh) })
+	b.shell.refused("not the label tail", "swap", "confirm", "--tail", "00000")
+	b.throttle(60 << 20)
+	b.shell.run("swap", "confirm", "--tail", b.tail(fresh))
+
+	b.step("The recovery is followed, as the kernel reports it, until the swap is closed as verified")
+	seen := map[string]bool{}
+	w = await(t, "the swap is closed", b.swap, func(w api.Swap) bool {
+		if r := w.Recovery; r.Id != "" {
+			if line := fmt.Sprintf("%s %.0f %%", r.State, 100*r.Share); !seen[line] {
+				seen[line] = true
+				b.say("%s", line)
+			}
+		}
+		return !w.Open
+	})
+	require.Equal(t, api.SwapPhaseClosed, w.Phase)
+	require.Greater(t, len(seen), 2, "progress was followed, not only the end")
+	require.Equal(t, api.RecoveryStateFinished, w.Recovery.State)
+	pool = b.pool()
+	require.Equal(t, "one more may fail", pool.Margin.Words)
+	require.Equal(t, fresh.key(), slotOf(pool, slot).Drive)
+	b.compare()
+
+	b.step("A further drive is admitted, and the pool rebalanced")
+	further := b.loop(640 << 20)
+	await(t, "it is known", func() []api.Drive { return get[[]api.Drive](b.shell, "drives", "--find", b.tail(further)) }, func(d []api.Drive) bool { return len(d) == 1 })
+	b.shell.refused("not the label tail", "admit", b.name, b.tail(further), "--tail", "99999")
+	b.say("%s", strings.TrimSpace(b.shell.run("admit", b.name, b.tail(further), "--tail", b.tail(further))))
+	b.say("%s", strings.TrimSpace(b.shell.run("rebalance", b.name)))
+	r := b.ended(api.RecoveryKindRebalance)
+	require.Equal(t, api.RecoveryStateFinished, r.State)
+	pool = await(t, "the new member holds data", b.pool, func(p api.Pool) bool {
+		for _, m := range p.Groups[0].Members {
+			if m.Drive == further.key() && m.UsedBytes > 0 {
+				return true
+			}
+		}
+		return false
+	})
+	b.compare()
+
+	b.step("Bytes of one member are overwritten; a scrub finds and repairs them")
+	hurt := members[0]
+	hurt.overwrite(70<<20, 560<<20) // beyond the second superblock, at 64 MiB
+	b.throttle(0)
+	b.say("%s", strings.TrimSpace(b.shell.run("scrub", b.name)))
+	r = b.ended(api.RecoveryKindScrub)
+	b.say("found %d, repaired %d, left %d", r.Found, r.Repaired, r.Unrepairable)
+	require.Equal(t, api.RecoveryStateFinished, r.State)
+	require.Positive(t, r.Repaired)
+	require.Zero(t, r.Unrepairable)
+	await(t, "the drive's wrong checksums are on record", func() api.Drive { return get[api.Drive](b.shell, "drive", b.tail(hurt)) },
+		func(d api.Drive) bool { return find(d.Findings, "pool-errors").Metric == "pool_checksum_errors" })
+	b.compare()
+	b.shell.run("scrub", b.name)
+	require.Zero(t, b.ended(api.RecoveryKindScrub).Found, "a second scrub finds nothing")
+
+	b.step("Done: every byte is as it was written")
+}
+
+func skipUnlessBtrfs(t *testing.T) {
+	t.Helper()
+	var why string
+	fs, _ := os.ReadFile("/proc/filesystems")
+	_, noMkfs := exec.LookPath("mkfs.btrfs")
+	_, noLoop := os.Stat("/dev/loop-control")
+	switch {
+	case os.Getuid() != 0:
+		why = "it needs root"
+	case !strings.Contains(string(fs), "\tbtrfs\n"):
+		why = "this kernel has no btrfs"
+	case noLoop != nil:
+		why = "there are no loop devices"
+	case noMkfs != nil:
+		why = "mkfs.btrfs is missing: apt-get install btrfs-progs"
+	}
+	if why != "" {
+		fmt.Fprintf(os.Stderr, "\n*** SKIPPED: the test on a real btrfs pool did not run: %s ***\n\n", why)
+		t.Skip(why)
+	}
+}
+
+// bench is the real pool and the service that watches it.
+type bench struct {
+	t     *testing.T
+	dir   string
+	name  string
+	mount string
+	loops []*loop
+	sums  map[string][32]byte
+	shell shell
+	rng   *rand.ChaCha8
+	steps int
+}
+
+func newBench(t *testing.T) *bench {
+	require.NoError(t, unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""))
+	require.NoError(t, unix.Mount("proc", "/proc", "proc", 0, ""))
+	b := &bench{t: t, dir: t.TempDir(), name: "otolith", sums: map[string][32]byte{}, rng: rand.NewChaCha8([32]byte{7, 4, 1, 1})}
+	require.NoError(t, unix.Mount("tmpfs", b.dir, "tmpfs", 0, "size=6g"))
+	t.Cleanup(func() {
+		if b.mount != "" {
+			_ = unix.Unmount(b.mount, 0)
+		}
+		for _, l := range b.loops {
+			l.dev.Close()
+			l.file.Close()
+		}
+		_ = unix.Unmount(b.dir, unix.MNT_DETACH)
+	})
+	return b
+}
+
+func (b *bench) step(s string) {
+	b.steps++
+	fmt.Printf("\n%d. %s\n", b.steps, s)
+}
+
+func (b *bench) say(format string, args ...any) { fmt.Printf("   "+format+"\n", args...) }
+
+// loop is one loop device and the file behind it.
+type loop struct {
+	t    *testing.T
+	file *os.File
+	dev  *os.File
+	st   unix.Stat_t
+}
+
+// loop takes a free loop device from the kernel. The device goes when nobody has it open any more.
+func (b *bench) loop(size int64, prepare ...func(*os.File)) *loop {
+	b.t.Helper()
+	l := &loop{t: b.t}
+	var err error
+	l.file, err = os.Create(filepath.Join(b.dir, fmt.Sprintf("disk%d", len(b.loops))))
+	require.NoError(b.t, err)
+	require.NoError(b.t, l.file.Truncate(size))
+	for _, f := range prepare {
+		f(l.file)
+	}
+	require.NoError(b.t, unix.Fstat(int(l.file.Fd()), &l.st))
+	ctl, err := os.OpenFile("/dev/loop-control", os.O_RDWR, 0)
+	require.NoError(b.t, err)
+	defer ctl.Close()
+	for range 20 { // somebody else may take the same free number first
+		n, err := unix.IoctlRetInt(int(ctl.Fd()), unix.LOOP_CTL_GET_FREE)
+		require.NoError(b.t, err)
+		path := fmt.Sprintf("/dev/loop%d", n)
+		if _, err := os.Stat(path); err != nil {
+			require.NoError(b.t, unix.Mknod(path, unix.S_IFBLK|0o600, int(unix.Mkdev(7, uint32(n)))))
+		}
+		l.dev, err = os.OpenFile(path, os.O_RDWR, 0)
+		require.NoError(b.t, err)
+		config := unix.LoopConfig{Fd: uint32(l.file.Fd())}
+		config.Info.Flags = unix.LO_FLAGS_AUTOCLEAR
+		if err = unix.IoctlLoopConfigure(int(l.dev.Fd()), &config); err == nil {
+			b.loops = append(b.loops, l)
+			return l
+		}
+		l.dev.Close()
+		require.ErrorIs(b.t, err, unix.EBUSY)
+	}
+	require.Fail(b.t, "no loop device could be had")
+	return nil
+}
+
+// pull takes the medium away: the device answers, but has no size, and every access fails.
+func (l *loop) pull() {
+	require.NoError(l.t, l.file.Truncate(0))
+	require.NoError(l.t, unix.IoctlSetInt(int(l.dev.Fd()), unix.LOOP_SET_CAPACITY, 0))
+}
+
+func (l *loop) overwrite(at, n int64) {
+	junk := make([]byte, 1<<20)
+	for i := range junk {
+		junk[i] = byte(i * 31)
+	}
+	for off := at; off < at+n; off += int64(len(junk)) {
+		_, err := l.file.WriteAt(junk, off)
+		require.NoError(l.t, err)
+	}
+	require.NoError(l.t, unix.Fadvise(int(l.dev.Fd()), 0, 0, unix.FADV_DONTNEED))
+}
+
+func (l *loop) serial() string { return fmt.Sprintf("L%X-%08d", l.st.Dev, l.st.Ino) }
+func (l *loop) key() string {
+	return "vms-kernel-loop_device-" + strings.ToLower(strings.ReplaceAll(l.serial(), "-", "_"))
+}
+func (b *bench) tail(l *loop) string { s := l.serial(); return s[len(s)-5:] }
+
+func (b *bench) mkfs(members []*loop) {
+	args := []string{"-q", "-L", b.name, "-d", "raid1", "-m", "raid1"}
+	for _, m := range members {
+		args = append(args, m.dev.Name())
+	}
+	out, err := exec.Command("mkfs.btrfs", args...).CombinedOutput()
+	require.NoError(b.t, err, string(out))
+	at := filepath.Join(b.dir, "mnt")
+	require.NoError(b.t, os.Mkdir(at, 0o700))
+	options := "device=" + members[1].dev.Name() + ",device=" + members[2].dev.Name()
+	require.NoError(b.t, unix.Mount(members[0].dev.Name(), at, "btrfs", 0, options))
+	b.mount = at
+}
+
+// write puts n files of 8 MiB of random bytes into the pool.
+func (b *bench) write(name string, n int) {
+	for i := range n {
+		path := filepath.Join(b.mount, fmt.Sprintf("%s-%02d", strings.ReplaceAll(name, " ", "-"), i))
+		data := make([]byte, 8<<20)
+		_, _ = b.rng.Read(data)
+		require.NoError(b.t, os.WriteFile(path, data, 0o600))
+		b.sums[path] = sha256.Sum256(data)
+	}
+	unix.Sync()
+}
+
+// compare reads everything back from the devices.
+func (b *bench) compare() {
+	b.t.Helper()
+	unix.Sync()
+	for path, want := range b.sums {
+		f, err := os.Open(path)
+		require.NoError(b.t, err)
+		require.NoError(b.t, unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED))
+		data, err := io.ReadAll(f)
+		f.Close()
+		require.NoError(b.t, err)
+		require.Equal(b.t, want, sha256.Sum256(data), path)
+	}
+	b.say("%d files read back and compared: all as written", len(b.sums))
+}
+
+// throttle bounds how fast the kernel reads each device in a scrub or a replacement, so that progress can be seen; 0
+// takes the bound away.
+func (b *bench) throttle(bytes int) {
+	paths, err := filepath.Glob("/sys/fs/btrfs/*/devinfo/*/scrub_speed_max")
+	require.NoError(b.t, err)
+	id := b.pool().Id
+	for _, p := range paths {
+		if strings.Contains(p, id) {
+			_ = os.WriteFile(p, []byte(fmt.Sprint(bytes)), 0o600)
+		}
+	}
+}
+
+func (b *bench) service(host string) {
+	data := filepath.Join(b.dir, "service")
+	listen := freePort(b.t)
+	serve := start(b.t, nil, "serve", "--listen", listen, "--data", data)
+	said := await(b.t, "the service prints its token", serve.said, func(s string) bool { return strings.Contains(s, "lan-person-") })
+	token := said[strings.Index(said, "lan-person-"):]
+	token, _, _ = strings.Cut(token, "\n")
+	b.shell = shell{b.t, []string{"LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token, "LANTERN_CONFIG="}}
+	hostToken := strings.TrimSpace(b.shell.run("host", "enrol", host))
+	start(b.t, []string{"LANTERN_HOST_TOKEN=" + hostToken, "LANTERN_SERVER=http://" + listen}, "agent", "--host", host, "--devices", "loop*",
+		"--every", "2s", "--data", filepath.Join(b.dir, "agent"))
+}
+
+func (b *bench) pool() api.Pool {
+	for _, p := range get[[]api.Pool](b.shell, "pools") {
+		if p.Name == b.name {
+			return p
+		}
+	}
+	return api.Pool{}
+}
+
+func (b *bench) swap() api.Swap {
+	time.Sleep(20 * time.Millisecond)
+	all := get[[]api.Swap](b.shell, "swap", "list")
+	require.Len(b.t, all, 1)
+	return all[0]
+}
+
+func (b *bench) memberOn(p api.Pool, l *loop) (slot, tail string) {
+	for _, m := range p.Groups[0].Members {
+		if m.Drive == l.key() {
+			return m.Slot, m.Tail
+		}
+	}
+	require.Fail(b.t, "no member on "+l.key())
+	return "", ""
+}
+
+// ended waits until the newest recovery of a kind has ended.
+func (b *bench) ended(kind api.RecoveryKind) api.Recovery {
+	var found api.Recovery
+	await(b.t, "the "+string(kind)+" has ended", func() []api.Recovery { return get[[]api.Recovery](b.shell, "recoveries") }, func(all []api.Recovery) bool {
+		found = api.Recovery{}
+		for _, r := range all {
+			if r.Kind == kind && (found.Id == "" || r.StartedAt.After(found.StartedAt)) {
+				found = r
+			}
+		}
+		return found.Id != "" && found.State != api.RecoveryStateRunning
+	})
+	return found
+}
+
+func slotOf(p api.Pool, slot string) api.Member {
+	for _, m := range p.Groups[0].Members {
+		if m.Slot == slot {
+			return m
+		}
+	}
+	return api.Member{}
+}
+
+func find(fs []api.Finding, rule string) api.Finding {
+	for _, f := range fs {
+		if f.Rule == rule {
+			return f
+		}
+	}
+	return api.Finding{}
+}
