@@ -1,0 +1,81 @@
+# Everything a fresh machine needs is installed from here: Go modules and npm packages by their own clients, Debian
+# packages by apt-get when root runs it.
+
+GO       ?= go
+LISTEN   ?= 127.0.0.1:7411
+DEMO_DIR ?= .demo
+VERSION  := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+LDFLAGS  := -s -w -X lantern/internal/daemon.Version=$(VERSION)
+
+WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
+GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go' 2>/dev/null) internal/api/openapi.yaml go.mod go.sum
+
+.PHONY: demo test build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+
+demo: build
+	@exec ./lantern demo --listen $(LISTEN) --data $(DEMO_DIR) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED)) $(if $(DRIVES),--drives $(DRIVES))
+
+build: lantern
+
+lantern: $(GO_SOURCES) web/dist/index.html
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
+
+web/node_modules/.installed: web/package-lock.json
+	@# install, not ci: the lock file names only what this platform needs of packages built for many.
+	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
+	@touch $@
+
+web/dist/index.html: web/node_modules/.installed $(WEB_SOURCES)
+	cd web && npm run --silent build
+	@touch web/dist/.keep
+
+# What the tests need beyond Go and Node: a browser, and mkfs.btrfs to make the file systems they swap members of.
+tools:
+	@missing=""; \
+	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
+	command -v mkfs.btrfs >/dev/null 2>&1 || missing="$$missing btrfs-progs"; \
+	if [ -n "$$missing" ]; then \
+	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then \
+	    echo "installing$$missing"; apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	  else \
+	    echo "the tests need$$missing; install with: sudo apt-get install -y$$missing"; exit 1; \
+	  fi; \
+	fi
+
+test: tools build fresh-generated check
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern $(GO) test -timeout 20m ./...
+
+check:
+	@test -z "$$(gofmt -l cmd internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd internal web/*.go; exit 1; }
+	$(GO) vet ./...
+
+fmt:
+	gofmt -w cmd internal web/*.go
+
+generate: web/node_modules/.installed
+	$(GO) generate ./internal/api
+	cd web && npm run --silent types
+
+# Generated files are checked in; this fails when they are not what the description gives.
+fresh-generated: web/node_modules/.installed
+	@before=$$(cat internal/api/api.gen.go web/src/api/schema.gen.d.ts | sha256sum); \
+	$(MAKE) --no-print-directory generate >/dev/null; \
+	after=$$(cat internal/api/api.gen.go web/src/api/schema.gen.d.ts | sha256sum); \
+	test "$$before" = "$$after" || { echo "the generated files were not fresh: commit what make generate gives"; exit 1; }
+
+try-btrfs: tools build
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern $(GO) test -count=1 -timeout 10m -run '^TestBtrfs$$' ./internal/e2e
+
+# New pictures of the console and the terminal from the demo data, into docs/screenshots.
+shots: tools build
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^TestConsole$$' -v ./internal/e2e
+
+fuzz:
+	for f in FuzzPages FuzzSense FuzzContents; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/drive || exit 1; done
+	$(GO) test -run '^$$' -fuzz '^FuzzUnpack$$' -fuzztime 20s ./internal/core/history
+
+bench:
+	$(GO) test -run '^$$' -bench . -benchmem ./...
+
+clean:
+	rm -rf lantern web/dist/assets web/dist/index.html web/dist/icon.svg web/dist/theme.js web/node_modules

@@ -1,0 +1,74 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
+import { client, got, type S } from "./client";
+
+/** Which queries an event makes old. */
+const touches: Record<S["Event"]["kind"], string[]> = {
+  host: ["hosts", "round", "pools", "drive", "drives", "bays"],
+  drive: ["round", "drive", "drives", "bays", "pools", "swaps"],
+  pool: ["pools", "round"],
+  recovery: ["pools", "recoveries", "round", "swaps"],
+  swap: ["swaps", "round", "pools", "drive", "bays"],
+  light: ["bays", "drive", "swaps"],
+  alarm: ["swaps", "round", "pools", "bays"],
+  lab: ["lab"],
+};
+
+type Live = { since: Date | null; alarm: S["Event"] | null; dismiss: () => void };
+const LiveContext = createContext<Live>({ since: null, alarm: null, dismiss: () => {} });
+export const useLive = () => useContext(LiveContext);
+
+/** LiveProvider keeps what is shown in step with the service, and knows since when it may be old. */
+export function LiveProvider({ children }: { children: ReactNode }) {
+  const queries = useQueryClient();
+  const [since, setSince] = useState<Date | null>(null);
+  const [alarm, setAlarm] = useState<S["Event"] | null>(null);
+  useEffect(() => {
+    let timer = 0;
+    const old = new Set<string>();
+    const stream = new EventSource("/api/v1/events");
+    stream.onopen = () => {
+      setSince((was) => {
+        if (was) void queries.invalidateQueries();
+        return null;
+      });
+    };
+    stream.onerror = () => setSince((was) => was ?? new Date());
+    for (const kind of Object.keys(touches) as (keyof typeof touches)[]) {
+      stream.addEventListener(kind, (e) => {
+        if (kind === "alarm") setAlarm(JSON.parse((e as MessageEvent).data));
+        touches[kind].forEach((q) => old.add(q));
+        // A burst of events is one refresh.
+        timer ||= window.setTimeout(() => {
+          timer = 0;
+          void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
+          old.clear();
+        }, 250);
+      });
+    }
+    return () => {
+      clearTimeout(timer);
+      stream.close();
+    };
+  }, [queries]);
+  return <LiveContext.Provider value={{ since, alarm, dismiss: () => setAlarm(null) }}>{children}</LiveContext.Provider>;
+}
+
+export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => got(client.GET("/me")), staleTime: 60_000 });
+
+/** useNow is the service's time: in a lab it runs apart from the browser's, and faster. */
+export function useNow(): Date {
+  const me = useMe();
+  const isLab = me.data?.lab ?? false;
+  const lab = useQuery({ queryKey: ["lab"], queryFn: () => got(client.GET("/lab")), enabled: isLab, refetchInterval: 5000 });
+  const [, tick] = useState(0);
+  useEffect(() => {
+    const t = setInterval(() => tick((n) => n + 1), 1000);
+    return () => clearInterval(t);
+  }, []);
+  const from = isLab ? lab : me;
+  const told = isLab ? lab.data?.now : me.data?.now;
+  if (!told) return new Date();
+  const speed = isLab ? (lab.data?.speed ?? 1) : 1;
+  return new Date(Date.parse(told) + (Date.now() - from.dataUpdatedAt) * speed);
+}

@@ -1,0 +1,69 @@
+import { useQuery } from "@tanstack/react-query";
+import { client, got, type S } from "../api/client";
+import { Shape } from "../parts/parts";
+
+export const useBays = (host?: string) =>
+  useQuery({ queryKey: ["bays", host], queryFn: () => got(client.GET("/hosts/{host}/bays", { params: { path: { host: host! } } })), enabled: !!host });
+
+/** Place is a small drawing of an enclosure's section with one bay marked: where to go, at a glance. */
+export function Place({ bay, tone = "text-ink", width = 92 }: { bay: string; tone?: string; width?: number }) {
+  const [host, section, number] = bay.split("/");
+  const map = useBays(host);
+  const sec = map.data?.sections.find((s) => s.name === section);
+  if (!sec) return <span className="block" style={{ width, height: 56 }} />;
+  const [w, h] = sec.upright ? [7, 22] : [20, 7];
+  const gap = 2;
+  const W = sec.columns * (w + gap) + gap;
+  const H = sec.rows * (h + gap) + gap;
+  return (
+    <svg viewBox={`-2 -2 ${W + 4} ${H + 4}`} width={width} role="img" aria-label={`bay ${number} of ${section} of ${host}`} className={`shrink-0 ${tone}`} style={{ maxHeight: 64 }}>
+      <rect x="-1" y="-1" width={W + 2} height={H + 2} rx="2" fill="none" stroke="var(--edge)" />
+      {sec.bays.map((b) => {
+        const here = b.number === Number(number);
+        return <rect key={b.number} x={gap + b.column * (w + gap)} y={gap + b.row * (h + gap)} width={w} height={h} rx="1" fill={here ? "currentColor" : "var(--raised)"} stroke={here ? "currentColor" : "none"} strokeWidth="2" />;
+      })}
+    </svg>
+  );
+}
+
+export type Layer = "verdict" | "pool";
+
+/** Section draws a grid of bays to proportion, as seen from where one stands. */
+export function SectionMap({ host, section: s, layer, chosen, choose }: { host: string; section: S["Section"]; layer: Layer; chosen?: string; choose: (b: S["Bay"]) => void }) {
+  return (
+    <figure className="min-w-0">
+      <figcaption className="mb-2 font-semibold">{host} / {s.name} <span className="font-normal text-soft">{s.bays.length} bays, as you stand before it</span></figcaption>
+      <div className="overflow-x-auto pb-1">
+        <div className="grid gap-1 rounded-md border-2 border-edge bg-sheet p-1.5" style={{ gridTemplateColumns: `repeat(${s.columns}, minmax(${s.upright ? "3.600rem" : "5rem"}, 1fr))` }}>
+          {s.bays.map((b) => (
+            <BayCell key={b.number} bay={b} upright={s.upright} layer={layer} on={b.address === chosen} choose={() => choose(b)} />
+          ))}
+        </div>
+      </div>
+    </figure>
+  );
+}
+
+const fills: Record<string, string> = { replace: "bg-replace-sheet border-replace", dead: "bg-dead-sheet border-dead", watch: "bg-watch-sheet border-watch" };
+
+function BayCell({ bay: b, upright, layer, on, choose }: { bay: S["Bay"]; upright: boolean; layer: Layer; on: boolean; choose: () => void }) {
+  const what = b.drive ? `${b.tail}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.pool ? `, ${b.pool}` : ""}${b.says ? `: ${b.says}` : ""}` : "empty";
+  const loud = layer === "verdict" && b.drive ? (fills[b.verdict ?? ""] ?? "border-line") : "border-line";
+  return (
+    <button onClick={choose} aria-pressed={on} aria-label={`bay ${b.number}: ${what}${b.lit ? ", lit" : ""}`} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
+      className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border px-1.5 py-1 text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}>
+      <span className="flex w-full items-center justify-between">
+        <span className="num text-xs text-soft">{b.number}</span>
+        {b.lit && <span className="lit size-3 rounded-full bg-lamp ring-2 ring-lamp" title="its light is on" />}
+      </span>
+      {b.drive ? (
+        <span className="flex min-w-0 items-center gap-1">
+          {layer === "verdict" && <Shape verdict={b.verdict!} size={14} />}
+          <span className="tail truncate text-[0.8rem] tracking-normal">{layer === "pool" ? (b.pool ?? "no pool") : b.tail}</span>
+        </span>
+      ) : (
+        <span className="text-xs text-faint">empty</span>
+      )}
+    </button>
+  );
+}

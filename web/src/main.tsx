@@ -1,0 +1,77 @@
+import "@fontsource-variable/atkinson-hyperlegible-next/wght.css";
+import "@fontsource/atkinson-hyperlegible-mono/latin-600.css";
+import "@fontsource/atkinson-hyperlegible-mono/latin-400.css";
+import "./main.css";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { Tooltip } from "radix-ui";
+import { lazy, StrictMode, Suspense } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Route, Routes } from "react-router";
+import { Told } from "./api/client";
+import { LiveProvider } from "./api/live";
+import { Frame } from "./parts/frame";
+import { Empty, Waiting } from "./parts/parts";
+import { Tells } from "./parts/toast";
+import { RoundPage } from "./round/page";
+import { SignIn } from "./session/page";
+
+const DrivesPage = lazy(() => import("./drives/list"));
+const DrivePage = lazy(() => import("./drives/page"));
+const PoolsPage = lazy(() => import("./pools/list"));
+const PoolPage = lazy(() => import("./pools/page"));
+const BaysPage = lazy(() => import("./bays/page"));
+const SwapsPage = lazy(() => import("./swaps/list"));
+const SwapPage = lazy(() => import("./swaps/page"));
+const RecoveriesPage = lazy(() => import("./recoveries/list"));
+const RecoveryPage = lazy(() => import("./recoveries/page"));
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 20_000,
+      refetchInterval: 60_000,
+      // A refusal stays one however often it is asked; only a lost connection is worth another try.
+      retry: (n, error) => !(error instanceof Told) && n < 3,
+    },
+  },
+});
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <Tooltip.Provider>
+        <Tells>
+          <BrowserRouter>
+            <Routes>
+              <Route path="/sign-in" element={<SignIn />} />
+              <Route
+                path="*"
+                element={
+                  <LiveProvider>
+                    <Frame>
+                      <Suspense fallback={<Waiting />}>
+                        <Routes>
+                          <Route path="/" element={<RoundPage />} />
+                          <Route path="/drives" element={<DrivesPage />} />
+                          <Route path="/drives/:drive" element={<DrivePage />} />
+                          <Route path="/pools" element={<PoolsPage />} />
+                          <Route path="/pools/:pool" element={<PoolPage />} />
+                          <Route path="/bays/:host?" element={<BaysPage />} />
+                          <Route path="/swaps" element={<SwapsPage />} />
+                          <Route path="/swaps/:id" element={<SwapPage />} />
+                          <Route path="/recoveries" element={<RecoveriesPage />} />
+                          <Route path="/recoveries/:id" element={<RecoveryPage />} />
+                          <Route path="*" element={<Empty>There is no such page. Press / to search.</Empty>} />
+                        </Routes>
+                      </Suspense>
+                    </Frame>
+                  </LiveProvider>
+                }
+              />
+            </Routes>
+          </BrowserRouter>
+        </Tells>
+      </Tooltip.Provider>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,48 @@
+import { useEffect, useRef } from "react";
+import uPlot from "uplot";
+import "uplot/dist/uPlot.min.css";
+
+export type Line = { label: string; color: string; width?: number; dash?: number[]; values: (number | null)[]; stepped?: boolean };
+export type Band = { upper: number; lower: number; fill: string };
+
+/** token reads a colour of the theme that is on. */
+export const token = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
+
+/** Chart draws lines on one time axis; x in seconds. It keeps to its box, and is told in words by label. */
+export function Chart({ x, lines, bands = [], height = 220, label, unit, from0 = false, top }: {
+  x: number[]; lines: Line[]; bands?: Band[]; height?: number; label: string; unit: (v: number) => string; from0?: boolean; top?: number;
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    const el = box.current;
+    if (!el) return;
+    const ink = token("soft");
+    const grid = { stroke: token("line"), width: 1 };
+    const font = "13px 'Atkinson Hyperlegible Next Variable', sans-serif";
+    const plot = new uPlot(
+      {
+        width: el.clientWidth, height, legend: { show: false }, cursor: { drag: { x: false, y: false } },
+        scales: { x: { time: true }, y: { range: (_u, lo, hi) => {
+          const pad = (hi - lo || 1) * 0.08;
+          return [from0 ? 0 : Math.max(lo >= 0 ? 0 : -Infinity, lo - pad), top ?? hi + pad];
+        } } },
+        axes: [
+          { stroke: ink, grid, ticks: grid, font, values: [[86400, "{D} {MMM}", null, null, null, null, null, null, 1], [3600, "{HH}:{mm}", "\n{D} {MMM}", null, null, null, null, null, 1], [60, "{HH}:{mm}", "\n{D} {MMM}", null, null, null, null, null, 1], [1, "{HH}:{mm}:{ss}", "\n{D} {MMM}", null, null, null, null, null, 1]] },
+          { stroke: ink, grid, ticks: grid, font, size: 78, values: (_u, v) => v.map(unit) },
+        ],
+        bands: bands.map((b) => ({ series: [b.upper, b.lower], fill: b.fill })),
+        series: [{}, ...lines.map((l) => ({ label: l.label, stroke: l.color, width: l.width ?? 2, dash: l.dash, points: { show: false }, spanGaps: true,
+          paths: l.stepped ? uPlot.paths.stepped!({ align: 1 }) : undefined }))],
+      },
+      [x, ...lines.map((l) => l.values)] as uPlot.AlignedData,
+      el,
+    );
+    const watch = new ResizeObserver(() => plot.setSize({ width: el.clientWidth, height }));
+    watch.observe(el);
+    return () => {
+      watch.disconnect();
+      plot.destroy();
+    };
+  });
+  return <div ref={box} role="img" aria-label={label} className="w-full overflow-hidden" style={{ height }} />;
+}

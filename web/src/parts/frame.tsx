@@ -1,0 +1,118 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { ToggleGroup } from "radix-ui";
+import { useEffect, useState, type ReactNode } from "react";
+import { Link, NavLink, useLocation } from "react-router";
+import { client, got } from "../api/client";
+import { useLive, useMe, useNow } from "../api/live";
+import { clock, exact } from "./format";
+import { Horizon } from "./horizon";
+import { Search } from "./search";
+
+const pages = [["/", "Round"], ["/drives", "Drives"], ["/bays", "Bays"], ["/pools", "Pools"], ["/swaps", "Swaps"], ["/recoveries", "Recoveries"]];
+
+export function Frame({ children }: { children: ReactNode }) {
+  const { since, alarm, dismiss } = useLive();
+  const at = useLocation().pathname;
+  useEffect(() => {
+    window.scrollTo(0, 0);
+  }, [at]);
+  return (
+    <>
+      <a href="#main" className="button main absolute left-2 top-2 z-50 -translate-y-24 focus:translate-y-0">Skip to the page</a>
+      <Horizon />
+      <header className="no-print border-b border-line">
+        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2">
+          <Link to="/" className="flex items-center gap-2 font-semibold whitespace-nowrap">
+            <img src="/icon.svg" alt="" width="26" height="26" />
+            <span className="hidden sm:inline">Brave Lantern</span>
+          </Link>
+          <nav aria-label="Pages" className="order-last -mx-2 flex w-full overflow-x-auto md:order-none md:w-auto">
+            {pages.map(([to, name]) => (
+              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `flex min-h-11 items-center px-2.5 ${isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft"}`}>
+                {name}
+              </NavLink>
+            ))}
+          </nav>
+          <div className="ml-auto flex items-center gap-2">
+            <Search />
+            <Theme />
+          </div>
+        </div>
+      </header>
+      {since && (
+        <p role="status" className="border-b border-watch bg-watch-sheet px-4 py-2 text-center">
+          The connection is lost since {clock(since)}. What is shown may be old since then; it comes back by itself.
+        </p>
+      )}
+      {alarm && (
+        <div role="alert" className="flex flex-wrap items-center justify-center gap-4 border-y-4 border-replace bg-replace-sheet px-4 py-4 text-lg font-semibold">
+          <span>{alarm.says}</span>
+          <Link to={`/swaps/${alarm.subject}`} className="button" onClick={dismiss}>Open the swap</Link>
+        </div>
+      )}
+      <main id="main" tabIndex={-1} className="mx-auto max-w-6xl px-4 pb-24 pt-6 outline-none">{children}</main>
+      <LabStrip />
+    </>
+  );
+}
+
+function Theme() {
+  const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "");
+  const choose = (t: string) => {
+    setTheme(t);
+    if (t) document.documentElement.dataset.theme = t;
+    else delete document.documentElement.dataset.theme;
+    try {
+      if (t) localStorage.setItem("theme", t);
+      else localStorage.removeItem("theme");
+    } catch {
+      // not kept: the choice holds for this page only
+    }
+    window.dispatchEvent(new Event("themed"));
+  };
+  return (
+    <ToggleGroup.Root type="single" value={theme} onValueChange={choose} aria-label="Theme" className="flex rounded-lg border border-line">
+      {[["night", "Night"], ["paper", "Paper"]].map(([value, name]) => (
+        <ToggleGroup.Item key={value} value={value} className="min-h-9 rounded-md px-2.5 text-sm text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{name}</ToggleGroup.Item>
+      ))}
+    </ToggleGroup.Root>
+  );
+}
+
+/** useTheme makes drawings follow a change of theme. */
+export function useTheme() {
+  const [n, set] = useState(0);
+  useEffect(() => {
+    const again = () => set((x) => x + 1);
+    window.addEventListener("themed", again);
+    return () => window.removeEventListener("themed", again);
+  }, []);
+  return n;
+}
+
+/** LabStrip says that nothing here is real, and how fast time runs. */
+function LabStrip() {
+  const me = useMe();
+  const now = useNow();
+  const queries = useQueryClient();
+  const lab = useQuery({ queryKey: ["lab"], queryFn: () => got(client.GET("/lab")), enabled: !!me.data?.lab, refetchInterval: 5000 });
+  const set = useMutation({
+    mutationFn: (speed: number) => got(client.PUT("/lab/speed", { body: { speed } })),
+    onSuccess: (data) => queries.setQueryData(["lab"], data),
+  });
+  if (!me.data?.lab || !lab.data) return null;
+  return (
+    <footer className="no-print fixed inset-x-0 bottom-0 z-30 border-t border-line bg-sheet">
+      <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-1.5 text-sm text-soft">
+        <span className="font-semibold text-ink">Lab: nothing here is real</span>
+        <span className="num">time {exact(now)}</span>
+        <span className="ml-auto flex items-center gap-1">
+          pace
+          {[1, 60, 300, 1200].map((s) => (
+            <button key={s} aria-pressed={lab.data.speed === s} onClick={() => set.mutate(s)} className="num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">{s}×</button>
+          ))}
+        </span>
+      </div>
+    </footer>
+  );
+}

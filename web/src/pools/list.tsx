@@ -1,0 +1,37 @@
+import { Link } from "react-router";
+import { useNow } from "../api/live";
+import { decimal, finish, percent } from "../parts/format";
+import { usePools } from "../parts/horizon";
+import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
+import { LevelBar } from "../round/page";
+import { MarginWords } from "./margin";
+
+export default function PoolsPage() {
+  const pools = usePools();
+  const now = useNow();
+  if (pools.error) return <Failed what="The pools" error={pools.error} again={() => void pools.refetch()} />;
+  if (!pools.data) return <Waiting rows={5} />;
+  return (
+    <>
+      <Title aside="least margin first">Pools</Title>
+      {pools.data.length === 0 && <Empty>No pool was reported yet. Agents report those of their hosts.</Empty>}
+      <ul className="space-y-2.5">
+        {pools.data.map((p) => {
+          const share = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
+          const r = p.recovery?.state === "running" ? p.recovery : undefined;
+          return (
+            <li key={p.id} className="sheet grid items-center gap-x-6 gap-y-2 p-4 md:grid-cols-[13rem_15rem_1fr]">
+              <div><Link to={`/pools/${p.name}`} className="text-lg font-semibold">{p.name}</Link><p className="text-sm text-soft">{p.kind} on {p.hosts.join(", ")}</p></div>
+              <div><MarginWords pool={p} />{p.stale && <p className="text-sm text-soft">as last heard <Ago at={p.seen_at} /></p>}</div>
+              <div className="space-y-1.5">
+                <p className="num flex items-center gap-2 text-soft"><LevelBar share={share} />{Math.round(100 * share)} % of {decimal(p.capacity_bytes)} full</p>
+                {r && <Link to={`/recoveries/${r.id}`} className="grid items-center gap-x-3 sm:grid-cols-[10rem_1fr]"><Seam share={r.share} label={`${r.kind} of ${p.name}`} /><span className="num text-sm">{r.kind} {percent(r.share)}, {finish(now, r.finish)}</span></Link>}
+                {p.swap && <Link to={`/swaps/${p.swap}`} className="text-sm underline underline-offset-2">a swap is open</Link>}
+              </div>
+            </li>
+          );
+        })}
+      </ul>
+    </>
+  );
+}

@@ -1,0 +1,77 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { client, got, once, type S } from "../api/client";
+import { useNow } from "../api/live";
+import { decimal, finish, percent } from "../parts/format";
+import { Ago, Failed, Seam, Shape, Title, Waiting } from "../parts/parts";
+import { useTell } from "../parts/toast";
+import { MarginWords } from "./margin";
+
+export default function PoolPage() {
+  const { pool: name = "" } = useParams();
+  const now = useNow();
+  const tell = useTell();
+  const queries = useQueryClient();
+  const pool = useQuery({ queryKey: ["pools", name], queryFn: () => got(client.GET("/pools/{pool}", { params: { path: { pool: name } } })) });
+  const act = useMutation({
+    mutationFn: (action: "scrub" | "rebalance" | "stop") => got(client.POST("/pools/{pool}/actions", { params: { path: { pool: name }, ...once() }, body: { action } })),
+    onSuccess: (o) => {
+      tell(`${o.kind} was ordered on ${o.host}.`);
+      void queries.invalidateQueries({ queryKey: ["pools"] });
+    },
+    onError: (e) => tell(e.message, true),
+  });
+  if (pool.error) return <Failed what="The pool" error={pool.error} again={() => void pool.refetch()} />;
+  if (!pool.data) return <Waiting rows={5} />;
+  const p = pool.data;
+  const r = p.recovery;
+  const live = r?.state === "running" || r?.state === "paused";
+  return (
+    <>
+      <Title aside={<>{p.kind} on {p.hosts.join(", ")} · seen <Ago at={p.seen_at} />{p.stale && " (its host is quiet)"}</>}>{p.name}</Title>
+      <div className="sheet mb-5 grid items-center gap-5 p-4 sm:grid-cols-[1fr_1fr_auto]">
+        <MarginWords pool={p} />
+        <p className="num text-soft">{decimal(p.used_bytes)} of {decimal(p.capacity_bytes)} used, {Math.round((100 * p.used_bytes) / Math.max(1, p.capacity_bytes))} %</p>
+        <span className="flex gap-2">
+          {p.swap && <Link className="button main small" to={`/swaps/${p.swap}`}>Open the swap</Link>}
+          {live ? (r!.kind === "scrub" || r!.kind === "rebalance") && <button className="button small" onClick={() => act.mutate("stop")}>Stop the {r!.kind}</button> : <button className="button small" disabled={act.isPending} onClick={() => act.mutate("scrub")}>Scrub</button>}
+        </span>
+        {r && live && (
+          <Link to={`/recoveries/${r.id}`} className="col-span-full grid items-center gap-x-4 sm:grid-cols-[20rem_1fr]">
+            <Seam share={r.share} label={`${r.kind} of ${p.name}`} />
+            <span className="num">{r.kind} {percent(r.share)}, {finish(now, r.finish)}</span>
+          </Link>
+        )}
+      </div>
+      {p.groups.map((g) => <Members key={g.name} title={`${g.name}: ${g.protection}`} aside={g.margin.words} members={g.members} />)}
+      {p.spares.length > 0 && <Members title="spares" members={p.spares} />}
+      {p.logs.length > 0 && <Members title="log devices" aside="losing one loses the members that depend on it" members={p.logs} />}
+      <section aria-labelledby="volumes" className="mt-6">
+        <h2 id="volumes" className="mb-2">Volumes</h2>
+        <div className="sheet overflow-x-auto"><table className="plain"><thead><tr><th>volume</th><th>protection</th><th>margin</th><th>used</th></tr></thead>
+          <tbody>{p.volumes.map((v) => <tr key={v.name}><td className="font-semibold">{v.name}</td><td>{v.protection}</td><td>{v.margin.words}</td><td className="num">{decimal(v.used_bytes)}</td></tr>)}</tbody></table></div>
+      </section>
+    </>
+  );
+}
+
+function Members({ title, aside, members }: { title: string; aside?: string; members: S["Member"][] }) {
+  return (
+    <section className="mb-5">
+      <h2 className="mb-2">{title} {aside && <span className="text-base font-normal text-soft">{aside}</span>}</h2>
+      <ul className="grid grid-cols-[repeat(auto-fill,minmax(8.500rem,1fr))] gap-1.5">
+        {members.map((m) => {
+          const off = m.state !== "online" && m.state !== "standby";
+          return (
+            <li key={m.slot} className={`sheet p-2 ${off ? "border-dashed border-replace" : ""}`}>
+              <p className="flex justify-between text-xs text-soft"><span>{m.slot}</span><span>{m.state}</span></p>
+              {m.drive ? <Link to={`/drives/${m.drive}`} className="flex items-center gap-1.5"><Shape verdict={m.verdict} size={15} /><span className="tail">{m.tail}</span><span className="sr-only">{m.verdict}</span></Link> : <span>never known</span>}
+              <p className="truncate text-xs text-soft">{m.bay ?? "no bay"}</p>
+              {m.errors.read + m.errors.write + m.errors.checksum > 0 && <p className="text-xs">errors: {m.errors.read} read, {m.errors.write} write, {m.errors.checksum} checksum</p>}
+            </li>
+          );
+        })}
+      </ul>
+    </section>
+  );
+}

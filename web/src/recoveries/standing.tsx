@@ -1,0 +1,54 @@
+import type { S } from "../api/client";
+import { useNow } from "../api/live";
+import { Chart, token, type Line } from "../parts/chart";
+import { clock, decimal, finish, percent, span } from "../parts/format";
+import { useTheme } from "../parts/frame";
+import { Seam } from "../parts/parts";
+
+/** Standing is where a recovery stands: share, rate, the range of its finish, and the curve with the range ahead as a fan. */
+export function Standing({ recovery: r, height = 260 }: { recovery: S["Recovery"]; height?: number }) {
+  useTheme();
+  const now = useNow();
+  const live = r.state === "running" || r.state === "paused";
+  const course = r.course ?? [];
+  const x = course.map((c) => Date.parse(c.at) / 1000);
+  const done = course.map((c) => (100 * c.done_bytes) / Math.max(1, c.todo_bytes));
+  const pad = (n: number) => Array<null>(n).fill(null);
+  let lines: Line[] = [{ label: "done", color: token("ink"), width: 3, values: done }];
+  let xs = x;
+  let bands: { upper: number; lower: number; fill: string }[] = [];
+  if (live && r.finish && x.length) {
+    const ends = [r.finish.p10, r.finish.p50, r.finish.p90].map((t) => Date.parse(t) / 1000);
+    const at = done[done.length - 1];
+    const from = x[x.length - 1];
+    const ahead = [...new Set([...ends, ...Array.from({ length: 12 }, (_, i) => from + ((ends[2] - from) * (i + 1)) / 12)])].filter((t) => t > from).sort((a, b) => a - b);
+    const to = (end: number) => [...pad(x.length - 1), at, ...ahead.map((t) => Math.min(100, at + ((100 - at) * (t - from)) / Math.max(1, end - from)))];
+    xs = [...x, ...ahead];
+    lines = [
+      { label: "done", color: token("ink"), width: 3, values: [...done, ...pad(ahead.length)] },
+      { label: "soonest", color: token("edge"), width: 1, values: to(ends[0]) },
+      { label: "latest", color: token("edge"), width: 1, values: to(ends[2]) },
+      { label: "likely", color: token("soft"), width: 2, dash: [6, 5], values: to(ends[1]) },
+    ];
+    bands = [{ upper: 2, lower: 3, fill: token("raised") }];
+  }
+  return (
+    <div className="space-y-3">
+      {live && (
+        <>
+          <div className="flex flex-wrap items-baseline justify-between gap-x-4"><span className="num text-4xl font-semibold">{percent(r.share)}</span><span className="num text-lg">{r.stalled ? <b className="text-replace">stalled: {r.why}</b> : finish(now, r.finish)}</span></div>
+          <Seam share={r.share} label={`${r.kind} of ${r.pool}`} />
+        </>
+      )}
+      <p className="num text-soft">
+        {decimal(r.done_bytes)} of {decimal(r.todo_bytes)} · {live ? `${decimal(r.rate_now)}/s now, ` : ""}{decimal(r.rate_overall)}/s overall
+        {!live && r.ended_at && ` · took ${span(Date.parse(r.ended_at) - Date.parse(r.started_at))}`}
+        {r.found > 0 && ` · ${r.found} errors found, ${r.repaired} repaired, ${r.unrepairable} left`}
+      </p>
+      {live && r.cost && <p>If something fails meanwhile: {r.cost}.</p>}
+      {live && !r.finish && <p className="text-soft">No finish is named yet: {r.why}.</p>}
+      {x.length > 1 && <Chart x={xs} lines={lines} bands={bands} height={height} from0 top={100} unit={(v) => `${v} %`} label={`Course: ${percent(r.share)} done${r.finish ? `, likely finish ${clock(new Date(r.finish.p50))}` : ""}`} />}
+      {live && r.finish && <p className="text-sm text-soft">The fan is an estimate from the course so far: one in ten ends before {clock(new Date(r.finish.p10))}, one in ten after {clock(new Date(r.finish.p90))}.</p>}
+    </div>
+  );
+}

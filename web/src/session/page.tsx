@@ -1,0 +1,28 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { client, got } from "../api/client";
+
+export function SignIn() {
+  const [token, setToken] = useState("");
+  const [params] = useSearchParams();
+  const enter = useMutation({
+    mutationFn: () => got(client.POST("/session", { body: { token: token.trim() } })),
+    onSuccess: () => location.assign("/"),
+  });
+  return (
+    <main className="mx-auto flex min-h-dvh max-w-md flex-col justify-center gap-5 px-4">
+      <h1>Brave Lantern</h1>
+      {params.get("why") === "link" && <p className="sheet border-watch p-4">That link was used already, or is too old. Sign in with your token instead.</p>}
+      <form className="sheet space-y-4 p-5" onSubmit={(e) => { e.preventDefault(); enter.mutate(); }}>
+        <label className="block space-y-1.5">
+          <span className="font-semibold">Your token</span>
+          <input className="field font-mono" type="password" autoComplete="current-password" required value={token} onChange={(e) => setToken(e.target.value)} />
+          <span className="block text-sm text-soft">The first start of the service printed one for the administrator.</span>
+        </label>
+        <button className="button main w-full" disabled={enter.isPending}>Sign in</button>
+        {enter.error && <p role="alert">{enter.error.message}</p>}
+      </form>
+    </main>
+  );
+}
