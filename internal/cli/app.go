@@ -95,6 +95,9 @@ func settings(cmd *cli.Command) (server, token string, err error) {
 		}
 	}
 	_ = k.Load(env.Provider(".", env.Opt{Prefix: "LANTERN_", TransformFunc: func(name, value string) (string, any) {
+		if value == "" {
+			return "", nil // set to nothing is not set
+		}
 		return strings.ToLower(strings.TrimPrefix(name, "LANTERN_")), value
 	}}), nil)
 	server, token = k.String("server"), k.String("token")

@@ -178,7 +178,10 @@ func (s *session) swap(w api.Swap) {
 	o.line("%s  %s slot %s  %s", o.paint("swap "+w.Id, bold), w.Pool, w.Slot, o.paint("led by "+w.Lead, dim))
 	from := cmpOr(w.Old.Bay, "no known bay")
 	o.line("old  %s  %s  %s", o.paint(w.Old.Tail, bold), w.Old.Model, from)
-	if w.New.Tail != "" {
+	switch {
+	case w.Phase == api.SwapPhaseConfirm:
+		o.line("new  %s  %s  %s", o.paint("read its label", bold), w.New.Model, w.New.Bay)
+	case w.New.Tail != "":
 		o.line("new  %s  %s  %s", o.paint(w.New.Tail, bold), w.New.Model, w.New.Bay)
 	}
 	for _, x := range w.Wrong {
@@ -215,7 +218,7 @@ func (s *session) swap(w api.Swap) {
 	}
 	if !w.Open {
 		o.line("")
-		o.line("  %s: %s", w.Phase, w.Log[len(w.Log)-1].Says)
+		o.line("  %s", w.Log[len(w.Log)-1].Says)
 	}
 	switch w.Phase {
 	case api.SwapPhasePlanned:

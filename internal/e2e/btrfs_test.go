@@ -97,7 +97,9 @@ func TestBtrfs(t *testing.T) {
 
 	b.step("An empty one of the right size is put in, and confirmed by its label tail")
 	fresh := b.loop(704 << 20)
-	await(t, "it waits to be confirmed", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm && w.New.Tail == b.tail(fresh) })
+	await(t, "it waits to be confirmed", b.swap, func(w api.Swap) bool {
+		return w.Phase == api.SwapPhaseConfirm && w.New.Key == fresh.key() && w.New.Tail == ""
+	})
 	b.shell.refused("not the label tail", "swap", "confirm", "--tail", "00000")
 	b.throttle(60 << 20)
 	b.shell.run("swap", "confirm", "--tail", b.tail(fresh))

@@ -339,6 +339,7 @@ func (s *Server) SetLabSpeed(c *echo.Context) error {
 		return &service.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
 	}
 	s.Lab.SetSpeed(req.Speed)
+	s.Service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed))
 	return s.lab(c)
 }
 

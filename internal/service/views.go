@@ -494,6 +494,10 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 	}
 	if w.New != nil {
 		out.New = viewSwapDrive(*w.New)
+		if w.Phase == swap.Confirm {
+			// Whoever confirms must have read the label, not this answer (R3).
+			out.New.Tail, out.New.Serial = "", ""
+		}
 	}
 	for _, x := range w.Wrong {
 		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))

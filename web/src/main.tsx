@@ -10,7 +10,7 @@ import { BrowserRouter, Route, Routes } from "react-router";
 import { Told } from "./api/client";
 import { LiveProvider } from "./api/live";
 import { Frame } from "./parts/frame";
-import { Empty, Waiting } from "./parts/parts";
+import { Empty, Title, Waiting } from "./parts/parts";
 import { Tells } from "./parts/toast";
 import { RoundPage } from "./round/page";
 import { SignIn } from "./session/page";
@@ -61,7 +61,7 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/swaps/:id" element={<SwapPage />} />
                           <Route path="/recoveries" element={<RecoveriesPage />} />
                           <Route path="/recoveries/:id" element={<RecoveryPage />} />
-                          <Route path="*" element={<Empty>There is no such page. Press / to search.</Empty>} />
+                          <Route path="*" element={<><Title>Nothing is here</Title><Empty>There is no such page. Press / to search.</Empty></>} />
                         </Routes>
                       </Suspense>
                     </Frame>

@@ -80,8 +80,9 @@ func (p *Pool) Margin() (least Margin, ok bool) {
 func (p *Pool) margin(g Group, pr Protection) Margin {
 	logs := p.logsOf(g)
 	everything := units(g, pr, func(Member) bool { return true })
-	least := Margin(everything)
+	least := Margin(len(g.Members))
 	for set := range uint(1) << len(logs) {
+		remaining := 0
 		gone := func(m Member) bool {
 			if m.Lost() {
 				return true
@@ -89,14 +90,19 @@ func (p *Pool) margin(g Group, pr Protection) Margin {
 			i := slices.Index(logs, m.Log)
 			return i >= 0 && set&(1<<i) != 0
 		}
-		lost := units(g, pr, gone)
-		further := max(0, pr.Tolerance+1-lost)
-		// Only units that are still there can be lost one by one.
-		if further > everything-lost {
-			continue
+		for _, m := range g.Members {
+			if !gone(m) {
+				remaining++
+			}
 		}
-		if further == 0 && set == 0 {
-			return Margin(pr.Tolerance - lost)
+		lost := units(g, pr, gone)
+		if set == 0 && (lost > pr.Tolerance || remaining == 0) {
+			return min(-1, Margin(pr.Tolerance-lost))
+		}
+		// Either as many units as it takes are lost one by one, if there are so many left, or everything is.
+		further := remaining
+		if more := max(0, pr.Tolerance+1-lost); more <= everything-lost {
+			further = min(further, more)
 		}
 		least = min(least, Margin(bits.OnesCount(set)+further-1))
 	}

@@ -202,7 +202,8 @@ func (s *State) came(e Event) {
 		n := *e.Drive
 		s.New, s.Phase = &n, Confirm
 		s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
-		s.say(e, "a new drive %s is in %s", n.Tail(), n.bayWords())
+		// Its tail is not told before it was read from the label and confirmed.
+		s.say(e, "a new drive of %s bytes is in %s", grouped(n.Capacity), n.bayWords())
 	}
 }
 

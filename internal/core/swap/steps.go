@@ -40,15 +40,15 @@ func (p Phase) Rank() int {
 func (s *State) Steps() []Step {
 	newTail, newBay := "the new drive", s.Old.bayWords()
 	if s.New != nil {
-		newTail, newBay = s.New.Tail(), s.New.bayWords()
+		newBay = s.New.bayWords()
+		if s.Phase.Rank() > Confirm.Rank() {
+			newTail = s.New.Tail() // not before it was read from the label
+		}
 	}
 	pull := Step{Pull, StepHands, "Pull " + s.Old.Tail(),
 		fmt.Sprintf("Pull the drive with label tail %s out of %s. Compare the tail on its label before you let go.", s.Old.Tail(), s.Old.bayWords()),
 		"The pool keeps its data without it; the bay is needed for the new drive.",
 		"The bay falls dark and this step ends by itself within seconds. If any other drive leaves, everything stops."}
-	if s.Phase.Rank() > Pull.Rank() && s.BegunAt.IsZero() == false && s.OldGone && s.Old.Bay == "" {
-		pull.What = fmt.Sprintf("The drive with label tail %s is gone already.", s.Old.Tail())
-	}
 	return []Step{
 		{Planned, StepCheck, "Look before you touch",
 			"Read the checks. Each says what it looked at and what it found.",

@@ -14,47 +14,62 @@ const touches: Record<S["Event"]["kind"], string[]> = {
   lab: ["lab"],
 };
 
-type Live = { since: Date | null; alarm: S["Event"] | null; dismiss: () => void };
-const LiveContext = createContext<Live>({ since: null, alarm: null, dismiss: () => {} });
+type Live = { since: Date | null };
+const LiveContext = createContext<Live>({ since: null });
 export const useLive = () => useContext(LiveContext);
 
 /** LiveProvider keeps what is shown in step with the service, and knows since when it may be old. */
 export function LiveProvider({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const [since, setSince] = useState<Date | null>(null);
-  const [alarm, setAlarm] = useState<S["Event"] | null>(null);
   useEffect(() => {
     let timer = 0;
     const old = new Set<string>();
-    const stream = new EventSource("/api/v1/events");
-    stream.onopen = () => {
-      setSince((was) => {
-        if (was) void queries.invalidateQueries();
-        return null;
-      });
+    let stream: EventSource;
+    const listen = () => {
+      stream = new EventSource("/api/v1/events");
+      stream.onopen = () => {
+        setSince((was) => {
+          if (was) void queries.invalidateQueries();
+          return null;
+        });
+      };
+      stream.onerror = () => setSince((was) => was ?? new Date());
+      for (const kind of Object.keys(touches) as (keyof typeof touches)[]) {
+        stream.addEventListener(kind, () => {
+          touches[kind].forEach((q) => old.add(q));
+          // A burst of events is one refresh.
+          timer ||= window.setTimeout(() => {
+            timer = 0;
+            void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
+            old.clear();
+          }, kind === "alarm" ? 0 : 250);
+        });
+      }
     };
-    stream.onerror = () => setSince((was) => was ?? new Date());
-    for (const kind of Object.keys(touches) as (keyof typeof touches)[]) {
-      stream.addEventListener(kind, (e) => {
-        if (kind === "alarm") setAlarm(JSON.parse((e as MessageEvent).data));
-        touches[kind].forEach((q) => old.add(q));
-        // A burst of events is one refresh.
-        timer ||= window.setTimeout(() => {
-          timer = 0;
-          void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
-          old.clear();
-        }, 250);
-      });
-    }
+    listen();
+    // A page that is only kept for "back" must not hold one of the browser's few connections.
+    const leave = () => stream.close();
+    const back = (e: PageTransitionEvent) => {
+      if (!e.persisted) return;
+      listen();
+      void queries.invalidateQueries();
+    };
+    window.addEventListener("pagehide", leave);
+    window.addEventListener("pageshow", back);
     return () => {
       clearTimeout(timer);
+      window.removeEventListener("pagehide", leave);
+      window.removeEventListener("pageshow", back);
       stream.close();
     };
   }, [queries]);
-  return <LiveContext.Provider value={{ since, alarm, dismiss: () => setAlarm(null) }}>{children}</LiveContext.Provider>;
+  return <LiveContext.Provider value={{ since }}>{children}</LiveContext.Provider>;
 }
 
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => got(client.GET("/me")), staleTime: 60_000 });
+
+export const useRound = () => useQuery({ queryKey: ["round"], queryFn: () => got(client.GET("/round")) });
 
 /** useNow is the service's time: in a lab it runs apart from the browser's, and faster. */
 export function useNow(): Date {

@@ -47,10 +47,10 @@ export function SectionMap({ host, section: s, layer, chosen, choose }: { host: 
 const fills: Record<string, string> = { replace: "bg-replace-sheet border-replace", dead: "bg-dead-sheet border-dead", watch: "bg-watch-sheet border-watch" };
 
 function BayCell({ bay: b, upright, layer, on, choose }: { bay: S["Bay"]; upright: boolean; layer: Layer; on: boolean; choose: () => void }) {
-  const what = b.drive ? `${b.tail}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.pool ? `, ${b.pool}` : ""}${b.says ? `: ${b.says}` : ""}` : "empty";
+  const more = b.drive ? `, ${layer === "pool" ? b.tail : b.pool ?? "no pool"}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.says ? `: ${b.says}` : ""}${b.lit ? ", lit" : ""}` : b.lit ? ", lit" : "";
   const loud = layer === "verdict" && b.drive ? (fills[b.verdict ?? ""] ?? "border-line") : "border-line";
   return (
-    <button onClick={choose} aria-pressed={on} aria-label={`bay ${b.number}: ${what}${b.lit ? ", lit" : ""}`} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
+    <button onClick={choose} aria-pressed={on} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
       className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border px-1.5 py-1 text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}>
       <span className="flex w-full items-center justify-between">
         <span className="num text-xs text-soft">{b.number}</span>
@@ -64,6 +64,7 @@ function BayCell({ bay: b, upright, layer, on, choose }: { bay: S["Bay"]; uprigh
       ) : (
         <span className="text-xs text-faint">empty</span>
       )}
+      <span className="sr-only">{more}</span>
     </button>
   );
 }

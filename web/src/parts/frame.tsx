@@ -3,7 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { client, got } from "../api/client";
-import { useLive, useMe, useNow } from "../api/live";
+import { useLive, useMe, useNow, useRound } from "../api/live";
 import { clock, exact } from "./format";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
@@ -11,7 +11,9 @@ import { Search } from "./search";
 const pages = [["/", "Round"], ["/drives", "Drives"], ["/bays", "Bays"], ["/pools", "Pools"], ["/swaps", "Swaps"], ["/recoveries", "Recoveries"]];
 
 export function Frame({ children }: { children: ReactNode }) {
-  const { since, alarm, dismiss } = useLive();
+  const { since } = useLive();
+  // What must be put back is said on every page until it is back, whoever looks at what.
+  const alarms = useRound().data?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
   useEffect(() => {
     window.scrollTo(0, 0);
@@ -44,12 +46,12 @@ export function Frame({ children }: { children: ReactNode }) {
           The connection is lost since {clock(since)}. What is shown may be old since then; it comes back by itself.
         </p>
       )}
-      {alarm && (
-        <div role="alert" className="flex flex-wrap items-center justify-center gap-4 border-y-4 border-replace bg-replace-sheet px-4 py-4 text-lg font-semibold">
-          <span>{alarm.says}</span>
-          <Link to={`/swaps/${alarm.subject}`} className="button" onClick={dismiss}>Open the swap</Link>
+      {alarms.filter((u) => at !== `/swaps/${u.id}`).map((u) => (
+        <div key={u.id} role="alert" className="flex flex-wrap items-center justify-center gap-x-5 gap-y-2 border-y-4 border-replace bg-replace-sheet px-4 py-4 text-xl font-semibold">
+          <span>Stop. {u.alarm}</span>
+          <Link to={`/swaps/${u.id}`} className="button">Open the swap in {u.pool}</Link>
         </div>
-      )}
+      ))}
       <main id="main" tabIndex={-1} className="mx-auto max-w-6xl px-4 pb-24 pt-6 outline-none">{children}</main>
       <LabStrip />
     </>

@@ -36,9 +36,10 @@ function Block({ pool: p, share }: { pool: S["Pool"]; share: number }) {
       <Link to={`/pools/${p.name}`} aria-label={label} title={label} className="relative block overflow-hidden hover:no-underline"
         style={{ height: 30 + steps * step }}>
         {Array.from({ length: steps }, (_, i) => (
-          <span key={i} aria-hidden className="absolute inset-x-0 border-t-2 border-edge" style={{ top: i * step }} />
+          <span key={i} aria-hidden className="absolute inset-x-0 border-t-2 border-edge bg-raised" style={{ top: i * step, height: step }} />
         ))}
         <span aria-hidden className={`absolute inset-x-0 bottom-0 h-[30px] border-t-2 ${known ? (below ? "border-replace" : "border-edge") : "border-dotted border-soft"}`}>
+          <span className="absolute inset-0 bg-raised" />
           <span className="absolute inset-y-0 left-0 bg-level" style={{ width: `${full * 100}%` }} />
           {r && <span className="absolute inset-y-0 w-[3px] bg-seam" style={{ left: `${r.share * 100}%` }} />}
         </span>

@@ -107,6 +107,7 @@ export function Title({ children, aside }: { children: ReactNode; aside?: ReactN
 /** Waiting keeps the layout while something loads. */
 export const Waiting = ({ rows = 4 }: { rows?: number }) => (
   <div role="status" aria-label="loading" className="space-y-3">
+    <h1 className="sr-only">Loading</h1>
     {Array.from({ length: rows }, (_, i) => (
       <div key={i} className="h-16 rounded-lg bg-sheet" />
     ))}
@@ -118,7 +119,7 @@ export const Empty = ({ children }: { children: ReactNode }) => <p className="sh
 /** Failed says what was tried, what it means, and what now. */
 export const Failed = ({ what, error, again }: { what: string; error: Error; again?: () => void }) => (
   <div role="alert" className="sheet space-y-3 border-replace p-5">
-    <p className="font-semibold">{what} could not be shown.</p>
+    <h1 className="text-xl!">{what} could not be shown.</h1>
     <p>{error.message}</p>
     {again && <button className="button small" onClick={again}>Try again</button>}
   </div>

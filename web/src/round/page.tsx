@@ -1,8 +1,8 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useNavigate, useSearchParams } from "react-router";
 import { Link } from "react-router";
 import { client, got, once, type S } from "../api/client";
-import { useNow } from "../api/live";
+import { useNow, useRound } from "../api/live";
 import { Place } from "../bays/drawing";
 import { decimal, exact, finish, percent } from "../parts/format";
 import { Ago, Failed, Mark, Seam, Spark, Tail, Waiting } from "../parts/parts";
@@ -12,7 +12,7 @@ const rails: Record<string, string> = { replace: "border-l-replace", dead: "bord
 const inks: Record<string, string> = { replace: "text-replace", dead: "text-dead", watch: "text-watch" };
 
 export function RoundPage() {
-  const round = useQuery({ queryKey: ["round"], queryFn: () => got(client.GET("/round")) });
+  const round = useRound();
   const [params, setParams] = useSearchParams();
   const walking = params.get("order") === "walk";
   if (round.error) return <Failed what="The round" error={round.error} again={() => void round.refetch()} />;
@@ -80,7 +80,7 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
     <li className={`sheet grid grid-cols-[auto_1fr] items-center gap-x-4 gap-y-3 border-l-[6px] p-4 md:grid-cols-[auto_1fr_auto_auto] ${rails[l.verdict] ?? ""}`}>
       <div className={`hidden w-24 justify-center sm:flex ${inks[l.verdict] ?? ""}`}>{l.bay && <Place bay={l.bay} tone={inks[l.verdict]} />}</div>
       <div className="col-span-2 min-w-0 sm:col-span-1">
-        <p className="flex flex-wrap items-baseline gap-x-3">
+        <p className="flex flex-wrap items-center gap-x-3">
           <Mark verdict={l.verdict} />
           <span className="font-semibold">{l.bay ?? l.host}</span>
           <Tail tail={l.tail} to={`/drives/${l.drive}`} />

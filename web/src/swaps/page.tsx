@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
@@ -24,9 +24,13 @@ export default function SwapPage() {
   return (
     <div className="grid items-start gap-6 lg:grid-cols-[1fr_18rem]">
       <div className="min-w-0 space-y-4">
-        <header>
+        <header className="flex items-center gap-4">
+          {w.old.bay && <span className="lg:hidden"><Place bay={w.old.bay} tone="text-replace" width={84} /></span>}
+          <div>
+          {w.old.bay && <p className="text-lg font-semibold lg:hidden">{w.old.bay}</p>}
           <p className="text-soft">Swap in <Link to={`/pools/${w.pool}`} className="underline underline-offset-2">{w.pool}</Link>, slot {w.slot} · led by {w.lead}</p>
           <h1>Replace <span className="tail">{w.old.tail}</span>{w.new?.tail && <> by <span className="tail">{w.new.tail}</span></>}</h1>
+          </div>
         </header>
         {w.wrong?.map((x) => (
           <div key={x.tail} role="alert" className="rounded-lg border-4 border-replace bg-replace-sheet p-5">
@@ -47,10 +51,11 @@ export default function SwapPage() {
         )}
         <Log swap={w} />
       </div>
-      <aside aria-label="Where" className="sheet space-y-3 p-4 max-lg:order-first lg:sticky lg:top-4">
+      <aside aria-label="Where" className="sheet space-y-3 p-4 lg:sticky lg:top-4">
         {w.old.bay ? (<><Place bay={w.old.bay} tone="text-replace" width={220} /><p className="text-xl font-semibold">{w.old.bay}</p></>) : <p>No bay is known on {w.host}: compare the label.</p>}
         <dl className="space-y-2">
           <div><dt className="text-sm text-soft">out{w.old_gone && ", gone"}</dt><dd><Link to={`/drives/${w.old.key}`} className="tail text-2xl">{w.old.tail}</Link><br /><span className="text-sm text-soft">{w.old.model}</span></dd></div>
+          {w.phase === "confirm" && <div><dt className="text-sm text-soft">in</dt><dd>read its label</dd></div>}
           {w.new?.tail && <div><dt className="text-sm text-soft">in</dt><dd><Link to={`/drives/${w.new.key}`} className="tail text-2xl">{w.new.tail}</Link><br /><span className="text-sm text-soft">{w.new.model}</span></dd></div>}
         </dl>
         {w.old.bay && <LightButton swap={w} />}
@@ -99,16 +104,17 @@ function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
 const marks = { passes: ["✓", "text-fine", "passes"], warns: ["!", "text-watch", "warns"], stops: ["✗", "text-replace", "stops"] } as const;
 
 function Checks({ checks }: { checks: S["Check"][] }) {
+  // What stops or warns comes first: it is what must be read.
+  const order = { stops: 0, warns: 1, passes: 2 };
   return (
     <ul className="divide-y divide-line">
-      {checks.map((c) => {
+      {[...checks].sort((a, b) => order[a.result] - order[b.result]).map((c) => {
         const [sign, ink, word] = marks[c.result];
         return (
           <li key={c.id} className="grid grid-cols-[1.500rem_1fr] gap-x-2 py-2.5">
             <span className={`text-lg font-bold leading-tight ${ink}`} aria-hidden>{sign}</span>
             <div>
-              <p><b>{c.title}</b> <span className={`text-sm ${ink}`}>{word}</span></p>
-              <p>{c.found}.{c.do && <b> {c.do}</b>}</p>
+              <p><b>{c.title}</b> <span className={`text-sm ${ink}`}>{word}</span>: {c.found}.{c.do && <b> {c.do}</b>}</p>
               <p className="text-sm text-soft">looked at: {c.looked}</p>
             </div>
           </li>
@@ -136,11 +142,20 @@ function Begin({ swap: w }: { swap: Swap }) {
 
 function ConfirmTail({ swap: w }: { swap: Swap }) {
   const [tail, setTail] = useState("");
-  const confirm = useMutation({ mutationFn: () => got(client.POST("/swaps/{id}/confirm", { params: params(w), body: { tail } })), ...useAct() });
+  const field = useRef<HTMLInputElement>(null);
+  const act = useAct();
+  const confirm = useMutation({
+    mutationFn: () => got(client.POST("/swaps/{id}/confirm", { params: params(w), body: { tail } })),
+    onSuccess: act.onSuccess,
+    onError: (e) => {
+      act.onError(e);
+      field.current?.select(); // what is typed next takes its place
+    },
+  });
   return (
     <form onSubmit={(e) => { e.preventDefault(); confirm.mutate(); }} className="flex flex-wrap items-end gap-3">
-      <label className="space-y-1"><span className="font-semibold">Label tail of the drive you put in</span>
-        <input className="field tail max-w-60 text-2xl uppercase" autoComplete="off" autoCapitalize="characters" spellCheck={false} required value={tail} onChange={(e) => setTail(e.target.value)} /></label>
+      <label className="block space-y-1"><span className="block font-semibold">Label tail of the drive you put in</span>
+        <input ref={field} className="field tail max-w-60 text-2xl uppercase" autoComplete="off" autoCapitalize="characters" spellCheck={false} required value={tail} onChange={(e) => setTail(e.target.value)} /></label>
       <button className="button main text-lg" disabled={confirm.isPending}>Confirm and make it a member</button>
     </form>
   );

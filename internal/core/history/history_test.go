@@ -1,0 +1,100 @@
+package history
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/core/drive"
+)
+
+var t0 = time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+
+func at(h float64) time.Time { return t0.Add(time.Duration(h * float64(time.Hour))) }
+
+func series(values ...float64) (s Series) {
+	for i, v := range values {
+		s = s.Add(Point{at(float64(i)), v})
+	}
+	return s
+}
+
+// TestLateTwiceOutOfOrder: however readings arrive, the series is the same.
+func TestLateTwiceOutOfOrder(t *testing.T) {
+	want := series(0, 1, 1, 4, 9, 9, 12)
+	for seed := range uint64(50) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		var s Series
+		for range 3 { // every one comes three times
+			for _, i := range r.Perm(len(want)) {
+				s = s.Add(want[i])
+			}
+		}
+		require.Equal(t, want, s)
+	}
+}
+
+func TestGrowthSeesResets(t *testing.T) {
+	s := series(10, 12, 12, 3, 5, 0, 1) // cleared after hour 2, and after hour 4
+	grown, known := s.Growth(at(0))
+	require.True(t, known)
+	require.Equal(t, 2.0+0+3+2+0+1, grown)
+	require.Equal(t, []time.Time{at(3), at(5)}, s.Resets())
+	grown, known = s.Growth(at(4.5))
+	require.True(t, known)
+	require.Equal(t, 1.0, grown, "what was cleared counts as grown from nothing")
+	_, known = s.Growth(at(-1))
+	require.False(t, known, "nothing is known from before the first point")
+	require.Equal(t, at(6), s.LastChange())
+	require.Equal(t, at(6), s.FirstAbove(0))
+	require.True(t, series(5, 5, 5).LastChange().IsZero())
+	require.Equal(t, at(0), series(5, 5, 5).FirstAbove(0))
+	p, ok := s.At(at(3.5))
+	require.True(t, ok)
+	require.Equal(t, 3.0, p.Value)
+	require.Len(t, s.Since(at(4)), 3)
+}
+
+func TestPack(t *testing.T) {
+	in := map[drive.MetricName]float64{"a": 0, "pending_sectors": 38, "bytes_written": 1197603166641664, "read_latency_seconds": 0.00712, "temperature_celsius": -4,
+		"huge": 1e300, "negative zero": math.Copysign(0, -1)}
+	b := Pack(in)
+	out, err := Unpack(b)
+	require.NoError(t, err)
+	require.Equal(t, in, out)
+	require.True(t, math.Signbit(out["negative zero"]))
+	require.Equal(t, b, Pack(out), "equal readings are packed alike")
+	for i := range b {
+		c := append([]byte(nil), b...)
+		c[i] ^= 0x10
+		_, err := Unpack(c)
+		require.ErrorIs(t, err, ErrDamaged, "byte %d", i)
+		_, err = Unpack(b[:i])
+		require.ErrorIs(t, err, ErrDamaged, "cut at %d", i)
+	}
+}
+
+func FuzzUnpack(f *testing.F) {
+	f.Add(Pack(map[drive.MetricName]float64{"pending_sectors": 38, "x": 0.5}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if m, err := Unpack(b); err == nil {
+			again, err := Unpack(Pack(m))
+			require.NoError(t, err)
+			require.Len(t, again, len(m))
+		}
+	})
+}
+
+func BenchmarkPack(b *testing.B) {
+	m := map[drive.MetricName]float64{}
+	for i, c := range drive.Catalogue {
+		m[c.Name] = float64(i * 1000)
+	}
+	b.ReportMetric(float64(len(Pack(m))), "bytes/reading")
+	for b.Loop() {
+		Pack(m)
+	}
+}

@@ -1,0 +1,139 @@
+package pool
+
+import (
+	"fmt"
+	"math/bits"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// random makes a small pool of any kind: some members lost, some depending on log devices, protection by group or by
+// volume, counted by member or by domain.
+func random(r *rand.Rand) Pool {
+	p := Pool{Name: "p"}
+	logs := r.IntN(3)
+	for i := range logs {
+		p.Logs = append(p.Logs, Member{Slot: fmt.Sprintf("log%d", i), State: Online})
+	}
+	n := 0
+	for g := range 1 + r.IntN(2) {
+		group := Group{Name: fmt.Sprintf("g%d", g), Protect: Protection{Tolerance: r.IntN(3), Domains: r.IntN(3) == 0, None: r.IntN(4) == 0}}
+		for range 2 + r.IntN(3) {
+			m := Member{Slot: fmt.Sprintf("m%d", n), State: Online, Domain: fmt.Sprintf("h%d", r.IntN(3))}
+			if logs > 0 && r.IntN(2) == 0 {
+				m.Log = fmt.Sprintf("log%d", r.IntN(logs))
+			}
+			if r.IntN(5) == 0 {
+				m.State = []MemberState{Missing, Faulty, Recovering}[r.IntN(3)]
+			}
+			n++
+			group.Members = append(group.Members, m)
+		}
+		if group.Protect.None {
+			for v := range 1 + r.IntN(3) {
+				p.Volumes = append(p.Volumes, Volume{Name: fmt.Sprintf("%sv%d", group.Name, v), Group: group.Name, Protect: Protection{Tolerance: r.IntN(3), Domains: r.IntN(3) == 0}})
+			}
+		}
+		p.Groups = append(p.Groups, group)
+	}
+	return p
+}
+
+// broken says, in the slowest and plainest way, whether a protection on a group has lost data.
+func broken(g Group, pr Protection, gone map[string]bool) bool {
+	domains := map[string]bool{}
+	members := 0
+	all := true
+	for _, m := range g.Members {
+		if !m.Lost() && !gone[m.Slot] && (m.Log == "" || !gone[m.Log]) {
+			all = false
+		}
+		if m.Lost() || gone[m.Slot] || m.Log != "" && gone[m.Log] {
+			members++
+			domains[m.Domain] = true
+		}
+	}
+	if pr.Domains {
+		members = len(domains)
+	}
+	return members > pr.Tolerance || all
+}
+
+// oracle tries every set of further losses, of members and of log devices, and gives the size of the smallest that loses
+// data, less one.
+func oracle(p Pool) (Margin, bool) {
+	var slots []string
+	p.Everyone(func(_ string, m *Member) {
+		if !m.Lost() {
+			slots = append(slots, m.Slot)
+		}
+	})
+	protections := 0
+	best := len(slots) + 1
+	for set := range uint(1) << len(slots) {
+		if bits.OnesCount(set) >= best {
+			continue
+		}
+		gone := map[string]bool{}
+		for i, s := range slots {
+			gone[s] = set&(1<<i) != 0
+		}
+		for _, g := range p.Groups {
+			var prs []Protection
+			if !g.Protect.None {
+				prs = append(prs, g.Protect)
+			}
+			for _, v := range p.Volumes {
+				if v.Group == g.Name {
+					prs = append(prs, v.Protect)
+				}
+			}
+			protections += len(prs)
+			for _, pr := range prs {
+				if broken(g, pr, gone) {
+					best = min(best, bits.OnesCount(set))
+				}
+			}
+		}
+	}
+	return Margin(best - 1), protections > 0
+}
+
+// TestMarginAgainstOracle compares the clever computation with the plain one on ten thousand pools.
+func TestMarginAgainstOracle(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	compared := 0
+	for range 10_000 {
+		p := random(r)
+		want, known := oracle(p)
+		got, ok := p.Margin()
+		require.Equal(t, known, ok)
+		if !known {
+			continue
+		}
+		compared++
+		if want < 0 {
+			require.Negative(t, int(got), "%+v", p)
+			continue
+		}
+		require.Equal(t, want, got, "%+v", p)
+	}
+	require.Greater(t, compared, 8000)
+}
+
+func TestWithoutNamesVolumes(t *testing.T) {
+	p := Pool{Groups: []Group{{Name: "drives", Protect: Protection{None: true}, Members: []Member{{Slot: "1", State: Online}, {Slot: "2", State: Online}, {Slot: "3", State: Out}}}},
+		Volumes: []Volume{{Name: "thumbnails", Group: "drives"}, {Name: "scans", Group: "drives", Protect: Protection{Tolerance: 1}}}}
+	m, _ := p.Margin()
+	require.Equal(t, "no more may fail", m.String())
+	after, lost, known := p.Without("2")
+	require.True(t, known)
+	require.Equal(t, "data is lost", after.String())
+	require.Equal(t, []string{"thumbnails"}, lost)
+	require.Equal(t, Online, p.Groups[0].Members[1].State, "asking changes nothing")
+	_, known = (&Pool{}).Margin()
+	require.False(t, known, "a pool nobody knows anything of has no margin, least of all a good one (R7)")
+	require.Equal(t, "two more may fail", Margin(2).String())
+}

@@ -1,0 +1,238 @@
+package swap
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/cockroachdb/datadriven"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/pool"
+)
+
+var t0 = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+func disk(tail string) drive.Identity { return drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7" + tail} }
+
+// script is one swap, told step by step.
+type script struct {
+	state  State
+	events []Event
+	now    time.Time
+}
+
+// apply gives an event to the swap and writes what came of it: orders, refusals, new lines of the record, the phase.
+func (s *script) apply(e Event) string {
+	s.now = s.now.Add(time.Minute)
+	e.At = s.now
+	before := s.state
+	next, orders, err := Apply(s.state, e)
+	var b strings.Builder
+	if err != nil {
+		fmt.Fprintf(&b, "refused (%s): %s\n", err.(*Refusal).Type, strings.TrimSpace(err.Error()))
+		if fmt.Sprint(next) != fmt.Sprint(before) {
+			b.WriteString("STATE CHANGED BY A REFUSAL\n")
+		}
+	}
+	s.events = append(s.events, e)
+	for _, l := range next.Log[len(before.Log):] {
+		fmt.Fprintf(&b, "%s: %s\n", l.Who, l.Says)
+	}
+	for _, o := range orders {
+		fmt.Fprintf(&b, "order %s", o.Kind)
+		if o.Kind == OrderJoin {
+			fmt.Fprintf(&b, " #%d %s", o.Number, o.New.Tail())
+		}
+		b.WriteString("\n")
+	}
+	for _, c := range next.Closing {
+		if c.Result != Passes {
+			fmt.Fprintf(&b, "closing %s %s: %s\n", c.ID, c.Result, c.Found)
+		}
+	}
+	for _, w := range next.Wrong {
+		fmt.Fprintf(&b, "put back %s into %s\n", w.Tail(), w.Bay)
+	}
+	s.state = next
+	fmt.Fprintf(&b, "at %s", next.Phase)
+	if next.Phase != before.Phase && next.Phase.Open() {
+		fmt.Fprintf(&b, ": %s", next.Now().Title)
+	}
+	return b.String() + "\n"
+}
+
+// TestScenarios runs the stories under testdata.
+func TestScenarios(t *testing.T) {
+	datadriven.Walk(t, "testdata", func(t *testing.T, path string) {
+		s := &script{now: t0}
+		datadriven.RunTest(t, path, func(t *testing.T, d *datadriven.TestData) string {
+			arg := func(key, otherwise string) string {
+				for _, a := range d.CmdArgs {
+					if a.Key == key && len(a.Vals) > 0 {
+						return strings.Join(a.Vals, " ")
+					}
+				}
+				return otherwise
+			}
+			has := func(key string) bool { return d.HasArg(key) }
+			who := arg("by", "ida")
+			number := func(key string, otherwise uint64) uint64 {
+				n, err := strconv.ParseUint(arg(key, fmt.Sprint(otherwise)), 10, 64)
+				require.NoError(t, err)
+				return n
+			}
+			one := func() *Drive {
+				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: arg("bay", "skerry/front/7"),
+					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " ")}
+			}
+			switch d.Cmd {
+			case "plan":
+				return s.apply(Event{Kind: PlanIt, By: who, Plan: &State{ID: "s1", Pool: "soundscape", PoolID: "p1", Slot: "1.7", Host: "skerry",
+					Old: *one(), OldGone: has("gone"), Needs: drive.Bytes(number("needs", 4000)), Margin: pool.Margin(number("margin", 2))}})
+			case "begin":
+				e := Event{Kind: BeginIt, By: who, Reason: strings.TrimSpace(d.Input)}
+				e.Checks = []Check{{ID: "margin", Title: "Enough is left when it is out", Found: "found so", Do: "Do so.", Result: Result(arg("check", "passes"))}}
+				return s.apply(e)
+			case "gone":
+				return s.apply(Event{Kind: DriveGone, Drive: one(), Margin: pool.Margin(number("margin", 1))})
+			case "came":
+				return s.apply(Event{Kind: DriveCame, Drive: one()})
+			case "confirm":
+				return s.apply(Event{Kind: ConfirmIt, By: who, Tail: arg("tail", "")})
+			case "outcome":
+				return s.apply(Event{Kind: OrderDone, Order: int(number("order", 1)), Done: has("done"), Outcome: strings.TrimSpace(d.Input)})
+			case "pool":
+				v := &PoolView{Member: pool.MemberState(arg("member", "online")), Drive: disk(arg("drive", "")).Key(), MarginKnown: !has("unknown"),
+					Recovering: has("recovering"), Recovery: arg("id", ""), Unrepairable: number("left", 0), NewVerdict: arg("verdict", string(health.Sound)), LightOn: has("lit")}
+				return s.apply(Event{Kind: PoolSeen, Pool: v, Margin: pool.Margin(number("margin", 2))})
+			case "abandon":
+				return s.apply(Event{Kind: AbandonIt, By: who, Reason: strings.TrimSpace(d.Input)})
+			case "restart":
+				again := Replay(s.events)
+				if !assert.ObjectsAreEqual(s.state, again) {
+					return "ANOTHER STATE AFTER A RESTART\n"
+				}
+				s.state = again
+				return fmt.Sprintf("at %s, as before\n", again.Phase)
+			}
+			t.Fatalf("no command %q", d.Cmd)
+			return ""
+		})
+	})
+}
+
+// TestNothingBreaksTheRules throws thousands of events in any order at swaps and looks at every state on the way.
+func TestNothingBreaksTheRules(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	tails := []string{"OLD01", "NEW02", "SML03", "HLD04", "OTH05"}
+	var closed, joins int
+	for range 4000 {
+		s := State{}
+		s, _, _ = Apply(s, Event{Kind: PlanIt, By: "ida", Plan: &State{ID: "s", Pool: "p", Slot: "1", Host: "h", Old: Drive{Identity: disk("OLD01"), Bay: "h/f/1"}, Needs: 4000, Margin: 1}})
+		var events []Event
+		for range 40 {
+			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Bay: "h/f/1"}
+			switch d.Tail() {
+			case "SML03":
+				d.Capacity = 3999
+			case "HLD04":
+				d.Holds = "somebody"
+			}
+			e := Event{Kind: []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone, DriveCame, DriveGone, ConfirmIt, PoolSeen}[r.IntN(11)], By: "ida",
+				Drive: &d, Tail: tails[r.IntN(len(tails))], Order: r.IntN(3), Done: r.IntN(2) == 0, Margin: pool.Margin(r.IntN(2)), Reason: "why"}
+			if e.Kind == AbandonIt && r.IntN(8) > 0 {
+				continue
+			}
+			e.Pool = &PoolView{Member: []pool.MemberState{pool.Online, pool.Recovering, pool.Missing}[r.IntN(3)], Drive: disk(tails[r.IntN(2)]).Key(), MarginKnown: r.IntN(5) > 0, Recovering: r.IntN(3) == 0, NewVerdict: "sound"}
+			before := s
+			next, orders, err := Apply(s, e)
+			if err != nil {
+				require.Equal(t, before, next, "a refusal changes nothing")
+			}
+			for _, o := range orders {
+				if o.Kind != OrderJoin {
+					continue
+				}
+				joins++
+				require.Equal(t, ConfirmIt, e.Kind, "only a person's confirmation leads to writing (R3)")
+				require.True(t, o.New.TailMatches(e.Tail))
+				require.Contains(t, []string{"NEW02", "OTH05"}, o.New.Tail(), "too small, taken, and old drives are never written to")
+				require.Empty(t, before.Wrong, "never while another drive is out (R5)")
+				require.Equal(t, Confirm, before.Phase)
+			}
+			if next.Phase != before.Phase && (next.Phase == Verify || next.Phase == Closed) {
+				require.Equal(t, PoolSeen, e.Kind, "done is what the pool showed (R6)")
+			}
+			if next.Phase == Closed && before.Phase != Closed {
+				closed++
+				require.True(t, e.Pool.MarginKnown && e.Margin >= next.Margin && e.Pool.Member == pool.Online && !e.Pool.Recovering, "healthy is what was seen")
+			}
+			if !before.Phase.Open() {
+				require.Equal(t, before.Phase, next.Phase, "what has ended stays so")
+			}
+			events = append(events, e)
+			s = next
+		}
+		again := State{}
+		again, _, _ = Apply(again, Event{Kind: PlanIt, By: "ida", Plan: &State{ID: "s", Pool: "p", Slot: "1", Host: "h", Old: Drive{Identity: disk("OLD01"), Bay: "h/f/1"}, Needs: 4000, Margin: 1}})
+		for _, e := range events {
+			again, _, _ = Apply(again, e)
+		}
+		require.Equal(t, s, again, "the same events lead to the same state")
+	}
+	require.Greater(t, closed, 5, "some of them come to a good end")
+	require.Greater(t, joins, 100)
+}
+
+// TestChecks: every check speaks, with what it looked at; the ones that must stop do.
+func TestChecks(t *testing.T) {
+	members := []pool.Member{{Slot: "1", Drive: "a", State: pool.Online, Log: "log"}, {Slot: "2", Drive: "b", State: pool.Online, Log: "log"}}
+	p := &pool.Pool{Name: "plankton", Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 1}, Members: members}}, Logs: []pool.Member{{Slot: "log", State: pool.Online}}}
+	base := Situation{Now: t0, PoolSeen: t0, Pool: p, BayKnown: true, Plan: State{Pool: "plankton", Slot: "1", Host: "fulmar", Old: Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"}, Needs: 8_001_563_222_016}, LastScrub: t0.Add(-time.Hour), ScrubClean: true}
+	result := func(s Situation, id string) Check {
+		for _, c := range Checks(s) {
+			require.NotEmpty(t, c.Looked)
+			require.NotEmpty(t, c.Found)
+			if c.ID == id {
+				return c
+			}
+		}
+		require.Fail(t, "no check "+id)
+		return Check{}
+	}
+	require.Equal(t, Warns, result(base, "margin").Result, "nothing more may fail then")
+	require.Contains(t, result(base, "fit").Found, "8,001,563,222,016 bytes")
+	for id, change := range map[string]func(*Situation){
+		"host-reports": func(s *Situation) { s.HostLate = true },
+		"no-recovery":  func(s *Situation) { s.Recovery = "resilver" },
+		"one-swap":     func(s *Situation) { s.OtherSwap = "bo" },
+		"margin":       func(s *Situation) { s.Pool = nil },
+	} {
+		s := base
+		change(&s)
+		c := result(s, id)
+		require.Equal(t, Stops, c.Result, id)
+		require.NotEmpty(t, c.Do, id)
+	}
+	s := base
+	s.Plan.Slot = "log"
+	require.Contains(t, result(s, "margin").Found, "2 members would be lost with it")
+	q := p.With(pool.Missing, "2")
+	s = base
+	s.Pool = &q
+	require.Equal(t, Stops, result(s, "margin").Result, "the last member is never let go (R1)")
+	v := *p
+	v.Volumes = []pool.Volume{{Name: "thumbnails", Group: "mirror"}}
+	s.Pool = &v
+	require.Contains(t, result(s, "margin").Found, "thumbnails would be lost")
+	s = base
+	s.LastScrub = time.Time{}
+	require.Equal(t, Warns, result(s, "last-scrub").Result, "not known is not clean (R7)")
+}

@@ -1,0 +1,261 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// browser is a headless Chromium on the console.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+	axe string
+	url string
+}
+
+func openBrowser(t *testing.T, url string) *browser {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "\n*** SKIPPED: the console was not driven: chromium is missing: apt-get install chromium ***")
+		t.Skip("chromium is missing")
+	}
+	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "run make build first")
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("force-prefers-reduced-motion", true),
+		chromedp.WindowSize(1280, 800))
+	alloc, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel := chromedp.NewContext(alloc)
+	t.Cleanup(cancel)
+	b := &browser{t: t, ctx: ctx, axe: string(axe), url: url}
+	require.NoError(t, chromedp.Do(ctx))
+	return b
+}
+
+func (b *browser) do(what string, steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		require.NoError(b.t, err, "%s\nthe page said:\n%s", what, last(b.text(), 3000))
+	}
+}
+
+func (b *browser) text() string {
+	ctx, cancel := context.WithTimeout(b.ctx, 5*time.Second)
+	defer cancel()
+	s, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body.innerText`))
+	return s
+}
+
+// ask gives what a script in the page gives.
+func (b *browser) ask(script string) string {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 60*time.Second)
+	defer cancel()
+	s, err := chromedp.Run(ctx, chromedp.Evaluate[string](script, chromedp.EvalAwaitPromise))
+	require.NoError(b.t, err)
+	return s
+}
+
+// see waits until the page says words.
+func (b *browser) see(words ...string) {
+	b.t.Helper()
+	for _, w := range words {
+		await(b.t, "the page says "+w, b.text, func(s string) bool { return strings.Contains(s, w) })
+	}
+}
+
+// click presses the first button, link or option that says words.
+func (b *browser) click(words string) {
+	b.t.Helper()
+	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary][contains(normalize-space(.), %q) or contains(@aria-label, %q)][not(@disabled)]`, words, words)
+	b.do("click "+words, chromedp.WaitVisible(xpath), chromedp.Click(xpath))
+}
+
+func (b *browser) open(path string) {
+	b.t.Helper()
+	b.do("open "+path, chromedp.Navigate(b.url+path), chromedp.WaitVisible("main"))
+}
+
+// clean requires that axe-core finds nothing on the page, in both themes.
+func (b *browser) clean(where string) {
+	b.t.Helper()
+	for _, theme := range []string{"night", "paper"} {
+		b.ask(fmt.Sprintf(`document.documentElement.dataset.theme = %q; dispatchEvent(new Event("themed")); ""`, theme))
+		b.ask(b.axe + ";''")
+		found := b.ask(`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " + (n.failureSummary||"").slice(0, 240)).join(" | "))))`)
+		var violations []string
+		require.NoError(b.t, json.Unmarshal([]byte(found), &violations))
+		require.Empty(b.t, violations, "axe-core on %s, theme %s", where, theme)
+	}
+	b.ask(`document.documentElement.dataset.theme = "night"; dispatchEvent(new Event("themed")); ""`)
+}
+
+// shot keeps a picture, if pictures are asked for.
+func (b *browser) shot(name string) {
+	dir := os.Getenv("LANTERN_SHOTS")
+	if dir == "" {
+		return
+	}
+	b.ask(`document.fonts.ready.then(() => new Promise(r => setTimeout(() => r(""), 400)))`)
+	png, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	require.NoError(b.t, err)
+	require.NoError(b.t, os.MkdirAll(dir, 0o755))
+	require.NoError(b.t, os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644))
+}
+
+func (b *browser) phone(on bool) {
+	w, h := int64(1280), int64(800)
+	if on {
+		w, h = 390, 844
+	}
+	b.do("size", chromedp.EmulateViewport(w, h))
+}
+
+// TestConsole goes through the story in a browser: one failing drive, from its first sign to a healthy pool.
+func TestConsole(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, d.url)
+	b.phone(false)
+	round := d.settle()
+	tail, bay := round.Lines[0].Tail, round.Lines[0].Bay
+
+	// Nobody is let in without signing in; the link does it, once.
+	b.open("/")
+	b.see("Your token")
+	b.clean("the sign-in page")
+	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	b.see("drives need a hand", tail+" has", "sectors that cannot be read", "soundscape", "Under way", "tidegauge", "Filling up", "specimens")
+	b.clean("the round")
+	b.shot("round")
+	b.phone(true)
+	b.shot("round-phone")
+	b.phone(false)
+	second := openBrowser(t, d.url)
+	second.do("the link again", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	second.see("used already")
+
+	// The drive: who it is, how it is and why, and the course of the metric.
+	b.click(tail + " has")
+	b.see("since", "SMART attribute 197", "pending sectors", "group 1", bay, "without it: one more may fail")
+	b.do("chart", chromedp.WaitVisible(".uplot canvas"))
+	b.clean("the drive")
+	b.shot("drive")
+
+	// The light goes on with an end, shows on the map, and goes out by itself.
+	b.click("Light the bay")
+	b.see("lit until")
+	b.click("Show on the map")
+	b.see("Bays of skerry", "as you stand before it", "lit until")
+	b.clean("the bay map")
+	b.shot("bays")
+	d.run("lab", "speed", "300")
+	await(t, "the light is out", b.text, func(s string) bool { return !strings.Contains(s, "lit until") })
+	d.run("lab", "speed", "1")
+
+	// The swap: checks, hands, the wrong drive, the wrong size, the label tail.
+	b.click("Open the drive")
+	b.click("Plan a swap")
+	b.see("Look before you touch", "Enough is left when it is out", "now two more may fail; without it one more may fail", "looked at")
+	b.clean("the plan of a swap")
+	b.shot("swap-checks")
+	b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "LM417 comes next"))
+	b.click("Begin the swap")
+	b.see("Pull " + tail)
+	d.run("lab", "pull", "skerry/front/9")
+	b.see("Stop. Put", "skerry/front/9", "Nothing goes on until it is back")
+	b.clean("the wrong-drive alarm")
+	b.phone(true)
+	b.shot("swap-wrong-drive-phone")
+	b.phone(false)
+	bays := get[api.BayMap](d.shell, "bays", "skerry")
+	var wrong string
+	for _, x := range bays.Sections[0].Bays {
+		if x.Number == 9 {
+			wrong = x.Tail
+		}
+	}
+	d.run("lab", "insert", "skerry/front/9", "--drive", wrong)
+	await(t, "the alarm is over", b.text, func(s string) bool { return !strings.Contains(s, "Stop. Put") })
+	d.run("lab", "pull", bay)
+	b.see("Put in a new drive")
+	d.run("lab", "insert", bay, "--bytes", "2000398934016")
+	b.see("was refused", "too small")
+	d.run("lab", "pull", bay)
+	fresh := get[api.LabMoved](d.shell, "lab", "insert", bay)
+	b.see("Label tail of the drive you put in")
+	w := d.awaitPhase(api.SwapPhaseConfirm)
+	require.NotContains(t, b.text(), fresh.Tail, "who confirms must have read the label")
+	const field = `//label[contains(., "Label tail")]//input`
+	b.do("a wrong tail", chromedp.SendKeys(field, "QQ999"))
+	b.click("Confirm and make")
+	b.see("is not the label tail", "nothing was written")
+	b.shot("swap-confirm")
+	b.do("the right tail", chromedp.SendKeys(field, strings.ToLower(fresh.Tail)))
+	b.click("Confirm and make")
+	b.see("Wait for the recovery")
+
+	// The recovery, live, until the pool is healthy and the swap closed as verified.
+	d.run("lab", "speed", "300")
+	await(t, "a range is shown", b.text, func(s string) bool { return strings.Contains(s, "The fan is an estimate") })
+	await(t, "it is well under way", d.openSwap, func(w api.Swap) bool { return w.Recovery.Share > 0.3 })
+	d.run("lab", "speed", "1")
+	b.clean("a swap that recovers")
+	b.shot("swap-recovering")
+	b.phone(true)
+	b.shot("swap-recovering-phone")
+	b.phone(false)
+	b.open("/recoveries/" + d.openSwap().Recovery.Id)
+	b.see("The fan is an estimate", "esilver of")
+	b.clean("a recovery")
+	b.shot("recovery")
+	b.open("/swaps/" + w.Id)
+	d.run("lab", "speed", "1200")
+	b.see("Closed, verified", "The margin is restored")
+	d.run("lab", "speed", "1")
+	b.clean("a closed swap")
+
+	// Every other page, in both themes, and search by keyboard.
+	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace", "/pools": "least margin first", "/pools/soundscape": "double parity",
+		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/bays/guillemot?layer=pool": "Bays of guillemot", "/nothing": "There is no such page"} {
+		b.open(path)
+		b.see(words)
+		b.clean(path)
+	}
+	b.open("/pools")
+	b.see("soundscape")
+	b.shot("pools")
+	b.open("/pools/soundscape")
+	b.see("double parity")
+	b.shot("pool")
+	b.open("/drives")
+	b.see("every verdict", "VR")
+	b.do("open search", chromedp.KeyEvent("/"), chromedp.WaitVisible(`[role=combobox]`), chromedp.SendKeys(`[role=combobox]`, fresh.Tail))
+	b.see(fresh.Serial)
+	b.clean("search")
+	b.do("go", chromedp.KeyEvent("\r"))
+	b.see("Its course", fresh.Tail)
+
+	// The service goes away and comes back: the console says so, and recovers by itself.
+	d.process.stop()
+	b.see("The connection is lost since")
+	b.clean("a lost connection")
+	d.begin(t)
+	await(t, "the connection is back", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
+	require.Equal(t, api.SwapPhaseClosed, d.openSwap().Phase)
+}
