@@ -244,7 +244,7 @@ func TestConsole(t *testing.T) {
 	b.see("double parity")
 	b.shot("pool")
 	b.open("/drives")
-	b.see("every verdict", "VR")
+	b.see("every verdict", "fulmar/front/1")
 	b.do("open search", chromedp.KeyEvent("/"), chromedp.WaitVisible(`[role=combobox]`), chromedp.SendKeys(`[role=combobox]`, fresh.Tail))
 	b.see(fresh.Serial)
 	b.clean("search")

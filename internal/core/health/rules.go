@@ -222,8 +222,9 @@ func linkErrors(s Subject) (Finding, bool) {
 	if !ok || last.Value == 0 {
 		return Finding{}, false
 	}
-	grown, known := series.Growth(last.At.Add(-7 * day))
-	if !known || grown == 0 {
+	// Of a drive that was watched for less than 7 days, what grew since then counts.
+	grown, _ := series.Growth(last.At.Add(-7 * day))
+	if grown == 0 {
 		return Finding{}, false // old ones that stand still are nobody's matter
 	}
 	perDay, _ := series.Growth(last.At.Add(-day))

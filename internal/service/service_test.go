@@ -1,0 +1,481 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/store"
+)
+
+var t0 = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+// standing is a clock that is moved by hand.
+type standing struct {
+	mu sync.Mutex
+	at time.Time
+}
+
+func (c *standing) Now() time.Time                             { c.mu.Lock(); defer c.mu.Unlock(); return c.at }
+func (c *standing) Sleep(context.Context, time.Duration) error { return nil }
+func (c *standing) AtLeast(d, _ time.Duration) time.Duration   { return d }
+func (c *standing) forward(d time.Duration)                    { c.mu.Lock(); defer c.mu.Unlock(); c.at = c.at.Add(d) }
+
+var _ clock.Clock = (*standing)(nil)
+
+// bench is a service without a network, one host and a mirror.
+type bench struct {
+	t     *testing.T
+	clock *standing
+	file  string
+	store *store.Store
+	s     *Service
+	n     int
+	// What the host will report.
+	drives []api.DriveReport
+	pool   api.PoolReport
+}
+
+func newBench(t *testing.T) *bench {
+	b := &bench{t: t, clock: &standing{at: t0}, file: filepath.Join(t.TempDir(), "lantern.db")}
+	b.open()
+	_, err := b.s.Enrol("test", "fulmar")
+	require.NoError(t, err)
+	for i, tail := range []string{"AA001", "BB002", "CC003"} {
+		b.drives = append(b.drives, b.disk(tail, i+1))
+	}
+	b.pool = api.PoolReport{Id: "p1", Name: "plankton", Kind: "mirrors", CapacityBytes: 8e12, UsedBytes: 4e12, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{},
+		Groups: []api.GroupReport{{Name: "mirror", Protection: api.Protection{Words: "three-way mirror", Tolerance: 2}, Members: []api.MemberReport{b.member("1", "AA001"), b.member("2", "BB002"), b.member("3", "CC003")}}}}
+	b.report()
+	return b
+}
+
+func (b *bench) open() {
+	var err error
+	b.store, err = store.Open(b.file)
+	require.NoError(b.t, err)
+	b.t.Cleanup(func() { b.store.Close() })
+	b.s, err = New(b.store, b.clock, slog.New(slog.DiscardHandler))
+	require.NoError(b.t, err)
+}
+
+// restart stops the service and starts it again on the same records.
+func (b *bench) restart() {
+	require.NoError(b.t, b.store.Close())
+	b.open()
+}
+
+func (b *bench) disk(tail string, bay int) api.DriveReport {
+	d := api.DriveReport{Identity: api.Identity{Wwn: "502abe7" + fmt.Sprintf("%09d", bay), Model: "OSSFELL OF-8T", Serial: "KH3" + tail}, CapacityBytes: 8e12, Section: "front", Bay: bay, Path: fmt.Sprintf("/dev/x%d", bay)}
+	d.Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": 100}}
+	return d
+}
+
+func (b *bench) member(slot, tail string) api.MemberReport {
+	for _, d := range b.drives {
+		if strings.HasSuffix(d.Identity.Serial, tail) {
+			return api.MemberReport{Slot: slot, State: "online", Drive: "wwn-" + d.Identity.Wwn, Domain: "fulmar", SizeBytes: 8e12, UsedBytes: 4e12, NeedsBytes: 8e12}
+		}
+	}
+	return api.MemberReport{Slot: slot, State: "missing", Domain: "fulmar", NeedsBytes: 8e12}
+}
+
+func (b *bench) next() api.Report {
+	b.n++
+	b.clock.forward(time.Second)
+	return api.Report{Id: fmt.Sprintf("r%d", b.n), Host: "fulmar", At: b.clock.Now(), IntervalSeconds: 30, Drives: slices.Clone(b.drives), Pools: []api.PoolReport{b.pool},
+		Enclosures: []api.EnclosureReport{{Name: "chassis", Sections: []api.SectionReport{{Name: "front", Rows: 2, Columns: 6, First: "top-left", Run: "rows", Lit: []int{}}}}}}
+}
+
+func (b *bench) report() { require.NoError(b.t, b.s.TakeReport("fulmar", b.next())) }
+
+func (b *bench) problem(err error, kind, words string) {
+	b.t.Helper()
+	require.Error(b.t, err)
+	p := AsProblem(err)
+	require.Equal(b.t, kind, p.Type, p.Error())
+	require.Contains(b.t, p.Error(), words)
+}
+
+func TestReportsThatAreRefused(t *testing.T) {
+	b := newBench(t)
+	r := b.next()
+	require.NoError(t, b.s.TakeReport("fulmar", r))
+	b.problem(b.s.TakeReport("fulmar", r), "used-id", "taken already")
+	r = b.next()
+	b.problem(b.s.TakeReport("petrel", r), "unknown-host", "lantern host enrol")
+	r.Host = "petrel"
+	b.problem(b.s.TakeReport("fulmar", r), "unknown-host", "petrel")
+	r = b.next()
+	r.At = r.At.Add(time.Hour)
+	b.problem(b.s.TakeReport("fulmar", r), "bad-clock", "Set the clock")
+	r = b.next()
+	r.IntervalSeconds = 0
+	b.problem(b.s.TakeReport("fulmar", r), "bad-report", "not complete")
+}
+
+// TestQuietHost: a stopped agent's drives become unknown after two missed reports, with the time of the last one, and
+// come back with it (R7).
+func TestQuietHost(t *testing.T) {
+	b := newBench(t)
+	last := b.clock.Now()
+	b.clock.forward(59 * time.Second)
+	require.NoError(t, b.s.Tick())
+	d, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Equal(t, api.Sound, d.Verdict, "one missed report is no reason")
+	b.clock.forward(3 * time.Second)
+	require.NoError(t, b.s.Tick())
+	d, err = b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Equal(t, api.Unknown, d.Verdict)
+	require.Equal(t, "unknown-since", d.Findings[0].Rule)
+	require.Equal(t, last, d.SeenAt)
+	require.True(t, b.s.Pools()[0].Stale)
+	require.Equal(t, api.Quiet, b.s.Hosts()[0].State)
+	round := b.s.Round()
+	require.Len(t, round.Lines, 3)
+	require.Equal(t, api.Unknown, round.Lines[0].Verdict)
+	_, err = b.s.LightOn("ida", api.LightOn{Drive: "AA001", Seconds: 60})
+	b.problem(err, "host-quiet", "does not report")
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	_, err = b.s.BeginSwap("ida", w.Id, "", "")
+	b.problem(err, "check-stops", "stopped reporting")
+	b.report()
+	d, _ = b.s.Drive("AA001")
+	require.Equal(t, api.Sound, d.Verdict)
+}
+
+// TestFullDisk: nothing is half written, nothing is shown that was not kept, and it goes on when there is room.
+func TestFullDisk(t *testing.T) {
+	b := newBench(t)
+	require.NoError(t, b.store.Limit(1)) // as it is now, it must not grow
+	for i := range b.drives {
+		b.drives[i].Reading.Unreadable = []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong", Bytes: make([]byte, 200_000)}}
+	}
+	r := b.next()
+	err := b.s.TakeReport("fulmar", r)
+	b.problem(err, "store-full", "nothing was lost")
+	d, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Empty(t, d.Unreadable, "what was not kept is not shown")
+	require.NoError(t, b.store.Limit(1<<20))
+	require.NoError(t, b.s.TakeReport("fulmar", r), "the same report is taken when there is room")
+	d, _ = b.s.Drive("AA001")
+	require.Len(t, d.Unreadable, 1)
+	require.Equal(t, api.Unknown, d.Verdict, "a page that cannot be believed is not healthy")
+}
+
+// TestLateReports: what was kept on an agent's disk comes later, in any order, and tells of the past only.
+func TestLateReports(t *testing.T) {
+	b := newBench(t)
+	var kept []api.Report
+	for i := range 5 {
+		for j := range b.drives {
+			b.drives[j].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": float64(i * 2)}}
+		}
+		kept = append(kept, b.next())
+		b.clock.forward(time.Hour)
+	}
+	gone := b.drives[:2]
+	b.drives = gone
+	b.report()
+	for _, i := range []int{3, 0, 4, 2, 1} {
+		require.NoError(t, b.s.TakeReport("fulmar", kept[i]))
+	}
+	d, err := b.s.Drive("CC003")
+	require.NoError(t, err)
+	require.False(t, d.Present, "an old report brings nothing back")
+	check := func() {
+		trend, err := b.s.Trend("AA001", "pending_sectors", 2)
+		require.NoError(t, err)
+		var values []float64
+		for _, p := range trend.Points {
+			values = append(values, p.Value)
+		}
+		require.Equal(t, []float64{0, 0, 2, 4, 6, 8}, values)
+	}
+	check()
+	b.restart()
+	check()
+}
+
+// TestSwapOverRestarts: the service is restarted after every single thing that happens, and the swap goes on.
+func TestSwapOverRestarts(t *testing.T) {
+	b := newBench(t)
+	b.restart()
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	again, err := b.s.PlanSwap("bo", "aa001")
+	require.NoError(t, err)
+	require.Equal(t, w.Id, again.Id, "one drive has one plan")
+	b.restart()
+	_, err = b.s.BeginSwap("ida", w.Id, `"7"`, "because")
+	b.problem(err, "swap-changed", "Look at it again")
+	w, err = b.s.BeginSwap("ida", w.Id, ETag(w.Version), "scrub is due tonight")
+	require.NoError(t, err)
+	other, err := b.s.PlanSwap("bo", "BB002")
+	require.NoError(t, err)
+	_, err = b.s.BeginSwap("bo", other.Id, "", "why not")
+	b.problem(err, "check-stops", "led by ida")
+	b.restart()
+
+	// The drive leaves while the service is down: it is seen afterwards.
+	b.drives = b.drives[1:]
+	b.pool.Groups[0].Members[0].State = "missing"
+	b.report()
+	b.restart()
+	w, _ = b.s.Swap(w.Id)
+	require.Equal(t, api.SwapPhaseInsert, w.Phase)
+	b.drives = append(b.drives, b.disk("DD004", 1))
+	b.drives[2].Identity.Wwn = "502abe7999999999"
+	b.report()
+	b.restart()
+	w, _ = b.s.Swap(w.Id)
+	require.Equal(t, api.SwapPhaseConfirm, w.Phase)
+	w, err = b.s.ConfirmSwap("ida", w.Id, "", "DD004")
+	require.NoError(t, err)
+	b.restart()
+	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+	require.NoError(t, err)
+	require.Len(t, orders, 1)
+	require.Equal(t, api.OrderKindJoin, orders[0].Kind)
+	require.Equal(t, "KH3DD004", orders[0].Drive.Serial, "an order names a drive by identity, never by path (R2)")
+	require.NotContains(t, string(document(orders[0])), "/dev/")
+	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateDone, Says: "begun"}))
+	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "heard twice"}))
+	b.restart()
+	w, _ = b.s.Swap(w.Id)
+	require.Equal(t, api.SwapPhaseRecover, w.Phase, "that it was ordered is not that it is done (R6)")
+
+	b.pool.Groups[0].Members[0] = b.member("1", "DD004")
+	b.pool.Groups[0].Members[0].State = "recovering"
+	b.pool.Recoveries = []api.RecoveryReport{{Id: "r1", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "1", DoneBytes: 1e12, TodoBytes: 4e12}}
+	b.report()
+	b.restart()
+	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionScrub})
+	b.problem(err, "recovering", "resilver is running")
+	b.pool.Groups[0].Members[0].State = "online"
+	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 4e12, b.clock.Now()
+	b.report()
+	b.restart()
+	w, _ = b.s.Swap(w.Id)
+	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Closing)
+	old, err := b.s.Drive("AA001")
+	require.NoError(t, err, "what was once seen is remembered")
+	require.Equal(t, "fulmar/front/1", old.Bay)
+	for _, l := range b.s.Round().Lines {
+		require.NotEqual(t, "AA001", l.Tail, "a drive that was swapped out needs nobody")
+	}
+}
+
+// TestOrdersRunOut: an order nobody carried out is told, and the person can go on.
+func TestOrdersRunOut(t *testing.T) {
+	b := newBench(t)
+	l, err := b.s.LightOn("ida", api.LightOn{Bay: "fulmar/front/2", Seconds: 3600})
+	require.NoError(t, err)
+	require.Equal(t, "BB002", l.Tail)
+	b.clock.forward(10 * time.Minute)
+	require.NoError(t, b.s.Tick())
+	require.Empty(t, b.s.Lights())
+	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+	require.NoError(t, err)
+	require.Empty(t, orders, "a host that comes back does not do old things")
+	for _, bay := range []string{"fulmar/front/99", "nowhere/front/1", "fulmar", "fulmar/rear/1"} {
+		_, err = b.s.LightOn("ida", api.LightOn{Bay: bay, Seconds: 60})
+		require.Error(t, err, bay)
+	}
+}
+
+// TestLightEnds: a light goes out by itself, also over a restart, and one that nobody asked for gets an end.
+func TestLightEnds(t *testing.T) {
+	b := newBench(t)
+	answer := func() (on []bool) {
+		orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+		require.NoError(t, err)
+		for _, o := range orders {
+			on = append(on, o.On)
+			require.NoError(t, b.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "seen"}))
+		}
+		return on
+	}
+	_, err := b.s.LightOn("ida", api.LightOn{Drive: "BB002", Seconds: 60})
+	require.NoError(t, err)
+	require.Equal(t, []bool{true}, answer())
+	_, err = b.s.LightOn("bo", api.LightOn{Drive: "BB002", Seconds: 120})
+	require.NoError(t, err)
+	answer()
+	require.Len(t, b.s.Lights(), 1, "one bay has one light")
+	b.clock.forward(90 * time.Second)
+	require.NoError(t, b.s.Tick())
+	require.Empty(t, answer(), "the later end counts")
+	b.restart()
+	b.clock.forward(40 * time.Second)
+	require.NoError(t, b.s.Tick())
+	require.Equal(t, []bool{false}, answer())
+	require.Empty(t, b.s.Lights())
+
+	r := b.next()
+	r.Enclosures[0].Sections[0].Lit = []int{5}
+	require.NoError(t, b.s.TakeReport("fulmar", r))
+	b.clock.forward(11 * time.Minute)
+	require.NoError(t, b.s.Tick())
+	require.Equal(t, []bool{false}, answer(), "nobody asked for it: it goes out")
+}
+
+// TestRemembers: a member whose drive is gone is still known by the drive that was seen there.
+func TestRemembers(t *testing.T) {
+	b := newBench(t)
+	b.drives = b.drives[1:]
+	b.pool.Groups[0].Members[0] = api.MemberReport{Slot: "1", State: "missing", Domain: "fulmar", NeedsBytes: 8e12, Errors: api.MemberErrors{Write: 67}}
+	b.report()
+	p, err := b.s.Pool("plankton")
+	require.NoError(t, err)
+	require.Equal(t, "AA001", p.Groups[0].Members[0].Tail)
+	require.Equal(t, "one more may fail", p.Margin.Words)
+	d, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Equal(t, api.Dead, d.Verdict)
+	require.Equal(t, "fulmar/front/1", d.Bay)
+	b.pool.Groups[0].Members[0].Errors.Write = 0 // somebody cleared the counters
+	b.clock.forward(time.Hour)
+	b.report()
+	d, _ = b.s.Drive("AA001")
+	require.Contains(t, fmt.Sprint(d.Findings), "67 errors since first watched, 0 by the pool's own count")
+	bays, err := b.s.Bays("fulmar")
+	require.NoError(t, err)
+	require.True(t, bays.Sections[0].Bays[0].Missing)
+	require.Equal(t, "AA001", bays.Sections[0].Bays[0].Tail)
+}
+
+// TestNames: a name that fits two things asks for more; one that fits none says how to look.
+func TestNames(t *testing.T) {
+	b := newBench(t)
+	b.drives = append(b.drives, b.disk("ZA001", 7))
+	b.drives[3].Identity.Wwn = "502abe7777777777"
+	b.report()
+	_, err := b.s.Drive("A001")
+	b.problem(err, "ambiguous", "KH3AA001, KH3ZA001")
+	_, err = b.s.Drive("Q")
+	b.problem(err, "no-drive", "lantern drives --find")
+	_, err = b.s.Pool("nope")
+	b.problem(err, "no-pool", "lantern pools")
+	_, err = b.s.PlanSwap("ida", "ZA001")
+	b.problem(err, "no-member", "in no pool")
+	hits := b.s.Search("a001")
+	require.Len(t, hits, 2)
+	page, err := b.s.Drives(api.ListDrivesParams{Limit: 3})
+	require.NoError(t, err)
+	require.Equal(t, 4, page.Total)
+	rest, err := b.s.Drives(api.ListDrivesParams{Limit: 3, Cursor: page.Next})
+	require.NoError(t, err)
+	require.Len(t, rest.Drives, 1)
+	_, err = b.s.Drives(api.ListDrivesParams{Cursor: "gone"})
+	b.problem(err, "bad-cursor", "Begin again")
+}
+
+// TestEvents: a listener that was away is told what it missed.
+func TestEvents(t *testing.T) {
+	b := newBench(t)
+	_, live, stop, err := b.s.Listen(0)
+	require.NoError(t, err)
+	b.drives = b.drives[1:]
+	b.report()
+	e := <-live
+	require.Equal(t, api.EventKindDrive, e.Kind)
+	require.Contains(t, e.Says, "AA001 left bay fulmar/front/1")
+	stop()
+	_, err = b.s.Enrol("ida", "petrel")
+	require.NoError(t, err)
+	past, _, stop, err := b.s.Listen(e.Id)
+	require.NoError(t, err)
+	defer stop()
+	require.Len(t, past, 1)
+	require.Contains(t, past[0].Says, "ida enrolled petrel")
+}
+
+// TestSecrets: tokens and sessions are kept as hashes only.
+func TestSecrets(t *testing.T) {
+	b := newBench(t)
+	admin, fresh, err := b.s.FirstToken()
+	require.NoError(t, err)
+	require.True(t, fresh)
+	_, fresh, _ = b.s.FirstToken()
+	require.False(t, fresh, "it is made once")
+	host, err := b.s.Enrol("ida", "fulmar")
+	require.NoError(t, err)
+	session, err := b.s.SignIn(admin)
+	require.NoError(t, err)
+	code, err := b.s.SignInLink("ida")
+	require.NoError(t, err)
+	_, err = b.s.UseLink(code)
+	require.NoError(t, err)
+	_, err = b.s.UseLink(code)
+	b.problem(err, "link-used", "used already")
+	name, ok := b.s.SessionOf(session)
+	require.True(t, ok)
+	require.Equal(t, "admin", name)
+	_, ok = b.s.Person(host)
+	require.False(t, ok, "a host is no person")
+	_, ok = b.s.HostOf(admin)
+	require.False(t, ok)
+	for _, dump := range []any{mustAll[store.Token](t, b.store), mustAll[store.Session](t, b.store), mustAll[store.Host](t, b.store), mustAll[store.Event](t, b.store)} {
+		text, err := json.Marshal(dump)
+		require.NoError(t, err)
+		for _, secret := range []string{admin, host, session, code} {
+			require.NotContains(t, string(text), secret)
+		}
+	}
+}
+
+func mustAll[T any](t *testing.T, s *store.Store) []T {
+	t.Helper()
+	all, err := store.All[T](s, "1", "")
+	require.NoError(t, err)
+	return all
+}
+
+func BenchmarkTakeReport(b *testing.B) {
+	st, err := store.Open(filepath.Join(b.TempDir(), "lantern.db"))
+	require.NoError(b, err)
+	defer st.Close()
+	c := &standing{at: t0}
+	s, err := New(st, c, slog.New(slog.DiscardHandler))
+	require.NoError(b, err)
+	_, err = s.Enrol("bench", "h")
+	require.NoError(b, err)
+	const drives = 60
+	r := api.Report{Host: "h", IntervalSeconds: 30, Enclosures: []api.EnclosureReport{}, Pools: []api.PoolReport{}}
+	for i := range drives {
+		r.Drives = append(r.Drives, api.DriveReport{Identity: api.Identity{Wwn: fmt.Sprintf("5%015x", i+1), Model: "M", Serial: fmt.Sprintf("S%06d", i)}, CapacityBytes: 8e12})
+	}
+	n := 0
+	for b.Loop() {
+		n++
+		c.forward(time.Hour)
+		r.Id, r.At = fmt.Sprint(n), c.Now()
+		for i := range r.Drives {
+			r.Drives[i].Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
+			for j, m := range drive.Catalogue {
+				r.Drives[i].Reading.Metrics[string(m.Name)] = float64(n * j)
+			}
+		}
+		if err := s.TakeReport("h", r); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(drives*n)/b.Elapsed().Seconds(), "readings/s")
+}
