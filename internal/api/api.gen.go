@@ -777,7 +777,7 @@ type LogEntry struct {
 // Margin how many more members can be lost before data is
 type Margin struct {
 	Known   bool   `json:"known"`
-	Members int    `json:"members,omitempty,omitzero"`
+	Members int    `json:"members"`
 	Words   string `json:"words"`
 }
 
@@ -902,7 +902,7 @@ type Pool struct {
 	CapacityBytes int64 `json:"capacity_bytes"`
 
 	// FullMargin the margin when nothing is lost
-	FullMargin int      `json:"full_margin,omitempty,omitzero"`
+	FullMargin int      `json:"full_margin"`
 	Groups     []Group  `json:"groups"`
 	Hosts      []string `json:"hosts"`
 	Id         string   `json:"id"`

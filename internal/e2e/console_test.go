@@ -139,6 +139,7 @@ func TestConsole(t *testing.T) {
 	b.open("/")
 	b.see("Your token")
 	b.clean("the sign-in page")
+	b.ask(`localStorage.setItem("theme", "night"); ""`)
 	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	b.see("drives need a hand", tail+" has", "sectors that cannot be read", "soundscape", "Under way", "tidegauge", "Filling up", "specimens")
 	b.clean("the round")

@@ -47,10 +47,16 @@ func (d *demo) settle() api.Round {
 	})
 }
 
+// openSwap is the swap that is open, else the one planned last.
 func (d *demo) openSwap() api.Swap {
 	d.t.Helper()
 	all := get[[]api.Swap](d.shell, "swap", "list")
 	require.NotEmpty(d.t, all)
+	for _, w := range all {
+		if w.Open {
+			return w
+		}
+	}
 	return all[0]
 }
 

@@ -564,7 +564,7 @@ export interface components {
         /** @description how many more members can be lost before data is */
         Margin: {
             known: boolean;
-            members?: number;
+            members: number;
             words: string;
         };
         Round: {
@@ -636,7 +636,7 @@ export interface components {
             hosts: string[];
             margin: components["schemas"]["Margin"];
             /** @description the margin when nothing is lost */
-            full_margin?: number;
+            full_margin: number;
             /** Format: int64 */
             capacity_bytes: number;
             /** Format: int64 */

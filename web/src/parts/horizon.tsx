@@ -26,10 +26,10 @@ const step = 11;
 function Block({ pool: p, share }: { pool: S["Pool"]; share: number }) {
   const now = useNow();
   const known = p.margin.known && !p.stale;
-  const steps = Math.max(0, Math.min(3, p.margin.members ?? 0));
+  const steps = Math.max(0, Math.min(3, p.margin.members));
   const full = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
   const r = p.recovery?.state === "running" || p.recovery?.state === "paused" ? p.recovery : undefined;
-  const below = known && (p.margin.members ?? 0) < (p.full_margin ?? 0);
+  const below = known && p.margin.members < p.full_margin;
   const label = `${p.name}: ${p.margin.words}${p.stale ? ", as last heard" : ""}; ${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full${r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : ""}`;
   return (
     <li style={{ flexGrow: Math.max(share, 0.04) * 100 }} className="min-w-11 basis-0">

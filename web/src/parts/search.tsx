@@ -51,7 +51,7 @@ export function Search() {
         <Dialog.Content aria-describedby={undefined} className="sheet fixed left-1/2 top-[12vh] z-50 w-[min(38rem,calc(100vw-1.500rem))] -translate-x-1/2 p-3">
           <Dialog.Title className="sr-only">Search</Dialog.Title>
           <input autoFocus role="combobox" aria-expanded={hits.length > 0} aria-controls="hits" aria-activedescendant={hits.length ? `hit-${at}` : undefined} aria-label="Find a drive by any part of serial, WWN, bay, pool or host" className="field text-lg" placeholder="serial, WWN, bay, pool, host or page" value={q}
-            onChange={(e) => { setQ(e.target.value); setAt(0); }}
+            onChange={(e) => { setQ(e.target.value.replace(/^\//, "")); setAt(0); }}
             onKeyDown={(e) => {
               if (e.key === "ArrowDown") { e.preventDefault(); setAt((i) => Math.min(i + 1, hits.length - 1)); }
               if (e.key === "ArrowUp") { e.preventDefault(); setAt((i) => Math.max(i - 1, 0)); }

@@ -3,7 +3,7 @@ import type { S } from "../api/client";
 /** MarginWords is a margin in figures and words; less than it should be is loud, unknown is plain. */
 export function MarginWords({ pool: p }: { pool: S["Pool"] }) {
   if (!p.margin.known) return <span className="font-semibold">margin unknown</span>;
-  const below = (p.margin.members ?? 0) < (p.full_margin ?? 0);
+  const below = p.margin.members < p.full_margin;
   return (
     <span className="flex items-baseline gap-2.5">
       <b className={`num text-3xl leading-none ${below ? "text-replace" : ""}`}>{p.margin.members}</b>

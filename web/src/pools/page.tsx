@@ -59,7 +59,7 @@ function Members({ title, aside, members }: { title: string; aside?: string; mem
   return (
     <section className="mb-5">
       <h2 className="mb-2">{title} {aside && <span className="text-base font-normal text-soft">{aside}</span>}</h2>
-      <ul className="grid grid-cols-[repeat(auto-fill,minmax(8.500rem,1fr))] gap-1.5">
+      <ul className="grid grid-cols-[repeat(auto-fill,minmax(7.300rem,1fr))] gap-1.5">
         {members.map((m) => {
           const off = m.state !== "online" && m.state !== "standby";
           return (

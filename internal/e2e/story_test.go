@@ -1,0 +1,258 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestStory tells the story through the command line: one failing drive, from its first sign to a healthy pool. In the
+// middle of it the service is killed.
+func TestStory(t *testing.T) {
+	d := startDemo(t)
+
+	// The round lists, first, a drive in soundscape whose pending sectors rise.
+	round := d.settle()
+	line := round.Lines[0]
+	require.Equal(t, "soundscape", line.Pool)
+	require.Equal(t, "pending_sectors", line.Metric)
+	require.Equal(t, api.Replace, line.Verdict)
+	require.Greater(t, line.Spark[len(line.Spark)-1], line.Spark[0])
+	out := d.run("round")
+	require.Contains(t, strings.Split(out, "\n")[1], line.Tail+" has")
+	for _, words := range []string{"does not answer any more", "times as long as its peers", "bad link", "failed its extended self-test", "same batch as LM417", "tidegauge: rebuild", "specimens  93 % full"} {
+		require.Contains(t, out, words)
+	}
+	sound := get[[]api.Drive](d.shell, "drives", "--verdict", "sound")
+	require.Greater(t, len(sound), 70, "most have nothing to say")
+
+	// The drive: identity, verdict, finding, evidence, and the trend as a chart.
+	out = d.run("drive", line.Tail)
+	for _, words := range []string{"serial VR7" + line.Tail, "WWN 5", "◆ replace", "SMART attribute 197", "┤", "since", "skerry/front/7", "without this drive: one more may fail"} {
+		require.Contains(t, out, words)
+	}
+	require.Contains(t, d.run("trend", line.Tail, "temperature_celsius", "--days", "7"), "°C")
+	csv := d.run("--output", "csv", "trend", line.Tail, "pending_sectors")
+	require.True(t, strings.HasPrefix(csv, "at,pending_sectors\n"), csv)
+
+	// The bay map, and a light that goes out by itself.
+	require.Contains(t, d.run("bays", "skerry"), "◆ "+line.Tail)
+	d.run("light", "on", line.Tail, "--for", "2s")
+	await(t, "the bay is lit", func() string { return d.run("bays", "skerry") }, func(s string) bool { return strings.Contains(strings.Split(s, "\n")[2], "✶") })
+	await(t, "it is dark again", func() []api.Light { return get[[]api.Light](d.shell, "light", "list") }, func(l []api.Light) bool { return len(l) == 0 })
+	await(t, "the map shows it", func() string { return d.run("bays", "skerry") }, func(s string) bool { return !strings.Contains(strings.Split(s, "\n")[2], "✶") })
+
+	// The plan, with its checks; a second swap, and one on a pool that recovers, are refused.
+	out = d.run("swap", "plan", line.Tail)
+	for _, words := range []string{"Enough is left when it is out", "looked at: groups and volumes of soundscape", "a new drive needs at least 4,000,786,153,472 bytes"} {
+		require.Contains(t, out, words)
+	}
+	d.refused("a reason is asked", "swap", "begin")
+	d.run("swap", "begin", "--reason", "LM417 comes next")
+	d.run("swap", "plan", "LM417")
+	d.refused("led by engineer", "swap", "begin", "LM417", "--reason", "both at once")
+	member := get[api.Pool](d.shell, "pool", "tidegauge").Groups[0].Members[0]
+	d.run("swap", "plan", member.Tail)
+	d.refused("a rebuild is running", "swap", "begin", member.Tail, "--reason", "in a hurry")
+	for _, tail := range []string{"LM417", member.Tail} {
+		d.run("swap", "abandon", tail, "--reason", "one after the other")
+	}
+
+	// A wrong drive is pulled: everything stops and says where it belongs.
+	const bay = "skerry/front/7"
+	wrong := get[api.LabMoved](d.shell, "lab", "pull", "skerry/front/8")
+	await(t, "the swap stops", func() string { return d.run("swap", "show") }, func(s string) bool {
+		return strings.Contains(s, "STOP  Put "+wrong.Tail+" back into skerry/front/8")
+	})
+	require.Contains(t, d.run("round"), "STOP")
+	d.run("lab", "insert", "skerry/front/8", "--drive", wrong.Tail)
+	await(t, "it goes on", d.openSwap, func(w api.Swap) bool { return len(w.Wrong) == 0 })
+
+	// Pull, and the service is killed.
+	d.run("lab", "pull", bay)
+	d.awaitPhase(api.SwapPhaseInsert)
+	d.process.kill()
+	a := d.try("round")
+	require.Equal(t, 4, a.code, "the service cannot be reached: %s", a.err)
+	d.begin(t)
+	d.awaitPhase(api.SwapPhaseInsert)
+
+	// Too small; somebody's data; a page that cannot be believed; then one that fits.
+	insert := func(args ...string) api.LabMoved {
+		return get[api.LabMoved](d.shell, append([]string{"lab", "insert", bay}, args...)...)
+	}
+	for _, no := range []struct {
+		args  []string
+		words string
+	}{{[]string{"--bytes", "2000398934016"}, "too small"}, {[]string{"--holds", "member of plankton"}, "somebody's data (member of plankton)"}, {[]string{"--damaged"}, "checksum is wrong"}} {
+		m := insert(no.args...)
+		w := await(t, "it is refused", d.openSwap, func(w api.Swap) bool { return w.RefusedTail == m.Tail })
+		require.Contains(t, w.Refused, no.words)
+		if no.words == "checksum is wrong" {
+			out := d.run("drive", m.Tail)
+			require.Contains(t, out, "unreadable page ata-smart-data")
+			require.Contains(t, out, "(512 bytes kept)")
+		}
+		d.run("lab", "pull", bay)
+		await(t, "it is out", d.openSwap, func(w api.Swap) bool { return w.RefusedTail == "" })
+	}
+	fresh := insert()
+	d.awaitPhase(api.SwapPhaseConfirm)
+	require.NotContains(t, d.run("swap", "show"), fresh.Tail, "the tail is read on the label, not on the screen")
+	d.refused("not the label tail", "swap", "confirm", "--tail", line.Tail)
+	require.Contains(t, d.run("swap", "confirm", "--tail", fresh.Tail), "Make it a member")
+	d.awaitPhase(api.SwapPhaseRecover)
+
+	// The recovery is followed until the pool is healthy and the swap closed as verified; on the way, one more stop.
+	d.process.stop()
+	d.begin(t)
+	d.awaitPhase(api.SwapPhaseRecover)
+	d.run("lab", "speed", "1200")
+	out = d.run("follow", "soundscape")
+	require.Contains(t, out, "resilver of "+fresh.Tail+"  finished")
+	require.Contains(t, out, "likely")
+	w := await(t, "the swap is closed", func() api.Swap { return get[api.Swap](d.shell, "swap", "show", line.Tail) }, func(w api.Swap) bool { return w.Phase == api.SwapPhaseClosed })
+	require.Contains(t, w.Log[len(w.Log)-1].Says, "healthy, verified")
+	require.Equal(t, "two more may fail", get[api.Pool](d.shell, "pool", "soundscape").Margin.Words)
+	for _, l := range get[api.Round](d.shell, "round").Lines {
+		require.NotEqual(t, line.Tail, l.Tail)
+	}
+}
+
+// TestHabits: help with an example everywhere, exit codes, no colour where none is wanted, errors that say what to do.
+func TestHabits(t *testing.T) {
+	d := startDemo(t)
+	for _, c := range []struct {
+		code  int
+		words string
+		args  []string
+	}{
+		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}}, {2, "Example: lantern drive", []string{"drive"}},
+		{2, "not \"xml\"", []string{"--output", "xml", "round"}}, {1, "lantern drives --find", []string{"drive", "NOSUCH"}}, {2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
+		{1, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be reached", []string{"--server", "http://127.0.0.1:1", "round"}}, {3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
+		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {1, "No swap is open", []string{"swap", "show"}}, {2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
+	} {
+		a := d.try(c.args...)
+		require.Equal(t, c.code, a.code, "%v: %s%s", c.args, a.out, a.err)
+		require.Contains(t, a.err, c.words)
+		require.Empty(t, a.out, "errors go to the error stream")
+	}
+	for _, args := range [][]string{{"round"}, {"drives"}, {"drive"}, {"trend"}, {"bays"}, {"light", "on"}, {"swap", "plan"}, {"swap", "confirm"}, {"follow"}, {"pools"}, {"host", "enrol"}, {"lab", "insert"}, {"serve"}, {"agent"}, {"demo"}} {
+		require.Contains(t, d.run(append(args, "--help")...), "Example: ", "%v", args)
+	}
+	require.NotContains(t, d.run("round"), "\x1b", "no colour where the output is no terminal")
+	require.Contains(t, d.run("completion", "bash"), "lantern")
+	require.Contains(t, d.run("--help"), "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.")
+
+	// A port in use, an open address without TLS, an agent without a token.
+	path, err := binary()
+	require.NoError(t, err)
+	for words, args := range map[string][]string{
+		"is in use":             {"serve", "--listen", d.listen, "--data", t.TempDir()},
+		"tokens in the clear":   {"serve", "--listen", "0.0.0.0:0", "--data", t.TempDir()},
+		"lantern host enrol":    {"agent", "--data", t.TempDir()},
+		"both --cert and --key": {"serve", "--cert", "x.pem", "--data", t.TempDir()},
+	} {
+		out, err := exec.Command(path, args...).CombinedOutput()
+		require.Error(t, err)
+		require.Contains(t, string(out), words)
+	}
+}
+
+// TestDoor: nobody comes in without a token, from another site, or twice with one key.
+func TestDoor(t *testing.T) {
+	d := startDemo(t)
+	config, err := os.ReadFile(filepath.Join(d.data, "client.yaml"))
+	require.NoError(t, err)
+	token := strings.TrimSpace(strings.SplitN(string(config), "token: ", 2)[1])
+	call := func(method, path, body string, head map[string]string) (int, string, http.Header) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), method, d.url+path, bytes.NewBufferString(body))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		for k, v := range head {
+			req.Header.Set(k, v)
+		}
+		client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Timeout: 20 * time.Second}
+		res, err := client.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		b, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, string(b), res.Header
+	}
+	person := map[string]string{"Authorization": "Bearer " + token}
+	with := func(more ...string) map[string]string {
+		h := map[string]string{"Authorization": "Bearer " + token}
+		for i := 0; i < len(more); i += 2 {
+			h[more[i]] = more[i+1]
+		}
+		return h
+	}
+	problem := func(body string) (p api.Problem) {
+		require.NoError(t, json.Unmarshal([]byte(body), &p), body)
+		return p
+	}
+
+	for _, path := range []string{"/api/v1/round", "/api/v1/events", "/api/v1/drives", "/api/v1/agent/orders", "/api/v1/lab"} {
+		status, body, head := call("GET", path, "", nil)
+		require.Equal(t, 401, status, path)
+		require.Equal(t, "application/problem+json", head.Get("Content-Type"))
+		require.Equal(t, "not-signed-in", problem(body).Type)
+	}
+	status, _, _ := call("GET", "/api/v1/agent/orders?wait=0", "", person)
+	require.Equal(t, 401, status, "a person is no host")
+	status, body, _ := call("POST", "/api/v1/session", `{"token":"lan-person-guess"}`, nil)
+	require.Equal(t, 401, status)
+	require.Equal(t, "bad-token", problem(body).Type)
+
+	// A session's cookie is not for scripts, nor for other sites.
+	status, _, head := call("POST", "/api/v1/session", `{"token":"`+token+`"}`, nil)
+	require.Equal(t, 204, status)
+	cookie := head.Get("Set-Cookie")
+	require.Contains(t, cookie, "HttpOnly")
+	require.Contains(t, cookie, "SameSite=Strict")
+	cookie, _, _ = strings.Cut(cookie, ";")
+	status, _, _ = call("GET", "/api/v1/round", "", map[string]string{"Cookie": cookie})
+	require.Equal(t, 200, status)
+	status, body, _ = call("POST", "/api/v1/swaps", `{"drive":"LM417"}`, map[string]string{"Cookie": cookie, "Origin": "https://elsewhere.example"})
+	require.Equal(t, 403, status)
+	require.Equal(t, "other-origin", problem(body).Type)
+	status, _, _ = call("DELETE", "/api/v1/session", "", map[string]string{"Cookie": cookie, "Origin": d.url})
+	require.Equal(t, 204, status)
+	status, _, _ = call("GET", "/api/v1/round", "", map[string]string{"Cookie": cookie})
+	require.Equal(t, 401, status, "signed out is out")
+
+	// Sent twice is done once; a key is for one request.
+	key := with("Idempotency-Key", "k1")
+	status, first, _ := call("POST", "/api/v1/lights", `{"bay":"skerry/front/3","seconds":600}`, key)
+	require.Equal(t, 202, status)
+	status, second, _ := call("POST", "/api/v1/lights", `{"bay":"skerry/front/3","seconds":600}`, key)
+	require.Equal(t, 202, status)
+	require.Equal(t, first, second)
+	status, body, _ = call("POST", "/api/v1/lights", `{"bay":"skerry/front/4","seconds":600}`, key)
+	require.Equal(t, 422, status)
+	require.Equal(t, "key-reused", problem(body).Type)
+
+	// Wrong input says what is wrong.
+	for body, kind := range map[string]string{`{"bay":"skerry/front/3","secs":1}`: "bad-body", `{"bay":`: "bad-body", `{"bay":"skerry/front/3","seconds":0}`: "bad-time", `{"bay":"x","seconds":5}`: "bad-bay"} {
+		status, answer, _ := call("POST", "/api/v1/lights", body, person)
+		require.Equal(t, 422, status, body)
+		require.Equal(t, kind, problem(answer).Type)
+	}
+	status, _, head = call("GET", "/api/v1/round", "", person)
+	require.Equal(t, 200, status)
+	require.Equal(t, "no-store", head.Get("Cache-Control"))
+	require.Contains(t, head.Get("Content-Security-Policy"), "default-src 'self'")
+}
