@@ -19,7 +19,9 @@ import (
 
 var t0 = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
-func disk(tail string) drive.Identity { return drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7" + tail} }
+func disk(tail string) drive.Identity {
+	return drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7" + tail}
+}
 
 // script is one swap, told step by step.
 type script struct {
