@@ -68,10 +68,7 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	verdicts := s.judge()
-	places := map[string]place{}
-	for _, p := range s.pools {
-		s.placesOf(p, places)
-	}
+	places := s.places()
 	var fits []*disk
 	for key, d := range s.drives {
 		name := ""

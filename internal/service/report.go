@@ -85,7 +85,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		if !first {
 			s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s came to %s", d.tail(), placeWords(d)))
 		}
-		s.toSwaps(b, from, swap.Event{Kind: swap.DriveCame, At: r.At, Drive: s.swapDrive(d)})
+		s.toSwaps(b, from, d, swap.Event{Kind: swap.DriveCame, At: r.At})
 	}
 	for _, p := range r.Pools {
 		s.takeRecoveries(b, r.At, p)
@@ -134,10 +134,11 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	d := s.drives[key]
 	changed := false
 	if d == nil {
-		d = &disk{record: history.Record{}, facts: facts{FirstAt: at}}
-		s.drives[key] = d
+		d = &disk{record: history.Record{}, facts: facts{FirstAt: at, Desc: desc}}
+		s.know(key, d)
 		changed = true
 	}
+	d.version++
 	if at.Before(d.FirstAt) {
 		d.FirstAt, changed = at, true
 	}
@@ -197,6 +198,7 @@ func (s *Service) poolErrors(b *store.Batch, id string) {
 			return
 		}
 		d.record.Add(at, metrics)
+		d.version++
 		b.Add(&store.Reading{Drive: m.Drive, At: at.UnixMilli(), Packed: history.Pack(metrics)})
 	})
 }
@@ -208,13 +210,14 @@ func (s *Service) driveGone(b *store.Batch, from, key string) {
 		return
 	}
 	d.Present = false
+	d.version++
 	b.Put(d.row())
 	s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.tail(), placeWords(d)))
 	margin := pool.Margin(0)
 	if p, _, _ := s.member(key); p != nil {
 		margin, _ = p.Margin()
 	}
-	s.toSwaps(b, from, swap.Event{Kind: swap.DriveGone, At: s.hosts[from].SeenAt, Drive: s.swapDrive(d), Margin: margin})
+	s.toSwaps(b, from, d, swap.Event{Kind: swap.DriveGone, At: s.hosts[from].SeenAt, Margin: margin})
 }
 
 // member finds the pool in which a drive has a place.

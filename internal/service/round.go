@@ -22,11 +22,7 @@ func (s *Service) Round() api.Round {
 	defer s.mu.Unlock()
 	now := s.clock.Now()
 	out := api.Round{At: now, Lines: []api.RoundLine{}, Underway: []api.UnderWay{}, Filling: []api.Filling{}}
-	places := map[string]place{}
-	for _, p := range s.pools {
-		s.placesOf(p, places)
-	}
-	verdicts := s.judge()
+	verdicts, places := s.judge(), s.places()
 	var matters []health.Matter
 	for key, j := range verdicts {
 		at := places[key]
@@ -74,8 +70,9 @@ func (s *Service) roundLine(m health.Matter, j judged, at place, now time.Time) 
 	if j.verdict == health.Unknown {
 		f = j.findings[slices.IndexFunc(j.findings, func(f health.Finding) bool { return f.Verdict == health.Unknown })]
 	}
+	margin, after := margins(at)
 	l := api.RoundLine{Drive: m.Key, Tail: v.Tail, Verdict: v.Verdict, Pool: v.Pool, Bay: v.Bay, Host: v.Host, Says: f.Says, Do: f.Do, Since: f.Since,
-		Metric: string(f.Metric), Margin: v.Margin, MarginAfter: v.MarginAfter, Swap: v.Swap, Also: len(j.findings) - 1}
+		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: v.Swap, Also: len(j.findings) - 1}
 	if mt, ok := drive.MetricByName(f.Metric); ok {
 		l.Unit = mt.Unit
 		const moments = 28

@@ -37,7 +37,10 @@ type Service struct {
 	lights map[string]*light // those that have not ended
 	recov  map[string]*course
 	judged *judgement // nil when it must be made anew
-	wake   map[string]chan struct{}
+	before map[string]judged
+	// batches are the keys of drives whose serials begin alike.
+	batches map[string][]string
+	wake    map[string]chan struct{}
 }
 
 type host struct {
@@ -49,7 +52,8 @@ type host struct {
 // disk is one drive as it is remembered.
 type disk struct {
 	facts
-	record history.Record
+	record  history.Record
+	version int // changes with everything that a finding can depend on
 }
 
 // facts are what is kept of a drive as JSON.
@@ -112,7 +116,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 func (s *Service) load() error {
 	s.hosts, s.drives, s.pools = map[string]*host{}, map[string]*disk{}, map[string]*poolState{}
 	s.swaps, s.orders, s.lights, s.recov = map[string]*swapState{}, map[string]*order{}, map[string]*light{}, map[string]*course{}
-	s.judged = nil
+	s.judged, s.before, s.batches = nil, nil, map[string][]string{}
 
 	drives, err := store.All[store.Drive](s.store, "key", "")
 	if err != nil {
@@ -123,7 +127,7 @@ func (s *Service) load() error {
 		if err := json.Unmarshal(row.Doc, &d.facts); err != nil {
 			return fmt.Errorf("facts of drive %s: %w", row.Key, err)
 		}
-		s.drives[row.Key] = d
+		s.know(row.Key, d)
 	}
 	err = s.store.EachReading(s.clock.Now().Add(-keepInMemory), func(r store.Reading) error {
 		metrics, err := history.Unpack(r.Packed)
@@ -257,6 +261,12 @@ func document(v any) []byte {
 		panic(err) // only our own plain structures come here
 	}
 	return b
+}
+
+// know puts a drive among those that are remembered.
+func (s *Service) know(key string, d *disk) {
+	s.drives[key] = d
+	s.batches[batch(d)] = append(s.batches[batch(d)], key)
 }
 
 func (d *disk) row() *store.Drive {

@@ -37,6 +37,7 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 		if next.Phase == swap.Closed {
 			if d := s.drives[next.Old.Key()]; d != nil {
 				d.Replaced = true
+				d.version++
 				b.Put(d.row())
 			}
 		}
@@ -73,10 +74,11 @@ func (s *Service) passOn(b *store.Batch, w *swapState, o swap.Order, e swap.Even
 	}
 }
 
-// toSwaps tells every open swap on a host what was seen there.
-func (s *Service) toSwaps(b *store.Batch, hostName string, e swap.Event) {
+// toSwaps tells every open swap on a host what was seen of a drive there.
+func (s *Service) toSwaps(b *store.Batch, hostName string, d *disk, e swap.Event) {
 	for _, w := range s.openSwaps() {
 		if w.Host == hostName {
+			e.Drive = s.swapDrive(d)
 			_ = s.apply(b, w, e) // what was observed is never refused
 		}
 	}

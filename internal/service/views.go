@@ -43,11 +43,7 @@ func (s *Service) Drive(name string) (api.Drive, error) {
 	if err != nil {
 		return api.Drive{}, err
 	}
-	places := map[string]place{}
-	for _, p := range s.pools {
-		s.placesOf(p, places)
-	}
-	return s.viewDrive(d, places[d.Desc.Key()], true), nil
+	return s.viewDrive(d, s.places()[d.Desc.Key()], true), nil
 }
 
 func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
@@ -89,13 +85,8 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 				}
 			}
 		}
-		out.Margin = viewMargin(at.pool.Margin())
-		if out.Role != api.DriveRoleSpare {
-			after, _, known := at.pool.Without(at.member.Slot)
-			if at.member.State == pool.Out {
-				after, known = at.pool.Margin()
-			}
-			out.MarginAfter = viewMargin(after, known)
+		if whole {
+			out.Margin, out.MarginAfter = margins(at)
 		}
 	}
 	if p, ok := d.record["power_on_hours"].Last(); ok {
@@ -114,12 +105,10 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 			out.Swap = w.ID
 		}
 	}
-	for _, k := range j.siblings {
-		out.Siblings = append(out.Siblings, k)
-	}
 	if !whole {
 		return out
 	}
+	out.Siblings = s.siblings(d)
 	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, d.Reading.Tests, d.Reading.Unreadable
 	for _, m := range drive.Catalogue {
 		series := d.record[m.Name]
@@ -136,6 +125,20 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 		out.Metrics = append(out.Metrics, v)
 	}
 	return out
+}
+
+// margins of the pool a drive is in, now and without it. A spare, and one whose share was restored elsewhere, takes
+// nothing with it.
+func margins(at place) (now, after api.Margin) {
+	if at.pool == nil {
+		return now, after
+	}
+	now = viewMargin(at.pool.Margin())
+	if at.member.State == pool.Out || at.member.State == pool.Standby {
+		return now, now
+	}
+	left, _, known := at.pool.Without(at.member.Slot)
+	return now, viewMargin(left, known)
 }
 
 // Trend is one metric of a drive over time, with its group's other members beside it.
@@ -164,11 +167,7 @@ func (s *Service) Trend(name, metric string, days int) (api.Trend, error) {
 	if m.Kind == drive.Counter {
 		out.Resets = append(out.Resets, series.Resets()...)
 	}
-	places := map[string]place{}
-	if p, _, _ := s.member(d.Desc.Key()); p != nil {
-		s.placesOf(p, places)
-	}
-	for _, k := range places[d.Desc.Key()].peers {
+	for _, k := range s.places()[d.Desc.Key()].peers {
 		if peer := s.drives[k]; peer != nil && peer != d && len(out.Peers) < 24 {
 			if ps := peer.record[m.Name].Since(since); len(ps) > 0 {
 				out.Peers = append(out.Peers, api.PeerTrend{Tail: peer.tail(), Points: points(ps)})
@@ -224,13 +223,12 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 	if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {
 		out.Stale = true
 	}
-	whole := p.Pool
+	whole := p.Whole()
 	for _, g := range p.Groups {
 		for _, m := range g.Members {
 			if !slices.Contains(out.Hosts, m.Domain) && m.Domain != "" {
 				out.Hosts = append(out.Hosts, m.Domain)
 			}
-			whole = whole.With(pool.Online, m.Slot)
 		}
 		out.Groups = append(out.Groups, api.Group{Name: g.Name, Protection: g.Protect.Words, Members: s.viewMembers(g.Members), Margin: viewMargin(p.GroupMargin(g))})
 	}

@@ -2,7 +2,11 @@
 // that members depend on; and answers how many more members can be lost before data is.
 package pool
 
-import "lantern/internal/core/drive"
+import (
+	"slices"
+
+	"lantern/internal/core/drive"
+)
 
 // Pool is one pool as its pool system described it at one moment.
 type Pool struct {
@@ -120,22 +124,32 @@ func (p *Pool) Slot(slot string) (m Member, group string, ok bool) {
 	return m, group, ok
 }
 
+// Whole is a copy of the pool in which nothing is lost.
+func (p Pool) Whole() Pool {
+	q := p.clone()
+	q.Everyone(func(_ string, m *Member) { m.State = Online })
+	return q
+}
+
 // With is a copy of the pool in which the members at the given places are in another state.
 func (p Pool) With(state MemberState, slots ...string) Pool {
-	q := p
-	q.Groups = make([]Group, len(p.Groups))
-	for i, g := range p.Groups {
-		q.Groups[i] = g
-		q.Groups[i].Members = append([]Member(nil), g.Members...)
-	}
-	q.Spares = append([]Member(nil), p.Spares...)
-	q.Logs = append([]Member(nil), p.Logs...)
+	q := p.clone()
 	q.Everyone(func(_ string, m *Member) {
-		for _, s := range slots {
-			if m.Slot == s {
-				m.State = state
-			}
+		if slices.Contains(slots, m.Slot) {
+			m.State = state
 		}
 	})
 	return q
+}
+
+// clone copies what Everyone can reach.
+func (p Pool) clone() Pool {
+	groups := p.Groups
+	p.Groups = make([]Group, len(groups))
+	for i, g := range groups {
+		p.Groups[i] = g
+		p.Groups[i].Members = slices.Clone(g.Members)
+	}
+	p.Spares, p.Logs = slices.Clone(p.Spares), slices.Clone(p.Logs)
+	return p
 }

@@ -1,0 +1,101 @@
+package service
+
+import (
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/store"
+)
+
+// large is a service with 10,000 drives on 167 hosts, 60 in a pool.
+func large(b *testing.B) (*Service, *standing, []api.Report) {
+	st, err := store.Open(filepath.Join(b.TempDir(), "lantern.db"))
+	require.NoError(b, err)
+	b.Cleanup(func() { st.Close() })
+	c := &standing{at: t0}
+	s, err := New(st, c, slog.New(slog.DiscardHandler))
+	require.NoError(b, err)
+	var reports []api.Report
+	for h := range 167 {
+		host := fmt.Sprintf("annex-%03d", h)
+		_, err := s.Enrol("bench", host)
+		require.NoError(b, err)
+		r := api.Report{Host: host, IntervalSeconds: 86400, Enclosures: []api.EnclosureReport{}}
+		p := api.PoolReport{Id: "p" + host, Name: host + "-store", CapacityBytes: 1, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}
+		for g := range 6 {
+			group := api.GroupReport{Name: fmt.Sprint(g), Protection: api.Protection{Tolerance: 2}}
+			for i := range 10 {
+				wwn := fmt.Sprintf("5%015x", h*1000+g*10+i+1)
+				d := api.DriveReport{Identity: api.Identity{Wwn: wwn, Model: "OSSFELL OF-8T", Serial: fmt.Sprintf("KH%02d%04d", g, h*60+i)}, CapacityBytes: 8e12, Section: "drawer", Bay: g*10 + i + 1}
+				d.Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
+				for j, m := range drive.Catalogue {
+					if m.Strength == drive.Background {
+						d.Reading.Metrics[string(m.Name)] = float64(j * 1000)
+					} else {
+						d.Reading.Metrics[string(m.Name)] = 0
+					}
+				}
+				r.Drives = append(r.Drives, d)
+				group.Members = append(group.Members, api.MemberReport{Slot: fmt.Sprintf("%d.%d", g, i), State: "online", Drive: "wwn-" + wwn, Domain: host})
+			}
+			p.Groups = append(p.Groups, group)
+		}
+		r.Pools = []api.PoolReport{p}
+		reports = append(reports, r)
+	}
+	for i := range reports {
+		reports[i].Id, reports[i].At = fmt.Sprint("first", i), c.Now()
+		require.NoError(b, s.TakeReport(reports[i].Host, reports[i]))
+	}
+	return s, c, reports
+}
+
+// BenchmarkLargeFleet: what a person and an agent wait for when there are 10,000 drives.
+func BenchmarkLargeFleet(b *testing.B) {
+	s, c, reports := large(b)
+	n := 0
+	report := func() {
+		n++
+		c.forward(time.Millisecond)
+		r := reports[n%len(reports)]
+		r.Id, r.At = fmt.Sprint("r", n), c.Now()
+		if err := s.TakeReport(r.Host, r); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.Run("report", func(b *testing.B) {
+		for b.Loop() {
+			report()
+		}
+	})
+	b.Run("round after a report", func(b *testing.B) {
+		for b.Loop() {
+			report()
+			s.Round()
+		}
+	})
+	b.Run("first 500 drives", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := s.Drives(api.ListDrivesParams{Limit: 500}); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("pools", func(b *testing.B) {
+		for b.Loop() {
+			s.Pools()
+		}
+	})
+	b.Run("search", func(b *testing.B) {
+		for b.Loop() {
+			s.Search("0417")
+		}
+	})
+}
