@@ -105,18 +105,9 @@ func lightCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		if done, err := s.out.value(all); done {
-			return err
-		}
-		if len(all) == 0 && s.out.format == "table" {
-			s.out.line("No bay is lit.")
-			return nil
-		}
-		var rows [][]cell
-		for _, l := range all {
-			rows = append(rows, []cell{{text: l.Bay, style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}})
-		}
-		return s.out.table([]string{"BAY", "TAIL", "STATE", "UNTIL", "ASKED BY"}, rows)
+		return list(s, all, "No bay is lit.", []string{"BAY", "TAIL", "STATE", "UNTIL", "ASKED BY"}, func(l api.Light) []cell {
+			return []cell{{text: l.Bay, style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}}
+		})
 	})
 	return &cli.Command{Name: "light", Usage: "light a bay so that it can be found", Description: "Example: lantern light on 7F412 --for 10m", Action: list,
 		Commands: []*cli.Command{

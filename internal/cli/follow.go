@@ -20,23 +20,14 @@ func recoveriesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := s.out.value(all); done {
-				return err
-			}
-			if len(all) == 0 && s.out.format == "table" {
-				s.out.line("No recovery was seen yet.")
-				return nil
-			}
-			var rows [][]cell
-			for _, r := range all {
+			return list(s, all, "No recovery was seen yet.", []string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN"}, func(r api.Recovery) []cell {
 				took := span(r.EndedAt.Sub(r.StartedAt))
 				if r.EndedAt.IsZero() {
 					took = "since " + span(r.SeenAt.Sub(r.StartedAt))
 				}
-				rows = append(rows, []cell{{text: r.Pool, style: bold}, {text: string(r.Kind)}, {text: string(r.State)}, {text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true}, {text: decimal(r.TodoBytes), right: true},
-					{text: decimal(int64(r.RateOverall)) + "/s", right: true}, {text: took, right: true}, {text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true}, {text: r.StartedAt.Local().Format("2006-01-02 15:04")}})
-			}
-			return s.out.table([]string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN"}, rows)
+				return []cell{{text: r.Pool, style: bold}, {text: string(r.Kind)}, {text: string(r.State)}, {text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true}, {text: decimal(r.TodoBytes), right: true},
+					{text: decimal(int64(r.RateOverall)) + "/s", right: true}, {text: took, right: true}, {text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true}, {text: r.StartedAt.Local().Format("2006-01-02 15:04")}}
+			})
 		})}
 }
 

@@ -22,18 +22,9 @@ func swapCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		if done, err := s.out.value(all); done {
-			return err
-		}
-		if len(all) == 0 && s.out.format == "table" {
-			s.out.line("No swap was planned yet. Begin with: lantern swap plan <drive>")
-			return nil
-		}
-		var rows [][]cell
-		for _, w := range all {
-			rows = append(rows, []cell{{text: w.Id}, {text: string(w.Phase), style: bold}, {text: w.Pool}, {text: w.Old.Tail}, {text: w.New.Tail}, {text: w.Lead}, {text: w.PlannedAt.Local().Format("2006-01-02 15:04")}})
-		}
-		return s.out.table([]string{"SWAP", "AT", "POOL", "OLD", "NEW", "LED BY", "PLANNED"}, rows)
+		return list(s, all, "No swap was planned yet. Begin with: lantern swap plan <drive>", []string{"SWAP", "AT", "POOL", "OLD", "NEW", "LED BY", "PLANNED"}, func(w api.Swap) []cell {
+			return []cell{{text: w.Id}, {text: string(w.Phase), style: bold}, {text: w.Pool}, {text: w.Old.Tail}, {text: w.New.Tail}, {text: w.Lead}, {text: w.PlannedAt.Local().Format("2006-01-02 15:04")}}
+		})
 	})
 	reason := []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why; asked for when a check warns"}}
 	act := func(name, use, eg string, flags []cli.Flag, do func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error)) *cli.Command {

@@ -141,6 +141,9 @@ func (c Demo) keepLab(ctx context.Context, fleet *lab.Fleet, filled *sync.WaitGr
 
 func (c Demo) greet(r *running, link string) {
 	config := filepath.Join(c.Data, "client.yaml")
+	if whole, err := filepath.Abs(config); err == nil {
+		config = whole // it is to be pasted into any folder
+	}
 	fmt.Fprintf(c.Out, `
 Heron Point Marine Station, a lab fleet. Nothing here is real.
 

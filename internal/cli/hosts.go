@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func hostCommand() *cli.Command {
+	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+		res, err := s.client.ListHostsWithResponse(ctx)
+		if err != nil {
+			return unreachable(err)
+		}
+		all, err := got(res.JSON200, res, res.Body)
+		if err != nil {
+			return err
+		}
+		return list(s, all, "No host is enrolled. Begin with: lantern host enrol <name>", []string{"HOST", "STATE", "DRIVES", "LAST REPORT"}, func(h api.Host) []cell {
+			seen := "never"
+			if !h.SeenAt.IsZero() {
+				seen = h.SeenAt.Local().Format("2006-01-02 15:04:05")
+			}
+			return []cell{{text: h.Name, style: bold}, {text: string(h.State)}, {text: strconv.Itoa(h.Drives), right: true}, {text: seen}}
+		})
+	})
+	return &cli.Command{Name: "host", Aliases: []string{"hosts"}, Usage: "list hosts, or enrol one", Description: "Example: lantern host enrol skerry", Action: list,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list hosts", Description: "Example: lantern host list", Action: list},
+			{Name: "enrol", Usage: "make a host known and print its token, once", ArgsUsage: "<name>", Description: "Example: lantern host enrol skerry",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "the host's name")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.EnrolHostWithResponse(ctx, api.Enrol{Name: name})
+					if err != nil {
+						return unreachable(err)
+					}
+					e, err := got(res.JSON201, res, res.Body)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(e); done {
+						return err
+					}
+					s.out.line("%s", e.Token)
+					fmt.Fprintf(s.errOut, "This token is shown only this once. On %s: LANTERN_HOST_TOKEN=… lantern agent --host %s --server …\n", name, name)
+					return nil
+				})},
+		}}
+}
+
+func findCommand() *cli.Command {
+	return &cli.Command{Name: "find", Usage: "find drives, pools, hosts and bays by any part of their names", ArgsUsage: "<text>", Description: "Example: lantern find 412",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			q, err := one(cmd, "what to look for")
+			if err != nil {
+				return err
+			}
+			res, err := s.client.SearchWithResponse(ctx, &api.SearchParams{Q: q})
+			if err != nil {
+				return unreachable(err)
+			}
+			hits, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			return list(s, hits, fmt.Sprintf("Nothing has %q in its name.", q), []string{"KIND", "NAME", "WHERE"}, func(h api.Hit) []cell {
+				return []cell{{text: string(h.Kind)}, {text: h.Title, style: bold}, {text: h.Detail}}
+			})
+		})}
+}

@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func poolsCommand() *cli.Command {
+	return &cli.Command{Name: "pools", Usage: "list pools, least margin first", Description: "Example: lantern pools",
+		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
+			res, err := s.client.ListPoolsWithResponse(ctx)
+			if err != nil {
+				return unreachable(err)
+			}
+			all, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			return list(s, all, "No pool was reported yet. Agents report those of their hosts: lantern host list", []string{"POOL", "KIND", "MARGIN", "FULL", "CAPACITY", "HOSTS", "UNDER WAY"}, func(p api.Pool) []cell {
+				st := plain
+				if p.Margin.Known && p.Margin.Members < p.FullMargin {
+					st = loud
+				}
+				words := p.Margin.Words
+				if p.Stale {
+					words += ", as last heard"
+				}
+				return []cell{{text: p.Name, style: bold}, {text: p.Kind}, {text: words, style: st}, {text: fmt.Sprintf("%.0f %%", 100*float64(p.UsedBytes)/float64(max(p.CapacityBytes, 1))), right: true},
+					{text: decimal(p.CapacityBytes), right: true}, {text: strings.Join(p.Hosts, " ")}, {text: moving(p)}}
+			})
+		})}
+}
+
+func moving(p api.Pool) string {
+	if p.Recovery.State == api.RecoveryStateRunning || p.Recovery.State == api.RecoveryStatePaused {
+		return fmt.Sprintf("%s %.1f %%", p.Recovery.Kind, 100*p.Recovery.Share)
+	}
+	return ""
+}
+
+func poolCommand() *cli.Command {
+	return &cli.Command{Name: "pool", Usage: "one pool: groups, members, volumes", ArgsUsage: "<pool>", Description: "Example: lantern pool soundscape",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			p, err := s.getPool(ctx, name)
+			if err != nil {
+				return err
+			}
+			if done, err := s.out.value(p); done {
+				return err
+			}
+			var rows [][]cell
+			add := func(group string, in []api.Member) {
+				for _, m := range in {
+					rows = append(rows, []cell{{text: group}, {text: m.Slot}, {text: m.State}, verdictCell(m.Verdict), {text: m.Tail, style: bold}, {text: m.Bay}, {text: decimal(m.SizeBytes), right: true},
+						{text: fmt.Sprintf("%d/%d/%d", m.Errors.Read, m.Errors.Write, m.Errors.Checksum), right: true}})
+				}
+			}
+			for _, g := range p.Groups {
+				add(g.Name+", "+g.Protection, g.Members)
+			}
+			add("spare", p.Spares)
+			add("log device", p.Logs)
+			if s.out.format == "table" {
+				s.out.line("%s  %s  %s%s", s.out.paint(p.Name, bold), p.Kind, s.out.paint(p.Margin.Words, bold), map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale])
+				s.out.line("%s of %s used, seen %s", decimal(p.UsedBytes), decimal(p.CapacityBytes), p.SeenAt.Local().Format("2006-01-02 15:04:05"))
+			}
+			if err := s.out.table([]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS R/W/CHECKSUM"}, rows); err != nil || s.out.format == "csv" {
+				return err
+			}
+			rows = nil
+			for _, v := range p.Volumes {
+				rows = append(rows, []cell{{text: v.Name}, {text: v.Protection}, {text: v.Margin.Words}, {text: decimal(v.UsedBytes), right: true}})
+			}
+			s.out.line("")
+			return s.out.table([]string{"VOLUME", "PROTECTION", "MARGIN", "USED"}, rows)
+		})}
+}
+
+func (s *session) getPool(ctx context.Context, name string) (api.Pool, error) {
+	res, err := s.client.GetPoolWithResponse(ctx, name)
+	if err != nil {
+		return api.Pool{}, unreachable(err)
+	}
+	return got(res.JSON200, res, res.Body)
+}
+
+// poolAction makes a command that orders something for a pool and waits for what came of it.
+func poolAction(name, use, eg string, action api.PoolActionAction) *cli.Command {
+	return &cli.Command{Name: name, Usage: use, ArgsUsage: "<pool>", Description: "Example: " + eg,
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			pool, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			return s.actOnPool(ctx, pool, api.PoolAction{Action: action})
+		})}
+}
+
+func scrubCommand() *cli.Command {
+	return poolAction("scrub", "read a pool through and repair what is damaged", "lantern scrub tidegauge", api.PoolActionActionScrub)
+}
+func rebalanceCommand() *cli.Command {
+	return poolAction("rebalance", "spread a pool's data evenly over its members", "lantern rebalance tidegauge", api.PoolActionActionRebalance)
+}
+func stopCommand() *cli.Command {
+	return poolAction("stop", "stop the scrub or rebalance that runs in a pool", "lantern stop tidegauge", api.PoolActionActionStop)
+}
+
+func admitCommand() *cli.Command {
+	return &cli.Command{Name: "admit", Usage: "add an empty drive to a pool as a further member", ArgsUsage: "<pool> <drive>", Description: "Example: lantern admit tidegauge 7F412 --tail 7F412",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "tail", Required: true, Usage: "label tail, as read on the drive"}},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return usage("lantern admit needs a pool and a drive\nExample: %s", example(cmd))
+			}
+			return s.actOnPool(ctx, cmd.Args().Get(0), api.PoolAction{Action: api.PoolActionActionAdmit, Drive: cmd.Args().Get(1), Tail: cmd.String("tail")})
+		})}
+}
+
+func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) error {
+	res, err := s.client.ActOnPoolWithResponse(ctx, pool, nil, a)
+	if err != nil {
+		return unreachable(err)
+	}
+	o, err := got(res.JSON202, res, res.Body)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(s.errOut, "ordered; waiting for what %s observes\n", o.Host)
+	for o.State == api.OrderStateWaiting {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(150 * time.Millisecond):
+		}
+		res, err := s.client.GetOrderWithResponse(ctx, o.Id)
+		if err != nil {
+			return unreachable(err)
+		}
+		if o, err = got(res.JSON200, res, res.Body); err != nil {
+			return err
+		}
+	}
+	if done, err := s.out.value(o); done && o.State == api.OrderStateDone {
+		return err
+	}
+	switch o.State {
+	case api.OrderStateDone:
+		s.out.line("%s: %s", pool, o.Says)
+		return nil
+	case api.OrderStateRefused:
+		return &Failure{ExitRefused, fmt.Sprintf("%s refused: %s", o.Host, o.Says)}
+	}
+	return &Failure{ExitFailed, fmt.Sprintf("%s on %s %s: %s", a.Action, o.Host, o.State, o.Says)}
+}

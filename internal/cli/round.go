@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func roundCommand() *cli.Command {
+	return &cli.Command{Name: "round", Usage: "what needs a person now, in order", Description: "Example: lantern round",
+		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
+			res, err := s.client.GetRoundWithResponse(ctx)
+			if err != nil {
+				return unreachable(err)
+			}
+			r, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			if done, err := s.out.value(r); done {
+				return err
+			}
+			if s.out.format == "csv" {
+				var rows [][]cell
+				for i, l := range r.Lines {
+					rows = append(rows, []cell{{text: strconv.Itoa(i + 1)}, {text: string(l.Verdict)}, {text: l.Tail}, {text: l.Bay}, {text: l.Pool}, {text: l.Says}, {text: l.Do}, {text: l.Since.Format(time.RFC3339)}})
+				}
+				return s.out.table([]string{"place", "verdict", "tail", "bay", "pool", "says", "do", "since"}, rows)
+			}
+			s.round(r)
+			return nil
+		})}
+}
+
+func (s *session) round(r api.Round) {
+	o := s.out
+	if len(r.Lines) == 0 {
+		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
+	}
+	for i, l := range r.Lines {
+		m, st := mark(l.Verdict)
+		place := l.Bay
+		if place == "" {
+			place = l.Host
+		}
+		o.line("%s %s  %s  %s", o.paint(fmt.Sprintf("%2d", i+1), dim), o.paint(m+" "+fmt.Sprintf("%-7s", l.Verdict), st), o.paint(fmt.Sprintf("%-18s", place), bold), o.paint(l.Tail, bold))
+		o.line("     %s%s", l.Tail+" "+l.Says, more(l.Also))
+		chart := ""
+		if len(l.Spark) > 1 {
+			chart = fmt.Sprintf("   %s %s, 14 days", o.paint(spark(l.Spark), st), l.Unit)
+		}
+		if l.Pool != "" {
+			o.line("     %s: %s; without this drive: %s%s", l.Pool, l.Margin.Words, without(l), chart)
+		}
+		do := l.Do
+		if l.Swap != "" {
+			do = "A swap is open: lantern swap show " + l.Swap
+		}
+		o.line("     %s %s", o.paint("→", st), do+o.paint("  since "+ago(r.At, l.Since), dim))
+	}
+	if len(r.Underway) > 0 {
+		o.line("%s", o.paint("─ under way "+strings.Repeat("─", 60), dim))
+		for _, u := range r.Underway {
+			if u.Alarm != "" {
+				o.line("  %s", o.paint("STOP  "+u.Alarm, loud))
+			}
+			line := "  " + u.Says
+			if u.Kind == api.UnderWayKindRecovery {
+				line += fmt.Sprintf("  %s %.1f %%  %s", bar(u.Share, 20), 100*u.Share, finish(r.At, u.Finish))
+			}
+			o.line("%s", line)
+		}
+	}
+	if len(r.Filling) > 0 {
+		o.line("%s", o.paint("─ filling up "+strings.Repeat("─", 59), dim))
+		for _, f := range r.Filling {
+			o.line("  %s  %.0f %% full, %s of %s", o.paint("▥ "+f.Pool, level), 100*float64(f.UsedBytes)/float64(f.CapacityBytes), decimal(f.UsedBytes), decimal(f.CapacityBytes))
+		}
+	}
+}
+
+func more(n int) string {
+	switch {
+	case n == 1:
+		return " (and one more finding)"
+	case n > 1:
+		return fmt.Sprintf(" (and %d more findings)", n)
+	}
+	return ""
+}
+
+func without(l api.RoundLine) string {
+	if l.MarginAfter.Words == "" {
+		return l.Margin.Words
+	}
+	return l.MarginAfter.Words
+}
+
+// finish writes a range as people read it.
+func finish(now time.Time, r api.Range) string {
+	if r.P50.IsZero() {
+		return "no finish can be named yet"
+	}
+	return fmt.Sprintf("done in %s to %s, likely %s (%s)", span(r.P10.Sub(now)), span(r.P90.Sub(now)), span(r.P50.Sub(now)), r.P50.Local().Format("Mon 15:04"))
+}

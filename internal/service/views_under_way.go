@@ -1,0 +1,278 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"lantern/internal/api"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/wire"
+)
+
+// newest is the recovery of a pool that runs, else the one that began last; of a slot, if one is named.
+func (s *Service) newest(poolID, slot string) (best *course) {
+	for _, c := range s.recov {
+		if c.PoolID != poolID || slot != "" && c.Report.Slot != slot {
+			continue
+		}
+		if best == nil || running(c) && !running(best) || running(c) == running(best) && c.Report.StartedAt.After(best.Report.StartedAt) {
+			best = c
+		}
+	}
+	return best
+}
+
+func running(c *course) bool {
+	return c.Report.State == recovery.Running || c.Report.State == recovery.Paused
+}
+
+// Recoveries lists recoveries, the newest first, without their course.
+func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []api.Recovery{}
+	for _, c := range s.recov {
+		if poolName == "" || c.PoolName == poolName || c.PoolID == poolName {
+			out = append(out, s.viewRecovery(c, false))
+		}
+	}
+	slices.SortFunc(out, func(a, b api.Recovery) int {
+		return cmp.Or(-cmp.Compare(b2i(a.State == api.RecoveryStateRunning), b2i(b.State == api.RecoveryStateRunning)), b.StartedAt.Compare(a.StartedAt), cmp.Compare(a.Id, b.Id))
+	})
+	if limit == 0 {
+		limit = 200
+	}
+	return out[:min(limit, len(out))], nil
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// Recovery is one recovery with its course.
+func (s *Service) Recovery(id string) (api.Recovery, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := s.recov[id]
+	if c == nil {
+		return api.Recovery{}, problem(404, "no-recovery", "See: lantern recoveries", "There is no recovery %q.", id)
+	}
+	return s.viewRecovery(c, true), nil
+}
+
+// mostSamples is how many moments of a course are sent: more than a screen has points for.
+const mostSamples = 400
+
+func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
+	r := c.Report
+	v := recovery.Look(c.samples, r.State, s.clock.Now())
+	out := api.Recovery{Id: r.ID, Pool: c.PoolName, Kind: api.RecoveryKind(r.Kind), State: api.RecoveryState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
+		SeenAt: c.SeenAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo), Share: v.Share, RateNow: v.RateNow, RateOverall: v.RateOverall,
+		Why: v.Why, Stalled: v.Stalled, Slowest: r.Slowest, Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable)}
+	if d := s.drives[r.Drive]; d != nil {
+		out.Tail = d.tail()
+	}
+	if v.Finish != nil {
+		out.Finish = api.Range{P10: v.Finish.P10, P50: v.Finish.P50, P90: v.Finish.P90}
+	}
+	if p := s.pools[c.PoolID]; p != nil && running(c) {
+		if m, known := p.Margin(); known {
+			switch {
+			case m < 0:
+				out.Cost = "data is lost already"
+			case m == 0:
+				out.Cost = "losing one more member until then loses data"
+			default:
+				out.Cost = fmt.Sprintf("losing one more member until then leaves: %s", pool.Margin(m-1))
+			}
+		}
+	}
+	if whole {
+		step := max(1, len(c.samples)/mostSamples)
+		for i, x := range c.samples {
+			if i%step == 0 || i == len(c.samples)-1 {
+				out.Course = append(out.Course, api.Sample{At: x.At, DoneBytes: int64(x.Done), TodoBytes: int64(x.Todo)})
+			}
+		}
+	}
+	return out
+}
+
+// Hosts lists the enrolled hosts.
+func (s *Service) Hosts() []api.Host {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []api.Host{}
+	for _, h := range s.hosts {
+		v := api.Host{Name: h.Name, State: api.Reporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval}
+		switch {
+		case h.SeenAt.IsZero():
+			v.State = api.Never
+		case s.late(h, s.clock.Now()):
+			v.State = api.Quiet
+		}
+		for _, d := range s.drives {
+			if d.Host == h.Name && d.Present {
+				v.Drives++
+			}
+		}
+		out = append(out, v)
+	}
+	slices.SortFunc(out, func(a, b api.Host) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Bays is the bay map of a host.
+func (s *Service) Bays(name string) (api.BayMap, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := s.hosts[name]
+	if h == nil {
+		return api.BayMap{}, problem(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
+	}
+	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
+	verdicts := s.judge()
+	for _, e := range h.report.Enclosures {
+		for _, r := range e.Sections {
+			sec := wire.ToSection(r)
+			v := api.Section{Name: r.Name, Enclosure: e.Name, Rows: r.Rows, Columns: r.Columns, Upright: r.Upright, Bays: []api.Bay{}}
+			for n := 1; n <= sec.Bays(); n++ {
+				at, _ := sec.Place(n)
+				b := api.Bay{Address: enclosure.Address{Host: name, Section: r.Name, Number: n}.String(), Number: n, Row: at.Row, Column: at.Column,
+					Lit: slices.Contains(r.Lit, n)}
+				for _, l := range s.lights {
+					if l.Bay == b.Address && l.State != api.LightStateGoing {
+						b.LitUntil = l.Until
+					}
+				}
+				if d := s.occupant(name, r.Name, n); d != nil {
+					key := d.Desc.Key()
+					b.Drive, b.Tail, b.Verdict, b.Missing = key, d.tail(), api.Verdict(verdicts[key].verdict), !d.Present
+					if fs := verdicts[key].findings; len(fs) > 0 {
+						b.Says = fs[0].Says
+					}
+					if p, _, _ := s.member(key); p != nil {
+						b.Pool = p.Name
+					}
+				}
+				v.Bays = append(v.Bays, b)
+			}
+			out.Sections = append(out.Sections, v)
+		}
+	}
+	return out, nil
+}
+
+// occupant is the drive in a bay; else the one that was last seen there, if its pool still counts on it.
+func (s *Service) occupant(host, section string, n int) (was *disk) {
+	for _, d := range s.drives {
+		if d.Host != host || d.Section != section || d.Bay != n {
+			continue
+		}
+		if d.Present {
+			return d
+		}
+		if p, _, _ := s.member(d.Desc.Key()); p != nil && (was == nil || d.SeenAt.After(was.SeenAt)) {
+			was = d
+		}
+	}
+	return was
+}
+
+// Lights lists those that have not ended.
+func (s *Service) Lights() []api.Light {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []api.Light{}
+	for _, l := range s.lights {
+		out = append(out, l.Light)
+	}
+	slices.SortFunc(out, func(a, b api.Light) int { return cmp.Compare(a.Bay, b.Bay) })
+	return out
+}
+
+// Swaps lists swaps, the newest first.
+func (s *Service) Swaps(open bool) []api.Swap {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []api.Swap{}
+	for _, w := range s.swaps {
+		if !open || w.Phase.Open() {
+			out = append(out, s.viewSwap(w))
+		}
+	}
+	slices.SortFunc(out, func(a, b api.Swap) int { return b.PlannedAt.Compare(a.PlannedAt) })
+	return out
+}
+
+// Swap is one swap.
+func (s *Service) Swap(id string) (api.Swap, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if w := s.swaps[id]; w != nil {
+		return s.viewSwap(w), nil
+	}
+	return api.Swap{}, problem(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
+}
+
+func viewSwapDrive(d swap.Drive) api.SwapDrive {
+	return api.SwapDrive{Key: d.Key(), Tail: d.Tail(), Model: d.Model, Serial: d.Serial, CapacityBytes: int64(d.Capacity), Bay: d.Bay}
+}
+
+func viewChecks(in []swap.Check) []api.Check {
+	out := make([]api.Check, len(in))
+	for i, c := range in {
+		out[i] = api.Check{Id: c.ID, Title: c.Title, Looked: c.Looked, Found: c.Found, Do: c.Do, Result: api.CheckResult(c.Result)}
+	}
+	return out
+}
+
+func (s *Service) viewSwap(w *swapState) api.Swap {
+	out := api.Swap{Id: w.ID, Version: w.version, Phase: api.SwapPhase(w.Phase), Open: w.Phase.Open(), Pool: w.Pool, Slot: w.Slot, Host: w.Host,
+		Old: viewSwapDrive(w.Old), OldGone: w.OldGone, NeedsBytes: int64(w.Needs), Lead: w.Lead, Refused: w.Refused, RefusedTail: w.RefusedTail,
+		Checks: []api.Check{}, Closing: viewChecks(w.Closing), Steps: []api.Step{}, Log: []api.LogEntry{},
+		PlannedAt: w.PlannedAt, BegunAt: w.BegunAt, EndedAt: w.EndedAt, Recipe: "pull the old drive, put the new one into its bay"}
+	if w.Phase == swap.Planned {
+		out.Checks = viewChecks(swap.Checks(s.situation(w.State)))
+	}
+	if w.New != nil {
+		out.New = viewSwapDrive(*w.New)
+		if w.Phase == swap.Confirm {
+			// Whoever confirms must have read the label, not this answer (R3).
+			out.New.Tail, out.New.Serial = "", ""
+		}
+	}
+	for _, x := range w.Wrong {
+		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
+		out.Wrong = append(out.Wrong, api.WrongDrive{Tail: x.Tail(), Bay: x.Bay, At: x.At, Says: says + " Without it, " + w.Pool + ": " + x.Margin.String() + "."})
+	}
+	for _, st := range w.Steps() {
+		state := api.Next
+		switch {
+		case w.Phase == swap.Closed || st.Phase.Rank() < w.Phase.Rank():
+			state = api.Past
+		case st.Phase == w.Phase:
+			state = api.Now
+		}
+		out.Steps = append(out.Steps, api.Step{Phase: string(st.Phase), Kind: api.StepKind(st.Kind), Title: st.Title, What: st.What, Why: st.Why, Expect: st.Expect, State: state})
+	}
+	for _, e := range w.Log {
+		out.Log = append(out.Log, api.LogEntry{At: e.At, Who: e.Who, Says: e.Says})
+	}
+	if c := s.recov[w.Recovery]; c != nil {
+		out.Recovery = s.viewRecovery(c, w.Phase.Open())
+	}
+	for _, l := range s.lights {
+		if l.Bay == w.Old.Bay && w.Old.Bay != "" {
+			out.Light = l.Light
+		}
+	}
+	return out
+}
