@@ -60,6 +60,17 @@ var selfTestResults = [16]SelfTestResult{
 	SelfTestRunning,
 }
 
+// NewSelfTest makes an entry of the number and status bytes that every ATA log of self-tests has (ACS-3 tables 132 and
+// 134); where it failed is not among them.
+func NewSelfTest(number, status byte, hours int) SelfTest {
+	// Bit 7 tells captive from off-line mode; the test itself is the same.
+	t := SelfTest{Number: number, Status: status, Hours: hours, LBA: -1, Result: selfTestResults[status>>4], Kind: selfTestKinds[number&0x7F]}
+	if t.Kind == "" {
+		t.Kind = SelfTestOther
+	}
+	return t
+}
+
 // DecodeSelfTestLog reads the SMART self-test log, the newest entry first.
 func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
 	if err := checkPage(PageSelfTestLog, page); err != nil {
@@ -79,13 +90,7 @@ func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
 		if e[0] == 0 && e[1] == 0 && e[2] == 0 && e[3] == 0 {
 			continue
 		}
-		t := SelfTest{Number: e[0], Status: e[1], Hours: int(binary.LittleEndian.Uint16(e[2:])), LBA: -1}
-		t.Result = selfTestResults[e[1]>>4]
-		// Bit 7 tells captive from off-line mode; the test itself is the same.
-		t.Kind = selfTestKinds[e[0]&0x7F]
-		if t.Kind == "" {
-			t.Kind = SelfTestOther
-		}
+		t := NewSelfTest(e[0], e[1], int(binary.LittleEndian.Uint16(e[2:])))
 		if lba := binary.LittleEndian.Uint32(e[5:]); t.Result == SelfTestFailed && lba != 0xFFFFFFFF {
 			t.LBA = int64(lba)
 		}

@@ -1,9 +1,6 @@
 package drive
 
-import (
-	"fmt"
-	"strings"
-)
+import "fmt"
 
 // MetricName is the normalised name of a metric; it carries its unit.
 type MetricName string
@@ -105,6 +102,36 @@ var Catalogue = []Metric{
 	{"bytes_read", "B", Counter, Background,
 		"Data read by hosts over the drive's life.",
 		"It says nothing about health.", 242, sectors512},
+	{"grown_defects", "defects", Counter, Strong,
+		"Places the drive gave up on since it left its maker.",
+		"A small number that has stood still for months says little about tomorrow.", 0, nil},
+	{"uncorrected_read_errors", "errors", Counter, Strong,
+		"Reads the drive could not correct, however often it tried.",
+		"Several can stem from one bad spot that was read again and again.", 0, nil},
+	{"uncorrected_write_errors", "errors", Counter, Strong,
+		"Writes the drive could not bring to its medium.",
+		"It says nothing about what was written before.", 0, nil},
+	{"uncorrected_verify_errors", "errors", Counter, Strong,
+		"Places that could not be read back when the drive checked itself.",
+		"It says nothing about places it has not checked.", 0, nil},
+	{"media_errors", "errors", Counter, Strong,
+		"Times the controller could not give back data as it was written.",
+		"It does not say where.", 0, nil},
+	{"spare_available_percent", "%", Level, Strong,
+		"What is left of the cells kept to replace worn ones.",
+		"It falls late: nearly all of it can be there until shortly before the end.", 0, nil},
+	{"wear_used_percent", "%", Level, Weak,
+		"How much of the endurance its maker rates the drive for has been used.",
+		"Beyond 100 % it goes on working, without its maker's word for it.", 0, nil},
+	{"non_medium_errors", "errors", Counter, Weak,
+		"Errors that had nothing to do with the medium.",
+		"Cabling and power cause them too.", 0, nil},
+	{"unsafe_shutdowns", "shutdowns", Counter, Background,
+		"Times the power went without a word before.",
+		"It says nothing about the drive's health.", 0, nil},
+	{"bus_drops", "drops", Counter, Strong,
+		"Times the drive left the bus and came back by itself.",
+		"A loose connector does the same.", 0, nil},
 	{"pool_read_errors", "errors", Counter, Strong,
 		"Reads from this member that failed as the pool saw them.",
 		"A pulled cable makes them as well.", 0, nil},
@@ -159,13 +186,44 @@ func Metrics(attributes []Attribute) map[MetricName]float64 {
 	return out
 }
 
-// Source says where the metric is read, in words.
-func (m Metric) Source() string {
-	switch {
-	case m.Attribute != 0:
-		return fmt.Sprintf("SMART attribute %d", m.Attribute)
-	case strings.HasPrefix(string(m.Name), "pool_"):
-		return "pool"
-	}
-	return "host I/O statistics"
+// others names, by metric, what feeds it beside an ATA attribute.
+var others = map[MetricName][]string{
+	"pending_sectors":               {"ATA device statistics, page 03h"},
+	"reallocated_sectors":           {"ATA device statistics, page 03h"},
+	"reported_uncorrectable_errors": {"ATA device statistics, page 04h"},
+	"link_crc_errors":               {"ATA device statistics, page 06h"},
+	"temperature_celsius":           {"ATA device statistics, page 05h", "ATA SCT status", "SCSI log page 0Dh", "NVMe health log"},
+	"start_stops":                   {"SCSI log page 0Eh"},
+	"load_cycles":                   {"ATA device statistics, page 03h", "SCSI log page 0Eh"},
+	"spin_retries":                  {"ATA device statistics, page 03h"},
+	"power_cycles":                  {"ATA device statistics, page 01h", "NVMe health log"},
+	"power_on_hours":                {"ATA device statistics, page 01h", "SCSI log page 15h", "NVMe health log"},
+	"bytes_written":                 {"ATA device statistics, page 01h", "SCSI log page 02h", "NVMe health log"},
+	"bytes_read":                    {"ATA device statistics, page 01h", "SCSI log page 03h", "NVMe health log"},
+	"grown_defects":                 {"SCSI READ DEFECT DATA"},
+	"uncorrected_read_errors":       {"SCSI log page 03h"},
+	"uncorrected_write_errors":      {"SCSI log page 02h"},
+	"uncorrected_verify_errors":     {"SCSI log page 05h"},
+	"non_medium_errors":             {"SCSI log page 06h"},
+	"media_errors":                  {"NVMe health log"},
+	"spare_available_percent":       {"NVMe health log"},
+	"wear_used_percent":             {"ATA device statistics, page 07h", "SCSI log page 11h", "NVMe health log"},
+	"unsafe_shutdowns":              {"NVMe health log"},
+	"bus_drops":                     {"host reports"},
+	"read_latency_seconds":          {"host I/O statistics"},
+	"write_latency_seconds":         {"host I/O statistics"},
+	"pool_read_errors":              {"pool"},
+	"pool_write_errors":             {"pool"},
+	"pool_checksum_errors":          {"pool"},
 }
+
+// Sources says what feeds the metric, in words, the one that is read first at the beginning.
+func (m Metric) Sources() []string {
+	if m.Attribute == 0 {
+		return others[m.Name]
+	}
+	return append([]string{fmt.Sprintf("SMART attribute %d", m.Attribute)}, others[m.Name]...)
+}
+
+// Source is the first of them: what an agent reads today.
+func (m Metric) Source() string { return m.Sources()[0] }

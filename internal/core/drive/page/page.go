@@ -1,0 +1,167 @@
+// Package page takes captured pages of any drive apart, field by field, whatever protocol they came by: every field of
+// the standard with its unit, the metrics it feeds, and what was wrong. Nothing is asked of a drive here, so a page that
+// was kept as unreadable can be studied far from it.
+//
+// Sources: ACS-4 (INCITS 529), SAT-4, SPC-5 (INCITS 502), SBC-4 (INCITS 506), NVM Express Base Specification 2.0. Each
+// decoder names its clause.
+package page
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"lantern/internal/core/drive"
+)
+
+// Field is one field as the standard names it.
+type Field struct {
+	Name  string `json:"name"`
+	Value any    `json:"value"` // a number, a string, a bool or a list of these
+	Unit  string `json:"unit,omitempty"`
+}
+
+// Page is a page taken apart.
+type Page struct {
+	Kind    string                       `json:"kind"`
+	Clause  string                       `json:"clause"`
+	Bytes   int                          `json:"bytes"`
+	Fields  []Field                      `json:"fields"`
+	Metrics map[drive.MetricName]float64 `json:"metrics"`
+	// Wrong says what cannot be believed; empty for a page that is as the standard wants it.
+	Wrong []string `json:"wrong"`
+}
+
+// Kind is one kind of page that can be taken apart.
+type Kind struct {
+	Name   string
+	Says   string // what it is, in words
+	Clause string
+	least  int // bytes without which there is nothing to say
+	decode func(*Page, []byte)
+}
+
+var kinds = slices.Concat(ataKinds, scsiKinds, nvmeKinds)
+
+// Kinds lists them.
+func Kinds() []Kind { return slices.Clone(kinds) }
+
+// Decode takes b apart. It fails only for a kind that nobody knows or a page too short to say anything; whatever else is
+// wrong is said in the page.
+func Decode(kind string, b []byte) (Page, error) {
+	for _, k := range kinds {
+		if k.Name != kind {
+			continue
+		}
+		p := Page{Kind: k.Name, Clause: k.Clause, Bytes: len(b), Fields: []Field{}, Metrics: map[drive.MetricName]float64{}, Wrong: []string{}}
+		if len(b) < k.least {
+			return p, fmt.Errorf("%d bytes are too few for %s, which has at least %d", len(b), kind, k.least)
+		}
+		k.decode(&p, b)
+		return p, nil
+	}
+	return Page{}, fmt.Errorf("nobody here knows pages of kind %q", kind)
+}
+
+func (p *Page) add(name string, value any, unit ...string) {
+	p.Fields = append(p.Fields, Field{Name: name, Value: value, Unit: strings.Join(unit, "")})
+}
+
+func (p *Page) wrong(format string, args ...any) {
+	p.Wrong = append(p.Wrong, fmt.Sprintf(format, args...))
+}
+
+// feed makes a value a metric of the catalogue.
+func (p *Page) feed(m drive.MetricName, v float64) { p.Metrics[m] = v }
+
+// slot is one number at a fixed place: what most pages are made of.
+type slot struct {
+	name  string
+	at    int
+	size  int // bytes
+	unit  string
+	feeds drive.MetricName
+	scale float64 // to the metric's unit; 0 means 1
+	less  float64 // taken away before scaling
+}
+
+// numbers adds the slots that lie within b; big says which end comes first.
+func (p *Page) numbers(b []byte, big bool, slots []slot) {
+	for _, s := range slots {
+		if s.at+s.size > len(b) {
+			continue
+		}
+		v := number(b[s.at:s.at+s.size], big)
+		p.add(s.name, v, s.unit)
+		if s.feeds != "" {
+			f := asFloat(v) - s.less
+			if s.scale != 0 {
+				f *= s.scale
+			}
+			p.feed(s.feeds, f)
+		}
+	}
+}
+
+// number reads up to 16 bytes; what does not fit 64 bits is given as a float, which says so by its size.
+func number(b []byte, big bool) any {
+	var hi, lo uint64
+	for i := range b {
+		c := b[len(b)-1-i]
+		if big {
+			c = b[i]
+		}
+		hi = hi<<8 | lo>>56
+		lo = lo<<8 | uint64(c)
+	}
+	if hi == 0 {
+		return lo
+	}
+	return float64(hi)*math.Pow(2, 64) + float64(lo)
+}
+
+func asFloat(v any) float64 {
+	switch n := v.(type) {
+	case uint64:
+		return float64(n)
+	case float64:
+		return n
+	}
+	return math.NaN()
+}
+
+// text reads ASCII padded with spaces; what cannot be printed becomes '?'.
+func text(b []byte) string {
+	out := make([]byte, len(b))
+	for i, c := range b {
+		switch {
+		case c == 0:
+			out[i] = ' '
+		case c < 0x20 || c > 0x7E:
+			out[i] = '?'
+		default:
+			out[i] = c
+		}
+	}
+	return strings.TrimSpace(string(out))
+}
+
+// flags names the bits that are set.
+func flags(v uint64, names map[int]string) []string {
+	out := []string{}
+	for i := range 64 {
+		if v&(1<<i) != 0 {
+			if names[i] == "" {
+				out = append(out, fmt.Sprintf("bit %d", i))
+			} else {
+				out = append(out, names[i])
+			}
+		}
+	}
+	return out
+}
+
+var be = binary.BigEndian
+var le = binary.LittleEndian
