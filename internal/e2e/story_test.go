@@ -155,6 +155,15 @@ func TestHabits(t *testing.T) {
 	require.Contains(t, d.run("completion", "bash"), "lantern")
 	require.Contains(t, d.run("--help"), "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.")
 
+	// What needs no service.
+	require.Contains(t, d.run("metrics", "explain", "link_crc_errors"), "accuses the cable")
+	require.Contains(t, d.try("metrics", "explain", "pending_sector").err, "did you mean pending_sectors?")
+	require.Contains(t, d.run("decode", "--list"), "scsi-log")
+	dump := filepath.Join(t.TempDir(), "dump.txt")
+	require.NoError(t, os.WriteFile(dump, []byte("0000  0d 00 00 0c 00 00 03 02  00 26 00 01 03 02 00 ff\n"), 0o600))
+	require.Contains(t, d.run("decode", "scsi-log", dump), `"temperature_celsius": 38`)
+	require.Equal(t, 2, d.try("decode", "tea-leaves", dump).code)
+
 	// A port in use, an open address without TLS, an agent without a token.
 	path, err := binary()
 	require.NoError(t, err)

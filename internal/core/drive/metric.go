@@ -29,14 +29,14 @@ const (
 
 // Metric is one entry of the catalogue.
 type Metric struct {
-	Name     MetricName
-	Unit     string
-	Kind     MetricKind
-	Strength Strength
-	Means    string // one plain sentence
-	MeansNot string // and what it does not mean
+	Name     MetricName `json:"name"`
+	Unit     string     `json:"unit"`
+	Kind     MetricKind `json:"kind"`
+	Strength Strength   `json:"strength"`
+	Means    string     `json:"means"`     // one plain sentence
+	MeansNot string     `json:"means_not"` // and what it does not mean
 	// Attribute is the ATA SMART attribute that feeds it; 0 when another source does.
-	Attribute byte
+	Attribute byte `json:"attribute,omitempty"`
 	value     func(raw uint64) float64
 }
 

@@ -36,10 +36,10 @@ type Page struct {
 
 // Kind is one kind of page that can be taken apart.
 type Kind struct {
-	Name   string
-	Says   string // what it is, in words
-	Clause string
-	least  int // bytes without which there is nothing to say
+	Name   string `json:"name"`
+	Says   string `json:"says"` // what it is, in words
+	Clause string `json:"clause"`
+	least  int    // bytes without which there is nothing to say
 	decode func(*Page, []byte)
 }
 

@@ -200,3 +200,22 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+func TestBytes(t *testing.T) {
+	want := []byte{0x70, 0x00, 0x05, 0xAB, 0x00, 0x41, 0x42, 0x43, 0x44, 0x45, 0x46, 0x47, 0x48, 0x49, 0x4A, 0x4B, 0xFF}
+	for name, in := range map[string]string{
+		"plain":           "700005ab00414243 4445464748494a4b ff",
+		"bytes":           "# captured\n70 00 05 ab 00 41 42 43\n44 45 46 47 48 49 4a 4b\n\nff\n",
+		"offsets":         "0000  70 00 05 ab 00 41 42 43  44 45 46 47 48 49 4a 4b\n0010  ff\n",
+		"words and signs": "00000000: 7000 05ab 0041 4243 4445 4647 4849 4a4b  p....ABCDEFGHIJK\n00000010: ff                                       .\n",
+		"bars":            "00000000  70 00 05 ab 00 41 42 43  44 45 46 47 48 49 4a 4b  |p....ABCDEFGHIJK|\n00000010  ff  |.|\n",
+		"prefixes":        "0x70, 0x00, 0x05, 0xab, 0x00, 0x41, 0x42, 0x43,\r\n0x44, 0x45, 0x46, 0x47, 0x48, 0x49, 0x4a, 0x4b, 0xff\r\n",
+		"binary":          string(want),
+	} {
+		got, err := Bytes([]byte(in))
+		require.NoError(t, err, name)
+		require.Equal(t, want, got, name)
+	}
+	_, err := Bytes([]byte("70 00\nnot a dump\n"))
+	require.ErrorContains(t, err, "line 2")
+}

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"context"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/drive/page"
+)
+
+// offline runs a command that needs no service.
+func offline(f func(s *session, cmd *cli.Command) error) cli.ActionFunc {
+	return func(_ context.Context, cmd *cli.Command) error {
+		format := cmd.String("output")
+		if format != "table" && format != "json" && format != "csv" {
+			return usage("--output is table, json or csv, not %q", format)
+		}
+		return f(&session{errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}, cmd)
+	}
+}
+
+// mostBytes is the largest page that is read.
+const mostBytes = 16 << 20
+
+func decodeCommand() *cli.Command {
+	return &cli.Command{Name: "decode", Usage: "take a captured page of a drive apart, without a service", ArgsUsage: "<kind> <file or ->",
+		Description: "Example: lantern decode nvme-health page.bin\n         lantern decode ata-smart-data - < dump.txt\n\nThe page is binary, or a hexadecimal dump with or without offsets. It is printed as JSON.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
+		Action: offline(func(s *session, cmd *cli.Command) error {
+			if cmd.Bool("list") {
+				return list(s, page.Kinds(), "", []string{"KIND", "WHAT IT IS", "STANDARD"}, func(k page.Kind) []cell {
+					return []cell{{text: k.Name, style: bold}, {text: k.Says}, {text: k.Clause, style: dim}}
+				})
+			}
+			if cmd.Args().Len() != 2 {
+				return usage("lantern decode needs a kind and a file\nExample: %s\nThe kinds: lantern decode --list", example(cmd))
+			}
+			in := s.in
+			if name := cmd.Args().Get(1); name != "-" {
+				f, err := os.Open(name)
+				if err != nil {
+					return &Failure{ExitFailed, err.Error()}
+				}
+				defer f.Close()
+				in = f
+			}
+			raw, err := io.ReadAll(io.LimitReader(in, mostBytes))
+			if err != nil {
+				return err
+			}
+			b, err := page.Bytes(raw)
+			if err != nil {
+				return &Failure{ExitFailed, err.Error()}
+			}
+			p, err := page.Decode(cmd.Args().First(), b)
+			if err != nil {
+				return usage("%s\nThe kinds: lantern decode --list", err)
+			}
+			s.out.format = "json"
+			_, err = s.out.value(p)
+			return err
+		})}
+}
+
+func metricsCommand() *cli.Command {
+	listed := offline(func(s *session, _ *cli.Command) error {
+		return list(s, drive.Catalogue, "", []string{"METRIC", "UNIT", "KIND", "SIGN", "MEANS"}, func(m drive.Metric) []cell {
+			return []cell{{text: string(m.Name), style: bold}, {text: m.Unit}, {text: string(m.Kind)}, {text: string(m.Strength)}, {text: m.Means}}
+		})
+	})
+	return &cli.Command{Name: "metrics", Usage: "what is measured, and what it means", Description: "Example: lantern metrics explain pending_sectors", Action: listed,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all metrics", Description: "Example: lantern metrics list", Action: listed},
+			{Name: "explain", Usage: "one metric in words", ArgsUsage: "<metric>", Description: "Example: lantern metrics explain link_crc_errors",
+				Action: offline(func(s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a metric's name")
+					if err != nil {
+						return err
+					}
+					m, ok := drive.MetricByName(drive.MetricName(name))
+					if !ok {
+						return usage("there is no metric %q; did you mean %s? All of them: lantern metrics", name, nearest(name))
+					}
+					if done, err := s.out.value(m); done {
+						return err
+					}
+					s.out.line("%s, in %s, a %s", s.out.paint(string(m.Name), bold), m.Unit, m.Kind)
+					s.out.line("  %s", m.Means)
+					s.out.line("  %s", m.MeansNot)
+					s.out.line("  as a sign: %s", strengths[m.Strength])
+					s.out.line("  fed by: %s", strings.Join(m.Sources(), "; "))
+					return nil
+				})},
+		}}
+}
+
+var strengths = map[drive.Strength]string{
+	drive.Strong:     "strong, it can say replace",
+	drive.Weak:       "weak, it can say watch and no more",
+	drive.Path:       "it accuses the cable or the bay before the drive",
+	drive.Background: "none by itself",
+}
+
+// nearest is the metric whose name takes the fewest changes to reach.
+func nearest(name string) drive.MetricName {
+	best, least := drive.Catalogue[0].Name, 1<<20
+	for _, m := range drive.Catalogue {
+		if d := distance(name, string(m.Name)); d < least {
+			best, least = m.Name, d
+		}
+	}
+	return best
+}
+
+// distance is how many characters must be changed, added or taken away (Levenshtein).
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		last := row[0]
+		row[0]++
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			last, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, last+cost)
+		}
+	}
+	return row[len(b)]
+}
