@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -116,9 +117,12 @@ func parseStat(line string) (s ioStat, err error) {
 func (s ioStat) latencies(before ioStat, out map[string]float64) {
 	const enough = 10 // operations
 	if n := s.reads - before.reads; before.reads > 0 && s.reads > before.reads && n >= enough && s.readMS >= before.readMS {
-		out["read_latency_seconds"] = float64(s.readMS-before.readMS) / float64(n) / 1000
+		out["read_latency_seconds"] = mean(s.readMS-before.readMS, n)
 	}
 	if n := s.writes - before.writes; before.writes > 0 && s.writes > before.writes && n >= enough && s.writeMS >= before.writeMS {
-		out["write_latency_seconds"] = float64(s.writeMS-before.writeMS) / float64(n) / 1000
+		out["write_latency_seconds"] = mean(s.writeMS-before.writeMS, n)
 	}
 }
+
+// mean of milliseconds over operations, in seconds, to the microsecond: the kernel's counts bear no more.
+func mean(ms, n uint64) float64 { return math.Round(float64(ms)*1000/float64(n)) / 1e6 }

@@ -6,10 +6,8 @@ import (
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
-	"lantern/internal/core/history"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
-	"lantern/internal/store"
 	"lantern/internal/wire"
 )
 
@@ -197,27 +195,4 @@ func (s *Service) subject(now time.Time, d *disk, at place, g grounds) health.Su
 // late says whether two reports of a host were missed (R7).
 func (s *Service) late(h *host, now time.Time) bool {
 	return h.SeenAt.IsZero() || now.Sub(h.SeenAt) > time.Duration(2*h.Interval*float64(time.Second))
-}
-
-// series of one metric, from memory when that reaches far enough back, else from the store too.
-func (s *Service) series(key string, metric drive.MetricName, since time.Time) (history.Series, error) {
-	d := s.drives[key]
-	if !since.Before(s.clock.Now().Add(-keepInMemory)) {
-		return d.record[metric].Since(since), nil
-	}
-	var all history.Series
-	err := s.store.EachReading(since, func(r store.Reading) error {
-		if r.Drive != key {
-			return nil
-		}
-		m, err := history.Unpack(r.Packed)
-		if err != nil {
-			return nil // load has told of it
-		}
-		if v, ok := m[metric]; ok {
-			all = all.Add(history.Point{At: time.UnixMilli(r.At).UTC(), Value: v})
-		}
-		return nil
-	})
-	return all, err
 }

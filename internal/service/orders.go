@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -137,7 +138,7 @@ func (s *Service) Tick() error {
 			s.happened(b, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
 		}
 	}
-	return s.commit(b)
+	return errors.Join(s.commit(b), s.fold())
 }
 
 // LightOn asks for a bay to be lit until an end. A bay that is lit already keeps its light, with the new end.

@@ -154,8 +154,7 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	if rd := r.Reading; !rd.At.IsZero() {
 		metrics := wire.ToMetrics(rd.Metrics)
 		if len(metrics) > 0 {
-			d.record.Add(rd.At, metrics)
-			b.Add(&store.Reading{Drive: key, At: rd.At.UnixMilli(), Packed: history.Pack(metrics)})
+			s.keep(b, key, d, rd.At, metrics)
 		}
 		if !rd.At.Before(d.Reading.At) {
 			before := d.Reading.Attributes
@@ -192,14 +191,12 @@ func (s *Service) poolErrors(b *store.Batch, id string) {
 		same := true
 		for n, v := range metrics {
 			last, ok := d.record[n].Last()
-			same = same && ok && last.Value == v && at.Sub(last.At) < time.Hour
+			same = same && ok && last.Value == v && at.Sub(last.At) < 24*time.Hour
 		}
 		if same {
 			return
 		}
-		d.record.Add(at, metrics)
-		d.version++
-		b.Add(&store.Reading{Drive: m.Drive, At: at.UnixMilli(), Packed: history.Pack(metrics)})
+		s.keep(b, m.Drive, d, at, metrics)
 	})
 }
 

@@ -54,6 +54,7 @@ type disk struct {
 	facts
 	record  history.Record
 	version int // changes with everything that a finding can depend on
+	loose   int // readings that were not folded yet
 }
 
 // facts are what is kept of a drive as JSON.
@@ -129,18 +130,7 @@ func (s *Service) load() error {
 		}
 		s.know(row.Key, d)
 	}
-	err = s.store.EachReading(s.clock.Now().Add(-keepInMemory), func(r store.Reading) error {
-		metrics, err := history.Unpack(r.Packed)
-		if err != nil {
-			s.log.Error("a reading is left out", "drive", r.Drive, "error", err)
-			return nil
-		}
-		if d := s.drives[r.Drive]; d != nil {
-			d.record.Add(time.UnixMilli(r.At).UTC(), metrics)
-		}
-		return nil
-	})
-	if err != nil {
+	if err := s.loadReadings(); err != nil {
 		return err
 	}
 

@@ -479,3 +479,46 @@ func BenchmarkTakeReport(b *testing.B) {
 	}
 	b.ReportMetric(float64(drives*n)/b.Elapsed().Seconds(), "readings/s")
 }
+
+// TestFolding: readings become blocks, a late one finds its place, and a year can be drawn from what is on disk.
+func TestFolding(t *testing.T) {
+	b := newBench(t)
+	began := b.clock.Now()
+	const hours = 200 * 24
+	for h := range hours {
+		b.clock.forward(time.Hour - time.Second)
+		for j := range b.drives {
+			b.drives[j].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"load_cycles": float64(h / 7), "temperature_celsius": float64(30 + h%9), "read_latency_seconds": float64(7000+h%50) / 1e6}}
+		}
+		if h == 100 {
+			b.next() // one report is late
+			continue
+		}
+		b.report()
+		if h%50 == 0 {
+			require.NoError(t, b.s.Tick())
+		}
+	}
+	for range 40 {
+		require.NoError(t, b.s.Tick())
+	}
+	require.Len(t, mustAll[store.Block](t, b.store), 3*((hours-foldAt)/foldSize+1))
+	require.Less(t, len(mustAll[store.Reading](t, b.store)), 3*foldAt+100)
+	late := b.next()
+	late.At, late.Drives = began.Add(101*time.Hour), b.drives[:1]
+	late.Drives[0].Reading = api.Reading{At: late.At, Metrics: map[string]float64{"load_cycles": 1e9}}
+	require.NoError(t, b.s.TakeReport("fulmar", late))
+	check := func() {
+		trend, err := b.s.Trend("AA001", "load_cycles", 365)
+		require.NoError(t, err)
+		require.Len(t, trend.Points, hours)
+		for i := 1; i < len(trend.Points); i++ {
+			require.True(t, trend.Points[i].At.After(trend.Points[i-1].At))
+		}
+		require.Equal(t, 1e9, trend.Points[100].Value)
+		require.Equal(t, float64((hours-1)/7), trend.Points[hours-1].Value)
+	}
+	check()
+	b.restart()
+	check()
+}

@@ -67,6 +67,15 @@ type Reading struct {
 	Packed []byte
 }
 
+// Block is many readings of one drive, folded into one.
+type Block struct {
+	Drive string `gorm:"primaryKey"`
+	First int64  `gorm:"primaryKey"` // Unix milliseconds
+	Last  int64
+	Count int
+	Data  []byte
+}
+
 // BadPage is a page that could not be believed, kept for study.
 type BadPage struct {
 	ID    uint `gorm:"primaryKey"`
@@ -162,7 +171,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Reading{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}
@@ -272,16 +281,26 @@ func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	return r.RowsAffected, full(r.Error)
 }
 
-// EachReading calls f for every kept reading not older than since, in order of time for each drive.
+// EachReading calls f for every reading not older than since that was not folded yet, in order of time for each drive. f
+// must not use the store.
 func (s *Store) EachReading(since time.Time, f func(r Reading) error) error {
-	rows, err := s.db.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at").Rows()
+	return each(s.db.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at"), f)
+}
+
+// EachBlock calls f for every block that reaches to since or beyond. f must not use the store.
+func (s *Store) EachBlock(since time.Time, f func(b Block) error) error {
+	return each(s.db.Model(&Block{}).Where("last >= ?", since.UnixMilli()).Order("drive, first"), f)
+}
+
+func each[T any](q *gorm.DB, f func(T) error) error {
+	rows, err := q.Rows()
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var r Reading
-		if err := s.db.ScanRows(rows, &r); err != nil {
+		var r T
+		if err := q.ScanRows(rows, &r); err != nil {
 			return err
 		}
 		if err := f(r); err != nil {
@@ -289,4 +308,33 @@ func (s *Store) EachReading(since time.Time, f func(r Reading) error) error {
 		}
 	}
 	return rows.Err()
+}
+
+// Of gives a drive's readings, folded and not, that reach to since or beyond.
+func (s *Store) Of(drive string, since time.Time) (blocks []Block, loose []Reading, err error) {
+	if blocks, err = All[Block](s, "first", "drive = ? and last >= ?", drive, since.UnixMilli()); err != nil {
+		return nil, nil, err
+	}
+	loose, err = All[Reading](s, "at", "drive = ? and at >= ?", drive, since.UnixMilli())
+	return blocks, loose, err
+}
+
+// Oldest gives the n oldest readings of a drive that were not folded yet.
+func (s *Store) Oldest(drive string, n int) ([]Reading, error) {
+	var out []Reading
+	return out, s.db.Where("drive = ?", drive).Order("at").Limit(n).Find(&out).Error
+}
+
+// Fold keeps a block in place of the readings it holds, or changes nothing.
+func (s *Store) Fold(b Block) error {
+	return full(s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(&b).Error; err != nil {
+			return err
+		}
+		r := tx.Where("drive = ? and at between ? and ?", b.Drive, b.First, b.Last).Delete(&Reading{})
+		if r.Error == nil && r.RowsAffected != int64(b.Count) {
+			return fmt.Errorf("%d readings were to be folded, %d were there", b.Count, r.RowsAffected)
+		}
+		return r.Error
+	}))
 }

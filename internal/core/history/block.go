@@ -1,0 +1,308 @@
+package history
+
+import (
+	"bytes"
+	"compress/flate"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"math"
+	"slices"
+	"time"
+
+	"lantern/internal/core/drive"
+)
+
+// Reading is the metrics of one drive at one time.
+type Reading struct {
+	At      time.Time
+	Metrics map[drive.MetricName]float64
+}
+
+// A block holds many readings of one drive, column by column, without losing a bit. It is a version byte, then deflated:
+//
+//	number of readings; their times in milliseconds (column)
+//	number of metrics; for each, in order of name:
+//	    name; which readings have it (runs of yes and no); how its numbers are written; the numbers (column)
+//
+// and at the end a CRC-32C of all that came before. A column is written as differences of differences where that is
+// shorter than differences: counters that grow evenly, and times, then cost next to nothing. A metric whose values are
+// all whole, or all have few decimals, is written as whole numbers of its last decimal; any other as the bits of its
+// doubles, each XORed with the one before.
+const blockVersion = 1
+
+// How the numbers of a column are written: as multiples of a power of ten, or as bits.
+var decimals = []float64{1, 1e3, 1e6, 1e9}
+
+const asBits = 255
+
+// EncodeBlock lays readings out; they must be in order of time.
+func EncodeBlock(rs []Reading) []byte {
+	var body []byte
+	body = binary.AppendUvarint(body, uint64(len(rs)))
+	times := make([]int64, len(rs))
+	names := map[drive.MetricName]int{}
+	for i, r := range rs {
+		times[i] = r.At.UnixMilli()
+		for n := range r.Metrics {
+			names[n]++
+		}
+	}
+	body = appendColumn(body, times)
+	body = binary.AppendUvarint(body, uint64(len(names)))
+	order := make([]drive.MetricName, 0, len(names))
+	for n := range names {
+		order = append(order, n)
+	}
+	slices.Sort(order)
+	values := make([]float64, 0, len(rs))
+	for _, n := range order {
+		body = binary.AppendUvarint(body, uint64(len(n)))
+		body = append(body, n...)
+		values = values[:0]
+		has := true
+		run := uint64(0)
+		var runs []uint64
+		for _, r := range rs {
+			v, ok := r.Metrics[n]
+			if ok {
+				values = append(values, v)
+			}
+			if ok != has {
+				runs = append(runs, run)
+				has, run = ok, 0
+			}
+			run++
+		}
+		runs = append(runs, run)
+		body = binary.AppendUvarint(body, uint64(len(runs)))
+		for _, x := range runs {
+			body = binary.AppendUvarint(body, x)
+		}
+		body = appendValues(body, values)
+	}
+	out := bytes.NewBuffer([]byte{blockVersion})
+	w, _ := flate.NewWriter(out, flate.BestCompression) // fails only for a level that does not exist
+	_, _ = w.Write(body)
+	_ = w.Close()
+	return binary.LittleEndian.AppendUint32(out.Bytes(), crc32.Checksum(out.Bytes(), castagnoli))
+}
+
+// whole gives v as a multiple of 1/scale, if it is one exactly.
+func whole(v, scale float64) (int64, bool) {
+	m := math.Round(v * scale)
+	if math.Abs(m) > 1<<53 || m/scale != v || m == 0 && math.Signbit(v) {
+		return 0, false
+	}
+	return int64(m), true
+}
+
+func appendValues(b []byte, values []float64) []byte {
+	ints := make([]int64, len(values))
+next:
+	for e, scale := range decimals {
+		for i, v := range values {
+			n, ok := whole(v, scale)
+			if !ok {
+				continue next
+			}
+			ints[i] = n
+		}
+		return appendColumn(append(b, byte(e)), ints)
+	}
+	b = append(b, asBits)
+	before := uint64(0)
+	for _, v := range values {
+		bits := math.Float64bits(v)
+		b = binary.LittleEndian.AppendUint64(b, bits^before)
+		before = bits
+	}
+	return b
+}
+
+// appendColumn writes whole numbers as differences, or as differences of differences, whichever is shorter.
+func appendColumn(b []byte, v []int64) []byte {
+	plain, second := []byte{1}, []byte{2}
+	var last, step int64
+	for _, x := range v {
+		d := x - last
+		plain = binary.AppendVarint(plain, d)
+		second = binary.AppendVarint(second, d-step)
+		last, step = x, d
+	}
+	if len(second) < len(plain) {
+		return append(b, second...)
+	}
+	return append(b, plain...)
+}
+
+// mostReadings bounds what a block that was damaged can make us believe.
+const mostReadings = 1 << 20
+
+// blockReader reads a block's body; its first error stays.
+type blockReader struct {
+	b   []byte
+	err error
+}
+
+func (r *blockReader) fail(why string) {
+	if r.err == nil {
+		r.err = fmt.Errorf("%w: %s", ErrDamaged, why)
+	}
+	r.b = nil
+}
+
+func (r *blockReader) uvarint() uint64 {
+	v, n := binary.Uvarint(r.b)
+	if n <= 0 {
+		r.fail("a number is cut off")
+		return 0
+	}
+	r.b = r.b[n:]
+	return v
+}
+
+func (r *blockReader) take(n uint64) []byte {
+	if n > uint64(len(r.b)) {
+		r.fail("it is cut off")
+		return nil
+	}
+	out := r.b[:n]
+	r.b = r.b[n:]
+	return out
+}
+
+// column reads n numbers; give is nil when they are only to be passed over.
+func (r *blockReader) column(n int, give func(i int, v int64)) {
+	kind := r.take(1)
+	if r.err != nil || kind[0] != 1 && kind[0] != 2 {
+		r.fail("a column is of an unknown kind")
+		return
+	}
+	var last, step int64
+	for i := range n {
+		d, size := binary.Varint(r.b)
+		if size <= 0 {
+			r.fail("a column is cut off")
+			return
+		}
+		r.b = r.b[size:]
+		if kind[0] == 2 {
+			d += step
+		}
+		last, step = last+d, d
+		if give != nil {
+			give(i, last)
+		}
+	}
+}
+
+func (r *blockReader) values(n int, give func(i int, v float64)) {
+	kind := r.take(1)
+	switch {
+	case r.err != nil:
+	case int(kind[0]) < len(decimals):
+		scale := decimals[kind[0]]
+		if give == nil {
+			r.column(n, nil)
+			return
+		}
+		r.column(n, func(i int, v int64) { give(i, float64(v)/scale) })
+	case kind[0] == asBits:
+		before := uint64(0)
+		for i := range n {
+			b := r.take(8)
+			if r.err != nil {
+				return
+			}
+			before ^= binary.LittleEndian.Uint64(b)
+			if give != nil {
+				give(i, math.Float64frombits(before))
+			}
+		}
+	default:
+		r.fail("a column's numbers are of an unknown kind")
+	}
+}
+
+// scan walks through a block. want says which metrics are to be given; each value comes with its time.
+func scan(b []byte, want func(drive.MetricName) bool, times func([]int64), give func(n drive.MetricName, reading int, v float64)) error {
+	if len(b) < 6 {
+		return fmt.Errorf("%w: too short", ErrDamaged)
+	}
+	body, sum := b[:len(b)-4], binary.LittleEndian.Uint32(b[len(b)-4:])
+	if crc32.Checksum(body, castagnoli) != sum {
+		return fmt.Errorf("%w: checksum is wrong", ErrDamaged)
+	}
+	if body[0] != blockVersion {
+		return fmt.Errorf("%w: version %d is not known", ErrDamaged, body[0])
+	}
+	raw, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(body[1:])), 1<<28))
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	r := &blockReader{b: raw}
+	n := int(min(r.uvarint(), mostReadings+1))
+	if n > mostReadings {
+		r.fail("too many readings")
+		return r.err
+	}
+	at := make([]int64, n)
+	r.column(n, func(i int, v int64) { at[i] = v })
+	times(at)
+	for metrics := r.uvarint(); metrics > 0 && r.err == nil; metrics-- {
+		name := drive.MetricName(r.take(r.uvarint()))
+		var has []int
+		reading, yes := 0, true
+		for runs := r.uvarint(); runs > 0 && r.err == nil; runs-- {
+			for k := r.uvarint(); k > 0; k-- {
+				if reading >= n {
+					r.fail("a metric has more values than there are readings")
+					break
+				}
+				if yes {
+					has = append(has, reading)
+				}
+				reading++
+			}
+			yes = !yes
+		}
+		if r.err != nil {
+			break
+		}
+		if want(name) {
+			r.values(len(has), func(i int, v float64) { give(name, has[i], v) })
+		} else {
+			r.values(len(has), nil)
+		}
+	}
+	if r.err == nil && len(r.b) != 0 {
+		r.fail("bytes are left over")
+	}
+	return r.err
+}
+
+// DecodeBlock reads what EncodeBlock laid out; anything else is ErrDamaged.
+func DecodeBlock(b []byte) ([]Reading, error) {
+	var out []Reading
+	err := scan(b, func(drive.MetricName) bool { return true }, func(at []int64) {
+		out = make([]Reading, len(at))
+		for i, t := range at {
+			out[i] = Reading{At: time.UnixMilli(t).UTC(), Metrics: map[drive.MetricName]float64{}}
+		}
+	}, func(n drive.MetricName, i int, v float64) { out[i].Metrics[n] = v })
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// BlockSeries reads one metric of a block and passes over the others.
+func BlockSeries(b []byte, metric drive.MetricName) (Series, error) {
+	var at []int64
+	var out Series
+	err := scan(b, func(n drive.MetricName) bool { return n == metric }, func(t []int64) { at = t },
+		func(_ drive.MetricName, i int, v float64) { out = append(out, Point{time.UnixMilli(at[i]).UTC(), v}) })
+	return out, err
+}

@@ -1,0 +1,133 @@
+package service
+
+import (
+	"fmt"
+	"time"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
+	"lantern/internal/store"
+)
+
+// A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block.
+// What is on disk is so durable at once, and small in the long run.
+const (
+	foldSize = 512
+	foldAt   = foldSize + 128
+	// foldsATick bounds how long folding holds the service up.
+	foldsATick = 4
+)
+
+// loadReadings puts the newest months of every drive into memory.
+func (s *Service) loadReadings() error {
+	since := s.clock.Now().Add(-keepInMemory)
+	err := s.store.EachBlock(since, func(b store.Block) error {
+		d := s.drives[b.Drive]
+		if d == nil {
+			return nil
+		}
+		rs, err := history.DecodeBlock(b.Data)
+		if err != nil {
+			s.log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First), "error", err)
+			return nil
+		}
+		for _, r := range rs {
+			if !r.At.Before(since) {
+				d.record.Add(r.At, r.Metrics)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return s.store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
+		d := s.drives[r.Drive]
+		if d == nil {
+			return nil
+		}
+		d.loose++
+		if r.At < since.UnixMilli() {
+			return nil
+		}
+		metrics, err := history.Unpack(r.Packed)
+		if err != nil {
+			s.log.Error("a reading is left out", "drive", r.Drive, "error", err)
+			return nil
+		}
+		d.record.Add(time.UnixMilli(r.At).UTC(), metrics)
+		return nil
+	})
+}
+
+// keep puts a reading into memory and into a batch.
+func (s *Service) keep(b *store.Batch, key string, d *disk, at time.Time, metrics map[drive.MetricName]float64) {
+	d.record.Add(at, metrics)
+	d.version++
+	d.loose++
+	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
+}
+
+// fold makes blocks of drives that have many loose readings. s.mu is held.
+func (s *Service) fold() error {
+	done := 0
+	for key, d := range s.drives {
+		if d.loose < foldAt {
+			continue
+		}
+		if done++; done > foldsATick {
+			return nil
+		}
+		rows, err := s.store.Oldest(key, foldSize)
+		if err != nil {
+			return err
+		}
+		d.loose -= len(rows)
+		if len(rows) < foldSize {
+			d.loose = len(rows) // a reading that came twice was counted twice
+			continue
+		}
+		rs := make([]history.Reading, len(rows))
+		for i, r := range rows {
+			metrics, err := history.Unpack(r.Packed)
+			if err != nil {
+				return fmt.Errorf("fold the readings of %s: %w", key, err)
+			}
+			rs[i] = history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: metrics}
+		}
+		block := store.Block{Drive: key, First: rows[0].At, Last: rows[len(rows)-1].At, Count: len(rows), Data: history.EncodeBlock(rs)}
+		if err := s.store.Fold(block); err != nil {
+			return fmt.Errorf("fold the readings of %s: %w", key, err)
+		}
+	}
+	return nil
+}
+
+// series of one metric, from memory when that reaches far enough back, else from the store.
+func (s *Service) series(key string, metric drive.MetricName, since time.Time) (history.Series, error) {
+	if !since.Before(s.clock.Now().Add(-keepInMemory)) {
+		return s.drives[key].record[metric].Since(since), nil
+	}
+	blocks, loose, err := s.store.Of(key, since)
+	if err != nil {
+		return nil, err
+	}
+	var all history.Series
+	for _, b := range blocks {
+		part, err := history.BlockSeries(b.Data, metric)
+		if err != nil {
+			continue // loading has told of it
+		}
+		for _, p := range part {
+			all = all.Add(p)
+		}
+	}
+	for _, r := range loose {
+		if m, err := history.Unpack(r.Packed); err == nil {
+			if v, ok := m[metric]; ok {
+				all = all.Add(history.Point{At: time.UnixMilli(r.At).UTC(), Value: v})
+			}
+		}
+	}
+	return all.Since(since), nil
+}
