@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -9,11 +10,13 @@ import (
 	"lantern/internal/store"
 )
 
-// A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block.
-// What is on disk is so durable at once, and small in the long run.
+// A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
+// and small blocks become a large one when they hold enough. What is on disk is so durable at once, and small in the long
+// run.
 const (
-	foldSize = 512
-	foldAt   = foldSize + 128
+	foldSize  = 64
+	foldAt    = foldSize + 16
+	largeSize = 1024
 	// foldsATick bounds how long folding holds the service up.
 	foldsATick = 4
 )
@@ -95,12 +98,38 @@ func (s *Service) fold() error {
 			}
 			rs[i] = history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: metrics}
 		}
-		block := store.Block{Drive: key, First: rows[0].At, Last: rows[len(rows)-1].At, Count: len(rows), Data: history.EncodeBlock(rs)}
-		if err := s.store.Fold(block); err != nil {
+		if err := s.foldInto(key, rs, len(rows)); err != nil {
 			return fmt.Errorf("fold the readings of %s: %w", key, err)
 		}
 	}
 	return nil
+}
+
+// foldInto makes a block of a drive's loose readings, and a large one of its small blocks when they hold enough. A block
+// that begins at the very same moment (a reading came once more, long after) is taken in.
+func (s *Service) foldInto(key string, rs []history.Reading, loose int) error {
+	first := rs[0].At.UnixMilli()
+	of, err := store.All[store.Block](s.store, "first", "drive = ? and (count < ? or first = ?)", key, largeSize, first)
+	if err != nil {
+		return err
+	}
+	count := len(rs)
+	for _, b := range of {
+		count += b.Count
+	}
+	if count < largeSize {
+		of = slices.DeleteFunc(of, func(b store.Block) bool { return b.First != first })
+	}
+	for _, b := range of {
+		part, err := history.DecodeBlock(b.Data)
+		if err != nil {
+			return err // both stay as they are: a damaged block is told of, and never written over
+		}
+		rs = append(rs, part...)
+	}
+	slices.SortStableFunc(rs, func(a, b history.Reading) int { return a.At.Compare(b.At) })
+	last := rs[len(rs)-1].At.UnixMilli()
+	return s.store.Fold(store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)}, loose, of)
 }
 
 // series of one metric, from memory when that reaches far enough back, else from the store.
@@ -130,4 +159,18 @@ func (s *Service) series(key string, metric drive.MetricName, since time.Time) (
 		}
 	}
 	return all.Since(since), nil
+}
+
+// idsLast is how long the ids of reports are kept to know them again. One that comes later still can only tell of the
+// past, and its readings are known by drive and time.
+const idsLast = 30 * 24 * time.Hour
+
+// forget lets go of ids that are too old to matter, now and then.
+func (s *Service) forget(now time.Time) error {
+	if now.Sub(s.forgot) < 6*time.Hour {
+		return nil
+	}
+	s.forgot = now
+	_, err := store.Remove[store.ReportID](s.store, "at < ?", now.Add(-idsLast))
+	return err
 }

@@ -138,7 +138,7 @@ func (s *Service) Tick() error {
 			s.happened(b, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
 		}
 	}
-	return errors.Join(s.commit(b), s.fold())
+	return errors.Join(s.commit(b), s.fold(), s.forget(now))
 }
 
 // LightOn asks for a bay to be lit until an end. A bay that is lit already keeps its light, with the new end.

@@ -38,6 +38,7 @@ type Service struct {
 	recov  map[string]*course
 	judged *judgement // nil when it must be made anew
 	before map[string]judged
+	forgot time.Time // when old ids were last let go
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}

@@ -495,15 +495,17 @@ func TestFolding(t *testing.T) {
 			continue
 		}
 		b.report()
-		if h%50 == 0 {
+		if h%20 == 0 {
 			require.NoError(t, b.s.Tick())
 		}
 	}
 	for range 40 {
 		require.NoError(t, b.s.Tick())
 	}
-	require.Len(t, mustAll[store.Block](t, b.store), 3*((hours-foldAt)/foldSize+1))
-	require.Less(t, len(mustAll[store.Reading](t, b.store)), 3*foldAt+100)
+	blocks := mustAll[store.Block](t, b.store)
+	require.Less(t, len(blocks), 3*(hours/largeSize+largeSize/foldSize))
+	require.Greater(t, slices.MaxFunc(blocks, func(a, b store.Block) int { return a.Count - b.Count }).Count, largeSize-1, "small ones were merged")
+	require.Less(t, len(mustAll[store.Reading](t, b.store)), 3*foldAt)
 	late := b.next()
 	late.At, late.Drives = began.Add(101*time.Hour), b.drives[:1]
 	late.Drives[0].Reading = api.Reading{At: late.At, Metrics: map[string]float64{"load_cycles": 1e9}}

@@ -325,16 +325,34 @@ func (s *Store) Oldest(drive string, n int) ([]Reading, error) {
 	return out, s.db.Where("drive = ?", drive).Order("at").Limit(n).Find(&out).Error
 }
 
-// Fold keeps a block in place of the readings it holds, or changes nothing.
-func (s *Store) Fold(b Block) error {
+// Fold keeps a block in place of what it holds: loose readings from its first to its last, as many as given, and other
+// blocks; or it changes nothing. A block is never written over.
+func (s *Store) Fold(b Block, loose int, of []Block) error {
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
-		if err := tx.Create(&b).Error; err != nil {
-			return err
+		for _, o := range of {
+			if err := tx.Where("drive = ? and first = ?", o.Drive, o.First).Delete(&Block{}).Error; err != nil {
+				return err
+			}
 		}
-		r := tx.Where("drive = ? and at between ? and ?", b.Drive, b.First, b.Last).Delete(&Reading{})
-		if r.Error == nil && r.RowsAffected != int64(b.Count) {
-			return fmt.Errorf("%d readings were to be folded, %d were there", b.Count, r.RowsAffected)
+		if loose > 0 {
+			r := tx.Where("drive = ? and at between ? and ?", b.Drive, b.First, b.Last).Delete(&Reading{})
+			if r.Error != nil {
+				return r.Error
+			}
+			if r.RowsAffected != int64(loose) {
+				return fmt.Errorf("%d readings were to be folded, %d were there", loose, r.RowsAffected)
+			}
 		}
-		return r.Error
+		return tx.Create(&b).Error
 	}))
+}
+
+// Size is how many bytes the database takes on disk, indexes and free pages counted.
+func (s *Store) Size() (bytes int64, err error) {
+	var pages, size int64
+	if err := s.db.Raw("PRAGMA page_count").Scan(&pages).Error; err != nil {
+		return 0, err
+	}
+	err = s.db.Raw("PRAGMA page_size").Scan(&size).Error
+	return pages * size, err
 }

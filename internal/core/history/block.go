@@ -58,8 +58,7 @@ func EncodeBlock(rs []Reading) []byte {
 	slices.Sort(order)
 	values := make([]float64, 0, len(rs))
 	for _, n := range order {
-		body = binary.AppendUvarint(body, uint64(len(n)))
-		body = append(body, n...)
+		body = appendName(body, n)
 		values = values[:0]
 		has := true
 		run := uint64(0)
@@ -252,7 +251,7 @@ func scan(b []byte, want func(drive.MetricName) bool, times func([]int64), give 
 	r.column(n, func(i int, v int64) { at[i] = v })
 	times(at)
 	for metrics := r.uvarint(); metrics > 0 && r.err == nil; metrics-- {
-		name := drive.MetricName(r.take(r.uvarint()))
+		name := r.name()
 		var has []int
 		reading, yes := 0, true
 		for runs := r.uvarint(); runs > 0 && r.err == nil; runs-- {

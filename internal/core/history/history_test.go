@@ -1,6 +1,8 @@
 package history
 
 import (
+	"encoding/binary"
+	"hash/crc32"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -75,6 +77,20 @@ func TestPack(t *testing.T) {
 		_, err = Unpack(b[:i])
 		require.ErrorIs(t, err, ErrDamaged, "cut at %d", i)
 	}
+}
+
+// TestNumbers: the catalogue is written as numbers, and the numbers of names never change.
+func TestNumbers(t *testing.T) {
+	for _, m := range drive.Catalogue {
+		require.NotZero(t, numberOf[m.Name], "add %s at the end of numbered", m.Name)
+	}
+	require.Equal(t, uint64(1), numberOf["pending_sectors"])
+	require.Equal(t, uint64(16), numberOf["power_on_hours"])
+	require.Equal(t, uint64(31), numberOf["pool_checksum_errors"])
+	b := Pack(map[drive.MetricName]float64{"pending_sectors": 38})
+	b[2], b = 200, b[:len(b)-4]
+	_, err := Unpack(binary.LittleEndian.AppendUint32(b, crc32.Checksum(b, castagnoli)))
+	require.ErrorIs(t, err, ErrDamaged)
 }
 
 func FuzzUnpack(f *testing.F) {

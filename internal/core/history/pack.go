@@ -11,10 +11,52 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// A packed reading is: a version byte, the number of metrics, then for each (in order of name) the length of its name,
-// the name, and its value; at the end a CRC-32C of all that came before. A whole number is a signed varint whose lowest
+// A packed reading is: a version byte, the number of metrics, then for each (in order of name) its number in numbered, or
+// 0, the length of its name and the name; then its value; at the end a CRC-32C of all that came before. A whole number is a signed varint whose lowest
 // bit is 0; any other value is the byte 1 and eight bytes of IEEE 754, so nothing is ever rounded.
 const packVersion = 1
+
+// numbered are the names that are written as numbers, counted from one. What was written must stay readable: names are
+// only ever added at the end.
+var numbered = []drive.MetricName{
+	"pending_sectors", "reallocated_sectors", "offline_uncorrectable_sectors", "reported_uncorrectable_errors", "reallocation_events", "link_crc_errors",
+	"read_latency_seconds", "write_latency_seconds", "temperature_celsius", "command_timeouts", "spin_retries", "spin_up_milliseconds", "start_stops", "load_cycles",
+	"power_cycles", "power_on_hours", "bytes_written", "bytes_read", "grown_defects", "uncorrected_read_errors", "uncorrected_write_errors", "uncorrected_verify_errors",
+	"media_errors", "spare_available_percent", "wear_used_percent", "non_medium_errors", "unsafe_shutdowns", "bus_drops", "pool_read_errors", "pool_write_errors", "pool_checksum_errors",
+}
+
+var numberOf = func() map[drive.MetricName]uint64 {
+	m := map[drive.MetricName]uint64{}
+	for i, n := range numbered {
+		m[n] = uint64(i + 1)
+	}
+	return m
+}()
+
+// appendName writes a metric's name, as a number if it has one.
+func appendName(b []byte, n drive.MetricName) []byte {
+	if k, ok := numberOf[n]; ok {
+		return binary.AppendUvarint(b, k)
+	}
+	b = append(b, 0)
+	b = binary.AppendUvarint(b, uint64(len(n)))
+	return append(b, n...)
+}
+
+// name reads what appendName wrote.
+func (r *blockReader) name() drive.MetricName {
+	k := r.uvarint()
+	switch {
+	case r.err != nil:
+		return ""
+	case k == 0:
+		return drive.MetricName(r.take(r.uvarint()))
+	case k > uint64(len(numbered)):
+		r.fail("a metric has a number nobody here knows")
+		return ""
+	}
+	return numbered[k-1]
+}
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -31,8 +73,7 @@ func Pack(metrics map[drive.MetricName]float64) []byte {
 	b := []byte{packVersion}
 	b = binary.AppendUvarint(b, uint64(len(names)))
 	for _, n := range names {
-		b = binary.AppendUvarint(b, uint64(len(n)))
-		b = append(b, n...)
+		b = appendName(b, n)
 		v := metrics[n]
 		if w := int64(v); v >= 0 && v < 1<<62 && float64(w) == v && !math.Signbit(v) {
 			b = binary.AppendUvarint(b, uint64(w)<<1)
@@ -59,40 +100,35 @@ func Unpack(b []byte) (map[drive.MetricName]float64, error) {
 	if body[0] != packVersion {
 		return bad(fmt.Sprintf("version %d is not known", body[0]))
 	}
-	rest := body[1:]
-	next := func() (uint64, bool) {
-		v, n := binary.Uvarint(rest)
-		if n <= 0 {
-			return 0, false
-		}
-		rest = rest[n:]
-		return v, true
-	}
-	count, ok := next()
-	if !ok || count > uint64(len(body)) {
+	r := &blockReader{b: body[1:]}
+	count := r.uvarint()
+	if count > uint64(len(body)) {
 		return bad("count is wrong")
 	}
 	out := make(map[drive.MetricName]float64, count)
 	for range count {
-		size, ok := next()
-		if !ok || size > uint64(len(rest)) {
-			return bad("a name is cut off")
-		}
-		name := drive.MetricName(rest[:size])
-		rest = rest[size:]
-		if v, ok := next(); !ok {
-			return bad("a value is cut off")
-		} else if v&1 == 0 {
+		name := r.name()
+		v := r.uvarint()
+		switch {
+		case r.err != nil:
+		case v&1 == 0:
 			out[name] = float64(v >> 1)
-		} else if v != 1 || len(rest) < 8 {
-			return bad("a value is cut off")
-		} else {
-			out[name] = math.Float64frombits(binary.LittleEndian.Uint64(rest))
-			rest = rest[8:]
+		case v != 1:
+			r.fail("a value is of an unknown kind")
+		default:
+			if b := r.take(8); b != nil {
+				out[name] = math.Float64frombits(binary.LittleEndian.Uint64(b))
+			}
+		}
+		if r.err != nil {
+			return nil, r.err
 		}
 	}
-	if len(rest) != 0 {
-		return bad("bytes are left over")
+	if r.err == nil && len(r.b) != 0 {
+		r.fail("bytes are left over")
+	}
+	if r.err != nil {
+		return nil, r.err
 	}
 	return out, nil
 }
