@@ -19,7 +19,7 @@ var may = map[string][]string{
 	"internal/agent":   {"internal/api", "internal/clock", "internal/core", "internal/wire"},
 	"internal/lab":     {"internal/agent", "internal/clock", "internal/core"},
 	"internal/service": {"internal/api", "internal/clock", "internal/core", "internal/store", "internal/wire"},
-	"internal/httpd":   {"internal/api", "internal/core", "internal/lab", "internal/service", "web"},
+	"internal/httpd":   {"internal/api", "internal/core", "internal/lab", "internal/service", "internal/wire", "web"},
 	"internal/cli":     {"internal/api", "internal/core"},
 	"internal/daemon":  {"internal/agent", "internal/api", "internal/clock", "internal/httpd", "internal/lab", "internal/service", "internal/store"},
 	"cmd":              {"internal/cli", "internal/daemon"},

@@ -1319,9 +1319,20 @@ type ListDrivesParams struct {
 	Verdict Verdict `form:"verdict,omitempty" json:"verdict,omitempty,omitzero"`
 
 	// Q any part of serial, WWN, model, bay, pool or host
-	Q      string     `form:"q,omitempty" json:"q,omitempty,omitzero"`
+	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
+
+	// Where comparison of a metric's newest value, such as pending_sectors>0; several are joined by commas
+	Where string `form:"where,omitempty" json:"where,omitempty,omitzero"`
+
+	// Sort a metric, verdict, or place; a leading - turns the order
+	Sort   string     `form:"sort,omitempty" json:"sort,omitempty,omitzero"`
 	Cursor string     `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 	Limit  LimitParam `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+}
+
+// GetReadingsParams defines parameters for GetReadings.
+type GetReadingsParams struct {
+	Days int `form:"days,omitempty" json:"days,omitempty,omitzero"`
 }
 
 // GetTrendParams defines parameters for GetTrend.
@@ -1525,6 +1536,9 @@ type ClientInterface interface {
 
 	// GetDrive performs a GET /drives/{drive} (the `GetDrive` operationId) request.
 	GetDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReadings performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+	GetReadings(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTrend performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
 	GetTrend(ctx context.Context, drive DriveParam, params *GetTrendParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1758,6 +1772,19 @@ func (c *Client) ListDrives(ctx context.Context, params *ListDrivesParams, reqEd
 // GetDrive performs a GET /drives/{drive} (the `GetDrive` operationId) request.
 func (c *Client) GetDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDriveRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReadings performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+func (c *Client) GetReadings(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReadingsRequest(c.Server, drive, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2509,6 +2536,22 @@ func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Reques
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -2563,6 +2606,63 @@ func NewGetDriveRequest(server string, drive DriveParam) (*http.Request, error) 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReadingsRequest constructs an http.Request for the GetReadings method
+func NewGetReadingsRequest(server string, drive DriveParam, params *GetReadingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3883,6 +3983,11 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetDriveWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*GetDriveResponse, error)
 
+	// GetReadingsWithResponse performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetReadingsWithResponse(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
+
 	// GetTrendWithResponse performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4306,6 +4411,47 @@ func (r GetDriveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReadingsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReadingsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5762,6 +5908,17 @@ func (c *ClientWithResponses) GetDriveWithResponse(ctx context.Context, drive Dr
 	return ParseGetDriveResponse(rsp)
 }
 
+// GetReadingsWithResponse performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error) {
+	rsp, err := c.GetReadings(ctx, drive, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReadingsResponse(rsp)
+}
+
 // GetTrendWithResponse performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6349,6 +6506,32 @@ func ParseGetDriveResponse(rsp *http.Response) (*GetDriveResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReadingsResponse parses an HTTP response from a GetReadingsWithResponse call
+func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -7321,6 +7504,9 @@ type ServerInterface interface {
 	// (GET /drives/{drive})
 	GetDrive(ctx *echo.Context, drive DriveParam) error
 
+	// (GET /drives/{drive}/readings)
+	GetReadings(ctx *echo.Context, drive DriveParam, params GetReadingsParams) error
+
 	// (GET /drives/{drive}/trend)
 	GetTrend(ctx *echo.Context, drive DriveParam, params GetTrendParams) error
 
@@ -7491,6 +7677,20 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
 	}
 
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", ctx.QueryParams(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter where: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
 	// ------------- Optional query parameter "cursor" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -7523,6 +7723,31 @@ func (w *ServerInterfaceWrapper) GetDrive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDrive(ctx, drive)
+	return err
+}
+
+// GetReadings converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReadings(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReadingsParams
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", ctx.QueryParams(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter days: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReadings(ctx, drive, params)
 	return err
 }
 
@@ -8158,6 +8383,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/trend", wrapper.GetTrend, options.OperationMiddlewares["getTrend"]...)
+	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.GetReadings, options.OperationMiddlewares["getReadings"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)

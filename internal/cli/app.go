@@ -191,7 +191,7 @@ func isTerminal(w io.Writer) bool {
 
 // Commands are the client's.
 func Commands() []*cli.Command {
-	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), baysCommand(), lightCommand(), swapCommand(),
+	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(),
 		followCommand(), poolsCommand(), poolCommand(), scrubCommand(), rebalanceCommand(), admitCommand(), stopCommand(), recoveriesCommand(),
 		hostCommand(), findCommand(), decodeCommand(), metricsCommand(), labCommand()}
 }

@@ -14,30 +14,21 @@ import (
 )
 
 func drivesCommand() *cli.Command {
-	return &cli.Command{Name: "drives", Usage: "list drives", Description: "Example: lantern drives --pool soundscape --verdict replace",
+	return &cli.Command{Name: "drives", Usage: "list drives", Description: "Example: lantern drives --pool soundscape --verdict replace\n         lantern drives --where 'pending_sectors>0' --sort -pending_sectors",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "host", Usage: "only on this host"}, &cli.StringFlag{Name: "pool", Usage: "only in this pool"},
 			&cli.StringFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead"},
+			&cli.StringFlag{Name: "where", Usage: "comparisons of metrics, such as 'pending_sectors>0, temperature_celsius>=45'"},
+			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - turns the order"},
 			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			all := []api.Drive{}
-			p := api.ListDrivesParams{Host: cmd.String("host"), Pool: cmd.String("pool"), Verdict: api.Verdict(cmd.String("verdict")), Q: cmd.String("find"), Limit: 500}
+			p := api.ListDrivesParams{Host: cmd.String("host"), Pool: cmd.String("pool"), Verdict: api.Verdict(cmd.String("verdict")), Q: cmd.String("find"), Where: cmd.String("where"), Sort: cmd.String("sort")}
 			if v := p.Verdict; v != "" && v != api.Sound && v != api.Unknown && v != api.Watch && v != api.Replace && v != api.Dead {
 				return usage("--verdict is sound, unknown, watch, replace or dead, not %q", v)
 			}
-			for {
-				res, err := s.client.ListDrivesWithResponse(ctx, &p)
-				if err != nil {
-					return unreachable(err)
-				}
-				page, err := got(res.JSON200, res, res.Body)
-				if err != nil {
-					return err
-				}
-				all = append(all, page.Drives...)
-				if p.Cursor = page.Next; p.Cursor == "" {
-					break
-				}
+			all, err := s.drives(ctx, p)
+			if err != nil {
+				return err
 			}
 			return list(s, all, "No drive fits. Without options, all are listed.", []string{"VERDICT", "TAIL", "BAY", "POOL AND SLOT", "MODEL", "SIZE", "POWERED FOR", "SAYS"}, func(d api.Drive) []cell {
 				place := d.Bay
@@ -52,6 +43,25 @@ func drivesCommand() *cli.Command {
 					{text: decimal(d.CapacityBytes), right: true}, {text: age(d.PowerOnHours), right: true}, {text: d.Says}}
 			})
 		})}
+}
+
+// drives gets all drives that fit, page by page.
+func (s *session) drives(ctx context.Context, p api.ListDrivesParams) ([]api.Drive, error) {
+	all := []api.Drive{}
+	for p.Limit = 500; ; {
+		res, err := s.client.ListDrivesWithResponse(ctx, &p)
+		if err != nil {
+			return nil, unreachable(err)
+		}
+		page, err := got(res.JSON200, res, res.Body)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page.Drives...)
+		if p.Cursor = page.Next; p.Cursor == "" {
+			return all, nil
+		}
+	}
 }
 
 func driveCommand() *cli.Command {

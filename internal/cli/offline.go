@@ -83,7 +83,7 @@ func metricsCommand() *cli.Command {
 					}
 					m, ok := drive.MetricByName(drive.MetricName(name))
 					if !ok {
-						return usage("there is no metric %q; did you mean %s? All of them: lantern metrics", name, nearest(name))
+						return usage("there is no metric %q; did you mean %s? All of them: lantern metrics", name, drive.Nearest(name))
 					}
 					if done, err := s.out.value(m); done {
 						return err
@@ -103,35 +103,4 @@ var strengths = map[drive.Strength]string{
 	drive.Weak:       "weak, it can say watch and no more",
 	drive.Path:       "it accuses the cable or the bay before the drive",
 	drive.Background: "none by itself",
-}
-
-// nearest is the metric whose name takes the fewest changes to reach.
-func nearest(name string) drive.MetricName {
-	best, least := drive.Catalogue[0].Name, 1<<20
-	for _, m := range drive.Catalogue {
-		if d := distance(name, string(m.Name)); d < least {
-			best, least = m.Name, d
-		}
-	}
-	return best
-}
-
-// distance is how many characters must be changed, added or taken away (Levenshtein).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		last := row[0]
-		row[0]++
-		for j := range len(b) {
-			cost := 1
-			if a[i] == b[j] {
-				cost = 0
-			}
-			last, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, last+cost)
-		}
-	}
-	return row[len(b)]
 }

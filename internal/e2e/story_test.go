@@ -155,6 +155,27 @@ func TestHabits(t *testing.T) {
 	require.Contains(t, d.run("completion", "bash"), "lantern")
 	require.Contains(t, d.run("--help"), "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.")
 
+	// Drives by what they say, and everything they ever said.
+	rising := get[[]api.Drive](d.shell, "drives", "--where", "pending_sectors>0")
+	require.Len(t, rising, 1)
+	byHours := get[[]api.Drive](d.shell, "drives", "--sort", "-power_on_hours", "--host", "guillemot")
+	require.GreaterOrEqual(t, byHours[0].PowerOnHours, byHours[1].PowerOnHours)
+	require.Contains(t, d.try("drives", "--where", "pending_sector>0").err, "did you mean pending_sectors?")
+	require.Contains(t, d.try("drives", "--sort", "colour").err, "sorted by place, verdict or a metric")
+	lines := strings.Split(strings.TrimSpace(d.run("readings", "export", rising[0].Tail, "--days", "60")), "\n")
+	require.Greater(t, len(lines), 70)
+	var first, latest struct {
+		Drive   string
+		At      time.Time
+		Metrics map[string]float64
+	}
+	require.NoError(t, json.Unmarshal([]byte(lines[0]), &first))
+	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-2]), &latest))
+	require.Equal(t, rising[0].Key, first.Drive)
+	require.True(t, latest.At.After(first.At))
+	require.Zero(t, first.Metrics["pending_sectors"])
+	require.Contains(t, d.run("--output", "csv", "readings", "export", rising[0].Tail), "drive,at,metric,value\n"+rising[0].Key)
+
 	// What needs no service.
 	require.Contains(t, d.run("metrics", "explain", "link_crc_errors"), "accuses the cable")
 	require.Contains(t, d.try("metrics", "explain", "pending_sector").err, "did you mean pending_sectors?")

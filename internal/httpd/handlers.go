@@ -12,6 +12,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/lab"
 	"lantern/internal/service"
+	"lantern/internal/wire"
 )
 
 var _ api.ServerInterface = (*Server)(nil)
@@ -104,6 +105,28 @@ func (s *Server) GetDrive(c *echo.Context, name api.DriveParam) error {
 func (s *Server) GetTrend(c *echo.Context, name api.DriveParam, p api.GetTrendParams) error {
 	t, err := s.Service.Trend(name, p.Metric, p.Days)
 	return answer(c, http.StatusOK, t, err)
+}
+
+// GetReadings gives all readings of a drive, one a line.
+func (s *Server) GetReadings(c *echo.Context, name api.DriveParam, p api.GetReadingsParams) error {
+	key, all, err := s.Service.Readings(name, p.Days)
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Content-Type", "application/jsonl")
+	c.Response().WriteHeader(http.StatusOK)
+	e := json.NewEncoder(c.Response())
+	for _, r := range all {
+		line := struct {
+			Drive   string             `json:"drive"`
+			At      time.Time          `json:"at"`
+			Metrics map[string]float64 `json:"metrics"`
+		}{key, r.At, wire.Metrics(r.Metrics)}
+		if e.Encode(line) != nil {
+			return nil // whoever asked is gone
+		}
+	}
+	return nil
 }
 
 // ListHosts lists hosts.

@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"lantern/internal/api"
+	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
+	"lantern/internal/core/history"
 )
 
 func fromDocument[T any](b []byte) (v T, err error) { return v, json.Unmarshal(b, &v) }
@@ -65,6 +67,14 @@ func (s *Service) findPool(name string) (*poolState, error) {
 
 // Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.
 func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
+	where, err := history.ParseWhere(f.Where)
+	if err != nil {
+		return api.DrivePage{}, problem(422, "bad-where", "All metrics: lantern metrics", "%s.", err)
+	}
+	metric := drive.MetricName(strings.TrimPrefix(f.Sort, "-"))
+	if _, ok := drive.MetricByName(metric); !ok && metric != "" && metric != "verdict" && metric != "place" {
+		return api.DrivePage{}, problem(422, "bad-sort", "All metrics: lantern metrics", "Drives can be sorted by place, verdict or a metric, not by %q; did you mean %s?", metric, drive.Nearest(string(metric)))
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	verdicts := s.judge()
@@ -79,10 +89,33 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 			f.Verdict != "" && string(verdicts[key].verdict) != string(f.Verdict) || !d.matches(f.Q, name) {
 			continue
 		}
-		fits = append(fits, d)
+		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.record) }) {
+			fits = append(fits, d)
+		}
 	}
 	slices.SortFunc(fits, func(a, b *disk) int {
-		return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
+		way := 1
+		if strings.HasPrefix(f.Sort, "-") {
+			way = -1
+		}
+		by := 0
+		switch metric {
+		case "", "place":
+		case "verdict":
+			by = cmp.Compare(verdicts[a.Desc.Key()].verdict.Gravity(), verdicts[b.Desc.Key()].verdict.Gravity())
+		default:
+			// A drive that never told the metric comes last, whichever way.
+			x, hasX := a.record[metric].Last()
+			y, hasY := b.record[metric].Last()
+			if hasX != hasY {
+				if hasX {
+					return -1
+				}
+				return 1
+			}
+			by = cmp.Compare(x.Value, y.Value)
+		}
+		return cmp.Or(way*by, cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
 	})
 	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
 	from := 0

@@ -161,6 +161,42 @@ func (s *Service) series(key string, metric drive.MetricName, since time.Time) (
 	return all.Since(since), nil
 }
 
+// Readings gives every reading of a drive since a time, whole and in order; the drive's key comes with them.
+func (s *Service) Readings(name string, days int) (key string, out []history.Reading, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.findDrive(name)
+	if err != nil {
+		return "", nil, err
+	}
+	if days <= 0 {
+		days = 30
+	}
+	key = d.Desc.Key()
+	since := s.clock.Now().Add(-time.Duration(days) * 24 * time.Hour)
+	blocks, loose, err := s.store.Of(key, since)
+	if err != nil {
+		return key, nil, err
+	}
+	for _, b := range blocks {
+		rs, err := history.DecodeBlock(b.Data)
+		if err != nil {
+			return key, nil, err
+		}
+		out = append(out, rs...)
+	}
+	for _, r := range loose {
+		m, err := history.Unpack(r.Packed)
+		if err != nil {
+			return key, nil, err
+		}
+		out = append(out, history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: m})
+	}
+	out = slices.DeleteFunc(out, func(r history.Reading) bool { return r.At.Before(since) })
+	slices.SortStableFunc(out, func(a, b history.Reading) int { return a.At.Compare(b.At) })
+	return key, out, nil
+}
+
 // idsLast is how long the ids of reports are kept to know them again. One that comes later still can only tell of the
 // past, and its readings are known by drive and time.
 const idsLast = 30 * 24 * time.Hour

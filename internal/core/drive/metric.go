@@ -227,3 +227,34 @@ func (m Metric) Sources() []string {
 
 // Source is the first of them: what an agent reads today.
 func (m Metric) Source() string { return m.Sources()[0] }
+
+// Nearest is the metric whose name takes the fewest changes to reach.
+func Nearest(name string) MetricName {
+	best, least := Catalogue[0].Name, 1<<20
+	for _, m := range Catalogue {
+		if d := distance(name, string(m.Name)); d < least {
+			best, least = m.Name, d
+		}
+	}
+	return best
+}
+
+// distance is how many characters must be changed, added or taken away (Levenshtein).
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		last := row[0]
+		row[0]++
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			last, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, last+cost)
+		}
+	}
+	return row[len(b)]
+}

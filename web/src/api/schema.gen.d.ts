@@ -194,6 +194,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["getReadings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -1481,6 +1500,10 @@ export interface operations {
                 verdict?: components["schemas"]["Verdict"];
                 /** @description any part of serial, WWN, model, bay, pool or host */
                 q?: string;
+                /** @description comparison of a metric's newest value, such as pending_sectors>0; several are joined by commas */
+                where?: string;
+                /** @description a metric, verdict, or place; a leading - turns the order */
+                sort?: string;
                 cursor?: string;
                 limit?: components["parameters"]["limitParam"];
             };
@@ -1548,6 +1571,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trend"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getReadings: {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all readings, one a line, in order of time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
                 };
             };
             default: components["responses"]["Failure"];

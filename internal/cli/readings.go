@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"io"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+// reading is one line of an export.
+type reading struct {
+	Drive   string             `json:"drive"`
+	At      time.Time          `json:"at"`
+	Metrics map[string]float64 `json:"metrics"`
+}
+
+func readingsCommand() *cli.Command {
+	return &cli.Command{Name: "readings", Usage: "everything that was read of drives", Description: "Example: lantern readings export ZU006 --days 365",
+		Commands: []*cli.Command{
+			{Name: "export", Usage: "print readings: JSON Lines, or CSV with --output csv", ArgsUsage: "[drive ...]",
+				Description: "Example: lantern readings export ZU006 --days 365 > zu006.jsonl\n         lantern --output csv readings export\n\nWithout a drive, those of all drives are printed. One reading a line:\n{\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}",
+				Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far back"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					names := cmd.Args().Slice()
+					if len(names) == 0 {
+						all, err := s.drives(ctx, api.ListDrivesParams{})
+						if err != nil {
+							return err
+						}
+						for _, d := range all {
+							names = append(names, d.Key)
+						}
+					}
+					return s.export(ctx, names, cmd.Int("days"))
+				})},
+		}}
+}
+
+func (s *session) export(ctx context.Context, names []string, days int) error {
+	var table *csv.Writer
+	if s.out.format == "csv" {
+		table = csv.NewWriter(s.out.w)
+		if err := table.Write([]string{"drive", "at", "metric", "value"}); err != nil {
+			return err
+		}
+	}
+	for _, name := range names {
+		res, err := s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Days: days})
+		if err != nil {
+			return unreachable(err)
+		}
+		if res.StatusCode != 200 {
+			body, _ := io.ReadAll(res.Body)
+			res.Body.Close()
+			return told(res.StatusCode, body)
+		}
+		err = s.exportOne(res.Body, table)
+		res.Body.Close()
+		if err != nil {
+			return err
+		}
+	}
+	if table != nil {
+		table.Flush()
+		return table.Error()
+	}
+	return nil
+}
+
+func (s *session) exportOne(body io.Reader, table *csv.Writer) error {
+	if table == nil {
+		_, err := io.Copy(s.out.w, body)
+		return err
+	}
+	lines := bufio.NewScanner(body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		var r reading
+		if err := json.Unmarshal(lines.Bytes(), &r); err != nil {
+			return err
+		}
+		var metrics []string
+		for n := range r.Metrics {
+			metrics = append(metrics, n)
+		}
+		slices.Sort(metrics)
+		for _, n := range metrics {
+			if err := table.Write([]string{r.Drive, r.At.Format(time.RFC3339Nano), n, strconv.FormatFloat(r.Metrics[n], 'g', -1, 64)}); err != nil {
+				return err
+			}
+		}
+	}
+	return lines.Err()
+}
