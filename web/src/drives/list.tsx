@@ -6,15 +6,16 @@ import { client, got, type Verdict } from "../api/client";
 import { age, decimal } from "../parts/format";
 import { Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 
+const orders = [["-verdict", "gravest first"], ["place", "by place"], ["-power_on_hours", "oldest first"], ["-temperature_celsius", "warmest first"], ["-read_latency_seconds", "slowest first"]];
 const verdicts: Verdict[] = ["dead", "replace", "watch", "unknown", "sound"];
 
 export default function DrivesPage() {
   const [params, setParams] = useSearchParams();
-  const filter = { q: params.get("q") ?? "", verdict: (params.get("verdict") ?? "") as Verdict | "", pool: params.get("pool") ?? "", host: params.get("host") ?? "" };
+  const filter = { q: params.get("q") ?? "", verdict: (params.get("verdict") ?? "") as Verdict | "", pool: params.get("pool") ?? "", host: params.get("host") ?? "", where: params.get("where") ?? "", sort: params.get("sort") ?? "-verdict" };
   const drives = useInfiniteQuery({
     queryKey: ["drives", filter],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => got(client.GET("/drives", { params: { query: { ...(filter.q && { q: filter.q }), ...(filter.verdict && { verdict: filter.verdict }), ...(filter.pool && { pool: filter.pool }), ...(filter.host && { host: filter.host }), ...(pageParam && { cursor: pageParam }), limit: 500 } } })),
+    queryFn: ({ pageParam }) => got(client.GET("/drives", { params: { query: { ...(filter.q && { q: filter.q }), ...(filter.verdict && { verdict: filter.verdict }), ...(filter.pool && { pool: filter.pool }), ...(filter.host && { host: filter.host }), ...(filter.where && { where: filter.where }), sort: filter.sort, ...(pageParam && { cursor: pageParam }), limit: 500 } } })),
     getNextPageParam: (last) => last.next,
     placeholderData: (was) => was,
   });
@@ -45,6 +46,12 @@ export default function DrivesPage() {
             {verdicts.map((v) => <option key={v}>{v}</option>)}
           </select>
         </label>
+        <label><span className="sr-only">Order</span>
+          <select className="field w-auto" value={filter.sort} onChange={(e) => set("sort", e.target.value === "-verdict" ? "" : e.target.value)}>
+            {orders.map(([value, name]) => <option key={value} value={value}>{name}</option>)}
+          </select>
+        </label>
+        <label className="min-w-56"><span className="sr-only">Only where</span><input className="field font-mono" placeholder="pending_sectors>0" key={filter.where} defaultValue={filter.where} onKeyDown={(e) => e.key === "Enter" && set("where", e.currentTarget.value)} onBlur={(e) => set("where", e.currentTarget.value)} /></label>
         {(filter.pool || filter.host) && <button className="button" onClick={() => setParams({}, { replace: true })}>Only {filter.pool || filter.host} ×</button>}
       </div>
       {drives.error && <Failed what="The drives" error={drives.error} again={() => void drives.refetch()} />}
