@@ -32,8 +32,11 @@ func drivesCommand() *cli.Command {
 			}
 			return list(s, all, "No drive fits. Without options, all are listed.", []string{"VERDICT", "TAIL", "BAY", "POOL AND SLOT", "MODEL", "SIZE", "POWERED FOR", "SAYS"}, func(d api.Drive) []cell {
 				place := d.Bay
-				if place == "" {
+				switch {
+				case place == "":
 					place = d.Host + " (no bay)"
+				case !d.Present:
+					place = "was in " + place
 				}
 				where := d.Pool
 				if d.Slot != "" {

@@ -17,15 +17,20 @@ import (
 
 	"lantern/internal/agent"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/drive/page"
 )
 
-// Machine lists the block devices whose names match Match (path.Match); empty means all.
-type Machine struct{ Match string }
+// Machine lists the block devices whose names match Match (path.Match); empty means all. Its zero value is this host.
+type Machine struct {
+	Match string
+	// Root is put before /sys and /dev; empty on a real host.
+	Root string
+}
 
 // Drives are the block devices that have a medium and an identity of their own. Devices made of others (device mapper,
 // md, memory) are none.
 func (m Machine) Drives(context.Context) ([]agent.Found, error) {
-	entries, err := os.ReadDir("/sys/block")
+	entries, err := os.ReadDir(m.Root + "/sys/block")
 	if err != nil {
 		return nil, err
 	}
@@ -35,20 +40,20 @@ func (m Machine) Drives(context.Context) ([]agent.Found, error) {
 		if ok, err := filepath.Match(m.Match, name); m.Match != "" && (err != nil || !ok) {
 			continue
 		}
-		if f, ok := found(name); ok {
+		if f, ok := m.found(name); ok {
 			out = append(out, f)
 		}
 	}
 	return out, nil
 }
 
-func found(name string) (f agent.Found, ok bool) {
-	dir := "/sys/block/" + name
+func (m Machine) found(name string) (f agent.Found, ok bool) {
+	dir := m.Root + "/sys/block/" + name
 	sectors, err := strconv.ParseUint(read(dir+"/size"), 10, 64)
 	if err != nil || sectors == 0 {
 		return f, false // no medium: whatever was there is gone
 	}
-	f = agent.Found{Path: "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat")}
+	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat")}
 	d := &f.Known
 	// The kernel counts in units of 512 bytes whatever the sector size is.
 	d.Capacity = drive.Bytes(sectors * 512)
@@ -63,6 +68,14 @@ func found(name string) (f agent.Found, ok bool) {
 	case strings.HasPrefix(name, "vd"):
 		d.Identity = drive.Identity{Vendor: "virtio", Model: "virtio disk", Serial: read(dir + "/serial")}
 		f.Blind = "a virtio disk hides SMART"
+	case strings.HasPrefix(name, "sd"):
+		d.Identity = scsiIdentity(dir)
+		d.Medium = medium(dir)
+		f.Blind = "this agent does not ask real drives for SMART yet"
+	case strings.HasPrefix(name, "nvme"):
+		d.Identity = nvmeIdentity(dir)
+		d.Medium = medium(dir)
+		f.Blind = "this agent does not ask real drives for SMART yet"
 	default:
 		return f, false
 	}
@@ -71,6 +84,46 @@ func found(name string) (f agent.Found, ok bool) {
 	}
 	f.Holds = contents(f.Path, int64(d.Capacity))
 	return f, true
+}
+
+// scsiIdentity is what the kernel keeps of a SCSI or SATA drive: its WWN from the device identification page, its serial
+// from page 80h (SPC-5 7.7.3, 7.7.18; drivers/scsi/scsi_sysfs.c).
+func scsiIdentity(dir string) (id drive.Identity) {
+	id.Vendor, id.Model = read(dir+"/device/vendor"), read(dir+"/device/model")
+	if wwid := read(dir + "/device/wwid"); strings.HasPrefix(wwid, "naa.") {
+		id.WWN = strings.ToLower(strings.TrimPrefix(wwid, "naa."))
+	}
+	if raw, err := os.ReadFile(dir + "/device/vpd_pg80"); err == nil {
+		if p, err := page.Decode("scsi-vpd", raw); err == nil {
+			for _, f := range p.Fields {
+				if serial, ok := f.Value.(string); ok && f.Name == "unit serial number" {
+					id.Serial = serial
+				}
+			}
+		}
+	}
+	return id
+}
+
+// nvmeIdentity is what the kernel keeps of a namespace and its controller (drivers/nvme/host/sysfs.c).
+func nvmeIdentity(dir string) (id drive.Identity) {
+	id.Model, id.Serial = read(dir+"/device/model"), read(dir+"/device/serial")
+	for _, prefix := range []string{"eui.", "uuid."} {
+		if wwid, ok := strings.CutPrefix(read(dir+"/wwid"), prefix); ok {
+			id.WWN = strings.ReplaceAll(strings.ToLower(wwid), "-", "")
+		}
+	}
+	return id
+}
+
+func medium(dir string) drive.Medium {
+	switch read(dir + "/queue/rotational") {
+	case "0":
+		return drive.MediumSolidState
+	case "1":
+		return drive.MediumRotating
+	}
+	return drive.MediumUnknown
 }
 
 // loopIdentity makes the file behind a loop device its identity: file system and inode stay what they are whichever

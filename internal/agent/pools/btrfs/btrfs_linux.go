@@ -174,8 +174,11 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 		m := pool.Member{Slot: strconv.FormatUint(id, 10), Drive: keys(dev.path), State: pool.Online, Domain: d.host,
 			Size: drive.Bytes(dev.total), Used: drive.Bytes(dev.used), Needs: drive.Bytes(dev.total)}
 		m.Errors = errorsOf(f, id)
-		if m.Drive == "" || missing(info.id, id) {
+		switch {
+		case missing(info.id, id) || m.Drive == "" && !hasMedium(dev.path):
 			m.State = pool.Missing
+		case m.Drive == "":
+			m.State = pool.StateUnkn // it is there, but what it is nobody here can tell: not lost (R7)
 		}
 		raw, rawUsed = raw+dev.total, rawUsed+dev.used
 		g.Members = append(g.Members, m)

@@ -1,0 +1,63 @@
+//go:build linux
+
+package linux
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/core/drive"
+)
+
+// tree lays files out as sysfs does.
+func tree(t *testing.T, files map[string]string) string {
+	t.Helper()
+	root := t.TempDir()
+	for name, text := range files {
+		path := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	return root
+}
+
+// TestRealDrives: drives that take no commands from us yet are known by what the kernel keeps of them, and are blind,
+// not sound; what has no identity or no medium is not listed; what cannot be read is not taken for empty.
+func TestRealDrives(t *testing.T) {
+	empty := string(make([]byte, 1<<20))
+	root := tree(t, map[string]string{
+		"sys/block/sda/size": "2048\n", "sys/block/sda/diskseq": "9\n", "sys/block/sda/queue/rotational": "1\n", "sys/block/sda/queue/logical_block_size": "512\n", "sys/block/sda/queue/physical_block_size": "4096\n",
+		"sys/block/sda/device/vendor": "ATA     \n", "sys/block/sda/device/model": "VELDRUN VR4-4000\n", "sys/block/sda/device/wwid": "naa.5002ABE700001234\n",
+		"sys/block/sda/device/vpd_pg80": "\x00\x80\x00\x0c    VR7ZU006", "dev/sda": empty,
+		"sys/block/nvme0n1/size": "2048", "sys/block/nvme0n1/wwid": "eui.0002abe700000009", "sys/block/nvme0n1/device/model": "TARNWICK TN960   ", "sys/block/nvme0n1/device/serial": "TW7PL118", "sys/block/nvme0n1/queue/rotational": "0", "dev/nvme0n1": "XFSB" + empty[4:],
+		"sys/block/sdb/size": "2048", "sys/block/sdb/device/model": "OSSFELL OF-8T", "dev/sdb": empty,
+		"sys/block/sdc/size": "0", "sys/block/sdc/device/wwid": "naa.5002abe700005678",
+		"sys/block/sdd/size": "2048", "sys/block/sdd/device/wwid": "naa.5002abe700009999",
+		"sys/block/dm-0/size": "2048", "sys/block/md0/size": "2048", "sys/block/zram0/size": "2048",
+	})
+	found, err := Machine{Root: root}.Drives(t.Context())
+	require.NoError(t, err)
+	byPath := map[string]int{}
+	for i, f := range found {
+		byPath[filepath.Base(f.Path)] = i
+	}
+	require.Len(t, found, 3, "%v", byPath)
+	a := found[byPath["sda"]]
+	require.Equal(t, drive.Identity{WWN: "5002abe700001234", Vendor: "ATA", Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"}, a.Known.Identity)
+	require.Equal(t, "ZU006", a.Known.Tail())
+	require.Equal(t, drive.Bytes(1<<20), a.Known.Capacity)
+	require.Equal(t, drive.MediumRotating, a.Known.Medium)
+	require.NotEmpty(t, a.Blind)
+	require.Empty(t, a.Holds)
+	n := found[byPath["nvme0n1"]]
+	require.Equal(t, "wwn-0002abe700000009", n.Known.Key())
+	require.Equal(t, "TW7PL118", n.Known.Serial)
+	require.Equal(t, []string{"xfs file system"}, n.Holds)
+	require.Contains(t, found[byPath["sdd"]].Holds[0], "cannot be read")
+	only, err := Machine{Root: root, Match: "sd*"}.Drives(t.Context())
+	require.NoError(t, err)
+	require.Len(t, only, 2)
+}
