@@ -704,6 +704,16 @@ type Identity struct {
 	Wwn    string `json:"wwn,omitempty,omitzero"`
 }
 
+// Imported defines model for Imported.
+type Imported struct {
+	// Known readings that were there already
+	Known int `json:"known"`
+
+	// Refused at most the first hundred
+	Refused []RefusedLine `json:"refused"`
+	Taken   int           `json:"taken"`
+}
+
 // Lab defines model for Lab.
 type Lab struct {
 	Now   time.Time `json:"now"`
@@ -1061,6 +1071,12 @@ type RecoveryReport struct {
 	State        string    `json:"state"`
 	TodoBytes    int64     `json:"todo_bytes"`
 	Unrepairable int64     `json:"unrepairable"`
+}
+
+// RefusedLine defines model for RefusedLine.
+type RefusedLine struct {
+	Line int    `json:"line"`
+	Why  string `json:"why"`
 }
 
 // Report defines model for Report.
@@ -1623,6 +1639,12 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ImportReadingsWithBody performs a POST /readings (the `ImportReadings` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+	ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRecoveries performs a GET /recoveries (the `ListRecoveries` operationId) request.
 	ListRecoveries(ctx context.Context, params *ListRecoveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2098,6 +2120,22 @@ func (c *Client) ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *
 // Takes a body of the `application/json` content type.
 func (c *Client) ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnPoolRequest(c.Server, pool, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportReadingsWithBody performs a POST /readings (the `ImportReadings` operationId) request,
+// with any type of body and a specified content type.
+//
+// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportReadingsRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3322,6 +3360,35 @@ func NewActOnPoolRequestWithBody(server string, pool PoolParam, params *ActOnPoo
 	return req, nil
 }
 
+// NewImportReadingsRequestWithBody constructs an http.Request for the ImportReadings method, with any body, and a specified content type
+func NewImportReadingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRecoveriesRequest constructs an http.Request for the ListRecoveries method
 func NewListRecoveriesRequest(server string, params *ListRecoveriesParams) (*http.Request, error) {
 	var err error
@@ -4104,6 +4171,14 @@ type ClientWithResponsesInterface interface {
 	// ActOnPoolWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ActOnPoolWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error)
+
+	// ImportReadingsWithBodyWithResponse performs a POST /readings (the `ImportReadings` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
 
 	// ListRecoveriesWithResponse performs a GET /recoveries (the `ListRecoveries` operationId) request.
 	//
@@ -5267,6 +5342,54 @@ func (r ActOnPoolResponse) ContentType() string {
 	return ""
 }
 
+type ImportReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Imported
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportReadingsResponse) GetJSON200() *Imported {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportReadingsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRecoveriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6172,6 +6295,20 @@ func (c *ClientWithResponses) ActOnPoolWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseActOnPoolResponse(rsp)
+}
+
+// ImportReadingsWithBodyWithResponse performs a POST /readings (the `ImportReadings` operationId) request,
+// with any type of body and a specified content type.
+//
+// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error) {
+	rsp, err := c.ImportReadingsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportReadingsResponse(rsp)
 }
 
 // ListRecoveriesWithResponse performs a GET /recoveries (the `ListRecoveries` operationId) request.
@@ -7098,6 +7235,39 @@ func ParseActOnPoolResponse(rsp *http.Response) (*ActOnPoolResponse, error) {
 	return response, nil
 }
 
+// ParseImportReadingsResponse parses an HTTP response from a ImportReadingsWithResponse call
+func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Imported
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRecoveriesResponse parses an HTTP response from a ListRecoveriesWithResponse call
 func ParseListRecoveriesResponse(rsp *http.Response) (*ListRecoveriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7557,6 +7727,9 @@ type ServerInterface interface {
 
 	// (POST /pools/{pool}/actions)
 	ActOnPool(ctx *echo.Context, pool PoolParam, params ActOnPoolParams) error
+
+	// (POST /readings)
+	ImportReadings(ctx *echo.Context) error
 
 	// (GET /recoveries)
 	ListRecoveries(ctx *echo.Context, params ListRecoveriesParams) error
@@ -8022,6 +8195,15 @@ func (w *ServerInterfaceWrapper) ActOnPool(ctx *echo.Context) error {
 	return err
 }
 
+// ImportReadings converts echo context to params.
+func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImportReadings(ctx)
+	return err
+}
+
 // ListRecoveries converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRecoveries(ctx *echo.Context) error {
 	var err error
@@ -8384,6 +8566,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/trend", wrapper.GetTrend, options.OperationMiddlewares["getTrend"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.GetReadings, options.OperationMiddlewares["getReadings"]...)
+	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)

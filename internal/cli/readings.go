@@ -5,7 +5,9 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strconv"
 	"time"
@@ -40,6 +42,43 @@ func readingsCommand() *cli.Command {
 						}
 					}
 					return s.export(ctx, names, cmd.Int("days"))
+				})},
+			{Name: "import", Usage: "take in readings of the past: JSON Lines, as export prints them", ArgsUsage: "<file or ->",
+				Description: "Example: lantern readings import zu006.jsonl\n\nDrives must be known; what is known of a drive at a time stays as it is.",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a file, or - for standard input")
+					if err != nil {
+						return err
+					}
+					in := s.in
+					if name != "-" {
+						f, err := os.Open(name)
+						if err != nil {
+							return &Failure{ExitFailed, err.Error()}
+						}
+						defer f.Close()
+						in = f
+					}
+					res, err := s.client.ImportReadingsWithBodyWithResponse(ctx, "application/jsonl", in)
+					if err != nil {
+						return unreachable(err)
+					}
+					v, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(v); done && err != nil {
+						return err
+					} else if !done {
+						s.out.line("%d readings taken, %d were known already", v.Taken, v.Known)
+					}
+					for _, r := range v.Refused {
+						fmt.Fprintf(s.errOut, "line %d was refused: %s\n", r.Line, r.Why)
+					}
+					if len(v.Refused) > 0 {
+						return &Failure{ExitFailed, "some lines were refused; the others were taken"}
+					}
+					return nil
 				})},
 		}}
 }

@@ -174,6 +174,18 @@ func TestHabits(t *testing.T) {
 	require.Equal(t, rising[0].Key, first.Drive)
 	require.True(t, latest.At.After(first.At))
 	require.Zero(t, first.Metrics["pending_sectors"])
+	file := filepath.Join(t.TempDir(), "readings.jsonl")
+	more := `{"drive":"` + first.Drive + `","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7,"read_latency_seconds":0.0123456}}`
+	require.NoError(t, os.WriteFile(file, []byte(strings.Join(append(lines, more, ""), "\n")), 0o600))
+	require.Equal(t, api.Imported{Taken: 1, Known: len(lines), Refused: []api.RefusedLine{}}, get[api.Imported](d.shell, "readings", "import", file))
+	require.Contains(t, d.run("readings", "import", file), "0 readings taken")
+	require.Contains(t, d.run("readings", "export", rising[0].Tail, "--days", "1500"), more, "what went in comes out, to the last digit")
+	require.NoError(t, os.WriteFile(file, []byte(`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+strings.Replace(more, "pending_sectors", "pending_sector", 1)), 0o600))
+	bad := d.try("readings", "import", file)
+	require.Equal(t, 1, bad.code)
+	require.Contains(t, bad.err, "line 1 was refused: No drive has a serial")
+	require.Contains(t, bad.err, "line 2 was refused: invalid character")
+	require.Contains(t, bad.err, "line 3 was refused: there is no metric \"pending_sector\"; did you mean pending_sectors?")
 	require.Contains(t, d.run("--output", "csv", "readings", "export", rising[0].Tail), "drive,at,metric,value\n"+rising[0].Key)
 
 	// What needs no service.

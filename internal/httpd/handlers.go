@@ -1,6 +1,8 @@
 package httpd
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -127,6 +129,27 @@ func (s *Server) GetReadings(c *echo.Context, name api.DriveParam, p api.GetRead
 		}
 	}
 	return nil
+}
+
+// maxImport is the largest import.
+const maxImport = 1 << 30
+
+// ImportReadings takes readings of the past in.
+func (s *Server) ImportReadings(c *echo.Context) error {
+	lines := bufio.NewScanner(http.MaxBytesReader(c.Response(), c.Request().Body, maxImport))
+	lines.Buffer(nil, maxBody)
+	out, err := s.Service.Import(func() (l service.Line, err error, more bool) {
+		for lines.Scan() {
+			if len(bytes.TrimSpace(lines.Bytes())) > 0 {
+				return l, json.Unmarshal(lines.Bytes(), &l), true
+			}
+		}
+		return l, nil, false
+	})
+	if err == nil && lines.Err() != nil {
+		err = tooLarge(lines.Err())
+	}
+	return answer(c, http.StatusOK, out, err)
 }
 
 // ListHosts lists hosts.

@@ -1,13 +1,16 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
+	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/history"
 	"lantern/internal/store"
+	"lantern/internal/wire"
 )
 
 // A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
@@ -195,6 +198,119 @@ func (s *Service) Readings(name string, days int) (key string, out []history.Rea
 	out = slices.DeleteFunc(out, func(r history.Reading) bool { return r.At.Before(since) })
 	slices.SortStableFunc(out, func(a, b history.Reading) int { return a.At.Compare(b.At) })
 	return key, out, nil
+}
+
+// Line is one reading of an export.
+type Line struct {
+	Drive   string             `json:"drive"`
+	At      time.Time          `json:"at"`
+	Metrics map[string]float64 `json:"metrics"`
+}
+
+// mostRefused is how many lines that were refused are told of.
+const mostRefused = 100
+
+// Import takes readings of the past in, a batch at a time; next gives the lines until it says no more. What is known of a
+// drive at a time already stays as it is.
+func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err error) {
+	out.Refused = []api.RefusedLine{}
+	const together = 500
+	for n, more := 0, true; more; {
+		// A slow sender must not hold the service up: lines are waited for before anything is locked.
+		type arrived struct {
+			Line
+			bad error
+		}
+		var lines []arrived
+		for more && len(lines) < together {
+			var l arrived
+			if l.Line, l.bad, more = next(); more {
+				lines = append(lines, l)
+			}
+		}
+		s.mu.Lock()
+		b := &store.Batch{}
+		for _, l := range lines {
+			n++
+			known, bad := false, l.bad
+			if bad == nil {
+				known, bad = s.importOne(b, l.Line)
+			}
+			switch {
+			case bad != nil && len(out.Refused) < mostRefused:
+				out.Refused = append(out.Refused, api.RefusedLine{Line: n, Why: bad.Error()})
+			case bad != nil:
+			case known:
+				out.Known++
+			default:
+				out.Taken++
+			}
+		}
+		err := s.commit(b)
+		s.mu.Unlock()
+		if err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) importOne(b *store.Batch, l Line) (known bool, err error) {
+	d, err := s.findDrive(l.Drive)
+	if err != nil {
+		return false, err
+	}
+	if l.At.IsZero() || l.At.After(s.clock.Now()) {
+		return false, fmt.Errorf("its time is %s, which is not in the past", l.At.Format(time.RFC3339))
+	}
+	for n := range l.Metrics {
+		if _, ok := drive.MetricByName(drive.MetricName(n)); !ok {
+			return false, fmt.Errorf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+	}
+	if len(l.Metrics) == 0 {
+		return false, errors.New("it has no metrics")
+	}
+	key := d.Desc.Key()
+	if known, err = s.has(key, d, l.At); err != nil || known {
+		return known, err
+	}
+	s.keep(b, key, d, l.At, wire.ToMetrics(l.Metrics))
+	return false, nil
+}
+
+// has says whether a reading of a drive at a time is kept already.
+func (s *Service) has(key string, d *disk, at time.Time) (bool, error) {
+	if at.After(s.clock.Now().Add(-keepInMemory)) {
+		for _, series := range d.record {
+			if p, ok := series.At(at); ok && p.At.UnixMilli() == at.UnixMilli() {
+				return true, nil
+			}
+		}
+		return false, nil
+	}
+	blocks, loose, err := s.store.Of(key, at)
+	if err != nil {
+		return false, err
+	}
+	for _, r := range loose {
+		if r.At == at.UnixMilli() {
+			return true, nil
+		}
+	}
+	for _, b := range blocks {
+		if b.First > at.UnixMilli() {
+			continue
+		}
+		times, err := history.BlockTimes(b.Data)
+		if err != nil {
+			return false, err
+		}
+		if _, found := slices.BinarySearch(times, at.UnixMilli()); found {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // idsLast is how long the ids of reports are kept to know them again. One that comes later still can only tell of the

@@ -305,3 +305,9 @@ func BlockSeries(b []byte, metric drive.MetricName) (Series, error) {
 		func(_ drive.MetricName, i int, v float64) { out = append(out, Point{time.UnixMilli(at[i]).UTC(), v}) })
 	return out, err
 }
+
+// BlockTimes gives the times of a block's readings, in milliseconds, in order.
+func BlockTimes(b []byte) (times []int64, err error) {
+	err = scan(b, func(drive.MetricName) bool { return false }, func(at []int64) { times = at }, nil)
+	return times, err
+}

@@ -213,6 +213,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Readings of the past, one a line, as an export prints them. What is known already stays as it is. */
+        post: operations["importReadings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -932,6 +949,17 @@ export interface components {
             /** Format: double */
             value: number;
         };
+        Imported: {
+            taken: number;
+            /** @description readings that were there already */
+            known: number;
+            /** @description at most the first hundred */
+            refused: components["schemas"]["RefusedLine"][];
+        };
+        RefusedLine: {
+            line: number;
+            why: string;
+        };
         Host: {
             name: string;
             /** @enum {string} */
@@ -1597,6 +1625,31 @@ export interface operations {
                 };
                 content: {
                     "application/jsonl": string;
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    importReadings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/jsonl": string;
+            };
+        };
+        responses: {
+            /** @description what became of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
             default: components["responses"]["Failure"];
