@@ -5,8 +5,10 @@ package store
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -234,8 +236,23 @@ func (s *Store) Write(b *Batch) error {
 				return err
 			}
 		}
+		var drives []*Drive
 		for _, r := range b.put {
+			if one, ok := r.(*Drive); ok {
+				drives = append(drives, one)
+				continue
+			}
 			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(r).Error; err != nil {
+				return err
+			}
+		}
+		if len(drives) > 0 {
+			// The last of several documents of one drive is the one that counts.
+			newest := map[string]*Drive{}
+			for _, d := range drives {
+				newest[d.Key] = d
+			}
+			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(slices.Collect(maps.Values(newest)), 200).Error; err != nil {
 				return err
 			}
 		}

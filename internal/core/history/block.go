@@ -20,16 +20,17 @@ type Reading struct {
 	Metrics map[drive.MetricName]float64
 }
 
-// A block holds many readings of one drive, column by column, without losing a bit. It is a version byte, then deflated:
+// A block holds many readings of one drive, column by column, without losing a bit. It is a version byte, then:
 //
-//	number of readings; their times in milliseconds (column)
+//	number of readings; their times in milliseconds (chunk of a column)
 //	number of metrics; for each, in order of name:
-//	    name; which readings have it (runs of yes and no); how its numbers are written; the numbers (column)
+//	    name; chunk of: which readings have it (runs of yes and no), how its numbers are written, the numbers (column)
 //
-// and at the end a CRC-32C of all that came before. A column is written as differences of differences where that is
-// shorter than differences: counters that grow evenly, and times, then cost next to nothing. A metric whose values are
-// all whole, or all have few decimals, is written as whole numbers of its last decimal; any other as the bits of its
-// doubles, each XORed with the one before.
+// and at the end a CRC-32C of all that came before. A chunk is a byte that says whether it is deflated, its length, and
+// its bytes, so that one metric can be read without touching the others. A column is written as differences of
+// differences where that is shorter than differences: counters that grow evenly, and times, then cost next to nothing. A
+// metric whose values are all whole, or all have few decimals, is written as whole numbers of its last decimal; any other
+// as the bits of its doubles, each XORed with the one before.
 const blockVersion = 1
 
 // How the numbers of a column are written: as multiples of a power of ten, or as bits.
@@ -39,8 +40,7 @@ const asBits = 255
 
 // EncodeBlock lays readings out; they must be in order of time.
 func EncodeBlock(rs []Reading) []byte {
-	var body []byte
-	body = binary.AppendUvarint(body, uint64(len(rs)))
+	body := binary.AppendUvarint([]byte{blockVersion}, uint64(len(rs)))
 	times := make([]int64, len(rs))
 	names := map[drive.MetricName]int{}
 	for i, r := range rs {
@@ -49,7 +49,7 @@ func EncodeBlock(rs []Reading) []byte {
 			names[n]++
 		}
 	}
-	body = appendColumn(body, times)
+	body = appendChunk(body, appendColumn(nil, times))
 	body = binary.AppendUvarint(body, uint64(len(names)))
 	order := make([]drive.MetricName, 0, len(names))
 	for n := range names {
@@ -75,17 +75,27 @@ func EncodeBlock(rs []Reading) []byte {
 			run++
 		}
 		runs = append(runs, run)
-		body = binary.AppendUvarint(body, uint64(len(runs)))
+		chunk := binary.AppendUvarint(nil, uint64(len(runs)))
 		for _, x := range runs {
-			body = binary.AppendUvarint(body, x)
+			chunk = binary.AppendUvarint(chunk, x)
 		}
-		body = appendValues(body, values)
+		body = appendChunk(body, appendValues(chunk, values))
 	}
-	out := bytes.NewBuffer([]byte{blockVersion})
-	w, _ := flate.NewWriter(out, flate.BestCompression) // fails only for a level that does not exist
-	_, _ = w.Write(body)
+	return binary.LittleEndian.AppendUint32(body, crc32.Checksum(body, castagnoli))
+}
+
+// appendChunk writes bytes as they are, or deflated where that is shorter.
+func appendChunk(b, chunk []byte) []byte {
+	var small bytes.Buffer
+	w, _ := flate.NewWriter(&small, flate.BestCompression) // fails only for a level that does not exist
+	_, _ = w.Write(chunk)
 	_ = w.Close()
-	return binary.LittleEndian.AppendUint32(out.Bytes(), crc32.Checksum(out.Bytes(), castagnoli))
+	if small.Len() < len(chunk) {
+		b = binary.AppendUvarint(append(b, 1), uint64(small.Len()))
+		return append(b, small.Bytes()...)
+	}
+	b = binary.AppendUvarint(append(b, 0), uint64(len(chunk)))
+	return append(b, chunk...)
 }
 
 // whole gives v as a multiple of 1/scale, if it is one exactly.
@@ -172,7 +182,36 @@ func (r *blockReader) take(n uint64) []byte {
 	return out
 }
 
-// column reads n numbers; give is nil when they are only to be passed over.
+// chunk gives a reader of the next chunk; when it is not wanted, it is passed over and nil is given.
+func (r *blockReader) chunk(wanted bool) *blockReader {
+	kind := r.take(1)
+	data := r.take(r.uvarint())
+	if r.err != nil || !wanted {
+		return nil
+	}
+	if kind[0] == 0 {
+		return &blockReader{b: data}
+	}
+	raw, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(data)), 1<<26))
+	if err != nil || kind[0] != 1 {
+		r.fail("a chunk cannot be inflated")
+		return nil
+	}
+	return &blockReader{b: raw}
+}
+
+// end makes a chunk's error, or what is left over of it, the error of the whole.
+func (r *blockReader) end(chunk *blockReader) {
+	switch {
+	case chunk == nil || r.err != nil:
+	case chunk.err != nil:
+		r.err = chunk.err
+	case len(chunk.b) != 0:
+		r.fail("bytes are left over in a chunk")
+	}
+}
+
+// column reads n numbers.
 func (r *blockReader) column(n int, give func(i int, v int64)) {
 	kind := r.take(1)
 	if r.err != nil || kind[0] != 1 && kind[0] != 2 {
@@ -191,9 +230,7 @@ func (r *blockReader) column(n int, give func(i int, v int64)) {
 			d += step
 		}
 		last, step = last+d, d
-		if give != nil {
-			give(i, last)
-		}
+		give(i, last)
 	}
 }
 
@@ -203,10 +240,6 @@ func (r *blockReader) values(n int, give func(i int, v float64)) {
 	case r.err != nil:
 	case int(kind[0]) < len(decimals):
 		scale := decimals[kind[0]]
-		if give == nil {
-			r.column(n, nil)
-			return
-		}
 		r.column(n, func(i int, v int64) { give(i, float64(v)/scale) })
 	case kind[0] == asBits:
 		before := uint64(0)
@@ -216,9 +249,7 @@ func (r *blockReader) values(n int, give func(i int, v float64)) {
 				return
 			}
 			before ^= binary.LittleEndian.Uint64(b)
-			if give != nil {
-				give(i, math.Float64frombits(before))
-			}
+			give(i, math.Float64frombits(before))
 		}
 	default:
 		r.fail("a column's numbers are of an unknown kind")
@@ -237,49 +268,52 @@ func scan(b []byte, want func(drive.MetricName) bool, times func([]int64), give 
 	if body[0] != blockVersion {
 		return fmt.Errorf("%w: version %d is not known", ErrDamaged, body[0])
 	}
-	raw, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(body[1:])), 1<<28))
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrDamaged, err)
-	}
-	r := &blockReader{b: raw}
+	r := &blockReader{b: body[1:]}
 	n := int(min(r.uvarint(), mostReadings+1))
 	if n > mostReadings {
 		r.fail("too many readings")
 		return r.err
 	}
-	at := make([]int64, n)
-	r.column(n, func(i int, v int64) { at[i] = v })
-	times(at)
+	if c := r.chunk(true); c != nil {
+		at := make([]int64, n)
+		c.column(n, func(i int, v int64) { at[i] = v })
+		r.end(c)
+		times(at)
+	}
 	for metrics := r.uvarint(); metrics > 0 && r.err == nil; metrics-- {
 		name := r.name()
-		var has []int
-		reading, yes := 0, true
-		for runs := r.uvarint(); runs > 0 && r.err == nil; runs-- {
-			for k := r.uvarint(); k > 0; k-- {
-				if reading >= n {
-					r.fail("a metric has more values than there are readings")
-					break
-				}
-				if yes {
-					has = append(has, reading)
-				}
-				reading++
-			}
-			yes = !yes
+		c := r.chunk(want(name))
+		if c == nil {
+			continue
 		}
-		if r.err != nil {
-			break
-		}
-		if want(name) {
-			r.values(len(has), func(i int, v float64) { give(name, has[i], v) })
-		} else {
-			r.values(len(has), nil)
-		}
+		has := c.runs(n)
+		c.values(len(has), func(i int, v float64) { give(name, has[i], v) })
+		r.end(c)
 	}
 	if r.err == nil && len(r.b) != 0 {
 		r.fail("bytes are left over")
 	}
 	return r.err
+}
+
+// runs reads which of n readings have a metric.
+func (r *blockReader) runs(n int) (has []int) {
+	reading, yes := 0, true
+	for runs := r.uvarint(); runs > 0 && r.err == nil; runs-- {
+		k := r.uvarint()
+		if k > uint64(n-reading) {
+			r.fail("a metric has more values than there are readings")
+			return nil
+		}
+		for range k {
+			if yes {
+				has = append(has, reading)
+			}
+			reading++
+		}
+		yes = !yes
+	}
+	return has
 }
 
 // DecodeBlock reads what EncodeBlock laid out; anything else is ErrDamaged.

@@ -20,6 +20,9 @@ type Series []Point
 // Add puts a point in its place, wherever it belongs; a second point at one time replaces nothing and is dropped, so
 // that a report delivered twice or late ends in the same series.
 func (s Series) Add(p Point) Series {
+	if n := len(s); n == 0 || s[n-1].At.Before(p.At) {
+		return append(s, p) // as nearly all readings come
+	}
 	i := sort.Search(len(s), func(i int) bool { return !s[i].At.Before(p.At) })
 	if i < len(s) && s[i].At.Equal(p.At) {
 		return s
