@@ -27,8 +27,11 @@ func (m Margin) String() string {
 var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"}
 
 // GroupMargin is the margin of one group, or the least of its volumes where those are what is protected. ok is false when
-// nothing in the group says what it can bear.
+// nothing in the group says what it can bear, or when it is not known of a member whether it carries its share (R7).
 func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
+	if g.unknown() {
+		return 0, false
+	}
 	consider := func(pr Protection) {
 		if m := p.margin(g, pr); !ok || m < least {
 			least, ok = m, true
@@ -52,6 +55,9 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 		if v.Group != "" && v.Group != g.Name {
 			continue
 		}
+		if g.unknown() {
+			return 0, false
+		}
 		m := p.margin(g, v.Protect)
 		if v.Group == "" {
 			m = p.margin(g, g.Protect)
@@ -63,10 +69,18 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 	return least, ok
 }
 
-// Margin is the least margin of the pool's groups. ok is false for a pool whose groups are not known: that is unknown,
+// unknown says whether nobody can tell of some member whether it is there.
+func (g Group) unknown() bool {
+	return slices.ContainsFunc(g.Members, func(m Member) bool { return m.State == StateUnkn })
+}
+
+// Margin is the least margin of the pool's groups. ok is false for a pool of which a group is not known: that is unknown,
 // not healthy (R7).
 func (p *Pool) Margin() (least Margin, ok bool) {
 	for _, g := range p.Groups {
+		if g.unknown() {
+			return 0, false
+		}
 		if m, known := p.GroupMargin(g); known && (!ok || m < least) {
 			least, ok = m, true
 		}

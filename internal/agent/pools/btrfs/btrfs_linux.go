@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -107,7 +108,13 @@ func each(f func(file *os.File, at string, info fsInfo) error) error {
 }
 
 // Pools are the mounted file systems with their devices, profiles and whatever moves in them.
-func (d *Driver) Pools(_ context.Context, keys func(string) string) ([]pools.Snapshot, error) {
+func (d *Driver) Pools(_ context.Context, drives func(string) string) ([]pools.Snapshot, error) {
+	keys := func(path string) string {
+		if k := drives(path); k != "" || path == "" {
+			return k
+		}
+		return drives(whole(path))
+	}
 	var out []pools.Snapshot
 	err := each(func(f *os.File, at string, info fsInfo) error {
 		s, err := d.snapshot(f, at, info, keys)
@@ -218,6 +225,18 @@ func errorsOf(f *os.File, id uint64) pool.Errors {
 		return pool.Errors{}
 	}
 	return pool.Errors{Read: s.read, Write: s.write + s.flush, Checksum: s.corruption + s.generation}
+}
+
+// whole is the drive that a partition lies on, as sysfs nests it; a path that is no partition stays as it is.
+func whole(path string) string {
+	at, err := filepath.EvalSymlinks("/sys/class/block/" + filepath.Base(path))
+	if err != nil {
+		return path
+	}
+	if _, err := os.Stat(at + "/partition"); err != nil {
+		return path
+	}
+	return "/dev/" + filepath.Base(filepath.Dir(at))
 }
 
 // missing asks sysfs whether the kernel itself holds the device for gone.

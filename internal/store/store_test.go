@@ -1,0 +1,81 @@
+package store
+
+import (
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(filepath.Join(t.TempDir(), "deep", "lantern.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+// TestBatch: all of it or nothing; what is added stays as it was first, what is put takes the place.
+func TestBatch(t *testing.T) {
+	s := open(t)
+	write := func(f func(b *Batch)) error {
+		b := &Batch{}
+		f(b)
+		return s.Write(b)
+	}
+	require.NoError(t, write(func(b *Batch) {
+		b.Put(&Drive{Key: "a", Doc: []byte("1")})
+		b.Put(&Drive{Key: "a", Doc: []byte("2")})
+		b.Add(&Reading{Drive: "a", At: 5, Packed: []byte("first")})
+		b.Add(&Reading{Drive: "a", At: 5, Packed: []byte("second")})
+		b.Events = append(b.Events, &Event{Kind: "drive", Says: "came"})
+		require.Zero(t, b.Events[0].ID)
+	}))
+	d, err := One[Drive](s, "key = ?", "a")
+	require.NoError(t, err)
+	require.Equal(t, "2", string(d.Doc))
+	r, err := All[Reading](s, "at", "")
+	require.NoError(t, err)
+	require.Len(t, r, 1)
+	require.Equal(t, "first", string(r[0].Packed))
+	_, err = One[Drive](s, "key = ?", "b")
+	require.ErrorIs(t, err, ErrNone)
+
+	require.NoError(t, s.Limit(1))
+	err = write(func(b *Batch) {
+		b.Put(&Drive{Key: "a", Doc: []byte("3")})
+		b.Add(&BadPage{Drive: "a", Bytes: make([]byte, 1<<20)})
+	})
+	require.ErrorIs(t, err, ErrFull)
+	d, _ = One[Drive](s, "key = ?", "a")
+	require.Equal(t, "2", string(d.Doc), "nothing of the batch was kept")
+}
+
+// TestFold: a block takes the place of what it holds, and is never written over.
+func TestFold(t *testing.T) {
+	s := open(t)
+	b := &Batch{}
+	for at := range int64(10) {
+		b.Add(&Reading{Drive: "a", At: at, Packed: []byte{byte(at)}})
+	}
+	require.NoError(t, s.Write(b))
+	old, err := s.Oldest("a", 6)
+	require.NoError(t, err)
+	require.Len(t, old, 6)
+	require.Error(t, s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 7, nil), "not as many as were meant")
+	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 6, nil))
+	require.Error(t, s.Fold(Block{Drive: "a", First: 0, Last: 1, Count: 2, Data: []byte("y")}, 0, nil), "a block is there")
+	blocks, loose, err := s.Of("a", time.UnixMilli(3))
+	require.NoError(t, err)
+	require.Len(t, blocks, 1)
+	require.Equal(t, "x", string(blocks[0].Data))
+	require.Len(t, loose, 4)
+	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 9, Count: 10, Data: []byte("z")}, 4, blocks))
+	blocks, loose, _ = s.Of("a", time.UnixMilli(0))
+	require.Len(t, blocks, 1)
+	require.Empty(t, loose)
+	size, err := s.Size()
+	require.NoError(t, err)
+	require.Positive(t, size)
+}
