@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -120,6 +121,7 @@ func agent() *cli.Command {
 			&cli.StringFlag{Name: "token-file", Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN"},
 			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for what could not be delivered yet"},
 			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
+			&cli.BoolFlag{Name: "print", Usage: "look and read once, print what would be reported, and end; nothing is sent"},
 			&cli.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
@@ -139,7 +141,11 @@ func agent() *cli.Command {
 			if server == "" {
 				server = "http://127.0.0.1:7411"
 			}
-			return daemon.Agent{Host: cmd.String("host"), Server: strings.TrimRight(server, "/"), Token: token, Data: cmd.String("data"), Devices: cmd.String("devices"),
+			var out io.Writer
+			if cmd.Bool("print") {
+				out = cmd.Root().Writer
+			}
+			return daemon.Agent{Print: out, Host: cmd.String("host"), Server: strings.TrimRight(server, "/"), Token: token, Data: cmd.String("data"), Devices: cmd.String("devices"),
 				Interval: cmd.Duration("every"), Log: logger(cmd)}.Run(ctx)
 		}}
 }

@@ -101,6 +101,17 @@ func (a *Agent) look(ctx context.Context) error {
 	return a.deliver(ctx, report)
 }
 
+// Report looks and reads once and gives what would be told; nothing is sent.
+func (a *Agent) Report(ctx context.Context) (api.Report, error) {
+	r, found, _, err := a.survey(ctx, a.Clock.Now())
+	if err != nil {
+		return r, err
+	}
+	a.readInto(ctx, &r, found)
+	r.IntervalSeconds = a.Interval.Seconds()
+	return r, nil
+}
+
 // survey lists everything that is there now, without readings. found is in the order of the report's drives.
 func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found []Found, busy bool, err error) {
 	r = api.Report{Id: ulid.Make().String(), Host: a.Host, At: now, Drives: []api.DriveReport{},
@@ -116,10 +127,16 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		if !ok {
 			if d, err = identify(ctx, f); err != nil {
 				a.Log.Warn("a drive does not tell who it is", "host", a.Host, "path", f.Path, "error", err)
-				continue
+				if f.Known.Key() == "" {
+					continue
+				}
+				// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
+				d, f.Transport, f.Blind = f.Known, nil, "it cannot be asked: "+err.Error()
 			}
 		}
-		fresh[f.Path+"\x00"+f.Mark] = d
+		if f.Blind == "" || f.Known.Key() != d.Key() {
+			fresh[f.Path+"\x00"+f.Mark] = d // one that could not be asked is asked again
+		}
 		keys[f.Path] = d.Key()
 		dr := wire.Description(d)
 		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Blind

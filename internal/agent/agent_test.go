@@ -55,6 +55,7 @@ func (r *rack) Stop(context.Context, string) (string, error) { return "", nil }
 type wired struct {
 	identify []byte
 	smart    []byte
+	power    byte // 0 is standby
 	err      error
 }
 
@@ -72,6 +73,8 @@ func (w wired) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 		copy(in, drive.EncodeSmartThresholds(nil))
 	case drive.SmartReadSelfTest:
 		copy(in, drive.EncodeSelfTestLog(nil))
+	case drive.CheckPowerMode:
+		return drive.EncodeSense(drive.Registers{Command: 0x50, Count: w.power}), nil
 	default:
 		return drive.EncodeSense(drive.EncodeReturnStatus(false)), nil
 	}
@@ -127,17 +130,20 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	bad := append([]byte(nil), good...)
 	bad[511] ^= 1
 	var last ioStat
-	r, _ := read(t.Context(), Found{Transport: wired{smart: good}, Stat: "100 0 0 1000 50 0 0 100 0 0 0"}, &last, time.Now())
+	r, _ := read(t.Context(), Found{Transport: wired{smart: good, power: 0xFF}, Stat: "100 0 0 1000 50 0 0 100 0 0 0"}, &last, time.Now())
 	require.Equal(t, map[string]float64{"pending_sectors": 38}, r.Metrics)
 	require.Empty(t, r.Unreadable)
 	require.Len(t, r.Attributes, 2, "an attribute nobody knows is kept raw")
-	r, _ = read(t.Context(), Found{Transport: wired{smart: bad}, Stat: "200 0 0 3000 50 0 0 100 0 0 0 0 0 0 0 0 0"}, &last, time.Now())
+	r, _ = read(t.Context(), Found{Transport: wired{smart: bad, power: 0xFF}, Stat: "200 0 0 3000 50 0 0 100 0 0 0 0 0 0 0 0 0"}, &last, time.Now())
 	require.Equal(t, map[string]float64{"read_latency_seconds": 0.02}, r.Metrics)
 	require.Len(t, r.Unreadable, 1)
 	require.Equal(t, bad, r.Unreadable[0].Bytes)
 	r, _ = read(t.Context(), Found{Transport: wired{err: errors.New("no answer")}, Stat: "garbage"}, &last, time.Now())
 	require.NotEmpty(t, r.Unreadable)
-	r, why := read(t.Context(), Found{Blind: "a loop device has no SMART"}, &last, time.Now())
+	r, why := read(t.Context(), Found{Transport: wired{smart: good, power: 0}}, &last, time.Now())
+	require.Empty(t, r.Metrics)
+	require.Contains(t, why, "asleep", "a sleeping drive is not woken to be asked how it is")
+	r, why = read(t.Context(), Found{Blind: "a loop device has no SMART"}, &last, time.Now())
 	require.Empty(t, r.Metrics)
 	require.Equal(t, "a loop device has no SMART", why)
 }

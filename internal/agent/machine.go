@@ -33,6 +33,7 @@ type Found struct {
 	Bay     int
 	// Transport carries commands to it; nil when it takes none, and then Known and Blind are set.
 	Transport Transport
+	Protocol  Protocol
 	Known     drive.Description
 	Blind     string
 	// Holds says what lies on it, found by signature, read-only.

@@ -22,6 +22,12 @@ func identify(ctx context.Context, f Found) (drive.Description, error) {
 	if f.Transport == nil {
 		return f.Known, nil
 	}
+	switch f.Protocol {
+	case SCSI:
+		return identifySCSI(ctx, f.Transport, f.Known)
+	case NVMe:
+		return identifyNVMe(ctx, f.Transport, f.Known)
+	}
 	page := make([]byte, drive.PageSize)
 	if err := execute(ctx, f.Transport, drive.IdentifyDevice, page); err != nil {
 		return drive.Description{}, err
@@ -43,8 +49,18 @@ func read(ctx context.Context, f Found, last *ioStat, at time.Time) (api.Reading
 		s.latencies(*last, out.Metrics)
 		*last = s
 	}
-	if f.Transport == nil {
+	switch {
+	case f.Transport == nil:
 		return out, f.Blind
+	case f.Protocol == SCSI:
+		readSCSI(ctx, f.Transport, &out)
+		return out, ""
+	case f.Protocol == NVMe:
+		readNVMe(ctx, f.Transport, &out)
+		return out, ""
+	}
+	if asleep(ctx, f.Transport) {
+		return out, "it is asleep, and was not woken to be asked"
 	}
 	page := make([]byte, drive.PageSize)
 	ask := func(r drive.Registers, decode func([]byte) error) {
@@ -90,6 +106,18 @@ func read(ctx context.Context, f Found, last *ioStat, at time.Time) (api.Reading
 		out.Metrics[string(n)] = v
 	}
 	return out, ""
+}
+
+// asleep says whether an ATA drive tells that it is in standby; one that does not tell is asked on.
+func asleep(ctx context.Context, t Transport) bool {
+	ctx, cancel := context.WithTimeout(ctx, commandLimit)
+	defer cancel()
+	sense, err := t.Execute(ctx, drive.EncodePassThrough(drive.CheckPowerMode, false), nil)
+	if err != nil {
+		return false
+	}
+	r, err := drive.DecodeSense(sense)
+	return err == nil && r.Command&1 == 0 && drive.Asleep(r)
 }
 
 // ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8.

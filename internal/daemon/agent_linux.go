@@ -4,7 +4,9 @@ package daemon
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"io"
 	"log/slog"
 	"time"
 
@@ -24,11 +26,12 @@ type Agent struct {
 	Devices  string // pattern of block device names; empty means all
 	Interval time.Duration
 	Log      *slog.Logger
+	Print    io.Writer // when set, one report is written there and nothing is sent
 }
 
 // Run reports and obeys until ctx ends.
 func (c Agent) Run(ctx context.Context) error {
-	if c.Token == "" {
+	if c.Token == "" && c.Print == nil {
 		return errors.New("an agent needs its host's token: enrol the host with `lantern host enrol <name>` and give it as LANTERN_HOST_TOKEN or --token-file")
 	}
 	client, err := Client(c.Server, c.Token)
@@ -42,6 +45,15 @@ func (c Agent) Run(ctx context.Context) error {
 		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: 5 * time.Minute, Look: 500 * time.Millisecond})
 	if err != nil {
 		return err
+	}
+	if c.Print != nil {
+		r, err := a.Report(ctx)
+		if err != nil {
+			return err
+		}
+		e := json.NewEncoder(c.Print)
+		e.SetIndent("", "  ")
+		return e.Encode(r)
 	}
 	if err := a.Run(ctx); !errors.Is(err, context.Canceled) {
 		return err

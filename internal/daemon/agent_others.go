@@ -5,6 +5,7 @@ package daemon
 import (
 	"context"
 	"errors"
+	"io"
 	"log/slog"
 	"time"
 )
@@ -14,6 +15,7 @@ type Agent struct {
 	Host, Server, Token, Data, Devices string
 	Interval                           time.Duration
 	Log                                *slog.Logger
+	Print                              io.Writer
 }
 
 // Run says that there is nothing to run.

@@ -201,6 +201,8 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 		page = drive.EncodeSelfTestLog(v.drive.tests(t))
 	case drive.SmartReturnStatus:
 		return drive.EncodeSense(drive.EncodeReturnStatus(false)), nil
+	case drive.CheckPowerMode:
+		return drive.EncodeSense(drive.Registers{Command: 0x50, Count: 0xFF}), nil // active or idle
 	default:
 		return drive.EncodeSense(drive.Registers{Command: 0x51, Error: 0x04}), fmt.Errorf("command %02Xh aborted by the device", r.Command)
 	}

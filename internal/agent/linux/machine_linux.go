@@ -71,11 +71,14 @@ func (m Machine) found(name string) (f agent.Found, ok bool) {
 	case strings.HasPrefix(name, "sd"):
 		d.Identity = scsiIdentity(dir)
 		d.Medium = medium(dir)
-		f.Blind = "this agent does not ask real drives for SMART yet"
+		f.Transport, f.Protocol = Transport{f.Path}, agent.SCSI
+		if d.Vendor == "ATA" { // SAT-4 10.3.3: behind a translation layer the vendor reads so
+			f.Protocol = agent.ATA
+		}
 	case strings.HasPrefix(name, "nvme"):
 		d.Identity = nvmeIdentity(dir)
 		d.Medium = medium(dir)
-		f.Blind = "this agent does not ask real drives for SMART yet"
+		f.Transport, f.Protocol = Transport{f.Path}, agent.NVMe
 	default:
 		return f, false
 	}

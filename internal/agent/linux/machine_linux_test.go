@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lantern/internal/agent"
 	"lantern/internal/core/drive"
 )
 
@@ -24,8 +25,7 @@ func tree(t *testing.T, files map[string]string) string {
 	return root
 }
 
-// TestRealDrives: drives that take no commands from us yet are known by what the kernel keeps of them, and are blind,
-// not sound; what has no identity or no medium is not listed; what cannot be read is not taken for empty.
+// TestRealDrives: drives are known by what the kernel keeps of them until they are asked themselves; what has no identity or no medium is not listed; what cannot be read is not taken for empty.
 func TestRealDrives(t *testing.T) {
 	empty := string(make([]byte, 1<<20))
 	root := tree(t, map[string]string{
@@ -50,11 +50,13 @@ func TestRealDrives(t *testing.T) {
 	require.Equal(t, "ZU006", a.Known.Tail())
 	require.Equal(t, drive.Bytes(1<<20), a.Known.Capacity)
 	require.Equal(t, drive.MediumRotating, a.Known.Medium)
-	require.NotEmpty(t, a.Blind)
+	require.Equal(t, agent.ATA, a.Protocol)
+	require.NotNil(t, a.Transport)
 	require.Empty(t, a.Holds)
 	n := found[byPath["nvme0n1"]]
 	require.Equal(t, "wwn-0002abe700000009", n.Known.Key())
 	require.Equal(t, "TW7PL118", n.Known.Serial)
+	require.Equal(t, agent.NVMe, n.Protocol)
 	require.Equal(t, []string{"xfs file system"}, n.Holds)
 	require.Contains(t, found[byPath["sdd"]].Holds[0], "cannot be read")
 	only, err := Machine{Root: root, Match: "sd*"}.Drives(t.Context())

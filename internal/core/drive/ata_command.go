@@ -16,6 +16,8 @@ const (
 	cmdIdentify = 0xEC
 	cmdSmart    = 0xB0
 
+	cmdCheckPower = 0xE5
+
 	smartReadData       = 0xD0
 	smartReadThresholds = 0xD1
 	smartReadLog        = 0xD5
@@ -43,7 +45,12 @@ var (
 	SmartReadThresholds = Registers{Command: cmdSmart, Features: smartReadThresholds, LBA: smartSignature, Count: 1}
 	SmartReadSelfTest   = Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | logSelfTest, Count: 1}
 	SmartReturnStatus   = Registers{Command: cmdSmart, Features: smartReturnStatus, LBA: smartSignature}
+	CheckPowerMode      = Registers{Command: cmdCheckPower}
 )
+
+// Asleep reads the answer to CHECK POWER MODE (ACS-4 7.3.2): in standby the platters stand still, and most other commands
+// would set them going.
+func Asleep(r Registers) bool { return r.Count == 0x00 || r.Count == 0x01 }
 
 // EncodePassThrough gives the 16-byte command block; in says whether a page of data comes back.
 func EncodePassThrough(r Registers, in bool) []byte {

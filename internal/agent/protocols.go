@@ -1,0 +1,149 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/drive/page"
+)
+
+// Protocol is the language a drive speaks; the zero value is ATA.
+type Protocol string
+
+// The protocols. ATA travels in SCSI pass-through blocks.
+const (
+	ATA  Protocol = ""
+	SCSI Protocol = "scsi"
+	NVMe Protocol = "nvme"
+)
+
+// Lengths that are asked for: room for every log page that is read.
+const (
+	scsiLength = 4096
+	nvmeLength = 4096
+)
+
+// ask sends one command and takes what came back apart.
+func ask(ctx context.Context, t Transport, cmd []byte, length int, kind string) (page.Page, []byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, commandLimit)
+	defer cancel()
+	in := make([]byte, length)
+	if _, err := t.Execute(ctx, cmd, in); err != nil {
+		return page.Page{}, nil, err
+	}
+	p, err := page.Decode(kind, in)
+	return p, in, err
+}
+
+func field[T any](p page.Page, name string) (v T) {
+	for _, f := range p.Fields {
+		if x, ok := f.Value.(T); ok && f.Name == name {
+			return x
+		}
+	}
+	return v
+}
+
+// identifySCSI asks a SCSI drive who it is. known is what the kernel keeps of it, for what the drive does not tell.
+func identifySCSI(ctx context.Context, t Transport, known drive.Description) (drive.Description, error) {
+	d := known
+	p, _, err := ask(ctx, t, drive.Inquiry(false, 0, 96), 96, "scsi-inquiry")
+	if err != nil {
+		return d, err
+	}
+	d.Vendor, d.Model, d.Firmware = field[string](p, "vendor identification"), field[string](p, "product identification"), field[string](p, "product revision level")
+	if p, _, err := ask(ctx, t, drive.Inquiry(true, 0x80, 252), 252, "scsi-vpd"); err == nil {
+		d.Serial = field[string](p, "unit serial number")
+	}
+	if p, _, err := ask(ctx, t, drive.Inquiry(true, 0x83, scsiLength), scsiLength, "scsi-vpd"); err == nil {
+		for _, f := range p.Fields {
+			v, ok := f.Value.(map[string]any)
+			if ok && v["type"] == "NAA" && v["association"] == "logical unit" {
+				d.WWN = fmt.Sprint(v["value"])
+			}
+		}
+	}
+	if p, _, err := ask(ctx, t, drive.ReadCapacity16(32), 32, "scsi-capacity"); err == nil {
+		d.Capacity, d.LogicalSector = drive.Bytes(field[uint64](p, "capacity")), drive.Bytes(field[uint64](p, "logical block length"))
+		d.PhysicalSector = drive.Bytes(field[uint64](p, "physical block length"))
+	}
+	if p, _, err := ask(ctx, t, drive.Inquiry(true, 0xB1, 64), 64, "scsi-vpd"); err == nil {
+		if m := field[string](p, "medium"); m != "" {
+			d.Medium = drive.Medium(m)
+		}
+		d.RotationRPM, d.FormFactor = int(field[uint64](p, "medium rotation rate")), field[string](p, "nominal form factor")
+	}
+	return d, nil
+}
+
+// identifyNVMe asks a controller and its first namespace who they are.
+func identifyNVMe(ctx context.Context, t Transport, known drive.Description) (drive.Description, error) {
+	d := known
+	p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller")
+	if err != nil {
+		return d, err
+	}
+	d.Model, d.Serial, d.Firmware = field[string](p, "model number"), field[string](p, "serial number"), field[string](p, "firmware revision")
+	d.Medium = drive.MediumSolidState
+	p, _, err = ask(ctx, t, drive.NVMeIdentify(0, 1), nvmeLength, "nvme-namespace")
+	if err != nil {
+		return d, nil // the controller answered; what the kernel knows of the namespace stands
+	}
+	for _, name := range []string{"NGUID", "EUI-64"} {
+		if id := field[string](p, name); id != "" {
+			d.WWN = id
+			break
+		}
+	}
+	return d, nil
+}
+
+// logPages are the SCSI log pages of a reading.
+var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x11, 0x15, 0x2F}
+
+// readSCSI reads those log pages that the drive says it has.
+func readSCSI(ctx context.Context, t Transport, out *api.Reading) {
+	p, _, err := ask(ctx, t, drive.LogSense(0, 256), 256, "scsi-log")
+	if err != nil {
+		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "scsi-log", Why: err.Error(), Bytes: []byte{}})
+		return
+	}
+	has := map[string]bool{}
+	for _, code := range field[[]string](p, "supported pages") {
+		has[code] = true
+	}
+	for _, code := range logPages {
+		if has[fmt.Sprintf("%02Xh", code)] {
+			p, raw, err := ask(ctx, t, drive.LogSense(code, scsiLength), scsiLength, "scsi-log")
+			take(out, p, raw, err)
+			out.Failing = out.Failing || field[bool](p, "failure predicted")
+		}
+	}
+}
+
+// readNVMe reads the health log.
+func readNVMe(ctx context.Context, t Transport, out *api.Reading) {
+	p, raw, err := ask(ctx, t, drive.NVMeLog(0x02, 512), 512, "nvme-health")
+	take(out, p, raw, err)
+	// Any bit but the temperature's is the drive's own word that it is failing (NVMe 2.0 figure 207).
+	for _, w := range field[[]string](p, "critical warning") {
+		out.Failing = out.Failing || w != "temperature"
+	}
+}
+
+// take puts what a page feeds into a reading; a page that cannot be believed is kept with its bytes.
+func take(out *api.Reading, p page.Page, raw []byte, err error) {
+	switch {
+	case err != nil:
+		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "command", Why: err.Error(), Bytes: []byte{}})
+	case len(p.Wrong) > 0:
+		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: p.Kind, Why: strings.Join(p.Wrong, "; "), Bytes: raw})
+	default:
+		for n, v := range p.Metrics {
+			out.Metrics[string(n)] = v
+		}
+	}
+}
