@@ -63,8 +63,6 @@ func (m Machine) found(name string) (f agent.Found, ok bool) {
 	case strings.HasPrefix(name, "loop"):
 		d.Identity, err = loopIdentity(f.Path)
 		f.Blind = "a loop device has no SMART"
-		// The backing file is what the device is; diskseq does not change when its size does.
-		f.Mark += "/" + d.Serial
 	case strings.HasPrefix(name, "vd"):
 		d.Identity = drive.Identity{Vendor: "virtio", Model: "virtio disk", Serial: read(dir + "/serial")}
 		f.Blind = "a virtio disk hides SMART"
@@ -85,6 +83,8 @@ func (m Machine) found(name string) (f agent.Found, ok bool) {
 	if err != nil || d.Key() == "" {
 		return f, false
 	}
+	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
+	f.Mark += "/" + d.Key() + "/" + d.Serial
 	f.Holds = contents(f.Path, int64(d.Capacity))
 	return f, true
 }
