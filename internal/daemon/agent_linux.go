@@ -41,7 +41,7 @@ func (c Agent) Run(ctx context.Context) error {
 	if err := private(c.Data); err != nil {
 		return err
 	}
-	a, err := agent.New(agent.Config{Host: c.Host, Machine: linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{})},
+	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{})},
 		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: 5 * time.Minute, Look: 500 * time.Millisecond})
 	if err != nil {
 		return err

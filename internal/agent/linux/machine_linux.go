@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -25,11 +27,43 @@ type Machine struct {
 	Match string
 	// Root is put before /sys and /dev; empty on a real host.
 	Root string
+
+	mu   sync.Mutex
+	held map[string]held // by path and mark
+}
+
+// held is what was found on a drive.
+type held struct {
+	what []string
+	at   time.Time
+}
+
+// heldFor is how long something that was found on a drive is believed to be there without another look, so that drives
+// in use are not read twice a second. That nothing is there is never believed: it is looked at each time (R3).
+const heldFor = time.Minute
+
+// holds tells what lies on a drive.
+func (m *Machine) holds(f agent.Found) []string {
+	key := f.Path + "\x00" + f.Mark
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if h, ok := m.held[key]; ok && time.Since(h.at) < heldFor {
+		return h.what
+	}
+	what := contents(f.Path, int64(f.Known.Capacity))
+	delete(m.held, key)
+	if len(what) > 0 {
+		if m.held == nil || len(m.held) > 10_000 {
+			m.held = map[string]held{}
+		}
+		m.held[key] = held{what, time.Now()}
+	}
+	return what
 }
 
 // Drives are the block devices that have a medium and an identity of their own. Devices made of others (device mapper,
 // md, memory) are none.
-func (m Machine) Drives(context.Context) ([]agent.Found, error) {
+func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 	entries, err := os.ReadDir(m.Root + "/sys/block")
 	if err != nil {
 		return nil, err
@@ -47,7 +81,7 @@ func (m Machine) Drives(context.Context) ([]agent.Found, error) {
 	return out, nil
 }
 
-func (m Machine) found(name string) (f agent.Found, ok bool) {
+func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	dir := m.Root + "/sys/block/" + name
 	sectors, err := strconv.ParseUint(read(dir+"/size"), 10, 64)
 	if err != nil || sectors == 0 {
@@ -85,7 +119,7 @@ func (m Machine) found(name string) (f agent.Found, ok bool) {
 	}
 	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
 	f.Mark += "/" + d.Key() + "/" + d.Serial
-	f.Holds = contents(f.Path, int64(d.Capacity))
+	f.Holds = m.holds(f)
 	return f, true
 }
 
@@ -170,9 +204,9 @@ func size(path string) drive.Bytes {
 }
 
 // Enclosures are none yet: bays of real hosts are openly unknown.
-func (Machine) Enclosures(context.Context) ([]agent.Enclosure, error) { return nil, nil }
+func (*Machine) Enclosures(context.Context) ([]agent.Enclosure, error) { return nil, nil }
 
 // Light cannot be switched where no bay is known.
-func (Machine) Light(context.Context, string, int, bool) (bool, error) {
+func (*Machine) Light(context.Context, string, int, bool) (bool, error) {
 	return false, errors.New("this host has no bays that are known, so no light")
 }

@@ -38,7 +38,8 @@ func TestRealDrives(t *testing.T) {
 		"sys/block/sdd/size": "2048", "sys/block/sdd/device/wwid": "naa.5002abe700009999",
 		"sys/block/dm-0/size": "2048", "sys/block/md0/size": "2048", "sys/block/zram0/size": "2048",
 	})
-	found, err := Machine{Root: root}.Drives(t.Context())
+	m := &Machine{Root: root}
+	found, err := m.Drives(t.Context())
 	require.NoError(t, err)
 	byPath := map[string]int{}
 	for i, f := range found {
@@ -59,7 +60,21 @@ func TestRealDrives(t *testing.T) {
 	require.Equal(t, agent.NVMe, n.Protocol)
 	require.Equal(t, []string{"xfs file system"}, n.Holds)
 	require.Contains(t, found[byPath["sdd"]].Holds[0], "cannot be read")
-	only, err := Machine{Root: root, Match: "sd*"}.Drives(t.Context())
+	only, err := (&Machine{Root: root, Match: "sd*"}).Drives(t.Context())
 	require.NoError(t, err)
 	require.Len(t, only, 2)
+
+	// That nothing lies on a drive is looked at anew each time; that something does is believed for a while.
+	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/sda"), []byte("LUKS\xBA\xBE"+empty[6:]), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/nvme0n1"), []byte(empty), 0o644))
+	found, err = m.Drives(t.Context())
+	require.NoError(t, err)
+	for _, f := range found {
+		switch filepath.Base(f.Path) {
+		case "sda":
+			require.Equal(t, []string{"encrypted volume"}, f.Holds)
+		case "nvme0n1":
+			require.Equal(t, []string{"xfs file system"}, f.Holds)
+		}
+	}
 }
