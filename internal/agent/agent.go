@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -39,6 +40,7 @@ type Agent struct {
 	ledger    *ledger
 	known     map[string]drive.Description // by path and mark
 	stats     map[string]*ioStat           // by drive key
+	blind     map[string]string            // why the newest reading of a drive told nothing, by its key
 	readAt    time.Time
 	sentAt    time.Time
 	sentState string
@@ -54,7 +56,7 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{Config: c, spool: sp, ledger: l, known: map[string]drive.Description{}, stats: map[string]*ioStat{}}, nil
+	return &Agent{Config: c, spool: sp, ledger: l, known: map[string]drive.Description{}, stats: map[string]*ioStat{}, blind: map[string]string{}}, nil
 }
 
 // Run reports and obeys until ctx ends.
@@ -139,7 +141,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		}
 		keys[f.Path] = d.Key()
 		dr := wire.Description(d)
-		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Blind
+		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, cmp.Or(f.Blind, a.blind[d.Key()])
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)
 	}
@@ -207,9 +209,8 @@ func (a *Agent) readOne(ctx context.Context, r *api.Report, i int, f Found) {
 		a.stats[key] = last
 	}
 	var why string
-	if d.Reading, why = read(ctx, f, last, r.At); why != "" {
-		d.Blind = why
-	}
+	d.Reading, why = read(ctx, f, last, r.At)
+	d.Blind, a.blind[key] = why, why
 }
 
 // Backfill reports readings of the past, the oldest first: for each moment, set makes the machine answer as it did then.

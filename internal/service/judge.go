@@ -58,7 +58,7 @@ func (s *Service) judge() map[string]judged {
 		from := s.grounds(now, d, places[key])
 		if !known || j.alone == nil || j.from != from {
 			one := judged{}
-			one.findings, one.verdict = health.Judge(s.subject(now, d, places[key], from))
+			one.findings, one.verdict = health.Judge(s.subject(d, places[key], from))
 			j = judged{findings: one.findings, verdict: one.verdict, alone: &one, from: from}
 		} else {
 			j.findings, j.verdict = j.alone.findings, j.alone.verdict
@@ -79,7 +79,7 @@ func (s *Service) judge() map[string]judged {
 		}
 	}
 	for a, failedOnes := range siblings {
-		sub := s.subject(now, s.drives[a], places[a], of[a].from)
+		sub := s.subject(s.drives[a], places[a], of[a].from)
 		sub.Siblings = failedOnes
 		j := of[a]
 		j.findings, j.verdict = health.Judge(sub)
@@ -181,8 +181,8 @@ func (s *Service) grounds(now time.Time, d *disk, at place) grounds {
 	return g
 }
 
-func (s *Service) subject(now time.Time, d *disk, at place, g grounds) health.Subject {
-	sub := health.Subject{Now: now, FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt,
+func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
+	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt,
 		Removed: d.Replaced, HostLate: g.late, Blind: d.Blind, Failing: d.Reading.Failing, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests),
 		PeerLatency: g.peers, Filling: at.filling, Member: at.member.State}
 	if len(d.Reading.Unreadable) > 0 {

@@ -287,7 +287,7 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 		}
 	})
 	for _, r := range p.Recoveries {
-		if r.State == string(recovery.Running) || r.State == string(recovery.Paused) {
+		if r.Id != "" && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
 			next.running = append(next.running, r.Id)
 		}
 	}

@@ -524,3 +524,38 @@ func TestFolding(t *testing.T) {
 	b.restart()
 	check()
 }
+
+// TestHold: what was right to pull when the swap began is looked at again with every report (R1, R4).
+func TestHold(t *testing.T) {
+	b := newBench(t)
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	_, err = b.s.BeginSwap("ida", w.Id, "", "scrub is due tonight")
+	require.NoError(t, err)
+	now := func() api.Step {
+		w, err := b.s.Swap(w.Id)
+		require.NoError(t, err)
+		for _, st := range w.Steps {
+			if st.State == api.Now {
+				return st
+			}
+		}
+		return api.Step{}
+	}
+	b.report()
+	require.Equal(t, "Pull AA001", now().Title)
+	for _, i := range []int{1, 2} {
+		b.pool.Groups[0].Members[i].State = "faulty"
+	}
+	b.report()
+	require.Equal(t, "Do not pull AA001 now", now().Title)
+	require.Contains(t, now().What, "data would be lost")
+	b.restart()
+	require.Equal(t, "Do not pull AA001 now", now().Title)
+	b.pool.Groups[0].Members[1].State = "online"
+	b.report()
+	require.Equal(t, "Pull AA001", now().Title)
+	b.pool.Recoveries = []api.RecoveryReport{{Id: "r9", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 5}}
+	b.report()
+	require.Contains(t, now().What, "a recovery is running")
+}

@@ -114,6 +114,7 @@ func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 		v.LightOn = s.lit(w.Old.Bay)
 		e := swap.Event{Kind: swap.PoolSeen, At: at, Pool: v}
 		e.Margin, v.MarginKnown = p.Margin()
+		v.Without, _, _ = p.Without(w.Slot)
 		_ = s.apply(b, w, e)
 	}
 }
@@ -121,7 +122,7 @@ func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 // situation is what the checks before the start look at.
 func (s *Service) situation(plan swap.State) swap.Situation {
 	now := s.clock.Now()
-	x := swap.Situation{Now: now, Plan: plan}
+	x := swap.Situation{Plan: plan}
 	if h := s.hosts[plan.Host]; h == nil || s.late(h, now) {
 		x.HostLate = true
 	} else {
@@ -130,7 +131,6 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 	d := s.drives[plan.Old.Key()]
 	x.BayKnown = d != nil && d.Section != ""
 	verdicts := s.judge()
-	x.OldVerdict = verdicts[plan.Old.Key()].verdict
 	if p := s.pools[plan.PoolID]; p != nil {
 		x.Pool, x.PoolSeen = &p.Pool, p.at
 		for _, id := range p.running {

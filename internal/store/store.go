@@ -285,12 +285,6 @@ func One[T any](s *Store, where string, args ...any) (T, error) {
 	return out, err
 }
 
-// Newest reads the last n records of a kind by a column, the newest first.
-func Newest[T any](s *Store, column string, n int) ([]T, error) {
-	var out []T
-	return out, s.db.Order(column + " desc").Limit(n).Find(&out).Error
-}
-
 // Remove deletes what fits: sessions and codes that are over, nothing else.
 func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	var record T

@@ -64,7 +64,6 @@ type Sibling struct {
 
 // Subject is everything that is known of one drive at one moment.
 type Subject struct {
-	Now      time.Time
 	FirstAt  time.Time // when it was first seen
 	LastAt   time.Time // newest reading, or newest sight for a drive that cannot be read
 	Present  bool      // answered in its host's newest report

@@ -15,7 +15,7 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 // well is a drive with nothing to say.
 func well() Subject {
-	return Subject{Now: now, FirstAt: now.Add(-100 * day), LastAt: now, Present: true, Member: pool.Online, Record: history.Record{}}
+	return Subject{FirstAt: now.Add(-100 * day), LastAt: now, Present: true, Member: pool.Online, Record: history.Record{}}
 }
 
 // told gives a metric the values it had, one a day, the last one now.

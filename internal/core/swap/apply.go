@@ -41,15 +41,6 @@ func Apply(s State, e Event) (State, []Order, error) {
 	return next, orders, nil
 }
 
-// Replay builds the state that a record of events leads to.
-func Replay(events []Event) State {
-	var s State
-	for _, e := range events {
-		s, _, _ = Apply(s, e)
-	}
-	return s
-}
-
 func (s *State) plan(e Event) *Refusal {
 	if s.Phase != "" {
 		return refuse("swap-exists", "Look at it with its id.", "Swap %s was planned before.", s.ID)
@@ -145,7 +136,7 @@ func (s *State) gone(e Event) {
 		if s.OldGone {
 			return
 		}
-		s.OldGone = true
+		s.OldGone, s.Hold = true, ""
 		s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
 		if s.Phase == Pull {
 			s.Phase = Insert
@@ -253,6 +244,9 @@ func (s *State) pool(e Event) []Order {
 		s.Phase, s.Ordered, s.Refused = Recover, false, ""
 		s.say(e, "the pool has taken %s as a member", s.New.Tail())
 	}
+	if s.Phase == Pull {
+		s.hold(e)
+	}
 	if s.Phase != Recover && s.Phase != Verify {
 		return nil
 	}
@@ -289,6 +283,29 @@ func (s *State) pool(e Event) []Order {
 		s.say(e, "closed: %s is healthy, verified", s.Pool)
 	}
 	return orders
+}
+
+// hold looks, with every report while the old drive is still in, at what the checks before the start have looked at: what
+// was right to pull then may be wrong to pull now.
+func (s *State) hold(e Event) {
+	why := ""
+	switch p := e.Pool; {
+	case p.Recovering:
+		why = "a recovery is running in " + s.Pool
+	case !p.MarginKnown:
+		why = "the margin of " + s.Pool + " is unknown"
+	case p.Without < 0:
+		why = "without it data would be lost"
+	}
+	if why == s.Hold {
+		return
+	}
+	s.Hold = why
+	if why != "" {
+		s.say(e, "HOLD: %s must not be pulled now, %s", s.Old.Tail(), why)
+	} else {
+		s.say(e, "%s may be pulled again", s.Old.Tail())
+	}
 }
 
 func because(reason string) string {

@@ -33,7 +33,6 @@ type Check struct {
 
 // Situation is what the checks before the start look at.
 type Situation struct {
-	Now        time.Time
 	Plan       State
 	Pool       *pool.Pool // nil when nothing is known of it
 	PoolSeen   time.Time
@@ -43,7 +42,6 @@ type Situation struct {
 	Gravest    string // tail of another member of the pool in a bad state; empty when there is none
 	GravestIs  health.Verdict
 	BayKnown   bool
-	OldVerdict health.Verdict
 	LastScrub  time.Time
 	ScrubClean bool
 }

@@ -49,6 +49,11 @@ func (s *State) Steps() []Step {
 		fmt.Sprintf("Pull the drive with label tail %s out of %s. Compare the tail on its label before you let go.", s.Old.Tail(), s.Old.bayWords()),
 		"The pool keeps its data without it; the bay is needed for the new drive.",
 		"The bay falls dark and this step ends by itself within seconds. If any other drive leaves, everything stops."}
+	if s.Hold != "" {
+		pull.Title = "Do not pull " + s.Old.Tail() + " now"
+		pull.What = "Leave it in its place: " + s.Hold + ". This step comes back by itself when it may be pulled."
+		pull.Why = "When the swap began this was not so."
+	}
 	return []Step{
 		{Planned, StepCheck, "Look before you touch",
 			"Read the checks. Each says what it looked at and what it found.",

@@ -66,7 +66,9 @@ type State struct {
 	// Wrong holds the drives that must be put back before anything goes on (R5).
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.
-	Refused     string `json:"refused,omitempty"`
+	Refused string `json:"refused,omitempty"`
+	// Hold says why the old drive must not be pulled now, although the swap has begun (R1, R4); empty when it may be.
+	Hold        string `json:"hold,omitempty"`
 	RefusedTail string `json:"refused_tail,omitempty"`
 	refusedKey  string
 	// Order is the number of the newest join order; Ordered is true while its outcome is awaited.
@@ -135,6 +137,7 @@ type PoolView struct {
 	Member       pool.MemberState `json:"member"` // at the swap's slot
 	Drive        string           `json:"drive"`  // key of the drive there
 	MarginKnown  bool             `json:"margin_known"`
+	Without      pool.Margin      `json:"without"`    // the margin with the member at the slot gone as well
 	Recovering   bool             `json:"recovering"` // anything at all moves in the pool
 	Recovery     string           `json:"recovery"`   // id of the recovery that fills the slot, running or ended
 	Unrepairable uint64           `json:"unrepairable"`
