@@ -51,8 +51,9 @@ func (s *State) Steps() []Step {
 		"The bay falls dark and this step ends by itself within seconds. If any other drive leaves, everything stops."}
 	if s.Hold != "" {
 		pull.Title = "Do not pull " + s.Old.Tail() + " now"
-		pull.What = "Leave it in its place: " + s.Hold + ". This step comes back by itself when it may be pulled."
+		pull.What = "Leave it in its place: " + s.Hold + "."
 		pull.Why = "When the swap began this was not so."
+		pull.Expect = "This step asks for the drive again, by itself, when it may be pulled."
 	}
 	return []Step{
 		{Planned, StepCheck, "Look before you touch",
