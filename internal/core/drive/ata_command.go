@@ -17,22 +17,37 @@ const (
 	cmdSmart    = 0xB0
 
 	cmdCheckPower = 0xE5
+	cmdReadLogExt = 0x2F
 
 	smartReadData       = 0xD0
 	smartReadThresholds = 0xD1
+	smartExecute        = 0xD4
 	smartReadLog        = 0xD5
 	smartReturnStatus   = 0xDA
 
 	smartSignature = 0xC24F00 // LBA 23:8 of every SMART command
 	smartFailing   = 0x2CF400 // LBA 23:8 of RETURN STATUS when a threshold was exceeded
-	logSelfTest    = 0x06
+
+	flagExtend = 1 // of byte 1: the registers are 48-bit ones
 )
 
-// Registers are the ATA registers of one command, 28-bit form.
+// The logs of a drive that are read, by their addresses (ACS-4 table 203).
+const (
+	LogDirectory        byte = 0x00
+	LogErrors           byte = 0x01
+	LogStatistics       byte = 0x04
+	LogSelfTest         byte = 0x06
+	LogExtendedSelfTest byte = 0x07
+	LogSCTStatus        byte = 0xE0
+)
+
+// Registers are the ATA registers of one command. Those of a 28-bit command have 8 bits of features and count and 24 of
+// address; Extend says that all are used, as a 48-bit command does.
 type Registers struct {
-	Features byte
-	Count    byte
-	LBA      uint32 // bits 23:0
+	Extend   bool
+	Features uint16
+	Count    uint16
+	LBA      uint64
 	Device   byte
 	Command  byte // the status, on the way back
 	Error    byte // only on the way back
@@ -43,14 +58,37 @@ var (
 	IdentifyDevice      = Registers{Command: cmdIdentify, Count: 1}
 	SmartReadData       = Registers{Command: cmdSmart, Features: smartReadData, LBA: smartSignature, Count: 1}
 	SmartReadThresholds = Registers{Command: cmdSmart, Features: smartReadThresholds, LBA: smartSignature, Count: 1}
-	SmartReadSelfTest   = Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | logSelfTest, Count: 1}
+	SmartReadSelfTest   = Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | uint64(LogSelfTest), Count: 1}
 	SmartReturnStatus   = Registers{Command: cmdSmart, Features: smartReturnStatus, LBA: smartSignature}
 	CheckPowerMode      = Registers{Command: cmdCheckPower}
 )
 
 // Asleep reads the answer to CHECK POWER MODE (ACS-4 7.3.2): in standby the platters stand still, and most other commands
 // would set them going.
-func Asleep(r Registers) bool { return r.Count == 0x00 || r.Count == 0x01 }
+func Asleep(r Registers) bool { return r.Count&0xFF <= 0x01 }
+
+// ReadLog asks for one page of a log: by READ LOG EXT (ACS-4 7.22) from a drive that has general purpose logging, else by
+// SMART READ LOG, which always begins at the first page.
+func ReadLog(general bool, log byte, page uint16) Registers {
+	if !general {
+		return Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | uint64(log), Count: 1}
+	}
+	return Registers{Extend: true, Command: cmdReadLogExt, Count: 1, LBA: uint64(log) | uint64(page&0xFF)<<8 | uint64(page>>8)<<32}
+}
+
+// StartSelfTest begins a self-test in off-line mode (ACS-3 7.54.5, table 132); the drive goes on serving meanwhile. ok is
+// false for a kind that has no subcommand.
+func StartSelfTest(k SelfTestKind) (r Registers, ok bool) {
+	for number, kind := range selfTestKinds {
+		if kind == k {
+			return Registers{Command: cmdSmart, Features: smartExecute, LBA: smartSignature | uint64(number)}, true
+		}
+	}
+	return r, false
+}
+
+// StopSelfTest aborts a self-test that runs in off-line mode.
+var StopSelfTest = Registers{Command: cmdSmart, Features: smartExecute, LBA: smartSignature | 0x7F}
 
 // EncodePassThrough gives the 16-byte command block; in says whether a page of data comes back.
 func EncodePassThrough(r Registers, in bool) []byte {
@@ -62,8 +100,13 @@ func EncodePassThrough(r Registers, in bool) []byte {
 		cdb[1] = protocolPIOIn << 1
 		cdb[2] = flagFromDevice | flagBlocks | lengthInCount
 	}
-	cdb[4], cdb[6] = r.Features, r.Count
+	cdb[4], cdb[6] = byte(r.Features), byte(r.Count)
 	cdb[8], cdb[10], cdb[12] = byte(r.LBA), byte(r.LBA>>8), byte(r.LBA>>16)
+	if r.Extend {
+		cdb[1] |= flagExtend
+		cdb[3], cdb[5] = byte(r.Features>>8), byte(r.Count>>8)
+		cdb[7], cdb[9], cdb[11] = byte(r.LBA>>24), byte(r.LBA>>32), byte(r.LBA>>40)
+	}
 	cdb[13], cdb[14] = r.Device, r.Command
 	return cdb
 }
@@ -74,8 +117,13 @@ func DecodePassThrough(cdb []byte) (r Registers, in bool, err error) {
 		return r, false, fmt.Errorf("not an ATA PASS-THROUGH (16) command block: %x", cdb)
 	}
 	r = Registers{
-		Features: cdb[4], Count: cdb[6], LBA: uint32(cdb[8]) | uint32(cdb[10])<<8 | uint32(cdb[12])<<16,
-		Device: cdb[13], Command: cdb[14],
+		Extend: cdb[1]&flagExtend != 0, Features: uint16(cdb[4]), Count: uint16(cdb[6]),
+		LBA: uint64(cdb[8]) | uint64(cdb[10])<<8 | uint64(cdb[12])<<16, Device: cdb[13], Command: cdb[14],
+	}
+	if r.Extend {
+		r.Features |= uint16(cdb[3]) << 8
+		r.Count |= uint16(cdb[5]) << 8
+		r.LBA |= uint64(cdb[7])<<24 | uint64(cdb[9])<<32 | uint64(cdb[11])<<40
 	}
 	return r, cdb[1]>>1&0xF == protocolPIOIn, nil
 }
@@ -100,8 +148,12 @@ func EncodeSense(r Registers) []byte {
 	}
 	d := s[senseHeader:]
 	d[0], d[1] = descriptorATA, descriptorATASize-2
-	d[3], d[5] = r.Error, r.Count
+	d[3], d[5] = r.Error, byte(r.Count)
 	d[7], d[9], d[11] = byte(r.LBA), byte(r.LBA>>8), byte(r.LBA>>16)
+	if r.Extend {
+		d[2], d[4] = flagExtend, byte(r.Count>>8)
+		d[6], d[8], d[10] = byte(r.LBA>>24), byte(r.LBA>>32), byte(r.LBA>>40)
+	}
 	d[12], d[13] = r.Device, r.Command
 	return s
 }
@@ -119,8 +171,12 @@ func DecodeSense(s []byte) (Registers, error) {
 			break
 		}
 		if d := rest[:size]; d[0] == descriptorATA && size >= descriptorATASize {
-			r.Error, r.Count = d[3], d[5]
-			r.LBA = uint32(d[7]) | uint32(d[9])<<8 | uint32(d[11])<<16
+			r.Error, r.Count = d[3], uint16(d[5])
+			r.LBA = uint64(d[7]) | uint64(d[9])<<8 | uint64(d[11])<<16
+			if r.Extend = d[2]&flagExtend != 0; r.Extend {
+				r.Count |= uint16(d[4]) << 8
+				r.LBA |= uint64(d[6])<<24 | uint64(d[8])<<32 | uint64(d[10])<<40
+			}
 			r.Device, r.Command = d[12], d[13]
 			return r, nil
 		}
@@ -131,7 +187,7 @@ func DecodeSense(s []byte) (Registers, error) {
 
 // DecodeReturnStatus reads the answer to SMART RETURN STATUS (ACS-3 7.54.8): failing is the drive's own prediction.
 func DecodeReturnStatus(r Registers) (failing bool, err error) {
-	switch r.LBA &^ 0xFF {
+	switch r.LBA & 0xFFFF00 {
 	case smartSignature:
 		return false, nil
 	case smartFailing:

@@ -60,6 +60,7 @@ func DecodeIdentify(page []byte) (Description, error) {
 	}
 	if valid(wordCommandSets84) {
 		d.SelfTests = w(wordCommandSets84)&(1<<1) != 0
+		d.GeneralLogs = w(wordCommandSets84)&(1<<5) != 0
 	}
 	d.LogicalSector, d.PhysicalSector = 512, 512
 	if s := w(wordSectorSize); s>>14 == 0b01 {
@@ -113,9 +114,9 @@ func EncodeIdentify(d Description) []byte {
 	}
 	set(wordCommandSets82, bit(d.SMARTSupported, 0))
 	set(wordCommandSets83, 1<<14|1<<10)
-	set(wordCommandSets84, 1<<14|bit(d.SelfTests, 1)|1)
+	set(wordCommandSets84, 1<<14|bit(d.SelfTests, 1)|bit(d.GeneralLogs, 5)|1)
 	set(wordEnabled85, bit(d.SMARTEnabled, 0))
-	set(wordEnabled87, 1<<14|bit(d.WWN != "", 8)|bit(d.SelfTests, 1))
+	set(wordEnabled87, 1<<14|bit(d.WWN != "", 8)|bit(d.SelfTests, 1)|bit(d.GeneralLogs, 5))
 	size := uint16(1 << 14)
 	if logical != 512 {
 		size |= 1 << 12

@@ -71,6 +71,61 @@ func NewSelfTest(number, status byte, hours int) SelfTest {
 	return t
 }
 
+// NewSCSISelfTest makes an entry of one parameter of the self-test results log page (SPC-5 7.3.20): 16 bytes, the codes in
+// the first of them.
+func NewSCSISelfTest(v []byte) SelfTest {
+	code, result := v[0]>>5, v[0]&0xF
+	t := SelfTest{Number: code, Status: result, Hours: int(binary.BigEndian.Uint16(v[2:])), LBA: -1,
+		Kind: map[byte]SelfTestKind{1: SelfTestShort, 2: SelfTestExtended, 5: SelfTestShort, 6: SelfTestExtended}[code]}
+	if t.Kind == "" {
+		t.Kind = SelfTestOther
+	}
+	switch {
+	case result == 0:
+		t.Result = SelfTestPassed
+	case result <= 2:
+		t.Result = SelfTestAborted
+	case result == 3:
+		t.Result = SelfTestNotRun
+	case result <= 7:
+		t.Result = SelfTestFailed
+		if lba := binary.BigEndian.Uint64(v[4:]); lba < 1<<63 {
+			t.LBA = int64(lba)
+		}
+	case result == 15:
+		t.Result = SelfTestRunning
+	default:
+		t.Result = SelfTestReserved
+	}
+	return t
+}
+
+// NewNVMeSelfTest makes an entry of one result of the device self-test log (NVMe 2.0 figure 209): 28 bytes.
+func NewNVMeSelfTest(e []byte) SelfTest {
+	code, result := e[0]>>4, e[0]&0xF
+	t := SelfTest{Number: code, Status: result, Hours: int(binary.LittleEndian.Uint64(e[4:]) & (1<<53 - 1)), LBA: -1,
+		Kind: map[byte]SelfTestKind{1: SelfTestShort, 2: SelfTestExtended}[code]}
+	if t.Kind == "" {
+		t.Kind = SelfTestOther
+	}
+	switch result {
+	case 0:
+		t.Result = SelfTestPassed
+	case 2:
+		t.Result = SelfTestInterrupted
+	case 1, 3, 4, 8, 9:
+		t.Result = SelfTestAborted
+	case 5, 6, 7:
+		t.Result = SelfTestFailed
+		if lba := binary.LittleEndian.Uint64(e[16:]); e[2]&2 != 0 && lba < 1<<63 {
+			t.LBA = int64(lba)
+		}
+	default:
+		t.Result = SelfTestReserved
+	}
+	return t
+}
+
 // DecodeSelfTestLog reads the SMART self-test log, the newest entry first.
 func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
 	if err := checkPage(PageSelfTestLog, page); err != nil {

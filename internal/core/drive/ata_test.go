@@ -156,6 +156,21 @@ func TestPassThrough(t *testing.T) {
 	require.Equal(t, []byte{0x85, 4 << 1, 0x0E, 0, 0xD5, 0, 1, 0, 0x06, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}, EncodePassThrough(SmartReadSelfTest, true))
 	// Non-data, CK_COND, so that the registers come back.
 	require.Equal(t, []byte{0x85, 3 << 1, 0x20, 0, 0xDA, 0, 0, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}, EncodePassThrough(SmartReturnStatus, false))
+	// READ LOG EXT, log 04h, page 0105h: EXTEND, and the page's two halves in LBA 15:8 and 39:32 (ACS-4 7.22.2).
+	ext := EncodePassThrough(ReadLog(true, LogStatistics, 0x105), true)
+	require.Equal(t, []byte{0x85, 4<<1 | 1, 0x0E, 0, 0, 0, 1, 0, 0x04, 1, 0x05, 0, 0, 0, 0x2F, 0}, ext)
+	r, _, err := DecodePassThrough(ext)
+	require.NoError(t, err)
+	require.Equal(t, ReadLog(true, LogStatistics, 0x105), r)
+	back, err := DecodeSense(EncodeSense(Registers{Extend: true, LBA: 0x665544332211, Count: 0x102, Command: 0x50}))
+	require.NoError(t, err)
+	require.Equal(t, Registers{Extend: true, LBA: 0x665544332211, Count: 0x102, Command: 0x50}, back)
+	require.Equal(t, SmartReadSelfTest, ReadLog(false, LogSelfTest, 0))
+	start, ok := StartSelfTest(SelfTestShort)
+	require.True(t, ok)
+	require.Equal(t, []byte{0x85, 3 << 1, 0x20, 0, 0xD4, 0, 0, 0, 0x01, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}, EncodePassThrough(start, false))
+	_, ok = StartSelfTest(SelfTestOther)
+	require.False(t, ok)
 	r, in, err := DecodePassThrough(EncodePassThrough(SmartReadData, true))
 	require.NoError(t, err)
 	require.True(t, in)
@@ -174,16 +189,44 @@ func TestPassThrough(t *testing.T) {
 	require.ErrorContains(t, err, "descriptor format")
 }
 
+// TestOtherCommands: SCSI and NVMe commands as their standards lay them out.
+func TestOtherCommands(t *testing.T) {
+	require.Equal(t, []byte{0x12, 1, 0x83, 0x01, 0x00, 0}, Inquiry(true, 0x83, 256))
+	require.Equal(t, []byte{0x4D, 0, 0x40 | 0x0D, 0, 0, 0, 0, 0x10, 0, 0}, LogSense(0x0D, 4096))
+	require.Equal(t, []byte{0xB7, 0x0B, 0, 0, 0, 0, 0, 0, 0, 8, 0, 0}, ReadDefects(8))
+	cmd, ok := SendDiagnostic(SelfTestExtended, false)
+	require.True(t, ok)
+	require.Equal(t, []byte{0x1D, 2 << 5, 0, 0, 0, 0}, cmd)
+	_, ok = SendDiagnostic(SelfTestConveyance, false)
+	require.False(t, ok)
+	n, ok := NVMeSelfTest(SelfTestShort, false)
+	require.True(t, ok)
+	require.Equal(t, []byte{0x14, 0xFF, 1}, []byte{n[0], n[4], n[40]})
+	log := NVMeLog(0x06, 564)
+	require.Equal(t, []byte{0x02, 0x06, 140}, []byte{log[0], log[40], log[42]})
+
+	// SPC-5 table 59: standby by timer, in either format; idle conditions turn on; stopped is asleep, becoming ready is not.
+	fixed := func(key, code, qualifier byte) []byte {
+		return []byte{0x70, 0, key, 0, 0, 0, 0, 10, 0, 0, 0, 0, code, qualifier, 0, 0, 0, 0}
+	}
+	for _, asleep := range [][]byte{fixed(0, 0x5E, 0x02), fixed(0, 0x5E, 0x0A), {0x72, 0, 0x5E, 0x04, 0, 0, 0, 0}, fixed(2, 0x04, 0x02)} {
+		require.True(t, StandbySense(asleep), "%x", asleep)
+	}
+	for _, awake := range [][]byte{fixed(0, 0x5E, 0x01), fixed(0, 0, 0), fixed(2, 0x04, 0x01), {0x72, 0}, nil} {
+		require.False(t, StandbySense(awake), "%x", awake)
+	}
+}
+
 func TestRoundTrips(t *testing.T) {
 	d := Description{Identity: Identity{WWN: "502abe7000001234", Model: "OSSFELL OF-8T", Serial: "KH3AB123"}, Firmware: "AKH3", Capacity: 8001563222016,
-		LogicalSector: 4096, PhysicalSector: 4096, Medium: MediumSolidState, FormFactor: "2.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}
+		LogicalSector: 4096, PhysicalSector: 4096, Medium: MediumSolidState, FormFactor: "2.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true, GeneralLogs: true}
 	got, err := DecodeIdentify(EncodeIdentify(d))
 	require.NoError(t, err)
 	require.Equal(t, d, got)
 	s := SmartData{Revision: 16, Attributes: []Attribute{{ID: 5, Flags: 0x33, Value: 100, Worst: 98, Raw: 1<<48 - 1}, {ID: 197, Value: 1, Raw: 7}}, SelfTestStatus: 4, SelfTestRemaining: 60, ShortMinutes: 2, ExtendedMinutes: 700}
-	back, err := DecodeSmartData(EncodeSmartData(s))
+	again, err := DecodeSmartData(EncodeSmartData(s))
 	require.NoError(t, err)
-	require.Equal(t, s, back)
+	require.Equal(t, s, again)
 }
 
 func TestIdentity(t *testing.T) {

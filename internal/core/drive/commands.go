@@ -29,6 +29,47 @@ func LogSense(page byte, length uint16) []byte {
 	return b
 }
 
+// ReadDefects asks for the head of the list of defects that have grown, in long block format (SBC-4 5.19).
+func ReadDefects(length uint32) []byte {
+	b := make([]byte, 12)
+	b[0], b[1] = 0xB7, 0x08|0x03
+	binary.BigEndian.PutUint32(b[6:], length)
+	return b
+}
+
+// RequestSense asks what a drive is doing: how far a self-test is, or whether it sleeps (SPC-5 6.39).
+func RequestSense(length byte) []byte { return []byte{0x03, 0, 0, 0, length, 0} }
+
+// SendDiagnostic begins a self-test in the background, or stops it (SPC-5 6.42, table 280). ok is false for a kind that has
+// no code.
+func SendDiagnostic(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
+	code, ok := map[SelfTestKind]byte{SelfTestShort: 1, SelfTestExtended: 2}[k]
+	if stop {
+		code, ok = 4, true
+	}
+	return []byte{0x1D, code << 5, 0, 0, 0, 0}, ok
+}
+
+// StandbySense reads the answer to REQUEST SENSE: whether the drive is in standby, or stopped, so that most other commands
+// would set it going (SPC-5 table 59: additional sense 5Eh; SBC-4 4.20).
+func StandbySense(b []byte) bool {
+	var key, code, qualifier byte
+	switch {
+	case len(b) >= 14 && b[0]&0x7F <= 0x71:
+		key, code, qualifier = b[2]&0xF, b[12], b[13]
+	case len(b) >= 4 && b[0]&0x7F >= 0x72:
+		key, code, qualifier = b[1]&0xF, b[2], b[3]
+	}
+	const notReady = 2
+	switch code {
+	case 0x5E: // low power; the rest of the qualifiers are the idle conditions, in which the platters turn
+		return qualifier == 0x02 || qualifier == 0x04 || qualifier == 0x09 || qualifier == 0x0A
+	case 0x04:
+		return key == notReady && qualifier == 0x02 // stopped: it waits for a command to start
+	}
+	return false
+}
+
 // NVMeCommandSize is the length of an NVMe submission queue entry; a command block of this length is one.
 const NVMeCommandSize = 64
 
@@ -48,4 +89,14 @@ func NVMeIdentify(structure byte, namespace uint32) []byte {
 // NVMeLog asks for the first length bytes, a multiple of four, of a log page of the controller.
 func NVMeLog(page byte, length int) []byte {
 	return nvme(0x02, 0xFFFFFFFF, uint32(page)|uint32(length/4-1)<<16)
+}
+
+// NVMeSelfTest begins a device self-test on all namespaces, or stops it (NVMe 2.0 5.9). ok is false for a kind that has no
+// code.
+func NVMeSelfTest(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
+	code, ok := map[SelfTestKind]uint32{SelfTestShort: 1, SelfTestExtended: 2}[k]
+	if stop {
+		code, ok = 0xF, true
+	}
+	return nvme(0x14, 0xFFFFFFFF, code), ok
 }

@@ -105,4 +105,5 @@ type Description struct {
 	SMARTSupported bool
 	SMARTEnabled   bool
 	SelfTests      bool
+	GeneralLogs    bool // READ LOG EXT works
 }

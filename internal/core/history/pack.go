@@ -23,6 +23,7 @@ var numbered = []drive.MetricName{
 	"read_latency_seconds", "write_latency_seconds", "temperature_celsius", "command_timeouts", "spin_retries", "spin_up_milliseconds", "start_stops", "load_cycles",
 	"power_cycles", "power_on_hours", "bytes_written", "bytes_read", "grown_defects", "uncorrected_read_errors", "uncorrected_write_errors", "uncorrected_verify_errors",
 	"media_errors", "spare_available_percent", "wear_used_percent", "non_medium_errors", "unsafe_shutdowns", "bus_drops", "pool_read_errors", "pool_write_errors", "pool_checksum_errors",
+	"temperature_limit_celsius", "background_scan_findings", "logged_errors", "host_io_errors",
 }
 
 var numberOf = func() map[drive.MetricName]uint64 {

@@ -14,6 +14,7 @@ var ataKinds = []Kind{
 	{"ata-selftest-log", "SMART self-test log, log address 06h", "ACS-3 A.18", 512, selfTestLog},
 	{"ata-extended-selftest-log", "extended self-test log, log address 07h", "ACS-4 9.10", 512, extendedSelfTestLog},
 	{"ata-error-log", "summary SMART error log, log address 01h", "ACS-3 A.16", 512, errorLog},
+	{"ata-extended-error-log", "extended comprehensive SMART error log, log address 03h", "ACS-4 9.7", 512, extendedErrorLog},
 	{"ata-device-statistics", "device statistics, log address 04h, one page of it", "ACS-4 9.5", 512, deviceStatistics},
 	{"ata-sct-status", "SCT status, log address E0h: temperatures now, least and most", "ACS-4 8.4", 512, sctStatus},
 }
@@ -55,7 +56,7 @@ func identify(p *Page, b []byte) {
 	p.add("SMART enabled", d.SMARTEnabled)
 	p.add("self-test supported", d.SelfTests)
 	w := func(n int) uint16 { return le.Uint16(b[2*n:]) }
-	p.add("general purpose logging supported", w(84)>>14 == 1 && w(84)&(1<<5) != 0)
+	p.add("general purpose logging supported", d.GeneralLogs)
 	p.add("sanitize supported", w(59)&(1<<12) != 0)
 	p.add("SCT command transport supported", w(206)&1 != 0)
 	p.add("queue depth", int(w(75)&0x1F)+1)
@@ -108,6 +109,7 @@ func smartThresholds(p *Page, b []byte) {
 }
 
 func (p *Page) selfTests(tests []drive.SelfTest) {
+	p.Tests = tests
 	for i, t := range tests {
 		v := map[string]any{"test": string(t.Kind), "result": string(t.Result), "power-on hours": t.Hours, "status byte": fmt.Sprintf("%02Xh", t.Status)}
 		if t.LBA >= 0 {
@@ -154,16 +156,50 @@ func extendedSelfTestLog(p *Page, b []byte) {
 	p.selfTests(tests)
 }
 
+var (
+	errorBits   = map[int]string{2: "aborted", 4: "address not found", 6: "uncorrectable", 7: "interface CRC"}
+	errorStates = map[byte]string{0: "unknown", 1: "sleep", 2: "standby", 3: "active or idle", 4: "executing a self-test"}
+)
+
+// extendedErrorLog: pages of 512 bytes, four entries of 124 bytes each from byte 4: five commands of 18 bytes, then 34
+// bytes of the error itself.
+func extendedErrorLog(p *Page, b []byte) {
+	p.summed(b)
+	index, entries := int(le.Uint16(b[2:])), 4*(len(b)/512)
+	p.add("version", uint64(b[0]))
+	p.add("index", index)
+	p.add("device error count", uint64(le.Uint16(b[500:])), "errors")
+	if len(p.Wrong) == 0 {
+		p.feed("logged_errors", float64(le.Uint16(b[500:])))
+	}
+	for n := 0; n < entries && index > 0; n++ {
+		i := index - 1 - n
+		if i < 0 || i >= entries {
+			continue // on a page that was not captured, or round the end
+		}
+		e := b[512*(i/4)+4+124*(i%4):]
+		command, bad := e[18*4:], e[90:]
+		if le.Uint16(bad[32:]) == 0 && bad[1] == 0 && bad[11] == 0 {
+			continue
+		}
+		p.add(fmt.Sprintf("error %d", n+1), map[string]any{"error register": flags(uint64(bad[1]), errorBits), "status": fmt.Sprintf("%02Xh", bad[11]),
+			"LBA":     uint64(bad[4]) | uint64(bad[6])<<8 | uint64(bad[8])<<16 | uint64(bad[5])<<24 | uint64(bad[7])<<32 | uint64(bad[9])<<40,
+			"command": fmt.Sprintf("%02Xh", command[12]), "state": errorStates[bad[31]&0xF], "power-on hours": le.Uint16(bad[32:])})
+	}
+}
+
 func errorLog(p *Page, b []byte) {
 	p.summed(b)
 	p.add("version", uint64(b[0]))
 	p.add("index", uint64(b[1]))
 	p.add("device error count", uint64(le.Uint16(b[452:])), "errors")
+	if len(p.Wrong) == 0 {
+		p.feed("logged_errors", float64(le.Uint16(b[452:])))
+	}
 	if b[1] > 5 {
 		p.wrong("its index says entry %d of 5", b[1])
 		return
 	}
-	states := map[byte]string{0: "unknown", 1: "sleep", 2: "standby", 3: "active or idle", 4: "executing a self-test"}
 	for n := range 5 {
 		if b[1] == 0 {
 			break
@@ -174,9 +210,9 @@ func errorLog(p *Page, b []byte) {
 			continue
 		}
 		p.add(fmt.Sprintf("error %d", n+1), map[string]any{
-			"error register": flags(uint64(e[61]), map[int]string{2: "aborted", 4: "address not found", 6: "uncorrectable", 7: "interface CRC"}),
+			"error register": flags(uint64(e[61]), errorBits),
 			"status":         fmt.Sprintf("%02Xh", e[67]), "LBA": uint64(e[63]) | uint64(e[64])<<8 | uint64(e[65])<<16 | uint64(e[66]&0xF)<<24,
-			"command": fmt.Sprintf("%02Xh", e[12*4+7]), "state": states[e[87]&0xF], "power-on hours": le.Uint16(e[88:])})
+			"command": fmt.Sprintf("%02Xh", e[12*4+7]), "state": errorStates[e[87]&0xF], "power-on hours": le.Uint16(e[88:])})
 	}
 }
 
@@ -201,7 +237,7 @@ var statisticPages = map[byte]struct {
 		{"reallocation candidate logical sectors", 56, 4, "sectors", "pending_sectors", 1}, {"high priority unload events", 64, 4, "events", "", 0}}},
 	4: {"general errors statistics", []statistic{{"reported uncorrectable errors", 8, 4, "errors", "reported_uncorrectable_errors", 1}, {"resets between command acceptance and completion", 16, 4, "resets", "", 0}}},
 	5: {"temperature statistics", []statistic{{"current temperature", 8, 1, "°C", "temperature_celsius", 1}, {"average short term temperature", 16, 1, "°C", "", 0}, {"average long term temperature", 24, 1, "°C", "", 0},
-		{"highest temperature", 32, 1, "°C", "", 0}, {"lowest temperature", 40, 1, "°C", "", 0}, {"time in over-temperature", 80, 4, "min", "", 0}, {"specified maximum operating temperature", 88, 1, "°C", "", 0}, {"specified minimum operating temperature", 104, 1, "°C", "", 0}}},
+		{"highest temperature", 32, 1, "°C", "", 0}, {"lowest temperature", 40, 1, "°C", "", 0}, {"time in over-temperature", 80, 4, "min", "", 0}, {"specified maximum operating temperature", 88, 1, "°C", "temperature_limit_celsius", 1}, {"specified minimum operating temperature", 104, 1, "°C", "", 0}}},
 	6: {"transport statistics", []statistic{{"number of hardware resets", 8, 4, "resets", "", 0}, {"number of ASR events", 16, 4, "events", "", 0}, {"number of interface CRC errors", 24, 4, "errors", "link_crc_errors", 1}}},
 	7: {"solid state device statistics", []statistic{{"percentage used endurance indicator", 8, 1, "%", "wear_used_percent", 1}}},
 }

@@ -3,6 +3,8 @@ package page
 import (
 	"fmt"
 	"strings"
+
+	"lantern/internal/core/drive"
 )
 
 var nvmeKinds = []Kind{
@@ -10,6 +12,7 @@ var nvmeKinds = []Kind{
 	{"nvme-namespace", "identify namespace data structure, CNS 00h", "NVMe 2.0 5.17.2.2", 192, namespace},
 	{"nvme-health", "SMART / health information log, page 02h", "NVMe 2.0 5.16.1.3", 512, health},
 	{"nvme-selftest-log", "device self-test log, page 06h", "NVMe 2.0 5.16.1.7", 564, nvmeSelfTests},
+	{"nvme-endurance-log", "endurance group information log, page 09h", "NVMe 2.0 5.16.1.10", 512, endurance},
 	{"nvme-error-log", "error information log, page 01h", "NVMe 2.0 5.16.1.2", 64, nvmeErrors},
 }
 
@@ -24,6 +27,9 @@ func controller(p *Page, b []byte) {
 	p.numbers(b, false, []slot{{name: "warning composite temperature threshold", at: 266, size: 2, unit: "K"}, {name: "critical composite temperature threshold", at: 268, size: 2, unit: "K"},
 		{name: "total NVM capacity", at: 280, size: 16, unit: "B"}, {name: "unallocated NVM capacity", at: 296, size: 16, unit: "B"},
 		{name: "extended device self-test time", at: 316, size: 2, unit: "min"}, {name: "number of namespaces", at: 516, size: 4}})
+	if t := le.Uint16(b[266:]); t > kelvin { // zero says nothing
+		p.feed("temperature_limit_celsius", float64(t)-kelvin)
+	}
 	if text(b[4:24]) == "" {
 		p.wrong("it names no serial number")
 	}
@@ -65,7 +71,7 @@ func health(p *Page, b []byte) {
 		{"percentage used", 5, 1, "%", "wear_used_percent", 0, 0}, {"data units read", 32, 16, "× 512,000 B", "bytes_read", dataUnit, 0}, {"data units written", 48, 16, "× 512,000 B", "bytes_written", dataUnit, 0},
 		{"host read commands", 64, 16, "commands", "", 0, 0}, {"host write commands", 80, 16, "commands", "", 0, 0}, {"controller busy time", 96, 16, "min", "", 0, 0},
 		{"power cycles", 112, 16, "cycles", "power_cycles", 0, 0}, {"power on hours", 128, 16, "h", "power_on_hours", 0, 0}, {"unsafe shutdowns", 144, 16, "shutdowns", "unsafe_shutdowns", 0, 0},
-		{"media and data integrity errors", 160, 16, "errors", "media_errors", 0, 0}, {"number of error information log entries", 176, 16, "entries", "", 0, 0},
+		{"media and data integrity errors", 160, 16, "errors", "media_errors", 0, 0}, {"number of error information log entries", 176, 16, "entries", "logged_errors", 0, 0},
 		{"warning composite temperature time", 192, 4, "min", "", 0, 0}, {"critical composite temperature time", 196, 4, "min", "", 0, 0}})
 	for i := range 8 {
 		if t := le.Uint16(b[200+2*i:]); t != 0 {
@@ -98,6 +104,19 @@ func nvmeSelfTests(p *Page, b []byte) {
 			v["segment"] = e[1]
 		}
 		p.add(fmt.Sprintf("result %d", i+1), v)
+		p.Tests = append(p.Tests, drive.NewNVMeSelfTest(e[:28]))
+	}
+}
+
+func endurance(p *Page, b []byte) {
+	p.add("critical warning", flags(uint64(b[0]), map[int]string{0: "spare below threshold", 2: "reliability degraded", 3: "read only"}))
+	p.numbers(b, false, []slot{
+		{"available spare", 3, 1, "%", "spare_available_percent", 0, 0}, {"available spare threshold", 4, 1, "%", "", 0, 0}, {"percentage used", 5, 1, "%", "wear_used_percent", 0, 0},
+		{"endurance estimate", 32, 16, "× 10⁹ B", "", 0, 0}, {"data units read", 48, 16, "× 10⁹ B", "", 0, 0}, {"data units written", 64, 16, "× 10⁹ B", "", 0, 0}, {"media units written", 80, 16, "× 10⁹ B", "", 0, 0},
+		{"host read commands", 96, 16, "commands", "", 0, 0}, {"host write commands", 112, 16, "commands", "", 0, 0}, {"media and data integrity errors", 128, 16, "errors", "media_errors", 0, 0},
+		{"number of error information log entries", 144, 16, "entries", "", 0, 0}})
+	if b[3] > 100 {
+		p.wrong("it says that %d %% of its spare is available", b[3])
 	}
 }
 

@@ -2,7 +2,7 @@
 // the standard with its unit, the metrics it feeds, and what was wrong. Nothing is asked of a drive here, so a page that
 // was kept as unreadable can be studied far from it.
 //
-// Sources: ACS-4 (INCITS 529), SAT-4, SPC-5 (INCITS 502), SBC-4 (INCITS 506), NVM Express Base Specification 2.0. Each
+// Sources: ACS-4 (INCITS 529), SAT-4, SPC-5 (INCITS 502), SBC-4 (INCITS 506), SES-3 (INCITS 518), NVM Express Base Specification 2.0. Each
 // decoder names its clause.
 package page
 
@@ -30,6 +30,8 @@ type Page struct {
 	Bytes   int                          `json:"bytes"`
 	Fields  []Field                      `json:"fields"`
 	Metrics map[drive.MetricName]float64 `json:"metrics"`
+	// Tests are the entries of a log of self-tests, the newest first.
+	Tests []drive.SelfTest `json:"tests,omitempty"`
 	// Wrong says what cannot be believed; empty for a page that is as the standard wants it.
 	Wrong []string `json:"wrong"`
 }
@@ -43,7 +45,7 @@ type Kind struct {
 	decode func(*Page, []byte)
 }
 
-var kinds = slices.Concat(ataKinds, scsiKinds, nvmeKinds)
+var kinds = slices.Concat(ataKinds, scsiKinds, nvmeKinds, sesKinds)
 
 // Kinds lists them.
 func Kinds() []Kind { return slices.Clone(kinds) }

@@ -76,12 +76,13 @@ func TestSCSI(t *testing.T) {
 	require.Equal(t, metrics{"wear_used_percent": 12}, good(t, "scsi-log", []byte{0x11, 0, 0, 8, 0, 1, 3, 4, 0, 0, 0, 12}).Metrics)
 	// SBC-4 6.4.2: status with 60,000 minutes, and one finding.
 	p = good(t, "scsi-log", laid(4+16+24, map[int][]byte{0: {0x15, 0, 0, 40, 0, 0, 3, 12, 0, 0, 0xEA, 0x60, 0, 8, 0, 3, 0x80, 0}, 20: {0, 1, 3, 20, 0, 0, 0x10, 0, 0x13, 0x11, 0x00}, 36: {0, 0, 0, 0, 0, 0, 0xAB, 0xCD}}))
-	require.Equal(t, metrics{"power_on_hours": 1000}, p.Metrics)
+	require.Equal(t, metrics{"power_on_hours": 1000, "background_scan_findings": 1}, p.Metrics)
 	require.Equal(t, "waiting for its interval", field(t, p, "background scan status"))
 	require.Equal(t, uint64(0xABCD), field(t, p, "finding 1").(map[string]any)["LBA"])
 	// SPC-5 7.3.20: an extended test that failed in its second segment.
 	p = good(t, "scsi-log", laid(24, map[int][]byte{0: {0x10, 0, 0, 20, 0, 1, 3, 16, 0x46, 0, 0x13, 0x88, 0, 0, 0, 0, 0, 0, 0x12, 0x34, 0x03, 0x11, 0x00}}))
 	require.Equal(t, map[string]any{"test": "background extended", "result": "failed, second segment", "power-on hours": uint16(5000), "sense": "3/11/00", "failing LBA": uint64(0x1234)}, field(t, p, "result 1"))
+	require.Equal(t, []drive.SelfTest{{Kind: "extended", Result: "failed", Hours: 5000, LBA: 0x1234, Number: 2, Status: 6}}, p.Tests)
 	require.Equal(t, true, field(t, good(t, "scsi-log", []byte{0x2F, 0, 0, 8, 0, 0, 3, 4, 0x5D, 0x10, 41, 0}), "failure predicted"))
 	require.Equal(t, metrics{"grown_defects": 5}, good(t, "scsi-defects", []byte{0, 0x0D, 0, 0, 0, 0, 0, 40}).Metrics)
 
@@ -99,7 +100,7 @@ func TestNVMe(t *testing.T) {
 	b := laid(512, map[int][]byte{0: {0x05, 0x3D, 0x01, 97, 10, 4}, 32: {0x10, 0x27}, 48: {0x01}, 112: {33}, 128: {0x45, 0x7B}, 144: {6}, 160: {2}, 176: {9}, 200: {0x40, 0x01}})
 	p := good(t, "nvme-health", b)
 	require.Equal(t, metrics{"temperature_celsius": 44, "spare_available_percent": 97, "wear_used_percent": 4, "bytes_read": 10000 * 512000, "bytes_written": 512000,
-		"power_cycles": 33, "power_on_hours": 31557, "unsafe_shutdowns": 6, "media_errors": 2}, p.Metrics)
+		"power_cycles": 33, "power_on_hours": 31557, "unsafe_shutdowns": 6, "media_errors": 2, "logged_errors": 9}, p.Metrics)
 	require.Equal(t, []string{"spare below threshold", "reliability degraded"}, field(t, p, "critical warning"))
 	b[32+9] = 1 // beyond 64 bits
 	require.Greater(t, good(t, "nvme-health", b).Metrics["bytes_read"], 1e24)
@@ -107,6 +108,7 @@ func TestNVMe(t *testing.T) {
 	p = good(t, "nvme-controller", laid(4096, map[int][]byte{4: []byte("TW7PL118            "), 24: []byte("TARNWICK TN960"), 64: []byte("ATN1"), 80: {0, 3, 1, 0}, 256: {0x10}, 266: {0x5B, 1}, 280: {0, 0, 0, 0, 0xE0}, 316: {20}, 328: {3}, 516: {1}}))
 	require.Equal(t, "TW7PL118", field(t, p, "serial number"))
 	require.Equal(t, "1.3.0", field(t, p, "version"))
+	require.Equal(t, metrics{"temperature_limit_celsius": 74}, p.Metrics)
 	require.Equal(t, uint64(0xE000000000), field(t, p, "total NVM capacity"))
 	require.Equal(t, true, field(t, p, "device self-test supported"))
 	p = good(t, "nvme-namespace", laid(4096, map[int][]byte{0: {0, 0, 1}, 25: {1, 1}, 120: {0, 2, 0xAB, 0xE7, 0, 0, 0, 9}, 128: {0, 0, 9, 0, 0, 0, 12, 0}}))
@@ -120,6 +122,10 @@ func TestNVMe(t *testing.T) {
 	unused[20] = 0x55
 	p = good(t, "nvme-selftest-log", unused)
 	require.Equal(t, map[string]any{"test": "extended", "result": "failed", "power-on hours": uint64(10000), "failing LBA": uint64(0x55), "segment": byte(3)}, field(t, p, "result 1"))
+	require.Equal(t, []drive.SelfTest{{Kind: "extended", Result: "failed", Hours: 10000, LBA: 0x55, Number: 2, Status: 7}}, p.Tests)
+	p = good(t, "nvme-endurance-log", laid(512, map[int][]byte{0: {4, 0, 0, 88, 10, 7}, 32: {0x40}, 128: {3}}))
+	require.Equal(t, metrics{"spare_available_percent": 88, "wear_used_percent": 7, "media_errors": 3}, p.Metrics)
+	require.Equal(t, []string{"reliability degraded"}, field(t, p, "critical warning"))
 	p = good(t, "nvme-error-log", laid(128, map[int][]byte{0: {3}, 8: {1, 0, 7, 0, 0x05, 0x02}, 16: {9}, 24: {1}}))
 	require.Equal(t, uint64(9), field(t, p, "entry 1").(map[string]any)["LBA"])
 }
@@ -156,6 +162,13 @@ func TestATA(t *testing.T) {
 	require.Equal(t, []string{"uncorrectable"}, field(t, p, "error 1").(map[string]any)["error register"])
 	require.Equal(t, uint64(0x4332211), field(t, p, "error 1").(map[string]any)["LBA"])
 
+	require.Equal(t, metrics{"logged_errors": 7}, p.Metrics)
+	// ACS-4 9.7: four entries of 124 bytes a page, the newest is the second; 48 bits of address in the order of the registers.
+	p = good(t, "ata-extended-error-log", summed(laid(512, map[int][]byte{0: {1, 0, 2}, 4 + 124 + 18*4 + 12: {0x60}, 4 + 124 + 90: {0, 0x40, 0, 0, 0x11, 0x44, 0x22, 0x55, 0x33, 0x66, 0x40, 0x41}, 4 + 124 + 121: {3, 0x88, 0x13}, 500: {12}})))
+	require.Equal(t, uint64(0x665544332211), field(t, p, "error 1").(map[string]any)["LBA"])
+	require.Equal(t, "60h", field(t, p, "error 1").(map[string]any)["command"])
+	require.Equal(t, metrics{"logged_errors": 12}, p.Metrics)
+
 	bad := drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}}})
 	bad[511] ^= 0x5A
 	p, err := Decode("ata-smart-data", bad)
@@ -163,6 +176,19 @@ func TestATA(t *testing.T) {
 	require.Contains(t, p.Wrong[0], "checksum is wrong")
 	require.Empty(t, p.Metrics, "what cannot be believed feeds nothing")
 	require.NotNil(t, field(t, p, "attribute 197 (pending_sectors)"), "but it can be studied")
+}
+
+// TestSES: a configuration and the status behind it name each other's parts; a status alone says what it can.
+func TestSES(t *testing.T) {
+	config := append([]byte{0x01, 0, 0, 48, 0, 0, 0, 7, 0x11, 0, 1, 36, 0x50, 0x02, 0xAB, 0xE7, 0, 0, 0, 0x3F}, "TARNWICKSHELF 24        0107\x04\x01\x00\x00"...)
+	status := []byte{0x02, 0x02, 0, 12, 0, 0, 0, 7, 0, 0, 0, 0, 0x02, 0, 80, 0x04}
+	p := good(t, "ses", append(append([]byte{}, config...), status...))
+	require.Equal(t, map[string]any{"status": "critical", "bytes": "02005004", "temperature °C": 60, "says": []string{"over-temperature warning"}}, field(t, p, "temperature sensor 0"))
+	require.Equal(t, []string{"critical"}, field(t, p, "enclosure"))
+	require.Equal(t, "critical", field(t, good(t, "ses", status), "element 1, counted with the overall ones").(map[string]any)["status"])
+	p, err := Decode("ses", config[:20])
+	require.NoError(t, err)
+	require.Contains(t, p.Wrong[0], "says 52 bytes")
 }
 
 // TestNames: every metric a page can feed is in the catalogue, and every metric says what feeds it.
@@ -194,6 +220,9 @@ func FuzzDecode(f *testing.F) {
 		}
 		_, err = json.Marshal(p)
 		require.NoError(t, err)
+		for _, one := range p.Tests {
+			require.GreaterOrEqual(t, one.Hours, 0)
+		}
 		for name := range p.Metrics {
 			_, known := drive.MetricByName(name)
 			require.True(t, known, name)

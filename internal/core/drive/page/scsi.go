@@ -215,9 +215,7 @@ var logPages = map[byte]struct {
 			return
 		}
 		p.add(name, uint64(q.value[1]), "°C")
-		if q.code == 0 {
-			p.feed("temperature_celsius", float64(q.value[1]))
-		}
+		p.feed(map[uint16]drive.MetricName{0: "temperature_celsius", 1: "temperature_limit_celsius"}[q.code], float64(q.value[1]))
 	}},
 	0x0E: {"start-stop cycle counter", 4, func(p *Page, q parameter) {
 		switch q.code {
@@ -242,6 +240,7 @@ var logPages = map[byte]struct {
 		if lba := be.Uint64(v[4:]); lba != ^uint64(0) && v[0]&0xF >= 4 && v[0]&0xF <= 7 {
 			entry["failing LBA"] = lba
 		}
+		p.Tests = append(p.Tests, drive.NewSCSISelfTest(v))
 		p.add(fmt.Sprintf("result %d", q.code), entry)
 	}},
 	0x11: {"solid state media", 4, func(p *Page, q parameter) {
@@ -255,6 +254,7 @@ var logPages = map[byte]struct {
 		if q.code == 0 {
 			p.add("accumulated power on", uint64(be.Uint32(v)), "min")
 			p.feed("power_on_hours", float64(be.Uint32(v)/60))
+			p.feed("background_scan_findings", 0)
 			p.add("background scan status", map[byte]string{0: "none active", 1: "medium scan active", 2: "pre-scan active", 3: "halted, fatal error", 4: "halted, vendor specific", 5: "halted, medium formatted", 6: "halted, vendor specific cause", 7: "halted, temperature", 8: "waiting for its interval"}[v[5]])
 			p.add("background scans performed", uint64(be.Uint16(v[6:])))
 			p.add("progress", 100*float64(be.Uint16(v[8:]))/65536, "%")
@@ -264,6 +264,7 @@ var logPages = map[byte]struct {
 			p.wrong("parameter %04Xh has %d bytes, at least 20 are due", q.code, len(v))
 			return
 		}
+		p.feed("background_scan_findings", p.Metrics["background_scan_findings"]+1)
 		p.add(fmt.Sprintf("finding %d", q.code), map[string]any{"power-on minutes": be.Uint32(v), "reassign status": v[4] >> 4, "sense": fmt.Sprintf("%X/%02X/%02X", v[4]&0xF, v[5], v[6]), "LBA": be.Uint64(v[12:])})
 	}},
 	0x2F: {"informational exceptions", 3, func(p *Page, q parameter) {
