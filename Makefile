@@ -92,7 +92,7 @@ shots: tools build
 fuzz:
 	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime 20s ./internal/core/drive/page
 	for f in FuzzPages FuzzSense FuzzContents; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/drive || exit 1; done
-	$(GO) test -run '^1343513435' -fuzz '^FuzzSES1343513435' -fuzztime 20s ./internal/core/enclosure
+	$(GO) test -run '^$$' -fuzz '^FuzzSES$$' -fuzztime 20s ./internal/core/enclosure
 	for f in FuzzUnpack FuzzBlock; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/history || exit 1; done
 
 bench:

@@ -123,6 +123,8 @@ func agent() *cli.Command {
 			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
 			&cli.BoolFlag{Name: "print", Usage: "look and read once, print what would be reported, and end; nothing is sent"},
 			&cli.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
+			&cli.DurationFlag{Name: "read-every", Value: 5 * time.Minute, Usage: "read the drives this often"},
+			&cli.BoolFlag{Name: "wake", Usage: "read drives that are asleep as well; without it they are left alone"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -146,6 +148,6 @@ func agent() *cli.Command {
 				out = cmd.Root().Writer
 			}
 			return daemon.Agent{Print: out, Host: cmd.String("host"), Server: strings.TrimRight(server, "/"), Token: token, Data: cmd.String("data"), Devices: cmd.String("devices"),
-				Interval: cmd.Duration("every"), Log: logger(cmd)}.Run(ctx)
+				Interval: cmd.Duration("every"), ReadEach: cmd.Duration("read-every"), Wake: cmd.Bool("wake"), Log: logger(cmd)}.Run(ctx)
 		}}
 }

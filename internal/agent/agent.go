@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -31,19 +33,55 @@ type Config struct {
 	Interval time.Duration // between reports when nothing changes
 	ReadEach time.Duration // between readings of a drive
 	Look     time.Duration // between looks for a change, in real time
+	Wake     bool          // ask drives that are asleep as well
 }
+
+// What a drive that does not answer costs: so long are others made to wait for it, and so long is it left alone when it
+// did not say who it is.
+const (
+	patience   = 3 * time.Second
+	perAdapter = 8
+	askAgain   = time.Minute
+)
 
 // Agent is one host's.
 type Agent struct {
 	Config
 	spool     *spool
 	ledger    *ledger
+	lanes     lanes
 	known     map[string]drive.Description // by path and mark
-	stats     map[string]*ioStat           // by drive key
-	blind     map[string]string            // why the newest reading of a drive told nothing, by its key
+	naming    map[string]*naming           // drives that have not said who they are, by path and mark
+	wards     map[string]*ward             // by drive key
 	readAt    time.Time
 	sentAt    time.Time
 	sentState string
+}
+
+// naming is a drive being asked who it is.
+type naming struct {
+	*errand[named]
+	at time.Time // in real time
+}
+
+type named struct {
+	desc drive.Description
+	err  error
+}
+
+// ward is what is kept of a drive from one reading to the next.
+type ward struct {
+	memory memory
+	blind  string          // why its newest reading told nothing
+	asked  *errand[answer] // under way, or not yet collected
+	fresh  *answer         // not yet reported
+}
+
+// answer is one reading, what it leaves for the next, and why it told nothing.
+type answer struct {
+	reading api.Reading
+	memory  memory
+	blind   string
 }
 
 // New makes an agent whose records are in c.Dir.
@@ -56,18 +94,24 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{Config: c, spool: sp, ledger: l, known: map[string]drive.Description{}, stats: map[string]*ioStat{}, blind: map[string]string{}}, nil
+	return &Agent{Config: c, spool: sp, ledger: l, lanes: lanes{width: perAdapter, patience: patience}, known: map[string]drive.Description{},
+		naming: map[string]*naming{}, wards: map[string]*ward{}}, nil
 }
 
 // Run reports and obeys until ctx ends.
 func (a *Agent) Run(ctx context.Context) error {
 	done := make(chan struct{})
 	go func() { defer close(done); a.obey(ctx) }()
+	changes := a.Machine.Changes(ctx)
 	for ctx.Err() == nil {
 		if err := a.look(ctx); err != nil && ctx.Err() == nil {
 			a.Log.Warn("report", "host", a.Host, "error", err)
 		}
-		_ = clock.Real{}.Sleep(ctx, a.Look)
+		select {
+		case <-ctx.Done():
+		case <-changes:
+		case <-time.After(a.Look):
+		}
 	}
 	<-done
 	return ctx.Err()
@@ -83,23 +127,24 @@ func (a *Agent) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	state := fingerprint(report)
 	interval := a.Clock.AtLeast(a.Interval, time.Second)
 	if busy {
 		interval = a.Clock.AtLeast(2*time.Second, 500*time.Millisecond)
 	}
-	read := now.Sub(a.readAt) >= a.ReadEach
-	if !read && state == a.sentState && now.Sub(a.sentAt) < interval {
+	all := now.Sub(a.readAt) >= a.ReadEach
+	fresh := false
+	for _, w := range a.wards {
+		fresh = fresh || w.fresh != nil
+	}
+	if !all && !fresh && fingerprint(report) == a.sentState && now.Sub(a.sentAt) < interval {
 		return nil
 	}
-	if read {
-		a.readInto(ctx, &report, found)
+	if all {
 		a.readAt = now
-	} else {
-		a.readNew(ctx, &report, found)
 	}
+	a.readInto(ctx, &report, found, all)
 	report.IntervalSeconds = a.Clock.AtLeast(a.Interval, 5*time.Second).Seconds()
-	a.sentAt, a.sentState = now, state
+	a.sentAt, a.sentState = now, fingerprint(report)
 	return a.deliver(ctx, report)
 }
 
@@ -109,7 +154,7 @@ func (a *Agent) Report(ctx context.Context) (api.Report, error) {
 	if err != nil {
 		return r, err
 	}
-	a.readInto(ctx, &r, found)
+	a.readInto(ctx, &r, found, true)
 	r.IntervalSeconds = a.Interval.Seconds()
 	return r, nil
 }
@@ -122,30 +167,45 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	if err != nil {
 		return r, nil, false, fmt.Errorf("list drives: %w", err)
 	}
+	for _, w := range a.wards {
+		w.collect()
+	}
+	a.name(ctx, all)
 	keys := map[string]string{}
 	fresh := map[string]drive.Description{}
+	wards := map[string]*ward{}
 	for _, f := range all {
-		d, ok := a.known[f.Path+"\x00"+f.Mark]
-		if !ok {
-			if d, err = identify(ctx, f); err != nil {
-				a.Log.Warn("a drive does not tell who it is", "host", a.Host, "path", f.Path, "error", err)
-				if f.Known.Key() == "" {
-					continue
-				}
-				// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
-				d, f.Transport, f.Blind = f.Known, nil, "it cannot be asked: "+err.Error()
-			}
+		at := f.Path + "\x00" + f.Mark
+		d, known := a.known[at]
+		n := a.naming[at]
+		switch {
+		case known:
+			fresh[at] = d
+		case f.Transport == nil:
+			d = f.Known // as long as it cannot be asked
+		case n.ended() && n.out.err == nil:
+			d, fresh[at] = n.out.desc, n.out.desc
+			delete(a.naming, at)
+		case f.Known.Key() == "":
+			continue // nothing is known of it; it is asked again later
+		case n.ended():
+			// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
+			d, f.Transport, f.Blind = f.Known, nil, "it cannot be asked: "+n.out.err.Error()
+		default:
+			d, f.Transport, f.Blind = f.Known, nil, "it was asked who it is and does not answer"
 		}
-		if f.Blind == "" || f.Known.Key() != d.Key() {
-			fresh[f.Path+"\x00"+f.Mark] = d // one that could not be asked is asked again
+		f.Known, keys[f.Path] = d, d.Key()
+		w := a.wards[d.Key()]
+		if w == nil {
+			w = &ward{}
 		}
-		keys[f.Path] = d.Key()
+		wards[d.Key()] = w
 		dr := wire.Description(d)
-		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, cmp.Or(f.Blind, a.blind[d.Key()])
+		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(f.Blind, w.blind)
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)
 	}
-	a.known = fresh
+	a.known, a.wards = fresh, wards
 	enclosures, err := a.Machine.Enclosures(ctx)
 	if err != nil {
 		return r, nil, false, fmt.Errorf("look at enclosures: %w", err)
@@ -169,9 +229,50 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	return r, found, busy, nil
 }
 
+// name asks the drives nobody knows who they are, side by side. One that did not say it is left alone for a while.
+func (a *Agent) name(ctx context.Context, all []Found) {
+	here := map[string]bool{}
+	var sent []*naming
+	now := time.Now()
+	for _, f := range all {
+		at := f.Path + "\x00" + f.Mark
+		here[at] = true
+		if n := a.naming[at]; n != nil && (!n.ended() || now.Sub(n.at) < askAgain) {
+			continue
+		}
+		if _, known := a.known[at]; known || f.Transport == nil {
+			continue
+		}
+		n := &naming{at: now, errand: send(&a.lanes, f.Adapter, func() named {
+			d, err := identify(context.WithoutCancel(ctx), f)
+			if err == nil && d.Key() == "" {
+				err = errors.New("it has neither a WWN nor a serial")
+			}
+			return named{d, err}
+		})}
+		a.naming[at] = n
+		sent = append(sent, n)
+	}
+	for _, n := range sent {
+		<-n.over
+	}
+	for at := range a.naming {
+		if !here[at] {
+			delete(a.naming, at)
+		} else if n := a.naming[at]; n.ended() && n.out.err != nil && n.at.Equal(now) {
+			path, _, _ := strings.Cut(at, "\x00")
+			a.Log.Warn("a drive does not tell who it is", "host", a.Host, "path", path, "error", n.out.err)
+		}
+	}
+}
+
 // fingerprint is equal for two reports between which nothing happened: the progress of a recovery is no happening.
 func fingerprint(r api.Report) string {
-	r.Id, r.At = "", time.Time{}
+	r.Id, r.At, r.IntervalSeconds = "", time.Time{}, 0
+	r.Drives = slices.Clone(r.Drives)
+	for i := range r.Drives {
+		r.Drives[i].Reading = api.Reading{}
+	}
 	r.Pools = append([]api.PoolReport(nil), r.Pools...)
 	for i := range r.Pools {
 		r.Pools[i].UsedBytes = 0
@@ -185,32 +286,47 @@ func fingerprint(r api.Report) string {
 	return string(b)
 }
 
-func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found) {
+// readInto reads drives, side by side: all of them, or those that were never read. What others said since the report
+// before is put in as well. A drive that does not answer is left behind, and its answer is reported when it comes.
+func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found, all bool) {
+	wards := make([]*ward, len(found))
+	var sent []*ward
 	for i, f := range found {
-		a.readOne(ctx, r, i, f)
-	}
-}
-
-// readNew reads only drives that were never read: a new drive is known from its first report on.
-func (a *Agent) readNew(ctx context.Context, r *api.Report, found []Found) {
-	for i, f := range found {
-		if a.stats[wire.ToIdentity(r.Drives[i].Identity).Key()] == nil {
-			a.readOne(ctx, r, i, f)
+		w := a.wards[f.Known.Key()]
+		wards[i] = w
+		if w.asked != nil || w.fresh != nil || !all && w.memory.times > 0 {
+			continue
 		}
+		w.asked = send(&a.lanes, f.Adapter, func() answer {
+			m := w.memory
+			reading, why := read(context.WithoutCancel(ctx), f, &m, r.At, a.Wake)
+			m.times++
+			return answer{reading, m, why}
+		})
+		sent = append(sent, w)
+	}
+	for _, w := range sent {
+		<-w.asked.over
+	}
+	for i, w := range wards {
+		d := &r.Drives[i]
+		w.collect()
+		if w.asked != nil {
+			w.blind = "it was asked and does not answer"
+		} else if w.fresh != nil {
+			d.Reading, w.fresh = w.fresh.reading, nil
+		}
+		d.Blind = cmp.Or(w.blind, found[i].Blind)
 	}
 }
 
-func (a *Agent) readOne(ctx context.Context, r *api.Report, i int, f Found) {
-	d := &r.Drives[i]
-	key := wire.ToIdentity(d.Identity).Key()
-	last := a.stats[key]
-	if last == nil {
-		last = &ioStat{}
-		a.stats[key] = last
+// collect takes an answer that has come.
+func (w *ward) collect() {
+	if w.asked == nil || !w.asked.ended() {
+		return
 	}
-	var why string
-	d.Reading, why = read(ctx, f, last, r.At)
-	d.Blind, a.blind[key] = why, why
+	w.fresh, w.asked = &w.asked.out, nil
+	w.memory, w.blind = w.fresh.memory, w.fresh.blind
 }
 
 // Backfill reports readings of the past, the oldest first: for each moment, set makes the machine answer as it did then.
@@ -222,7 +338,7 @@ func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time
 		if err != nil {
 			return err
 		}
-		a.readInto(ctx, &r, found)
+		a.readInto(ctx, &r, found, true)
 		r.Past, r.IntervalSeconds = true, a.Interval.Seconds()
 		r.Pools, r.Enclosures = []api.PoolReport{}, []api.EnclosureReport{}
 		for i := range r.Drives {

@@ -2,13 +2,16 @@ package agent
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -36,6 +39,7 @@ func (r *rack) Drives(context.Context) ([]Found, error) {
 	defer r.mu.Unlock()
 	return append([]Found(nil), r.drives...), nil
 }
+func (r *rack) Changes(context.Context) <-chan struct{}                              { return nil }
 func (r *rack) Enclosures(context.Context) ([]Enclosure, error)                      { return nil, nil }
 func (r *rack) Light(context.Context, string, int, bool) (bool, error)               { return false, nil }
 func (r *rack) Pools(context.Context, func(string) string) ([]pools.Snapshot, error) { return nil, nil }
@@ -55,7 +59,7 @@ func (r *rack) Stop(context.Context, string) (string, error) { return "", nil }
 type wired struct {
 	identify []byte
 	smart    []byte
-	power    byte // 0 is standby
+	power    uint16 // 0 is standby
 	err      error
 }
 
@@ -82,7 +86,7 @@ func (w wired) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 }
 
 func described(serial string) drive.Description {
-	return drive.Description{Identity: drive.Identity{WWN: "502abe7000000001", Model: "VELDRUN VR4-4000", Serial: serial}, Capacity: 4000 << 20, SMARTSupported: true}
+	return drive.Description{Identity: drive.Identity{WWN: "502abe7000000001", Model: "VELDRUN VR4-4000", Serial: serial}, Capacity: 4000 << 20, SMARTSupported: true, SMARTEnabled: true, SelfTests: true}
 }
 
 // service is the far end: it can be out of reach, and remembers what came.
@@ -129,23 +133,183 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	good := drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}, {ID: 240, Raw: 9}}})
 	bad := append([]byte(nil), good...)
 	bad[511] ^= 1
-	var last ioStat
-	r, _ := read(t.Context(), Found{Transport: wired{smart: good, power: 0xFF}, Stat: "100 0 0 1000 50 0 0 100 0 0 0"}, &last, time.Now())
+	var m memory
+	one := func(w Transport, stat string) (api.Reading, string) {
+		return read(t.Context(), Found{Transport: w, Known: described("VR7NW001"), Stat: stat}, &m, time.Now(), false)
+	}
+	r, why := one(wired{smart: good, power: 0xFF}, "100 0 0 1000 50 0 0 100 0 0 0")
 	require.Equal(t, map[string]float64{"pending_sectors": 38}, r.Metrics)
 	require.Empty(t, r.Unreadable)
+	require.Empty(t, why)
 	require.Len(t, r.Attributes, 2, "an attribute nobody knows is kept raw")
-	r, _ = read(t.Context(), Found{Transport: wired{smart: bad, power: 0xFF}, Stat: "200 0 0 3000 50 0 0 100 0 0 0 0 0 0 0 0 0"}, &last, time.Now())
+	r, _ = one(wired{smart: bad, power: 0xFF}, "200 0 0 3000 50 0 0 100 0 0 0 0 0 0 0 0 0")
 	require.Equal(t, map[string]float64{"read_latency_seconds": 0.02}, r.Metrics)
 	require.Len(t, r.Unreadable, 1)
 	require.Equal(t, bad, r.Unreadable[0].Bytes)
-	r, _ = read(t.Context(), Found{Transport: wired{err: errors.New("no answer")}, Stat: "garbage"}, &last, time.Now())
+	r, _ = one(wired{err: errors.New("no answer")}, "garbage")
 	require.NotEmpty(t, r.Unreadable)
-	r, why := read(t.Context(), Found{Transport: wired{smart: good, power: 0}}, &last, time.Now())
+	r, why = one(wired{smart: good, power: 0}, "")
 	require.Empty(t, r.Metrics)
 	require.Contains(t, why, "asleep", "a sleeping drive is not woken to be asked how it is")
-	r, why = read(t.Context(), Found{Blind: "a loop device has no SMART"}, &last, time.Now())
+	r, _ = read(t.Context(), Found{Transport: wired{smart: good, power: 0}, Known: described("VR7NW001")}, &m, time.Now(), true)
+	require.NotEmpty(t, r.Metrics, "unless its owner wants so")
+	r, why = read(t.Context(), Found{Blind: "a loop device has no SMART"}, &m, time.Now(), false)
 	require.Empty(t, r.Metrics)
 	require.Equal(t, "a loop device has no SMART", why)
+	for words, change := range map[string]func(*drive.Description){"no SMART": func(d *drive.Description) { d.SMARTSupported = false }, "switched off": func(d *drive.Description) { d.SMARTEnabled = false }} {
+		d := described("VR7NW001")
+		change(&d)
+		_, why = read(t.Context(), Found{Transport: wired{smart: good}, Known: d}, &m, time.Now(), false)
+		require.Contains(t, why, words)
+	}
+}
+
+// scripted answers each command with the bytes it is given, by the command's first bytes in hexadecimal; the longest match
+// counts. A command without an answer is refused.
+type scripted map[string]string
+
+func (s scripted) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
+	cmd, best := fmt.Sprintf("%x", cdb), ""
+	for k := range s {
+		if strings.HasPrefix(cmd, k) && len(k) > len(best) {
+			best = k
+		}
+	}
+	if best == "" {
+		return nil, fmt.Errorf("refused the command %s", cmd)
+	}
+	b, err := hex.DecodeString(strings.ReplaceAll(s[best], " ", ""))
+	copy(in, b)
+	return nil, err
+}
+
+// TestSCSIAndNVMeReadings: log pages, defects, self-tests and warnings become metrics, tests and words; standby is left
+// alone; a drive that gives no log pages is blind, with why.
+func TestSCSIAndNVMeReadings(t *testing.T) {
+	var m memory
+	sas := scripted{
+		"03":         "70 00 00 00000000 0a 00000000 0000 00000000",
+		"4d0040":     "00 00 0004 00 0d 10 2f",
+		"4d004d":     "0d 00 000c 0000 03 02 00 26 0001 03 02 00 41",
+		"4d0050":     "10 00 0014 0001 03 10 47 00 1388 0000000000001234 03 11 00 00",
+		"4d006f":     "2f 00 0008 0000 03 04 5d 10 26 00",
+		"b70b":       "00 0b 0000 00000028",
+		"4d00400000": "00 00 0004 00 0d 10 2f",
+	}
+	r, why := read(t.Context(), Found{Transport: sas, Protocol: SCSI}, &m, time.Now(), false)
+	require.Empty(t, why)
+	require.Empty(t, r.Unreadable)
+	require.Equal(t, map[string]float64{"temperature_celsius": 38, "temperature_limit_celsius": 65, "grown_defects": 5}, r.Metrics)
+	require.True(t, r.Failing)
+	require.Equal(t, []api.SelfTest{{Kind: "extended", Result: "failed", Hours: 5000, Lba: 0x1234, Number: 2, Status: 7}}, r.Tests)
+	sas["03"] = "70 00 00 00000000 0a 00000000 5e02 00000000"
+	_, why = read(t.Context(), Found{Transport: sas, Protocol: SCSI}, &m, time.Now(), false)
+	require.Contains(t, why, "asleep")
+	_, why = read(t.Context(), Found{Transport: scripted{}, Protocol: SCSI}, &m, time.Now(), false)
+	require.Contains(t, why, "bridge")
+
+	identify, health, tests := make([]byte, 4096), make([]byte, 512), make([]byte, 564)
+	copy(identify[4:], "TW7PL118            ")
+	identify[256], identify[266], identify[267] = 0x10, 0x5B, 1 // self-tests; 74 °C
+	health[0], health[1], health[2], health[3] = 0x03, 0x3D, 0x01, 97
+	for i := range 20 {
+		tests[4+28*i] = 0x0F
+	}
+	tests[4] = 0x10 // short, passed
+	r, _ = read(t.Context(), Found{Protocol: NVMe, Transport: scripted{"06": hex.EncodeToString(identify), fmt.Sprintf("%x", drive.NVMeLog(2, 512)): hex.EncodeToString(health),
+		fmt.Sprintf("%x", drive.NVMeLog(6, 564)): hex.EncodeToString(tests)}}, &m, time.Now(), false)
+	require.Equal(t, []string{"spare below threshold", "temperature"}, r.Warnings)
+	require.True(t, r.Failing)
+	require.Equal(t, 44.0, r.Metrics["temperature_celsius"])
+	require.Equal(t, 74.0, r.Metrics["temperature_limit_celsius"])
+	require.Equal(t, "passed", r.Tests[0].Result)
+}
+
+// TestATALogs: a drive that has logs beside its attributes is asked for those that feed something; an attribute's number
+// stands before a log's.
+func TestATALogs(t *testing.T) {
+	page := func(parts map[int]byte) string {
+		b := make([]byte, 512)
+		for at, v := range parts {
+			b[at] = v
+		}
+		return hex.EncodeToString(b)
+	}
+	log := func(address byte, nth uint16) string {
+		return fmt.Sprintf("%x", drive.EncodePassThrough(drive.ReadLog(true, address, nth), true))
+	}
+	command := func(r drive.Registers, in bool) string { return fmt.Sprintf("%x", drive.EncodePassThrough(r, in)) }
+	s := scripted{
+		command(drive.SmartReadData, true):       hex.EncodeToString(drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 9, Raw: 500}}})),
+		command(drive.SmartReadThresholds, true): hex.EncodeToString(drive.EncodeSmartThresholds(nil)),
+		command(drive.SmartReadSelfTest, true):   hex.EncodeToString(drive.EncodeSelfTestLog([]drive.SelfTest{{Number: 1, Hours: 490, LBA: -1}})),
+		log(drive.LogDirectory, 0):               page(map[int]byte{2 * 4: 8, 2 * 0xE0: 1}),
+		log(drive.LogStatistics, 0):              page(map[int]byte{0: 1, 8: 3, 9: 0, 10: 1, 11: 3}),
+		log(drive.LogStatistics, 1):              page(map[int]byte{0: 1, 2: 1, 16: 77, 23: 0xC0}),
+		log(drive.LogStatistics, 3):              page(map[int]byte{0: 1, 2: 3, 32: 8, 39: 0xC0}),
+		log(drive.LogSCTStatus, 0):               page(map[int]byte{0: 3, 200: 36, 201: 0x80, 202: 0x80, 203: 0x80, 204: 0x80}),
+	}
+	d := described("VR7NW001")
+	d.GeneralLogs = true
+	var m memory
+	for range 2 { // what was found the first time serves the second
+		r, why := read(t.Context(), Found{Transport: s, Known: d}, &m, time.Now(), false)
+		require.Empty(t, why)
+		require.Equal(t, map[string]float64{"power_on_hours": 500, "reallocated_sectors": 8, "temperature_celsius": 36}, r.Metrics)
+		require.Len(t, r.Tests, 1)
+		require.Len(t, r.Unreadable, 1, "RETURN STATUS came back without registers")
+		delete(s, log(drive.LogDirectory, 0))
+		delete(s, log(drive.LogStatistics, 0))
+	}
+}
+
+// hanging answers when it is let go.
+type hanging struct {
+	wired
+	free chan struct{}
+}
+
+func (h hanging) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
+	<-h.free
+	return h.wired.Execute(ctx, cdb, in)
+}
+
+// TestAHangingDriveCostsItsOwnReading: its neighbours behind the same adapter are read and reported; it is said to be
+// blind, is not asked twice, and its answer is reported when it comes.
+func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
+	s := &service{seen: map[string]int{}}
+	free := make(chan struct{})
+	r := &rack{}
+	smart := drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}}})
+	for i, serial := range []string{"VR7NW001", "VR7NW002", "VR7NW003"} {
+		d := described(serial)
+		d.WWN = fmt.Sprintf("502abe700000000%d", i)
+		w := wired{identify: drive.EncodeIdentify(d), smart: smart, power: 0xFF}
+		f := Found{Path: "/dev/x" + serial, Known: drive.Description{Identity: d.Identity}, Transport: w}
+		if i == 0 {
+			f.Transport = hanging{w, free}
+		}
+		r.drives = append(r.drives, f)
+	}
+	a, _ := newAgent(t, r, s)
+	a.lanes = lanes{width: 1, patience: 20 * time.Millisecond}
+	newest := func() map[string]api.DriveReport {
+		require.NoError(t, a.look(t.Context()))
+		out := map[string]api.DriveReport{}
+		for _, d := range s.reports[len(s.reports)-1].Drives {
+			out[d.Identity.Serial] = d
+		}
+		return out
+	}
+	seen := newest()
+	require.Len(t, seen, 3, "what the kernel keeps of the one that hangs still names it")
+	require.Contains(t, seen["VR7NW001"].Blind, "does not answer")
+	require.Equal(t, 38.0, seen["VR7NW003"].Reading.Metrics["pending_sectors"])
+	_, err := a.do(t.Context(), api.Order{Kind: api.OrderKindJoin, Slot: "2", Drive: seen["VR7NW002"].Identity, Expires: time.Now().Add(time.Minute)})
+	require.NoError(t, err, "an order to its neighbour is carried out")
+	close(free)
+	require.Eventually(t, func() bool { return newest()["VR7NW001"].Reading.Metrics["pending_sectors"] == 38 }, 5*time.Second, time.Millisecond)
+	require.Empty(t, newest()["VR7NW001"].Blind)
 }
 
 // TestOrdersNameDrives: an order names a drive by identity; the agent reads it back and refuses on any difference (R2),

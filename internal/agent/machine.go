@@ -12,6 +12,9 @@ import (
 type Machine interface {
 	// Drives are those that are there now.
 	Drives(ctx context.Context) ([]Found, error)
+	// Changes has something to receive when drives may have come or gone; nil when the machine cannot tell, and is looked
+	// at now and then.
+	Changes(ctx context.Context) <-chan struct{}
 	// Enclosures are their layouts and the bays that are lit, by section.
 	Enclosures(ctx context.Context) ([]Enclosure, error)
 	// Light switches one bay's light and gives back what it then shows.
@@ -31,6 +34,10 @@ type Found struct {
 	Mark    string
 	Section string
 	Bay     int
+	// Adapter is what it hangs on: drives behind one are asked few at a time. Names are the stable ones that the host gives
+	// it, beside its path.
+	Adapter string
+	Names   []string
 	// Transport carries commands to it; nil when it takes none, and then Known and Blind are set.
 	Transport Transport
 	Protocol  Protocol
@@ -38,8 +45,10 @@ type Found struct {
 	Blind     string
 	// Holds says what lies on it, found by signature, read-only.
 	Holds []string
-	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none.
-	Stat string
+	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Counted is what else the host
+	// counts of it.
+	Stat    string
+	Counted map[drive.MetricName]float64
 }
 
 // Transport carries one command block to a drive: data comes back into in, sense data is returned. An error means that

@@ -176,11 +176,20 @@ func (a *Agent) resolve(ctx context.Context, o api.Order) (pools.Target, error) 
 	if err != nil {
 		return pools.Target{}, err
 	}
-	for _, f := range found {
-		d, err := identify(ctx, f)
-		if err != nil || d.Key() != want.Key() {
+	// All are asked side by side, so that one that hangs does not hide the one that is meant.
+	asked := make([]*errand[named], len(found))
+	for i, f := range found {
+		asked[i] = send(&a.lanes, f.Adapter, func() named {
+			d, err := identify(ctx, f)
+			return named{d, err}
+		})
+	}
+	for i, f := range found {
+		<-asked[i].over
+		if !asked[i].ended() || asked[i].out.err != nil || asked[i].out.desc.Key() != want.Key() {
 			continue
 		}
+		d := asked[i].out.desc
 		if why := want.Differs(d.Identity); why != "" {
 			return pools.Target{}, refuse("the drive is not the one that was meant: %s", why)
 		}

@@ -8,6 +8,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/drive/page"
+	"lantern/internal/wire"
 )
 
 // Protocol is the language a drive speaks; the zero value is ATA.
@@ -102,14 +103,17 @@ func identifyNVMe(ctx context.Context, t Transport, known drive.Description) (dr
 }
 
 // logPages are the SCSI log pages of a reading.
-var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x11, 0x15, 0x2F}
+var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x10, 0x11, 0x15, 0x2F}
 
-// readSCSI reads those log pages that the drive says it has.
-func readSCSI(ctx context.Context, t Transport, out *api.Reading) {
+// readSCSI reads those log pages that the drive says it has, and how many defects have grown. REQUEST SENSE comes first:
+// it tells of standby without ending it (SBC-4 4.20).
+func readSCSI(ctx context.Context, t Transport, wake bool, out *api.Reading) (why string) {
+	if _, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil && !wake && drive.StandbySense(sense) {
+		return sleeps
+	}
 	p, _, err := ask(ctx, t, drive.LogSense(0, 256), 256, "scsi-log")
 	if err != nil {
-		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "scsi-log", Why: err.Error(), Bytes: []byte{}})
-		return
+		return "it gives no log pages, so nothing of its health; a bridge or an adapter before it can hide them (" + err.Error() + ")"
 	}
 	has := map[string]bool{}
 	for _, code := range field[[]string](p, "supported pages") {
@@ -122,15 +126,35 @@ func readSCSI(ctx context.Context, t Transport, out *api.Reading) {
 			out.Failing = out.Failing || field[bool](p, "failure predicted")
 		}
 	}
+	if p, _, err := ask(ctx, t, drive.ReadDefects(8), 8, "scsi-defects"); err == nil && len(p.Wrong) == 0 { // a drive may keep its list to itself
+		take(out, p, nil, nil)
+	}
+	return ""
 }
 
-// readNVMe reads the health log.
-func readNVMe(ctx context.Context, t Transport, out *api.Reading) {
+// nvmeTests is the length of the device self-test log.
+const nvmeTests = 564
+
+// readNVMe reads the health log, and that of self-tests where there is one.
+func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
+	if !m.asked {
+		if p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller"); err == nil {
+			m.asked, m.selfTests, m.constant = true, field[bool](p, "device self-test supported"), p.Metrics
+		}
+	}
+	for n, v := range m.constant {
+		out.Metrics[string(n)] = v
+	}
 	p, raw, err := ask(ctx, t, drive.NVMeLog(0x02, 512), 512, "nvme-health")
 	take(out, p, raw, err)
+	out.Warnings = field[[]string](p, "critical warning")
 	// Any bit but the temperature's is the drive's own word that it is failing (NVMe 2.0 figure 207).
-	for _, w := range field[[]string](p, "critical warning") {
+	for _, w := range out.Warnings {
 		out.Failing = out.Failing || w != "temperature"
+	}
+	if m.selfTests {
+		p, raw, err := ask(ctx, t, drive.NVMeLog(0x06, nvmeTests), nvmeTests, "nvme-selftest-log")
+		take(out, p, raw, err)
 	}
 }
 
@@ -144,6 +168,9 @@ func take(out *api.Reading, p page.Page, raw []byte, err error) {
 	default:
 		for n, v := range p.Metrics {
 			out.Metrics[string(n)] = v
+		}
+		if len(p.Tests) > 0 {
+			out.Tests = wire.SelfTests(p.Tests)
 		}
 	}
 }

@@ -2,15 +2,18 @@ package agent
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/drive/page"
 	"lantern/internal/wire"
 )
 
@@ -42,34 +45,70 @@ func execute(ctx context.Context, t Transport, r drive.Registers, in []byte) err
 	return err
 }
 
-// read takes one reading. What could not be believed is kept in it with its bytes; what could is used all the same.
-func read(ctx context.Context, f Found, last *ioStat, at time.Time) (api.Reading, string) {
-	out := api.Reading{At: at, Metrics: map[string]float64{}}
+// memory is what one reading of a drive leaves for the next.
+type memory struct {
+	times int // readings taken
+	io    ioStat
+	// asked says that pages which do not change were read: for ATA which logs there are, for NVMe what the controller is.
+	asked     bool
+	logs      map[byte]int // pages of each ATA log
+	pages     []int        // of the device statistics
+	selfTests bool
+	constant  map[drive.MetricName]float64
+}
+
+const sleeps = "it is asleep, and was not woken to be asked"
+
+// read takes one reading. What could not be believed is kept in it with its bytes; what could is used all the same. why
+// is not empty when the drive told nothing.
+func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out api.Reading, why string) {
+	out = api.Reading{At: at, Metrics: map[string]float64{}}
 	if s, err := parseStat(f.Stat); err == nil {
-		s.latencies(*last, out.Metrics)
-		*last = s
+		s.latencies(m.io, out.Metrics)
+		m.io = s
 	}
-	switch {
-	case f.Transport == nil:
+	for n, v := range f.Counted {
+		out.Metrics[string(n)] = v
+	}
+	if f.Transport == nil {
 		return out, f.Blind
-	case f.Protocol == SCSI:
-		readSCSI(ctx, f.Transport, &out)
-		return out, ""
-	case f.Protocol == NVMe:
-		readNVMe(ctx, f.Transport, &out)
-		return out, ""
 	}
-	if asleep(ctx, f.Transport) {
-		return out, "it is asleep, and was not woken to be asked"
+	switch f.Protocol {
+	case SCSI:
+		why = readSCSI(ctx, f.Transport, wake, &out)
+	case NVMe:
+		readNVMe(ctx, f.Transport, m, &out)
+	default:
+		why = readATA(ctx, f, m, wake, &out)
 	}
-	page := make([]byte, drive.PageSize)
+	return out, why
+}
+
+// statistics are the pages of the device statistics log that feed metrics (ACS-4 9.5).
+var statistics = []int{1, 3, 4, 5, 6, 7}
+
+// readATA reads attributes and their thresholds, the drive's own word, and of its logs self-tests, errors, statistics and
+// temperature.
+func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Reading) (why string) {
+	switch {
+	case !f.Known.SMARTSupported:
+		return "it says that it has no SMART"
+	case !f.Known.SMARTEnabled:
+		return "its SMART is switched off"
+	case !wake && asleep(ctx, f.Transport):
+		return sleeps
+	}
+	in := make([]byte, drive.PageSize)
+	refused := func(err error) {
+		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "ata-command", Why: err.Error(), Bytes: []byte{}})
+	}
 	ask := func(r drive.Registers, decode func([]byte) error) {
-		if err := execute(ctx, f.Transport, r, page); err != nil {
-			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "ata-command", Why: err.Error(), Bytes: []byte{}})
+		if err := execute(ctx, f.Transport, r, in); err != nil {
+			refused(err)
 			return
 		}
 		var bad *drive.Unreadable
-		if err := decode(page); errors.As(err, &bad) {
+		if err := decode(in); errors.As(err, &bad) {
 			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: string(bad.Kind), Why: bad.Why, Bytes: bad.Bytes})
 		}
 	}
@@ -86,11 +125,6 @@ func read(ctx context.Context, f Found, last *ioStat, at time.Time) (api.Reading
 		}
 		return err
 	})
-	ask(drive.SmartReadSelfTest, func(p []byte) error {
-		tests, err := drive.DecodeSelfTestLog(p)
-		out.Tests = wire.SelfTests(tests)
-		return err
-	})
 	sense, err := f.Transport.Execute(ctx, drive.EncodePassThrough(drive.SmartReturnStatus, false), nil)
 	if err == nil {
 		var r drive.Registers
@@ -105,7 +139,74 @@ func read(ctx context.Context, f Found, last *ioStat, at time.Time) (api.Reading
 	for n, v := range drive.Metrics(attributes) {
 		out.Metrics[string(n)] = v
 	}
-	return out, ""
+
+	// A log feeds what no attribute fed: one source for each metric of a drive, always the same.
+	log := func(kind string, address byte, nth int) page.Page {
+		if err := execute(ctx, f.Transport, drive.ReadLog(f.Known.GeneralLogs, address, uint16(nth)), in); err != nil {
+			refused(err)
+			return page.Page{}
+		}
+		p, err := page.Decode(kind, in)
+		if err == nil && len(p.Wrong) > 0 {
+			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: kind, Why: strings.Join(p.Wrong, "; "), Bytes: slices.Clone(in)})
+			p = page.Page{}
+		}
+		for n, v := range p.Metrics {
+			if _, fed := out.Metrics[string(n)]; !fed {
+				out.Metrics[string(n)] = v
+			}
+		}
+		return p
+	}
+	if !m.asked {
+		m.logs, m.asked = directory(ctx, f, in), true
+		if m.logs[drive.LogStatistics] > 0 && f.Known.GeneralLogs {
+			list := field[[]int](log("ata-device-statistics", drive.LogStatistics, 0), "supported pages")
+			for _, n := range statistics {
+				if slices.Contains(list, n) && n < m.logs[drive.LogStatistics] {
+					m.pages = append(m.pages, n)
+				}
+			}
+		}
+	}
+	// The extended log has addresses of 48 bits, but only its first page is read: 19 tests.
+	if f.Known.GeneralLogs && m.logs[drive.LogExtendedSelfTest] == 1 {
+		out.Tests = wire.SelfTests(log("ata-extended-selftest-log", drive.LogExtendedSelfTest, 0).Tests)
+	} else if f.Known.SelfTests {
+		ask(drive.SmartReadSelfTest, func(p []byte) error {
+			tests, err := drive.DecodeSelfTestLog(p)
+			out.Tests = wire.SelfTests(tests)
+			return err
+		})
+	}
+	if !f.Known.GeneralLogs && m.logs[drive.LogErrors] > 0 {
+		log("ata-error-log", drive.LogErrors, 0)
+	}
+	if f.Known.GeneralLogs && m.logs[drive.LogExtendedErrors] > 0 {
+		log("ata-extended-error-log", drive.LogExtendedErrors, 0)
+	}
+	for _, n := range m.pages {
+		log("ata-device-statistics", drive.LogStatistics, n)
+	}
+	if _, told := out.Metrics["temperature_celsius"]; !told && m.logs[drive.LogSCTStatus] > 0 {
+		log("ata-sct-status", drive.LogSCTStatus, 0)
+	}
+	return ""
+}
+
+// directory says how many pages each log of a drive has (ACS-4 9.2: a word for each address). A drive without one has
+// none.
+func directory(ctx context.Context, f Found, in []byte) map[byte]int {
+	out := map[byte]int{}
+	if execute(ctx, f.Transport, drive.ReadLog(f.Known.GeneralLogs, drive.LogDirectory, 0), in) != nil {
+		return out
+	}
+	for address := 1; address < 256; address++ {
+		if n := int(binary.LittleEndian.Uint16(in[2*address:])); n > 0 {
+			out[byte(address)] = n
+		}
+	}
+	return out
 }
 
 // asleep says whether an ATA drive tells that it is in standby; one that does not tell is asked on.

@@ -99,6 +99,30 @@ func (e EventKind) Valid() bool {
 	}
 }
 
+// Defines values for HappeningKind.
+const (
+	HappeningKindPlace HappeningKind = "place"
+	HappeningKindReset HappeningKind = "reset"
+	HappeningKindSwap  HappeningKind = "swap"
+	HappeningKindTest  HappeningKind = "test"
+)
+
+// Valid indicates whether the value is a known member of the HappeningKind enum.
+func (e HappeningKind) Valid() bool {
+	switch e {
+	case HappeningKindPlace:
+		return true
+	case HappeningKindReset:
+		return true
+	case HappeningKindSwap:
+		return true
+	case HappeningKindTest:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HitKind.
 const (
 	HitKindBay   HitKind = "bay"
@@ -525,15 +549,19 @@ type ConfirmTail struct {
 
 // Drive defines model for Drive.
 type Drive struct {
-	Attributes         []Attribute `json:"attributes,omitempty,omitzero"`
-	Bay                string      `json:"bay,omitempty,omitzero"`
-	BayConfirmed       bool        `json:"bay_confirmed,omitempty,omitzero"`
+	Attributes   []Attribute `json:"attributes,omitempty,omitzero"`
+	Bay          string      `json:"bay,omitempty,omitzero"`
+	BayConfirmed bool        `json:"bay_confirmed,omitempty,omitzero"`
+
+	// Blind why its newest reading told nothing; empty when it told
+	Blind              string      `json:"blind,omitempty,omitzero"`
 	CapacityBytes      int64       `json:"capacity_bytes"`
 	Findings           []Finding   `json:"findings"`
 	Firmware           string      `json:"firmware,omitempty,omitzero"`
 	FirstSeenAt        time.Time   `json:"first_seen_at"`
 	FormFactor         string      `json:"form_factor,omitempty,omitzero"`
 	Group              string      `json:"group,omitempty,omitzero"`
+	Happened           []Happening `json:"happened,omitempty,omitzero"`
 	Holds              []string    `json:"holds,omitempty,omitzero"`
 	Host               string      `json:"host"`
 	Identity           Identity    `json:"identity"`
@@ -548,6 +576,9 @@ type Drive struct {
 	MarginAfter Margin        `json:"margin_after,omitempty,omitzero"`
 	Medium      string        `json:"medium"`
 	Metrics     []MetricValue `json:"metrics,omitempty,omitzero"`
+
+	// Names stable names that its host gives it
+	Names []string `json:"names,omitempty,omitzero"`
 
 	// Path where it was last; never a name for it
 	Path                string     `json:"path,omitempty,omitzero"`
@@ -583,15 +614,18 @@ type DrivePage struct {
 
 // DriveReport defines model for DriveReport.
 type DriveReport struct {
-	Bay                 int      `json:"bay,omitempty,omitzero"`
-	Blind               string   `json:"blind,omitempty,omitzero"`
-	CapacityBytes       int64    `json:"capacity_bytes"`
-	Firmware            string   `json:"firmware,omitempty,omitzero"`
-	FormFactor          string   `json:"form_factor,omitempty,omitzero"`
-	Holds               []string `json:"holds,omitempty,omitzero"`
-	Identity            Identity `json:"identity"`
-	LogicalSectorBytes  int      `json:"logical_sector_bytes,omitempty,omitzero"`
-	Medium              string   `json:"medium,omitempty,omitzero"`
+	Bay                int      `json:"bay,omitempty,omitzero"`
+	Blind              string   `json:"blind,omitempty,omitzero"`
+	CapacityBytes      int64    `json:"capacity_bytes"`
+	Firmware           string   `json:"firmware,omitempty,omitzero"`
+	FormFactor         string   `json:"form_factor,omitempty,omitzero"`
+	Holds              []string `json:"holds,omitempty,omitzero"`
+	Identity           Identity `json:"identity"`
+	LogicalSectorBytes int      `json:"logical_sector_bytes,omitempty,omitzero"`
+	Medium             string   `json:"medium,omitempty,omitzero"`
+
+	// Names stable names that the host gives it, beside its path
+	Names               []string `json:"names,omitempty,omitzero"`
 	Path                string   `json:"path,omitempty,omitzero"`
 	PhysicalSectorBytes int      `json:"physical_sector_bytes,omitempty,omitzero"`
 	Reading             Reading  `json:"reading,omitempty,omitzero"`
@@ -670,6 +704,29 @@ type GroupReport struct {
 	Name       string         `json:"name"`
 	Protection Protection     `json:"protection"`
 }
+
+// Growth defines model for Growth.
+type Growth struct {
+	Grown float64 `json:"grown"`
+
+	// Hours 1, 24, 168 or 2160
+	Hours int `json:"hours"`
+
+	// Whole false when it is known for a shorter time than that
+	Whole bool `json:"whole"`
+}
+
+// Happening defines model for Happening.
+type Happening struct {
+	// About the time is an estimate, from power-on hours
+	About bool          `json:"about,omitempty,omitzero"`
+	At    time.Time     `json:"at"`
+	Kind  HappeningKind `json:"kind"`
+	Says  string        `json:"says"`
+}
+
+// HappeningKind defines model for Happening.Kind.
+type HappeningKind string
 
 // Hit defines model for Hit.
 type Hit struct {
@@ -839,17 +896,24 @@ type MemberReport struct {
 
 // MetricValue defines model for MetricValue.
 type MetricValue struct {
-	At       time.Time `json:"at"`
-	Grown24h float64   `json:"grown_24h,omitempty,omitzero"`
-	Grown7d  float64   `json:"grown_7d,omitempty,omitzero"`
-	Kind     string    `json:"kind"`
-	Means    string    `json:"means"`
-	MeansNot string    `json:"means_not"`
-	Name     string    `json:"name"`
-	Source   string    `json:"source"`
-	Strength string    `json:"strength"`
-	Unit     string    `json:"unit"`
-	Value    float64   `json:"value"`
+	At time.Time `json:"at"`
+
+	// Growth counters: how much it grew over 1 h, 24 h, 7 d and 90 d
+	Growth   []Growth `json:"growth,omitempty,omitzero"`
+	Kind     string   `json:"kind"`
+	Means    string   `json:"means"`
+	MeansNot string   `json:"means_not"`
+	Name     string   `json:"name"`
+
+	// Resets counters: how often it began anew
+	Resets   int    `json:"resets,omitempty,omitzero"`
+	Source   string `json:"source"`
+	Strength string `json:"strength"`
+
+	// Total counters: all that was counted over its life, resets included
+	Total float64 `json:"total,omitempty,omitzero"`
+	Unit  string  `json:"unit"`
+	Value float64 `json:"value"`
 }
 
 // Order defines model for Order.
@@ -1000,6 +1064,9 @@ type Reading struct {
 	Metrics    map[string]float64 `json:"metrics"`
 	Tests      []SelfTest         `json:"tests,omitempty,omitzero"`
 	Unreadable []BadPage          `json:"unreadable,omitempty,omitzero"`
+
+	// Warnings NVMe: critical warnings that are raised, by the standard's names
+	Warnings []string `json:"warnings,omitempty,omitzero"`
 }
 
 // Reason defines model for Reason.
@@ -1098,8 +1165,14 @@ type Report struct {
 // Round defines model for Round.
 type Round struct {
 	// At when it was true
-	At       time.Time   `json:"at"`
-	Filling  []Filling   `json:"filling"`
+	At time.Time `json:"at"`
+
+	// Awaited hosts that have not reported yet: nothing is known of them
+	Awaited []string  `json:"awaited"`
+	Filling []Filling `json:"filling"`
+
+	// Hosts how many hosts are enrolled
+	Hosts    int         `json:"hosts"`
 	Lines    []RoundLine `json:"lines"`
 	Underway []UnderWay  `json:"underway"`
 }
@@ -1341,20 +1414,23 @@ type ListDrivesParams struct {
 	Where string `form:"where,omitempty" json:"where,omitempty,omitzero"`
 
 	// Sort a metric, verdict, or place; a leading - turns the order
-	Sort   string     `form:"sort,omitempty" json:"sort,omitempty,omitzero"`
+	Sort string `form:"sort,omitempty" json:"sort,omitempty,omitzero"`
+
+	// With metrics whose newest values come along, joined by commas
+	With   string     `form:"with,omitempty" json:"with,omitempty,omitzero"`
 	Cursor string     `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 	Limit  LimitParam `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // GetReadingsParams defines parameters for GetReadings.
 type GetReadingsParams struct {
-	Days int `form:"days,omitempty" json:"days,omitempty,omitzero"`
+	Hours int `form:"hours,omitempty" json:"hours,omitempty,omitzero"`
 }
 
 // GetTrendParams defines parameters for GetTrend.
 type GetTrendParams struct {
 	Metric string `form:"metric" json:"metric"`
-	Days   int    `form:"days,omitempty" json:"days,omitempty,omitzero"`
+	Hours  int    `form:"hours,omitempty" json:"hours,omitempty,omitzero"`
 }
 
 // StreamEventsParams defines parameters for StreamEvents.
@@ -2590,6 +2666,14 @@ func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Reques
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -2689,7 +2773,7 @@ func NewGetReadingsRequest(server string, drive DriveParam, params *GetReadingsP
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hours", params.Hours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -2754,7 +2838,7 @@ func NewGetTrendRequest(server string, drive DriveParam, params *GetTrendParams)
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hours", params.Hours, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7864,6 +7948,13 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
 	}
 
+	// ------------- Optional query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with", ctx.QueryParams(), &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with: %s", err))
+	}
+
 	// ------------- Optional query parameter "cursor" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -7912,11 +8003,11 @@ func (w *ServerInterfaceWrapper) GetReadings(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetReadingsParams
-	// ------------- Optional query parameter "days" -------------
+	// ------------- Optional query parameter "hours" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", ctx.QueryParams(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hours", ctx.QueryParams(), &params.Hours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter days: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hours: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -7944,11 +8035,11 @@ func (w *ServerInterfaceWrapper) GetTrend(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter metric: %s", err))
 	}
 
-	// ------------- Optional query parameter "days" -------------
+	// ------------- Optional query parameter "hours" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", ctx.QueryParams(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hours", ctx.QueryParams(), &params.Hours, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter days: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hours: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

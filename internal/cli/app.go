@@ -219,17 +219,25 @@ func span(d time.Duration) string {
 	return fmt.Sprintf("%d months", int(d.Hours()/24/30.44))
 }
 
-// age writes hours as years, months and days.
+// age writes hours as years, months and days: a year has 365 days, and a month the twelfth part of that.
 func age(hours int) string {
 	days := hours / 24
-	y, m, d := days/365, days%365*12/365, days%365%30
-	switch {
-	case y > 0:
-		return fmt.Sprintf("%d y %d mo", y, m)
-	case m > 0:
-		return fmt.Sprintf("%d mo %d d", m, d)
+	y, rest := days/365, days%365
+	m := rest * 12 / 365
+	d := rest - (m*365+11)/12
+	var parts []string
+	for _, p := range []struct {
+		n    int
+		unit string
+	}{{y, "y"}, {m, "mo"}, {d, "d"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.unit))
+		}
 	}
-	return fmt.Sprintf("%d d", days)
+	if len(parts) == 0 {
+		return "under a day"
+	}
+	return strings.Join(parts, " ")
 }
 
 // size writes bytes both ways, as the fit of a drive needs it.

@@ -2,50 +2,105 @@ package cli
 
 import (
 	"context"
-	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/guptarohit/asciigraph"
 	"github.com/urfave/cli/v3"
 
 	"lantern/internal/api"
+	"lantern/internal/core/drive"
 )
 
+// columnsOf are what can be told of a drive in a list, beside any metric.
+var columnsOf = map[string]func(api.Drive) cell{
+	"verdict": func(d api.Drive) cell { return verdictCell(d.Verdict) },
+	"tail":    func(d api.Drive) cell { return cell{text: d.Tail, style: bold} },
+	"serial":  func(d api.Drive) cell { return cell{text: d.Identity.Serial, style: bold} },
+	"wwn":     func(d api.Drive) cell { return cell{text: d.Identity.Wwn} },
+	"bay":     func(d api.Drive) cell { return cell{text: placeOf(d)} },
+	"host":    func(d api.Drive) cell { return cell{text: d.Host} },
+	"pool":    func(d api.Drive) cell { return cell{text: strings.TrimSpace(d.Pool + " " + d.Slot)} },
+	"state":   func(d api.Drive) cell { return cell{text: d.State} },
+	"model":   func(d api.Drive) cell { return cell{text: d.Identity.Model} },
+	"medium":  func(d api.Drive) cell { return cell{text: d.Medium} },
+	"size":    func(d api.Drive) cell { return cell{text: decimal(d.CapacityBytes), right: true} },
+	"bytes":   func(d api.Drive) cell { return cell{text: strconv.FormatInt(d.CapacityBytes, 10), right: true} },
+	"age":     func(d api.Drive) cell { return cell{text: age(d.PowerOnHours), right: true} },
+	"seen":    func(d api.Drive) cell { return cell{text: d.SeenAt.Local().Format("2006-01-02 15:04")} },
+	"path":    func(d api.Drive) cell { return cell{text: d.Path} },
+	"says":    func(d api.Drive) cell { return cell{text: d.Says} },
+}
+
+var heads = map[string]string{"pool": "POOL AND SLOT", "age": "POWERED FOR"}
+
+const usualColumns = "verdict,tail,bay,pool,model,size,age,says"
+
+func placeOf(d api.Drive) string {
+	switch {
+	case d.Bay == "":
+		return d.Host + " (no bay)"
+	case !d.Present:
+		return "was in " + d.Bay
+	}
+	return d.Bay
+}
+
 func drivesCommand() *cli.Command {
-	return &cli.Command{Name: "drives", Usage: "list drives", Description: "Example: lantern drives --pool soundscape --verdict replace\n         lantern drives --where 'pending_sectors>0' --sort -pending_sectors",
+	return &cli.Command{Name: "drives", Usage: "list drives", Description: "Example: lantern drives --pool soundscape --verdict replace\n         lantern drives --where 'pending_sectors>0' --sort -pending_sectors\n         lantern drives --columns tail,bay,age,temperature_celsius --sort -temperature_celsius\n\nColumns: " + strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", ") + ", and any metric (lantern metrics).",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "host", Usage: "only on this host"}, &cli.StringFlag{Name: "pool", Usage: "only in this pool"},
 			&cli.StringFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead"},
 			&cli.StringFlag{Name: "where", Usage: "comparisons of metrics, such as 'pending_sectors>0, temperature_celsius>=45'"},
 			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - turns the order"},
+			&cli.StringFlag{Name: "columns", Value: usualColumns, Usage: "what to tell of each, in this order"},
 			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			p := api.ListDrivesParams{Host: cmd.String("host"), Pool: cmd.String("pool"), Verdict: api.Verdict(cmd.String("verdict")), Q: cmd.String("find"), Where: cmd.String("where"), Sort: cmd.String("sort")}
 			if v := p.Verdict; v != "" && v != api.Sound && v != api.Unknown && v != api.Watch && v != api.Replace && v != api.Dead {
 				return usage("--verdict is sound, unknown, watch, replace or dead, not %q", v)
 			}
+			var head, metrics []string
+			var tell []func(api.Drive) cell
+			for _, name := range strings.FieldsFunc(cmd.String("columns"), func(r rune) bool { return r == ',' || r == ' ' }) {
+				one := columnsOf[name]
+				if m, ok := drive.MetricByName(drive.MetricName(name)); ok {
+					metrics = append(metrics, name)
+					one = func(d api.Drive) cell { return metricCell(d, m) }
+				} else if one == nil {
+					return usage("there is no column %q; those there are: %s, and any metric, such as %s", name, strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", "), drive.Nearest(name))
+				}
+				tell = append(tell, one)
+				head = append(head, cmpOr(heads[name], strings.ToUpper(strings.ReplaceAll(name, "_", " "))))
+			}
+			if len(tell) == 0 {
+				return usage("--columns names none")
+			}
+			p.With = strings.Join(metrics, ",")
 			all, err := s.drives(ctx, p)
 			if err != nil {
 				return err
 			}
-			return list(s, all, "No drive fits. Without options, all are listed.", []string{"VERDICT", "TAIL", "BAY", "POOL AND SLOT", "MODEL", "SIZE", "POWERED FOR", "SAYS"}, func(d api.Drive) []cell {
-				place := d.Bay
-				switch {
-				case place == "":
-					place = d.Host + " (no bay)"
-				case !d.Present:
-					place = "was in " + place
+			return list(s, all, "No drive fits. Without options, all are listed.", head, func(d api.Drive) []cell {
+				row := make([]cell, len(tell))
+				for i, f := range tell {
+					row[i] = f(d)
 				}
-				where := d.Pool
-				if d.Slot != "" {
-					where += " " + d.Slot
-				}
-				return []cell{verdictCell(d.Verdict), {text: d.Tail, style: bold}, {text: place}, {text: where}, {text: d.Identity.Model},
-					{text: decimal(d.CapacityBytes), right: true}, {text: age(d.PowerOnHours), right: true}, {text: d.Says}}
+				return row
 			})
 		})}
+}
+
+// metricCell is the newest value of a metric; a drive that never told it has none.
+func metricCell(d api.Drive, m drive.Metric) cell {
+	for _, v := range d.Metrics {
+		if v.Name == string(m.Name) {
+			return cell{text: number(v.Value), right: true}
+		}
+	}
+	return cell{text: "not told", style: dim, right: true}
 }
 
 // drives gets all drives that fit, page by page.
@@ -113,11 +168,8 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		}
 		o.line("      %s %s", o.paint("→", fs), f.Do)
 	}
-	place := d.Bay
-	switch {
-	case place == "":
-		place = "unknown"
-	case !d.Present:
+	place := cmpOr(d.Bay, "unknown")
+	if d.Bay != "" && !d.Present {
 		place += " when it was last seen"
 	}
 	o.line("")
@@ -132,6 +184,12 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	if d.PowerOnHours > 0 {
 		o.line("  powered   for %s (%d h)", age(d.PowerOnHours), d.PowerOnHours)
 	}
+	if len(d.Names) > 0 {
+		o.line("  names     %s", strings.Join(d.Names, ", "))
+	}
+	if d.Blind != "" {
+		o.line("  blind     %s", d.Blind)
+	}
 	o.line("  seen      %s", d.SeenAt.Local().Format("2006-01-02 15:04:05"))
 	for i, t := range d.Tests {
 		if i == 3 {
@@ -144,7 +202,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	}
 	if len(d.Findings) > 0 && d.Findings[0].Metric != "" {
 		o.line("")
-		if err := s.trend(ctx, d.Key, d.Findings[0].Metric, 14); err != nil {
+		if err := s.trends(ctx, d.Key, []string{d.Findings[0].Metric}, 14*24*time.Hour); err != nil {
 			return err
 		}
 	}
@@ -152,15 +210,46 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		o.line("")
 		var rows [][]cell
 		for _, v := range d.Metrics {
-			grown := ""
-			if v.Grown24h > 0 {
-				grown = "+" + number(v.Grown24h)
+			row := []cell{{text: v.Name}, {text: amount(v, v.Value), right: true}, {text: v.Unit}}
+			for i := range 4 {
+				row = append(row, cell{text: grown(v, i), right: true})
 			}
-			rows = append(rows, []cell{{text: v.Name}, {text: number(v.Value), right: true}, {text: v.Unit}, {text: grown, right: true}, {text: v.Strength, style: dim}, {text: v.Means, style: dim}})
+			total := ""
+			if v.Resets > 0 {
+				total = amount(v, v.Total)
+			}
+			rows = append(rows, append(row, cell{text: total, right: true}, cell{text: v.Strength, style: dim}, cell{text: v.Means, style: dim}))
 		}
-		return o.table([]string{"METRIC", "VALUE", "UNIT", "IN 24 H", "SIGN", "MEANS"}, rows)
+		if err := o.table([]string{"METRIC", "VALUE", "UNIT", "1 H", "24 H", "7 D", "90 D", "LIFE", "SIGN", "MEANS"}, rows); err != nil {
+			return err
+		}
+		o.line("%s", o.paint("1 h to 90 d: how much a counter grew; ~ when it is known for a shorter time. Life: the total over all resets, where there were any.", dim))
 	}
 	return nil
+}
+
+// amount writes a value of a metric; bytes in the unit that people read.
+func amount(v api.MetricValue, x float64) string {
+	if v.Unit == "B" {
+		return decimal(int64(x))
+	}
+	return number(x)
+}
+
+// grown is how much a counter grew over one of its spans.
+func grown(v api.MetricValue, i int) string {
+	if i >= len(v.Growth) {
+		return ""
+	}
+	g := v.Growth[i]
+	text := "0"
+	if g.Grown > 0 {
+		text = "+" + amount(v, g.Grown)
+	}
+	if !g.Whole {
+		text = "~" + text
+	}
+	return text
 }
 
 func holds(what []string) string {
@@ -182,65 +271,4 @@ func number(v float64) string {
 		return strconv.FormatFloat(v, 'g', 3, 64)
 	}
 	return strconv.FormatFloat(v, 'f', -1, 64)
-}
-
-func trendCommand() *cli.Command {
-	return &cli.Command{Name: "trend", Usage: "one metric of a drive over time", ArgsUsage: "<drive> <metric>", Description: "Example: lantern trend 7F412 pending_sectors --days 30",
-		Flags: []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far back"}},
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			if cmd.Args().Len() != 2 {
-				return usage("lantern trend needs a drive and a metric\nExample: %s", example(cmd))
-			}
-			return s.trend(ctx, cmd.Args().Get(0), cmd.Args().Get(1), cmd.Int("days"))
-		})}
-}
-
-func (s *session) trend(ctx context.Context, drive, metric string, days int) error {
-	res, err := s.client.GetTrendWithResponse(ctx, drive, &api.GetTrendParams{Metric: metric, Days: days})
-	if err != nil {
-		return unreachable(err)
-	}
-	t, err := got(res.JSON200, res, res.Body)
-	if err != nil {
-		return err
-	}
-	if done, err := s.out.value(t); done {
-		return err
-	}
-	if s.out.format == "csv" {
-		var rows [][]cell
-		for _, p := range t.Points {
-			rows = append(rows, []cell{{text: p.At.Format(time.RFC3339)}, {text: number(p.Value)}})
-		}
-		return s.out.table([]string{"at", t.Metric}, rows)
-	}
-	if len(t.Points) < 2 {
-		s.out.line("%s of %s: too few readings within %d days to draw.", t.Metric, t.Tail, days)
-		return nil
-	}
-	s.out.line("%s of %s, in %s (%s)", t.Metric, t.Tail, t.Unit, t.Source)
-	s.out.line("%s", s.out.paint(t.Means+" "+t.MeansNot, dim))
-	const columns = 68
-	first, last := t.Points[0].At, t.Points[len(t.Points)-1].At
-	line := make([]float64, columns)
-	j := 0
-	for i := range line {
-		at := first.Add(last.Sub(first) * time.Duration(i) / (columns - 1))
-		for j+1 < len(t.Points) && !t.Points[j+1].At.After(at) {
-			j++
-		}
-		line[i] = t.Points[j].Value
-	}
-	s.out.line("%s", asciigraph.Plot(line, asciigraph.Height(8), asciigraph.Precision(precision(line))))
-	s.out.line("%s", s.out.paint(fmt.Sprintf("         %-34s%34s", first.Local().Format("2006-01-02 15:04"), last.Local().Format("2006-01-02 15:04")), dim))
-	return nil
-}
-
-func precision(v []float64) uint {
-	for _, x := range v {
-		if x != float64(int64(x)) {
-			return 3
-		}
-	}
-	return 0
 }

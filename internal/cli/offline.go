@@ -85,7 +85,10 @@ func metricsCommand() *cli.Command {
 					if !ok {
 						return usage("there is no metric %q; did you mean %s? All of them: lantern metrics", name, drive.Nearest(name))
 					}
-					if done, err := s.out.value(m); done {
+					if done, err := s.out.value(struct {
+						drive.Metric
+						Sources []string `json:"sources"`
+					}{m, m.Sources()}); done {
 						return err
 					}
 					s.out.line("%s, in %s, a %s", s.out.paint(string(m.Name), bold), m.Unit, m.Kind)

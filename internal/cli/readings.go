@@ -25,12 +25,16 @@ type reading struct {
 }
 
 func readingsCommand() *cli.Command {
-	return &cli.Command{Name: "readings", Usage: "everything that was read of drives", Description: "Example: lantern readings export ZU006 --days 365",
+	return &cli.Command{Name: "readings", Usage: "everything that was read of drives", Description: "Example: lantern readings export ZU006 --since 1y",
 		Commands: []*cli.Command{
 			{Name: "export", Usage: "print readings: JSON Lines, or CSV with --output csv", ArgsUsage: "[drive ...]",
-				Description: "Example: lantern readings export ZU006 --days 365 > zu006.jsonl\n         lantern --output csv readings export\n\nWithout a drive, those of all drives are printed. One reading a line:\n{\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}",
-				Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 30, Usage: "how far back"}},
+				Description: "Example: lantern readings export ZU006 --since 1y > zu006.jsonl\n         lantern --output csv readings export\n\nWithout a drive, those of all drives are printed. One reading a line:\n{\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					back, err := parseBack(cmd.String("since"))
+					if err != nil {
+						return err
+					}
 					names := cmd.Args().Slice()
 					if len(names) == 0 {
 						all, err := s.drives(ctx, api.ListDrivesParams{})
@@ -41,7 +45,7 @@ func readingsCommand() *cli.Command {
 							names = append(names, d.Key)
 						}
 					}
-					return s.export(ctx, names, cmd.Int("days"))
+					return s.export(ctx, names, back)
 				})},
 			{Name: "import", Usage: "take in readings of the past: JSON Lines, as export prints them", ArgsUsage: "<file or ->",
 				Description: "Example: lantern readings import zu006.jsonl\n\nDrives must be known; what is known of a drive at a time stays as it is.",
@@ -83,7 +87,7 @@ func readingsCommand() *cli.Command {
 		}}
 }
 
-func (s *session) export(ctx context.Context, names []string, days int) error {
+func (s *session) export(ctx context.Context, names []string, back time.Duration) error {
 	var table *csv.Writer
 	if s.out.format == "csv" {
 		table = csv.NewWriter(s.out.w)
@@ -92,7 +96,7 @@ func (s *session) export(ctx context.Context, names []string, days int) error {
 		}
 	}
 	for _, name := range names {
-		res, err := s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Days: days})
+		res, err := s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Hours: int(back / time.Hour)})
 		if err != nil {
 			return unreachable(err)
 		}

@@ -40,7 +40,12 @@ func roundCommand() *cli.Command {
 
 func (s *session) round(r api.Round) {
 	o := s.out
-	if len(r.Lines) == 0 {
+	switch {
+	case r.Hosts == 0:
+		o.line("No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")
+	case len(r.Awaited) > 0:
+		o.line("Nothing is known yet of %s: no report has come.", strings.Join(r.Awaited, ", "))
+	case len(r.Lines) == 0:
 		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
 	}
 	for i, l := range r.Lines {

@@ -25,6 +25,8 @@ type Agent struct {
 	Data     string
 	Devices  string // pattern of block device names; empty means all
 	Interval time.Duration
+	ReadEach time.Duration
+	Wake     bool // read drives that are asleep as well
 	Log      *slog.Logger
 	Print    io.Writer // when set, one report is written there and nothing is sent
 }
@@ -42,7 +44,7 @@ func (c Agent) Run(ctx context.Context) error {
 		return err
 	}
 	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{})},
-		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: 5 * time.Minute, Look: 500 * time.Millisecond})
+		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: c.ReadEach, Look: time.Second, Wake: c.Wake})
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,8 @@ import (
 // Agent is what an agent on this machine needs. Only Linux has what it reads.
 type Agent struct {
 	Host, Server, Token, Data, Devices string
-	Interval                           time.Duration
+	Interval, ReadEach                 time.Duration
+	Wake                               bool
 	Log                                *slog.Logger
 	Print                              io.Writer
 }

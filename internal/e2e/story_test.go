@@ -42,7 +42,7 @@ func TestStory(t *testing.T) {
 	for _, words := range []string{"serial VR7" + line.Tail, "WWN 5", "◆ replace", "SMART attribute 197", "┤", "since", "skerry/front/7", "without this drive: one more may fail"} {
 		require.Contains(t, out, words)
 	}
-	require.Contains(t, d.run("trend", line.Tail, "temperature_celsius", "--days", "7"), "°C")
+	require.Contains(t, d.run("trend", line.Tail, "temperature_celsius", "--since", "7d"), "°C")
 	csv := d.run("--output", "csv", "trend", line.Tail, "pending_sectors")
 	require.True(t, strings.HasPrefix(csv, "at,pending_sectors\n"), csv)
 
@@ -162,7 +162,7 @@ func TestHabits(t *testing.T) {
 	require.GreaterOrEqual(t, byHours[0].PowerOnHours, byHours[1].PowerOnHours)
 	require.Contains(t, d.try("drives", "--where", "pending_sector>0").err, "did you mean pending_sectors?")
 	require.Contains(t, d.try("drives", "--sort", "colour").err, "sorted by place, verdict or a metric")
-	lines := strings.Split(strings.TrimSpace(d.run("readings", "export", rising[0].Tail, "--days", "60")), "\n")
+	lines := strings.Split(strings.TrimSpace(d.run("readings", "export", rising[0].Tail, "--since", "60d")), "\n")
 	require.Greater(t, len(lines), 70)
 	var first, latest struct {
 		Drive   string
@@ -179,7 +179,7 @@ func TestHabits(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Join(append(lines, more, ""), "\n")), 0o600))
 	require.Equal(t, api.Imported{Taken: 1, Known: len(lines), Refused: []api.RefusedLine{}}, get[api.Imported](d.shell, "readings", "import", file))
 	require.Contains(t, d.run("readings", "import", file), "0 readings taken")
-	require.Contains(t, d.run("readings", "export", rising[0].Tail, "--days", "1500"), more, "what went in comes out, to the last digit")
+	require.Contains(t, d.run("readings", "export", rising[0].Tail, "--since", "1500d"), more, "what went in comes out, to the last digit")
 	require.NoError(t, os.WriteFile(file, []byte(`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+strings.Replace(more, "pending_sectors", "pending_sector", 1)), 0o600))
 	bad := d.try("readings", "import", file)
 	require.Equal(t, 1, bad.code)

@@ -105,13 +105,13 @@ func (s *Server) GetDrive(c *echo.Context, name api.DriveParam) error {
 
 // GetTrend gives one metric over time.
 func (s *Server) GetTrend(c *echo.Context, name api.DriveParam, p api.GetTrendParams) error {
-	t, err := s.Service.Trend(name, p.Metric, p.Days)
+	t, err := s.Service.Trend(name, p.Metric, p.Hours)
 	return answer(c, http.StatusOK, t, err)
 }
 
 // GetReadings gives all readings of a drive, one a line.
 func (s *Server) GetReadings(c *echo.Context, name api.DriveParam, p api.GetReadingsParams) error {
-	key, all, err := s.Service.Readings(name, p.Days)
+	key, all, err := s.Service.Readings(name, p.Hours)
 	if err != nil {
 		return err
 	}

@@ -188,6 +188,16 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	}
 	var page []byte
 	switch r {
+	case drive.ReadLog(v.drive.Desc.GeneralLogs, drive.LogDirectory, 0):
+		page = make([]byte, drive.PageSize)
+		page[0] = 1
+		if v.drive.Desc.GeneralLogs {
+			page[2*int(drive.LogStatistics)] = 8
+		}
+	case drive.ReadLog(true, drive.LogStatistics, 0), drive.ReadLog(true, drive.LogStatistics, 5):
+		if page = statistics(int(r.LBA>>8), v.drive.attributes(t)); !v.drive.Desc.GeneralLogs {
+			return aborted(r)
+		}
 	case drive.IdentifyDevice:
 		page = drive.EncodeIdentify(v.drive.Desc)
 	case drive.SmartReadData:
@@ -204,10 +214,35 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.CheckPowerMode:
 		return drive.EncodeSense(drive.Registers{Command: 0x50, Count: 0xFF}), nil // active or idle
 	default:
-		return drive.EncodeSense(drive.Registers{Command: 0x51, Error: 0x04}), fmt.Errorf("command %02Xh aborted by the device", r.Command)
+		return aborted(r)
 	}
 	if copy(in, page) < len(page) {
 		return nil, fmt.Errorf("%d bytes of room for %d", len(in), len(page))
 	}
 	return drive.EncodeSense(drive.Registers{Command: 0x50}), nil
+}
+
+func aborted(r drive.Registers) ([]byte, error) {
+	return drive.EncodeSense(drive.Registers{Command: 0x51, Error: 0x04}), fmt.Errorf("command %02Xh aborted by the device", r.Command)
+}
+
+// warmest is what the makes that keep statistics allow, in degrees Celsius.
+const warmest = 60
+
+// statistics is a page of the device statistics log (ACS-4 9.5): which there are, or the temperatures.
+func statistics(nth int, attributes []drive.Attribute) []byte {
+	page := make([]byte, drive.PageSize)
+	page[0], page[2] = 1, byte(nth)
+	if nth == 0 {
+		copy(page[8:], []byte{2, 0, 5})
+		return page
+	}
+	const valid = 0xC0
+	for _, a := range attributes {
+		if a.ID == 194 {
+			page[8], page[15] = byte(a.Raw), valid
+		}
+	}
+	page[88], page[95] = warmest, valid
+	return page
 }

@@ -283,6 +283,9 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 	return out, nil
 }
 
+// Changes are not told: a lab host is looked at.
+func (h *Host) Changes(context.Context) <-chan struct{} { return nil }
+
 // Enclosures are its layouts and lights.
 func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
 	h.fleet.mu.Lock()

@@ -75,6 +75,14 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	if _, ok := drive.MetricByName(metric); !ok && metric != "" && metric != "verdict" && metric != "place" {
 		return api.DrivePage{}, problem(422, "bad-sort", "All metrics: lantern metrics", "Drives can be sorted by place, verdict or a metric, not by %q; did you mean %s?", metric, drive.Nearest(string(metric)))
 	}
+	var with []drive.Metric
+	for _, n := range strings.FieldsFunc(f.With, func(r rune) bool { return r == ',' }) {
+		m, ok := drive.MetricByName(drive.MetricName(n))
+		if !ok {
+			return api.DrivePage{}, problem(422, "no-metric", "All metrics: lantern metrics", "There is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+		with = append(with, m)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	verdicts := s.judge()
@@ -135,7 +143,13 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 			page.Next = page.Drives[limit-1].Key
 			break
 		}
-		page.Drives = append(page.Drives, s.viewDrive(d, places[d.Desc.Key()], false))
+		one := s.viewDrive(d, places[d.Desc.Key()], false)
+		for _, m := range with {
+			if v, ok := s.viewMetric(d, m); ok {
+				one.Metrics = append(one.Metrics, v)
+			}
+		}
+		page.Drives = append(page.Drives, one)
 	}
 	return page, nil
 }

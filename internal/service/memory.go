@@ -68,7 +68,22 @@ func (s *Service) loadReadings() error {
 
 // keep puts a reading into memory and into a batch.
 func (s *Service) keep(b *store.Batch, key string, d *disk, at time.Time, metrics map[drive.MetricName]float64) {
-	d.record.Add(at, metrics)
+	for n, v := range metrics {
+		series := d.record[n]
+		last, ok := series.Last()
+		switch {
+		case !ok || d.Life == nil || v >= last.Value && at.After(last.At):
+		case !at.After(last.At):
+			d.Life = nil // it came late: what it changes is made out when it is asked for
+			b.Put(d.row())
+		default:
+			if m, _ := drive.MetricByName(n); m.Kind == drive.Counter {
+				d.Life[n] = d.Life[n].After(last.Value, v)
+				b.Put(d.row())
+			}
+		}
+		d.record[n] = series.Add(history.Point{At: at, Value: v})
+	}
 	d.version++
 	d.loose++
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
@@ -164,19 +179,42 @@ func (s *Service) series(key string, metric drive.MetricName, since time.Time) (
 	return all.Since(since), nil
 }
 
+// life is what a drive's counters had counted when they began anew. It is kept up as readings come in order; when some came
+// late, or it is not known yet, it is made out from all of them.
+func (s *Service) life(d *disk) (map[drive.MetricName]history.Life, error) {
+	if d.Life != nil {
+		return d.Life, nil
+	}
+	life := map[drive.MetricName]history.Life{}
+	for _, m := range drive.Catalogue {
+		if m.Kind != drive.Counter || len(d.record[m.Name]) == 0 {
+			continue
+		}
+		all, err := s.series(d.Desc.Key(), m.Name, time.UnixMilli(0))
+		if err != nil {
+			return nil, err
+		}
+		if l := all.Life(); l.Resets > 0 {
+			life[m.Name] = l
+		}
+	}
+	d.Life = life
+	return life, nil
+}
+
 // Readings gives every reading of a drive since a time, whole and in order; the drive's key comes with them.
-func (s *Service) Readings(name string, days int) (key string, out []history.Reading, err error) {
+func (s *Service) Readings(name string, hours int) (key string, out []history.Reading, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	d, err := s.findDrive(name)
 	if err != nil {
 		return "", nil, err
 	}
-	if days <= 0 {
-		days = 30
+	if hours <= 0 {
+		hours = 30 * 24
 	}
 	key = d.Desc.Key()
-	since := s.clock.Now().Add(-time.Duration(days) * 24 * time.Hour)
+	since := s.clock.Now().Add(-time.Duration(hours) * time.Hour)
 	blocks, loose, err := s.store.Of(key, since)
 	if err != nil {
 		return key, nil, err

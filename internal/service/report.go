@@ -134,7 +134,7 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	d := s.drives[key]
 	changed := false
 	if d == nil {
-		d = &disk{record: history.Record{}, facts: facts{FirstAt: at, Desc: desc}}
+		d = &disk{record: history.Record{}, facts: facts{FirstAt: at, Desc: desc, Life: map[drive.MetricName]history.Life{}}}
 		s.know(key, d)
 		changed = true
 	}
@@ -142,11 +142,16 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	if at.Before(d.FirstAt) {
 		d.FirstAt, changed = at, true
 	}
+	if live && s.dropped(from, at, d, r) {
+		last, _ := d.record["bus_drops"].Last()
+		s.keep(b, key, d, d.SeenAt, map[drive.MetricName]float64{"bus_drops": last.Value})
+		s.keep(b, key, d, at.Add(-time.Millisecond), map[drive.MetricName]float64{"bus_drops": last.Value + 1})
+	}
 	if live || d.Host == "" {
 		changed = changed || !d.Present || d.Desc != desc || d.Host != from || d.Section != r.Section || d.Bay != r.Bay ||
-			d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds)
+			d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds) || !slices.Equal(d.Names, r.Names)
 		d.Desc, d.Host, d.Section, d.Bay, d.Path, d.Blind, d.Holds = desc, from, r.Section, r.Bay, r.Path, r.Blind, r.Holds
-		d.Present, d.SeenAt = live, at
+		d.Present, d.SeenAt, d.Names = live, at, r.Names
 	} else if d.SeenAt.Before(at) {
 		d.SeenAt = at
 		changed = true
@@ -173,6 +178,23 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		b.Put(d.row())
 	}
 	return key
+}
+
+// dropFor is how long a drive can be away and have come back by itself; hands take longer.
+const dropFor = 10 * time.Minute
+
+// dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a swap
+// waits for a drive to be pulled, hands are at work on that host.
+func (s *Service) dropped(from string, at time.Time, d *disk, r api.DriveReport) bool {
+	if d.Present || d.SeenAt.IsZero() || d.Host != from || d.Section != r.Section || d.Bay != r.Bay || at.Sub(d.SeenAt) > dropFor {
+		return false
+	}
+	for _, w := range s.openSwaps() {
+		if w.Host == from {
+			return false
+		}
+	}
+	return true
 }
 
 // poolErrors makes a pool's own counters metrics of its drives, so that a cleared counter does not clear the memory. A

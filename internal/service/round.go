@@ -21,7 +21,13 @@ func (s *Service) Round() api.Round {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.clock.Now()
-	out := api.Round{At: now, Lines: []api.RoundLine{}, Underway: []api.UnderWay{}, Filling: []api.Filling{}}
+	out := api.Round{At: now, Lines: []api.RoundLine{}, Underway: []api.UnderWay{}, Filling: []api.Filling{}, Awaited: []string{}, Hosts: len(s.hosts)}
+	for name, h := range s.hosts {
+		if h.SeenAt.IsZero() {
+			out.Awaited = append(out.Awaited, name)
+		}
+	}
+	slices.Sort(out.Awaited)
 	verdicts, places := s.judge(), s.places()
 	var matters []health.Matter
 	for key, j := range verdicts {

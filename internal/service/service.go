@@ -72,6 +72,9 @@ type facts struct {
 	Blind    string            `json:"blind"`
 	Reading  api.Reading       `json:"reading"`  // the newest, its metrics left out
 	Replaced bool              `json:"replaced"` // by a swap: that it is gone is no fault
+	Names    []string          `json:"names,omitempty"`
+	// Life is what its counters had counted when they began anew; nil when it must be made out from all readings.
+	Life map[drive.MetricName]history.Life `json:"life"`
 }
 
 type poolState struct {

@@ -200,7 +200,7 @@ func TestLateReports(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, d.Present, "an old report brings nothing back")
 	check := func() {
-		trend, err := b.s.Trend("AA001", "pending_sectors", 2)
+		trend, err := b.s.Trend("AA001", "pending_sectors", 48)
 		require.NoError(t, err)
 		var values []float64
 		for _, p := range trend.Points {
@@ -211,6 +211,84 @@ func TestLateReports(t *testing.T) {
 	check()
 	b.restart()
 	check()
+}
+
+// TestLifeOfADrive: totals go on over resets, whatever order readings come in and whatever restarts; a drive that left the
+// bus and came back by itself is counted; what happened to it is told.
+func TestLifeOfADrive(t *testing.T) {
+	b := newBench(t)
+	say := func(crc, hours float64) {
+		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"link_crc_errors": crc, "power_on_hours": hours},
+			Tests: []api.SelfTest{{Kind: "short", Result: "passed", Hours: 70_000 - 65_536 - 5, Lba: -1}}}
+		b.report()
+		b.clock.forward(time.Hour)
+	}
+	begun := b.clock.Now()
+	say(0, 69_998)
+	say(900, 69_999)
+	late := b.next()
+	late.Drives = slices.Clone(late.Drives)
+	late.Drives[0].Reading = api.Reading{At: b.clock.Now().Add(-90 * time.Minute), Metrics: map[string]float64{"link_crc_errors": 40}}
+	say(10, 70_000)
+	metric := func() api.MetricValue {
+		d, err := b.s.Drive("AA001")
+		require.NoError(t, err)
+		for _, m := range d.Metrics {
+			if m.Name == "link_crc_errors" {
+				return m
+			}
+		}
+		return api.MetricValue{}
+	}
+	require.Equal(t, 910.0, metric().Total)
+	require.Equal(t, 1, metric().Resets)
+	require.Equal(t, []api.Growth{{Hours: 1, Grown: 10, Whole: true}, {Hours: 24, Grown: 910}, {Hours: 168, Grown: 910}, {Hours: 2160, Grown: 910}}, metric().Growth)
+	b.restart()
+	require.Equal(t, 910.0, metric().Total)
+	require.NoError(t, b.s.TakeReport("fulmar", late)) // 0, 40, 900, 10
+	require.Equal(t, 910.0, metric().Total)
+	late.Id, late.Drives[0].Reading.At, late.Drives[0].Reading.Metrics = "later", begun.Add(65*time.Minute), map[string]float64{"link_crc_errors": 3}
+	require.NoError(t, b.s.TakeReport("fulmar", late)) // 0, 40, 900, 3, 10
+	require.Equal(t, 910.0, metric().Total)
+	require.Equal(t, 1, metric().Resets)
+
+	all := b.drives
+	drops := func(away time.Duration) float64 {
+		b.drives = all[1:]
+		b.clock.forward(time.Minute)
+		b.report()
+		b.clock.forward(away)
+		b.drives = all
+		b.report()
+		d, err := b.s.Drive("AA001")
+		require.NoError(t, err)
+		for _, m := range d.Metrics {
+			if m.Name == "bus_drops" {
+				return m.Value
+			}
+		}
+		return 0
+	}
+	b.report()
+	require.Equal(t, 1.0, drops(time.Minute))
+	require.Equal(t, 1.0, drops(time.Hour), "hands take so long")
+	require.Equal(t, 2.0, drops(time.Second))
+	d, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	said := map[string]int{}
+	for i, h := range d.Happened {
+		said[h.Says]++
+		if i > 0 {
+			require.False(t, h.At.After(d.Happened[i-1].At), "the newest first")
+		}
+		if h.Kind == api.HappeningKindTest {
+			require.Equal(t, begun.Add(2*time.Hour-5*time.Hour), h.At, "16 bits of hours ran over once")
+			require.True(t, h.About)
+		}
+	}
+	require.Equal(t, 1, said["short self-test: passed"])
+	require.Equal(t, 1, said["link_crc_errors began anew"])
+	require.Equal(t, 3, said["AA001 came to bay fulmar/front/1"])
 }
 
 // TestSwapOverRestarts: the service is restarted after every single thing that happens, and the swap goes on.
@@ -511,7 +589,7 @@ func TestFolding(t *testing.T) {
 	late.Drives[0].Reading = api.Reading{At: late.At, Metrics: map[string]float64{"load_cycles": 1e9}}
 	require.NoError(t, b.s.TakeReport("fulmar", late))
 	check := func() {
-		trend, err := b.s.Trend("AA001", "load_cycles", 365)
+		trend, err := b.s.Trend("AA001", "load_cycles", 24*365)
 		require.NoError(t, err)
 		require.Len(t, trend.Points, hours)
 		for i := 1; i < len(trend.Points); i++ {

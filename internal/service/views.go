@@ -105,22 +105,38 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 		return out
 	}
 	out.Siblings = s.siblings(d)
+	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
+	life, err := s.life(d)
+	if err != nil {
+		s.log.Error("the life-long totals of a drive cannot be made out", "drive", key, "error", err)
+	}
 	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, d.Reading.Tests, d.Reading.Unreadable
 	for _, m := range drive.Catalogue {
-		series := d.record[m.Name]
-		last, ok := series.Last()
+		v, ok := s.viewMetric(d, m)
 		if !ok {
 			continue
 		}
-		v := api.MetricValue{Name: string(m.Name), Unit: m.Unit, Value: last.Value, Kind: string(m.Kind), Strength: string(m.Strength),
-			Means: m.Means, MeansNot: m.MeansNot, Source: m.Source(), At: last.At}
 		if m.Kind == drive.Counter || m.Unit == "sectors" {
-			v.Grown24h, _ = series.Growth(last.At.Add(-24 * time.Hour))
-			v.Grown7d, _ = series.Growth(last.At.Add(-7 * 24 * time.Hour))
+			for _, g := range d.record[m.Name].Rates(v.At) {
+				v.Growth = append(v.Growth, api.Growth{Hours: int(g.Over.Hours()), Grown: g.Grown, Whole: g.Whole})
+			}
+		}
+		if m.Kind == drive.Counter {
+			v.Total, v.Resets = life[m.Name].Total(v.Value), life[m.Name].Resets
 		}
 		out.Metrics = append(out.Metrics, v)
 	}
 	return out
+}
+
+// viewMetric is the newest value of a metric, if there is one.
+func (s *Service) viewMetric(d *disk, m drive.Metric) (v api.MetricValue, ok bool) {
+	last, ok := d.record[m.Name].Last()
+	if !ok {
+		return v, false
+	}
+	return api.MetricValue{Name: string(m.Name), Unit: m.Unit, Value: last.Value, Kind: string(m.Kind), Strength: string(m.Strength),
+		Means: m.Means, MeansNot: m.MeansNot, Source: m.Source(), At: last.At}, true
 }
 
 // margins of the pool a drive is in, now and without it. A spare, and one whose share was restored elsewhere, takes
@@ -138,7 +154,7 @@ func margins(at place) (now, after api.Margin) {
 }
 
 // Trend is one metric of a drive over time, with its group's other members beside it.
-func (s *Service) Trend(name, metric string, days int) (api.Trend, error) {
+func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	d, err := s.findDrive(name)
@@ -149,10 +165,10 @@ func (s *Service) Trend(name, metric string, days int) (api.Trend, error) {
 	if !ok {
 		return api.Trend{}, problem(404, "no-metric", "A drive's page lists those it has.", "There is no metric %q.", metric)
 	}
-	if days <= 0 {
-		days = 30
+	if hours <= 0 {
+		hours = 30 * 24
 	}
-	since := s.clock.Now().Add(-time.Duration(days) * 24 * time.Hour)
+	since := s.clock.Now().Add(-time.Duration(hours) * time.Hour)
 	out := api.Trend{Drive: d.Desc.Key(), Tail: d.tail(), Metric: metric, Unit: m.Unit, Means: m.Means, MeansNot: m.MeansNot, Source: m.Source(),
 		Resets: []time.Time{}}
 	series, err := s.series(d.Desc.Key(), m.Name, since)

@@ -135,7 +135,7 @@ type Event struct {
 	ID      int64 `gorm:"primaryKey;autoIncrement"`
 	Kind    string
 	At      time.Time
-	Subject string
+	Subject string `gorm:"index"`
 	Says    string
 }
 
@@ -273,6 +273,12 @@ func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
 		q = q.Where(where, args...)
 	}
 	return out, q.Find(&out).Error
+}
+
+// Newest reads the n newest records that fit, of a kind whose id grows.
+func Newest[T any](s *Store, n int, where string, args ...any) ([]T, error) {
+	var out []T
+	return out, s.db.Where(where, args...).Order("id desc").Limit(n).Find(&out).Error
 }
 
 // One reads the first record that fits, or ErrNone.

@@ -57,7 +57,7 @@ func TestNothingIsLost(t *testing.T) {
 
 		var d drive.Description
 		fill(r, reflect.ValueOf(&d).Elem())
-		d.SMARTSupported, d.SMARTEnabled, d.SelfTests = false, false, false // the agent's own business
+		d.SMARTSupported, d.SMARTEnabled, d.SelfTests, d.GeneralLogs = false, false, false, false // the agent's own business
 		require.Equal(t, d, ToDescription(through(t, Description(d))))
 
 		var tests []drive.SelfTest

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -28,8 +29,9 @@ type Machine struct {
 	// Root is put before /sys and /dev; empty on a real host.
 	Root string
 
-	mu   sync.Mutex
-	held map[string]held // by path and mark
+	mu     sync.Mutex
+	held   map[string]held          // by path and mark
+	looked map[string]chan []string // contents that are still being looked at, likewise
 }
 
 // held is what was found on a drive.
@@ -42,6 +44,9 @@ type held struct {
 // in use are not read twice a second. That nothing is there is never believed: it is looked at each time (R3).
 const heldFor = time.Minute
 
+// contentsLimit is how long a drive may take to show what lies on it; one that hangs must not hold its host's look up.
+const contentsLimit = 2 * time.Second
+
 // holds tells what lies on a drive.
 func (m *Machine) holds(f agent.Found) []string {
 	key := f.Path + "\x00" + f.Mark
@@ -50,7 +55,26 @@ func (m *Machine) holds(f agent.Found) []string {
 	if h, ok := m.held[key]; ok && time.Since(h.at) < heldFor {
 		return h.what
 	}
-	what := contents(f.Path, int64(f.Known.Capacity))
+	var limit <-chan time.Time
+	pending := m.looked[key]
+	if pending == nil {
+		pending = make(chan []string, 1)
+		go func() { pending <- contents(f.Path, int64(f.Known.Capacity)) }()
+		limit = time.After(contentsLimit)
+	} else {
+		limit = time.After(0) // it was waited for before
+	}
+	delete(m.looked, key)
+	var what []string
+	select {
+	case what = <-pending:
+	case <-limit:
+		if m.looked == nil {
+			m.looked = map[string]chan []string{}
+		}
+		m.looked[key] = pending
+		return []string{"something that cannot be read: it does not answer"} // not known to be empty is not empty
+	}
 	delete(m.held, key)
 	if len(what) > 0 {
 		if m.held == nil || len(m.held) > 10_000 {
@@ -87,7 +111,10 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	if err != nil || sectors == 0 {
 		return f, false // no medium: whatever was there is gone
 	}
-	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat")}
+	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
+	if n, err := strconv.ParseInt(read(dir+"/device/ioerr_cnt"), 0, 64); err == nil {
+		f.Counted = map[drive.MetricName]float64{"host_io_errors": float64(n)}
+	}
 	d := &f.Known
 	// The kernel counts in units of 512 bytes whatever the sector size is.
 	d.Capacity = drive.Bytes(sectors * 512)
@@ -104,13 +131,17 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 		d.Identity = scsiIdentity(dir)
 		d.Medium = medium(dir)
 		f.Transport, f.Protocol = Transport{f.Path}, agent.SCSI
-		if d.Vendor == "ATA" { // SAT-4 10.3.3: behind a translation layer the vendor reads so
-			f.Protocol = agent.ATA
+		bus := "scsi"
+		// SAT-4 10.3.3, 10.3.5: behind a translation layer the vendor reads so, and there is a page of ATA information.
+		if _, err := os.Stat(dir + "/device/vpd_pg89"); d.Vendor == "ATA" || err == nil {
+			f.Protocol, bus = agent.ATA, "ata"
 		}
+		f.Names = d.StableNames(bus)
 	case strings.HasPrefix(name, "nvme"):
 		d.Identity = nvmeIdentity(dir)
 		d.Medium = medium(dir)
 		f.Transport, f.Protocol = Transport{f.Path}, agent.NVMe
+		f.Names = d.StableNames("nvme")
 	default:
 		return f, false
 	}
@@ -119,8 +150,36 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	}
 	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
 	f.Mark += "/" + d.Key() + "/" + d.Serial
+	// The kernel itself puts drives to sleep where it was told to; opening one would set it going.
+	if state := read(dir + "/device/power/runtime_status"); state == "suspended" {
+		f.Transport, f.Blind = nil, "its host put it to sleep, and it was not woken to be asked"
+		f.Holds = []string{"something that cannot be read while it is asleep"}
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		if h, ok := m.held[f.Path+"\x00"+f.Mark]; ok {
+			f.Holds = h.what
+		}
+		return f, true
+	}
 	f.Holds = m.holds(f)
 	return f, true
+}
+
+var pciAddress = regexp.MustCompile(`^[0-9a-f]{4,}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
+
+// adapter is the PCI function that a block device hangs on: the last one in its path in sysfs.
+func adapter(dir string) string {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return ""
+	}
+	parts := strings.Split(real, "/")
+	for i := len(parts) - 1; i >= 0; i-- {
+		if pciAddress.MatchString(parts[i]) {
+			return parts[i]
+		}
+	}
+	return ""
 }
 
 // scsiIdentity is what the kernel keeps of a SCSI or SATA drive: its WWN from the device identification page, its serial

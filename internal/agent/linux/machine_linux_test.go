@@ -5,6 +5,7 @@ package linux
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -30,7 +31,7 @@ func TestRealDrives(t *testing.T) {
 	empty := string(make([]byte, 1<<20))
 	root := tree(t, map[string]string{
 		"sys/block/sda/size": "2048\n", "sys/block/sda/diskseq": "9\n", "sys/block/sda/queue/rotational": "1\n", "sys/block/sda/queue/logical_block_size": "512\n", "sys/block/sda/queue/physical_block_size": "4096\n",
-		"sys/block/sda/device/vendor": "ATA     \n", "sys/block/sda/device/model": "VELDRUN VR4-4000\n", "sys/block/sda/device/wwid": "naa.5002ABE700001234\n",
+		"sys/block/sda/device/vendor": "ATA     \n", "sys/block/sda/device/model": "VELDRUN VR4-4000\n", "sys/block/sda/device/ioerr_cnt": "0x1f\n", "sys/block/sda/device/wwid": "naa.5002ABE700001234\n",
 		"sys/block/sda/device/vpd_pg80": "\x00\x80\x00\x0c    VR7ZU006", "dev/sda": empty,
 		"sys/block/nvme0n1/size": "2048", "sys/block/nvme0n1/wwid": "eui.0002abe700000009", "sys/block/nvme0n1/device/model": "TARNWICK TN960   ", "sys/block/nvme0n1/device/serial": "TW7PL118", "sys/block/nvme0n1/queue/rotational": "0", "dev/nvme0n1": "XFSB" + empty[4:],
 		"sys/block/sdb/size": "2048", "sys/block/sdb/device/model": "OSSFELL OF-8T", "dev/sdb": empty,
@@ -52,6 +53,8 @@ func TestRealDrives(t *testing.T) {
 	require.Equal(t, drive.Bytes(1<<20), a.Known.Capacity)
 	require.Equal(t, drive.MediumRotating, a.Known.Medium)
 	require.Equal(t, agent.ATA, a.Protocol)
+	require.Equal(t, []string{"ata-VELDRUN_VR4-4000_VR7ZU006", "wwn-0x5002abe700001234"}, a.Names)
+	require.Equal(t, map[drive.MetricName]float64{"host_io_errors": 0x1F}, a.Counted)
 	require.NotNil(t, a.Transport)
 	require.Empty(t, a.Holds)
 	n := found[byPath["nvme0n1"]]
@@ -63,6 +66,16 @@ func TestRealDrives(t *testing.T) {
 	only, err := (&Machine{Root: root, Match: "sd*"}).Drives(t.Context())
 	require.NoError(t, err)
 	require.Len(t, only, 2)
+
+	// One that its host put to sleep is not opened: neither asked nor looked at.
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "sys/block/sda/device/power"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "sys/block/sda/device/power/runtime_status"), []byte("suspended\n"), 0o644))
+	found, err = m.Drives(t.Context())
+	require.NoError(t, err)
+	require.Nil(t, found[byPath["sda"]].Transport)
+	require.Contains(t, found[byPath["sda"]].Blind, "sleep")
+	require.NotEmpty(t, found[byPath["sda"]].Holds, "not known to be empty is not empty")
+	require.NoError(t, os.Remove(filepath.Join(root, "sys/block/sda/device/power/runtime_status")))
 
 	// That nothing lies on a drive is looked at anew each time; that something does is believed for a while.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/sda"), []byte("LUKS\xBA\xBE"+empty[6:]), 0o644))
@@ -77,4 +90,22 @@ func TestRealDrives(t *testing.T) {
 			require.Equal(t, []string{"xfs file system"}, f.Holds)
 		}
 	}
+}
+
+// TestEvents: of what the kernel tells, whole block devices count.
+func TestEvents(t *testing.T) {
+	event := func(parts ...string) []byte { return []byte(strings.Join(parts, "\x00") + "\x00") }
+	require.True(t, ofBlockDevice(event("add@/devices/virtual/block/loop0", "ACTION=add", "DEVPATH=/devices/virtual/block/loop0", "SUBSYSTEM=block", "DEVTYPE=disk")))
+	require.False(t, ofBlockDevice(event("add@/devices/x/sda/sda1", "ACTION=add", "SUBSYSTEM=block", "DEVTYPE=partition")))
+	require.False(t, ofBlockDevice(event("add@/devices/x/net/eth0", "ACTION=add", "SUBSYSTEM=net")))
+	require.Equal(t, "0000:00:1f.2", adapter(linked(t, "sys/devices/pci0000:00/0000:00:1e.0/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda")))
+	require.Empty(t, adapter(linked(t, "sys/devices/virtual/block/loop0")))
+}
+
+// linked makes a folder and a link to it, as /sys/block has them.
+func linked(t *testing.T, dir string) string {
+	root := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, dir), 0o755))
+	require.NoError(t, os.Symlink(filepath.Join(root, dir), filepath.Join(root, "link")))
+	return filepath.Join(root, "link")
 }

@@ -35,6 +35,7 @@ const (
 const (
 	LogDirectory        byte = 0x00
 	LogErrors           byte = 0x01
+	LogExtendedErrors   byte = 0x03
 	LogStatistics       byte = 0x04
 	LogSelfTest         byte = 0x06
 	LogExtendedSelfTest byte = 0x07

@@ -117,3 +117,63 @@ func (r Record) Add(at time.Time, metrics map[drive.MetricName]float64) {
 		r[n] = r[n].Add(Point{At: at, Value: v})
 	}
 }
+
+// Spans are the times over which the growth of a counter is told.
+var Spans = []time.Duration{time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 90 * 24 * time.Hour}
+
+// Rate is how much a counter grew over a time; Whole is false when it is known for a shorter one.
+type Rate struct {
+	Over  time.Duration
+	Grown float64
+	Whole bool
+}
+
+// Rates are the growths over all Spans until the newest reading.
+func (s Series) Rates(now time.Time) []Rate {
+	out := make([]Rate, len(Spans))
+	for i, over := range Spans {
+		out[i].Over = over
+		out[i].Grown, out[i].Whole = s.Growth(now.Add(-over))
+	}
+	return out
+}
+
+// Life is what a counter had counted when it began anew, over all resets: its life-long total is that and what it shows
+// now.
+type Life struct {
+	Lost   float64 `json:"lost"`
+	Resets int     `json:"resets"`
+}
+
+// After is the life after one more value.
+func (l Life) After(before, next float64) Life {
+	if next < before {
+		l.Lost += before
+		l.Resets++
+	}
+	return l
+}
+
+// Total is the life-long total of a counter that shows now.
+func (l Life) Total(now float64) float64 { return l.Lost + now }
+
+// Life of a whole series.
+func (s Series) Life() (l Life) {
+	for i := 1; i < len(s); i++ {
+		l = l.After(s[i-1].Value, s[i].Value)
+	}
+	return l
+}
+
+// Reached is when a series that grows with time, such as power-on hours, reached a value. Within the series that was seen;
+// before it, and between points far apart, it is counted in hours of power from the nearest point, and about is true.
+func (s Series) Reached(hours float64) (at time.Time, about bool) {
+	if len(s) == 0 {
+		return time.Time{}, true
+	}
+	i := sort.Search(len(s), func(i int) bool { return s[i].Value >= hours })
+	if i == len(s) {
+		i--
+	}
+	return s[i].At.Add(-time.Duration((s[i].Value - hours) * float64(time.Hour))), s[i].Value-hours >= 2
+}

@@ -604,11 +604,15 @@ export interface components {
             words: string;
         };
         Round: {
+            /** @description how many hosts are enrolled */
+            hosts: number;
             /**
              * Format: date-time
              * @description when it was true
              */
             at: string;
+            /** @description hosts that have not reported yet: nothing is known of them */
+            awaited: string[];
             lines: components["schemas"]["RoundLine"][];
             underway: components["schemas"]["UnderWay"][];
             filling: components["schemas"]["Filling"][];
@@ -848,6 +852,11 @@ export interface components {
             host: string;
             /** @description where it was last; never a name for it */
             path?: string;
+            /** @description stable names that its host gives it */
+            names?: string[];
+            /** @description why its newest reading told nothing; empty when it told */
+            blind?: string;
+            happened?: components["schemas"]["Happening"][];
             bay?: string;
             bay_confirmed?: boolean;
             /** Format: date-time */
@@ -897,10 +906,32 @@ export interface components {
             source: string;
             /** Format: date-time */
             at: string;
+            /** @description counters: how much it grew over 1 h, 24 h, 7 d and 90 d */
+            growth?: components["schemas"]["Growth"][];
+            /**
+             * Format: double
+             * @description counters: all that was counted over its life, resets included
+             */
+            total?: number;
+            /** @description counters: how often it began anew */
+            resets?: number;
+        };
+        Growth: {
+            /** @description 1, 24, 168 or 2160 */
+            hours: number;
             /** Format: double */
-            grown_24h?: number;
-            /** Format: double */
-            grown_7d?: number;
+            grown: number;
+            /** @description false when it is known for a shorter time than that */
+            whole: boolean;
+        };
+        Happening: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            kind: "test" | "place" | "reset" | "swap";
+            says: string;
+            /** @description the time is an estimate, from power-on hours */
+            about?: boolean;
         };
         Attribute: {
             id: number;
@@ -1154,6 +1185,8 @@ export interface components {
             section?: string;
             bay?: number;
             holds?: string[];
+            /** @description stable names that the host gives it, beside its path */
+            names?: string[];
             blind?: string;
             reading?: components["schemas"]["Reading"];
         };
@@ -1166,6 +1199,8 @@ export interface components {
             attributes?: components["schemas"]["Attribute"][];
             tests?: components["schemas"]["SelfTest"][];
             failing?: boolean;
+            /** @description NVMe: critical warnings that are raised, by the standard's names */
+            warnings?: string[];
             unreadable?: components["schemas"]["BadPage"][];
         };
         EnclosureReport: {
@@ -1532,6 +1567,8 @@ export interface operations {
                 where?: string;
                 /** @description a metric, verdict, or place; a leading - turns the order */
                 sort?: string;
+                /** @description metrics whose newest values come along, joined by commas */
+                with?: string;
                 cursor?: string;
                 limit?: components["parameters"]["limitParam"];
             };
@@ -1581,7 +1618,7 @@ export interface operations {
         parameters: {
             query: {
                 metric: string;
-                days?: number;
+                hours?: number;
             };
             header?: never;
             path: {
@@ -1607,7 +1644,7 @@ export interface operations {
     getReadings: {
         parameters: {
             query?: {
-                days?: number;
+                hours?: number;
             };
             header?: never;
             path: {

@@ -33,6 +33,7 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
           <div>
             <Mark verdict={d.verdict} size={26} />
             <h1 className="mt-1">{d.tail} {d.says}.</h1>
+            {d.blind && <p className="mt-1">Its newest reading told nothing: {d.blind}.</p>}
             <p className="mt-1 text-soft">{d.present ? <>Read <Ago at={d.read_at} /></> : <>Last answered <Ago at={d.seen_at} /></>}</p>
           </div>
         </header>
@@ -60,7 +61,8 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
             <div className="mb-2 flex items-center justify-between"><h2 id="course">Its course</h2>
               <span className="flex gap-1">{[7, 30, 90].map((n) => <button key={n} aria-pressed={days === n} onClick={() => setDays(n)} className="num min-h-9 rounded-md px-2.5 text-sm text-soft aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">{n} days</button>)}</span>
             </div>
-            <div className="sheet divide-y divide-line">{bands.map((m) => <Trend key={m} drive={d.key} metric={m} days={days} loud={told.includes(m) ? d.verdict : "sound"} />)}</div>
+            <div className="sheet divide-y divide-line">{bands.map((m) => <Trend key={m} drive={d} metric={m} days={days} loud={told.includes(m) ? d.verdict : "sound"} />)}</div>
+            <Happened drive={d} days={days} />
           </section>
         )}
         <details className="sheet p-4">
@@ -115,6 +117,7 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
     ["Self-tests", d.tests?.length ? <ul>{d.tests.slice(0, 4).map((t, i) => <li key={i}>{t.kind}: <b className={t.result === "failed" ? "text-replace" : ""}>{t.result}</b> <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span></li>)}</ul> : "none on record"],
     ...(d.siblings?.length ? [["Siblings", <ul>{d.siblings.map((k) => <li key={k}><Link to={`/drives/${k}`} className="underline underline-offset-2">same batch, …{k.slice(-5)}</Link></li>)}</ul>] as [string, React.ReactNode]] : []),
     ["First seen", <Ago at={d.first_seen_at} />],
+    ...(d.path ? [["On its host", <>{d.path}{d.names?.map((n) => <span key={n} className="block font-mono text-sm break-all text-soft">{n}</span>)}</>] as [string, React.ReactNode]] : []),
   ];
   return (
     <aside aria-label="Place and facts" className="space-y-4">
@@ -138,9 +141,13 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
   );
 }
 
-function Trend({ drive, metric, days, loud }: { drive: string; metric: string; days: number; loud: string }) {
+/** from is where the shared axis begins; it is kept to the minute, so that charts are not drawn anew each second. */
+const from = (now: Date, days: number): number => Math.floor(now.getTime() / 60_000) * 60 - days * 86400;
+
+function Trend({ drive: d, metric, days, loud }: { drive: S["Drive"]; metric: string; days: number; loud: string }) {
   useTheme();
-  const trend = useQuery({ queryKey: ["drive", drive, "trend", metric, days], queryFn: () => got(client.GET("/drives/{drive}/trend", { params: { path: { drive }, query: { metric, days } } })), placeholderData: (was) => was });
+  const now = useNow();
+  const trend = useQuery({ queryKey: ["drive", d.key, "trend", metric, days], queryFn: () => got(client.GET("/drives/{drive}/trend", { params: { path: { drive: d.key }, query: { metric, hours: 24 * days } } })), placeholderData: (was) => was });
   const t = trend.data;
   if (trend.error) return <p className="p-4">{trend.error.message}</p>;
   if (!t || t.points.length < 2) return <div className="h-40 p-4 text-soft">{t ? `${metric}: too few readings to draw` : ""}</div>;
@@ -151,16 +158,39 @@ function Trend({ drive, metric, days, loud }: { drive: string; metric: string; d
     return at.map((x) => m.get(x) ?? null);
   };
   const last = t.points[t.points.length - 1];
+  const begins = from(now, days);
   const color = token(loud === "sound" || loud === "unknown" ? "ink" : loud);
   const show = (v: number) => (t.unit === "s" ? `${number(v * 1000)} ms` : t.unit === "sectors" || t.unit === "errors" ? number(v) : `${number(v)} ${t.unit}`);
   return (
     <div className="p-4">
       <p className="flex flex-wrap items-baseline justify-between gap-x-4"><span className="font-semibold">{metric.replaceAll("_", " ")}</span><span className="num"><b>{show(last.value)}</b> <span className="text-sm text-soft">{t.unit} · {t.source} · {exact(new Date(last.at))}</span></span></p>
       <p className="mb-2 text-sm text-soft">{t.means} {t.means_not}{peers.length ? " Faint lines: the other members of its group." : ""}</p>
-      <Chart x={at} height={150} label={`${metric} of ${t.tail} over ${days} days, now ${last.value} ${t.unit}`} unit={show} from0={t.unit !== "°C"}
+      <Chart x={at} height={160} label={`${metric} of ${t.tail} over ${days} days, now ${last.value} ${t.unit}`} unit={show} from0={t.unit !== "°C"}
+        span={[begins, begins + days * 86400 + 60]} events={(d.happened ?? []).map((h) => ({ at: Date.parse(h.at) / 1000, letter: letters[h.kind].letter }))}
         lines={[...peers.map((p) => ({ label: p.tail, color: token("line"), width: 1, values: onto(p.points) })), { label: t.tail, color, width: 3, values: onto(t.points), stepped: t.unit === "sectors" || t.unit === "errors" }]} />
     </div>
   );
+}
+
+const letters: Record<S["Happening"]["kind"], { letter: string; word: string }> = { test: { letter: "T", word: "self-test" }, place: { letter: "P", word: "came or went" }, reset: { letter: "R", word: "a counter began anew" }, swap: { letter: "S", word: "swap" } };
+
+/** Happened says in words what the marks across the charts are. */
+function Happened({ drive: d, days }: { drive: S["Drive"]; days: number }) {
+  const now = useNow();
+  const all = (d.happened ?? []).filter((h) => Date.parse(h.at) / 1000 >= from(now, days));
+  if (all.length === 0) return <p className="mt-2 text-sm text-soft">Nothing happened to it in {days} days: no self-test, no move, no counter that began anew, no swap.</p>;
+  return (
+    <details className="mt-2">
+      <summary className="min-h-8 cursor-pointer text-sm text-soft">Marks: {[...new Set(all.map((h) => h.kind))].map((k) => `${letters[k].letter} ${letters[k].word}`).join(", ")}</summary>
+      <ul className="mt-1 space-y-1 text-sm">{all.map((h, i) => <li key={i}><span aria-hidden className="inline-block w-5 text-soft">{letters[h.kind].letter}</span><span className="num text-soft">{h.about ? "about " : ""}{exact(new Date(h.at))}</span> {h.says}</li>)}</ul>
+    </details>
+  );
+}
+
+/** grown is how much a counter grew over a span, with a sign when it is known for less than that. */
+function grown(g?: S["Growth"]): string {
+  if (!g) return "";
+  return `${g.whole ? "" : "~"}${g.grown > 0 ? `+${number(g.grown)}` : "0"}`;
 }
 
 function Metrics({ drive: d }: { drive: S["Drive"] }) {
@@ -168,8 +198,9 @@ function Metrics({ drive: d }: { drive: S["Drive"] }) {
   return (
     <div className="mt-3 space-y-6">
       <div tabIndex={0} role="region" aria-label="Metrics" className="overflow-x-auto">
-        <table className="plain"><thead><tr><th>metric</th><th>value</th><th>in 24 h</th><th>in 7 days</th><th>what it means</th></tr></thead>
-          <tbody>{d.metrics.map((m) => <tr key={m.name}><td>{m.name}</td><td className="num whitespace-nowrap">{number(m.value)} {m.unit}</td><td className="num">{m.grown_24h ? `+${number(m.grown_24h)}` : ""}</td><td className="num">{m.grown_7d ? `+${number(m.grown_7d)}` : ""}</td><td className="min-w-64 text-sm">{m.means} <span className="text-soft">{m.means_not} ({m.source})</span></td></tr>)}</tbody></table>
+        <table className="plain"><thead><tr><th>metric</th><th>value</th><th>1 h</th><th>24 h</th><th>7 d</th><th>90 d</th><th>life</th><th>what it means</th></tr></thead>
+          <tbody>{d.metrics.map((m) => <tr key={m.name}><td>{m.name}</td><td className="num whitespace-nowrap">{number(m.value)} {m.unit}</td>{[0, 1, 2, 3].map((i) => <td key={i} className="num">{grown(m.growth?.[i])}</td>)}<td className="num">{m.resets ? number(m.total ?? 0) : ""}</td><td className="min-w-64 text-sm">{m.means} <span className="text-soft">{m.means_not} ({m.source})</span></td></tr>)}</tbody></table>
+        <p className="mt-1 text-sm text-soft">1 h to 90 d: how much a counter grew; ~ when it is known for a shorter time. Life: the total over all resets, where there were any.</p>
       </div>
       {d.attributes && d.attributes.length > 0 && (
         <div tabIndex={0} role="region" aria-label="Raw attributes" className="overflow-x-auto">

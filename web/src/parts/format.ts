@@ -19,14 +19,14 @@ export function span(ms: number): string {
   return `${Math.floor(s / 86400 / 30.44)} months`;
 }
 
-/** age reads hours as years, months and days. */
+/** age reads hours as years, months and days: a year has 365 days, and a month the twelfth part of that. */
 export function age(hours: number): string {
   const days = Math.floor(hours / 24);
   const y = Math.floor(days / 365);
-  const m = Math.floor(((days % 365) * 12) / 365);
-  if (y > 0) return `${y} y ${m} mo`;
-  if (m > 0) return `${m} mo ${Math.floor((days % 365) % 30)} d`;
-  return `${days} d`;
+  const rest = days % 365;
+  const m = Math.floor((rest * 12) / 365);
+  const d = rest - Math.ceil((m * 365) / 12);
+  return [[y, "y"], [m, "mo"], [d, "d"]].filter(([n]) => Number(n) > 0).map(([n, unit]) => `${n} ${unit}`).join(" ") || "under a day";
 }
 
 const two = (n: number) => String(n).padStart(2, "0");

@@ -21,10 +21,11 @@ export function RoundPage() {
   const place = (l: S["RoundLine"]) => (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
+  const unknown = r.hosts === 0 || r.awaited.length > 0;
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
-        <h1>{lines.length ? (loud ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand` : "Nothing is urgent") : "Nothing needs a hand"}</h1>
+        <h1>{lines.length ? (loud ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand` : "Nothing is urgent") : round.data.awaited.length ? "Not everything is known yet" : "Nothing needs a hand"}</h1>
         {lines.length > 1 && (
           <label className="flex items-center gap-2 text-soft">
             Order
@@ -35,7 +36,9 @@ export function RoundPage() {
           </label>
         )}
       </header>
-      {lines.length === 0 && <p className="sheet px-6 py-10 text-center">All drives that can tell say that they are well. Last known to be so at <span className="num">{exact(new Date(r.at))}</span>.</p>}
+      {r.hosts === 0 && <p className="sheet px-6 py-10 text-center">No host is enrolled yet. Begin with <code>lantern host enrol &lt;name&gt;</code>, and run its agent.</p>}
+      {r.awaited.length > 0 && <p className="sheet mb-2.5 px-6 py-4">Nothing is known yet of {r.awaited.join(", ")}: no report has come.</p>}
+      {lines.length === 0 && !unknown && <p className="sheet px-6 py-10 text-center">All drives that can tell say that they are well. Last known to be so at <span className="num">{exact(new Date(r.at))}</span>.</p>}
       <ol className="space-y-2.5">
         {lines.map((l, i) => (
           <Line key={l.drive} line={l} first={i === 0 && !walking} />

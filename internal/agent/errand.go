@@ -1,0 +1,62 @@
+package agent
+
+import (
+	"sync"
+	"time"
+)
+
+// errand is something asked of a drive, which may take long, or for ever. out is to be read only when it has ended.
+type errand[T any] struct {
+	done chan struct{} // closed when the drive answered
+	over chan struct{} // closed then, or when nobody waits for it any more
+	out  T
+}
+
+func (e *errand[T]) ended() bool {
+	select {
+	case <-e.done:
+		return true
+	default:
+		return false
+	}
+}
+
+// lanes let a few drives behind one adapter be asked at a time. A drive that takes longer than patience loses its lane to
+// its neighbours, and goes on without it.
+type lanes struct {
+	width    int
+	patience time.Duration
+	mu       sync.Mutex
+	of       map[string]chan struct{}
+}
+
+func (l *lanes) lane(adapter string) chan struct{} {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	c := l.of[adapter]
+	if c == nil {
+		if l.of == nil {
+			l.of = map[string]chan struct{}{}
+		}
+		c = make(chan struct{}, l.width)
+		l.of[adapter] = c
+	}
+	return c
+}
+
+// send begins an errand to a drive behind an adapter.
+func send[T any](l *lanes, adapter string, f func() T) *errand[T] {
+	e := &errand[T]{done: make(chan struct{}), over: make(chan struct{})}
+	lane := l.lane(adapter)
+	go func() {
+		lane <- struct{}{}
+		var once sync.Once
+		leave := func() { once.Do(func() { close(e.over); <-lane }) }
+		timer := time.AfterFunc(l.patience, leave)
+		e.out = f()
+		close(e.done)
+		timer.Stop()
+		leave()
+	}()
+	return e
+}

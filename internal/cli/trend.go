@@ -1,0 +1,195 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/guptarohit/asciigraph"
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func trendCommand() *cli.Command {
+	return &cli.Command{Name: "trend", Usage: "metrics of a drive over time, on one axis", ArgsUsage: "<drive> <metric> …", Description: "Example: lantern trend 7F412 pending_sectors read_latency_seconds --since 90d",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"}},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Args().Len() < 2 {
+				return usage("lantern trend needs a drive and a metric\nExample: %s", example(cmd))
+			}
+			back, err := parseBack(cmd.String("since"))
+			if err != nil {
+				return err
+			}
+			return s.trends(ctx, cmd.Args().First(), cmd.Args().Tail(), back)
+		})}
+}
+
+var backward = regexp.MustCompile(`^([1-9][0-9]{0,5})([hdwy])$`)
+
+// parseBack reads how far back something goes; at least an hour, at most the five years that are kept.
+func parseBack(s string) (time.Duration, error) {
+	m := backward.FindStringSubmatch(strings.TrimSpace(s))
+	if m == nil {
+		return 0, usage("%q is no time, such as 12h, 90d, 6w or 2y", s)
+	}
+	n, err := strconv.Atoi(m[1])
+	if err != nil {
+		return 0, usage("%q is no time: %s", s, err)
+	}
+	unit := map[string]time.Duration{"h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour, "y": 366 * 24 * time.Hour}[m[2]]
+	if kept := 5 * 366 * 24 * time.Hour; n > int(kept/unit) {
+		return 0, usage("%s is longer than readings are kept: five years", s)
+	}
+	return time.Duration(n) * unit, nil
+}
+
+// columns is how wide a chart is drawn.
+const columns = 68
+
+// trends prints charts of metrics one below the other, from the same moment to the same moment, and below them what
+// happened to the drive.
+func (s *session) trends(ctx context.Context, drive string, metrics []string, back time.Duration) error {
+	var all []api.Trend
+	for _, m := range metrics {
+		res, err := s.client.GetTrendWithResponse(ctx, drive, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)})
+		if err != nil {
+			return unreachable(err)
+		}
+		t, err := got(res.JSON200, res, res.Body)
+		if err != nil {
+			return err
+		}
+		all = append(all, t)
+	}
+	if done, err := s.out.value(all); done {
+		return err
+	}
+	if s.out.format == "csv" {
+		return s.trendTable(all)
+	}
+	var first, last time.Time
+	for _, t := range all {
+		if n := len(t.Points); n > 0 {
+			if at := t.Points[0].At; first.IsZero() || at.Before(first) {
+				first = at
+			}
+			if at := t.Points[n-1].At; at.After(last) {
+				last = at
+			}
+		}
+	}
+	margin := 0
+	for i, t := range all {
+		if i > 0 {
+			s.out.line("")
+		}
+		s.out.line("%s of %s, in %s (%s)", s.out.paint(t.Metric, bold), t.Tail, t.Unit, t.Source)
+		s.out.line("%s", s.out.paint(t.Means+" "+t.MeansNot, dim))
+		if len(t.Points) < 2 {
+			s.out.line("Too few readings since %s to draw.", time.Now().Add(-back).Format("2006-01-02"))
+			continue
+		}
+		margin = s.chart(t, first, last)
+	}
+	if margin == 0 {
+		return nil
+	}
+	return s.axis(ctx, drive, first, last, margin)
+}
+
+func (s *session) trendTable(all []api.Trend) error {
+	values := map[time.Time][]string{}
+	head := []string{"at"}
+	for i, t := range all {
+		head = append(head, t.Metric)
+		for _, p := range t.Points {
+			if values[p.At] == nil {
+				values[p.At] = make([]string, len(all))
+			}
+			values[p.At][i] = number(p.Value)
+		}
+	}
+	var times []time.Time
+	for at := range values {
+		times = append(times, at)
+	}
+	slices.SortFunc(times, time.Time.Compare)
+	rows := make([][]cell, len(times))
+	for i, at := range times {
+		rows[i] = []cell{{text: at.Format(time.RFC3339)}}
+		for _, v := range values[at] {
+			rows[i] = append(rows[i], cell{text: v})
+		}
+	}
+	return s.out.table(head, rows)
+}
+
+// chart draws one metric between two moments and gives back how many columns stand before its plot.
+func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
+	line := make([]float64, columns)
+	j := 0
+	for i := range line {
+		at := first.Add(last.Sub(first) * time.Duration(i) / (columns - 1))
+		for j+1 < len(t.Points) && !t.Points[j+1].At.After(at) {
+			j++
+		}
+		line[i] = t.Points[j].Value
+	}
+	plot := asciigraph.Plot(line, asciigraph.Height(7), asciigraph.Precision(precision(line)))
+	row, _, _ := strings.Cut(plot, "\n")
+	for i, r := range []rune(row) {
+		if r == '┤' || r == '┼' {
+			margin = i + 1
+			break
+		}
+	}
+	s.out.line("%s", plot)
+	return margin
+}
+
+// marks are the letters of what happened, below a chart.
+var marks = map[api.HappeningKind]rune{api.HappeningKindTest: 't', api.HappeningKindPlace: 'p', api.HappeningKindReset: 'r', api.HappeningKindSwap: 's'}
+
+// axis writes what happened to the drive below the charts, and the times at their ends.
+func (s *session) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
+	res, err := s.client.GetDriveWithResponse(ctx, name)
+	if err != nil {
+		return unreachable(err)
+	}
+	d, err := got(res.JSON200, res, res.Body)
+	if err != nil {
+		return err
+	}
+	row := []rune(strings.Repeat(" ", columns))
+	any := false
+	for _, h := range d.Happened {
+		if last.After(first) && !h.At.Before(first) && !h.At.After(last) {
+			row[int(h.At.Sub(first)*(columns-1)/last.Sub(first))] = marks[h.Kind]
+			any = true
+		}
+	}
+	pad := strings.Repeat(" ", margin)
+	if any {
+		s.out.line("%s%s", pad, s.out.paint(string(row), quiet))
+	}
+	s.out.line("%s%s", pad, s.out.paint(fmt.Sprintf("%-*s%*s", columns/2, first.Local().Format("2006-01-02 15:04"), columns/2, last.Local().Format("2006-01-02 15:04")), dim))
+	if any {
+		s.out.line("%s%s", pad, s.out.paint("t self-test  p came or went  r a counter began anew  s swap", dim))
+	}
+	return nil
+}
+
+func precision(v []float64) uint {
+	for _, x := range v {
+		if x != float64(int64(x)) {
+			return 3
+		}
+	}
+	return 0
+}
