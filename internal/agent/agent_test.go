@@ -153,6 +153,14 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	require.Contains(t, why, "asleep", "a sleeping drive is not woken to be asked how it is")
 	r, _ = read(t.Context(), Found{Transport: wired{smart: good, power: 0}, Known: described("VR7NW001")}, &m, time.Now(), true)
 	require.NotEmpty(t, r.Metrics, "unless its owner wants so")
+	// What fails while it is asked is not the drive's.
+	host := int64(7)
+	w := wired{smart: good, power: 0xFF}
+	counted := Found{Transport: w, Known: described("VR7NW001"), Failures: func() (int64, bool) { host += 2; return host, true }}
+	for i := range 3 {
+		r, _ = read(t.Context(), counted, &m, time.Now(), false)
+		require.Equal(t, float64(2*i), r.Metrics["host_io_errors"], "the two that came between readings count, those within do not")
+	}
 	r, why = read(t.Context(), Found{Blind: "a loop device has no SMART"}, &m, time.Now(), false)
 	require.Empty(t, r.Metrics)
 	require.Equal(t, "a loop device has no SMART", why)

@@ -45,10 +45,17 @@ type Found struct {
 	Blind     string
 	// Holds says what lies on it, found by signature, read-only.
 	Holds []string
-	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Counted is what else the host
-	// counts of it.
-	Stat    string
-	Counted map[drive.MetricName]float64
+	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that
+	// ended in an error, as its host does now; nil if nobody counts.
+	Stat     string
+	Failures func() (n int64, ok bool)
+}
+
+func (f Found) failures() (int64, bool) {
+	if f.Failures == nil {
+		return 0, false
+	}
+	return f.Failures()
 }
 
 // Transport carries one command block to a drive: data comes back into in, sense data is returned. An error means that

@@ -49,6 +49,9 @@ func execute(ctx context.Context, t Transport, r drive.Registers, in []byte) err
 type memory struct {
 	times int // readings taken
 	io    ioStat
+	// failures are those that its host counted while nobody read it; failed is the host's count after a reading.
+	failures, failed int64
+	counted          bool
 	// asked says that pages which do not change were read: for ATA which logs there are, for NVMe what the controller is.
 	asked     bool
 	logs      map[byte]int // pages of each ATA log
@@ -67,11 +70,16 @@ func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out
 		s.latencies(m.io, out.Metrics)
 		m.io = s
 	}
-	for n, v := range f.Counted {
-		out.Metrics[string(n)] = v
-	}
 	if f.Transport == nil {
 		return out, f.Blind
+	}
+	// What failed since the reading before is the drive's; what fails while it is asked can be the asking.
+	if now, ok := f.failures(); ok {
+		if m.counted && now > m.failed {
+			m.failures += now - m.failed
+		}
+		out.Metrics["host_io_errors"] = float64(m.failures)
+		defer func() { m.failed, m.counted = f.failures() }()
 	}
 	switch f.Protocol {
 	case SCSI:
@@ -113,9 +121,10 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 		}
 	}
 	var attributes []drive.Attribute
-	ask(drive.SmartReadData, func(p []byte) error {
-		s, err := drive.DecodeSmartData(p)
-		attributes = s.Attributes
+	var smart drive.SmartData
+	ask(drive.SmartReadData, func(p []byte) (err error) {
+		smart, err = drive.DecodeSmartData(p)
+		attributes = smart.Attributes
 		return err
 	})
 	ask(drive.SmartReadThresholds, func(p []byte) error {
@@ -172,14 +181,14 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 	// The extended log has addresses of 48 bits, but only its first page is read: 19 tests.
 	if f.Known.GeneralLogs && m.logs[drive.LogExtendedSelfTest] == 1 {
 		out.Tests = wire.SelfTests(log("ata-extended-selftest-log", drive.LogExtendedSelfTest, 0).Tests)
-	} else if f.Known.SelfTests {
+	} else if f.Known.SelfTests || smart.SelfTests {
 		ask(drive.SmartReadSelfTest, func(p []byte) error {
 			tests, err := drive.DecodeSelfTestLog(p)
 			out.Tests = wire.SelfTests(tests)
 			return err
 		})
 	}
-	if !f.Known.GeneralLogs && m.logs[drive.LogErrors] > 0 {
+	if !f.Known.GeneralLogs && (m.logs[drive.LogErrors] > 0 || smart.ErrorLog) {
 		log("ata-error-log", drive.LogErrors, 0)
 	}
 	if f.Known.GeneralLogs && m.logs[drive.LogExtendedErrors] > 0 {

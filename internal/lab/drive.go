@@ -194,6 +194,9 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 		if v.drive.Desc.GeneralLogs {
 			page[2*int(drive.LogStatistics)] = 8
 		}
+	case drive.ReadLog(false, drive.LogErrors, 0):
+		page = make([]byte, drive.PageSize) // version 1, no entry; the checksum makes up for the version
+		page[0], page[drive.PageSize-1] = 1, 0xFF
 	case drive.ReadLog(true, drive.LogStatistics, 0), drive.ReadLog(true, drive.LogStatistics, 5):
 		if page = statistics(int(r.LBA>>8), v.drive.attributes(t)); !v.drive.Desc.GeneralLogs {
 			return aborted(r)
@@ -201,7 +204,7 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.IdentifyDevice:
 		page = drive.EncodeIdentify(v.drive.Desc)
 	case drive.SmartReadData:
-		page = drive.EncodeSmartData(drive.SmartData{Revision: 16, Attributes: v.drive.attributes(t), ShortMinutes: 2, ExtendedMinutes: 430})
+		page = drive.EncodeSmartData(drive.SmartData{Revision: 16, Attributes: v.drive.attributes(t), SelfTests: true, ErrorLog: true, ShortMinutes: 2, ExtendedMinutes: 430})
 		if v.drive.damaged(t) {
 			page[drive.PageSize-1] ^= 0x5A
 		}

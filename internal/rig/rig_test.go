@@ -4,18 +4,24 @@
 package rig
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"debug/elf"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
@@ -103,8 +109,41 @@ func archive(files map[string][]byte, order []string) []byte {
 	return b.Bytes()
 }
 
-// TestRig boots the machine and looks at what the agent reports from it.
-func TestRig(t *testing.T) {
+// disk makes an image of 64 MiB; head is what it begins with.
+func disk(t *testing.T, path, head string) {
+	t.Helper()
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(64<<20))
+	_, err = f.WriteAt([]byte(head), 0)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+}
+
+// build makes a static binary of a package of ours.
+func build(t *testing.T, path, pkg string) []byte {
+	t.Helper()
+	cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, pkg)
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return data
+}
+
+// rig is the machine while it runs, and the service that it reports to.
+type rig struct {
+	t       *testing.T
+	dir     string
+	console *bytes.Buffer
+	client  *api.ClientWithResponses
+	serial  *bufio.ReadWriter
+	qmp     *bufio.ReadWriter
+}
+
+// start runs the service outside and boots the machine with its agent inside.
+func start(t *testing.T) *rig {
 	qemu, err := exec.LookPath("qemu-system-x86_64")
 	if err != nil {
 		skip(t, "qemu-system-x86_64 is missing: apt-get install qemu-system-x86")
@@ -113,18 +152,10 @@ func TestRig(t *testing.T) {
 	dir := t.TempDir()
 	files, order := map[string][]byte{}, []string{}
 	add := func(name string, data []byte) { files[name], order = data, append(order, name) }
-	for name, pkg := range map[string]string{"init": "lantern/internal/rig/init", "lantern": "lantern/cmd/lantern"} {
-		path := filepath.Join(dir, name)
-		build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, pkg)
-		build.Env = append(os.Environ(), "CGO_ENABLED=0")
-		out, err := build.CombinedOutput()
-		require.NoError(t, err, string(out))
-		data, err := os.ReadFile(path)
-		require.NoError(t, err)
-		add(name, data)
-	}
+	add("init", build(t, filepath.Join(dir, "init"), "lantern/internal/rig/init"))
+	add("lantern", build(t, filepath.Join(dir, "lantern"), "lantern/cmd/lantern"))
 	var list strings.Builder
-	for _, path := range closure(t, tree, "ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "scsi_debug") {
+	for _, path := range closure(t, tree, "ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug") {
 		data, err := os.ReadFile(path)
 		require.NoError(t, err)
 		name := filepath.Base(path)
@@ -137,65 +168,266 @@ func TestRig(t *testing.T) {
 	add("modules/order", []byte(list.String()))
 	ram := filepath.Join(dir, "initramfs")
 	require.NoError(t, os.WriteFile(ram, archive(files, order), 0o600))
-	for _, disk := range []string{"ata", "nvme", "scsi"} {
-		f, err := os.Create(filepath.Join(dir, disk))
-		require.NoError(t, err)
-		require.NoError(t, f.Truncate(64<<20))
-		if disk == "nvme" {
-			_, err = f.WriteAt([]byte("XFSB"), 0)
-			require.NoError(t, err)
-		}
-		require.NoError(t, f.Close())
-	}
-	drive := func(name string) string { return "id=" + name + ",if=none,format=raw,file=" + filepath.Join(dir, name) }
-	ctx, cancel := context.WithTimeout(t.Context(), 150*time.Second)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, qemu, "-accel", "tcg", "-cpu", "max", "-m", "512", "-nographic", "-no-reboot", "-nodefaults", "-serial", "stdio", "-kernel", image, "-initrd", ram,
-		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.drives=4",
-		"-device", "ich9-ahci,id=ahci", "-drive", drive("ata"), "-device", "ide-hd,bus=ahci.0,drive=ata,serial=RIGATA00417,model=RIG ATA DISK,wwn=0x5002abe700000417",
-		"-drive", drive("nvme"), "-device", "nvme,drive=nvme,serial=RIGNVME0118",
-		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi"), "-device", "scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233")
-	out, err := cmd.CombinedOutput()
-	text := string(out)
-	begin, end := strings.Index(text, "=====BEGIN====="), strings.Index(text, "=====END=====")
-	require.True(t, begin >= 0 && end > begin, "the machine said (%v):\n%s", err, text[max(0, len(text)-4000):])
-	var r api.Report
-	require.NoError(t, json.Unmarshal([]byte(text[begin+len("=====BEGIN====="):end]), &r), text[begin:end])
-	by := map[string]api.DriveReport{}
-	for _, d := range r.Drives {
-		by[d.Identity.Serial] = d
+	for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": ""} {
+		disk(t, filepath.Join(dir, name), head)
 	}
 
-	ata := by["RIGATA00417"]
-	require.Equal(t, "5002abe700000417", ata.Identity.Wwn, "%s", text[begin:end])
+	r := &rig{t: t, dir: dir, console: &bytes.Buffer{}}
+	server, token := r.serve()
+	drive := func(name string) string { return "id=" + name + ",if=none,format=raw,file=" + filepath.Join(dir, name) }
+	// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
+	faults := filepath.Join(dir, "faults")
+	require.NoError(t, os.WriteFile(faults, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"8\"\nonce = \"off\"\n"), 0o600))
+	ctx, cancel := context.WithTimeout(t.Context(), 170*time.Second)
+	t.Cleanup(cancel)
+	cmd := exec.CommandContext(ctx, qemu, "-accel", "tcg", "-cpu", "max", "-m", "640", "-display", "none", "-no-reboot", "-nodefaults",
+		"-serial", "file:"+filepath.Join(dir, "console"), "-chardev", "socket,id=control,path="+filepath.Join(dir, "control")+",server=on,wait=off", "-serial", "chardev:control",
+		"-qmp", "unix:"+filepath.Join(dir, "qmp")+",server=on,wait=off", "-kernel", image, "-initrd", ram,
+		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.server="+server+" rig.token="+token,
+		"-netdev", "user,id=net", "-device", "virtio-net-pci,netdev=net",
+		"-device", "ich9-ahci,id=ahci", "-drive", drive("ata"), "-device", "ide-hd,bus=ahci.0,drive=ata,serial=RIGATA00417,model=RIG ATA DISK,wwn=0x5002abe700000417",
+		"-drive", drive("nvme"), "-device", "nvme,id=solid,drive=nvme,serial=RIGNVME0118",
+		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi"), "-device", "scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233",
+		"-blockdev", "driver=file,node-name=bad-file,filename="+filepath.Join(dir, "bad"), "-blockdev", "driver=blkdebug,node-name=bad-debug,config="+faults+",image=bad-file",
+		"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
+		"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666")
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &said, &said
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		if t.Failed() {
+			console, _ := os.ReadFile(filepath.Join(dir, "console"))
+			t.Logf("qemu said:\n%s\nthe machine said:\n%s", said.String(), console[max(0, len(console)-6000):])
+		}
+	})
+	r.qmp = r.dial("qmp")
+	_, err = r.qmp.ReadString('\n') // its greeting
+	require.NoError(t, err)
+	r.tell("qmp_capabilities", nil)
+	r.serial = r.dial("control")
+	line, err := r.serial.ReadString('\n')
+	require.NoError(t, err)
+	require.Equal(t, "ready", strings.TrimSpace(line))
+	return r
+}
+
+// serve runs the service on loopback; the machine sees it at 10.0.2.2.
+func (r *rig) serve() (server, hostToken string) {
+	r.t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(r.t, err)
+	address := l.Addr().String()
+	require.NoError(r.t, l.Close())
+	cmd := exec.Command(filepath.Join(r.dir, "lantern"), "serve", "--listen", address, "--data", filepath.Join(r.dir, "service"))
+	out, err := cmd.StdoutPipe()
+	require.NoError(r.t, err)
+	require.NoError(r.t, cmd.Start())
+	r.t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	var token string
+	lines := bufio.NewScanner(out)
+	for token == "" && lines.Scan() {
+		token = regexp.MustCompile(`lan-person-[a-z0-9]+`).FindString(lines.Text())
+	}
+	require.NotEmpty(r.t, token)
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	r.client, err = api.NewClientWithResponses("http://"+address+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, q *http.Request) error {
+		q.Header.Set("Authorization", "Bearer "+token)
+		q.Header.Set("Idempotency-Key", fmt.Sprint(time.Now().UnixNano()))
+		return nil
+	}))
+	require.NoError(r.t, err)
+	enrol := exec.Command(filepath.Join(r.dir, "lantern"), "--server", "http://"+address, "host", "enrol", "rig")
+	enrol.Env = append(os.Environ(), "LANTERN_TOKEN="+token)
+	said, err := enrol.CombinedOutput()
+	require.NoError(r.t, err, string(said))
+	hostToken = regexp.MustCompile(`lan-host-[a-z0-9]+`).FindString(string(said))
+	require.NotEmpty(r.t, hostToken, string(said))
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(r.t, err)
+	return "http://10.0.2.2:" + port, hostToken
+}
+
+// dial connects to one of QEMU's sockets, which take a moment to come.
+func (r *rig) dial(name string) *bufio.ReadWriter {
+	r.t.Helper()
+	var c net.Conn
+	require.Eventually(r.t, func() (ok bool) {
+		var err error
+		c, err = net.Dial("unix", filepath.Join(r.dir, name))
+		return err == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	_ = c.SetDeadline(time.Now().Add(170 * time.Second))
+	r.t.Cleanup(func() { _ = c.Close() })
+	return bufio.NewReadWriter(bufio.NewReader(c), bufio.NewWriter(c))
+}
+
+// tell gives QEMU an order (QMP) and waits for its answer.
+func (r *rig) tell(execute string, arguments map[string]any) {
+	r.t.Helper()
+	b, err := json.Marshal(map[string]any{"execute": execute, "arguments": arguments})
+	require.NoError(r.t, err)
+	if arguments == nil {
+		b = []byte(`{"execute":"` + execute + `"}`)
+	}
+	_, err = r.qmp.Write(append(b, '\n'))
+	require.NoError(r.t, err)
+	require.NoError(r.t, r.qmp.Flush())
+	for {
+		line, err := r.qmp.ReadString('\n')
+		require.NoError(r.t, err)
+		if strings.Contains(line, `"event"`) {
+			continue
+		}
+		require.NotContains(r.t, line, `"error"`, "%s", b)
+		return
+	}
+}
+
+// inside lets the first process of the machine do something.
+func (r *rig) inside(words ...string) string {
+	r.t.Helper()
+	_, err := r.serial.WriteString(strings.Join(words, " ") + "\n")
+	require.NoError(r.t, err)
+	require.NoError(r.t, r.serial.Flush())
+	line, err := r.serial.ReadString('\n')
+	require.NoError(r.t, err)
+	require.NotContains(r.t, line, "failed", "%v", words)
+	return strings.TrimSpace(line)
+}
+
+// drive is what the service knows of one.
+func (r *rig) drive(name string) (api.Drive, bool) {
+	res, err := r.client.GetDriveWithResponse(r.t.Context(), name)
+	require.NoError(r.t, err)
+	if res.JSON200 == nil {
+		return api.Drive{}, false
+	}
+	return *res.JSON200, true
+}
+
+// until waits for the service to know something of a drive, and says how long that took.
+func (r *rig) until(name, what string, holds func(api.Drive) bool) api.Drive {
+	r.t.Helper()
+	begun := time.Now()
+	var d api.Drive
+	if !assert.Eventually(r.t, func() bool {
+		var known bool
+		d, known = r.drive(name)
+		return known && holds(d)
+	}, 40*time.Second, 50*time.Millisecond, "%s: %s", name, what) {
+		b, _ := json.MarshalIndent(d, "", " ")
+		require.FailNow(r.t, "never seen", "%s: %s\n%s", name, what, b)
+	}
+	r.t.Logf("%-12s %s: %.1f s", name, what, time.Since(begun).Seconds())
+	return d
+}
+
+func metric(d api.Drive, name string) (float64, bool) {
+	for _, m := range d.Metrics {
+		if m.Name == name {
+			return m.Value, true
+		}
+	}
+	return 0, false
+}
+
+func has(name string) func(api.Drive) bool {
+	return func(d api.Drive) bool { _, ok := metric(d, name); return ok }
+}
+
+// step is a part of the story that can fail by itself.
+func (r *rig) step(name string, f func(t *testing.T)) {
+	whole := r.t
+	whole.Run(name, func(t *testing.T) {
+		r.t = t
+		f(t)
+	})
+	r.t = whole
+}
+
+// TestRig boots the machine, lets its agent report over the network, and does to its drives what befalls real ones.
+func TestRig(t *testing.T) {
+	r := start(t)
+
+	ata := r.until("RIGATA00417", "SMART READ DATA through SG_IO", has("reallocated_sectors"))
+	require.Equal(t, "5002abe700000417", ata.Identity.Wwn)
 	require.Equal(t, "RIG ATA DISK", ata.Identity.Model)
 	require.EqualValues(t, 64<<20, ata.CapacityBytes)
 	require.Empty(t, ata.Blind)
 	require.Empty(t, ata.Holds)
-	require.NotEmpty(t, ata.Reading.Attributes, "SMART READ DATA through SG_IO")
-	require.Contains(t, ata.Reading.Metrics, "reallocated_sectors")
-	require.False(t, ata.Reading.Failing)
-	require.Empty(t, ata.Reading.Unreadable)
+	require.NotEmpty(t, ata.Attributes)
+	require.Empty(t, ata.Unreadable)
+	require.Contains(t, ata.Names, "ata-RIG_ATA_DISK_RIGATA00417")
+	_, counted := metric(ata, "host_io_errors")
+	require.True(t, counted)
 
-	n := by["RIGNVME0118"]
+	logged, known := metric(ata, "logged_errors")
+	require.True(t, known && logged == 0, "the summary error log")
+
+	n := r.until("RIGNVME0118", "the health log", has("media_errors"))
 	require.NotEmpty(t, n.Identity.Model)
 	require.Equal(t, "solid-state", n.Medium)
 	require.Equal(t, []string{"xfs file system"}, n.Holds)
-	require.Greater(t, n.Reading.Metrics["temperature_celsius"], 10.0)
-	require.Contains(t, n.Reading.Metrics, "media_errors")
-	require.Contains(t, n.Reading.Metrics, "spare_available_percent")
+	celsius, _ := metric(n, "temperature_celsius")
+	require.Greater(t, celsius, 10.0)
+	require.True(t, has("spare_available_percent")(n))
+	require.NotEqual(t, api.Replace, n.Verdict)
 
-	scsi := by["RIGSCSI0233"]
+	scsi := r.until("RIGSCSI0233", "identity of a SCSI disk", func(api.Drive) bool { return true })
 	require.Equal(t, "5002abe700000233", scsi.Identity.Wwn)
 	require.Equal(t, "RIG", scsi.Identity.Vendor)
 	require.EqualValues(t, 64<<20, scsi.CapacityBytes)
+	require.Contains(t, scsi.Blind, "no log pages")
+	require.Equal(t, api.Unknown, scsi.Verdict, "blind is neither healthy nor failed")
 
-	var logs []api.DriveReport
-	for _, d := range r.Drives {
-		if d.Identity.Model == "scsi_debug" {
-			logs = append(logs, d)
+	r.step("a self-test runs and is read from the drive's own log", func(t *testing.T) {
+		require.Empty(t, ata.Tests)
+		require.Equal(t, "begun", r.inside("selftest", ata.Path, "short"))
+		d := r.until("RIGATA00417", "a short self-test, passed", func(d api.Drive) bool { return len(d.Tests) > 0 })
+		require.Equal(t, "short", d.Tests[0].Kind)
+		require.Equal(t, "passed", d.Tests[0].Result)
+	})
+	r.step("a bad spot: the drive is not taken for empty, and its errors are counted", func(t *testing.T) {
+		bad := r.until("RIGBAD00666", "reads that fail", func(d api.Drive) bool { return len(d.Holds) > 0 })
+		require.Contains(t, bad.Holds[0], "cannot be read")
+		before, _ := metric(bad, "host_io_errors")
+		require.Contains(t, r.inside("read", bad.Path, "8"), "input/output error")
+		r.until("RIGBAD00666", "its errors rise", func(d api.Drive) bool { v, _ := metric(d, "host_io_errors"); return v > before })
+	})
+	r.step("a critical warning is raised while it runs", func(t *testing.T) {
+		r.tell("qom-set", map[string]any{"path": "/machine/peripheral/solid", "property": "smart_critical_warning", "value": 4})
+		d := r.until("RIGNVME0118", "reliability degraded", func(d api.Drive) bool { return d.Verdict == api.Replace })
+		require.NotEmpty(t, d.Findings)
+	})
+	r.step("standby is left alone", func(t *testing.T) {
+		var stopped api.Drive
+		res, err := r.client.ListDrivesWithResponse(t.Context(), &api.ListDrivesParams{})
+		require.NoError(t, err)
+		for _, d := range res.JSON200.Drives {
+			if d.Identity.Model == "scsi_debug" {
+				stopped = d
+			}
 		}
-	}
-	require.Len(t, logs, 1, "scsi_debug's own disk")
-	require.Contains(t, logs[0].Reading.Metrics, "temperature_celsius", "LOG SENSE, page 0Dh")
+		d := r.until(stopped.Key, "LOG SENSE, page 0Dh", has("temperature_celsius"))
+		require.Empty(t, d.Blind)
+		r.inside("command", d.Path, "1b0000000000") // START STOP UNIT, stop (SBC-4 5.25)
+		r.until(stopped.Key, "asleep, and not woken", func(d api.Drive) bool { return strings.Contains(d.Blind, "asleep") })
+		r.inside("command", d.Path, "1b0000000100")
+		r.until(stopped.Key, "awake again", func(d api.Drive) bool { return d.Blind == "" })
+	})
+	r.step("drives come and go while it runs", func(t *testing.T) {
+		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": "later", "filename": filepath.Join(r.dir, "later")})
+		r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": "hot", "bus": "scsi.0", "drive": "later", "serial": "RIGHOT00777", "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe700000777)})
+		r.until("RIGHOT00777", "a SCSI disk came", func(d api.Drive) bool { return d.Present })
+		r.tell("device_del", map[string]any{"id": "hot"})
+		r.until("RIGHOT00777", "and went", func(d api.Drive) bool { return !d.Present })
+		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": "later-nvme", "filename": filepath.Join(r.dir, "later-nvme")})
+		r.tell("device_add", map[string]any{"driver": "nvme", "id": "hot-nvme", "drive": "later-nvme", "serial": "RIGNVME0888"})
+		r.until("RIGNVME0888", "an NVMe disk came", func(d api.Drive) bool { return d.Present && has("media_errors")(d) })
+		r.tell("device_del", map[string]any{"id": "hot-nvme"})
+		r.until("RIGNVME0888", "and went", func(d api.Drive) bool { return !d.Present })
+	})
+	require.Equal(t, "ending", r.inside("end"))
 }

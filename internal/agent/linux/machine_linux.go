@@ -112,8 +112,11 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 		return f, false // no medium: whatever was there is gone
 	}
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
-	if n, err := strconv.ParseInt(read(dir+"/device/ioerr_cnt"), 0, 64); err == nil {
-		f.Counted = map[drive.MetricName]float64{"host_io_errors": float64(n)}
+	if _, err := os.Stat(dir + "/device/ioerr_cnt"); err == nil {
+		f.Failures = func() (int64, bool) { // drivers/scsi/scsi_sysfs.c: hexadecimal
+			n, err := strconv.ParseInt(read(dir+"/device/ioerr_cnt"), 0, 64)
+			return n, err == nil
+		}
 	}
 	d := &f.Known
 	// The kernel counts in units of 512 bytes whatever the sector size is.
@@ -132,8 +135,7 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 		d.Medium = medium(dir)
 		f.Transport, f.Protocol = Transport{f.Path}, agent.SCSI
 		bus := "scsi"
-		// SAT-4 10.3.3, 10.3.5: behind a translation layer the vendor reads so, and there is a page of ATA information.
-		if _, err := os.Stat(dir + "/device/vpd_pg89"); d.Vendor == "ATA" || err == nil {
+		if d.Vendor == "ATA" { // SAT-4 10.3.3: behind a translation layer the vendor reads so
 			f.Protocol, bus = agent.ATA, "ata"
 		}
 		f.Names = d.StableNames(bus)

@@ -54,7 +54,9 @@ func TestRealDrives(t *testing.T) {
 	require.Equal(t, drive.MediumRotating, a.Known.Medium)
 	require.Equal(t, agent.ATA, a.Protocol)
 	require.Equal(t, []string{"ata-VELDRUN_VR4-4000_VR7ZU006", "wwn-0x5002abe700001234"}, a.Names)
-	require.Equal(t, map[drive.MetricName]float64{"host_io_errors": 0x1F}, a.Counted)
+	failures, counted := a.Failures()
+	require.True(t, counted)
+	require.EqualValues(t, 0x1F, failures)
 	require.NotNil(t, a.Transport)
 	require.Empty(t, a.Holds)
 	n := found[byPath["nvme0n1"]]

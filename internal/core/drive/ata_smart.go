@@ -10,6 +10,8 @@ const (
 	attributeStart   = 2
 	offAutoStatus    = 362
 	offSelfTest      = 363
+	offCapability    = 367
+	offErrorLogging  = 370
 	offShortMinutes  = 372
 	offLongMinutes   = 373
 	offLongMinutes16 = 375
@@ -37,8 +39,10 @@ type SmartData struct {
 	SelfTestStatus byte
 	// SelfTestRemaining is what is left of a running self-test, in percent.
 	SelfTestRemaining int
-	ShortMinutes      int // the drive's own estimate
-	ExtendedMinutes   int
+	// SelfTests and ErrorLog say that the drive has them (ACS-3 tables 136 and 138): some drives say so only here.
+	SelfTests, ErrorLog bool
+	ShortMinutes        int // the drive's own estimate
+	ExtendedMinutes     int
 }
 
 // DecodeSmartData reads a SMART READ DATA page (command B0h, feature D0h).
@@ -62,6 +66,8 @@ func DecodeSmartData(page []byte) (SmartData, error) {
 	}
 	s.SelfTestStatus = page[offSelfTest] >> 4
 	s.SelfTestRemaining = int(page[offSelfTest]&0xF) * 10
+	s.SelfTests = page[offCapability]&(1<<4) != 0
+	s.ErrorLog = page[offErrorLogging]&1 != 0
 	s.ShortMinutes = int(page[offShortMinutes])
 	s.ExtendedMinutes = int(page[offLongMinutes])
 	if s.ExtendedMinutes == 0xFF {
@@ -83,6 +89,12 @@ func EncodeSmartData(s SmartData) []byte {
 		copy(e[5:11], raw[:6])
 	}
 	page[offSelfTest] = s.SelfTestStatus<<4 | byte(s.SelfTestRemaining/10)&0xF
+	if s.SelfTests {
+		page[offCapability] |= 1 << 4
+	}
+	if s.ErrorLog {
+		page[offErrorLogging] |= 1
+	}
 	page[offShortMinutes] = byte(s.ShortMinutes)
 	if s.ExtendedMinutes < 0xFF {
 		page[offLongMinutes] = byte(s.ExtendedMinutes)

@@ -99,14 +99,16 @@ func TestSmartDataByHand(t *testing.T) {
 		50:  {9, 0x32, 0, 64, 64, 0x45, 0x7B, 0, 0, 0x77, 0x01, 0},
 		62:  {240, 0x32, 0, 100, 100, 1, 2, 3, 4, 5, 6, 0}, // nobody here knows it
 		363: {0xF3},                                        // running, 30 % left
-		372: {2, 0xFF},                                     // short 2 min, extended in words 375
-		375: {0xC2, 0x01},                                  // 450 min
+		367: {0x79}, 370: {0x01},                           // self-tests, error logging
+		372: {2, 0xFF},    // short 2 min, extended in words 375
+		375: {0xC2, 0x01}, // 450 min
 	}))
 	s, err := DecodeSmartData(p)
 	require.NoError(t, err)
 	require.Len(t, s.Attributes, 5)
 	require.Equal(t, byte(15), s.SelfTestStatus)
 	require.Equal(t, 30, s.SelfTestRemaining)
+	require.True(t, s.SelfTests && s.ErrorLog)
 	require.Equal(t, 2, s.ShortMinutes)
 	require.Equal(t, 450, s.ExtendedMinutes)
 	require.Equal(t, map[MetricName]float64{"pending_sectors": 38, "temperature_celsius": 35, "command_timeouts": 2, "power_on_hours": 31557}, Metrics(s.Attributes))
@@ -223,7 +225,7 @@ func TestRoundTrips(t *testing.T) {
 	got, err := DecodeIdentify(EncodeIdentify(d))
 	require.NoError(t, err)
 	require.Equal(t, d, got)
-	s := SmartData{Revision: 16, Attributes: []Attribute{{ID: 5, Flags: 0x33, Value: 100, Worst: 98, Raw: 1<<48 - 1}, {ID: 197, Value: 1, Raw: 7}}, SelfTestStatus: 4, SelfTestRemaining: 60, ShortMinutes: 2, ExtendedMinutes: 700}
+	s := SmartData{Revision: 16, Attributes: []Attribute{{ID: 5, Flags: 0x33, Value: 100, Worst: 98, Raw: 1<<48 - 1}, {ID: 197, Value: 1, Raw: 7}}, SelfTestStatus: 4, SelfTestRemaining: 60, SelfTests: true, ErrorLog: true, ShortMinutes: 2, ExtendedMinutes: 700}
 	again, err := DecodeSmartData(EncodeSmartData(s))
 	require.NoError(t, err)
 	require.Equal(t, s, again)

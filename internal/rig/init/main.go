@@ -1,17 +1,26 @@
 //go:build linux
 
 // Command init is the first process of the small virtual machine in which the agent meets real kernel drivers: it mounts
-// what the agent looks at, loads the modules that lie beside it, runs the agent once, and switches the machine off.
+// what the agent looks at, loads the modules that lie beside it, brings the network up, runs the agent, and does to the
+// drives what it is told over the second serial line: one command a line, one answer a line.
 package main
 
 import (
+	"bufio"
+	"context"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"lantern/internal/agent/linux"
+	"lantern/internal/core/drive"
 )
 
 func main() {
@@ -41,26 +50,131 @@ func main() {
 			fmt.Println("module", name, err)
 		}
 	}
-	// The drives are there when as many block devices have come as the machine has.
-	var want int
-	for _, word := range strings.Fields(string(must(os.ReadFile("/proc/cmdline")))) {
-		_, _ = fmt.Sscanf(word, "rig.drives=%d", &want)
+	if err := network(); err != nil {
+		fmt.Println("network:", err)
+		return
 	}
-	for range 300 {
-		n := 0
-		entries, _ := os.ReadDir("/sys/block")
-		for _, e := range entries {
-			if strings.HasPrefix(e.Name(), "sd") || strings.HasPrefix(e.Name(), "nvme") {
-				n++
-			}
-		}
-		if n >= want {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
+	words := map[string]string{}
+	line, _ := os.ReadFile("/proc/cmdline")
+	for _, w := range strings.Fields(string(line)) {
+		k, v, _ := strings.Cut(w, "=")
+		words[k] = v
 	}
-	out, err := exec.Command("/lantern", "agent", "--print", "--host", "rig", "--data", "/tmp/agent").Output()
-	fmt.Printf("\n=====BEGIN=====\n%s\n=====END===== %v\n", out, err)
+	agent := exec.Command("/lantern", "agent", "--host", "rig", "--server", words["rig.server"], "--data", "/tmp/agent", "--every", "5s", "--read-every", "2s")
+	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/"}
+	agent.Stdout, agent.Stderr = os.Stdout, os.Stderr
+	if err := agent.Start(); err != nil {
+		fmt.Println("agent:", err)
+		return
+	}
+	if err := obey("/dev/ttyS1"); err != nil {
+		fmt.Println("control:", err)
+	}
+	_ = agent.Process.Kill()
+	_ = agent.Wait()
 }
 
-func must(b []byte, _ error) []byte { return b }
+// network gives the first card the address that QEMU's user-mode network expects; its host answers at 10.0.2.2.
+func network() error {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	for _, card := range []string{"lo", "eth0"} {
+		for range 100 { // a card takes a moment to come
+			if _, err = os.Stat("/sys/class/net/" + card); err == nil {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		r, err := unix.NewIfreq(card)
+		if err != nil {
+			return err
+		}
+		if card == "eth0" {
+			if err := errors.Join(r.SetInet4Addr([]byte{10, 0, 2, 15}), unix.IoctlIfreq(fd, unix.SIOCSIFADDR, r)); err != nil {
+				return err
+			}
+			if err := errors.Join(r.SetInet4Addr([]byte{255, 255, 255, 0}), unix.IoctlIfreq(fd, unix.SIOCSIFNETMASK, r)); err != nil {
+				return err
+			}
+		}
+		r.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
+		if err := unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, r); err != nil {
+			return fmt.Errorf("%s: %w", card, err)
+		}
+	}
+	return nil
+}
+
+// obey reads commands from a serial line until it is told to end.
+func obey(path string) error {
+	f, err := os.OpenFile(path, os.O_RDWR|unix.O_NOCTTY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	t, err := unix.IoctlGetTermios(int(f.Fd()), unix.TCGETS)
+	if err != nil {
+		return err
+	}
+	t.Lflag &^= unix.ECHO | unix.ICANON | unix.ISIG
+	t.Oflag &^= unix.OPOST
+	if err := unix.IoctlSetTermios(int(f.Fd()), unix.TCSETS, t); err != nil {
+		return err
+	}
+	fmt.Fprintln(f, "ready")
+	for s := bufio.NewScanner(f); s.Scan(); {
+		words := strings.Fields(s.Text())
+		if len(words) == 0 {
+			continue
+		}
+		if words[0] == "end" {
+			fmt.Fprintln(f, "ending")
+			return nil
+		}
+		says, err := do(words)
+		if err != nil {
+			says = "failed: " + strings.ReplaceAll(err.Error(), "\n", " ")
+		}
+		fmt.Fprintln(f, says)
+	}
+	return nil
+}
+
+func do(words []string) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	switch {
+	case words[0] == "selftest" && len(words) == 3: // selftest <path> <kind>
+		r, ok := drive.StartSelfTest(drive.SelfTestKind(words[2]))
+		if !ok {
+			return "", errors.New("no such self-test")
+		}
+		_, err := linux.Transport{Path: words[1]}.Execute(ctx, drive.EncodePassThrough(r, false), nil)
+		return "begun", err
+	case words[0] == "command" && len(words) == 3: // command <path> <SCSI command block in hexadecimal>
+		cmd, err := hex.DecodeString(words[2])
+		if err != nil {
+			return "", err
+		}
+		sense, err := linux.Transport{Path: words[1]}.Execute(ctx, cmd, nil)
+		return fmt.Sprintf("done %x", sense), err
+	case words[0] == "read" && len(words) == 3: // read <path> <sector>
+		n, err := strconv.ParseInt(words[2], 10, 64)
+		if err != nil {
+			return "", err
+		}
+		f, err := os.Open(words[1])
+		if err != nil {
+			return "", err
+		}
+		defer f.Close()
+		if _, err := f.ReadAt(make([]byte, 512), 512*n); err != nil {
+			return "error " + err.Error(), nil
+		}
+		return "read", nil
+	}
+	return "", fmt.Errorf("not understood: %v", words)
+}

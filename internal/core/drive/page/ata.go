@@ -88,6 +88,8 @@ func smartData(p *Page, b []byte) {
 	}
 	p.add("self-test execution status", s.SelfTestStatus)
 	p.add("self-test remaining", s.SelfTestRemaining, "%")
+	p.add("self-test implemented", s.SelfTests)
+	p.add("error logging supported", s.ErrorLog)
 	p.add("offline data collection time", uint64(le.Uint16(b[364:])), "s")
 	p.add("short self-test polling time", s.ShortMinutes, "min")
 	p.add("extended self-test polling time", s.ExtendedMinutes, "min")
