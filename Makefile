@@ -65,11 +65,11 @@ rig-tools:
 	fi
 
 check:
-	@test -z "$$(gofmt -l cmd internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd internal web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd compare internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd compare internal web/*.go; exit 1; }
 	$(GO) vet ./...
 
 fmt:
-	gofmt -w cmd internal web/*.go
+	gofmt -w cmd compare internal web/*.go
 
 generate: web/node_modules/.installed
 	$(GO) generate ./internal/api
@@ -97,6 +97,7 @@ fuzz:
 
 bench:
 	$(GO) test -run '^$$' -bench . -benchmem ./...
+	cd compare && $(GO) test -run '^$$' -bench . -benchtime 1x
 
 clean:
 	rm -rf lantern web/dist/assets web/dist/index.html web/dist/icon.svg web/dist/theme.js web/node_modules

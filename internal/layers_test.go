@@ -22,6 +22,7 @@ var may = map[string][]string{
 	"internal/httpd":   {"internal/api", "internal/core", "internal/lab", "internal/service", "internal/wire", "web"},
 	"internal/cli":     {"internal/api", "internal/core"},
 	"internal/daemon":  {"internal/agent", "internal/api", "internal/clock", "internal/httpd", "internal/lab", "internal/service", "internal/store"},
+	"internal/year":    {"internal/agent", "internal/api", "internal/clock", "internal/lab", "internal/service", "internal/store"},
 	"cmd":              {"internal/cli", "internal/daemon"},
 	"web":              {},
 }

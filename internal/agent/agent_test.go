@@ -130,7 +130,7 @@ func newAgent(t *testing.T, r *rack, s *service) (*Agent, string) {
 
 // TestReadingKeepsWhatItCannotBelieve: a damaged page is kept with its bytes; the rest of the reading counts.
 func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
-	good := drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}, {ID: 240, Raw: 9}}})
+	good := drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}, {ID: 250, Raw: 9}}})
 	bad := append([]byte(nil), good...)
 	bad[511] ^= 1
 	var m memory

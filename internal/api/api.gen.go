@@ -1715,6 +1715,11 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLatestReadings performs a GET /readings (the `GetLatestReadings` operationId) request.
+	//
+	// The newest value of every metric of every drive, a drive a line.
+	GetLatestReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ImportReadingsWithBody performs a POST /readings (the `ImportReadings` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -2196,6 +2201,21 @@ func (c *Client) ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *
 // Takes a body of the `application/json` content type.
 func (c *Client) ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnPoolRequest(c.Server, pool, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLatestReadings performs a GET /readings (the `GetLatestReadings` operationId) request.
+//
+// The newest value of every metric of every drive, a drive a line.
+func (c *Client) GetLatestReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLatestReadingsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3444,6 +3464,33 @@ func NewActOnPoolRequestWithBody(server string, pool PoolParam, params *ActOnPoo
 	return req, nil
 }
 
+// NewGetLatestReadingsRequest constructs an http.Request for the GetLatestReadings method
+func NewGetLatestReadingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewImportReadingsRequestWithBody constructs an http.Request for the ImportReadings method, with any body, and a specified content type
 func NewImportReadingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -4255,6 +4302,13 @@ type ClientWithResponsesInterface interface {
 	// ActOnPoolWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ActOnPoolWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error)
+
+	// GetLatestReadingsWithResponse performs a GET /readings (the `GetLatestReadings` operationId) request.
+	//
+	// The newest value of every metric of every drive, a drive a line.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLatestReadingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLatestReadingsResponse, error)
 
 	// ImportReadingsWithBodyWithResponse performs a POST /readings (the `ImportReadings` operationId) request,
 	// with any type of body and a specified content type.
@@ -5426,6 +5480,47 @@ func (r ActOnPoolResponse) ContentType() string {
 	return ""
 }
 
+type GetLatestReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLatestReadingsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLatestReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLatestReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLatestReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLatestReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ImportReadingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6381,6 +6476,19 @@ func (c *ClientWithResponses) ActOnPoolWithResponse(ctx context.Context, pool Po
 	return ParseActOnPoolResponse(rsp)
 }
 
+// GetLatestReadingsWithResponse performs a GET /readings (the `GetLatestReadings` operationId) request.
+//
+// The newest value of every metric of every drive, a drive a line.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLatestReadingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLatestReadingsResponse, error) {
+	rsp, err := c.GetLatestReadings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLatestReadingsResponse(rsp)
+}
+
 // ImportReadingsWithBodyWithResponse performs a POST /readings (the `ImportReadings` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -7319,6 +7427,32 @@ func ParseActOnPoolResponse(rsp *http.Response) (*ActOnPoolResponse, error) {
 	return response, nil
 }
 
+// ParseGetLatestReadingsResponse parses an HTTP response from a GetLatestReadingsWithResponse call
+func ParseGetLatestReadingsResponse(rsp *http.Response) (*GetLatestReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLatestReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseImportReadingsResponse parses an HTTP response from a ImportReadingsWithResponse call
 func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7812,6 +7946,9 @@ type ServerInterface interface {
 	// (POST /pools/{pool}/actions)
 	ActOnPool(ctx *echo.Context, pool PoolParam, params ActOnPoolParams) error
 
+	// (GET /readings)
+	GetLatestReadings(ctx *echo.Context) error
+
 	// (POST /readings)
 	ImportReadings(ctx *echo.Context) error
 
@@ -8286,6 +8423,15 @@ func (w *ServerInterfaceWrapper) ActOnPool(ctx *echo.Context) error {
 	return err
 }
 
+// GetLatestReadings converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLatestReadings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLatestReadings(ctx)
+	return err
+}
+
 // ImportReadings converts echo context to params.
 func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
 	var err error
@@ -8657,6 +8803,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/trend", wrapper.GetTrend, options.OperationMiddlewares["getTrend"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.GetReadings, options.OperationMiddlewares["getReadings"]...)
+	router.GET(options.BaseURL+"/readings", wrapper.GetLatestReadings, options.OperationMiddlewares["getLatestReadings"]...)
 	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)

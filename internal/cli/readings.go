@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
+	"net/http"
 	"os"
 	"slices"
 	"strconv"
@@ -46,6 +48,10 @@ func readingsCommand() *cli.Command {
 						}
 					}
 					return s.export(ctx, names, back)
+				})},
+			{Name: "latest", Usage: "the newest values of every drive, a drive a line", Description: "Example: lantern readings latest > now.jsonl\n         lantern --output csv readings latest",
+				Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
+					return s.exportAll(func(yield func(*http.Response, error) bool) { yield(s.client.ClientInterface.GetLatestReadings(ctx)) })
 				})},
 			{Name: "import", Usage: "take in readings of the past: JSON Lines, as export prints them", ArgsUsage: "<file or ->",
 				Description: "Example: lantern readings import zu006.jsonl\n\nDrives must be known; what is known of a drive at a time stays as it is.",
@@ -88,6 +94,17 @@ func readingsCommand() *cli.Command {
 }
 
 func (s *session) export(ctx context.Context, names []string, back time.Duration) error {
+	return s.exportAll(func(yield func(*http.Response, error) bool) {
+		for _, name := range names {
+			if !yield(s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Hours: int(back / time.Hour)})) {
+				return
+			}
+		}
+	})
+}
+
+// exportAll prints the lines of several answers.
+func (s *session) exportAll(answers iter.Seq2[*http.Response, error]) error {
 	var table *csv.Writer
 	if s.out.format == "csv" {
 		table = csv.NewWriter(s.out.w)
@@ -95,8 +112,7 @@ func (s *session) export(ctx context.Context, names []string, back time.Duration
 			return err
 		}
 	}
-	for _, name := range names {
-		res, err := s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Hours: int(back / time.Hour)})
+	for res, err := range answers {
 		if err != nil {
 			return unreachable(err)
 		}

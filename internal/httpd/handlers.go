@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"net/http"
 	"strconv"
 	"time"
@@ -115,16 +116,34 @@ func (s *Server) GetReadings(c *echo.Context, name api.DriveParam, p api.GetRead
 	if err != nil {
 		return err
 	}
+	each := func(give func(service.Line) bool) {
+		for _, r := range all {
+			if !give(service.Line{Drive: key, At: r.At, Metrics: wire.Metrics(r.Metrics)}) {
+				return
+			}
+		}
+	}
+	return lines(c, each)
+}
+
+// GetLatestReadings gives the newest values of all drives, a drive a line.
+func (s *Server) GetLatestReadings(c *echo.Context) error {
+	return lines(c, func(give func(service.Line) bool) {
+		for _, n := range s.Service.Latest() {
+			if !give(n.Line()) {
+				return
+			}
+		}
+	})
+}
+
+// lines answers with one JSON document a line.
+func lines(c *echo.Context, all iter.Seq[service.Line]) error {
 	c.Response().Header().Set("Content-Type", "application/jsonl")
 	c.Response().WriteHeader(http.StatusOK)
 	e := json.NewEncoder(c.Response())
-	for _, r := range all {
-		line := struct {
-			Drive   string             `json:"drive"`
-			At      time.Time          `json:"at"`
-			Metrics map[string]float64 `json:"metrics"`
-		}{key, r.At, wire.Metrics(r.Metrics)}
-		if e.Encode(line) != nil {
+	for l := range all {
+		if e.Encode(l) != nil {
 			return nil // whoever asked is gone
 		}
 	}

@@ -80,9 +80,10 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 	day := 2 * math.Pi * float64(t.Hour()*60+t.Minute()) / 1440
 	temp := 29 + 6*d.seed("temp") + 2*math.Sin(day)
 	cycles := math.Floor(20 + 15*d.seed("cycles"))
-	raw := map[byte]float64{5: 0, 9: math.Floor(h), 12: cycles, 187: 0, 188: 0, 194: math.Round(temp), 196: 0, 197: 0, 198: 0, 199: 0,
+	raw := map[byte]float64{5: 0, 9: math.Floor(h), 12: cycles, 187: 0, 188: 0, 192: math.Floor(cycles / 4), 194: math.Round(temp), 196: 0, 197: 0, 198: 0, 199: 0,
 		241: math.Floor(h * 3600 * (9e6 + 4e6*d.seed("w")) / 512), 242: math.Floor(h * 3600 * (21e6 + 9e6*d.seed("r")) / 512)}
 	if d.Desc.Medium == drive.MediumRotating {
+		raw[183], raw[184], raw[191], raw[240] = 0, 0, math.Floor(4*d.seed("shocks")), math.Floor(h*0.98)
 		raw[3], raw[4], raw[10], raw[193] = 420+math.Floor(90*d.seed("spin")), cycles+4, 0, math.Floor(h*(0.3+0.4*d.seed("load")))
 	}
 	for _, f := range d.Faults {
@@ -192,15 +193,18 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 		page = make([]byte, drive.PageSize)
 		page[0] = 1
 		if v.drive.Desc.GeneralLogs {
-			page[2*int(drive.LogStatistics)] = 8
+			page[2*int(drive.LogStatistics)], page[2*int(drive.LogExtendedErrors)] = 8, 1
 		}
 	case drive.ReadLog(false, drive.LogErrors, 0):
 		page = make([]byte, drive.PageSize) // version 1, no entry; the checksum makes up for the version
 		page[0], page[drive.PageSize-1] = 1, 0xFF
-	case drive.ReadLog(true, drive.LogStatistics, 0), drive.ReadLog(true, drive.LogStatistics, 5):
-		if page = statistics(int(r.LBA>>8), v.drive.attributes(t)); !v.drive.Desc.GeneralLogs {
+	case drive.ReadLog(true, drive.LogStatistics, 0), drive.ReadLog(true, drive.LogStatistics, 5), drive.ReadLog(true, drive.LogStatistics, 7):
+		if page = v.drive.statistics(int(r.LBA>>8), t); !v.drive.Desc.GeneralLogs {
 			return aborted(r)
 		}
+	case drive.ReadLog(true, drive.LogExtendedErrors, 0):
+		page = make([]byte, drive.PageSize)
+		page[0], page[drive.PageSize-1] = 1, 0xFF
 	case drive.IdentifyDevice:
 		page = drive.EncodeIdentify(v.drive.Desc)
 	case drive.SmartReadData:
@@ -232,20 +236,28 @@ func aborted(r drive.Registers) ([]byte, error) {
 // warmest is what the makes that keep statistics allow, in degrees Celsius.
 const warmest = 60
 
-// statistics is a page of the device statistics log (ACS-4 9.5): which there are, or the temperatures.
-func statistics(nth int, attributes []drive.Attribute) []byte {
+// statistics is a page of the device statistics log (ACS-4 9.5): which there are, the temperatures, or the wear.
+func (d *Drive) statistics(nth int, t time.Time) []byte {
 	page := make([]byte, drive.PageSize)
 	page[0], page[2] = 1, byte(nth)
-	if nth == 0 {
-		copy(page[8:], []byte{2, 0, 5})
-		return page
-	}
 	const valid = 0xC0
-	for _, a := range attributes {
-		if a.ID == 194 {
-			page[8], page[15] = byte(a.Raw), valid
+	switch nth {
+	case 0:
+		copy(page[8:], []byte{2, 0, 5})
+		if d.Desc.Medium == drive.MediumSolidState {
+			copy(page[8:], []byte{3, 0, 5, 7})
 		}
+	case 5:
+		for _, a := range d.attributes(t) {
+			if a.ID == 194 {
+				page[8], page[15] = byte(a.Raw), valid
+			}
+		}
+		page[88], page[95] = warmest, valid
+	case 7:
+		// Its maker rates it for being written over some thousand times.
+		const writes, perHour = 3000, 3600 * 9e6
+		page[8], page[15] = byte(math.Min(255, 100*d.hours(t)*perHour/float64(d.Desc.Capacity)/writes)), valid
 	}
-	page[88], page[95] = warmest, valid
 	return page
 }

@@ -277,7 +277,8 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 			continue
 		}
 		out = append(out, agent.Found{Path: fmt.Sprintf("/lab/%s/%s%02d", h.Name, s.Section, s.Bay), Mark: d.key() + s.From.String(),
-			Section: s.Section, Bay: s.Bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t)})
+			Section: s.Section, Bay: s.Bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
+			Failures: func() (int64, bool) { return 0, true }})
 	}
 	slices.SortFunc(out, func(a, b agent.Found) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil

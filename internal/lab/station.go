@@ -53,7 +53,7 @@ func (b *builder) drive(m model, host, section string, ageYears float64) *Drive 
 	d := &Drive{Born: b.now.Add(-time.Duration(ageYears * 8766 * float64(time.Hour))).Round(time.Hour)}
 	d.Desc = drive.Description{Identity: drive.Identity{Model: m.name}, Firmware: "A" + m.prefix + "3", Capacity: capacity(m.gb),
 		LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: m.rpm, FormFactor: "3.5 inch",
-		SMARTSupported: true, SMARTEnabled: true, SelfTests: true, GeneralLogs: m == of8}
+		SMARTSupported: true, SMARTEnabled: true, SelfTests: true, GeneralLogs: m != vr2}
 	if m.solid {
 		d.Desc.Medium, d.Desc.FormFactor = drive.MediumSolidState, "2.5 inch"
 	}

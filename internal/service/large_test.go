@@ -66,6 +66,9 @@ func BenchmarkLargeFleet(b *testing.B) {
 		c.forward(time.Millisecond)
 		r := reports[n%len(reports)]
 		r.Id, r.At = fmt.Sprint("r", n), c.Now()
+		for i := range r.Drives {
+			r.Drives[i].Reading.At = c.Now()
+		}
 		if err := s.TakeReport(r.Host, r); err != nil {
 			b.Fatal(err)
 		}
@@ -91,6 +94,11 @@ func BenchmarkLargeFleet(b *testing.B) {
 	b.Run("pools", func(b *testing.B) {
 		for b.Loop() {
 			s.Pools()
+		}
+	})
+	b.Run("latest reading of all", func(b *testing.B) {
+		for b.Loop() {
+			require.Len(b, s.Latest(), 167*60)
 		}
 	})
 	b.Run("search", func(b *testing.B) {

@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/history"
 	"lantern/internal/store"
-	"lantern/internal/wire"
 )
 
 // A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
@@ -24,22 +24,24 @@ const (
 	foldsATick = 4
 )
 
+// Held ready for judging are the newest months of every drive: of all days but the newest, of a metric that moves all
+// the time, two points a day.
+const (
+	keepInMemory = 100 * 24 * time.Hour
+	wholeFor     = 8 * 24 * time.Hour
+)
+
 // loadReadings puts the newest months of every drive into memory.
 func (s *Service) loadReadings() error {
 	since := s.clock.Now().Add(-keepInMemory)
+	s.behind = map[string]bool{}
 	err := s.store.EachBlock(since, func(b store.Block) error {
-		d := s.drives[b.Drive]
-		if d == nil {
-			return nil
-		}
-		rs, err := history.DecodeBlock(b.Data)
-		if err != nil {
-			s.log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First), "error", err)
-			return nil
-		}
-		for _, r := range rs {
-			if !r.At.Before(since) {
-				d.record.Add(r.At, r.Metrics)
+		if d := s.drives[b.Drive]; d != nil {
+			ok, err := d.record.AddBlock(b.Data, since)
+			if err != nil {
+				s.log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First), "error", err)
+			} else if !ok {
+				s.behind[b.Drive] = true
 			}
 		}
 		return nil
@@ -47,7 +49,7 @@ func (s *Service) loadReadings() error {
 	if err != nil {
 		return err
 	}
-	return s.store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
+	err = s.store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
 		d := s.drives[r.Drive]
 		if d == nil {
 			return nil
@@ -61,32 +63,100 @@ func (s *Service) loadReadings() error {
 			s.log.Error("a reading is left out", "drive", r.Drive, "error", err)
 			return nil
 		}
-		d.record.Add(time.UnixMilli(r.At).UTC(), metrics)
+		if !d.record.Add(time.UnixMilli(r.At).UTC(), metrics) {
+			s.behind[r.Drive] = true
+		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	for _, d := range s.drives {
+		d.record.Thin(s.clock.Now().Add(-wholeFor))
+	}
+	s.recallLate()
+	return nil
+}
+
+// recallLate makes the records of drives anew of which something came late and is kept now. s.mu is held.
+func (s *Service) recallLate() {
+	for key := range s.behind {
+		if d := s.drives[key]; d != nil {
+			s.recall(key, d)
+		}
+	}
+	s.behind = map[string]bool{}
+}
+
+func (s *Service) recall(key string, d *disk) {
+	since := s.clock.Now().Add(-keepInMemory)
+	blocks, loose, err := s.store.Of(key, since)
+	if err != nil {
+		s.log.Error("the readings of a drive cannot be read", "drive", key, "error", err)
+		return
+	}
+	whole := history.Whole{}
+	for _, b := range blocks {
+		if err := whole.AddBlock(b.Data, since); err != nil {
+			s.log.Error("a block of readings is left out", "drive", key, "first", time.UnixMilli(b.First), "error", err)
+		}
+	}
+	for _, r := range loose {
+		if metrics, err := history.Unpack(r.Packed); err == nil {
+			whole.Add(time.UnixMilli(r.At).UTC(), metrics)
+		}
+	}
+	d.record = whole.Record()
+	d.record.Thin(s.clock.Now().Add(-wholeFor))
+	d.version++
 }
 
 // keep puts a reading into memory and into a batch.
-func (s *Service) keep(b *store.Batch, key string, d *disk, at time.Time, metrics map[drive.MetricName]float64) {
-	for n, v := range metrics {
+func (s *Service) keep(b *store.Batch, key string, d *disk, at time.Time, metrics map[string]float64) {
+	for name, v := range metrics {
+		n := drive.MetricName(name)
 		series := d.record[n]
-		last, ok := series.Last()
-		switch {
-		case !ok || d.Life == nil || v >= last.Value && at.After(last.At):
-		case !at.After(last.At):
-			d.Life = nil // it came late: what it changes is made out when it is asked for
+		last, known := series.Last()
+		kept, newer := series.Keep(history.Point{At: at, Value: v})
+		if !newer {
+			// What it changes is made out when it is kept, and of its life when that is asked for.
+			s.behind[key], d.Life = true, nil
 			b.Put(d.row())
-		default:
+			break
+		}
+		d.record[n] = kept
+		if known && v < last.Value && d.Life != nil {
 			if m, _ := drive.MetricByName(n); m.Kind == drive.Counter {
 				d.Life[n] = d.Life[n].After(last.Value, v)
 				b.Put(d.row())
 			}
 		}
-		d.record[n] = series.Add(history.Point{At: at, Value: v})
 	}
 	d.version++
 	d.loose++
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
+}
+
+// thin makes the records of some drives smaller, each once a day.
+func (s *Service) thin(now time.Time) {
+	const drivesATick = 200
+	n := 0
+	for _, d := range s.drives {
+		if now.Sub(d.thinned) < 24*time.Hour {
+			continue
+		}
+		if n++; n > drivesATick {
+			return
+		}
+		d.thinned = now
+		d.record.Thin(now.Add(-wholeFor))
+		for name, series := range d.record {
+			// Nothing is asked of what lies further back; the last value stays, however old.
+			if kept := series.Since(now.Add(-keepInMemory)); len(kept) > 0 && len(kept) < len(series) {
+				d.record[name] = slices.Clone(kept)
+			}
+		}
+	}
 }
 
 // fold makes blocks of drives that have many loose readings. s.mu is held.
@@ -150,11 +220,8 @@ func (s *Service) foldInto(key string, rs []history.Reading, loose int) error {
 	return s.store.Fold(store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)}, loose, of)
 }
 
-// series of one metric, from memory when that reaches far enough back, else from the store.
+// series of one metric, whole, from what is kept.
 func (s *Service) series(key string, metric drive.MetricName, since time.Time) (history.Series, error) {
-	if !since.Before(s.clock.Now().Add(-keepInMemory)) {
-		return s.drives[key].record[metric].Since(since), nil
-	}
 	blocks, loose, err := s.store.Of(key, since)
 	if err != nil {
 		return nil, err
@@ -245,6 +312,56 @@ type Line struct {
 	Metrics map[string]float64 `json:"metrics"`
 }
 
+// Newest is the newest value of every metric of one drive; At is the time of the newest of them.
+type Newest struct {
+	Drive  string
+	At     time.Time
+	Values []Value
+}
+
+// Value is one metric's.
+type Value struct {
+	Metric drive.MetricName
+	Value  float64
+}
+
+// Line is its line in an export.
+func (n Newest) Line() Line {
+	l := Line{Drive: n.Drive, At: n.At, Metrics: make(map[string]float64, len(n.Values))}
+	for _, v := range n.Values {
+		l.Metrics[string(v.Metric)] = v.Value
+	}
+	return l
+}
+
+// Latest gives the newest values of all drives, by drive.
+func (s *Service) Latest() []Newest {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := 0
+	for _, d := range s.drives {
+		all += len(d.record)
+	}
+	values := make([]Value, 0, all)
+	out := make([]Newest, 0, len(s.drives))
+	for key, d := range s.drives {
+		n, from := Newest{Drive: key}, len(values)
+		for name, series := range d.record {
+			if p, ok := series.Last(); ok {
+				values = append(values, Value{name, p.Value})
+				if p.At.After(n.At) {
+					n.At = p.At
+				}
+			}
+		}
+		if n.Values = values[from:len(values):len(values)]; len(n.Values) > 0 {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b Newest) int { return strings.Compare(a.Drive, b.Drive) })
+	return out
+}
+
 // mostRefused is how many lines that were refused are told of.
 const mostRefused = 100
 
@@ -310,36 +427,20 @@ func (s *Service) importOne(b *store.Batch, l Line) (known bool, err error) {
 		return false, errors.New("it has no metrics")
 	}
 	key := d.Desc.Key()
-	if known, err = s.has(key, d, l.At); err != nil || known {
+	if known, err = s.has(key, l.At); err != nil || known {
 		return known, err
 	}
-	s.keep(b, key, d, l.At, wire.ToMetrics(l.Metrics))
+	s.keep(b, key, d, l.At, l.Metrics)
 	return false, nil
 }
 
 // has says whether a reading of a drive at a time is kept already.
-func (s *Service) has(key string, d *disk, at time.Time) (bool, error) {
-	if at.After(s.clock.Now().Add(-keepInMemory)) {
-		for _, series := range d.record {
-			if p, ok := series.At(at); ok && p.At.UnixMilli() == at.UnixMilli() {
-				return true, nil
-			}
-		}
-		return false, nil
-	}
-	blocks, loose, err := s.store.Of(key, at)
-	if err != nil {
-		return false, err
-	}
-	for _, r := range loose {
-		if r.At == at.UnixMilli() {
-			return true, nil
-		}
+func (s *Service) has(key string, at time.Time) (bool, error) {
+	loose, blocks, err := s.store.Around(key, at)
+	if err != nil || loose {
+		return loose, err
 	}
 	for _, b := range blocks {
-		if b.First > at.UnixMilli() {
-			continue
-		}
 		times, err := history.BlockTimes(b.Data)
 		if err != nil {
 			return false, err

@@ -138,6 +138,7 @@ func (s *Service) Tick() error {
 			s.happened(b, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
 		}
 	}
+	s.thin(now)
 	return errors.Join(s.commit(b), s.fold(), s.forget(now))
 }
 

@@ -1,8 +1,8 @@
 package service
 
 import (
-	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
@@ -20,6 +20,11 @@ import (
 // future is how far ahead of our clock a report may be dated.
 const future = 5 * time.Minute
 
+// idsAtHand is how many ids of a host's newest reports are known without a look into the store.
+const idsAtHand = 64
+
+var errTaken = problem(409, "used-id", "Nothing needs to be done: it was taken before.", "A report with this id was taken already.")
+
 // TakeReport takes in what an agent says. from is the host whose token came with it.
 func (s *Service) TakeReport(from string, r api.Report) error {
 	s.mu.Lock()
@@ -34,14 +39,14 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	if now := s.clock.Now(); r.At.After(now.Add(s.clock.AtLeast(future, 10*time.Second))) {
 		return problem(422, "bad-clock", "Set the clock of the host.", "The report is dated %s, and it is %s here.", r.At.Format(time.RFC3339), now.Format(time.RFC3339))
 	}
-	if _, err := store.One[store.ReportID](s.store, "id = ?", r.Id); err == nil {
-		return problem(409, "used-id", "Nothing needs to be done: it was taken before.", "A report with this id was taken already.")
-	} else if !errors.Is(err, store.ErrNone) {
-		return err
+	if slices.Contains(h.taken, r.Id) {
+		return errTaken
 	}
 
-	b := &store.Batch{}
-	b.Add(&store.ReportID{ID: r.Id, Host: from, At: r.At})
+	b := &store.Batch{Once: &store.ReportID{ID: r.Id, Host: from, At: r.At}}
+	if h.taken = append(h.taken, r.Id); len(h.taken) > idsAtHand {
+		h.taken = slices.Delete(h.taken, 0, idsAtHand/2)
+	}
 	live := !r.Past && !r.At.Before(h.SeenAt)
 	seen := map[string]bool{}
 	var came []string
@@ -66,8 +71,10 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	slices.Sort(came)
 	first := h.SeenAt.IsZero()
 	back := h.quiet
-	h.report, h.SeenAt, h.Interval, h.quiet = r, r.At, r.IntervalSeconds, false
-	h.Report = document(withoutReadings(r))
+	h.SeenAt, h.Interval, h.quiet = r.At, r.IntervalSeconds, false
+	if lasting := withoutReadings(r); !reflect.DeepEqual(lasting, h.report) {
+		h.report, h.Report = lasting, document(lasting)
+	}
 	row := h.Host
 	b.Put(&row)
 	if first || back {
@@ -98,8 +105,9 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	return s.commit(b)
 }
 
-// withoutReadings is what is kept of a report to compare the next one with.
+// withoutReadings is what is kept of a report to compare the next one with: what is there, whenever it was told.
 func withoutReadings(r api.Report) api.Report {
+	r.Id, r.At = "", time.Time{}
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
 		r.Drives[i].Reading = api.Reading{}
@@ -143,9 +151,12 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		d.FirstAt, changed = at, true
 	}
 	if live && s.dropped(from, at, d, r) {
-		last, _ := d.record["bus_drops"].Last()
-		s.keep(b, key, d, d.SeenAt, map[drive.MetricName]float64{"bus_drops": last.Value})
-		s.keep(b, key, d, at.Add(-time.Millisecond), map[drive.MetricName]float64{"bus_drops": last.Value + 1})
+		last, known := d.record["bus_drops"].Last()
+		if !known {
+			// A moment after the drive's last reading, and before its next, which have the very times of their reports.
+			s.keep(b, key, d, d.SeenAt.Add(2*time.Millisecond), map[string]float64{"bus_drops": 0})
+		}
+		s.keep(b, key, d, at.Add(-time.Millisecond), map[string]float64{"bus_drops": last.Value + 1})
 	}
 	if live || d.Host == "" {
 		changed = changed || !d.Present || d.Desc != desc || d.Host != from || d.Section != r.Section || d.Bay != r.Bay ||
@@ -157,9 +168,8 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		changed = true
 	}
 	if rd := r.Reading; !rd.At.IsZero() {
-		metrics := wire.ToMetrics(rd.Metrics)
-		if len(metrics) > 0 {
-			s.keep(b, key, d, rd.At, metrics)
+		if len(rd.Metrics) > 0 {
+			s.keep(b, key, d, rd.At, rd.Metrics)
 		}
 		if !rd.At.Before(d.Reading.At) {
 			before := d.Reading.Attributes
@@ -208,11 +218,11 @@ func (s *Service) poolErrors(b *store.Batch, id string) {
 		if d == nil {
 			return
 		}
-		metrics := map[drive.MetricName]float64{"pool_read_errors": float64(m.Errors.Read),
+		metrics := map[string]float64{"pool_read_errors": float64(m.Errors.Read),
 			"pool_write_errors": float64(m.Errors.Write), "pool_checksum_errors": float64(m.Errors.Checksum)}
 		same := true
 		for n, v := range metrics {
-			last, ok := d.record[n].Last()
+			last, ok := d.record[drive.MetricName(n)].Last()
 			same = same && ok && last.Value == v && at.Sub(last.At) < 24*time.Hour
 		}
 		if same {

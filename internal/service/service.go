@@ -5,6 +5,7 @@ package service
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -36,7 +37,8 @@ type Service struct {
 	orders map[string]*order // those without an outcome
 	lights map[string]*light // those that have not ended
 	recov  map[string]*course
-	judged *judgement // nil when it must be made anew
+	judged *judgement      // nil when it must be made anew
+	behind map[string]bool // drives of which something came that is not in their records yet
 	before map[string]judged
 	forgot time.Time // when old ids were last let go
 	// batches are the keys of drives whose serials begin alike.
@@ -48,6 +50,7 @@ type host struct {
 	store.Host
 	report api.Report
 	quiet  bool
+	taken  []string // ids of its newest reports
 }
 
 // disk is one drive as it is remembered.
@@ -56,6 +59,7 @@ type disk struct {
 	record  history.Record
 	version int // changes with everything that a finding can depend on
 	loose   int // readings that were not folded yet
+	thinned time.Time
 }
 
 // facts are what is kept of a drive as JSON.
@@ -106,9 +110,6 @@ type course struct {
 	samples  []recovery.Sample
 }
 
-// keepInMemory is how far back readings are held ready; older ones are read from the store.
-const keepInMemory = 100 * 24 * time.Hour
-
 // New loads everything from the store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	s := &Service{clock: c, store: st, log: log, bus: newBus(), wake: map[string]chan struct{}{}}
@@ -151,7 +152,7 @@ func (s *Service) load() error {
 		}
 		s.hosts[row.Name] = h
 		for _, p := range h.report.Pools {
-			s.takePool(h.Name, h.report.At, p)
+			s.takePool(h.Name, h.SeenAt, p)
 		}
 	}
 
@@ -237,8 +238,12 @@ func (s *Service) commit(b *store.Batch) error {
 		if again := s.load(); again != nil {
 			s.log.Error("memory could not be made anew", "error", again)
 		}
+		if errors.Is(err, store.ErrTwice) {
+			return errTaken
+		}
 		return err
 	}
+	s.recallLate()
 	for _, e := range b.Events {
 		s.bus.send(api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
 	}

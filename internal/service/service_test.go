@@ -547,7 +547,7 @@ func BenchmarkTakeReport(b *testing.B) {
 		r.Id, r.At = fmt.Sprint(n), c.Now()
 		for i := range r.Drives {
 			r.Drives[i].Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
-			for j, m := range drive.Catalogue {
+			for j, m := range drive.Catalogue[:25] {
 				r.Drives[i].Reading.Metrics[string(m.Name)] = float64(n * j)
 			}
 		}

@@ -154,6 +154,9 @@ var ErrFull = errors.New("the disk under the database is full")
 // ErrNone means that there is no such record.
 var ErrNone = errors.New("no such record")
 
+// ErrTwice means that a report with this id was taken before, and that nothing was written.
+var ErrTwice = errors.New("this report was taken before")
+
 // Store is an open database.
 type Store struct{ db *gorm.DB }
 
@@ -162,8 +165,8 @@ func Open(file string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, err
 	}
-	dsn := "file:" + file + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true,
+	dsn := "file:" + file + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,
 		NowFunc: func() time.Time { return time.Now().UTC() }})
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
@@ -203,8 +206,10 @@ func full(err error) error {
 
 // Batch collects records that belong together.
 type Batch struct {
-	put []any // replaces what has the same key
-	add []any // is left as it is when the key is there
+	// Once makes the whole batch fail with ErrTwice when a report with its id was taken before.
+	Once *ReportID
+	put  []any // replaces what has the same key
+	add  []any // is left as it is when the key is there
 	// Events get their numbers when the batch is written.
 	Events []*Event
 }
@@ -217,10 +222,17 @@ func (b *Batch) Add(record any) { b.add = append(b.add, record) }
 
 // Write keeps the whole batch, or nothing of it.
 func (s *Store) Write(b *Batch) error {
-	if len(b.put)+len(b.add)+len(b.Events) == 0 {
+	if len(b.put)+len(b.add)+len(b.Events) == 0 && b.Once == nil {
 		return nil
 	}
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
+		if b.Once != nil {
+			if done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(b.Once); done.Error != nil {
+				return done.Error
+			} else if done.RowsAffected == 0 {
+				return ErrTwice
+			}
+		}
 		var readings []*Reading
 		for _, r := range b.add {
 			if one, ok := r.(*Reading); ok {
@@ -334,6 +346,17 @@ func (s *Store) Of(drive string, since time.Time) (blocks []Block, loose []Readi
 	}
 	loose, err = All[Reading](s, "at", "drive = ? and at >= ?", drive, since.UnixMilli())
 	return blocks, loose, err
+}
+
+// Around says whether a loose reading of a drive at a time is kept, and gives the blocks that may hold one.
+func (s *Store) Around(drive string, at time.Time) (loose bool, blocks []Block, err error) {
+	ms := at.UnixMilli()
+	rows, err := All[Reading](s, "at", "drive = ? and at = ?", drive, ms)
+	if err != nil || len(rows) > 0 {
+		return len(rows) > 0, nil, err
+	}
+	blocks, err = All[Block](s, "first", "drive = ? and first <= ? and last >= ?", drive, ms, ms)
+	return false, blocks, err
 }
 
 // Oldest gives the n oldest readings of a drive that were not folded yet.

@@ -114,3 +114,88 @@ func BenchmarkPack(b *testing.B) {
 		Pack(m)
 	}
 }
+
+// TestHeldReady: what is held ready for judging answers as the whole history does; thinned, it keeps what happened on which
+// day, and every fall of a counter.
+func TestHeldReady(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	at := func(h int) time.Time { return t0.Add(time.Duration(h) * time.Hour) }
+	for range 200 {
+		var whole, ready Series
+		v := 0.0
+		hours := 24 * (2 + rng.IntN(40))
+		busy := rng.IntN(3)
+		for h := range hours {
+			switch {
+			case rng.IntN(60) == 0:
+				v = float64(rng.IntN(5)) // begins anew
+			case busy == 2 || rng.IntN(8) == 0 && busy == 1:
+				v += float64(rng.IntN(4))
+			}
+			if rng.IntN(10) == 0 {
+				continue // not read
+			}
+			whole = whole.Add(Point{at(h), v})
+			var ok bool
+			ready, ok = ready.Keep(Point{at(h), v})
+			require.True(t, ok)
+		}
+		_, ok := ready.Keep(Point{at(0), 1})
+		require.False(t, ok, "what is late is not for here")
+		require.LessOrEqual(t, len(ready), len(whole))
+		same := func(s Series, when time.Time) {
+			want, known := whole.Growth(when)
+			got, alike := s.Growth(when)
+			require.Equal(t, known, alike)
+			require.Equal(t, want, got)
+			a, _ := whole.At(when)
+			b, _ := s.At(when)
+			require.Equal(t, a.Value, b.Value)
+		}
+		for range 20 {
+			same(ready, at(rng.IntN(hours)))
+		}
+		check := func(s Series) {
+			a, _ := whole.Last()
+			b, _ := s.Last()
+			require.Equal(t, a, b)
+			require.Equal(t, whole.Life(), s.Life())
+			require.Equal(t, whole.Resets(), s.Resets())
+		}
+		check(ready)
+		require.Equal(t, whole.LastChange(), ready.LastChange())
+		require.Equal(t, whole.FirstAbove(3), ready.FirstAbove(3))
+		before := at(rng.IntN(hours))
+		thin := ready.Thin(before, true)
+		check(thin)
+		for d := 0; at(d*24).Before(before.Truncate(24 * time.Hour)); d++ {
+			// A day begins with its own first point, whose growth since the day before is the day's.
+			whole0, _ := whole.Since(at(d * 24)).Growth(at(d * 24))
+			thin0, _ := thin.Since(at(d * 24)).Growth(at(d * 24))
+			require.Equal(t, whole0, thin0)
+		}
+		again := thin.Thin(before, true)
+		require.Equal(t, thin, again, "thinning once is enough")
+	}
+
+	// A block gives a record and a whole history as its readings do, one by one.
+	var rs []Reading
+	record, whole := Record{}, Whole{}
+	for h := range 300 {
+		r := Reading{At: at(h), Metrics: map[drive.MetricName]float64{"power_on_hours": float64(h), "pending_sectors": float64(h / 100)}}
+		rs = append(rs, r)
+		require.True(t, record.Add(r.At, r.Metrics))
+		whole.Add(r.At, r.Metrics)
+	}
+	fromBlock, wholeBlock := Record{}, Whole{}
+	ok, err := fromBlock.AddBlock(EncodeBlock(rs), t0)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.NoError(t, wholeBlock.AddBlock(EncodeBlock(rs), t0))
+	require.Equal(t, record, fromBlock)
+	require.Equal(t, whole, wholeBlock)
+	require.Equal(t, record, whole.Record())
+	ok, err = fromBlock.AddBlock(EncodeBlock(rs[:5]), t0)
+	require.NoError(t, err)
+	require.False(t, ok)
+}

@@ -5,13 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"math"
 	"slices"
 
 	"lantern/internal/core/drive"
 )
 
-// A packed reading is: a version byte, the number of metrics, then for each (in order of name) its number in numbered, or
+// A packed reading is: a version byte, the number of metrics, then for each (those that have one in the order of
+// their numbers, then the others by name) its number in numbered, or
 // 0, the length of its name and the name; then its value; at the end a CRC-32C of all that came before. A whole number is a signed varint whose lowest
 // bit is 0; any other value is the byte 1 and eight bytes of IEEE 754, so nothing is ever rounded.
 const packVersion = 1
@@ -24,6 +26,7 @@ var numbered = []drive.MetricName{
 	"power_cycles", "power_on_hours", "bytes_written", "bytes_read", "grown_defects", "uncorrected_read_errors", "uncorrected_write_errors", "uncorrected_verify_errors",
 	"media_errors", "spare_available_percent", "wear_used_percent", "non_medium_errors", "unsafe_shutdowns", "bus_drops", "pool_read_errors", "pool_write_errors", "pool_checksum_errors",
 	"temperature_limit_celsius", "background_scan_findings", "logged_errors", "host_io_errors",
+	"internal_data_errors", "link_downshifts", "shocks", "head_flying_hours",
 }
 
 var numberOf = func() map[drive.MetricName]uint64 {
@@ -65,25 +68,32 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 var ErrDamaged = errors.New("the stored reading is damaged")
 
 // Pack lays one reading out for keeping.
-func Pack(metrics map[drive.MetricName]float64) []byte {
-	names := make([]drive.MetricName, 0, len(metrics))
-	for n := range metrics {
-		names = append(names, n)
+func Pack[N ~string](metrics map[N]float64) []byte {
+	b := make([]byte, 0, 16+12*len(metrics))
+	b = append(b, packVersion)
+	b = binary.AppendUvarint(b, uint64(len(metrics)))
+	left := len(metrics)
+	for _, n := range numbered {
+		if v, ok := metrics[N(n)]; ok {
+			b = appendValue(appendName(b, n), v)
+			left--
+		}
 	}
-	slices.Sort(names)
-	b := []byte{packVersion}
-	b = binary.AppendUvarint(b, uint64(len(names)))
-	for _, n := range names {
-		b = appendName(b, n)
-		v := metrics[n]
-		if w := int64(v); v >= 0 && v < 1<<62 && float64(w) == v && !math.Signbit(v) {
-			b = binary.AppendUvarint(b, uint64(w)<<1)
-		} else {
-			b = append(b, 1)
-			b = binary.LittleEndian.AppendUint64(b, math.Float64bits(v))
+	if left > 0 {
+		for _, n := range slices.Sorted(maps.Keys(metrics)) {
+			if name := drive.MetricName(n); numberOf[name] == 0 {
+				b = appendValue(appendName(b, name), metrics[n])
+			}
 		}
 	}
 	return binary.LittleEndian.AppendUint32(b, crc32.Checksum(b, castagnoli))
+}
+
+func appendValue(b []byte, v float64) []byte {
+	if w := int64(v); v >= 0 && v < 1<<62 && float64(w) == v && !math.Signbit(v) {
+		return binary.AppendUvarint(b, uint64(w)<<1)
+	}
+	return binary.LittleEndian.AppendUint64(append(b, 1), math.Float64bits(v))
 }
 
 // Unpack reads what Pack wrote; anything else is ErrDamaged.

@@ -108,14 +108,92 @@ func (s Series) FirstAbove(limit float64) time.Time {
 	return at
 }
 
-// Record is one drive's metrics by name.
+// Keep puts a newer point at the end of a series that is held ready for judging: of a run of equal values only the first
+// and the last are kept, which changes no answer but how often it was read. A point that is not newer belongs into the
+// whole history first, and ok is false.
+func (s Series) Keep(p Point) (kept Series, ok bool) {
+	n := len(s)
+	switch {
+	case n > 0 && p.At.Equal(s[n-1].At):
+		return s, true // it came twice
+	case n > 0 && p.At.Before(s[n-1].At):
+		return s, false
+	case n > 1 && s[n-1].Value == p.Value && s[n-2].Value == p.Value:
+		s[n-1].At = p.At
+		return s, true
+	}
+	return append(s, p), true
+}
+
+// dense is how many points of one day are too many once the day is old.
+const dense = 6
+
+// Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
+// points around each fall stay as well, so that its growth over any days stays what it was.
+func (s Series) Thin(before time.Time, counter bool) Series {
+	const day = 24 * time.Hour
+	before = before.Truncate(day)
+	if len(s) < 3 || !s[0].At.Before(before) {
+		return s
+	}
+	out := make(Series, 0, len(s))
+	for i := 0; i < len(s); {
+		from := s[i].At.Truncate(day)
+		end := i
+		for end < len(s) && s[end].At.Before(from.Add(day)) {
+			end++
+		}
+		for k := i; k < end; k++ {
+			fell := counter && (k > 0 && s[k].Value < s[k-1].Value || k+1 < len(s) && s[k+1].Value < s[k].Value)
+			if k == i || k == end-1 || fell || end-i <= dense || !from.Before(before) {
+				out = append(out, s[k])
+			}
+		}
+		i = end
+	}
+	return out
+}
+
+// Record is one drive's metrics by name, held ready for judging.
 type Record map[drive.MetricName]Series
 
-// Add puts one reading into its series.
-func (r Record) Add(at time.Time, metrics map[drive.MetricName]float64) {
+// Add puts one reading into its series; ok is false when a part of it was not newer than what is there.
+func (r Record) Add(at time.Time, metrics map[drive.MetricName]float64) (ok bool) {
+	ok = true
 	for n, v := range metrics {
-		r[n] = r[n].Add(Point{At: at, Value: v})
+		kept, newer := r[n].Keep(Point{At: at, Value: v})
+		r[n], ok = kept, ok && newer
 	}
+	return ok
+}
+
+// Thin thins all series.
+func (r Record) Thin(before time.Time) {
+	for n, s := range r {
+		m, _ := drive.MetricByName(n)
+		r[n] = s.Thin(before, m.Kind == drive.Counter)
+	}
+}
+
+// Whole is one drive's metrics by name with every point, in whatever order they come.
+type Whole map[drive.MetricName]Series
+
+// Add puts one reading in.
+func (w Whole) Add(at time.Time, metrics map[drive.MetricName]float64) {
+	for n, v := range metrics {
+		w[n] = w[n].Add(Point{At: at, Value: v})
+	}
+}
+
+// Record is what is held ready of it.
+func (w Whole) Record() Record {
+	r := make(Record, len(w))
+	for n, s := range w {
+		for _, p := range s {
+			r[n], _ = r[n].Keep(p)
+		}
+	}
+	return r
 }
 
 // Spans are the times over which the growth of a counter is told.

@@ -220,7 +220,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description The newest value of every metric of every drive, a drive a line. */
+        get: operations["getLatestReadings"];
         put?: never;
         /** @description Readings of the past, one a line, as an export prints them. What is known already stays as it is. */
         post: operations["importReadings"];
@@ -1656,6 +1657,27 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description all readings, one a line, in order of time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getLatestReadings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a drive a line, by key */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -234,7 +234,7 @@ var statisticPages = map[byte]struct {
 }{
 	1: {"general statistics", []statistic{{"lifetime power-on resets", 8, 4, "resets", "power_cycles", 1}, {"power-on hours", 16, 4, "h", "power_on_hours", 1}, {"logical sectors written", 24, 6, "sectors", "bytes_written", 512},
 		{"number of write commands", 32, 6, "commands", "", 0}, {"logical sectors read", 40, 6, "sectors", "bytes_read", 512}, {"number of read commands", 48, 6, "commands", "", 0}}},
-	3: {"rotating media statistics", []statistic{{"spindle motor power-on hours", 8, 4, "h", "", 0}, {"head flying hours", 16, 4, "h", "", 0}, {"head load events", 24, 4, "events", "load_cycles", 1},
+	3: {"rotating media statistics", []statistic{{"spindle motor power-on hours", 8, 4, "h", "", 0}, {"head flying hours", 16, 4, "h", "head_flying_hours", 1}, {"head load events", 24, 4, "events", "load_cycles", 1},
 		{"reallocated logical sectors", 32, 4, "sectors", "reallocated_sectors", 1}, {"read recovery attempts", 40, 4, "attempts", "", 0}, {"mechanical start failures", 48, 4, "failures", "spin_retries", 1},
 		{"reallocation candidate logical sectors", 56, 4, "sectors", "pending_sectors", 1}, {"high priority unload events", 64, 4, "events", "", 0}}},
 	4: {"general errors statistics", []statistic{{"reported uncorrectable errors", 8, 4, "errors", "reported_uncorrectable_errors", 1}, {"resets between command acceptance and completion", 16, 4, "resets", "", 0}}},
