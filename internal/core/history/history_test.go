@@ -168,7 +168,7 @@ func TestHeldReady(t *testing.T) {
 		before := at(rng.IntN(hours))
 		thin := ready.Thin(before, true)
 		check(thin)
-		for d := 0; at(d*24).Before(before.Truncate(24 * time.Hour)); d++ {
+		for d := 0; at(d * 24).Before(before.Truncate(24 * time.Hour)); d++ {
 			// A day begins with its own first point, whose growth since the day before is the day's.
 			whole0, _ := whole.Since(at(d * 24)).Growth(at(d * 24))
 			thin0, _ := thin.Since(at(d * 24)).Growth(at(d * 24))
