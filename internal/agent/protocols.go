@@ -119,6 +119,7 @@ func readSCSI(ctx context.Context, t Transport, wake bool, out *api.Reading) (wh
 	for _, code := range field[[]string](p, "supported pages") {
 		has[code] = true
 	}
+	out.SelfTests = has["10h"]
 	for _, code := range logPages {
 		if has[fmt.Sprintf("%02Xh", code)] {
 			p, raw, err := ask(ctx, t, drive.LogSense(code, scsiLength), scsiLength, "scsi-log")
@@ -152,7 +153,7 @@ func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
 	for _, w := range out.Warnings {
 		out.Failing = out.Failing || w != "temperature"
 	}
-	if m.selfTests {
+	if out.SelfTests = m.selfTests; m.selfTests {
 		p, raw, err := ask(ctx, t, drive.NVMeLog(0x06, nvmeTests), nvmeTests, "nvme-selftest-log")
 		take(out, p, raw, err)
 	}

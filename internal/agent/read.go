@@ -178,10 +178,11 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 			}
 		}
 	}
+	out.SelfTests = f.Known.SelfTests || smart.SelfTests
 	// The extended log has addresses of 48 bits, but only its first page is read: 19 tests.
 	if f.Known.GeneralLogs && m.logs[drive.LogExtendedSelfTest] == 1 {
 		out.Tests = wire.SelfTests(log("ata-extended-selftest-log", drive.LogExtendedSelfTest, 0).Tests)
-	} else if f.Known.SelfTests || smart.SelfTests {
+	} else if out.SelfTests {
 		ask(drive.SmartReadSelfTest, func(p []byte) error {
 			tests, err := drive.DecodeSelfTestLog(p)
 			out.Tests = wire.SelfTests(tests)

@@ -1062,8 +1062,11 @@ type Reading struct {
 	Attributes []Attribute        `json:"attributes,omitempty,omitzero"`
 	Failing    bool               `json:"failing,omitempty,omitzero"`
 	Metrics    map[string]float64 `json:"metrics"`
-	Tests      []SelfTest         `json:"tests,omitempty,omitzero"`
-	Unreadable []BadPage          `json:"unreadable,omitempty,omitzero"`
+
+	// SelfTests it can test itself
+	SelfTests  bool       `json:"self_tests,omitempty,omitzero"`
+	Tests      []SelfTest `json:"tests,omitempty,omitzero"`
+	Unreadable []BadPage  `json:"unreadable,omitempty,omitzero"`
 
 	// Warnings NVMe: critical warnings that are raised, by the standard's names
 	Warnings []string `json:"warnings,omitempty,omitzero"`

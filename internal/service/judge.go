@@ -2,12 +2,14 @@ package service
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/store"
 	"lantern/internal/wire"
 )
 
@@ -18,22 +20,26 @@ type judgement struct {
 	places map[string]place
 }
 
-// judged is one drive's part of it. alone is what was found without looking at siblings; it stands as long as what it
-// was made from does.
+// judged is one drive's part of it. hits is what was found without looking at siblings; it stands as long as what it was
+// made from does.
 type judged struct {
 	findings []health.Finding
 	verdict  health.Verdict
-	alone    *judged
+	hits     []health.Hit
 	from     grounds
 }
 
 // grounds are what a drive's findings can depend on, beside its siblings: equal grounds give equal findings.
 type grounds struct {
-	version int // of what is remembered of the drive
-	late    bool
-	state   pool.MemberState
-	filling bool
-	peers   float64
+	version    int // of what is remembered of the drive
+	late       bool
+	state      pool.MemberState
+	filling    bool
+	peers      health.Group
+	neighbours health.Group
+	mates      string
+	scrub      time.Time
+	limits     *health.Thresholds
 }
 
 // goodFor is how long a judgement stands when nothing was reported: long enough to answer a page, short enough that a
@@ -52,42 +58,122 @@ func (s *Service) judge() map[string]judged {
 	for _, p := range s.pools {
 		s.placesOf(p, places)
 	}
+	warm, scrubs := s.neighbourhoods(), s.cleanScrubs()
 	var bad []string
 	for key, d := range s.drives {
 		j, known := s.before[key]
-		from := s.grounds(now, d, places[key])
-		if !known || j.alone == nil || j.from != from {
-			one := judged{}
-			one.findings, one.verdict = health.Judge(s.subject(d, places[key], from))
-			j = judged{findings: one.findings, verdict: one.verdict, alone: &one, from: from}
-		} else {
-			j.findings, j.verdict = j.alone.findings, j.alone.verdict
+		from := s.grounds(now, d, places[key], warm, scrubs)
+		if !known || j.from != from {
+			sub := s.subject(d, places[key], from)
+			j = judged{hits: health.Evaluate(&sub, from.limits), from: from}
 		}
 		of[key] = j
-		if failed(j.findings) != nil {
+		if failure(j.hits, d.standing) != nil {
 			bad = append(bad, key)
 		}
 	}
 	slices.Sort(bad)
-	siblings := map[string][]health.Sibling{}
+	related := map[string][]health.Sibling{}
 	for _, b := range bad {
-		f := failed(of[b].findings)
-		for _, a := range s.siblings(s.drives[b]) {
-			if places[a].pool != nil {
-				siblings[a] = append(siblings[a], health.Sibling{Tail: s.drives[b].tail(), At: f.Since, Why: "same model and serials near " + s.drives[b].Desc.Serial})
+		f := failure(of[b].hits, s.drives[b].standing)
+		since := f.Since
+		if since.IsZero() {
+			since = now
+		}
+		for key, hours := range s.siblings(s.drives[b], places[b]) {
+			if places[key].pool == nil {
+				continue
 			}
+			why := "same model and serials near " + s.drives[b].Desc.Serial
+			if hours {
+				why = "same model and nearly equal power-on hours"
+			}
+			related[key] = append(related[key], health.Sibling{Tail: s.drives[b].tail(), At: since, Why: why, Hours: hours})
 		}
 	}
-	for a, failedOnes := range siblings {
-		sub := s.subject(s.drives[a], places[a], of[a].from)
-		sub.Siblings = failedOnes
-		j := of[a]
-		j.findings, j.verdict = health.Judge(sub)
-		of[a] = j
+	for key, j := range of {
+		d := s.drives[key]
+		hits := j.hits
+		if r := related[key]; len(r) > 0 {
+			slices.SortFunc(r, func(a, b health.Sibling) int { return strings.Compare(a.Tail, b.Tail) })
+			sub := health.Subject{LastAt: now, Siblings: r, Present: true, CanTest: true}
+			hits = append(slices.Clip(hits), health.Evaluate(&sub, j.from.limits)...)
+		}
+		if len(hits)+len(d.standing) == 0 {
+			j.findings, j.verdict = nil, health.VerdictOf(nil, j.from.late)
+		} else {
+			s.stand(key, d, health.Settle(d.standing, hits, now))
+			j.findings, j.verdict = health.Tell(d.standing, j.from.late, now)
+		}
+		of[key] = j
 	}
 	s.before = of
 	s.judged = &judgement{at: now, of: of, places: places}
 	return of
+}
+
+// stand keeps what stands against a drive, and notes what of it changed, to be written down.
+func (s *Service) stand(key string, d *disk, standing []health.Standing) {
+	was := d.standing
+	d.standing = standing
+	same := len(was) == len(standing)
+	for i := 0; same && i < len(standing); i++ {
+		a, b := was[i], standing[i]
+		same = a.Rule == b.Rule && a.Verdict == b.Verdict && b.Seen.Sub(d.standingKept) < time.Hour
+	}
+	if !same {
+		s.unwritten[key] = true
+	}
+	for _, x := range standing {
+		if bay := d.bay(); bay != "" && (x.Rule == "link-crc" || x.Rule == "link-follows-drive") && !slices.Contains(d.BadLinks, bay) {
+			d.BadLinks = append(d.BadLinks, bay)
+			s.badLink(key, d, bay)
+			s.unwritten[key] = true
+		}
+	}
+}
+
+// writeStanding puts what changed of the findings into a batch.
+func (s *Service) writeStanding(b *store.Batch) {
+	now := s.clock.Now()
+	for key := range s.unwritten {
+		if d := s.drives[key]; d != nil {
+			d.standingKept = now
+			b.Put(&store.Standing{Drive: key, Doc: document(d.standing)})
+			b.Put(d.row())
+		}
+	}
+	clear(s.unwritten)
+}
+
+// cleanScrubs says when a scrub of each pool last ended that found nothing.
+func (s *Service) cleanScrubs() map[string]time.Time {
+	out := map[string]time.Time{}
+	for _, c := range s.recov {
+		if c.Kind == recovery.Scrub && c.State == recovery.Finished && c.Report.Found == 0 && c.EndedAt.After(out[c.PoolID]) {
+			out[c.PoolID] = c.EndedAt
+		}
+	}
+	return out
+}
+
+// neighbourhoods are the temperatures in each section of each enclosure.
+func (s *Service) neighbourhoods() map[string]health.Group {
+	degrees := map[string][]float64{}
+	for _, d := range s.drives {
+		if d.Section == "" || !d.Present {
+			continue
+		}
+		if p, ok := d.record["temperature_celsius"].Last(); ok {
+			at := d.Host + "/" + d.Section
+			degrees[at] = append(degrees[at], p.Value)
+		}
+	}
+	out := make(map[string]health.Group, len(degrees))
+	for at, v := range degrees {
+		out[at] = health.Robust(v)
+	}
+	return out
 }
 
 // places is where in its pool each drive is.
@@ -104,22 +190,48 @@ func batch(d *disk) string {
 	return ""
 }
 
-// siblings are the keys of the drives made together with d.
-func (s *Service) siblings(d *disk) (keys []string) {
+// siblings are the keys of the drives made together with d (false), and of those of its model in its pool that ran just as
+// long (true).
+func (s *Service) siblings(d *disk, at place) map[string]bool {
+	out := map[string]bool{}
+	if hours, told := d.record["power_on_hours"].Last(); told && at.pool != nil {
+		at.pool.Everyone(func(_ string, m *pool.Member) {
+			other := s.drives[m.Drive]
+			if other == nil || other == d || other.Desc.Model != d.Desc.Model {
+				return
+			}
+			if p, ok := other.record["power_on_hours"].Last(); ok && health.SameHours(hours.Value, p.Value) {
+				out[m.Drive] = true
+			}
+		})
+	}
 	for _, k := range s.batches[batch(d)] {
 		if other := s.drives[k]; other != nil && health.SameBatch(d.Desc.Identity, other.Desc.Identity) {
-			keys = append(keys, k)
+			out[k] = false
 		}
+	}
+	return out
+}
+
+// batchOf are the keys of the drives made together with d, in order.
+func (s *Service) batchOf(d *disk) (keys []string) {
+	for k := range s.siblings(d, place{}) {
+		keys = append(keys, k)
 	}
 	slices.Sort(keys)
 	return keys
 }
 
-// failed is the finding by which a drive counts as failed for its siblings: not for a bad link, not for being pulled.
-func failed(findings []health.Finding) *health.Finding {
-	for i, f := range findings {
-		if f.Verdict.Gravity() >= health.Replace.Gravity() && f.Strength == drive.Strong && f.Rule != "vanished" {
-			return &findings[i]
+// failure is the finding by which a drive counts as failed for its siblings: not for a bad link, not for being pulled.
+func failure(hits []health.Hit, standing []health.Standing) *health.Hit {
+	for i, h := range hits {
+		if health.Failed(h) {
+			return &hits[i]
+		}
+	}
+	for i, h := range standing {
+		if health.Failed(h.Hit) {
+			return &standing[i].Hit
 		}
 	}
 	return nil
@@ -161,8 +273,8 @@ func (s *Service) placesOf(p *poolState, out map[string]place) {
 	}
 }
 
-func (s *Service) grounds(now time.Time, d *disk, at place) grounds {
-	g := grounds{version: d.version, state: at.member.State, filling: at.filling}
+func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
+	g := grounds{version: d.version, state: at.member.State, filling: at.filling, limits: s.limitsOf(d, at)}
 	if h := s.hosts[d.Host]; h == nil || s.late(h, now) {
 		g.late = true
 	}
@@ -174,23 +286,37 @@ func (s *Service) grounds(now time.Time, d *disk, at place) grounds {
 			}
 		}
 	}
-	if len(latencies) >= 2 {
-		slices.Sort(latencies)
-		g.peers = latencies[len(latencies)/2]
+	g.peers = health.Robust(latencies)
+	if at.pool != nil {
+		g.scrub = scrubs[at.pool.ID]
+	}
+	if d.Section != "" {
+		g.neighbours = warm[d.Host+"/"+d.Section]
+		var mates []string
+		for key, tail := range s.badLinks[d.bay()] {
+			if key != d.Desc.Key() {
+				mates = append(mates, tail)
+			}
+		}
+		slices.Sort(mates)
+		g.mates = strings.Join(mates, " ")
 	}
 	return g
 }
 
 func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
-	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt,
-		Removed: d.Replaced, HostLate: g.late, Blind: d.Blind, Failing: d.Reading.Failing, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests),
-		PeerLatency: g.peers, Filling: at.filling, Member: at.member.State}
+	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
+		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), CanTest: d.Reading.SelfTests || d.Reading.At.IsZero(),
+		Peers: g.peers, Neighbours: g.neighbours, Filling: at.filling, Member: at.member.State, Stays: d.Stays, BayMates: strings.Fields(g.mates), CleanScrub: g.scrub}
 	if len(d.Reading.Unreadable) > 0 {
 		u := d.Reading.Unreadable[0]
 		sub.Bad = &drive.Unreadable{Kind: drive.PageKind(u.Kind), Why: u.Why, Bytes: u.Bytes}
 	}
 	return sub
 }
+
+// limitsOf are the thresholds that hold for a drive.
+func (s *Service) limitsOf(*disk, place) *health.Thresholds { return &s.limits }
 
 // late says whether two reports of a host were missed (R7).
 func (s *Service) late(h *host, now time.Time) bool {

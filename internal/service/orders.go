@@ -139,6 +139,7 @@ func (s *Service) Tick() error {
 		}
 	}
 	s.thin(now)
+	s.judge() // so that findings come, stay and go whether anybody looks or not
 	return errors.Join(s.commit(b), s.fold(), s.forget(now))
 }
 

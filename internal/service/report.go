@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"time"
 
 	"lantern/internal/api"
@@ -161,6 +162,15 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	if live || d.Host == "" {
 		changed = changed || !d.Present || d.Desc != desc || d.Host != from || d.Section != r.Section || d.Bay != r.Bay ||
 			d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds) || !slices.Equal(d.Names, r.Names)
+		if place := (health.Stay{Bay: from + "/" + r.Section + "/" + strconv.Itoa(r.Bay), From: at}); live && r.Section != "" {
+			if n := len(d.Stays); n == 0 || d.Stays[n-1].Bay != place.Bay {
+				if n > 0 {
+					d.Stays[n-1].To = at
+				}
+				const most = 100
+				d.Stays = append(d.Stays[max(0, n+1-most):], place)
+			}
+		}
 		d.Desc, d.Host, d.Section, d.Bay, d.Path, d.Blind, d.Holds = desc, from, r.Section, r.Bay, r.Path, r.Blind, r.Holds
 		d.Present, d.SeenAt, d.Names = live, at, r.Names
 	} else if d.SeenAt.Before(at) {

@@ -41,9 +41,9 @@ func (s *Service) Round() api.Round {
 		}
 		m := health.Matter{Key: key, Verdict: j.verdict, Growth: f.Growth, Since: f.Since, PathOnly: f.Strength == drive.Path}
 		if at.pool != nil {
-			m.After, m.MarginKnown = at.pool.Margin()
-			if !at.member.Lost() && at.member.State != pool.Out && at.member.State != pool.Standby {
-				m.After, _, m.MarginKnown = at.pool.Without(at.member.Slot)
+			m.Stake, m.MarginKnown = at.pool.Margin()
+			if j.verdict.Gravity() >= health.Replace.Gravity() && !at.member.Lost() && at.member.State != pool.Out && at.member.State != pool.Standby {
+				m.Stake, _, m.MarginKnown = at.pool.Without(at.member.Slot)
 			}
 		}
 		matters = append(matters, m)
@@ -78,7 +78,12 @@ func (s *Service) roundLine(m health.Matter, j judged, at place, now time.Time) 
 	}
 	margin, after := margins(at)
 	l := api.RoundLine{Drive: m.Key, Tail: v.Tail, Verdict: v.Verdict, Pool: v.Pool, Bay: v.Bay, Host: v.Host, Says: f.Says, Do: f.Do, Since: f.Since,
-		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: v.Swap, Also: len(j.findings) - 1}
+		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: v.Swap, Also: -1}
+	for _, f := range j.findings {
+		if f.Verdict != health.Sound { // remarks count for nothing
+			l.Also++
+		}
+	}
 	if mt, ok := drive.MetricByName(f.Metric); ok {
 		l.Unit = mt.Unit
 		const moments = 28

@@ -14,6 +14,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
@@ -40,7 +41,12 @@ type Service struct {
 	judged *judgement      // nil when it must be made anew
 	behind map[string]bool // drives of which something came that is not in their records yet
 	before map[string]judged
-	forgot time.Time // when old ids were last let go
+	// unwritten are drives of whose findings something changed that is not kept yet. badLinks are the tails, by key, of the
+	// drives whose link was bad, by bay.
+	unwritten map[string]bool
+	badLinks  map[string]map[string]string
+	limits    health.Thresholds
+	forgot    time.Time // when old ids were last let go
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}
@@ -60,6 +66,9 @@ type disk struct {
 	version int // changes with everything that a finding can depend on
 	loose   int // readings that were not folded yet
 	thinned time.Time
+	// standing is what was found and not cleared yet; standingKept is when it was written down.
+	standing     []health.Standing
+	standingKept time.Time
 }
 
 // facts are what is kept of a drive as JSON.
@@ -77,6 +86,8 @@ type facts struct {
 	Reading  api.Reading       `json:"reading"`  // the newest, its metrics left out
 	Replaced bool              `json:"replaced"` // by a swap: that it is gone is no fault
 	Names    []string          `json:"names,omitempty"`
+	Stays    []health.Stay     `json:"stays,omitempty"`     // the bays it was in, in order of time
+	BadLinks []string          `json:"bad_links,omitempty"` // the bays in which its link was bad
 	// Life is what its counters had counted when they began anew; nil when it must be made out from all readings.
 	Life map[drive.MetricName]history.Life `json:"life"`
 }
@@ -123,6 +134,7 @@ func (s *Service) load() error {
 	s.hosts, s.drives, s.pools = map[string]*host{}, map[string]*disk{}, map[string]*poolState{}
 	s.swaps, s.orders, s.lights, s.recov = map[string]*swapState{}, map[string]*order{}, map[string]*light{}, map[string]*course{}
 	s.judged, s.before, s.batches = nil, nil, map[string][]string{}
+	s.unwritten, s.badLinks, s.limits = map[string]bool{}, map[string]map[string]string{}, health.Usual()
 
 	drives, err := store.All[store.Drive](s.store, "key", "")
 	if err != nil {
@@ -134,8 +146,14 @@ func (s *Service) load() error {
 			return fmt.Errorf("facts of drive %s: %w", row.Key, err)
 		}
 		s.know(row.Key, d)
+		for _, bay := range d.BadLinks {
+			s.badLink(row.Key, d, bay)
+		}
 	}
 	if err := s.loadReadings(); err != nil {
+		return err
+	}
+	if err := s.loadStanding(); err != nil {
 		return err
 	}
 
@@ -182,6 +200,30 @@ func (s *Service) load() error {
 		s.lights[row.ID] = l
 	}
 	return s.loadRecoveries()
+}
+
+func (s *Service) loadStanding() error {
+	rows, err := store.All[store.Standing](s.store, "drive", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		d := s.drives[row.Drive]
+		if d == nil {
+			continue
+		}
+		if err := json.Unmarshal(row.Doc, &d.standing); err != nil {
+			return fmt.Errorf("findings of drive %s: %w", row.Drive, err)
+		}
+	}
+	return nil
+}
+
+func (s *Service) badLink(key string, d *disk, bay string) {
+	if s.badLinks[bay] == nil {
+		s.badLinks[bay] = map[string]string{}
+	}
+	s.badLinks[bay][key] = d.tail()
 }
 
 func (s *Service) loadSwaps() error {
@@ -233,6 +275,7 @@ func (s *Service) loadRecoveries() error {
 // was not kept. s.mu is held.
 func (s *Service) commit(b *store.Batch) error {
 	s.judged = nil
+	s.writeStanding(b)
 	err := s.store.Write(b)
 	if err != nil {
 		if again := s.load(); again != nil {

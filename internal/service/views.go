@@ -104,7 +104,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 	if !whole {
 		return out
 	}
-	out.Siblings = s.siblings(d)
+	out.Siblings = s.batchOf(d)
 	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
 	life, err := s.life(d)
 	if err != nil {
@@ -117,7 +117,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 			continue
 		}
 		if m.Kind == drive.Counter || m.Unit == "sectors" {
-			for _, g := range d.record[m.Name].Rates(v.At) {
+			for _, g := range d.record[m.Name].Rates(v.At, m.Kind == drive.Counter) {
 				v.Growth = append(v.Growth, api.Growth{Hours: int(g.Over.Hours()), Grown: g.Grown, Whole: g.Whole})
 			}
 		}

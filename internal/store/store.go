@@ -62,6 +62,12 @@ type Drive struct {
 	Doc []byte
 }
 
+// Standing holds the findings that stand against a drive, as JSON.
+type Standing struct {
+	Drive string `gorm:"primaryKey"`
+	Doc   []byte
+}
+
 // Reading is one packed reading.
 type Reading struct {
 	Drive  string `gorm:"primaryKey"`
@@ -176,7 +182,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

@@ -2,6 +2,9 @@
 //
 // Strong evidence can say replace. Weak evidence can say watch and no more. How fast a number grows matters more than
 // what it is. Not knowing is a verdict of its own.
+//
+// Evaluate says which rules hold, in numbers; Settle keeps findings standing until what raised them was gone for a while;
+// Tell puts them into words.
 package health
 
 import (
@@ -17,7 +20,8 @@ import (
 // Verdict is what a drive's gravest finding makes of it.
 type Verdict string
 
-// Sound to dead are in order of gravity; unknown stands apart and is never taken for either end.
+// Sound to dead are in order of gravity; unknown stands apart and is never taken for either end. A finding of verdict sound
+// is a remark: it is told on the drive's own page and makes no verdict.
 const (
 	Sound   Verdict = "sound"
 	Unknown Verdict = "unknown"
@@ -26,10 +30,20 @@ const (
 	Dead    Verdict = "dead"
 )
 
-var gravity = map[Verdict]int{Sound: 0, Unknown: 1, Watch: 2, Replace: 3, Dead: 4}
-
 // Gravity orders verdicts, sound first.
-func (v Verdict) Gravity() int { return gravity[v] }
+func (v Verdict) Gravity() int {
+	switch v {
+	case Unknown:
+		return 1
+	case Watch:
+		return 2
+	case Replace:
+		return 3
+	case Dead:
+		return 4
+	}
+	return 0
+}
 
 // Evidence is one observed value a finding rests on.
 type Evidence struct {
@@ -39,7 +53,7 @@ type Evidence struct {
 	Source string           `json:"source"`
 }
 
-// Finding is a rule that holds for a drive.
+// Finding is a rule that holds for a drive, in words.
 type Finding struct {
 	Rule     string           `json:"rule"`
 	Verdict  Verdict          `json:"verdict"`
@@ -55,12 +69,74 @@ type Finding struct {
 	Idle bool `json:"idle"`
 }
 
-// Sibling is a drive of the same batch that failed.
+// Hit is a rule that holds, in numbers. What its words need is in it, so that a finding can be told when it is not true any
+// more.
+type Hit struct {
+	Rule    string           `json:"rule"`
+	Verdict Verdict          `json:"verdict"`
+	Since   time.Time        `json:"since"`
+	At      time.Time        `json:"at"` // of the newest value it rests on
+	Metric  drive.MetricName `json:"metric,omitempty"`
+	Growth  float64          `json:"growth,omitempty"`
+	Idle    bool             `json:"idle,omitempty"`
+	// N and Text are what the rule measured, in an order that its words know.
+	N    [4]float64 `json:"n"`
+	Text []string   `json:"text,omitempty"`
+}
+
+// Standing is a hit that was raised and not cleared yet.
+type Standing struct {
+	Hit
+	Raised time.Time `json:"raised"`
+	Seen   time.Time `json:"seen"`  // when its rule last held
+	Grave  time.Time `json:"grave"` // when it last held with this verdict
+}
+
+// Sibling is a drive that has something in common with this one and failed.
 type Sibling struct {
 	Tail string
 	Why  string // what makes it a sibling
 	At   time.Time
+	// Hours is true when all they share is how long they ran, which is no more than a remark.
+	Hours bool
 }
+
+// Stay is a time in a bay; To is zero while it lasts.
+type Stay struct {
+	Bay      string
+	From, To time.Time
+}
+
+// Group is what peers or neighbours say of the same metric: robust, so that one of them that is ill moves nothing.
+type Group struct {
+	N      int
+	Median float64
+	MAD    float64 // median of the absolute deviations from the median
+}
+
+// Robust makes a group of values, which it puts in order.
+func Robust(values []float64) (g Group) {
+	if g.N = len(values); g.N == 0 {
+		return g
+	}
+	g.Median = median(values)
+	for i, v := range values {
+		values[i] = max(v-g.Median, g.Median-v)
+	}
+	g.MAD = median(values)
+	return g
+}
+
+func median(v []float64) float64 {
+	slices.Sort(v)
+	if n := len(v); n%2 == 0 {
+		return (v[n/2-1] + v[n/2]) / 2
+	}
+	return v[len(v)/2]
+}
+
+// sigma makes a MAD comparable to a standard deviation of a normal distribution (Rousseeuw and Croux 1993).
+const sigma = 1.4826
 
 // Subject is everything that is known of one drive at one moment.
 type Subject struct {
@@ -72,29 +148,94 @@ type Subject struct {
 	HostLate bool      // its host's reports stopped coming
 	Blind    string    // why it cannot tell about itself; empty when it can
 	Bad      *drive.Unreadable
-	Failing  bool // SMART RETURN STATUS
+	Failing  bool     // its own word that it fails
+	Warnings []string // NVMe: critical warnings
+	Medium   drive.Medium
 	Record   history.Record
 	Tests    []drive.SelfTest // newest first
-	// PeerLatency is the median read latency of its group's other members, in seconds; 0 when unknown.
-	PeerLatency float64
+	// CanTest is false when the drive says that it has no self-tests.
+	CanTest bool
+	// Peers are the read latencies, in seconds, of its group's other members; Neighbours the temperatures, in degrees
+	// Celsius, of the other drives in its section of its enclosure.
+	Peers, Neighbours Group
 	// Filling is true while a recovery writes to it: it may be slow.
 	Filling  bool
 	Member   pool.MemberState // empty when in no pool
 	Siblings []Sibling
+	Stays    []Stay // the bays it was in, in order of time
+	// BayMates are the tails of other drives whose links were bad while they were in the bay where it is now.
+	BayMates []string
+	// CleanScrub is when a scrub of its pool last ended that found nothing; zero when there was none.
+	CleanScrub time.Time
 }
 
-// Judge gives the findings that hold, the gravest first, and the verdict they make.
-func Judge(s Subject) ([]Finding, Verdict) {
-	var out []Finding
-	for _, r := range rules {
-		if f, ok := r.holds(s); ok {
-			f.Rule = r.id
-			f.Strength = r.strength
-			if (f.Strength == drive.Weak || f.Strength == drive.Path) && f.Verdict.Gravity() > Watch.Gravity() {
-				f.Verdict = Watch // weak evidence says watch and no more, whatever its rule thinks
-			}
-			out = append(out, f)
+// Evaluate says which rules hold. Of what cannot be known while its host is silent, nothing is said.
+func Evaluate(s *Subject, t *Thresholds) []Hit {
+	var out []Hit
+	for i := range rules {
+		r := &rules[i]
+		if t.off[r.ID] {
+			continue
 		}
+		h := r.holds(s, t)
+		if h == nil {
+			continue
+		}
+		h.Rule = r.ID
+		if h.Verdict.Gravity() > r.Level.Gravity() {
+			h.Verdict = r.Level // weak evidence says watch and no more, whatever its rule thinks
+		}
+		if h.At.IsZero() {
+			h.At = s.LastAt
+		}
+		out = append(out, *h)
+	}
+	return out
+}
+
+// Settle keeps findings standing: one that holds stays or is raised; one that does not hold any more stays until it was
+// gone for as long as its rule says, and a lower verdict takes over only after the graver one was gone for as long. So
+// nothing comes and goes with every reading.
+func Settle(before []Standing, hits []Hit, now time.Time) []Standing {
+	out := make([]Standing, 0, len(hits))
+	taken := 0
+	for _, h := range hits {
+		s := Standing{Hit: h, Raised: now, Seen: now, Grave: now}
+		if i := slices.IndexFunc(before, func(b Standing) bool { return b.Rule == h.Rule }); i >= 0 {
+			taken++
+			was := before[i]
+			s.Raised = was.Raised
+			if was.Verdict.Gravity() > h.Verdict.Gravity() && now.Sub(was.Grave) < holdOf(h.Rule) {
+				// It got better, but not for long enough.
+				was.Seen = now
+				s = was
+			}
+		}
+		out = append(out, s)
+	}
+	if taken == len(before) {
+		return out
+	}
+	for _, was := range before {
+		if !slices.ContainsFunc(hits, func(h Hit) bool { return h.Rule == was.Rule }) && now.Sub(was.Seen) < holdOf(was.Rule) {
+			out = append(out, was)
+		}
+	}
+	return out
+}
+
+func holdOf(id string) time.Duration {
+	if r := ruleOf(id); r != nil {
+		return r.Hold
+	}
+	return 0
+}
+
+// Tell puts what stands into words, the gravest first, and says what verdict it makes.
+func Tell(standing []Standing, hostLate bool, now time.Time) ([]Finding, Verdict) {
+	out := make([]Finding, 0, len(standing))
+	for _, s := range standing {
+		out = append(out, s.Finding(now))
 	}
 	slices.SortStableFunc(out, func(a, b Finding) int {
 		return cmp.Or(
@@ -103,12 +244,49 @@ func Judge(s Subject) ([]Finding, Verdict) {
 			a.Since.Compare(b.Since),
 		)
 	})
-	switch {
-	case s.HostLate:
-		// What was found still stands in the list, but what is true now is not known (R7).
-		return out, Unknown
-	case len(out) == 0:
-		return nil, Sound
+	return out, VerdictOf(standing, hostLate)
+}
+
+// VerdictOf is what a drive's gravest finding makes of it. While its host is silent, what was found still stands, but what
+// is true now is not known (R7).
+func VerdictOf(standing []Standing, hostLate bool) Verdict {
+	if hostLate {
+		return Unknown
 	}
-	return out, out[0].Verdict
+	v := Sound
+	for _, s := range standing {
+		if s.Verdict.Gravity() > v.Gravity() {
+			v = s.Verdict
+		}
+	}
+	return v
+}
+
+// Judge gives the findings that hold now, whatever stood before.
+func Judge(s Subject) ([]Finding, Verdict) {
+	t := Usual()
+	return Tell(Settle(nil, Evaluate(&s, &t), s.LastAt), s.HostLate, s.LastAt)
+}
+
+// Finding puts one standing hit into words.
+func (s Standing) Finding(now time.Time) Finding {
+	f := Finding{Rule: s.Rule, Verdict: s.Verdict, Since: s.Since, Metric: s.Metric, Growth: s.Growth, Idle: s.Idle}
+	r := ruleOf(s.Rule)
+	if r == nil {
+		f.Says, f.Do, f.Strength = "was found by the rule "+s.Rule+", which is gone", "Look at its numbers.", drive.Weak
+		f.Evidence = []Evidence{{Says: "the rule held", At: s.Seen, Source: s.Rule}}
+		return f
+	}
+	f.Strength = r.Strength
+	f.Says, f.Do, f.Evidence = r.words(s.Hit)
+	if f.Do == "" {
+		f.Do = r.Do
+	}
+	if f.Since.IsZero() {
+		f.Since = s.Raised
+	}
+	if s.Seen.Before(now) && !s.Seen.IsZero() {
+		f.Evidence = append(f.Evidence, Evidence{Metric: s.Metric, Says: "not so any more; it stands until that lasted for " + span(r.Hold), At: s.Seen, Source: "rule " + r.ID})
+	}
+	return f
 }

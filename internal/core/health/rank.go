@@ -16,18 +16,18 @@ type Matter struct {
 	Since   time.Time
 	// MarginKnown is false for a drive in no pool: then nothing of the pool's is at stake.
 	MarginKnown bool
-	// After is the margin its pool would have left without it. For a drive that is gone this is the margin now.
-	After pool.Margin
+	// Stake is the margin that is at stake: of a drive that is to be replaced or gone, what its pool has left without it; of
+	// one to be watched, what it has now, since nobody expects to lose it.
+	Stake pool.Margin
 	// PathOnly is true when only the link is accused: the drive's data is not at stake.
 	PathOnly bool
 }
 
-// Rank puts matters in the order in which a person should see to them: first where least would be left, then the graver
-// verdict, then the faster growth, then the longer wait.
+// Rank puts matters in the order in which a person should see to them: first where least is left, then the graver verdict,
+// then the faster growth, then the longer wait.
 func Rank(m []Matter) {
 	slices.SortStableFunc(m, func(a, b Matter) int {
 		return cmp.Or(
-			cmp.Compare(a.urgency(), b.urgency()),
 			cmp.Compare(a.stake(), b.stake()),
 			-cmp.Compare(a.Verdict.Gravity(), b.Verdict.Gravity()),
 			-cmp.Compare(a.Growth, b.Growth),
@@ -37,18 +37,10 @@ func Rank(m []Matter) {
 	})
 }
 
-// urgency tells what must be acted upon from what is to be watched.
-func (m Matter) urgency() int {
-	if m.Verdict == Replace || m.Verdict == Dead {
-		return 0
-	}
-	return 1
-}
-
 func (m Matter) stake() int {
 	const nothing = 1 << 20
 	if !m.MarginKnown || m.PathOnly {
 		return nothing
 	}
-	return int(m.After)
+	return int(m.Stake)
 }

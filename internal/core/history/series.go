@@ -55,6 +55,23 @@ func (s Series) Since(t time.Time) Series {
 	return s[sort.Search(len(s), func(i int) bool { return !s[i].At.Before(t) }):]
 }
 
+// Until is the part of the series at or before t.
+func (s Series) Until(t time.Time) Series {
+	return s[:sort.Search(len(s), func(i int) bool { return s[i].At.After(t) })]
+}
+
+// Risen is how much a level rose since a moment, its falls left out. ok is false when nothing is known as far back.
+func (s Series) Risen(since time.Time) (risen float64, ok bool) {
+	from := sort.Search(len(s), func(i int) bool { return s[i].At.After(since) })
+	if ok = from > 0; ok {
+		from--
+	}
+	for i := from + 1; i < len(s); i++ {
+		risen += max(0, s[i].Value-s[i-1].Value)
+	}
+	return risen, ok
+}
+
 // Growth is how much a counter grew from the value known at since to the newest one. A fall in between is a reset: what
 // was counted after it is added to what was counted before, so that clearing a counter hides nothing. ok is false when
 // nothing is known as far back as since; then growth is counted from the first point.
@@ -93,6 +110,16 @@ func (s Series) Resets() []time.Time {
 func (s Series) LastChange() time.Time {
 	for i := len(s) - 1; i > 0; i-- {
 		if s[i].Value != s[i-1].Value {
+			return s[i].At
+		}
+	}
+	return time.Time{}
+}
+
+// LastRise is when the value last grew; the zero time means that it never did while it was watched.
+func (s Series) LastRise() time.Time {
+	for i := len(s) - 1; i > 0; i-- {
+		if s[i].Value > s[i-1].Value {
 			return s[i].At
 		}
 	}
@@ -206,12 +233,16 @@ type Rate struct {
 	Whole bool
 }
 
-// Rates are the growths over all Spans until the newest reading.
-func (s Series) Rates(now time.Time) []Rate {
+// Rates are the growths over all Spans until the newest reading; of a level, how much it rose.
+func (s Series) Rates(now time.Time, counter bool) []Rate {
 	out := make([]Rate, len(Spans))
 	for i, over := range Spans {
 		out[i].Over = over
-		out[i].Grown, out[i].Whole = s.Growth(now.Add(-over))
+		if counter {
+			out[i].Grown, out[i].Whole = s.Growth(now.Add(-over))
+		} else {
+			out[i].Grown, out[i].Whole = s.Risen(now.Add(-over))
+		}
 	}
 	return out
 }

@@ -1200,6 +1200,8 @@ export interface components {
             attributes?: components["schemas"]["Attribute"][];
             tests?: components["schemas"]["SelfTest"][];
             failing?: boolean;
+            /** @description it can test itself */
+            self_tests?: boolean;
             /** @description NVMe: critical warnings that are raised, by the standard's names */
             warnings?: string[];
             unreadable?: components["schemas"]["BadPage"][];

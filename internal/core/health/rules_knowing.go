@@ -1,0 +1,198 @@
+package health
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"lantern/internal/core/drive"
+)
+
+// What is known, or not, about a drive itself: siblings, tests, and what it cannot tell.
+var knowingRules = []Rule{
+	{ID: "sibling-failed", Title: "A drive made together with it failed", Level: Watch, Strength: drive.Weak, For: "drives in a pool",
+		When: "a drive of the same model with a serial near its own failed", Why: "What went wrong in one of a batch went wrong in others.", Do: "Run an extended self-test.",
+		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, false) },
+		words: func(h Hit) (string, string, []Evidence) {
+			tails, evidence := siblingWords(h)
+			return "is of the same batch as " + tails + ", which failed", "", evidence
+		}},
+	{ID: "same-hours", Title: "A drive that ran just as long failed", Level: Sound, Strength: drive.Background, For: "drives in a pool",
+		When: "a drive of the same model with nearly equal power-on hours failed", Why: "Drives bought together often wear out together; by itself it says little.", Do: "Nothing by itself; test it when convenient.",
+		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, true) },
+		words: func(h Hit) (string, string, []Evidence) {
+			tails, evidence := siblingWords(h)
+			return "ran for as long as " + tails + ", which failed", "", evidence
+		}},
+	{ID: "never-tested", Title: "No self-test on record", Level: Sound, Strength: drive.Background, For: "drives that have self-tests",
+		When: "it was watched for short_days and its log holds no test that ended", Why: "Nobody looks at most of a drive's surface but its own tests and scrubs.", Do: "Let it be tested.",
+		holds: func(s *Subject, t *Thresholds) *Hit {
+			if !tellsTests(s) || s.LastAt.Sub(s.FirstAt) < days(t.ShortDays) {
+				return nil
+			}
+			for _, one := range s.Tests {
+				if one.Result == drive.SelfTestPassed || one.Result == drive.SelfTestFailed {
+					return nil
+				}
+			}
+			return &Hit{Verdict: Sound, Since: s.FirstAt, Idle: true}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "was never tested while it was watched", "", []Evidence{{Says: "no test that ended", At: h.At, Source: "self-test log"}}
+		}},
+	{ID: "not-tested-lately", Title: "Not tested for long", Level: Sound, Strength: drive.Background, For: "drives that have self-tests",
+		When: "its newest test that ended is older than short_days, or its newest extended one than extended_days", Why: "What a test found good long ago may not be good now.", Do: "Let it be tested.",
+		holds: func(s *Subject, t *Thresholds) *Hit {
+			if !tellsTests(s) {
+				return nil
+			}
+			var any, extended time.Time
+			for _, one := range s.Tests {
+				if one.Result != drive.SelfTestPassed && one.Result != drive.SelfTestFailed {
+					continue
+				}
+				at := testTime(s, one)
+				if any.IsZero() {
+					any = at
+				}
+				if one.Kind == drive.SelfTestExtended && extended.IsZero() {
+					extended = at
+				}
+			}
+			switch {
+			case any.IsZero():
+				return nil
+			case s.LastAt.Sub(any) > days(t.ShortDays):
+				return &Hit{Verdict: Sound, Since: any, Idle: true, Text: []string{"any"}}
+			case extended.IsZero() && s.LastAt.Sub(s.FirstAt) > days(t.ExtendedDays):
+				return &Hit{Verdict: Sound, Since: s.FirstAt, Idle: true, Text: []string{"extended, ever"}}
+			case !extended.IsZero() && s.LastAt.Sub(extended) > days(t.ExtendedDays):
+				return &Hit{Verdict: Sound, Since: extended, Idle: true, Text: []string{"extended"}}
+			}
+			return nil
+		},
+		words: func(h Hit) (says, _ string, _ []Evidence) {
+			switch h.Text[0] {
+			case "any":
+				says = "was last tested " + strconv.Itoa(int(h.At.Sub(h.Since)/day)) + " days ago"
+			case "extended":
+				says = "had its last extended self-test " + strconv.Itoa(int(h.At.Sub(h.Since)/day)) + " days ago"
+			default:
+				says = "had no extended self-test while it was watched"
+			}
+			return says, "", []Evidence{{Says: says, At: h.At, Source: "self-test log"}}
+		}},
+	{ID: "cannot-be-tested", Title: "Has no self-tests", Level: Sound, Strength: drive.Background, For: all,
+		When: "it says that it has no self-tests", Why: "Only scrubs of its pool look at its surface.", Do: "Scrub its pool often.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.CanTest || s.Blind != "" || !s.Present || s.HostLate {
+				return nil
+			}
+			return &Hit{Verdict: Sound, Since: s.FirstAt, Idle: true}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "has no self-tests", "", []Evidence{{Says: "self-tests are not implemented", At: h.At, Source: "drive"}}
+		}},
+	{ID: "unreadable", Title: "Answers with a page that cannot be believed", Level: Unknown, Strength: drive.Background, For: all,
+		When: "a page of its newest reading was unreadable", Why: "What a damaged page says is nothing; it is neither healthy nor failed.", Do: "The bytes are kept for a report. Check firmware and cable.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Bad == nil {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.LastAt, N: [4]float64{float64(len(s.Bad.Bytes))}, Text: []string{s.Bad.Why, string(s.Bad.Kind)}}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "answered with a page that is unreadable: " + h.Text[0], "", []Evidence{{Says: fmt.Sprintf("%d bytes kept", int(h.N[0])), At: h.At, Source: h.Text[1]}}
+		}},
+	{ID: "unknown-since", Title: "Not heard of", Level: Unknown, Strength: drive.Background, For: all,
+		When: "two reports of its host were missed", Why: "What is not known is not healthy.", Do: "Look at the host and its agent.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if !s.HostLate {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.LastAt}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "has not been heard of since its host went quiet", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
+		}},
+	{ID: "blind", Title: "Cannot tell about itself", Level: Unknown, Strength: drive.Background, For: all,
+		When: "its newest reading told nothing", Why: "What a drive does not tell is not healthy.", Do: "Judge it by what its pool says.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Blind == "" || s.HostLate || !s.Present {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.FirstAt, Text: []string{s.Blind}}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "is blind: " + h.Text[0], "", []Evidence{{Says: h.Text[0], At: h.At, Source: "host report"}}
+		}},
+}
+
+func days(n float64) time.Duration { return time.Duration(n * float64(day)) }
+
+// tellsTests says whether a drive is there, can be tested, and told of its tests.
+func tellsTests(s *Subject) bool {
+	_, told := s.Record["power_on_hours"].Last()
+	return s.CanTest && s.Present && !s.HostLate && s.Blind == "" && told
+}
+
+// siblings holds when drives that share more than their hours failed, or, with hours, those that share only them. Text:
+// tails and reasons, turn by turn.
+func siblings(s *Subject, hours bool) *Hit {
+	if len(s.Siblings) == 0 {
+		return nil
+	}
+	h := &Hit{Verdict: Watch}
+	if hours {
+		h.Verdict, h.Idle = Sound, true
+	}
+	for _, b := range s.Siblings {
+		if b.Hours != hours {
+			continue
+		}
+		if h.Since.IsZero() || b.At.Before(h.Since) {
+			h.Since = b.At
+		}
+		h.Text = append(h.Text, b.Tail, b.Why)
+	}
+	if len(h.Text) == 0 {
+		return nil
+	}
+	return h
+}
+
+func siblingWords(h Hit) (tails string, evidence []Evidence) {
+	var names []string
+	for i := 0; i+1 < len(h.Text); i += 2 {
+		names = append(names, h.Text[i])
+		evidence = append(evidence, Evidence{Says: h.Text[i+1], At: h.Since, Source: "identity"})
+	}
+	return strings.Join(names, ", "), evidence
+}
+
+// SameBatch says whether two drives were made together: the same model, and serials that differ only in their last three
+// characters, by at most near. Only what has a world wide name came out of a factory.
+func SameBatch(a, b drive.Identity) bool {
+	const near = 40
+	if a.WWN == "" || b.WWN == "" || a.Model != b.Model || len(a.Serial) != len(b.Serial) || len(a.Serial) < 6 || a.Serial == b.Serial {
+		return false
+	}
+	cut := len(a.Serial) - 3
+	if a.Serial[:cut] != b.Serial[:cut] {
+		return false
+	}
+	x, err1 := strconv.ParseInt(a.Serial[cut:], 36, 64)
+	y, err2 := strconv.ParseInt(b.Serial[cut:], 36, 64)
+	return err1 == nil && err2 == nil && max(x-y, y-x) <= near
+}
+
+// SameHours says whether two drives ran for nearly as long: within two days, and for more than half a year.
+func SameHours(a, b float64) bool { return a > 183*24 && max(a-b, b-a) <= 48 }
+
+// Failed says whether a finding counts as the failure of a drive for those that have something in common with it: strong
+// evidence to replace it, but not that it is gone, or that its own electronics spoil the link.
+func Failed(h Hit) bool {
+	r := ruleOf(h.Rule)
+	return r != nil && h.Verdict.Gravity() >= Replace.Gravity() && r.Strength == drive.Strong && h.Rule != "vanished" && h.Rule != "link-follows-drive"
+}

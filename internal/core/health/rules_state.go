@@ -1,0 +1,111 @@
+package health
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+)
+
+// What the drive, its pool or its host says outright.
+var stateRules = []Rule{
+	{ID: "vanished", Title: "Does not answer any more", Level: Dead, Strength: drive.Strong, For: "members of a pool",
+		When: "it was in its host's report before and is not in the newest", Why: "A member that is gone takes its share of the redundancy with it.",
+		Do: "Look at its bay: reseat it if it came loose, else replace it.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Present || s.HostLate || s.Removed || s.Member == "" {
+				return nil
+			}
+			return &Hit{Verdict: Dead, Since: s.GoneAt, At: s.GoneAt}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "does not answer any more", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
+		}},
+	{ID: "faulted-by-pool", Title: "Put out by its pool", Level: Dead, Strength: drive.Strong, For: "members of a pool",
+		When: "its pool calls it faulty, or misses it while it answers", Why: "The pool does not use it any more, whatever it says of itself.", Do: "Replace it.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Member != pool.Faulty && !(s.Member == pool.Missing && s.Present) {
+				return nil
+			}
+			return &Hit{Verdict: Dead, Since: s.LastAt, Text: []string{string(s.Member)}}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "was put out of its pool, which calls it " + h.Text[0], "", []Evidence{{Says: "member is " + h.Text[0], At: h.At, Source: "pool"}}
+		}},
+	{ID: "critical-warning", Title: "Raises a critical warning", Level: Replace, Strength: drive.Strong, For: "NVMe", Hold: day,
+		When: "a critical warning other than the temperature's is raised", Why: "The controller itself says that it cannot do its work as it should.", Do: "Replace it.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			var raised []string
+			for _, w := range s.Warnings {
+				if w != "temperature" {
+					raised = append(raised, w)
+				}
+			}
+			if len(raised) == 0 || !s.Present {
+				return nil
+			}
+			return &Hit{Verdict: Replace, Since: s.LastAt, Text: raised}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			what := strings.Join(h.Text, ", ")
+			return "warns of itself: " + what, "", []Evidence{{Says: what, At: h.At, Source: "NVMe health log, critical warning"}}
+		}},
+	{ID: "own-failing-status", Title: "Predicts its own failure", Level: Replace, Strength: drive.Strong, For: all, Hold: day,
+		When: "SMART RETURN STATUS or its informational exceptions say that a threshold was exceeded", Why: "Its maker's own limit was crossed; makers set it late.", Do: "Replace it.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if !s.Failing || !s.Present || len(s.Warnings) > 0 {
+				return nil
+			}
+			return &Hit{Verdict: Replace, Since: s.LastAt}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "predicts its own failure", "", []Evidence{{Says: "threshold exceeded", At: h.At, Source: "SMART RETURN STATUS"}}
+		}},
+	{ID: "self-test-failed", Title: "Failed a self-test", Level: Replace, Strength: drive.Strong, For: all,
+		When: "the newest self-test of a kind that ended says so; a later pass of the same kind lifts it", Why: "The drive looked at itself and found something it could not read.",
+		Do: "Replace it; its siblings deserve a test.", holds: selfTestFailed,
+		words: func(h Hit) (string, string, []Evidence) {
+			where := ""
+			if h.N[0] >= 0 {
+				where = fmt.Sprintf(" at LBA %d", int64(h.N[0]))
+			}
+			return fmt.Sprintf("failed its %s self-test%s", h.Text[0], where), "",
+				[]Evidence{{Says: fmt.Sprintf("%s self-test failed%s, %d power-on hours", h.Text[0], where, int(h.N[1])), At: h.At, Source: "self-test log"}}
+		}},
+}
+
+func selfTestFailed(s *Subject, _ *Thresholds) *Hit {
+	var passed [8]drive.SelfTestKind
+	n := 0
+next:
+	for _, t := range s.Tests {
+		switch t.Result {
+		case drive.SelfTestPassed:
+			if n < len(passed) {
+				passed[n] = t.Kind
+				n++
+			}
+		case drive.SelfTestFailed:
+			for _, k := range passed[:n] {
+				if k == t.Kind {
+					continue next
+				}
+			}
+			at := testTime(s, t)
+			return &Hit{Verdict: Replace, Since: at, At: at, N: [4]float64{float64(t.LBA), float64(t.Hours)}, Text: []string{string(t.Kind)}}
+		}
+	}
+	return nil
+}
+
+// testTime dates a test: the log has power-on hours, 16 bits wide, and the newest reading has them now.
+func testTime(s *Subject, t drive.SelfTest) time.Time {
+	p, ok := s.Record["power_on_hours"].Last()
+	if !ok {
+		return s.LastAt
+	}
+	ago := (int64(p.Value) - int64(t.Hours)) & 0xFFFF
+	return p.At.Add(-time.Duration(ago) * time.Hour)
+}

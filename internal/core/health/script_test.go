@@ -1,0 +1,206 @@
+package health
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/cockroachdb/datadriven"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+)
+
+// teller plays one drive: readings come in, findings and verdicts come out.
+type teller struct {
+	t        *testing.T
+	s        Subject
+	limits   Thresholds
+	at       time.Time
+	standing []Standing
+	values   map[drive.MetricName]float64
+	last     string
+}
+
+func newTeller(t *testing.T) *teller {
+	x := &teller{t: t, s: well(), limits: Usual(), at: now, values: map[drive.MetricName]float64{}}
+	x.s.CanTest, x.s.FirstAt = true, now
+	return x
+}
+
+// judge evaluates now, and writes what changed.
+func (x *teller) judge() string {
+	x.s.LastAt = x.at
+	x.standing = Settle(x.standing, Evaluate(&x.s, &x.limits), x.at)
+	findings, verdict := Tell(x.standing, x.s.HostLate, x.at)
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s\n", verdict)
+	for _, f := range findings {
+		idle := ""
+		if f.Idle {
+			idle = ", idle"
+		}
+		fmt.Fprintf(&b, "  %s (%s, %s%s): %s. %s\n", f.Rule, f.Verdict, f.Strength, idle, f.Says, f.Do)
+		if last := f.Evidence[len(f.Evidence)-1]; strings.HasPrefix(last.Says, "not so any more") {
+			fmt.Fprintf(&b, "    %s\n", last.Says)
+		}
+	}
+	if b.String() == x.last {
+		return ""
+	}
+	x.last = b.String()
+	return fmt.Sprintf("day %s: %s", strconv.FormatFloat(x.at.Sub(now).Hours()/24, 'f', 2, 64), b.String())
+}
+
+// read takes a reading of all values, as they are now.
+func (x *teller) read() string {
+	x.s.Record.Add(x.at, x.values)
+	return x.judge()
+}
+
+func (x *teller) run(d *datadriven.TestData) string {
+	var out strings.Builder
+	lines := strings.Split(strings.TrimSpace(d.Input), "\n")
+	switch d.Cmd {
+	case "drive": // a new one
+		*x = *newTeller(x.t)
+		return ""
+	case "threshold":
+		for _, l := range lines {
+			name, v, _ := strings.Cut(l, " ")
+			n, err := strconv.ParseFloat(v, 64)
+			require.NoError(x.t, err)
+			if err := x.limits.Set(name, n); err != nil {
+				fmt.Fprintln(&out, err)
+			}
+		}
+		return out.String()
+	case "read": // read [after=1h] [times=1]: lines of metric and value, or metric and +growth each time
+		after, times := time.Hour, 1
+		for _, a := range d.CmdArgs {
+			var err error
+			switch a.Key {
+			case "after":
+				after, err = time.ParseDuration(a.Vals[0])
+			case "times":
+				times, err = strconv.Atoi(a.Vals[0])
+			}
+			require.NoError(x.t, err)
+		}
+		for range times {
+			x.at = x.at.Add(after)
+			for _, l := range lines {
+				name, v, ok := strings.Cut(l, " ")
+				if !ok {
+					continue
+				}
+				m, known := drive.MetricByName(drive.MetricName(name))
+				require.True(x.t, known, name)
+				n, err := strconv.ParseFloat(v, 64)
+				require.NoError(x.t, err)
+				if strings.HasPrefix(v, "+") {
+					n += x.values[m.Name]
+				}
+				x.values[m.Name] = n
+			}
+			out.WriteString(x.read())
+		}
+	case "know": // what is known beside its numbers
+		for _, l := range lines {
+			x.know(l)
+		}
+		out.WriteString(x.judge())
+	default:
+		x.t.Fatalf("%s: unknown command %s", d.Pos, d.Cmd)
+	}
+	if out.Len() == 0 {
+		return "no change\n"
+	}
+	return out.String()
+}
+
+func (x *teller) know(line string) {
+	what, rest, _ := strings.Cut(line, " ")
+	var a, b float64
+	var n int
+	switch what {
+	case "gone":
+		x.s.Present, x.s.GoneAt = false, x.at
+	case "back":
+		x.s.Present = true
+	case "quiet-host":
+		x.s.HostLate = rest == "yes"
+	case "blind":
+		x.s.Blind = rest
+	case "unreadable":
+		x.s.Bad = nil
+		if rest != "" {
+			x.s.Bad = &drive.Unreadable{Kind: drive.PageSmartData, Why: rest, Bytes: make([]byte, 512)}
+		}
+	case "failing":
+		x.s.Failing = rest == "yes"
+	case "warnings":
+		x.s.Warnings = nil
+		if rest != "" {
+			x.s.Warnings = strings.Split(rest, ", ")
+		}
+	case "member":
+		x.s.Member = pool.MemberState(rest)
+	case "filling":
+		x.s.Filling = rest == "yes"
+	case "peers":
+		_, err := fmt.Sscanf(rest, "%d of %f apart %f", &n, &a, &b)
+		require.NoError(x.t, err)
+		x.s.Peers = Group{N: n, Median: a, MAD: b}
+	case "neighbours":
+		_, err := fmt.Sscanf(rest, "%d at %f apart %f", &n, &a, &b)
+		require.NoError(x.t, err)
+		x.s.Neighbours = Group{N: n, Median: a, MAD: b}
+	case "bay":
+		if k := len(x.s.Stays); k > 0 {
+			x.s.Stays[k-1].To = x.at
+		}
+		x.s.Stays = append(x.s.Stays, Stay{Bay: rest, From: x.at})
+	case "bay-mates":
+		x.s.BayMates = strings.Fields(rest)
+	case "clean-scrub":
+		x.s.CleanScrub = x.at
+	case "sibling", "same-hours":
+		x.s.Siblings = append(x.s.Siblings, Sibling{Tail: rest, Why: "same model", At: x.at, Hours: what == "same-hours"})
+	case "test":
+		var kind, result string
+		lba := int64(-1)
+		_, _ = fmt.Sscanf(rest, "%s %s %d", &kind, &result, &lba)
+		one := drive.SelfTest{Kind: drive.SelfTestKind(kind), Result: drive.SelfTestResult(result), LBA: lba, Hours: int(x.values["power_on_hours"]) & 0xFFFF}
+		x.s.Tests = append([]drive.SelfTest{one}, x.s.Tests...)
+	case "no-self-tests":
+		x.s.CanTest = false
+	default:
+		x.t.Fatalf("nobody knows %q", line)
+	}
+}
+
+// TestStories: readings come in, findings and verdicts come out, a story or more for each rule.
+func TestStories(t *testing.T) {
+	told := map[string]bool{}
+	datadriven.Walk(t, "testdata", func(t *testing.T, path string) {
+		x := newTeller(t)
+		datadriven.RunTest(t, path, func(_ *testing.T, d *datadriven.TestData) string {
+			out := x.run(d)
+			for _, s := range x.standing {
+				told[s.Rule] = true
+			}
+			return out
+		})
+	})
+	for _, r := range Rules() {
+		require.True(t, told[r.ID], "no story tells of %s", r.ID)
+		require.NotEmpty(t, r.Title)
+		require.NotEmpty(t, r.When)
+		require.NotEmpty(t, r.Why)
+		require.NotEmpty(t, r.Do)
+	}
+}
