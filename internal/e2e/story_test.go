@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -179,6 +180,16 @@ func TestHabits(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Join(append(lines, more, ""), "\n")), 0o600))
 	require.Equal(t, api.Imported{Taken: 1, Known: len(lines), Refused: []api.RefusedLine{}}, get[api.Imported](d.shell, "readings", "import", file))
 	require.Contains(t, d.run("readings", "import", file), "0 readings taken")
+	// The rules run over what was exported, without a service; one line is broken.
+	past := filepath.Join(t.TempDir(), "past.jsonl")
+	require.NoError(t, os.WriteFile(past, []byte(strings.Join(lines, "\n")+"\n{\"drive\":1}\n"), 0o600))
+	failures := filepath.Join(t.TempDir(), "failures.csv")
+	require.NoError(t, os.WriteFile(failures, []byte("drive,failed\n"+rising[0].Key+","+time.Now().Add(96*time.Hour).Format(time.RFC3339)+"\n"), 0o600))
+	judged := d.try("judge", "--readings", past, "--labels", failures)
+	require.Equal(t, 1, judged.code)
+	require.Contains(t, judged.err, fmt.Sprintf("line %d was passed over", len(lines)+1))
+	require.Contains(t, judged.out, `"verdict":"replace","findings":[{"rule":"pending-sectors"`)
+	require.Contains(t, judged.out, `"flagged_48_h_before":1`)
 	require.Contains(t, d.run("readings", "export", rising[0].Tail, "--since", "1500d"), more, "what went in comes out, to the last digit")
 	require.NoError(t, os.WriteFile(file, []byte(`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+strings.Replace(more, "pending_sectors", "pending_sector", 1)), 0o600))
 	bad := d.try("readings", "import", file)

@@ -136,7 +136,9 @@ func (d *Drive) tests(t time.Time) []drive.SelfTest {
 	for _, f := range d.Faults {
 		if f.Kind == FaultFailedTest && !t.Before(f.From) {
 			failed := drive.SelfTest{Number: 2, Status: 0x70, Hours: int(d.hours(f.From)) & 0xFFFF, LBA: f.LBA}
-			out = append([]drive.SelfTest{failed}, out...)
+			first := failed
+			first.Hours = int(d.hours(f.From.Add(-26*time.Hour))) & 0xFFFF
+			out = append([]drive.SelfTest{failed, first}, out...)
 		}
 	}
 	return out

@@ -96,7 +96,7 @@ func (s *Service) judge() map[string]judged {
 		hits := j.hits
 		if r := related[key]; len(r) > 0 {
 			slices.SortFunc(r, func(a, b health.Sibling) int { return strings.Compare(a.Tail, b.Tail) })
-			sub := health.Subject{LastAt: now, Siblings: r, Present: true, CanTest: true}
+			sub := health.Subject{LastAt: now, Siblings: r, Present: true}
 			hits = append(slices.Clip(hits), health.Evaluate(&sub, j.from.limits)...)
 		}
 		if len(hits)+len(d.standing) == 0 {
@@ -306,7 +306,7 @@ func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]heal
 
 func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
-		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), CanTest: d.Reading.SelfTests || d.Reading.At.IsZero(),
+		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
 		Peers: g.peers, Neighbours: g.neighbours, Filling: at.filling, Member: at.member.State, Stays: d.Stays, BayMates: strings.Fields(g.mates), CleanScrub: g.scrub}
 	if len(d.Reading.Unreadable) > 0 {
 		u := d.Reading.Unreadable[0]

@@ -153,8 +153,8 @@ type Subject struct {
 	Medium   drive.Medium
 	Record   history.Record
 	Tests    []drive.SelfTest // newest first
-	// CanTest is false when the drive says that it has no self-tests.
-	CanTest bool
+	// TestsTold says that what it tells of self-tests is known at all; CanTest is false when it says that it has none.
+	TestsTold, CanTest bool
 	// Peers are the read latencies, in seconds, of its group's other members; Neighbours the temperatures, in degrees
 	// Celsius, of the other drives in its section of its enclosure.
 	Peers, Neighbours Group

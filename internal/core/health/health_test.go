@@ -46,6 +46,9 @@ func TestFailedTestUntilOnePasses(t *testing.T) {
 	failed := drive.SelfTest{Kind: drive.SelfTestExtended, Result: drive.SelfTestFailed, Hours: 65530, LBA: 3118442904}
 	s := well().told("power_on_hours", 65536+4)
 	s.Tests = []drive.SelfTest{{Kind: drive.SelfTestShort, Result: drive.SelfTestPassed, Hours: 2}, failed}
+	_, verdict := Judge(s)
+	require.Equal(t, Watch, verdict, "one bad place can be rewritten")
+	s.Tests = append(s.Tests, failed)
 	f, verdict := Judge(s)
 	require.Equal(t, Replace, verdict, "a short test that passed does not lift an extended one that failed")
 	require.Contains(t, f[0].Says, "extended self-test at LBA 3118442904")
@@ -89,7 +92,7 @@ func TestSameBatch(t *testing.T) {
 // history90 is a drive that was read every hour for 90 days.
 func history90(f func(h int, m map[drive.MetricName]float64)) Subject {
 	s := well()
-	s.CanTest = true
+	s.CanTest, s.TestsTold = true, true
 	for h := range 90 * 24 {
 		m := map[drive.MetricName]float64{"power_on_hours": float64(9000 + h), "temperature_celsius": float64(30 + h%5), "read_latency_seconds": 0.007 + float64(h%7)/1e4}
 		for _, c := range drive.Catalogue {

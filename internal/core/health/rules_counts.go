@@ -37,7 +37,7 @@ func countRules() (out []Rule) {
 	for _, c := range counts {
 		m, _ := drive.MetricByName(c.metric)
 		out = append(out, Rule{ID: c.id, Title: c.title, Level: Replace, Strength: drive.Strong, For: "drives that tell " + string(c.metric), Hold: 7 * day,
-			When:  "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new ones in 7 days with some of them today, or twice as many in the newer half of a week as in the older; else watch",
+			When:  "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new ones in 7 days with some of them today, or new ones on damage_days days of the last 30, or twice as many in the newer half of a week as in the older; else watch",
 			Why:   c.why,
 			Do:    "Replace it.",
 			holds: counting(m),
@@ -53,6 +53,7 @@ const (
 	byBurst
 	bySpread
 	bySpeedingUp
+	byDays
 	byMoving
 	byStanding
 )
@@ -67,7 +68,7 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 			return nil
 		}
 		h := Hit{Verdict: Watch, Since: series.FirstAbove(0), At: last.At, Metric: m.Name}
-		today, lately, newer, week := rises(series, m.Kind == drive.Counter)
+		today, lately, newer, week, onDays := rises(series, m.Kind == drive.Counter)
 		older := week - newer
 		h.Growth = today
 		h.N = [4]float64{last.Value, today, week, byStanding}
@@ -78,6 +79,8 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 			h.Verdict, h.N[3] = Replace, bySpread
 		case lately > 0 && older > 0 && newer >= 2*older && newer >= t.BurstSectors:
 			h.Verdict, h.N[3] = Replace, bySpeedingUp
+		case onDays >= int(t.DamageDays):
+			h.Verdict, h.N[3], h.Text = Replace, byDays, []string{strconv.Itoa(onDays)}
 		case last.Value >= t.ManySectors:
 			h.Verdict, h.N[3] = Replace, byAmount
 		case week > 0:
@@ -92,14 +95,15 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 	}
 }
 
-// rises is how much a metric grew within a day, two days, three and a half, and seven, all before its newest value; in one
-// pass, since every reading of every drive comes through here. A counter that falls began anew; a level that falls just
-// fell. What came between two readings counts from the later one.
-func rises(s history.Series, counter bool) (one, two, half, seven float64) {
+// rises is how much a metric grew within a day, two days, three and a half, and seven, all before its newest value, and on
+// how many days of the last 30; in one pass, since every reading of every drive comes through here. A counter that falls
+// began anew; a level that falls just fell. What came between two readings counts from the later one.
+func rises(s history.Series, counter bool) (one, two, half, seven float64, onDays int) {
 	end := s[len(s)-1].At
+	counted := -1
 	for i := len(s) - 1; i > 0; i-- {
 		age := end.Sub(s[i].At)
-		if age >= 7*day {
+		if age >= 30*day {
 			break
 		}
 		d := s[i].Value - s[i-1].Value
@@ -108,7 +112,16 @@ func rises(s history.Series, counter bool) (one, two, half, seven float64) {
 				d = s[i].Value
 			}
 		}
-		seven += d
+		if d == 0 {
+			continue
+		}
+		if n := int(age / day); n != counted {
+			counted = n
+			onDays++
+		}
+		if age < 7*day {
+			seven += d
+		}
 		if age < 7*day/2 {
 			half += d
 		}
@@ -119,7 +132,7 @@ func rises(s history.Series, counter bool) (one, two, half, seven float64) {
 			one += d
 		}
 	}
-	return one, two, half, seven
+	return one, two, half, seven, onDays
 }
 
 func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evidence) {
@@ -133,6 +146,9 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 		case bySpeedingUp:
 			says += fmt.Sprintf(", %s of them new within 7 days, most of those in the newer half", number(h.N[2]))
 			do = "Replace it: the number grows faster and faster."
+		case byDays:
+			says += fmt.Sprintf(", new ones on %s days of the last 30", h.Text[0])
+			do = "Replace it: the number keeps growing."
 		case byAmount:
 			do = "Replace it: there are many."
 		case byMoving:

@@ -86,7 +86,7 @@ var knowingRules = []Rule{
 	{ID: "cannot-be-tested", Title: "Has no self-tests", Level: Sound, Strength: drive.Background, For: all,
 		When: "it says that it has no self-tests", Why: "Only scrubs of its pool look at its surface.", Do: "Scrub its pool often.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
-			if s.CanTest || s.Blind != "" || !s.Present || s.HostLate {
+			if s.CanTest || !s.TestsTold || s.Blind != "" || !s.Present || s.HostLate {
 				return nil
 			}
 			return &Hit{Verdict: Sound, Since: s.FirstAt, Idle: true}
@@ -134,7 +134,7 @@ func days(n float64) time.Duration { return time.Duration(n * float64(day)) }
 // tellsTests says whether a drive is there, can be tested, and told of its tests.
 func tellsTests(s *Subject) bool {
 	_, told := s.Record["power_on_hours"].Last()
-	return s.CanTest && s.Present && !s.HostLate && s.Blind == "" && told
+	return s.TestsTold && s.CanTest && s.Present && !s.HostLate && s.Blind == "" && told
 }
 
 // siblings holds when drives that share more than their hours failed, or, with hours, those that share only them. Text:

@@ -10,7 +10,7 @@ import (
 // What its work shows: how fast it answers, whether it stays on the bus, how worn it is.
 var serviceRules = []Rule{
 	{ID: "slower-than-peers", Title: "Far slower than its group", Level: Replace, Strength: drive.Strong, For: "members of a group of at least three", Hold: 6 * time.Hour,
-		When: "its reads took slow_factor times the median of its group's other members, and far more than they differ among themselves, for slow_minutes; not while a recovery writes to it",
+		When: "its reads took slow_factor times the median of its group's other members, and far more than they differ among themselves, in two readings or more and for slow_minutes; not while a recovery writes to it",
 		Why:  "A group is as fast as its slowest member; a drive that retries inside itself shows so first.", Do: "Replace it: it holds its whole group back.", holds: slow,
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("takes %s for a read, %.0f times as long as its peers", Seconds(h.N[0]), h.N[0]/h.N[1]), "", []Evidence{
@@ -128,7 +128,8 @@ func slow(s *Subject, t *Thresholds) *Hit {
 	if before, ok := series.At(since.Add(-time.Nanosecond)); ok {
 		began = before.At
 	}
-	if last.At.Sub(began) < time.Duration(t.SlowMinutes*float64(time.Minute)) {
+	// One reading can be anything; two in a row, over long enough, are a habit.
+	if since.Equal(last.At) || last.At.Sub(began) < time.Duration(t.SlowMinutes*float64(time.Minute)) {
 		return nil
 	}
 	return &Hit{Verdict: Replace, Since: since, At: last.At, Metric: "read_latency_seconds", N: [4]float64{last.Value, s.Peers.Median}}

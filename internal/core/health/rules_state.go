@@ -64,40 +64,70 @@ var stateRules = []Rule{
 			return "predicts its own failure", "", []Evidence{{Says: "threshold exceeded", At: h.At, Source: "SMART RETURN STATUS"}}
 		}},
 	{ID: "self-test-failed", Title: "Failed a self-test", Level: Replace, Strength: drive.Strong, For: all,
-		When: "the newest self-test of a kind that ended says so; a later pass of the same kind lifts it", Why: "The drive looked at itself and found something it could not read.",
-		Do: "Replace it; its siblings deserve a test.", holds: selfTestFailed,
-		words: func(h Hit) (string, string, []Evidence) {
+		When: "the newest self-test of a kind that ended says so, until one of that kind passes; replace: for another reason than a place that could not be read, or twice in a row within 14 days, or with burst_sectors that cannot be read; else watch",
+		Why:  "The drive looked at itself and found something it could not read. One bad place alone can be rewritten; a second failure says that it was not.",
+		Do:   "Replace it; its siblings deserve a test.", holds: selfTestFailed,
+		words: func(h Hit) (says, do string, _ []Evidence) {
 			where := ""
 			if h.N[0] >= 0 {
 				where = fmt.Sprintf(" at LBA %d", int64(h.N[0]))
 			}
-			return fmt.Sprintf("failed its %s self-test%s", h.Text[0], where), "",
-				[]Evidence{{Says: fmt.Sprintf("%s self-test failed%s, %d power-on hours", h.Text[0], where, int(h.N[1])), At: h.At, Source: "self-test log"}}
+			says = fmt.Sprintf("failed its %s self-test%s", h.Text[0], where)
+			if h.N[2] > 1 {
+				says += fmt.Sprintf(", as it failed %s before", map[bool]string{true: "one", false: number(h.N[2] - 1)}[h.N[2] == 2])
+			}
+			if h.Verdict == Watch {
+				do = "Test it again: if it fails again, replace it. Let its pool be scrubbed, so that what lay there is rewritten."
+			}
+			return says, do, []Evidence{{Says: fmt.Sprintf("%s self-test failed%s, %d power-on hours", h.Text[0], where, int(h.N[1])), At: h.At, Source: "self-test log"}}
 		}},
 }
 
-func selfTestFailed(s *Subject, _ *Thresholds) *Hit {
+// selfTestFailed. N: address, power-on hours, how many failed; Text: which test.
+func selfTestFailed(s *Subject, t *Thresholds) *Hit {
 	var passed [8]drive.SelfTestKind
 	n := 0
+	var h *Hit
 next:
-	for _, t := range s.Tests {
-		switch t.Result {
+	for _, one := range s.Tests {
+		switch one.Result {
 		case drive.SelfTestPassed:
 			if n < len(passed) {
-				passed[n] = t.Kind
+				passed[n] = one.Kind
 				n++
 			}
 		case drive.SelfTestFailed:
 			for _, k := range passed[:n] {
-				if k == t.Kind {
+				if k == one.Kind {
 					continue next
 				}
 			}
-			at := testTime(s, t)
-			return &Hit{Verdict: Replace, Since: at, At: at, N: [4]float64{float64(t.LBA), float64(t.Hours)}, Text: []string{string(t.Kind)}}
+			at := testTime(s, one)
+			if h == nil {
+				h = &Hit{Verdict: Watch, Since: at, At: at, N: [4]float64{float64(one.LBA), float64(one.Hours)}, Text: []string{string(one.Kind)}}
+			}
+			// The one before it of the same kind counts if it is recent: months apart they may be two scars, long healed.
+			if string(one.Kind) == h.Text[0] && h.Since.Sub(at) < 14*day {
+				h.N[2]++
+			}
+			if one.LBA < 0 {
+				h.Verdict = Replace
+			}
 		}
 	}
-	return nil
+	if h == nil {
+		return nil
+	}
+	unread := 0.0
+	for _, m := range []drive.MetricName{"pending_sectors", "offline_uncorrectable_sectors"} {
+		if p, ok := s.Record[m].Last(); ok {
+			unread = max(unread, p.Value)
+		}
+	}
+	if h.N[2] > 1 || unread >= t.BurstSectors {
+		h.Verdict = Replace
+	}
+	return h
 }
 
 // testTime dates a test: the log has power-on hours, 16 bits wide, and the newest reading has them now.

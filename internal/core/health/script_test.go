@@ -27,7 +27,7 @@ type teller struct {
 
 func newTeller(t *testing.T) *teller {
 	x := &teller{t: t, s: well(), limits: Usual(), at: now, values: map[drive.MetricName]float64{}}
-	x.s.CanTest, x.s.FirstAt = true, now
+	x.s.CanTest, x.s.TestsTold, x.s.FirstAt = true, true, now
 	return x
 }
 

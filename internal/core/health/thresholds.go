@@ -20,6 +20,7 @@ type Setting struct {
 // Thresholds are what rules compare with.
 type Thresholds struct {
 	ManySectors, BurstSectors, SpreadSectors float64
+	DamageDays                               float64
 	ManyPoolErrors                           float64
 	SlowFactor, SlowFloor, SlowMinutes       float64
 	LinkErrors, Timeouts, Drops              float64
@@ -33,8 +34,9 @@ type Thresholds struct {
 // Settings is every threshold.
 var Settings = []Setting{
 	{"many_sectors", "sectors", 100, 1, 1e9, "so many damaged places say replace even if they stand still", func(t *Thresholds) *float64 { return &t.ManySectors }},
-	{"burst_sectors", "sectors in 24 h", 5, 1, 1e9, "so many new damaged places within a day say replace", func(t *Thresholds) *float64 { return &t.BurstSectors }},
-	{"spread_sectors", "sectors in 7 days", 8, 1, 1e9, "so many new damaged places within a week, some of them today, say replace", func(t *Thresholds) *float64 { return &t.SpreadSectors }},
+	{"burst_sectors", "sectors in 24 h", 8, 1, 1e9, "so many new damaged places within a day say replace", func(t *Thresholds) *float64 { return &t.BurstSectors }},
+	{"spread_sectors", "sectors in 7 days", 12, 1, 1e9, "so many new damaged places within a week, some of them today, say replace", func(t *Thresholds) *float64 { return &t.SpreadSectors }},
+	{"damage_days", "days of 30", 6, 2, 30, "new damaged places on so many days of the last 30 say replace", func(t *Thresholds) *float64 { return &t.DamageDays }},
 	{"many_pool_errors", "errors in 24 h", 100, 1, 1e9, "so many errors that the pool counts within a day say replace", func(t *Thresholds) *float64 { return &t.ManyPoolErrors }},
 	{"slow_factor", "times", 10, 2, 1e6, "a read that takes so many times the median of its group is slow", func(t *Thresholds) *float64 { return &t.SlowFactor }},
 	{"slow_floor", "s", 0.02, 0, 60, "no read that takes less is called slow", func(t *Thresholds) *float64 { return &t.SlowFloor }},

@@ -156,14 +156,14 @@ func (s Series) Keep(p Point) (kept Series, ok bool) {
 const dense = 6
 
 // Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
-// points around each fall stay as well, so that its growth over any days stays what it was.
+// points around each fall stay as well, so that its growth over any days stays what it was. The series is changed in place.
 func (s Series) Thin(before time.Time, counter bool) Series {
 	const day = 24 * time.Hour
 	before = before.Truncate(day)
 	if len(s) < 3 || !s[0].At.Before(before) {
 		return s
 	}
-	out := make(Series, 0, len(s))
+	out := s[:0]
 	for i := 0; i < len(s); {
 		from := s[i].At.Truncate(day)
 		end := i

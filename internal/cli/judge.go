@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+)
+
+func judgeCommand() *cli.Command {
+	return &cli.Command{Name: "judge", Usage: "run the rules over readings of the past; no service is needed",
+		Description: "Example: lantern readings export --since 1y | lantern judge --readings -\n         lantern judge --readings past.jsonl --labels failures.csv\n\n" +
+			"Readings are JSON Lines, as export prints them: {\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}, those of each drive in\norder of time. Each change of verdict is printed as a line. Labels are lines of drive,time: when a drive failed; with them\na last line tells how many failures were seen coming, how long before, and how many alarms were false.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "readings", Usage: "file of readings, or - for standard input"},
+			&cli.StringFlag{Name: "labels", Usage: "file of drive,time: when which drive failed"}},
+		Action: offline(func(s *session, cmd *cli.Command) error {
+			if cmd.String("readings") == "" {
+				return usage("lantern judge needs --readings <file or ->\nExample: %s", example(cmd))
+			}
+			in, done, err := s.open(cmd.String("readings"))
+			if err != nil {
+				return err
+			}
+			defer done()
+			var labels map[string]time.Time
+			if name := cmd.String("labels"); name != "" {
+				f, done, err := s.open(name)
+				if err != nil {
+					return err
+				}
+				defer done()
+				if labels, err = parseLabels(f); err != nil {
+					return usage("%s: %s", name, err)
+				}
+			}
+			return s.judge(in, labels, cmd.String("labels") != "")
+		})}
+}
+
+// open opens a file; - is standard input.
+func (s *session) open(name string) (io.Reader, func(), error) {
+	if name == "-" {
+		return s.in, func() {}, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, nil, &Failure{ExitFailed, err.Error()}
+	}
+	return f, func() { f.Close() }, nil
+}
+
+// parseLabels reads lines of drive,time. A line that begins with # and a head line are passed over.
+func parseLabels(r io.Reader) (map[string]time.Time, error) {
+	out := map[string]time.Time{}
+	lines := bufio.NewScanner(r)
+	for n := 1; lines.Scan(); n++ {
+		line := strings.TrimSpace(lines.Text())
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		name, when, ok := strings.Cut(line, ",")
+		at, err := time.Parse(time.RFC3339, strings.TrimSpace(when))
+		if err != nil {
+			at, err = time.Parse(time.DateOnly, strings.TrimSpace(when))
+		}
+		switch {
+		case ok && err == nil:
+			out[strings.TrimSpace(name)] = at
+		case n == 1 && ok:
+		default:
+			return nil, fmt.Errorf("line %d: %q is not drive,time such as KH3AB123,2026-05-01T08:00:00Z", n, line)
+		}
+	}
+	return out, lines.Err()
+}
+
+// replayed is one drive while its past is judged.
+type replayed struct {
+	*health.Replay
+	flagged time.Time // first to be replaced
+	rule    string
+	last    time.Time
+}
+
+func (s *session) judge(in io.Reader, labels map[string]time.Time, tally bool) error {
+	limits := health.Usual()
+	drives := map[string]*replayed{}
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 1<<24)
+	out := json.NewEncoder(s.out.w)
+	refused := 0
+	refuse := func(n int, why string) {
+		if refused++; refused <= 20 {
+			fmt.Fprintf(s.errOut, "line %d was passed over: %s\n", n, why)
+		}
+	}
+	for n := 1; lines.Scan(); n++ {
+		if len(strings.TrimSpace(lines.Text())) == 0 {
+			continue
+		}
+		var r reading
+		if err := json.Unmarshal(lines.Bytes(), &r); err != nil {
+			refuse(n, err.Error())
+			continue
+		}
+		metrics, why := known(r)
+		if why != "" {
+			refuse(n, why)
+			continue
+		}
+		d := drives[r.Drive]
+		if d == nil {
+			d = &replayed{Replay: health.NewReplay(&limits)}
+			drives[r.Drive] = d
+		}
+		if !d.last.IsZero() && !r.At.After(d.last) {
+			refuse(n, "it is not newer than the line before of the same drive")
+			continue
+		}
+		if failed, ok := labels[r.Drive]; ok && r.At.After(failed) {
+			continue // what it says after it failed foretells nothing
+		}
+		d.last = r.At
+		c, changed := d.Read(r.At, metrics)
+		if !changed {
+			continue
+		}
+		c.Drive = r.Drive
+		if d.flagged.IsZero() && c.Verdict.Gravity() >= health.Replace.Gravity() {
+			d.flagged, d.rule = c.At, c.Findings[0].Rule
+		}
+		if err := out.Encode(c); err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return &Failure{ExitFailed, err.Error()}
+	}
+	if tally {
+		if err := s.tally(out, drives, labels); err != nil {
+			return err
+		}
+	}
+	if refused > 20 {
+		fmt.Fprintf(s.errOut, "and %d more lines\n", refused-20)
+	}
+	if refused > 0 {
+		return &Failure{ExitFailed, "some lines were passed over; the others were judged"}
+	}
+	return nil
+}
+
+// known gives a reading's metrics if all of them are, else why it cannot be judged.
+func known(r reading) (map[drive.MetricName]float64, string) {
+	if r.Drive == "" || r.At.IsZero() || len(r.Metrics) == 0 {
+		return nil, "it wants a drive, a time and metrics"
+	}
+	out := make(map[drive.MetricName]float64, len(r.Metrics))
+	for n, v := range r.Metrics {
+		if _, ok := drive.MetricByName(drive.MetricName(n)); !ok {
+			return nil, fmt.Sprintf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+		out[drive.MetricName(n)] = v
+	}
+	return out, ""
+}
+
+func (s *session) tally(out *json.Encoder, drives map[string]*replayed, labels map[string]time.Time) error {
+	var t health.Tally
+	for name, d := range drives {
+		t.Add(d.FirstAt, d.LastAt, labels[name], d.flagged, d.rule)
+	}
+	unseen := []string{}
+	for name := range labels {
+		if drives[name] == nil {
+			unseen = append(unseen, name)
+		}
+	}
+	hours := func(q float64) float64 { return t.Lead(q).Hours() }
+	return out.Encode(map[string]any{"tally": map[string]any{"drives": t.Drives, "failures": t.Failures, "flagged_before": t.Flagged, "flagged_48_h_before": t.InTime,
+		"median_lead_hours": hours(0.5), "tenth_percentile_lead_hours": hours(0.1), "sound_drive_years": t.SoundFor, "false_replace": t.False,
+		"false_replace_per_1000_drive_years": t.FalsePer1000(), "by_rule": t.ByRule, "false_by_rule": t.FalseRule, "labels_without_readings": unseen}})
+}

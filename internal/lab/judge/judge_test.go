@@ -1,0 +1,34 @@
+package main
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/core/health"
+	"lantern/internal/lab/pasts"
+)
+
+// TestRulesAreWorthTheirWord: on a fleet small enough for every test run, most drives that fail by and by are flagged in
+// time, those that do not are left alone, and a bad cable or a hot shelf condemns no drive. make judge measures it.
+func TestRulesAreWorthTheirWord(t *testing.T) {
+	sum, n := judge(pasts.Fleet(7, 1200, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)), 6*time.Hour)
+	require.Greater(t, n, 1_000_000)
+	var whole, gradual health.Tally
+	for _, f := range pasts.Fates {
+		whole.Merge(*sum[f.Fate])
+		if f.Gradual {
+			gradual.Merge(*sum[f.Fate])
+		}
+	}
+	require.Greater(t, gradual.Failures, 40)
+	require.Greater(t, float64(gradual.InTime), 0.85*float64(gradual.Failures))
+	require.LessOrEqual(t, whole.False, 5)
+	require.Zero(t, sum[pasts.Cable].False)
+	require.Zero(t, sum[pasts.HotShelf].False)
+	require.Zero(t, sum[pasts.Sudden].Flagged, "what gives no sign is not foretold")
+	again, _ := judge(pasts.Fleet(7, 100, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)), 24*time.Hour)
+	same, _ := judge(pasts.Fleet(7, 100, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)), 24*time.Hour)
+	require.Equal(t, again, same, "equal seeds live equal lives")
+}
