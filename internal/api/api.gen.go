@@ -70,8 +70,10 @@ const (
 	EventKindHost     EventKind = "host"
 	EventKindLab      EventKind = "lab"
 	EventKindLight    EventKind = "light"
+	EventKindNotice   EventKind = "notice"
 	EventKindPool     EventKind = "pool"
 	EventKindRecovery EventKind = "recovery"
+	EventKindRule     EventKind = "rule"
 	EventKindSwap     EventKind = "swap"
 )
 
@@ -88,9 +90,13 @@ func (e EventKind) Valid() bool {
 		return true
 	case EventKindLight:
 		return true
+	case EventKindNotice:
+		return true
 	case EventKindPool:
 		return true
 	case EventKindRecovery:
+		return true
+	case EventKindRule:
 		return true
 	case EventKindSwap:
 		return true
@@ -954,6 +960,18 @@ type Outcome struct {
 // OutcomeState defines model for Outcome.State.
 type OutcomeState string
 
+// OwnRule defines model for OwnRule.
+type OwnRule struct {
+	By         string    `json:"by"`
+	Do         string    `json:"do"`
+	Expression string    `json:"expression"`
+	HoldsFor   int       `json:"holds_for"`
+	Id         string    `json:"id"`
+	Made       time.Time `json:"made"`
+	Says       string    `json:"says"`
+	Verdict    Verdict   `json:"verdict"`
+}
+
 // PeerTrend defines model for PeerTrend.
 type PeerTrend struct {
 	Points []Point `json:"points"`
@@ -1212,6 +1230,76 @@ type RoundLine struct {
 	Verdict Verdict `json:"verdict"`
 }
 
+// Rule defines model for Rule.
+type Rule struct {
+	Do  string `json:"do"`
+	For string `json:"for"`
+
+	// HoldSeconds how long a finding stays after the rule held for the last time
+	HoldSeconds float64 `json:"hold_seconds"`
+
+	// HoldsFor how many drives it holds for now
+	HoldsFor int     `json:"holds_for"`
+	Id       string  `json:"id"`
+	Level    Verdict `json:"level"`
+	On       bool    `json:"on"`
+	Strength string  `json:"strength"`
+	Title    string  `json:"title"`
+	When     string  `json:"when"`
+	Why      string  `json:"why"`
+}
+
+// RuleFlag defines model for RuleFlag.
+type RuleFlag struct {
+	Bay   string `json:"bay,omitempty,omitzero"`
+	Drive string `json:"drive"`
+
+	// First when it first held
+	First time.Time `json:"first"`
+	Last  time.Time `json:"last"`
+
+	// Now it holds now
+	Now  bool   `json:"now,omitempty,omitzero"`
+	Pool string `json:"pool,omitempty,omitzero"`
+	Tail string `json:"tail"`
+
+	// Times in how many readings it held
+	Times int `json:"times"`
+}
+
+// RulePut defines model for RulePut.
+type RulePut struct {
+	Do         string `json:"do,omitempty,omitzero"`
+	Expression string `json:"expression,omitempty,omitzero"`
+
+	// On built-in rules
+	On      bool    `json:"on,omitempty,omitzero"`
+	Says    string  `json:"says,omitempty,omitzero"`
+	Verdict Verdict `json:"verdict,omitempty,omitzero"`
+}
+
+// RuleTried defines model for RuleTried.
+type RuleTried struct {
+	// Drives how many were looked at
+	Drives   int        `json:"drives"`
+	Flagged  []RuleFlag `json:"flagged"`
+	Hours    int        `json:"hours"`
+	Readings int        `json:"readings"`
+}
+
+// RuleTry defines model for RuleTry.
+type RuleTry struct {
+	Expression string `json:"expression"`
+	Hours      int    `json:"hours,omitempty,omitzero"`
+}
+
+// Rules defines model for Rules.
+type Rules struct {
+	Own        []OwnRule   `json:"own"`
+	Rules      []Rule      `json:"rules"`
+	Thresholds []Threshold `json:"thresholds"`
+}
+
 // Sample defines model for Sample.
 type Sample struct {
 	At        time.Time `json:"at"`
@@ -1314,6 +1402,41 @@ type SwapDrive struct {
 	Model         string `json:"model"`
 	Serial        string `json:"serial"`
 	Tail          string `json:"tail"`
+}
+
+// Threshold defines model for Threshold.
+type Threshold struct {
+	Least  float64       `json:"least"`
+	Means  string        `json:"means"`
+	Most   float64       `json:"most"`
+	Name   string        `json:"name"`
+	Others []ThresholdOf `json:"others,omitempty,omitzero"`
+	Unit   string        `json:"unit"`
+	Usual  float64       `json:"usual"`
+
+	// Value what holds for all drives
+	Value float64 `json:"value"`
+}
+
+// ThresholdOf defines model for ThresholdOf.
+type ThresholdOf struct {
+	Model string  `json:"model,omitempty,omitzero"`
+	Pool  string  `json:"pool,omitempty,omitzero"`
+	Value float64 `json:"value"`
+}
+
+// ThresholdSet defines model for ThresholdSet.
+type ThresholdSet struct {
+	// Model for drives of this model alone
+	Model string `json:"model,omitempty,omitzero"`
+	Name  string `json:"name"`
+
+	// Pool for drives of this pool alone; stands before a model's
+	Pool string `json:"pool,omitempty,omitzero"`
+
+	// Usual back to what it is usually
+	Usual bool    `json:"usual,omitempty,omitzero"`
+	Value float64 `json:"value,omitempty,omitzero"`
 }
 
 // Trend defines model for Trend.
@@ -1515,6 +1638,15 @@ type LightOnJSONRequestBody = LightOn
 
 // ActOnPoolJSONRequestBody defines body for ActOnPool for application/json ContentType.
 type ActOnPoolJSONRequestBody = PoolAction
+
+// SetThresholdJSONRequestBody defines body for SetThreshold for application/json ContentType.
+type SetThresholdJSONRequestBody = ThresholdSet
+
+// TryRuleJSONRequestBody defines body for TryRule for application/json ContentType.
+type TryRuleJSONRequestBody = RuleTry
+
+// PutRuleJSONRequestBody defines body for PutRule for application/json ContentType.
+type PutRuleJSONRequestBody = RulePut
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -1737,6 +1869,44 @@ type ClientInterface interface {
 
 	// GetRound performs a GET /round (the `GetRound` operationId) request.
 	GetRound(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRules performs a GET /rules (the `ListRules` operationId) request.
+	ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetThresholdWithBody performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
+	// with any type of body and a specified content type.
+	SetThresholdWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetThreshold performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetThreshold(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRuleWithBody performs a POST /rules/try (the `TryRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	TryRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRule performs a POST /rules/try (the `TryRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	TryRule(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRule performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+	RemoveRule(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRuleWithBody performs a PUT /rules/{id} (the `PutRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Keeps a rule of one's own, or switches a built-in one on or off.
+	PutRuleWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutRule performs a PUT /rules/{id} (the `PutRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Keeps a rule of one's own, or switches a built-in one on or off.
+	PutRule(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Search performs a GET /search (the `Search` operationId) request.
 	Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2274,6 +2444,124 @@ func (c *Client) GetRecovery(ctx context.Context, id IdParam, reqEditors ...Requ
 // GetRound performs a GET /round (the `GetRound` operationId) request.
 func (c *Client) GetRound(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRoundRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRules performs a GET /rules (the `ListRules` operationId) request.
+func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetThresholdWithBody performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetThresholdWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetThresholdRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetThreshold performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetThreshold(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetThresholdRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRuleWithBody performs a POST /rules/try (the `TryRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+func (c *Client) TryRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRule performs a POST /rules/try (the `TryRule` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+func (c *Client) TryRule(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRule performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+func (c *Client) RemoveRule(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRuleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRuleWithBody performs a PUT /rules/{id} (the `PutRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Keeps a rule of one's own, or switches a built-in one on or off.
+func (c *Client) PutRuleWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRuleRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRule performs a PUT /rules/{id} (the `PutRule` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Keeps a rule of one's own, or switches a built-in one on or off.
+func (c *Client) PutRule(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRuleRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3642,6 +3930,194 @@ func NewGetRoundRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListRulesRequest constructs an http.Request for the ListRules method
+func NewListRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetThresholdRequest calls the generic SetThreshold builder with application/json body
+func NewSetThresholdRequest(server string, body SetThresholdJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetThresholdRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetThresholdRequestWithBody constructs an http.Request for the SetThreshold method, with any body, and a specified content type
+func NewSetThresholdRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/thresholds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryRuleRequest calls the generic TryRule builder with application/json body
+func NewTryRuleRequest(server string, body TryRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryRuleRequestWithBody constructs an http.Request for the TryRule method, with any body, and a specified content type
+func NewTryRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRuleRequest constructs an http.Request for the RemoveRule method
+func NewRemoveRuleRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutRuleRequest calls the generic PutRule builder with application/json body
+func NewPutRuleRequest(server string, id IdParam, body PutRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutRuleRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPutRuleRequestWithBody constructs an http.Request for the PutRule method, with any body, and a specified content type
+func NewPutRuleRequestWithBody(server string, id IdParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSearchRequest constructs an http.Request for the Search method
 func NewSearchRequest(server string, params *SearchParams) (*http.Request, error) {
 	var err error
@@ -4335,6 +4811,54 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetRoundWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRoundResponse, error)
+
+	// ListRulesWithResponse performs a GET /rules (the `ListRules` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
+
+	// SetThresholdWithBodyWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetThresholdWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error)
+
+	// SetThresholdWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetThresholdWithResponse(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error)
+
+	// TryRuleWithBodyWithResponse performs a POST /rules/try (the `TryRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TryRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRuleResponse, error)
+
+	// TryRuleWithResponse performs a POST /rules/try (the `TryRule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	TryRuleWithResponse(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRuleResponse, error)
+
+	// RemoveRuleWithResponse performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveRuleWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error)
+
+	// PutRuleWithBodyWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Keeps a rule of one's own, or switches a built-in one on or off.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PutRuleWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRuleResponse, error)
+
+	// PutRuleWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Keeps a rule of one's own, or switches a built-in one on or off.
+	PutRuleWithResponse(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRuleResponse, error)
 
 	// SearchWithResponse performs a GET /search (the `Search` operationId) request.
 	//
@@ -5716,6 +6240,239 @@ func (r GetRoundResponse) ContentType() string {
 	return ""
 }
 
+type ListRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rules
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRulesResponse) GetJSON200() *Rules {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRulesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetThresholdResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rules
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetThresholdResponse) GetJSON200() *Rules {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetThresholdResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetThresholdResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetThresholdResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetThresholdResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetThresholdResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleTried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryRuleResponse) GetJSON200() *RuleTried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryRuleResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRuleResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleTried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutRuleResponse) GetJSON200() *RuleTried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutRuleResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SearchResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6537,6 +7294,102 @@ func (c *ClientWithResponses) GetRoundWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetRoundResponse(rsp)
+}
+
+// ListRulesWithResponse performs a GET /rules (the `ListRules` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+	rsp, err := c.ListRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRulesResponse(rsp)
+}
+
+// SetThresholdWithBodyWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetThresholdWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error) {
+	rsp, err := c.SetThresholdWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetThresholdResponse(rsp)
+}
+
+// SetThresholdWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetThresholdWithResponse(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error) {
+	rsp, err := c.SetThreshold(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetThresholdResponse(rsp)
+}
+
+// TryRuleWithBodyWithResponse performs a POST /rules/try (the `TryRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TryRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRuleResponse, error) {
+	rsp, err := c.TryRuleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRuleResponse(rsp)
+}
+
+// TryRuleWithResponse performs a POST /rules/try (the `TryRule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+func (c *ClientWithResponses) TryRuleWithResponse(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRuleResponse, error) {
+	rsp, err := c.TryRule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRuleResponse(rsp)
+}
+
+// RemoveRuleWithResponse performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error) {
+	rsp, err := c.RemoveRule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRuleResponse(rsp)
+}
+
+// PutRuleWithBodyWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Keeps a rule of one's own, or switches a built-in one on or off.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PutRuleWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRuleResponse, error) {
+	rsp, err := c.PutRuleWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRuleResponse(rsp)
+}
+
+// PutRuleWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Keeps a rule of one's own, or switches a built-in one on or off.
+func (c *ClientWithResponses) PutRuleWithResponse(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRuleResponse, error) {
+	rsp, err := c.PutRule(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRuleResponse(rsp)
 }
 
 // SearchWithResponse performs a GET /search (the `Search` operationId) request.
@@ -7588,6 +8441,167 @@ func ParseGetRoundResponse(rsp *http.Response) (*GetRoundResponse, error) {
 	return response, nil
 }
 
+// ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
+func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rules
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetThresholdResponse parses an HTTP response from a SetThresholdWithResponse call
+func ParseSetThresholdResponse(rsp *http.Response) (*SetThresholdResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetThresholdResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rules
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryRuleResponse parses an HTTP response from a TryRuleWithResponse call
+func ParseTryRuleResponse(rsp *http.Response) (*TryRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleTried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRuleResponse parses an HTTP response from a RemoveRuleWithResponse call
+func ParseRemoveRuleResponse(rsp *http.Response) (*RemoveRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutRuleResponse parses an HTTP response from a PutRuleWithResponse call
+func ParsePutRuleResponse(rsp *http.Response) (*PutRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleTried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSearchResponse parses an HTTP response from a SearchWithResponse call
 func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7963,6 +8977,21 @@ type ServerInterface interface {
 
 	// (GET /round)
 	GetRound(ctx *echo.Context) error
+
+	// (GET /rules)
+	ListRules(ctx *echo.Context) error
+
+	// (PUT /rules/thresholds)
+	SetThreshold(ctx *echo.Context) error
+
+	// (POST /rules/try)
+	TryRule(ctx *echo.Context) error
+
+	// (DELETE /rules/{id})
+	RemoveRule(ctx *echo.Context, id IdParam) error
+
+	// (PUT /rules/{id})
+	PutRule(ctx *echo.Context, id IdParam) error
 
 	// (GET /search)
 	Search(ctx *echo.Context, params SearchParams) error
@@ -8494,6 +9523,65 @@ func (w *ServerInterfaceWrapper) GetRound(ctx *echo.Context) error {
 	return err
 }
 
+// ListRules converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRules(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRules(ctx)
+	return err
+}
+
+// SetThreshold converts echo context to params.
+func (w *ServerInterfaceWrapper) SetThreshold(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetThreshold(ctx)
+	return err
+}
+
+// TryRule converts echo context to params.
+func (w *ServerInterfaceWrapper) TryRule(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryRule(ctx)
+	return err
+}
+
+// RemoveRule converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRule(ctx, id)
+	return err
+}
+
+// PutRule converts echo context to params.
+func (w *ServerInterfaceWrapper) PutRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutRule(ctx, id)
+	return err
+}
+
 // Search converts echo context to params.
 func (w *ServerInterfaceWrapper) Search(ctx *echo.Context) error {
 	var err error
@@ -8811,6 +9899,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)
+	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
+	router.POST(options.BaseURL+"/rules/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
+	router.PUT(options.BaseURL+"/rules/thresholds", wrapper.SetThreshold, options.OperationMiddlewares["setThreshold"]...)
+	router.DELETE(options.BaseURL+"/rules/:id", wrapper.RemoveRule, options.OperationMiddlewares["removeRule"]...)
+	router.PUT(options.BaseURL+"/rules/:id", wrapper.PutRule, options.OperationMiddlewares["putRule"]...)
 	router.GET(options.BaseURL+"/lights", wrapper.ListLights, options.OperationMiddlewares["listLights"]...)
 	router.POST(options.BaseURL+"/lights", wrapper.LightOn, options.OperationMiddlewares["lightOn"]...)
 	router.DELETE(options.BaseURL+"/lights/:id", wrapper.LightOff, options.OperationMiddlewares["lightOff"]...)

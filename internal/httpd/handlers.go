@@ -193,6 +193,47 @@ func (s *Server) GetBays(c *echo.Context, host string) error {
 // ListLights lists lights.
 func (s *Server) ListLights(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Lights()) }
 
+// ListRules lists rules and thresholds.
+func (s *Server) ListRules(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Rules()) }
+
+// TryRule runs an expression over the past.
+func (s *Server) TryRule(c *echo.Context) error {
+	req, err := take[api.RuleTry](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.TryRule(req)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// SetThreshold sets one.
+func (s *Server) SetThreshold(c *echo.Context) error {
+	req, err := take[api.ThresholdSet](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.SetThreshold(person(c), req)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// PutRule keeps an own rule, or switches a built-in one.
+func (s *Server) PutRule(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.RulePut](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.PutRule(person(c), id, req)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// RemoveRule takes an own rule away.
+func (s *Server) RemoveRule(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.RemoveRule(person(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 // LightOn asks for a light.
 func (s *Server) LightOn(c *echo.Context, _ api.LightOnParams) error {
 	req, err := take[api.LightOn](c, maxBody)

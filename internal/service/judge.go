@@ -40,6 +40,7 @@ type grounds struct {
 	mates      string
 	scrub      time.Time
 	limits     *health.Thresholds
+	own        int // which version of people's own rules
 }
 
 // goodFor is how long a judgement stands when nothing was reported: long enough to answer a page, short enough that a
@@ -65,7 +66,7 @@ func (s *Service) judge() map[string]judged {
 		from := s.grounds(now, d, places[key], warm, scrubs)
 		if !known || j.from != from {
 			sub := s.subject(d, places[key], from)
-			j = judged{hits: health.Evaluate(&sub, from.limits), from: from}
+			j = judged{hits: append(health.Evaluate(&sub, from.limits), s.ownHits(d, places[key])...), from: from}
 		}
 		of[key] = j
 		if failure(j.hits, d.standing) != nil {
@@ -98,6 +99,10 @@ func (s *Service) judge() map[string]judged {
 			slices.SortFunc(r, func(a, b health.Sibling) int { return strings.Compare(a.Tail, b.Tail) })
 			sub := health.Subject{LastAt: now, Siblings: r, Present: true}
 			hits = append(slices.Clip(hits), health.Evaluate(&sub, j.from.limits)...)
+		}
+		if slices.ContainsFunc(d.standing, func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) }) {
+			d.standing = slices.DeleteFunc(slices.Clone(d.standing), func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) })
+			s.unwritten[key] = true
 		}
 		if len(hits)+len(d.standing) == 0 {
 			j.findings, j.verdict = nil, health.VerdictOf(nil, j.from.late)
@@ -274,7 +279,7 @@ func (s *Service) placesOf(p *poolState, out map[string]place) {
 }
 
 func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
-	g := grounds{version: d.version, state: at.member.State, filling: at.filling, limits: s.limitsOf(d, at)}
+	g := grounds{version: d.version, state: at.member.State, filling: at.filling, limits: s.limitsOf(d, at), own: s.ownVersion}
 	if h := s.hosts[d.Host]; h == nil || s.late(h, now) {
 		g.late = true
 	}
@@ -314,9 +319,6 @@ func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	}
 	return sub
 }
-
-// limitsOf are the thresholds that hold for a drive.
-func (s *Service) limitsOf(*disk, place) *health.Thresholds { return &s.limits }
 
 // late says whether two reports of a host were missed (R7).
 func (s *Service) late(h *host, now time.Time) bool {

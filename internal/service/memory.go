@@ -282,27 +282,33 @@ func (s *Service) Readings(name string, hours int) (key string, out []history.Re
 	}
 	key = d.Desc.Key()
 	since := s.clock.Now().Add(-time.Duration(hours) * time.Hour)
+	out, err = s.readingsOf(key, since)
+	return key, out, err
+}
+
+// readingsOf are all readings of a drive since a time, whole and in order.
+func (s *Service) readingsOf(key string, since time.Time) (out []history.Reading, err error) {
 	blocks, loose, err := s.store.Of(key, since)
 	if err != nil {
-		return key, nil, err
+		return nil, err
 	}
 	for _, b := range blocks {
 		rs, err := history.DecodeBlock(b.Data)
 		if err != nil {
-			return key, nil, err
+			return nil, err
 		}
 		out = append(out, rs...)
 	}
 	for _, r := range loose {
 		m, err := history.Unpack(r.Packed)
 		if err != nil {
-			return key, nil, err
+			return nil, err
 		}
 		out = append(out, history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: m})
 	}
 	out = slices.DeleteFunc(out, func(r history.Reading) bool { return r.At.Before(since) })
 	slices.SortStableFunc(out, func(a, b history.Reading) int { return a.At.Compare(b.At) })
-	return key, out, nil
+	return out, nil
 }
 
 // Line is one reading of an export.

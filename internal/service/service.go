@@ -45,8 +45,8 @@ type Service struct {
 	// drives whose link was bad, by bay.
 	unwritten map[string]bool
 	badLinks  map[string]map[string]string
-	limits    health.Thresholds
-	forgot    time.Time // when old ids were last let go
+	rules
+	forgot time.Time // when old ids were last let go
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}
@@ -134,7 +134,10 @@ func (s *Service) load() error {
 	s.hosts, s.drives, s.pools = map[string]*host{}, map[string]*disk{}, map[string]*poolState{}
 	s.swaps, s.orders, s.lights, s.recov = map[string]*swapState{}, map[string]*order{}, map[string]*light{}, map[string]*course{}
 	s.judged, s.before, s.batches = nil, nil, map[string][]string{}
-	s.unwritten, s.badLinks, s.limits = map[string]bool{}, map[string]map[string]string{}, health.Usual()
+	s.unwritten, s.badLinks = map[string]bool{}, map[string]map[string]string{}
+	if err := s.loadRules(); err != nil {
+		return err
+	}
 
 	drives, err := store.All[store.Drive](s.store, "key", "")
 	if err != nil {

@@ -291,6 +291,73 @@ func TestLifeOfADrive(t *testing.T) {
 	require.Equal(t, 3, said["AA001 came to bay fulmar/front/1"])
 }
 
+// TestRulesOfPeople: thresholds hold for all, a model or a pool; a rule that is switched off or removed lets go at once; an own
+// rule is tried on the past, kept, and refused when it is not understood. All of it survives a restart.
+func TestRulesOfPeople(t *testing.T) {
+	b := newBench(t)
+	say := func(pending, warm float64) {
+		b.clock.forward(time.Hour)
+		for i := range b.drives[:2] {
+			b.drives[i].Reading = api.Reading{At: b.clock.Now(), SelfTests: true, Metrics: map[string]float64{"pending_sectors": pending, "temperature_celsius": warm}}
+		}
+		b.report()
+	}
+	verdict := func() api.Verdict {
+		d, err := b.s.Drive("AA001")
+		require.NoError(t, err)
+		return d.Verdict
+	}
+	say(0, 41)
+	say(4, 46)
+	require.Equal(t, api.Watch, verdict())
+	d, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: 3, Pool: d.Pool})
+	require.NoError(t, err)
+	require.Equal(t, api.Replace, verdict(), "its pool is handled with care")
+	b.restart()
+	require.Equal(t, api.Replace, verdict())
+	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Usual: true, Pool: d.Pool})
+	require.NoError(t, err)
+	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: -1})
+	b.problem(err, "bad-setting", "bounds")
+	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: 1, Pool: "nowhere"})
+	require.Error(t, err)
+	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{})
+	require.NoError(t, err)
+	require.Equal(t, api.Sound, verdict(), "nobody wants to hear of it")
+	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{On: true})
+	require.NoError(t, err)
+	require.Equal(t, api.Watch, verdict())
+
+	tried, err := b.s.PutRule("ida", "warm-and-growing", api.RulePut{Expression: "pending_sectors_24h > 2 && temperature_celsius > 45", Says: "is warm, and has new bad sectors", Verdict: api.Replace})
+	require.NoError(t, err)
+	require.Len(t, tried.Flagged, 2)
+	require.Equal(t, 1, tried.Flagged[0].Times)
+	b.restart()
+	require.Equal(t, api.Replace, verdict())
+	d, err = b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Equal(t, "is warm, and has new bad sectors", d.Findings[0].Says)
+	require.Contains(t, d.Findings[0].Evidence[0].Says, "pending_sectors is 4 sectors")
+	require.NoError(t, b.s.RemoveRule("ida", "warm-and-growing"))
+	require.Equal(t, api.Watch, verdict())
+	for kind, req := range map[string]api.RulePut{"bad-rule": {Expression: "pending_sector > 1", Says: "x", Verdict: api.Watch}, "no-words": {Expression: "true", Verdict: api.Watch}, "bad-verdict": {Expression: "true", Says: "x", Verdict: api.Dead}} {
+		_, err = b.s.PutRule("ida", "mine", req)
+		b.problem(err, kind, "")
+	}
+	b.problem(b.s.RemoveRule("ida", "link-crc"), "built-in", "Switch it off")
+	b.problem(b.s.RemoveRule("ida", "mine"), "no-rule", "List them")
+	require.Equal(t, 2, func() int {
+		for _, r := range b.s.Rules().Rules {
+			if r.Id == "pending-sectors" {
+				return r.HoldsFor
+			}
+		}
+		return -1
+	}())
+}
+
 // TestSwapOverRestarts: the service is restarted after every single thing that happens, and the swap goes on.
 func TestSwapOverRestarts(t *testing.T) {
 	b := newBench(t)

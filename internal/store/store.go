@@ -68,6 +68,20 @@ type Standing struct {
 	Doc   []byte
 }
 
+// Setting is a threshold that somebody set, or a rule that somebody switched off.
+type Setting struct {
+	Model string `gorm:"primaryKey"` // empty: all models
+	Pool  string `gorm:"primaryKey"` // empty: all pools
+	Name  string `gorm:"primaryKey"`
+	Value float64
+}
+
+// OwnRule is a rule that somebody wrote, as JSON.
+type OwnRule struct {
+	ID  string `gorm:"primaryKey"`
+	Doc []byte
+}
+
 // Reading is one packed reading.
 type Reading struct {
 	Drive  string `gorm:"primaryKey"`
@@ -182,7 +196,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &Setting{}, &OwnRule{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

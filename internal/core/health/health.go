@@ -10,6 +10,7 @@ package health
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -83,6 +84,12 @@ type Hit struct {
 	N    [4]float64 `json:"n"`
 	Text []string   `json:"text,omitempty"`
 }
+
+// Own is how the ids of people's own rules begin. Their hits carry their words: what it says, what to do, then the evidence.
+const Own = "own:"
+
+// ownHold is how long a finding of such a rule stays.
+const ownHold = day
 
 // Standing is a hit that was raised and not cleared yet.
 type Standing struct {
@@ -228,6 +235,9 @@ func holdOf(id string) time.Duration {
 	if r := ruleOf(id); r != nil {
 		return r.Hold
 	}
+	if strings.HasPrefix(id, Own) {
+		return ownHold
+	}
 	return 0
 }
 
@@ -272,6 +282,16 @@ func Judge(s Subject) ([]Finding, Verdict) {
 func (s Standing) Finding(now time.Time) Finding {
 	f := Finding{Rule: s.Rule, Verdict: s.Verdict, Since: s.Since, Metric: s.Metric, Growth: s.Growth, Idle: s.Idle}
 	r := ruleOf(s.Rule)
+	if strings.HasPrefix(s.Rule, Own) && len(s.Text) >= 2 {
+		f.Says, f.Do, f.Strength = s.Text[0], s.Text[1], drive.Strong
+		for _, says := range s.Text[2:] {
+			f.Evidence = append(f.Evidence, Evidence{Metric: s.Metric, Says: says, At: s.At, Source: "rule " + s.Rule})
+		}
+		if f.Since.IsZero() {
+			f.Since = s.Raised
+		}
+		return f
+	}
 	if r == nil {
 		f.Says, f.Do, f.Strength = "was found by the rule "+s.Rule+", which is gone", "Look at its numbers.", drive.Weak
 		f.Evidence = []Evidence{{Says: "the rule held", At: s.Seen, Source: s.Rule}}

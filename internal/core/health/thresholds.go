@@ -88,6 +88,9 @@ func (t *Thresholds) Set(name string, v float64) error {
 	return nil
 }
 
+// IsOff says whether a rule is switched off.
+func (t *Thresholds) IsOff(id string) bool { return t.off[id] }
+
 // Off switches a rule off; ok is false when there is none of that id.
 func (t *Thresholds) Off(id string) (ok bool) {
 	if ruleOf(id) == nil {

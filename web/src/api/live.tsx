@@ -11,6 +11,8 @@ const touches: Record<S["Event"]["kind"], string[]> = {
   swap: ["swaps", "round", "pools", "drive", "bays"],
   light: ["bays", "drive", "swaps"],
   alarm: ["swaps", "round", "pools", "bays"],
+  rule: ["rules", "round", "drives", "drive"],
+  notice: ["notices", "round"],
   lab: ["lab"],
 };
 

@@ -265,6 +265,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept. */
+        post: operations["tryRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/thresholds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setThreshold"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Keeps a rule of one's own, or switches a built-in one on or off. */
+        put: operations["putRule"];
+        post?: never;
+        delete: operations["removeRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lights": {
         parameters: {
             query?: never;
@@ -934,6 +1002,111 @@ export interface components {
             /** @description the time is an estimate, from power-on hours */
             about?: boolean;
         };
+        Rules: {
+            rules: components["schemas"]["Rule"][];
+            own: components["schemas"]["OwnRule"][];
+            thresholds: components["schemas"]["Threshold"][];
+        };
+        Rule: {
+            id: string;
+            title: string;
+            level: components["schemas"]["Verdict"];
+            strength: string;
+            for: string;
+            when: string;
+            why: string;
+            do: string;
+            /**
+             * Format: double
+             * @description how long a finding stays after the rule held for the last time
+             */
+            hold_seconds: number;
+            on: boolean;
+            /** @description how many drives it holds for now */
+            holds_for: number;
+        };
+        OwnRule: {
+            id: string;
+            says: string;
+            do: string;
+            expression: string;
+            verdict: components["schemas"]["Verdict"];
+            by: string;
+            /** Format: date-time */
+            made: string;
+            holds_for: number;
+        };
+        Threshold: {
+            name: string;
+            unit: string;
+            /** Format: double */
+            usual: number;
+            /**
+             * Format: double
+             * @description what holds for all drives
+             */
+            value: number;
+            /** Format: double */
+            least: number;
+            /** Format: double */
+            most: number;
+            means: string;
+            others?: components["schemas"]["ThresholdOf"][];
+        };
+        ThresholdOf: {
+            model?: string;
+            pool?: string;
+            /** Format: double */
+            value: number;
+        };
+        ThresholdSet: {
+            name: string;
+            /** Format: double */
+            value?: number;
+            /** @description back to what it is usually */
+            usual?: boolean;
+            /** @description for drives of this model alone */
+            model?: string;
+            /** @description for drives of this pool alone; stands before a model's */
+            pool?: string;
+        };
+        RuleTry: {
+            expression: string;
+            /** @default 2160 */
+            hours: number;
+        };
+        RulePut: {
+            /** @description built-in rules */
+            on?: boolean;
+            says?: string;
+            do?: string;
+            expression?: string;
+            verdict?: components["schemas"]["Verdict"];
+        };
+        RuleTried: {
+            /** @description how many were looked at */
+            drives: number;
+            readings: number;
+            hours: number;
+            flagged: components["schemas"]["RuleFlag"][];
+        };
+        RuleFlag: {
+            drive: string;
+            tail: string;
+            bay?: string;
+            pool?: string;
+            /**
+             * Format: date-time
+             * @description when it first held
+             */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            /** @description in how many readings it held */
+            times: number;
+            /** @description it holds now */
+            now?: boolean;
+        };
         Attribute: {
             id: number;
             flags: number;
@@ -1150,7 +1323,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "host" | "drive" | "pool" | "recovery" | "swap" | "light" | "alarm" | "lab";
+            kind: "host" | "drive" | "pool" | "recovery" | "swap" | "light" | "alarm" | "rule" | "notice" | "lab";
             /** Format: date-time */
             at: string;
             subject?: string;
@@ -1781,6 +1954,125 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BayMap"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all rules, built in and people's own, and the thresholds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    tryRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleTry"];
+            };
+        };
+        responses: {
+            /** @description what it would have found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTried"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setThreshold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThresholdSet"];
+            };
+        };
+        responses: {
+            /** @description the rules as they are now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    putRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulePut"];
+            };
+        };
+        responses: {
+            /** @description what an own rule would have found in the last 90 days */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTried"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the own rule is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };
