@@ -13,6 +13,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	_ "time/tzdata" // zones are named by people, on machines that may have none
 
 	"github.com/urfave/cli/v3"
 

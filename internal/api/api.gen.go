@@ -18,6 +18,48 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for ChannelKind.
+const (
+	ChannelKindEmail   ChannelKind = "email"
+	ChannelKindSyslog  ChannelKind = "syslog"
+	ChannelKindWebhook ChannelKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the ChannelKind enum.
+func (e ChannelKind) Valid() bool {
+	switch e {
+	case ChannelKindEmail:
+		return true
+	case ChannelKindSyslog:
+		return true
+	case ChannelKindWebhook:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChannelPutKind.
+const (
+	ChannelPutKindEmail   ChannelPutKind = "email"
+	ChannelPutKindSyslog  ChannelPutKind = "syslog"
+	ChannelPutKindWebhook ChannelPutKind = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the ChannelPutKind enum.
+func (e ChannelPutKind) Valid() bool {
+	switch e {
+	case ChannelPutKindEmail:
+		return true
+	case ChannelPutKindSyslog:
+		return true
+	case ChannelPutKindWebhook:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CheckResult.
 const (
 	Passes CheckResult = "passes"
@@ -198,6 +240,57 @@ func (e LightState) Valid() bool {
 	case LightStateLit:
 		return true
 	case LightStateOut:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeKind.
+const (
+	NoticeKindDrive    NoticeKind = "drive"
+	NoticeKindFilling  NoticeKind = "filling"
+	NoticeKindHost     NoticeKind = "host"
+	NoticeKindRecovery NoticeKind = "recovery"
+	NoticeKindSection  NoticeKind = "section"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindDrive:
+		return true
+	case NoticeKindFilling:
+		return true
+	case NoticeKindHost:
+		return true
+	case NoticeKindRecovery:
+		return true
+	case NoticeKindSection:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeState.
+const (
+	NoticeStateAcknowledged NoticeState = "acknowledged"
+	NoticeStateClosed       NoticeState = "closed"
+	NoticeStateMuted        NoticeState = "muted"
+	NoticeStateOpen         NoticeState = "open"
+)
+
+// Valid indicates whether the value is a known member of the NoticeState enum.
+func (e NoticeState) Valid() bool {
+	switch e {
+	case NoticeStateAcknowledged:
+		return true
+	case NoticeStateClosed:
+		return true
+	case NoticeStateMuted:
+		return true
+	case NoticeStateOpen:
 		return true
 	default:
 		return false
@@ -534,6 +627,71 @@ type BayMap struct {
 	Sections []Section `json:"sections"`
 	SeenAt   time.Time `json:"seen_at"`
 }
+
+// Channel defines model for Channel.
+type Channel struct {
+	Digest string `json:"digest,omitempty,omitzero"`
+
+	// Error why
+	Error string      `json:"error,omitempty,omitzero"`
+	From  string      `json:"from,omitempty,omitzero"`
+	Hosts []string    `json:"hosts,omitempty,omitzero"`
+	Kind  ChannelKind `json:"kind"`
+	Kinds []string    `json:"kinds,omitempty,omitzero"`
+	Least Verdict     `json:"least"`
+	Name  string      `json:"name"`
+	Pools []string    `json:"pools,omitempty,omitzero"`
+	Quiet string      `json:"quiet,omitempty,omitzero"`
+
+	// SecretSet there is a secret; it is never shown
+	SecretSet bool     `json:"secret_set"`
+	Server    string   `json:"server,omitempty,omitzero"`
+	To        []string `json:"to,omitempty,omitzero"`
+	Url       string   `json:"url,omitempty,omitzero"`
+	User      string   `json:"user,omitempty,omitzero"`
+
+	// Waiting messages that were not taken yet
+	Waiting int    `json:"waiting"`
+	Zone    string `json:"zone"`
+}
+
+// ChannelKind defines model for Channel.Kind.
+type ChannelKind string
+
+// ChannelPut defines model for ChannelPut.
+type ChannelPut struct {
+	// Ca PEM of the authority to trust
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// Digest such as 08:00: what is open, once a day
+	Digest string         `json:"digest,omitempty,omitzero"`
+	From   string         `json:"from,omitempty,omitzero"`
+	Hosts  []string       `json:"hosts,omitempty,omitzero"`
+	Kind   ChannelPutKind `json:"kind"`
+	Kinds  []string       `json:"kinds,omitempty,omitzero"`
+	Least  Verdict        `json:"least,omitempty,omitzero"`
+	Pools  []string       `json:"pools,omitempty,omitzero"`
+
+	// Quiet such as 22:00-07:00: what can wait does
+	Quiet string `json:"quiet,omitempty,omitzero"`
+
+	// Secret webhook: the key of its signature; e-mail: the password; left out, it stays what it was
+	Secret string `json:"secret,omitempty,omitzero"`
+
+	// Server e-mail: host:port
+	Server string   `json:"server,omitempty,omitzero"`
+	To     []string `json:"to,omitempty,omitzero"`
+
+	// Url webhook: https://…; syslog: tls://host:port or tcp://host:port
+	Url  string `json:"url,omitempty,omitzero"`
+	User string `json:"user,omitempty,omitzero"`
+
+	// Zone such as Europe/Oslo
+	Zone string `json:"zone,omitempty,omitzero"`
+}
+
+// ChannelPutKind defines model for ChannelPut.Kind.
+type ChannelPutKind string
 
 // Check defines model for Check.
 type Check struct {
@@ -921,6 +1079,34 @@ type MetricValue struct {
 	Unit  string  `json:"unit"`
 	Value float64 `json:"value"`
 }
+
+// Notice defines model for Notice.
+type Notice struct {
+	AcknowledgedAt time.Time   `json:"acknowledged_at,omitempty,omitzero"`
+	AcknowledgedBy string      `json:"acknowledged_by,omitempty,omitzero"`
+	Bay            string      `json:"bay,omitempty,omitzero"`
+	ChangedAt      time.Time   `json:"changed_at"`
+	ClosedAt       time.Time   `json:"closed_at,omitempty,omitzero"`
+	Do             string      `json:"do"`
+	Drives         []string    `json:"drives,omitempty,omitzero"`
+	Host           string      `json:"host,omitempty,omitzero"`
+	Id             string      `json:"id"`
+	Kind           NoticeKind  `json:"kind"`
+	MutedUntil     time.Time   `json:"muted_until,omitempty,omitzero"`
+	Note           string      `json:"note,omitempty,omitzero"`
+	OpenedAt       time.Time   `json:"opened_at"`
+	Pool           string      `json:"pool,omitempty,omitzero"`
+	Says           string      `json:"says"`
+	Severity       Verdict     `json:"severity"`
+	State          NoticeState `json:"state"`
+	Worst          Verdict     `json:"worst"`
+}
+
+// NoticeKind defines model for Notice.Kind.
+type NoticeKind string
+
+// NoticeState defines model for Notice.State.
+type NoticeState string
 
 // Order defines model for Order.
 type Order struct {
@@ -1569,6 +1755,23 @@ type LightOnParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// All those that were closed as well
+	All bool `form:"all,omitempty" json:"all,omitempty,omitzero"`
+}
+
+// AcknowledgeNoticeJSONBody defines parameters for AcknowledgeNotice.
+type AcknowledgeNoticeJSONBody struct {
+	Note string `json:"note,omitempty,omitzero"`
+}
+
+// MuteNoticeJSONBody defines parameters for MuteNotice.
+type MuteNoticeJSONBody struct {
+	// Hours 0 lets it be heard again
+	Hours float64 `json:"hours"`
+}
+
 // ActOnPoolParams defines parameters for ActOnPool.
 type ActOnPoolParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -1621,6 +1824,9 @@ type ReportOutcomeJSONRequestBody = Outcome
 // PushReportJSONRequestBody defines body for PushReport for application/json ContentType.
 type PushReportJSONRequestBody = Report
 
+// PutChannelJSONRequestBody defines body for PutChannel for application/json ContentType.
+type PutChannelJSONRequestBody = ChannelPut
+
 // EnrolHostJSONRequestBody defines body for EnrolHost for application/json ContentType.
 type EnrolHostJSONRequestBody = Enrol
 
@@ -1635,6 +1841,12 @@ type SetLabSpeedJSONRequestBody = LabSpeed
 
 // LightOnJSONRequestBody defines body for LightOn for application/json ContentType.
 type LightOnJSONRequestBody = LightOn
+
+// AcknowledgeNoticeJSONRequestBody defines body for AcknowledgeNotice for application/json ContentType.
+type AcknowledgeNoticeJSONRequestBody AcknowledgeNoticeJSONBody
+
+// MuteNoticeJSONRequestBody defines body for MuteNotice for application/json ContentType.
+type MuteNoticeJSONRequestBody MuteNoticeJSONBody
 
 // ActOnPoolJSONRequestBody defines body for ActOnPool for application/json ContentType.
 type ActOnPoolJSONRequestBody = PoolAction
@@ -1758,6 +1970,23 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
+	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveChannel performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+	RemoveChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutChannelWithBody performs a PUT /channels/{id} (the `PutChannel` operationId) request,
+	// with any type of body and a specified content type.
+	PutChannelWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutChannel performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+	// Takes a body of the `application/json` content type.
+	PutChannel(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestChannel performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+	TestChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDrives performs a GET /drives (the `ListDrives` operationId) request.
 	ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1832,6 +2061,25 @@ type ClientInterface interface {
 
 	// GetMe performs a GET /me (the `GetMe` operationId) request.
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices performs a GET /notices (the `ListNotices` operationId) request.
+	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeNoticeWithBody performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
+	// with any type of body and a specified content type.
+	AcknowledgeNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeNotice performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AcknowledgeNotice(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MuteNoticeWithBody performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
+	// with any type of body and a specified content type.
+	MuteNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MuteNotice performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+	// Takes a body of the `application/json` content type.
+	MuteNotice(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetOrder performs a GET /orders/{id} (the `GetOrder` operationId) request.
 	GetOrder(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2022,6 +2270,73 @@ func (c *Client) PushReportWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 func (c *Client) PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushReportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
+func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChannelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveChannel performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+func (c *Client) RemoveChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveChannelRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutChannelWithBody performs a PUT /channels/{id} (the `PutChannel` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) PutChannelWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutChannelRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutChannel performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) PutChannel(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutChannelRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestChannel performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+func (c *Client) TestChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestChannelRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2307,6 +2622,75 @@ func (c *Client) LightOff(ctx context.Context, id IdParam, reqEditors ...Request
 // GetMe performs a GET /me (the `GetMe` operationId) request.
 func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices performs a GET /notices (the `ListNotices` operationId) request.
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeNoticeWithBody performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AcknowledgeNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeNoticeRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeNotice performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AcknowledgeNotice(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeNoticeRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MuteNoticeWithBody performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) MuteNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMuteNoticeRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MuteNotice performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) MuteNotice(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMuteNoticeRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2897,6 +3281,148 @@ func NewPushReportRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListChannelsRequest constructs an http.Request for the ListChannels method
+func NewListChannelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveChannelRequest constructs an http.Request for the RemoveChannel method
+func NewRemoveChannelRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutChannelRequest calls the generic PutChannel builder with application/json body
+func NewPutChannelRequest(server string, id IdParam, body PutChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutChannelRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPutChannelRequestWithBody constructs an http.Request for the PutChannel method, with any body, and a specified content type
+func NewPutChannelRequestWithBody(server string, id IdParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestChannelRequest constructs an http.Request for the TestChannel method
+func NewTestChannelRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3596,6 +4122,150 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcknowledgeNoticeRequest calls the generic AcknowledgeNotice builder with application/json body
+func NewAcknowledgeNoticeRequest(server string, id IdParam, body AcknowledgeNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcknowledgeNoticeRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcknowledgeNoticeRequestWithBody constructs an http.Request for the AcknowledgeNotice method, with any body, and a specified content type
+func NewAcknowledgeNoticeRequestWithBody(server string, id IdParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s/acknowledge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMuteNoticeRequest calls the generic MuteNotice builder with application/json body
+func NewMuteNoticeRequest(server string, id IdParam, body MuteNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMuteNoticeRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMuteNoticeRequestWithBody constructs an http.Request for the MuteNotice method, with any body, and a specified content type
+func NewMuteNoticeRequestWithBody(server string, id IdParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s/mute", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4650,6 +5320,31 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
+	// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
+
+	// RemoveChannelWithResponse performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error)
+
+	// PutChannelWithBodyWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PutChannelWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChannelResponse, error)
+
+	// PutChannelWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	PutChannelWithResponse(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*PutChannelResponse, error)
+
+	// TestChannelWithResponse performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TestChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
+
 	// ListDrivesWithResponse performs a GET /drives (the `ListDrives` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4756,6 +5451,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
+
+	// ListNoticesWithResponse performs a GET /notices (the `ListNotices` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// AcknowledgeNoticeWithBodyWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AcknowledgeNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error)
+
+	// AcknowledgeNoticeWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AcknowledgeNoticeWithResponse(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error)
+
+	// MuteNoticeWithBodyWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	MuteNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error)
+
+	// MuteNoticeWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	MuteNoticeWithResponse(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error)
 
 	// GetOrderWithResponse performs a GET /orders/{id} (the `GetOrder` operationId) request.
 	//
@@ -5055,6 +5775,184 @@ func (r PushReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PushReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChannelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Channel
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChannelsResponse) GetJSON200() *[]Channel {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChannelsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChannelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChannelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChannelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChannelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveChannelResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Channel
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutChannelResponse) GetJSON200() *Channel {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutChannelResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestChannelResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestChannelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5809,6 +6707,150 @@ func (r GetMeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *[]Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcknowledgeNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcknowledgeNoticeResponse) GetJSON200() *Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcknowledgeNoticeResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcknowledgeNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcknowledgeNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcknowledgeNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcknowledgeNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MuteNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MuteNoticeResponse) GetJSON200() *Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MuteNoticeResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MuteNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MuteNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MuteNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MuteNoticeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6948,6 +7990,61 @@ func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, body P
 	return ParsePushReportResponse(rsp)
 }
 
+// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
+	rsp, err := c.ListChannels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChannelsResponse(rsp)
+}
+
+// RemoveChannelWithResponse performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error) {
+	rsp, err := c.RemoveChannel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveChannelResponse(rsp)
+}
+
+// PutChannelWithBodyWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PutChannelWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChannelResponse, error) {
+	rsp, err := c.PutChannelWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutChannelResponse(rsp)
+}
+
+// PutChannelWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PutChannelWithResponse(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*PutChannelResponse, error) {
+	rsp, err := c.PutChannel(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutChannelResponse(rsp)
+}
+
+// TestChannelWithResponse performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
+	rsp, err := c.TestChannel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestChannelResponse(rsp)
+}
+
 // ListDrivesWithResponse performs a GET /drives (the `ListDrives` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7179,6 +8276,61 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 		return nil, err
 	}
 	return ParseGetMeResponse(rsp)
+}
+
+// ListNoticesWithResponse performs a GET /notices (the `ListNotices` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// AcknowledgeNoticeWithBodyWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AcknowledgeNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error) {
+	rsp, err := c.AcknowledgeNoticeWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeNoticeResponse(rsp)
+}
+
+// AcknowledgeNoticeWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AcknowledgeNoticeWithResponse(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error) {
+	rsp, err := c.AcknowledgeNotice(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeNoticeResponse(rsp)
+}
+
+// MuteNoticeWithBodyWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MuteNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error) {
+	rsp, err := c.MuteNoticeWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMuteNoticeResponse(rsp)
+}
+
+// MuteNoticeWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MuteNoticeWithResponse(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error) {
+	rsp, err := c.MuteNotice(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMuteNoticeResponse(rsp)
 }
 
 // GetOrderWithResponse performs a GET /orders/{id} (the `GetOrder` operationId) request.
@@ -7617,6 +8769,130 @@ func ParsePushReportResponse(rsp *http.Response) (*PushReportResponse, error) {
 	}
 
 	response := &PushReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
+func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChannelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveChannelResponse parses an HTTP response from a RemoveChannelWithResponse call
+func ParseRemoveChannelResponse(rsp *http.Response) (*RemoveChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutChannelResponse parses an HTTP response from a PutChannelWithResponse call
+func ParsePutChannelResponse(rsp *http.Response) (*PutChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestChannelResponse parses an HTTP response from a TestChannelWithResponse call
+func ParseTestChannelResponse(rsp *http.Response) (*TestChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestChannelResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -8134,6 +9410,105 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcknowledgeNoticeResponse parses an HTTP response from a AcknowledgeNoticeWithResponse call
+func ParseAcknowledgeNoticeResponse(rsp *http.Response) (*AcknowledgeNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcknowledgeNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMuteNoticeResponse parses an HTTP response from a MuteNoticeWithResponse call
+func ParseMuteNoticeResponse(rsp *http.Response) (*MuteNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MuteNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notice
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8903,6 +10278,18 @@ type ServerInterface interface {
 	// (POST /agent/reports)
 	PushReport(ctx *echo.Context) error
 
+	// (GET /channels)
+	ListChannels(ctx *echo.Context) error
+
+	// (DELETE /channels/{id})
+	RemoveChannel(ctx *echo.Context, id IdParam) error
+
+	// (PUT /channels/{id})
+	PutChannel(ctx *echo.Context, id IdParam) error
+
+	// (POST /channels/{id}/test)
+	TestChannel(ctx *echo.Context, id IdParam) error
+
 	// (GET /drives)
 	ListDrives(ctx *echo.Context, params ListDrivesParams) error
 
@@ -8950,6 +10337,15 @@ type ServerInterface interface {
 
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
+
+	// (GET /notices)
+	ListNotices(ctx *echo.Context, params ListNoticesParams) error
+
+	// (POST /notices/{id}/acknowledge)
+	AcknowledgeNotice(ctx *echo.Context, id IdParam) error
+
+	// (POST /notices/{id}/mute)
+	MuteNotice(ctx *echo.Context, id IdParam) error
 
 	// (GET /orders/{id})
 	GetOrder(ctx *echo.Context, id IdParam) error
@@ -9066,6 +10462,63 @@ func (w *ServerInterfaceWrapper) PushReport(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PushReport(ctx)
+	return err
+}
+
+// ListChannels converts echo context to params.
+func (w *ServerInterfaceWrapper) ListChannels(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListChannels(ctx)
+	return err
+}
+
+// RemoveChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveChannel(ctx, id)
+	return err
+}
+
+// PutChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) PutChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutChannel(ctx, id)
+	return err
+}
+
+// TestChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) TestChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestChannel(ctx, id)
 	return err
 }
 
@@ -9375,6 +10828,56 @@ func (w *ServerInterfaceWrapper) GetMe(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetMe(ctx)
+	return err
+}
+
+// ListNotices converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNoticesParams
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", ctx.QueryParams(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter all: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListNotices(ctx, params)
+	return err
+}
+
+// AcknowledgeNotice converts echo context to params.
+func (w *ServerInterfaceWrapper) AcknowledgeNotice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcknowledgeNotice(ctx, id)
+	return err
+}
+
+// MuteNotice converts echo context to params.
+func (w *ServerInterfaceWrapper) MuteNotice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MuteNotice(ctx, id)
 	return err
 }
 
@@ -9899,6 +11402,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)
+	router.GET(options.BaseURL+"/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
+	router.POST(options.BaseURL+"/notices/:id/acknowledge", wrapper.AcknowledgeNotice, options.OperationMiddlewares["acknowledgeNotice"]...)
+	router.POST(options.BaseURL+"/notices/:id/mute", wrapper.MuteNotice, options.OperationMiddlewares["muteNotice"]...)
+	router.GET(options.BaseURL+"/channels", wrapper.ListChannels, options.OperationMiddlewares["listChannels"]...)
+	router.DELETE(options.BaseURL+"/channels/:id", wrapper.RemoveChannel, options.OperationMiddlewares["removeChannel"]...)
+	router.PUT(options.BaseURL+"/channels/:id", wrapper.PutChannel, options.OperationMiddlewares["putChannel"]...)
+	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
 	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
 	router.PUT(options.BaseURL+"/rules/thresholds", wrapper.SetThreshold, options.OperationMiddlewares["setThreshold"]...)

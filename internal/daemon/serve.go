@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -122,6 +123,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		scheme = "https"
 	}
 	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())
+	if self, err := netip.ParseAddrPort(l.Addr().String()); err == nil {
+		r.service.SetSelf(self)
+	}
 	go func() {
 		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			r.done <- err
@@ -138,6 +142,16 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 			_ = clock.Real{}.Sleep(ticking, 200*time.Millisecond)
 		}
 	}()
+	delivered := make(chan struct{})
+	go func() {
+		defer close(delivered)
+		for ticking.Err() == nil {
+			if err := r.service.Deliver(ticking); err != nil {
+				c.Log.Error("a delivery could not be written down", "error", err)
+			}
+			_ = clock.Real{}.Sleep(ticking, time.Second)
+		}
+	}()
 	r.stop = func() error {
 		enough()
 		cut()
@@ -145,6 +159,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		defer cancel()
 		err := server.Shutdown(end)
 		<-ticked
+		<-delivered
 		return errors.Join(err, r.store.Close())
 	}
 	return r, nil

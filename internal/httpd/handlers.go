@@ -193,6 +193,63 @@ func (s *Server) GetBays(c *echo.Context, host string) error {
 // ListLights lists lights.
 func (s *Server) ListLights(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Lights()) }
 
+// ListNotices lists notices.
+func (s *Server) ListNotices(c *echo.Context, p api.ListNoticesParams) error {
+	all, err := s.Service.Notices(p.All)
+	return answer(c, http.StatusOK, all, err)
+}
+
+// AcknowledgeNotice notes that the caller saw one.
+func (s *Server) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.AcknowledgeNoticeJSONBody](c, maxBody)
+	if err != nil {
+		return err
+	}
+	n, err := s.Service.Acknowledge(person(c), id, req.Note)
+	return answer(c, http.StatusOK, n, err)
+}
+
+// MuteNotice says nothing of one for a while.
+func (s *Server) MuteNotice(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.MuteNoticeJSONBody](c, maxBody)
+	if err != nil {
+		return err
+	}
+	n, err := s.Service.Mute(person(c), id, req.Hours)
+	return answer(c, http.StatusOK, n, err)
+}
+
+// ListChannels lists channels.
+func (s *Server) ListChannels(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Channels())
+}
+
+// PutChannel keeps one.
+func (s *Server) PutChannel(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.ChannelPut](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.PutChannel(c.Request().Context(), person(c), id, req)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// RemoveChannel takes one away.
+func (s *Server) RemoveChannel(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.RemoveChannel(person(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// TestChannel sends a message through one.
+func (s *Server) TestChannel(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.TestChannel(c.Request().Context(), person(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 // ListRules lists rules and thresholds.
 func (s *Server) ListRules(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Rules()) }
 

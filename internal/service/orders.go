@@ -139,7 +139,8 @@ func (s *Service) Tick() error {
 		}
 	}
 	s.thin(now)
-	s.judge() // so that findings come, stay and go whether anybody looks or not
+	s.notify(b, now)
+	s.digest(b, now)
 	return errors.Join(s.commit(b), s.fold(), s.forget(now))
 }
 

@@ -12,15 +12,19 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/channel"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
+	"lantern/internal/core/notice"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
+
+	"github.com/oklog/ulid/v2"
 )
 
 // Service holds the fleet. Make one with New.
@@ -46,7 +50,16 @@ type Service struct {
 	unwritten map[string]bool
 	badLinks  map[string]map[string]string
 	rules
-	forgot time.Time // when old ids were last let go
+	// notices are those that are open. notifiedAt is when they were last looked at; nothing is said before graceUntil, while
+	// hosts that were there before a restart have not had time to report.
+	notices    []notice.Notice
+	notifiedAt time.Time
+	graceUntil time.Time
+	uses       map[string][]store.PoolUse
+	channels   []outlet
+	deliveries []*store.Delivery // not done
+	sender     channel.Sender
+	forgot     time.Time // when old ids were last let go
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}
@@ -121,6 +134,15 @@ type course struct {
 	samples  []recovery.Sample
 }
 
+// After a start, hosts that were known are given so long to report before anybody is told that they are silent.
+const (
+	grace     = 70 * time.Second
+	graceWall = 10 * time.Second
+)
+
+// newID names something so that names sort by time.
+func newID() string { return ulid.Make().String() }
+
 // New loads everything from the store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	s := &Service{clock: c, store: st, log: log, bus: newBus(), wake: map[string]chan struct{}{}}
@@ -177,6 +199,12 @@ func (s *Service) load() error {
 		}
 	}
 
+	if len(hosts) > 0 {
+		s.graceUntil = s.clock.Now().Add(s.clock.AtLeast(grace, graceWall))
+	}
+	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries()); err != nil {
+		return err
+	}
 	if err := s.loadSwaps(); err != nil {
 		return err
 	}

@@ -82,6 +82,40 @@ type OwnRule struct {
 	Doc []byte
 }
 
+// Notice is a notice, as JSON.
+type Notice struct {
+	ID     string `gorm:"primaryKey"`
+	Closed bool   `gorm:"index"`
+	At     time.Time
+	Doc    []byte
+}
+
+// PoolUse is how full a pool was.
+type PoolUse struct {
+	Pool string `gorm:"primaryKey"`
+	At   int64  `gorm:"primaryKey"` // Unix milliseconds
+	Used int64  // bytes
+}
+
+// Channel is where notices are sent, as JSON; its secret is in it.
+type Channel struct {
+	Name string `gorm:"primaryKey"`
+	Doc  []byte
+}
+
+// Delivery is a message that is to be sent, or was.
+type Delivery struct {
+	ID      string `gorm:"primaryKey"`
+	Channel string
+	Notice  string
+	Made    int64 // Unix milliseconds, as is Next
+	Next    int64 // when it is tried
+	Tries   int
+	Done    bool `gorm:"index"`
+	Error   string
+	Doc     []byte
+}
+
 // Reading is one packed reading.
 type Reading struct {
 	Drive  string `gorm:"primaryKey"`
@@ -196,7 +230,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &Setting{}, &OwnRule{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

@@ -265,6 +265,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{id}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["acknowledgeNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{id}/mute": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["muteNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listChannels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["putChannel"];
+        post?: never;
+        delete: operations["removeChannel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["testChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rules": {
         parameters: {
             query?: never;
@@ -1001,6 +1105,81 @@ export interface components {
             says: string;
             /** @description the time is an estimate, from power-on hours */
             about?: boolean;
+        };
+        Notice: {
+            id: string;
+            /** @enum {string} */
+            kind: "drive" | "section" | "host" | "filling" | "recovery";
+            severity: components["schemas"]["Verdict"];
+            worst: components["schemas"]["Verdict"];
+            /** @enum {string} */
+            state: "open" | "acknowledged" | "muted" | "closed";
+            says: string;
+            do: string;
+            host?: string;
+            pool?: string;
+            bay?: string;
+            drives?: string[];
+            /** Format: date-time */
+            opened_at: string;
+            /** Format: date-time */
+            changed_at: string;
+            /** Format: date-time */
+            closed_at?: string;
+            acknowledged_by?: string;
+            /** Format: date-time */
+            acknowledged_at?: string;
+            note?: string;
+            /** Format: date-time */
+            muted_until?: string;
+        };
+        Channel: {
+            name: string;
+            /** @enum {string} */
+            kind: "webhook" | "email" | "syslog";
+            url?: string;
+            server?: string;
+            from?: string;
+            to?: string[];
+            user?: string;
+            /** @description there is a secret; it is never shown */
+            secret_set: boolean;
+            least: components["schemas"]["Verdict"];
+            kinds?: string[];
+            pools?: string[];
+            hosts?: string[];
+            quiet?: string;
+            zone: string;
+            digest?: string;
+            /** @description messages that were not taken yet */
+            waiting: number;
+            /** @description why */
+            error?: string;
+        };
+        ChannelPut: {
+            /** @enum {string} */
+            kind: "webhook" | "email" | "syslog";
+            /** @description webhook: https://…; syslog: tls://host:port or tcp://host:port */
+            url?: string;
+            /** @description e-mail: host:port */
+            server?: string;
+            from?: string;
+            to?: string[];
+            user?: string;
+            /** @description webhook: the key of its signature; e-mail: the password; left out, it stays what it was */
+            secret?: string;
+            /** @description PEM of the authority to trust */
+            ca?: string;
+            least?: components["schemas"]["Verdict"];
+            kinds?: string[];
+            pools?: string[];
+            hosts?: string[];
+            /** @description such as 22:00-07:00: what can wait does */
+            quiet?: string;
+            /** @description such as Europe/Oslo */
+            zone?: string;
+            /** @description such as 08:00: what is open, once a day */
+            digest?: string;
         };
         Rules: {
             rules: components["schemas"]["Rule"][];
@@ -1954,6 +2133,182 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BayMap"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                /** @description those that were closed as well */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description notices, those that nobody saw first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    acknowledgeNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    note?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    muteNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /**
+                     * Format: double
+                     * @description 0 lets it be heard again
+                     */
+                    hours: number;
+                };
+            };
+        };
+        responses: {
+            /** @description as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listChannels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description channels, without their secrets */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    putChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelPut"];
+            };
+        };
+        responses: {
+            /** @description the channel */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    testChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the far end took a message */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func noticesCommand() *cli.Command {
+	all := &cli.BoolFlag{Name: "all", Usage: "those that are over as well"}
+	listed := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		res, err := s.client.ListNoticesWithResponse(ctx, &api.ListNoticesParams{All: cmd.Bool("all")})
+		if err != nil {
+			return unreachable(err)
+		}
+		notices, err := got(res.JSON200, res, res.Body)
+		if err != nil {
+			return err
+		}
+		return list(s, notices, "Nobody needs to be told of anything.", []string{"", "NOTICE", "STATE", "SINCE", "WHERE", "SAYS"}, func(n api.Notice) []cell {
+			state := string(n.State)
+			switch n.State {
+			case api.NoticeStateAcknowledged:
+				state = "seen by " + n.AcknowledgedBy
+			case api.NoticeStateMuted:
+				state = "muted to " + n.MutedUntil.Local().Format("01-02 15:04")
+			}
+			return []cell{noticeCell(n), {text: n.Id[len(n.Id)-6:], style: bold}, {text: state}, {text: n.OpenedAt.Local().Format("2006-01-02 15:04")}, {text: cmpOr(n.Bay, cmpOr(n.Pool, n.Host))}, {text: n.Says}}
+		})
+	})
+	return &cli.Command{Name: "notices", Aliases: []string{"notice"}, Usage: "what people are told, until it is over", Description: "Example: lantern notices\n         lantern notices saw 7QK2ZD --note \"spare ordered\"", Flags: []cli.Flag{all}, Action: listed,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "open notices, those that nobody saw first", Description: "Example: lantern notices list --all", Flags: []cli.Flag{all}, Action: listed},
+			{Name: "saw", Usage: "say that you saw one; it is heard again if it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices saw 7QK2ZD --note \"spare ordered\"",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					id, err := one(cmd, "a notice")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.AcknowledgeNoticeWithResponse(ctx, id, api.AcknowledgeNoticeJSONRequestBody{Note: cmd.String("note")})
+					if err != nil {
+						return unreachable(err)
+					}
+					return s.noticed(got(res.JSON200, res, res.Body))
+				})},
+			{Name: "mute", Usage: "say nothing of one for a while, unless it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices mute 7QK2ZD --for 3d\n         lantern notices mute 7QK2ZD --for 0",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "for", Usage: "8h, 3d or 2w; 0 lets it be heard again", Required: true}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					id, err := one(cmd, "a notice")
+					if err != nil {
+						return err
+					}
+					var d time.Duration
+					if cmd.String("for") != "0" {
+						if d, err = parseBack(cmd.String("for")); err != nil {
+							return err
+						}
+					}
+					res, err := s.client.MuteNoticeWithResponse(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()})
+					if err != nil {
+						return unreachable(err)
+					}
+					return s.noticed(got(res.JSON200, res, res.Body))
+				})},
+		}}
+}
+
+// noticeCell marks how grave a notice is; filling up has a mark of its own.
+func noticeCell(n api.Notice) cell {
+	if n.Kind == api.NoticeKindFilling {
+		return cell{text: "▥ filling", style: level}
+	}
+	return verdictCell(n.Severity)
+}
+
+func (s *session) noticed(n api.Notice, err error) error {
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(n); done {
+		return err
+	}
+	switch n.State {
+	case api.NoticeStateMuted:
+		s.out.line("nothing is said until %s, unless it gets worse: %s", n.MutedUntil.Local().Format("2006-01-02 15:04"), n.Says)
+	case api.NoticeStateAcknowledged:
+		s.out.line("seen by %s: %s", n.AcknowledgedBy, n.Says)
+	default:
+		s.out.line("it is heard again: %s", n.Says)
+	}
+	return nil
+}
+
+func channelCommand() *cli.Command {
+	listed := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+		res, err := s.client.ListChannelsWithResponse(ctx)
+		if err != nil {
+			return unreachable(err)
+		}
+		all, err := got(res.JSON200, res, res.Body)
+		if err != nil {
+			return err
+		}
+		return list(s, all, "No channel is set: notices stay in the console and the terminal. Set one with: lantern channel set --help", []string{"CHANNEL", "KIND", "TO", "FROM SEVERITY", "QUIET", "DIGEST", "WAITING", "LAST ERROR"}, func(c api.Channel) []cell {
+			return []cell{{text: c.Name, style: bold}, {text: string(c.Kind)}, {text: cmpOr(c.Url, strings.Join(c.To, ", "))}, {text: string(c.Least)}, {text: c.Quiet}, {text: c.Digest}, {text: strconv.Itoa(c.Waiting), right: true}, {text: c.Error}}
+		})
+	})
+	return &cli.Command{Name: "channel", Usage: "where notices are sent: webhook, e-mail, syslog", Action: listed,
+		Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook --secret-file key.txt --least replace --quiet 22:00-07:00 --zone Europe/Oslo",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all channels, and what waits for them", Description: "Example: lantern channel list", Action: listed},
+			{Name: "set", Usage: "make a channel, or change it", ArgsUsage: "<name>",
+				Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook --secret-file key.txt\n         lantern channel set team --email mail.example:587 --from lantern@example --to ida@example --digest 08:00 --least watch\n         lantern channel set log --syslog tls://collector.example:6514 --least watch\n\n" +
+					"A webhook gets CloudEvents 1.0; the header Lantern-Signature-256 is the HMAC-SHA-256 of the body under the secret. The secret is\nread from a file or from LANTERN_CHANNEL_SECRET, never from the command line, and is never shown again.",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "webhook", Usage: "address"}, &cli.StringFlag{Name: "email", Usage: "mail server, host:port; STARTTLS is required"}, &cli.StringFlag{Name: "syslog", Usage: "tls://host:port or tcp://host:port"},
+					&cli.StringFlag{Name: "from", Usage: "e-mail: sender"}, &cli.StringSliceFlag{Name: "to", Usage: "e-mail: receivers"}, &cli.StringFlag{Name: "user", Usage: "e-mail: user name"},
+					&cli.StringFlag{Name: "secret-file", Usage: "file that holds the secret"}, &cli.StringFlag{Name: "ca-file", Usage: "authority to trust, PEM"},
+					&cli.StringFlag{Name: "least", Value: "replace", Usage: "watch, replace or dead"}, &cli.StringSliceFlag{Name: "kind", Usage: "only these: drive, section, host, filling, recovery"},
+					&cli.StringSliceFlag{Name: "pool", Usage: "only these pools"}, &cli.StringSliceFlag{Name: "host", Usage: "only these hosts"},
+					&cli.StringFlag{Name: "quiet", Usage: "hours in which what can wait does, such as 22:00-07:00"}, &cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"}, &cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"}},
+				Action: with(setChannel)},
+			{Name: "test", Usage: "send a message through a channel now", ArgsUsage: "<name>", Description: "Example: lantern channel test night-shift",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a channel")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.TestChannelWithResponse(ctx, name)
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("%s took the message", name)
+					return nil
+				})},
+			{Name: "remove", Usage: "take a channel away", ArgsUsage: "<name>", Description: "Example: lantern channel remove night-shift",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a channel")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.RemoveChannelWithResponse(ctx, name)
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("%s is gone", name)
+					return nil
+				})},
+		}}
+}
+
+func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
+	name, err := one(cmd, "a channel's name")
+	if err != nil {
+		return err
+	}
+	req := api.ChannelPut{Url: cmpOr(cmd.String("webhook"), cmd.String("syslog")), Server: cmd.String("email"), From: cmd.String("from"), To: cmd.StringSlice("to"), User: cmd.String("user"), Secret: os.Getenv("LANTERN_CHANNEL_SECRET"),
+		Least: api.Verdict(cmd.String("least")), Kinds: cmd.StringSlice("kind"), Pools: cmd.StringSlice("pool"), Hosts: cmd.StringSlice("host"), Quiet: cmd.String("quiet"), Zone: cmd.String("zone"), Digest: cmd.String("digest")}
+	kinds := 0
+	for k, set := range map[api.ChannelPutKind]bool{api.ChannelPutKindWebhook: cmd.IsSet("webhook"), api.ChannelPutKindEmail: cmd.IsSet("email"), api.ChannelPutKindSyslog: cmd.IsSet("syslog")} {
+		if set {
+			req.Kind = k
+			kinds++
+		}
+	}
+	if kinds != 1 {
+		return usage("a channel is one of --webhook, --email and --syslog\nExample: %s", example(cmd))
+	}
+	for flag, to := range map[string]*string{"secret-file": &req.Secret, "ca-file": &req.Ca} {
+		if path := cmd.String(flag); path != "" {
+			b, err := os.ReadFile(path)
+			if err != nil {
+				return &Failure{ExitFailed, err.Error()}
+			}
+			*to = strings.TrimSpace(string(b))
+		}
+	}
+	res, err := s.client.PutChannelWithResponse(ctx, name, req)
+	if err != nil {
+		return unreachable(err)
+	}
+	c, err := got(res.JSON200, res, res.Body)
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(c); done {
+		return err
+	}
+	s.out.line("%s is set: notices from %s on. Try it: lantern channel test %s", c.Name, c.Least, fmt.Sprint(c.Name))
+	return nil
+}

@@ -1,0 +1,216 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/recovery"
+	"lantern/internal/store"
+)
+
+// noticeEach is how often what people ought to know is looked at, by the service's clock, and at least in real time.
+const noticeEach = 3 * time.Second
+
+func (s *Service) loadNotices() error {
+	rows, err := store.All[store.Notice](s.store, "id", "closed = ?", false)
+	if err != nil {
+		return err
+	}
+	s.notices = nil
+	for _, row := range rows {
+		var n notice.Notice
+		if err := json.Unmarshal(row.Doc, &n); err != nil {
+			return fmt.Errorf("notice %s: %w", row.ID, err)
+		}
+		s.notices = append(s.notices, n)
+	}
+	uses, err := store.All[store.PoolUse](s.store, "at", "at > ?", s.clock.Now().Add(-useWindow).UnixMilli())
+	if err != nil {
+		return err
+	}
+	s.uses = map[string][]store.PoolUse{}
+	for _, u := range uses {
+		s.uses[u.Pool] = append(s.uses[u.Pool], u)
+	}
+	return nil
+}
+
+// notify looks at what people ought to know now, and puts what changed into a batch. s.mu is held.
+func (s *Service) notify(b *store.Batch, now time.Time) {
+	if now.Sub(s.notifiedAt) < s.clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
+		return
+	}
+	if now.Before(s.graceUntil) {
+		return
+	}
+	s.notifiedAt = now
+	open, changes := notice.Update(s.notices, s.matters(b, now), now, newID)
+	s.notices = open
+	for _, c := range changes {
+		s.keepNotice(b, c.Notice)
+		s.happened(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
+		s.deliver(b, c, now)
+	}
+}
+
+func (s *Service) keepNotice(b *store.Batch, n notice.Notice) {
+	b.Put(&store.Notice{ID: n.ID, Closed: !n.Open(), At: n.Changed, Doc: document(n)})
+}
+
+// matters are what people ought to know now.
+func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
+	of, places := s.judge(), s.places()
+	var said []notice.Said
+	for key, j := range of {
+		d := s.drives[key]
+		at := places[key]
+		if len(j.findings) == 0 || !d.Present && at.pool == nil {
+			continue
+		}
+		x := notice.Said{Key: key, Tail: d.tail(), Host: d.Host, Section: d.Section, Bay: d.bay(), Verdict: j.verdict, Findings: j.findings}
+		if at.pool != nil {
+			x.Pool = at.pool.Name
+		}
+		said = append(said, x)
+	}
+	out = notice.OfDrives(said)
+	for _, h := range s.hosts {
+		if h.SeenAt.IsZero() {
+			continue
+		}
+		if s.late(h, now) {
+			out = append(out, notice.Matter{Key: "host/" + h.Name, Kind: notice.Host, Severity: health.Unknown, Host: h.Name, Says: fmt.Sprintf("%s has not reported since %s: what is true there now is not known", h.Name, h.SeenAt.Format("2006-01-02 15:04")),
+				Do: "Look at the host and its agent."})
+		}
+	}
+	for _, p := range s.pools {
+		if m, ok := notice.OfFilling(s.fullness(b, p, now), now); ok {
+			out = append(out, m)
+		}
+	}
+	for _, c := range s.recov {
+		if c.State != recovery.Running {
+			continue
+		}
+		if v := s.viewRecovery(c, false); v.Stalled {
+			out = append(out, notice.Matter{Key: "recovery/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why), Do: "Look at what holds it up."})
+		}
+	}
+	return out
+}
+
+// How far back, and how often, it is looked at how full a pool was.
+const (
+	useWindow = 30 * 24 * time.Hour
+	useEach   = 12 * time.Hour
+)
+
+// fullness says how full a pool is and how fast it fills up, and keeps what that is worked out from.
+func (s *Service) fullness(b *store.Batch, p *poolState, now time.Time) notice.Fullness {
+	f := notice.Fullness{Pool: p.Name, ID: p.ID, Used: float64(p.Used), Capacity: float64(p.Capacity)}
+	all := s.uses[p.ID]
+	if n := len(all); n == 0 || now.Sub(time.UnixMilli(all[n-1].At)) >= useEach {
+		u := store.PoolUse{Pool: p.ID, At: now.UnixMilli(), Used: int64(p.Used)}
+		b.Add(&u)
+		all = append(slices.DeleteFunc(all, func(x store.PoolUse) bool { return now.Sub(time.UnixMilli(x.At)) > useWindow }), u)
+		s.uses[p.ID] = all
+	}
+	if first := all[0]; now.Sub(time.UnixMilli(first.At)) >= 3*24*time.Hour {
+		f.PerDay = (float64(p.Used) - float64(first.Used)) / (now.Sub(time.UnixMilli(first.At)).Hours() / 24)
+	}
+	return f
+}
+
+// Notices lists notices: those that are open, or with all the newest that were closed as well.
+func (s *Service) Notices(all bool) ([]api.Notice, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.clock.Now()
+	list := slices.Clone(s.notices)
+	if all {
+		rows, err := store.Newest[store.Notice](s.store, 500, "closed = ?", true)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			var n notice.Notice
+			if json.Unmarshal(row.Doc, &n) == nil {
+				list = append(list, n)
+			}
+		}
+	}
+	notice.Rank(list, now)
+	out := make([]api.Notice, len(list))
+	for i, n := range list {
+		out[i] = s.viewNotice(n, now)
+	}
+	return out, nil
+}
+
+func (s *Service) viewNotice(n notice.Notice, now time.Time) api.Notice {
+	v := api.Notice{Id: n.ID, Kind: api.NoticeKind(n.Kind), Severity: api.Verdict(n.Severity), Worst: api.Verdict(n.Worst), Says: n.Says, Do: n.Do, Host: n.Host, Pool: n.Pool, Bay: n.Bay, Drives: n.Drives,
+		OpenedAt: n.Opened, ChangedAt: n.Changed, ClosedAt: n.Closed, State: api.NoticeStateOpen}
+	if n.Acknowledged != nil {
+		v.State = api.NoticeStateAcknowledged
+		v.AcknowledgedBy, v.AcknowledgedAt, v.Note = n.Acknowledged.By, n.Acknowledged.At, n.Acknowledged.Note
+	}
+	if now.Before(n.Muted) {
+		v.State, v.MutedUntil = api.NoticeStateMuted, n.Muted
+	}
+	if !n.Open() {
+		v.State = api.NoticeStateClosed
+	}
+	return v
+}
+
+// Acknowledge notes that somebody saw a notice. Doing it again changes the note.
+func (s *Service) Acknowledge(by, id, note string) (api.Notice, error) {
+	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
+		n.Acknowledged = &notice.Ack{By: by, Note: note, At: now, Severity: n.Severity}
+		return by + " saw: " + n.Says
+	})
+}
+
+// longestMute is how long a notice can be muted.
+const longestMute = 90 * 24 * time.Hour
+
+// Mute says nothing of a notice until a time, unless it gets worse; zero hours lets it be heard again.
+func (s *Service) Mute(by, id string, hours float64) (api.Notice, error) {
+	d := time.Duration(hours * float64(time.Hour))
+	if d < 0 || d > longestMute {
+		return api.Notice{}, problem(422, "bad-time", "Such as 8h or 7d.", "A notice can be muted for up to 90 days.")
+	}
+	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
+		if n.Muted = now.Add(d); d == 0 {
+			n.Muted = time.Time{}
+			return by + " wants to hear again of: " + n.Says
+		}
+		return fmt.Sprintf("%s muted until %s: %s", by, n.Muted.Format("2006-01-02 15:04"), n.Says)
+	})
+}
+
+func (s *Service) changeNotice(id string, f func(*notice.Notice, time.Time) string) (api.Notice, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.clock.Now()
+	i := slices.IndexFunc(s.notices, func(n notice.Notice) bool {
+		return n.ID == id || len(id) >= 5 && len(n.ID) > len(id) && n.ID[len(n.ID)-len(id):] == id
+	})
+	if i < 0 {
+		return api.Notice{}, problem(404, "no-notice", "List them with: lantern notices", "There is no open notice %q.", id)
+	}
+	n := s.notices[i]
+	b := &store.Batch{}
+	s.happened(b, api.EventKindNotice, n.ID, f(&n, now))
+	s.keepNotice(b, n)
+	if err := s.commit(b); err != nil {
+		return api.Notice{}, err
+	}
+	s.notices[i] = n
+	return s.viewNotice(n, now), nil
+}

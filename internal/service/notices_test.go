@@ -1,0 +1,209 @@
+package service
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	cloudevents "github.com/cloudevents/sdk-go/v2/event"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+	"lantern/internal/channel"
+	"lantern/internal/store"
+)
+
+// pager is a real receiver of webhooks that can be out of order.
+type pager struct {
+	mu     sync.Mutex
+	broken bool
+	got    []cloudevents.Event
+	signed bool
+}
+
+func (p *pager) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.broken {
+		http.Error(w, "out of order", http.StatusServiceUnavailable)
+		return
+	}
+	body, _ := io.ReadAll(r.Body)
+	p.signed = r.Header.Get(channel.Signature) == channel.Sign("k3y-of-the-pager", body)
+	e := cloudevents.New()
+	if json.Unmarshal(body, &e) == nil {
+		p.got = append(p.got, e)
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (p *pager) types() (out []string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, e := range p.got {
+		out = append(out, strings.TrimPrefix(e.Type(), "brave-lantern.")+" "+e.Subject())
+	}
+	p.got = nil
+	return out
+}
+
+// TestNotices: one matter is told once; a broken receiver is tried again over a restart and told once; a mended matter closes
+// by itself; what was acknowledged is heard again when it gets worse; what can wait waits out the quiet hours.
+func TestNotices(t *testing.T) {
+	p := &pager{}
+	server := httptest.NewServer(p)
+	defer server.Close()
+	b := newBench(t) // it is 08:00
+	say := func(pending float64) {
+		b.clock.forward(time.Hour)
+		for i := range b.drives {
+			b.drives[i].Reading = api.Reading{At: b.clock.Now(), SelfTests: true, Metrics: map[string]float64{"pending_sectors": 0}}
+		}
+		b.drives[0].Reading.Metrics["pending_sectors"] = pending
+		b.report()
+		b.clock.forward(2 * time.Minute)
+		b.report()
+	}
+	work := func() {
+		require.NoError(t, b.s.Tick())
+		require.NoError(t, b.s.Deliver(t.Context()))
+	}
+	put := api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: server.URL, Secret: "k3y-of-the-pager", Least: api.Watch, Quiet: "22:00-07:00", Zone: "UTC"}
+	_, err := b.s.PutChannel(t.Context(), "ida", "night-shift", put)
+	require.NoError(t, err)
+	require.NoError(t, b.s.TestChannel(t.Context(), "ida", "night-shift"))
+	require.Equal(t, []string{"test A test of the channel night-shift, sent by ida"}, p.types())
+	require.True(t, p.signed)
+
+	say(0)
+	work()
+	require.Empty(t, p.types(), "nothing to tell")
+	say(3)
+	work()
+	work()
+	require.Equal(t, []string{"notice.opened [watch] fulmar/front/1: AA001 has 3 sectors that cannot be read, 3 of them new within 7 days"}, p.types(), "once, and in words")
+	all, err := b.s.Notices(false)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	_, err = b.s.Acknowledge("bo", all[0].Id[len(all[0].Id)-6:], "spare ordered")
+	require.NoError(t, err)
+
+	p.broken = true
+	say(30)
+	work()
+	require.Empty(t, p.types())
+	require.Equal(t, 1, b.s.Channels()[0].Waiting)
+	require.Contains(t, b.s.Channels()[0].Error, "503")
+	b.restart()
+	p.broken = false
+	b.clock.forward(10 * time.Second)
+	work()
+	require.Empty(t, p.types(), "it waits before it tries again")
+	b.clock.forward(5 * time.Minute)
+	b.report()
+	work()
+	work()
+	got := p.types()
+	require.Len(t, got, 1, "told once, over a restart")
+	require.Contains(t, got[0], "notice.got-worse [replace] fulmar/front/1: AA001 has 30 sectors that cannot be read, 30 more than a day before")
+	all, _ = b.s.Notices(false)
+	require.Equal(t, api.NoticeStateOpen, all[0].State, "severity never hides behind an acknowledgement")
+
+	_, err = b.s.Mute("bo", all[0].Id, 24*91)
+	b.problem(err, "bad-time", "")
+	_, err = b.s.Mute("bo", all[0].Id, 24)
+	require.NoError(t, err)
+	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{})
+	require.NoError(t, err)
+	b.report()
+	b.clock.forward(time.Minute)
+	b.report()
+	work()
+	require.Empty(t, p.types(), "muted: not even that it is over")
+	all, _ = b.s.Notices(false)
+	require.Empty(t, all)
+	all, err = b.s.Notices(true)
+	require.NoError(t, err)
+	require.Equal(t, api.NoticeStateClosed, all[0].State)
+	require.Equal(t, api.Replace, all[0].Worst)
+
+	// At night: what is filling up waits for the morning; what is over by then is never told. What is to be replaced is told.
+	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{On: true})
+	require.NoError(t, err)
+	b.clock.at = time.Date(2026, 11, 24, 23, 0, 0, 0, time.UTC)
+	b.pool.UsedBytes = 7.4e12
+	say(60)
+	work()
+	got = p.types()
+	require.Len(t, got, 1)
+	require.Contains(t, got[0], "[replace]")
+	require.Equal(t, 1, b.s.Channels()[0].Waiting)
+	b.clock.at = time.Date(2026, 11, 25, 7, 1, 0, 0, time.UTC)
+	b.report()
+	work()
+	got = p.types()
+	require.Len(t, got, 1)
+	require.Contains(t, got[0], "notice.opened [filling up] plankton: plankton is 92 % full")
+
+	// The host goes silent: one notice, not one per drive.
+	b.clock.forward(time.Hour)
+	work()
+	got = p.types()
+	require.Len(t, got, 1)
+	require.Contains(t, got[0], "[unknown] fulmar: fulmar has not reported since")
+
+	// No secret leaves: not in lists, not in events, not in the log of deliveries.
+	list, err := json.Marshal(b.s.Channels())
+	require.NoError(t, err)
+	events, err := json.Marshal(mustAll[store.Event](t, b.store))
+	require.NoError(t, err)
+	deliveries, err := json.Marshal(mustAll[store.Delivery](t, b.store))
+	require.NoError(t, err)
+	for _, text := range [][]byte{list, events, deliveries} {
+		require.NotContains(t, string(text), "k3y-of-the-pager")
+	}
+	put.Secret, put.Url = "", server.URL+"/elsewhere"
+	_, err = b.s.PutChannel(t.Context(), "ida", "night-shift", put)
+	b.problem(err, "bad-channel", "")
+	for _, bad := range []api.ChannelPut{{Kind: "pigeon"}, {Kind: "webhook", Url: server.URL, Secret: "k", Quiet: "late"}, {Kind: "webhook", Url: server.URL, Secret: "k", Zone: "Mars/Olympus"}, {Kind: "webhook", Url: server.URL, Secret: "k", Kinds: []string{"gossip"}}} {
+		_, err = b.s.PutChannel(t.Context(), "ida", "other", bad)
+		b.problem(err, "bad-channel", "")
+	}
+	require.NoError(t, b.s.RemoveChannel("ida", "night-shift"))
+	b.problem(b.s.RemoveChannel("ida", "night-shift"), "no-channel", "")
+}
+
+// TestDigest: once a day, what is open, whether somebody saw it or not; and that nothing is.
+func TestDigest(t *testing.T) {
+	p := &pager{}
+	server := httptest.NewServer(p)
+	defer server.Close()
+	b := newBench(t)
+	_, err := b.s.PutChannel(t.Context(), "ida", "morning", api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k", Least: api.Watch, Digest: "09:00", Zone: "Europe/Oslo"})
+	require.NoError(t, err)
+	day := func(d int, h int) {
+		b.clock.at = time.Date(2026, 11, d, h, 5, 0, 0, time.UTC)
+		b.report()
+		require.NoError(t, b.s.Tick())
+		require.NoError(t, b.s.Deliver(t.Context()))
+	}
+	day(24, 7)
+	require.Empty(t, p.types(), "in Oslo it is five past eight")
+	day(24, 8)
+	require.Empty(t, p.types(), "it is set today and begins tomorrow")
+	day(25, 7)
+	day(25, 8)
+	require.Equal(t, []string{"digest Nothing needs a hand"}, p.types())
+	day(25, 12)
+	require.Empty(t, p.types())
+	b.pool.UsedBytes = 7.4e12
+	day(25, 13)
+	require.Len(t, p.types(), 1)
+	day(26, 9)
+	require.Contains(t, p.types()[0], "digest 1 open notices, the gravest: plankton is 92 % full")
+}
