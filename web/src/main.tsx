@@ -25,6 +25,9 @@ const SwapPage = lazy(() => import("./swaps/page"));
 const RecoveriesPage = lazy(() => import("./recoveries/list"));
 const RecoveryPage = lazy(() => import("./recoveries/page"));
 
+const NoticesPage = lazy(() => import("./notices/page"));
+const RulesPage = lazy(() => import("./rules/page"));
+
 const queries = new QueryClient({
   defaultOptions: {
     queries: {
@@ -61,6 +64,8 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/swaps/:id" element={<SwapPage />} />
                           <Route path="/recoveries" element={<RecoveriesPage />} />
                           <Route path="/recoveries/:id" element={<RecoveryPage />} />
+                          <Route path="/notices" element={<NoticesPage />} />
+                          <Route path="/rules" element={<RulesPage />} />
                           <Route path="*" element={<><Title>Nothing is here</Title><Empty>There is no such page. Press / to search.</Empty></>} />
                         </Routes>
                       </Suspense>
