@@ -149,15 +149,18 @@ func (e EventKind) Valid() bool {
 
 // Defines values for HappeningKind.
 const (
-	HappeningKindPlace HappeningKind = "place"
-	HappeningKindReset HappeningKind = "reset"
-	HappeningKindSwap  HappeningKind = "swap"
-	HappeningKindTest  HappeningKind = "test"
+	HappeningKindFinding HappeningKind = "finding"
+	HappeningKindPlace   HappeningKind = "place"
+	HappeningKindReset   HappeningKind = "reset"
+	HappeningKindSwap    HappeningKind = "swap"
+	HappeningKindTest    HappeningKind = "test"
 )
 
 // Valid indicates whether the value is a known member of the HappeningKind enum.
 func (e HappeningKind) Valid() bool {
 	switch e {
+	case HappeningKindFinding:
+		return true
 	case HappeningKindPlace:
 		return true
 	case HappeningKindReset:

@@ -154,7 +154,7 @@ func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
 }
 
 // marks are the letters of what happened, below a chart.
-var marks = map[api.HappeningKind]rune{api.HappeningKindTest: 't', api.HappeningKindPlace: 'p', api.HappeningKindReset: 'r', api.HappeningKindSwap: 's'}
+var marks = map[api.HappeningKind]rune{api.HappeningKindTest: 't', api.HappeningKindPlace: 'p', api.HappeningKindReset: 'r', api.HappeningKindSwap: 's', api.HappeningKindFinding: 'f'}
 
 // axis writes what happened to the drive below the charts, and the times at their ends.
 func (s *session) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
@@ -180,7 +180,7 @@ func (s *session) axis(ctx context.Context, name string, first, last time.Time, 
 	}
 	s.out.line("%s%s", pad, s.out.paint(fmt.Sprintf("%-*s%*s", columns/2, first.Local().Format("2006-01-02 15:04"), columns/2, last.Local().Format("2006-01-02 15:04")), dim))
 	if any {
-		s.out.line("%s%s", pad, s.out.paint("t self-test  p came or went  r a counter began anew  s swap", dim))
+		s.out.line("%s%s", pad, s.out.paint("t self-test  p came or went  r a counter began anew  s swap  f finding", dim))
 	}
 	return nil
 }

@@ -2,12 +2,14 @@ package service
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
 	"lantern/internal/store"
 )
 
@@ -25,6 +27,17 @@ func (s *Service) happenings(d *disk) []api.Happening {
 	}
 	for _, e := range rows {
 		out = append(out, api.Happening{At: e.At, Kind: api.HappeningKindPlace, Says: e.Says})
+	}
+	logs, err := store.Newest[store.FoundLog](s.store, mostHappenings, "drive = ?", key)
+	if err != nil {
+		s.log.Error("what was found of a drive cannot be read", "drive", key, "error", err)
+	}
+	for _, l := range logs {
+		var f health.Finding
+		if json.Unmarshal(l.Doc, &f) != nil || f.Verdict == health.Sound {
+			continue // a remark is no event
+		}
+		out = append(out, api.Happening{At: l.At, Kind: api.HappeningKindFinding, Says: fmt.Sprintf("%s %s: %s", l.Rule, l.Turn, f.Says)})
 	}
 	hours := d.record["power_on_hours"]
 	now, _ := hours.Last()

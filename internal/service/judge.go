@@ -101,7 +101,9 @@ func (s *Service) judge() map[string]judged {
 			hits = append(slices.Clip(hits), health.Evaluate(&sub, j.from.limits)...)
 		}
 		if slices.ContainsFunc(d.standing, func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) }) {
-			d.standing = slices.DeleteFunc(slices.Clone(d.standing), func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) })
+			left := slices.DeleteFunc(slices.Clone(d.standing), func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) })
+			s.logFindings(key, d.standing, left)
+			d.standing = left
 			s.unwritten[key] = true
 		}
 		if len(hits)+len(d.standing) == 0 {
@@ -129,11 +131,34 @@ func (s *Service) stand(key string, d *disk, standing []health.Standing) {
 	if !same {
 		s.unwritten[key] = true
 	}
+	s.logFindings(key, was, standing)
 	for _, x := range standing {
 		if bay := d.bay(); bay != "" && (x.Rule == "link-crc" || x.Rule == "link-follows-drive") && !slices.Contains(d.BadLinks, bay) {
 			d.BadLinks = append(d.BadLinks, bay)
 			s.badLink(key, d, bay)
 			s.unwritten[key] = true
+		}
+	}
+}
+
+// logFindings notes what was raised, got another verdict or was cleared, to be written down.
+func (s *Service) logFindings(key string, was, is []health.Standing) {
+	now := s.clock.Now()
+	note := func(x health.Standing, turn string) {
+		s.foundLog = append(s.foundLog, &store.FoundLog{Drive: key, At: now, Rule: x.Rule, Turn: turn, Doc: document(x.Finding(now))})
+	}
+	for _, x := range is {
+		i := slices.IndexFunc(was, func(w health.Standing) bool { return w.Rule == x.Rule })
+		switch {
+		case i < 0:
+			note(x, "raised: "+string(x.Verdict))
+		case was[i].Verdict != x.Verdict:
+			note(x, "became "+string(x.Verdict))
+		}
+	}
+	for _, w := range was {
+		if !slices.ContainsFunc(is, func(x health.Standing) bool { return x.Rule == w.Rule }) {
+			note(w, "cleared")
 		}
 	}
 }
@@ -148,6 +173,10 @@ func (s *Service) writeStanding(b *store.Batch) {
 			b.Put(d.row())
 		}
 	}
+	for _, row := range s.foundLog {
+		b.Add(row)
+	}
+	s.foundLog = nil
 	clear(s.unwritten)
 }
 

@@ -49,6 +49,7 @@ type Service struct {
 	// drives whose link was bad, by bay.
 	unwritten map[string]bool
 	badLinks  map[string]map[string]string
+	foundLog  []*store.FoundLog
 	rules
 	// notices are those that are open. notifiedAt is when they were last looked at; nothing is said before graceUntil, while
 	// hosts that were there before a restart have not had time to report.
@@ -156,7 +157,7 @@ func (s *Service) load() error {
 	s.hosts, s.drives, s.pools = map[string]*host{}, map[string]*disk{}, map[string]*poolState{}
 	s.swaps, s.orders, s.lights, s.recov = map[string]*swapState{}, map[string]*order{}, map[string]*light{}, map[string]*course{}
 	s.judged, s.before, s.batches = nil, nil, map[string][]string{}
-	s.unwritten, s.badLinks = map[string]bool{}, map[string]map[string]string{}
+	s.unwritten, s.badLinks, s.foundLog = map[string]bool{}, map[string]map[string]string{}, nil
 	if err := s.loadRules(); err != nil {
 		return err
 	}

@@ -346,6 +346,22 @@ func TestRulesOfPeople(t *testing.T) {
 		_, err = b.s.PutRule("ida", "mine", req)
 		b.problem(err, kind, "")
 	}
+	// Every finding is on record with its words and evidence, whatever became of its rule.
+	require.NoError(t, b.s.Tick())
+	logs := mustAll[store.FoundLog](t, b.store)
+	var told []string
+	for _, l := range logs {
+		if l.Drive == d.Key {
+			told = append(told, l.Rule+" "+l.Turn)
+		}
+	}
+	require.Subset(t, told, []string{"pending-sectors raised: watch", "pending-sectors became replace", "pending-sectors cleared", "own:warm-and-growing raised: replace", "own:warm-and-growing cleared"})
+	require.Contains(t, string(logs[len(logs)-1].Doc), `"evidence":[{"metric"`)
+	d, err = b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(d.Happened, func(h api.Happening) bool {
+		return strings.HasPrefix(h.Says, "own:warm-and-growing raised: replace: is warm")
+	}))
 	b.problem(b.s.RemoveRule("ida", "link-crc"), "built-in", "Switch it off")
 	b.problem(b.s.RemoveRule("ida", "mine"), "no-rule", "List them")
 	require.Equal(t, 2, func() int {

@@ -68,6 +68,17 @@ type Standing struct {
 	Doc   []byte
 }
 
+// FoundLog is what became of a finding, with its words and evidence as they were then, so that it can be judged when its
+// rule has changed.
+type FoundLog struct {
+	ID    int64  `gorm:"primaryKey;autoIncrement"`
+	Drive string `gorm:"index"`
+	At    time.Time
+	Rule  string
+	Turn  string // raised, became and the verdict, or cleared
+	Doc   []byte // the finding, as JSON
+}
+
 // Setting is a threshold that somebody set, or a rule that somebody switched off.
 type Setting struct {
 	Model string `gorm:"primaryKey"` // empty: all models
@@ -230,7 +241,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

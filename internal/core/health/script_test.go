@@ -1,4 +1,4 @@
-package health
+package health_test
 
 import (
 	"fmt"
@@ -11,22 +11,29 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/core/notice"
 	"lantern/internal/core/pool"
 )
 
-// teller plays one drive: readings come in, findings and verdicts come out.
+var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+// teller plays one drive: readings come in, findings, verdicts and notices come out.
 type teller struct {
 	t        *testing.T
-	s        Subject
-	limits   Thresholds
+	s        health.Subject
+	limits   health.Thresholds
 	at       time.Time
-	standing []Standing
+	standing []health.Standing
 	values   map[drive.MetricName]float64
 	last     string
+	notices  []notice.Notice
+	told     int
 }
 
 func newTeller(t *testing.T) *teller {
-	x := &teller{t: t, s: well(), limits: Usual(), at: now, values: map[drive.MetricName]float64{}}
+	x := &teller{t: t, s: health.Subject{Present: true, Member: pool.Online, Record: history.Record{}}, limits: health.Usual(), at: now, values: map[drive.MetricName]float64{}}
 	x.s.CanTest, x.s.TestsTold, x.s.FirstAt = true, true, now
 	return x
 }
@@ -34,8 +41,8 @@ func newTeller(t *testing.T) *teller {
 // judge evaluates now, and writes what changed.
 func (x *teller) judge() string {
 	x.s.LastAt = x.at
-	x.standing = Settle(x.standing, Evaluate(&x.s, &x.limits), x.at)
-	findings, verdict := Tell(x.standing, x.s.HostLate, x.at)
+	x.standing = health.Settle(x.standing, health.Evaluate(&x.s, &x.limits), x.at)
+	findings, verdict := health.Tell(x.standing, x.s.HostLate, x.at)
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n", verdict)
 	for _, f := range findings {
@@ -48,10 +55,16 @@ func (x *teller) judge() string {
 			fmt.Fprintf(&b, "    %s\n", last.Says)
 		}
 	}
-	if b.String() == x.last {
+	// What people are told of it: one notice, whatever is found.
+	var changes []notice.Change
+	x.notices, changes = notice.Update(x.notices, notice.OfDrives([]notice.Said{{Key: "it", Tail: "It", Findings: findings, Verdict: verdict}}), x.at, func() string { x.told++; return fmt.Sprint(x.told) })
+	for _, c := range changes {
+		fmt.Fprintf(&b, "  notice %s %s\n", c.ID, c.Turn)
+	}
+	if whole := b.String(); len(changes) == 0 && whole == x.last {
 		return ""
 	}
-	x.last = b.String()
+	x.last, _, _ = strings.Cut(b.String(), "  notice ")
 	return fmt.Sprintf("day %s: %s", strconv.FormatFloat(x.at.Sub(now).Hours()/24, 'f', 2, 64), b.String())
 }
 
@@ -154,22 +167,22 @@ func (x *teller) know(line string) {
 	case "peers":
 		_, err := fmt.Sscanf(rest, "%d of %f apart %f", &n, &a, &b)
 		require.NoError(x.t, err)
-		x.s.Peers = Group{N: n, Median: a, MAD: b}
+		x.s.Peers = health.Group{N: n, Median: a, MAD: b}
 	case "neighbours":
 		_, err := fmt.Sscanf(rest, "%d at %f apart %f", &n, &a, &b)
 		require.NoError(x.t, err)
-		x.s.Neighbours = Group{N: n, Median: a, MAD: b}
+		x.s.Neighbours = health.Group{N: n, Median: a, MAD: b}
 	case "bay":
 		if k := len(x.s.Stays); k > 0 {
 			x.s.Stays[k-1].To = x.at
 		}
-		x.s.Stays = append(x.s.Stays, Stay{Bay: rest, From: x.at})
+		x.s.Stays = append(x.s.Stays, health.Stay{Bay: rest, From: x.at})
 	case "bay-mates":
 		x.s.BayMates = strings.Fields(rest)
 	case "clean-scrub":
 		x.s.CleanScrub = x.at
 	case "sibling", "same-hours":
-		x.s.Siblings = append(x.s.Siblings, Sibling{Tail: rest, Why: "same model", At: x.at, Hours: what == "same-hours"})
+		x.s.Siblings = append(x.s.Siblings, health.Sibling{Tail: rest, Why: "same model", At: x.at, Hours: what == "same-hours"})
 	case "test":
 		var kind, result string
 		lba := int64(-1)
@@ -183,7 +196,7 @@ func (x *teller) know(line string) {
 	}
 }
 
-// TestStories: readings come in, findings and verdicts come out, a story or more for each rule.
+// TestStories: readings come in, findings, verdicts and notices come out, a story or more for each rule.
 func TestStories(t *testing.T) {
 	told := map[string]bool{}
 	datadriven.Walk(t, "testdata", func(t *testing.T, path string) {
@@ -196,7 +209,7 @@ func TestStories(t *testing.T) {
 			return out
 		})
 	})
-	for _, r := range Rules() {
+	for _, r := range health.Rules() {
 		require.True(t, told[r.ID], "no story tells of %s", r.ID)
 		require.NotEmpty(t, r.Title)
 		require.NotEmpty(t, r.When)

@@ -32,3 +32,41 @@ func TestRulesAreWorthTheirWord(t *testing.T) {
 	same, _ := judge(pasts.Fleet(7, 100, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)), 24*time.Hour)
 	require.Equal(t, again, same, "equal seeds live equal lives")
 }
+
+// BenchmarkFleet: what one reading costs to judge, as it comes in a fleet: most drives with nothing to say, some with a
+// finding or more.
+func BenchmarkFleet(b *testing.B) {
+	fleet := pasts.Fleet(7, 300, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))
+	limits := health.Usual()
+	type one struct {
+		r        *health.Replay
+		standing []health.Standing
+	}
+	var all []*one
+	found := 0
+	for _, p := range fleet {
+		r := health.NewReplay(&limits)
+		r.TestsTold, r.CanTest = true, true
+		end := p.Ends().Add(-24 * time.Hour)
+		for at := end.Add(-90 * 24 * time.Hour); at.Before(end); at = at.Add(4 * time.Hour) {
+			if at.Before(p.Begins) {
+				continue
+			}
+			metrics, tests, peers := p.Read(at)
+			r.Tests, r.Peers = tests, health.Group{N: 8, Median: peers, MAD: peers / 20}
+			r.Read(at, metrics)
+		}
+		x := &one{r: r, standing: health.Settle(nil, health.Evaluate(&r.Subject, &limits), r.LastAt)}
+		if len(x.standing) > 0 {
+			found++
+		}
+		all = append(all, x)
+	}
+	n := 0
+	for b.Loop() {
+		x := all[n%len(all)]
+		x.standing = health.Settle(x.standing, health.Evaluate(&x.r.Subject, &limits), x.r.LastAt)
+		n++
+	}
+	b.ReportMetric(100*float64(found)/float64(len(all)), "%-with-findings")
+}

@@ -1101,7 +1101,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "test" | "place" | "reset" | "swap";
+            kind: "test" | "place" | "reset" | "swap" | "finding";
             says: string;
             /** @description the time is an estimate, from power-on hours */
             about?: boolean;

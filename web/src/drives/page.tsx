@@ -172,13 +172,13 @@ function Trend({ drive: d, metric, days, loud }: { drive: S["Drive"]; metric: st
   );
 }
 
-const letters: Record<S["Happening"]["kind"], { letter: string; word: string }> = { test: { letter: "T", word: "self-test" }, place: { letter: "P", word: "came or went" }, reset: { letter: "R", word: "a counter began anew" }, swap: { letter: "S", word: "swap" } };
+const letters: Record<S["Happening"]["kind"], { letter: string; word: string }> = { test: { letter: "T", word: "self-test" }, place: { letter: "P", word: "came or went" }, reset: { letter: "R", word: "a counter began anew" }, swap: { letter: "S", word: "swap" }, finding: { letter: "F", word: "finding" } };
 
 /** Happened says in words what the marks across the charts are. */
 function Happened({ drive: d, days }: { drive: S["Drive"]; days: number }) {
   const now = useNow();
   const all = (d.happened ?? []).filter((h) => Date.parse(h.at) / 1000 >= from(now, days));
-  if (all.length === 0) return <p className="mt-2 text-sm text-soft">Nothing happened to it in {days} days: no self-test, no move, no counter that began anew, no swap.</p>;
+  if (all.length === 0) return <p className="mt-2 text-sm text-soft">Nothing happened to it in {days} days: no self-test, no move, no counter that began anew, no swap, no finding.</p>;
   return (
     <details className="mt-2">
       <summary className="min-h-8 cursor-pointer text-sm text-soft">Marks: {[...new Set(all.map((h) => h.kind))].map((k) => `${letters[k].letter} ${letters[k].word}`).join(", ")}</summary>
