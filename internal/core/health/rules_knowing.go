@@ -52,12 +52,12 @@ var knowingRules = []Rule{
 				if one.Result != drive.SelfTestPassed && one.Result != drive.SelfTestFailed {
 					continue
 				}
-				at := testTime(s, one)
 				if any.IsZero() {
-					any = at
+					any = testTime(s, one)
 				}
-				if one.Kind == drive.SelfTestExtended && extended.IsZero() {
-					extended = at
+				if one.Kind == drive.SelfTestExtended {
+					extended = testTime(s, one)
+					break
 				}
 			}
 			switch {
