@@ -1426,6 +1426,7 @@ type Rule struct {
 
 	// HoldSeconds how long a finding stays after the rule held for the last time
 	HoldSeconds float64 `json:"hold_seconds"`
+	HoldsAs     Verdict `json:"holds_as,omitempty,omitzero"`
 
 	// HoldsFor how many drives it holds for now
 	HoldsFor int     `json:"holds_for"`

@@ -127,18 +127,20 @@ func (s *Service) Rules() api.Rules {
 }
 
 func (s *Service) viewRules() api.Rules {
-	holds := map[string]int{}
+	holds, gravest := map[string]int{}, map[string]health.Verdict{}
 	s.judge()
 	for _, d := range s.drives {
 		for _, x := range d.standing {
-			holds[x.Rule]++
+			if holds[x.Rule]++; x.Verdict.Gravity() > gravest[x.Rule].Gravity() {
+				gravest[x.Rule] = x.Verdict
+			}
 		}
 	}
 	out := api.Rules{Rules: []api.Rule{}, Own: []api.OwnRule{}, Thresholds: []api.Threshold{}}
 	for _, r := range health.Rules() {
 		on := !slices.ContainsFunc(s.settings, func(x store.Setting) bool { return x.Name == off+r.ID && x.Model == "" && x.Pool == "" })
 		out.Rules = append(out.Rules, api.Rule{Id: r.ID, Title: r.Title, Level: api.Verdict(r.Level), Strength: string(r.Strength), For: r.For, When: r.When, Why: r.Why, Do: r.Do,
-			HoldSeconds: r.Hold.Seconds(), On: on, HoldsFor: holds[r.ID]})
+			HoldSeconds: r.Hold.Seconds(), On: on, HoldsFor: holds[r.ID], HoldsAs: api.Verdict(gravest[r.ID])})
 	}
 	for _, r := range s.own {
 		out.Own = append(out.Own, api.OwnRule{Id: r.ID, Says: r.Says, Do: r.Do, Expression: r.Expression, Verdict: api.Verdict(r.Verdict), By: r.By, Made: r.Made, HoldsFor: holds[health.Own+r.ID]})

@@ -1203,6 +1203,7 @@ export interface components {
             on: boolean;
             /** @description how many drives it holds for now */
             holds_for: number;
+            holds_as?: components["schemas"]["Verdict"];
         };
         OwnRule: {
             id: string;

@@ -44,7 +44,7 @@ function Rule({ rule: r, thresholds }: { rule: S["Rule"]; thresholds: S["Thresho
     <li>
       <details className="group">
         <summary className="grid min-h-11 cursor-pointer grid-cols-[7rem_1fr_auto] items-center gap-x-4 px-4 py-2">
-          {r.level === "sound" ? <span className="text-soft">a remark</span> : r.holds_for > 0 ? <Mark verdict={r.level} /> : <span className="text-soft">up to {r.level}</span>}
+          {r.level === "sound" ? <span className="text-soft">a remark</span> : r.holds_as ? <Mark verdict={r.holds_as} /> : <span className="text-soft">up to {r.level}</span>}
           <span className={r.on ? "" : "text-soft line-through"}>{r.title}</span>
           <span className="num text-soft">{r.holds_for ? <b className="text-ink">holds for {r.holds_for}</b> : ""}</span>
         </summary>
