@@ -1,10 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -73,9 +75,19 @@ func TestNotices(t *testing.T) {
 		require.NoError(t, b.s.Tick())
 		require.NoError(t, b.s.Deliver(t.Context()))
 	}
+	night := func() api.Channel {
+		all := b.s.Channels()
+		return all[slices.IndexFunc(all, func(c api.Channel) bool { return c.Name == "night-shift" })]
+	}
 	put := api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: server.URL, Secret: "k3y-of-the-pager", Least: api.Watch, Quiet: "22:00-07:00", Zone: "UTC"}
 	_, err := b.s.PutChannel(t.Context(), "ida", "night-shift", put)
 	require.NoError(t, err)
+	// What another pool's or host's people are told is not this pool's matter.
+	for name, c := range map[string]api.ChannelPut{"other-pool": {Pools: []string{"soundscape"}}, "other-host": {Hosts: []string{"skerry"}}, "recoveries": {Kinds: []string{"recovery"}}, "dead-only": {Least: api.Dead}} {
+		c.Kind, c.Url, c.Secret, c.Least = "webhook", server.URL, "k", cmp.Or(c.Least, api.Watch)
+		_, err := b.s.PutChannel(t.Context(), "ida", name, c)
+		require.NoError(t, err)
+	}
 	require.NoError(t, b.s.TestChannel(t.Context(), "ida", "night-shift"))
 	require.Equal(t, []string{"test A test of the channel night-shift, sent by ida"}, p.types())
 	require.True(t, p.signed)
@@ -97,8 +109,8 @@ func TestNotices(t *testing.T) {
 	say(30)
 	work()
 	require.Empty(t, p.types())
-	require.Equal(t, 1, b.s.Channels()[0].Waiting)
-	require.Contains(t, b.s.Channels()[0].Error, "503")
+	require.Equal(t, 1, night().Waiting)
+	require.Contains(t, night().Error, "503")
 	b.restart()
 	p.broken = false
 	b.clock.forward(10 * time.Second)
@@ -142,7 +154,7 @@ func TestNotices(t *testing.T) {
 	got = p.types()
 	require.Len(t, got, 1)
 	require.Contains(t, got[0], "[replace]")
-	require.Equal(t, 1, b.s.Channels()[0].Waiting)
+	require.Equal(t, 1, night().Waiting)
 	b.clock.at = time.Date(2026, 11, 25, 7, 1, 0, 0, time.UTC)
 	b.report()
 	work()

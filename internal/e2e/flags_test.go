@@ -1,0 +1,101 @@
+package e2e
+
+import (
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+	"lantern/internal/channel"
+)
+
+// TestFlags: in the terminal, an engineer asks why drives are flagged, sets rules, is told once, and sends notices out.
+func TestFlags(t *testing.T) {
+	d := startDemo(t)
+	// What is listed, and by what.
+	head := strings.SplitN(d.run("drives", "--columns", "tail,age,temperature_celsius,wear_used_percent", "--sort", "-temperature_celsius"), "\n", 2)[0]
+	require.Equal(t, []string{"TAIL", "POWERED", "FOR", "TEMPERATURE", "CELSIUS", "WEAR", "USED", "PERCENT"}, strings.Fields(head))
+	require.Contains(t, d.try("drives", "--columns", "tail,temperture_celsius").err, "any metric, such as temperature_celsius")
+	both := d.run("trend", "ZU006", "pending_sectors", "read_latency_seconds", "--since", "30d")
+	require.Contains(t, both, "pending_sectors of ZU006")
+	require.Contains(t, both, "read_latency_seconds of ZU006")
+	require.Contains(t, both, "t self-test")
+	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "10y").err, "five years")
+	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "soon").err, "12h, 90d, 6w or 2y")
+	require.Contains(t, d.run("--output", "csv", "trend", "ZU006", "pending_sectors", "temperature_celsius"), "at,pending_sectors,temperature_celsius\n")
+	sheet := d.run("drive", "ZU006")
+	for _, want := range []string{"1 H", "90 D", "+4", "3 y 7 mo"} {
+		require.Contains(t, sheet, want)
+	}
+	require.Contains(t, d.run("readings", "latest"), `"pending_sectors":38`)
+
+	// Why, and with which numbers.
+	require.Contains(t, d.run("rule", "explain", "pending-sectors"), "burst_sectors is 8 sectors in 24 h")
+	require.Contains(t, d.try("rule", "explain", "no-such").err, "lantern rule list")
+	require.Equal(t, "UN257", get[[]api.RuleFlag](d.shell, "rule", "try", "link_crc_errors_7d > 50")[0].Tail)
+	require.Contains(t, d.try("rule", "try", "link_crc_eror > 5").err, "line 1, column 1: there is nothing named \"link_crc_eror\"; did you mean link_crc_errors?")
+	require.Contains(t, d.run("rule", "add", "bad-cable", "link_crc_errors_7d > 50", "--says", "wants another cable", "--verdict", "replace"), "UN257")
+	require.Contains(t, d.run("round"), "UN257 wants another cable")
+	require.Contains(t, d.run("rule", "list"), "bad-cable")
+	d.run("rule", "remove", "bad-cable")
+	require.NotContains(t, d.run("round"), "wants another cable")
+	d.run("rule", "off", "link-crc")
+	require.NotContains(t, d.run("round"), "UN257")
+	d.run("rule", "on", "link-crc")
+	require.Contains(t, d.run("rule", "set", "many_sectors", "8", "--model", "VELDRUN VR4-4000"), "for VELDRUN VR4-4000")
+	require.Contains(t, d.run("drive", "VA222"), "◆ replace")
+	d.run("rule", "unset", "many_sectors", "--model", "VELDRUN VR4-4000")
+	require.Contains(t, d.try("rule", "set", "many_sectors", "lots").err, "is no number")
+
+	// People are told once.
+	all := await(t, "notices open", func() []api.Notice { return get[[]api.Notice](d.shell, "notices") }, func(n []api.Notice) bool { return len(n) >= 8 })
+	of := map[string]api.Notice{}
+	for _, n := range all {
+		of[strings.Fields(n.Says)[0]] = n
+	}
+	require.Equal(t, api.NoticeKindFilling, of["specimens"].Kind)
+	require.Contains(t, d.run("notices"), "▥ filling")
+	short := of["ZU006"].Id[len(of["ZU006"].Id)-6:]
+	require.Contains(t, d.run("notices", "saw", short, "--note", "spare ordered"), "seen by engineer")
+	require.Contains(t, d.run("notices"), "seen by engineer")
+	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "3d"), "nothing is said until")
+	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "0"), "heard again")
+	require.Contains(t, d.try("notices", "saw", "NOSUCH").err, "lantern notices")
+
+	// And sent out, signed; nothing points back into the service, and no secret is shown.
+	var mu sync.Mutex
+	var got []string
+	receiver := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		if r.Header.Get(channel.Signature) == channel.Sign("pager-k3y", body) {
+			got = append(got, string(body))
+		}
+		w.WriteHeader(http.StatusAccepted)
+	}))
+	defer receiver.Close()
+	secret := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(secret, []byte("pager-k3y\n"), 0o600))
+	require.Contains(t, d.run("channel", "list"), "No channel is set")
+	require.Contains(t, d.try("channel", "set", "pager").err, "one of --webhook, --email and --syslog")
+	require.Contains(t, d.try("channel", "set", "pager", "--webhook", d.url+"/hook", "--secret-file", secret).err, "points into this service itself")
+	d.run("channel", "set", "pager", "--webhook", receiver.URL, "--secret-file", secret, "--least", "watch")
+	require.Contains(t, d.run("channel", "test", "pager"), "took the message")
+	d.run("lab", "pull", "skerry/front/5")
+	await(t, "the pager is told of a drive that left", func() string { mu.Lock(); defer mu.Unlock(); return strings.Join(got, "\n") }, func(s string) bool {
+		return strings.Contains(s, "brave-lantern.test") && strings.Contains(s, "brave-lantern.notice.opened") && strings.Contains(s, "does not answer any more")
+	})
+	for _, said := range []string{d.run("--output", "json", "channel", "list"), d.run("channel", "list"), d.process.said()} {
+		require.NotContains(t, said, "pager-k3y")
+	}
+	d.run("channel", "remove", "pager")
+	require.Contains(t, d.try("channel", "test", "pager").err, "There is no channel")
+}
