@@ -1,0 +1,107 @@
+package httpd
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/api"
+)
+
+// ListNotices lists notices.
+func (s *Server) ListNotices(c *echo.Context, p api.ListNoticesParams) error {
+	all, err := s.Service.Notices(p.All)
+	return answer(c, http.StatusOK, all, err)
+}
+
+// AcknowledgeNotice notes that the caller saw one.
+func (s *Server) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.AcknowledgeNoticeJSONBody](c, maxBody)
+	if err != nil {
+		return err
+	}
+	n, err := s.Service.Acknowledge(person(c), id, req.Note)
+	return answer(c, http.StatusOK, n, err)
+}
+
+// MuteNotice says nothing of one for a while.
+func (s *Server) MuteNotice(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.MuteNoticeJSONBody](c, maxBody)
+	if err != nil {
+		return err
+	}
+	n, err := s.Service.Mute(person(c), id, req.Hours)
+	return answer(c, http.StatusOK, n, err)
+}
+
+// ListChannels lists channels.
+func (s *Server) ListChannels(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Channels())
+}
+
+// PutChannel keeps one.
+func (s *Server) PutChannel(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.ChannelPut](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.PutChannel(c.Request().Context(), person(c), id, req)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// RemoveChannel takes one away.
+func (s *Server) RemoveChannel(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.RemoveChannel(person(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// TestChannel sends a message through one.
+func (s *Server) TestChannel(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.TestChannel(c.Request().Context(), person(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// ListRules lists rules and thresholds.
+func (s *Server) ListRules(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Rules()) }
+
+// TryRule runs an expression over the past.
+func (s *Server) TryRule(c *echo.Context) error {
+	req, err := take[api.RuleTry](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.TryRule(req)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// SetThreshold sets one.
+func (s *Server) SetThreshold(c *echo.Context) error {
+	req, err := take[api.ThresholdSet](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.SetThreshold(person(c), req)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// PutRule keeps an own rule, or switches a built-in one.
+func (s *Server) PutRule(c *echo.Context, id api.IdParam) error {
+	req, err := take[api.RulePut](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.PutRule(person(c), id, req)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// RemoveRule takes an own rule away.
+func (s *Server) RemoveRule(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.RemoveRule(person(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
