@@ -85,6 +85,9 @@ func health(p *Page, b []byte) {
 	if b[3] > 100 {
 		p.wrong("it says that %d %% of its spare is available", b[3])
 	}
+	if b[3] == 0 && b[4] == 0 { // no spare and no threshold: it does not keep count of them
+		delete(p.Metrics, "spare_available_percent")
+	}
 }
 
 func nvmeSelfTests(p *Page, b []byte) {

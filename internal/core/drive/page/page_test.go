@@ -102,6 +102,8 @@ func TestNVMe(t *testing.T) {
 	require.Equal(t, metrics{"temperature_celsius": 44, "spare_available_percent": 97, "wear_used_percent": 4, "bytes_read": 10000 * 512000, "bytes_written": 512000,
 		"power_cycles": 33, "power_on_hours": 31557, "unsafe_shutdowns": 6, "media_errors": 2, "logged_errors": 9}, p.Metrics)
 	require.Equal(t, []string{"spare below threshold", "reliability degraded"}, field(t, p, "critical warning"))
+	b[3], b[4] = 0, 0
+	require.NotContains(t, good(t, "nvme-health", b).Metrics, drive.MetricName("spare_available_percent"), "neither spare nor threshold: it does not tell")
 	b[32+9] = 1 // beyond 64 bits
 	require.Greater(t, good(t, "nvme-health", b).Metrics["bytes_read"], 1e24)
 
