@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -56,6 +57,7 @@ type Agent struct {
 	readAt    time.Time
 	sentAt    time.Time
 	sentState string
+	again     atomic.Bool // something was ordered that the next look should read
 }
 
 // naming is a drive being asked who it is.
@@ -71,10 +73,11 @@ type named struct {
 
 // ward is what is kept of a drive from one reading to the next.
 type ward struct {
-	memory memory
-	blind  string          // why its newest reading told nothing
-	asked  *errand[answer] // under way, or not yet collected
-	fresh  *answer         // not yet reported
+	memory  memory
+	blind   string          // why its newest reading told nothing
+	asked   *errand[answer] // under way, or not yet collected
+	askedAt time.Time
+	fresh   *answer // not yet reported
 }
 
 // answer is one reading, what it leaves for the next, and why it told nothing.
@@ -131,10 +134,10 @@ func (a *Agent) look(ctx context.Context) error {
 	if busy {
 		interval = a.Clock.AtLeast(2*time.Second, 500*time.Millisecond)
 	}
-	all := now.Sub(a.readAt) >= a.ReadEach
+	all := now.Sub(a.readAt) >= a.ReadEach || a.again.Swap(false)
 	fresh := false
 	for _, w := range a.wards {
-		fresh = fresh || w.fresh != nil
+		fresh = fresh || w.fresh != nil || a.followed(w, now)
 	}
 	if !all && !fresh && fingerprint(report) == a.sentState && now.Sub(a.sentAt) < interval {
 		return nil
@@ -294,9 +297,10 @@ func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found, all 
 	for i, f := range found {
 		w := a.wards[f.Known.Key()]
 		wards[i] = w
-		if w.asked != nil || w.fresh != nil || !all && w.memory.times > 0 {
+		if w.asked != nil || w.fresh != nil || !all && w.memory.times > 0 && !a.followed(w, r.At) {
 			continue
 		}
+		w.askedAt = r.At
 		w.asked = send(&a.lanes, f.Adapter, func() answer {
 			m := w.memory
 			reading, why := read(context.WithoutCancel(ctx), f, &m, r.At, a.Wake)
@@ -318,6 +322,11 @@ func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found, all 
 		}
 		d.Blind = cmp.Or(w.blind, found[i].Blind)
 	}
+}
+
+// followed says whether a drive is due to be read because a self-test runs on it.
+func (a *Agent) followed(w *ward, now time.Time) bool {
+	return w.memory.testing && now.Sub(w.askedAt) >= a.Clock.AtLeast(30*time.Second, time.Second)
 }
 
 // collect takes an answer that has come.

@@ -149,6 +149,8 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 			}
 			return d.Admit(ctx, o.Pool, t)
 		})
+	case api.OrderKindSelftest:
+		return a.selfTest(ctx, o)
 	case api.OrderKindScrub, api.OrderKindRebalance:
 		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, recovery.Kind(o.Kind)) })
 	case api.OrderKindStop:
@@ -168,13 +170,50 @@ func (a *Agent) eachDriver(f func(pools.Driver) (string, error)) (string, error)
 	return "", refuse("no pool system on this host knows that pool")
 }
 
-// resolve finds the drive that an order names, now, by what the devices answer (R2), and makes sure that it is fit to be
-// written to: large enough, and empty (R3).
-func (a *Agent) resolve(ctx context.Context, o api.Order) (pools.Target, error) {
-	want := wire.ToIdentity(o.Drive)
+// selfTest starts or stops a self-test on the drive that the order names.
+func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
+	f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
+	if err != nil {
+		return "", err
+	}
+	if f.Transport == nil {
+		return "", refuse("it cannot be asked: %s", f.Blind)
+	}
+	kind := drive.SelfTestKind(o.Test)
+	var cmd []byte
+	ok := true
+	switch f.Protocol {
+	case SCSI:
+		cmd, ok = drive.SendDiagnostic(kind, !o.On)
+	case NVMe:
+		cmd, ok = drive.NVMeSelfTest(kind, !o.On)
+	default:
+		r := drive.StopSelfTest
+		if o.On {
+			if !a.Wake && asleep(ctx, f.Transport) {
+				return "", refuse("it is asleep")
+			}
+			r, ok = drive.StartSelfTest(kind)
+		}
+		cmd = drive.EncodePassThrough(r, false)
+	}
+	if !ok {
+		return "", refuse("%s has no %s self-test", d.Tail(), o.Test)
+	}
+	ctx, cancel := context.WithTimeout(ctx, commandLimit)
+	defer cancel()
+	if _, err := f.Transport.Execute(ctx, cmd, nil); err != nil {
+		return "", fmt.Errorf("the drive did not take it: %w", err)
+	}
+	a.again.Store(true) // what came of it is read from the drive itself
+	return map[bool]string{true: "the drive took it", false: "the drive was told to stop"}[o.On], nil
+}
+
+// find gives the drive that answers to an identity, now, by what the devices say (R2).
+func (a *Agent) find(ctx context.Context, want drive.Identity) (Found, drive.Description, error) {
 	found, err := a.Machine.Drives(ctx)
 	if err != nil {
-		return pools.Target{}, err
+		return Found{}, drive.Description{}, err
 	}
 	// All are asked side by side, so that one that hangs does not hide the one that is meant.
 	asked := make([]*errand[named], len(found))
@@ -191,15 +230,25 @@ func (a *Agent) resolve(ctx context.Context, o api.Order) (pools.Target, error) 
 		}
 		d := asked[i].out.desc
 		if why := want.Differs(d.Identity); why != "" {
-			return pools.Target{}, refuse("the drive is not the one that was meant: %s", why)
+			return f, d, refuse("the drive is not the one that was meant: %s", why)
 		}
-		if d.Capacity < drive.Bytes(o.NeedsBytes) {
-			return pools.Target{}, refuse("it is too small: %d bytes, %d are needed", d.Capacity, o.NeedsBytes)
-		}
-		if len(f.Holds) > 0 {
-			return pools.Target{}, refuse("it carries somebody's data (%s)", strings.Join(f.Holds, ", "))
-		}
-		return pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}, nil
+		return f, d, nil
 	}
-	return pools.Target{}, refuse("no drive on this host answers as %s serial %s", want.Model, want.Serial)
+	return Found{}, drive.Description{}, refuse("no drive on this host answers as %s serial %s", want.Model, want.Serial)
+}
+
+// resolve finds the drive that an order names, and makes sure that it is fit to be written to: large enough, and empty
+// (R3).
+func (a *Agent) resolve(ctx context.Context, o api.Order) (pools.Target, error) {
+	f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
+	if err != nil {
+		return pools.Target{}, err
+	}
+	if d.Capacity < drive.Bytes(o.NeedsBytes) {
+		return pools.Target{}, refuse("it is too small: %d bytes, %d are needed", d.Capacity, o.NeedsBytes)
+	}
+	if len(f.Holds) > 0 {
+		return pools.Target{}, refuse("it carries somebody's data (%s)", strings.Join(f.Holds, ", "))
+	}
+	return pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}, nil
 }

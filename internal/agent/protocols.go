@@ -108,8 +108,14 @@ var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x10, 0x11, 0x15, 0x2F
 // readSCSI reads those log pages that the drive says it has, and how many defects have grown. REQUEST SENSE comes first:
 // it tells of standby without ending it (SBC-4 4.20).
 func readSCSI(ctx context.Context, t Transport, wake bool, out *api.Reading) (why string) {
-	if _, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil && !wake && drive.StandbySense(sense) {
-		return sleeps
+	if p, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil {
+		if !wake && drive.StandbySense(sense) {
+			return sleeps
+		}
+		// SPC-5 5.15.4: while a self-test runs in the background, so says the additional sense, with how far it is.
+		if field[string](p, "additional sense") == "04/09" {
+			out.Testing = api.Testing{RemainingPercent: max(1, 100-int(field[float64](p, "progress")))}
+		}
 	}
 	p, _, err := ask(ctx, t, drive.LogSense(0, 256), 256, "scsi-log")
 	if err != nil {
@@ -156,6 +162,9 @@ func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
 	if out.SelfTests = m.selfTests; m.selfTests {
 		p, raw, err := ask(ctx, t, drive.NVMeLog(0x06, nvmeTests), nvmeTests, "nvme-selftest-log")
 		take(out, p, raw, err)
+		if what := field[string](p, "current operation"); what != "" && what != "none" {
+			out.Testing = api.Testing{Kind: what, RemainingPercent: max(1, 100-int(field[uint64](p, "completion")))}
+		}
 	}
 }
 

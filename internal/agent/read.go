@@ -57,6 +57,7 @@ type memory struct {
 	logs      map[byte]int // pages of each ATA log
 	pages     []int        // of the device statistics
 	selfTests bool
+	testing   bool // a self-test ran when it was read
 	constant  map[drive.MetricName]float64
 }
 
@@ -81,6 +82,7 @@ func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out
 		out.Metrics["host_io_errors"] = float64(m.failures)
 		defer func() { m.failed, m.counted = f.failures() }()
 	}
+	defer func() { m.testing = out.Testing.RemainingPercent > 0 }()
 	switch f.Protocol {
 	case SCSI:
 		why = readSCSI(ctx, f.Transport, wake, &out)
@@ -179,6 +181,10 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 		}
 	}
 	out.SelfTests = f.Known.SelfTests || smart.SelfTests
+	const running = 15 // ACS-3 table 134
+	if smart.SelfTestStatus == running {
+		out.Testing = api.Testing{RemainingPercent: max(1, smart.SelfTestRemaining)}
+	}
 	// The extended log has addresses of 48 bits, but only its first page is read: 19 tests.
 	if f.Known.GeneralLogs && m.logs[drive.LogExtendedSelfTest] == 1 {
 		out.Tests = wire.SelfTests(log("ata-extended-selftest-log", drive.LogExtendedSelfTest, 0).Tests)

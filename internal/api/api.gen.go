@@ -307,6 +307,7 @@ const (
 	OrderKindLight     OrderKind = "light"
 	OrderKindRebalance OrderKind = "rebalance"
 	OrderKindScrub     OrderKind = "scrub"
+	OrderKindSelftest  OrderKind = "selftest"
 	OrderKindStop      OrderKind = "stop"
 )
 
@@ -322,6 +323,8 @@ func (e OrderKind) Valid() bool {
 	case OrderKindRebalance:
 		return true
 	case OrderKindScrub:
+		return true
+	case OrderKindSelftest:
 		return true
 	case OrderKindStop:
 		return true
@@ -543,6 +546,63 @@ func (e SwapPhase) Valid() bool {
 	}
 }
 
+// Defines values for TestOrderKind.
+const (
+	Conveyance TestOrderKind = "conveyance"
+	Extended   TestOrderKind = "extended"
+	Short      TestOrderKind = "short"
+)
+
+// Valid indicates whether the value is a known member of the TestOrderKind enum.
+func (e TestOrderKind) Valid() bool {
+	switch e {
+	case Conveyance:
+		return true
+	case Extended:
+		return true
+	case Short:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TestRunState.
+const (
+	TestRunStateAborted     TestRunState = "aborted"
+	TestRunStateFailed      TestRunState = "failed"
+	TestRunStateInterrupted TestRunState = "interrupted"
+	TestRunStateLost        TestRunState = "lost"
+	TestRunStateOrdered     TestRunState = "ordered"
+	TestRunStatePassed      TestRunState = "passed"
+	TestRunStateRefused     TestRunState = "refused"
+	TestRunStateRunning     TestRunState = "running"
+)
+
+// Valid indicates whether the value is a known member of the TestRunState enum.
+func (e TestRunState) Valid() bool {
+	switch e {
+	case TestRunStateAborted:
+		return true
+	case TestRunStateFailed:
+		return true
+	case TestRunStateInterrupted:
+		return true
+	case TestRunStateLost:
+		return true
+	case TestRunStateOrdered:
+		return true
+	case TestRunStatePassed:
+		return true
+	case TestRunStateRefused:
+		return true
+	case TestRunStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for UnderWayKind.
 const (
 	UnderWayKindRecovery UnderWayKind = "recovery"
@@ -748,25 +808,28 @@ type Drive struct {
 	Names []string `json:"names,omitempty,omitzero"`
 
 	// Path where it was last; never a name for it
-	Path                string     `json:"path,omitempty,omitzero"`
-	PhysicalSectorBytes int        `json:"physical_sector_bytes,omitempty,omitzero"`
-	Pool                string     `json:"pool,omitempty,omitzero"`
-	PowerOnHours        int        `json:"power_on_hours,omitempty,omitzero"`
-	Present             bool       `json:"present"`
-	ReadAt              time.Time  `json:"read_at,omitempty,omitzero"`
-	Role                DriveRole  `json:"role,omitempty,omitzero"`
-	RotationRpm         int        `json:"rotation_rpm,omitempty,omitzero"`
-	Says                string     `json:"says,omitempty,omitzero"`
-	SeenAt              time.Time  `json:"seen_at"`
-	Siblings            []string   `json:"siblings,omitempty,omitzero"`
-	Slot                string     `json:"slot,omitempty,omitzero"`
-	State               string     `json:"state,omitempty,omitzero"`
-	Swap                string     `json:"swap,omitempty,omitzero"`
-	Tail                string     `json:"tail"`
-	TemperatureCelsius  int        `json:"temperature_celsius,omitempty,omitzero"`
-	Tests               []SelfTest `json:"tests,omitempty,omitzero"`
-	Unreadable          []BadPage  `json:"unreadable,omitempty,omitzero"`
-	Verdict             Verdict    `json:"verdict"`
+	Path                string    `json:"path,omitempty,omitzero"`
+	PhysicalSectorBytes int       `json:"physical_sector_bytes,omitempty,omitzero"`
+	Pool                string    `json:"pool,omitempty,omitzero"`
+	PowerOnHours        int       `json:"power_on_hours,omitempty,omitzero"`
+	Present             bool      `json:"present"`
+	ReadAt              time.Time `json:"read_at,omitempty,omitzero"`
+	Role                DriveRole `json:"role,omitempty,omitzero"`
+	RotationRpm         int       `json:"rotation_rpm,omitempty,omitzero"`
+	Says                string    `json:"says,omitempty,omitzero"`
+	SeenAt              time.Time `json:"seen_at"`
+	Siblings            []string  `json:"siblings,omitempty,omitzero"`
+	Slot                string    `json:"slot,omitempty,omitzero"`
+	State               string    `json:"state,omitempty,omitzero"`
+	Swap                string    `json:"swap,omitempty,omitzero"`
+	Tail                string    `json:"tail"`
+	TemperatureCelsius  int       `json:"temperature_celsius,omitempty,omitzero"`
+
+	// Testing a self-test that runs now
+	Testing    Testing    `json:"testing,omitempty,omitzero"`
+	Tests      []SelfTest `json:"tests,omitempty,omitzero"`
+	Unreadable []BadPage  `json:"unreadable,omitempty,omitzero"`
+	Verdict    Verdict    `json:"verdict"`
 }
 
 // DriveRole defines model for Drive.Role.
@@ -1122,7 +1185,9 @@ type Order struct {
 	Id         string    `json:"id"`
 	Kind       OrderKind `json:"kind"`
 	NeedsBytes int64     `json:"needs_bytes,omitempty,omitzero"`
-	On         bool      `json:"on,omitempty,omitzero"`
+
+	// On light: on or off; selftest: start or stop
+	On bool `json:"on,omitempty,omitzero"`
 
 	// Pool the pool system's id
 	Pool string `json:"pool,omitempty,omitzero"`
@@ -1132,6 +1197,9 @@ type Order struct {
 	Section string     `json:"section,omitempty,omitzero"`
 	Slot    string     `json:"slot,omitempty,omitzero"`
 	State   OrderState `json:"state"`
+
+	// Test which self-test
+	Test string `json:"test,omitempty,omitzero"`
 }
 
 // OrderKind defines model for Order.Kind.
@@ -1271,7 +1339,10 @@ type Reading struct {
 	Metrics    map[string]float64 `json:"metrics"`
 
 	// SelfTests it can test itself
-	SelfTests  bool       `json:"self_tests,omitempty,omitzero"`
+	SelfTests bool `json:"self_tests,omitempty,omitzero"`
+
+	// Testing a self-test that runs now
+	Testing    Testing    `json:"testing,omitempty,omitzero"`
 	Tests      []SelfTest `json:"tests,omitempty,omitzero"`
 	Unreadable []BadPage  `json:"unreadable,omitempty,omitzero"`
 
@@ -1594,6 +1665,47 @@ type SwapDrive struct {
 	Tail          string `json:"tail"`
 }
 
+// TestOrder defines model for TestOrder.
+type TestOrder struct {
+	Drive string        `json:"drive,omitempty,omitzero"`
+	Host  string        `json:"host,omitempty,omitzero"`
+	Kind  TestOrderKind `json:"kind,omitempty,omitzero"`
+	Pool  string        `json:"pool,omitempty,omitzero"`
+}
+
+// TestOrderKind defines model for TestOrder.Kind.
+type TestOrderKind string
+
+// TestRun defines model for TestRun.
+type TestRun struct {
+	Bay     string    `json:"bay,omitempty,omitzero"`
+	By      string    `json:"by"`
+	Drive   string    `json:"drive"`
+	EndedAt time.Time `json:"ended_at,omitempty,omitzero"`
+	Id      string    `json:"id"`
+	Kind    string    `json:"kind"`
+
+	// Lba where it failed; -1 when it did not
+	Lba              int64        `json:"lba,omitempty,omitzero"`
+	OrderedAt        time.Time    `json:"ordered_at"`
+	Pool             string       `json:"pool,omitempty,omitzero"`
+	RemainingPercent int          `json:"remaining_percent,omitempty,omitzero"`
+	Says             string       `json:"says"`
+	StartedAt        time.Time    `json:"started_at,omitempty,omitzero"`
+	State            TestRunState `json:"state"`
+	Tail             string       `json:"tail"`
+}
+
+// TestRunState defines model for TestRun.State.
+type TestRunState string
+
+// Testing a self-test that runs now
+type Testing struct {
+	// Kind which, if the drive says so
+	Kind             string `json:"kind,omitempty,omitzero"`
+	RemainingPercent int    `json:"remaining_percent"`
+}
+
 // Threshold defines model for Threshold.
 type Threshold struct {
 	Least  float64       `json:"least"`
@@ -1793,6 +1905,21 @@ type SearchParams struct {
 	Q string `form:"q" json:"q"`
 }
 
+// ListTestRunsParams defines parameters for ListTestRuns.
+type ListTestRunsParams struct {
+	Drive string `form:"drive,omitempty" json:"drive,omitempty,omitzero"`
+}
+
+// StartTestsParams defines parameters for StartTests.
+type StartTestsParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// StopTestsParams defines parameters for StopTests.
+type StopTestsParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // ListSwapsParams defines parameters for ListSwaps.
 type ListSwapsParams struct {
 	// Open only those not ended
@@ -1863,6 +1990,12 @@ type TryRuleJSONRequestBody = RuleTry
 
 // PutRuleJSONRequestBody defines body for PutRule for application/json ContentType.
 type PutRuleJSONRequestBody = RulePut
+
+// StartTestsJSONRequestBody defines body for StartTests for application/json ContentType.
+type StartTestsJSONRequestBody = TestOrder
+
+// StopTestsJSONRequestBody defines body for StopTests for application/json ContentType.
+type StopTestsJSONRequestBody = TestOrder
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -2162,6 +2295,25 @@ type ClientInterface interface {
 
 	// Search performs a GET /search (the `Search` operationId) request.
 	Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTestRuns performs a GET /selftests (the `ListTestRuns` operationId) request.
+	ListTestRuns(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTestsWithBody performs a POST /selftests (the `StartTests` operationId) request,
+	// with any type of body and a specified content type.
+	StartTestsWithBody(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTests performs a POST /selftests (the `StartTests` operationId) request.
+	// Takes a body of the `application/json` content type.
+	StartTests(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopTestsWithBody performs a POST /selftests/stop (the `StopTests` operationId) request,
+	// with any type of body and a specified content type.
+	StopTestsWithBody(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopTests performs a POST /selftests/stop (the `StopTests` operationId) request.
+	// Takes a body of the `application/json` content type.
+	StopTests(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2963,6 +3115,75 @@ func (c *Client) PutRule(ctx context.Context, id IdParam, body PutRuleJSONReques
 // Search performs a GET /search (the `Search` operationId) request.
 func (c *Client) Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSearchRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTestRuns performs a GET /selftests (the `ListTestRuns` operationId) request.
+func (c *Client) ListTestRuns(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTestRunsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTestsWithBody performs a POST /selftests (the `StartTests` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) StartTestsWithBody(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTestsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTests performs a POST /selftests (the `StartTests` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) StartTests(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTestsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopTestsWithBody performs a POST /selftests/stop (the `StopTests` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) StopTestsWithBody(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopTestsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopTests performs a POST /selftests/stop (the `StopTests` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) StopTests(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopTestsRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4842,6 +5063,162 @@ func NewSearchRequest(server string, params *SearchParams) (*http.Request, error
 	return req, nil
 }
 
+// NewListTestRunsRequest constructs an http.Request for the ListTestRuns method
+func NewListTestRunsRequest(server string, params *ListTestRunsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/selftests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive", params.Drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartTestsRequest calls the generic StartTests builder with application/json body
+func NewStartTestsRequest(server string, params *StartTestsParams, body StartTestsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartTestsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewStartTestsRequestWithBody constructs an http.Request for the StartTests method, with any body, and a specified content type
+func NewStartTestsRequestWithBody(server string, params *StartTestsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/selftests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewStopTestsRequest calls the generic StopTests builder with application/json body
+func NewStopTestsRequest(server string, params *StopTestsParams, body StopTestsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStopTestsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewStopTestsRequestWithBody constructs an http.Request for the StopTests method, with any body, and a specified content type
+func NewStopTestsRequestWithBody(server string, params *StopTestsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/selftests/stop")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -5588,6 +5965,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
+
+	// ListTestRunsWithResponse performs a GET /selftests (the `ListTestRuns` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListTestRunsWithResponse(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*ListTestRunsResponse, error)
+
+	// StartTestsWithBodyWithResponse performs a POST /selftests (the `StartTests` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StartTestsWithBodyWithResponse(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTestsResponse, error)
+
+	// StartTestsWithResponse performs a POST /selftests (the `StartTests` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	StartTestsWithResponse(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTestsResponse, error)
+
+	// StopTestsWithBodyWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StopTestsWithBodyWithResponse(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopTestsResponse, error)
+
+	// StopTestsWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	StopTestsWithResponse(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StopTestsResponse, error)
 
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
@@ -7567,6 +7969,150 @@ func (r SearchResponse) ContentType() string {
 	return ""
 }
 
+type ListTestRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]TestRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTestRunsResponse) GetJSON200() *[]TestRun {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTestRunsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTestRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTestRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTestRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTestRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartTestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *[]TestRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StartTestsResponse) GetJSON202() *[]TestRun {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartTestsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartTestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartTestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartTestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartTestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopTestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *[]TestRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r StopTestsResponse) GetJSON202() *[]TestRun {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopTestsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopTestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopTestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopTestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopTestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SignOutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8557,6 +9103,61 @@ func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, params *Se
 		return nil, err
 	}
 	return ParseSearchResponse(rsp)
+}
+
+// ListTestRunsWithResponse performs a GET /selftests (the `ListTestRuns` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListTestRunsWithResponse(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*ListTestRunsResponse, error) {
+	rsp, err := c.ListTestRuns(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTestRunsResponse(rsp)
+}
+
+// StartTestsWithBodyWithResponse performs a POST /selftests (the `StartTests` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartTestsWithBodyWithResponse(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTestsResponse, error) {
+	rsp, err := c.StartTestsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTestsResponse(rsp)
+}
+
+// StartTestsWithResponse performs a POST /selftests (the `StartTests` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartTestsWithResponse(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTestsResponse, error) {
+	rsp, err := c.StartTests(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTestsResponse(rsp)
+}
+
+// StopTestsWithBodyWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StopTestsWithBodyWithResponse(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopTestsResponse, error) {
+	rsp, err := c.StopTestsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopTestsResponse(rsp)
+}
+
+// StopTestsWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StopTestsWithResponse(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StopTestsResponse, error) {
+	rsp, err := c.StopTests(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopTestsResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
@@ -10014,6 +10615,105 @@ func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
 	return response, nil
 }
 
+// ParseListTestRunsResponse parses an HTTP response from a ListTestRunsWithResponse call
+func ParseListTestRunsResponse(rsp *http.Response) (*ListTestRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTestRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []TestRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartTestsResponse parses an HTTP response from a StartTestsWithResponse call
+func ParseStartTestsResponse(rsp *http.Response) (*StartTestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartTestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest []TestRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopTestsResponse parses an HTTP response from a StopTestsWithResponse call
+func ParseStopTestsResponse(rsp *http.Response) (*StopTestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopTestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest []TestRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10395,6 +11095,15 @@ type ServerInterface interface {
 
 	// (GET /search)
 	Search(ctx *echo.Context, params SearchParams) error
+
+	// (GET /selftests)
+	ListTestRuns(ctx *echo.Context, params ListTestRunsParams) error
+
+	// (POST /selftests)
+	StartTests(ctx *echo.Context, params StartTestsParams) error
+
+	// (POST /selftests/stop)
+	StopTests(ctx *echo.Context, params StopTestsParams) error
 
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
@@ -11107,6 +11816,82 @@ func (w *ServerInterfaceWrapper) Search(ctx *echo.Context) error {
 	return err
 }
 
+// ListTestRuns converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTestRuns(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTestRunsParams
+	// ------------- Optional query parameter "drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drive", ctx.QueryParams(), &params.Drive, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTestRuns(ctx, params)
+	return err
+}
+
+// StartTests converts echo context to params.
+func (w *ServerInterfaceWrapper) StartTests(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StartTestsParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartTests(ctx, params)
+	return err
+}
+
+// StopTests converts echo context to params.
+func (w *ServerInterfaceWrapper) StopTests(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StopTestsParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopTests(ctx, params)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -11413,6 +12198,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/channels/:id", wrapper.RemoveChannel, options.OperationMiddlewares["removeChannel"]...)
 	router.PUT(options.BaseURL+"/channels/:id", wrapper.PutChannel, options.OperationMiddlewares["putChannel"]...)
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
+	router.GET(options.BaseURL+"/selftests", wrapper.ListTestRuns, options.OperationMiddlewares["listTestRuns"]...)
+	router.POST(options.BaseURL+"/selftests", wrapper.StartTests, options.OperationMiddlewares["startTests"]...)
+	router.POST(options.BaseURL+"/selftests/stop", wrapper.StopTests, options.OperationMiddlewares["stopTests"]...)
 	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
 	router.PUT(options.BaseURL+"/rules/thresholds", wrapper.SetThreshold, options.OperationMiddlewares["setThreshold"]...)

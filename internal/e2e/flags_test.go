@@ -99,3 +99,28 @@ func TestFlags(t *testing.T) {
 	d.run("channel", "remove", "pager")
 	require.Contains(t, d.try("channel", "test", "pager").err, "There is no channel")
 }
+
+// TestSelfTests: a drive tests itself, its neighbour waits, and what came of it is read from its own log.
+func TestSelfTests(t *testing.T) {
+	d := startDemo(t)
+	show := func(tail string) func() api.TestRun {
+		return func() api.TestRun { return get[[]api.TestRun](d.shell, "selftest", "show", tail)[0] }
+	}
+	require.Contains(t, d.run("selftest", "start", "LM417", "--kind", "extended"), "ordered")
+	mate := d.try("selftest", "start", "LM422")
+	require.Equal(t, 3, mate.code)
+	require.Contains(t, mate.out, "LM417 of the same group is being tested")
+	require.Contains(t, d.try("selftest", "start", "--pool", "tidegauge").out, "is recovering, and is left in peace")
+	await(t, "it runs", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStateRunning })
+	require.Contains(t, d.run("selftest", "stop", "LM417"), "asked it to stop")
+	await(t, "it stopped", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStateAborted })
+	d.run("selftest", "start", "LM422")
+	d.run("lab", "speed", "60")
+	await(t, "it passed", show("LM422"), func(r api.TestRun) bool { return r.State == api.TestRunStatePassed })
+	d.run("selftest", "start", "LM417", "--kind", "extended")
+	d.run("lab", "speed", "1200")
+	failed := await(t, "it failed", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStateFailed })
+	require.EqualValues(t, 3118442904, failed.Lba)
+	require.Contains(t, d.try("selftest", "start").err, "name one drive")
+	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "long").err, "short, extended or conveyance")
+}

@@ -21,7 +21,45 @@ type Drive struct {
 	Holds  []string          `json:"holds,omitempty"`
 	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
 	SlowAt time.Time         `json:"slow_at,omitzero"`
+	Runs   []Run             `json:"runs,omitempty"`  // self-tests that were asked for
 	Shelf  bool              `json:"shelf,omitempty"` // came from the shelf while the lab ran
+}
+
+// Run is a self-test that somebody started; Stopped is zero when nobody stopped it.
+type Run struct {
+	Number  byte      `json:"number"`
+	From    time.Time `json:"from"`
+	Until   time.Time `json:"until"`
+	Stopped time.Time `json:"stopped,omitzero"`
+}
+
+// How long the tests of lab drives take, by their number.
+var testTakes = map[byte]time.Duration{1: 2 * time.Minute, 2: 430 * time.Minute, 3: 5 * time.Minute}
+
+// running is the self-test that runs at t, and what is left of it in percent.
+func (d *Drive) running(t time.Time) (left int, ok bool) {
+	if len(d.Runs) == 0 {
+		return 0, false
+	}
+	r := d.Runs[len(d.Runs)-1]
+	if !r.Stopped.IsZero() || t.Before(r.From) || !t.Before(r.Until) {
+		return 0, false
+	}
+	return 10 * int(math.Ceil(10*r.Until.Sub(t).Seconds()/r.Until.Sub(r.From).Seconds())), true
+}
+
+// selfTest does what SMART EXECUTE OFFLINE IMMEDIATE asks for.
+func (d *Drive) selfTest(number byte, t time.Time) bool {
+	const stop = 0x7F
+	_, running := d.running(t)
+	if running { // another test ends the one before (ACS-3 7.54.5)
+		d.Runs[len(d.Runs)-1].Stopped = t
+	}
+	if takes := testTakes[number]; takes > 0 {
+		d.Runs = append(d.Runs, Run{Number: number, From: t, Until: t.Add(takes)})
+		return true
+	}
+	return number == stop
 }
 
 // Stay is a time in a bay; To is zero while it lasts.
@@ -141,6 +179,22 @@ func (d *Drive) tests(t time.Time) []drive.SelfTest {
 			out = append([]drive.SelfTest{failed, first}, out...)
 		}
 	}
+	for _, r := range d.Runs {
+		one := drive.SelfTest{Number: r.Number, Hours: int(d.hours(r.Until)) & 0xFFFF, LBA: -1}
+		switch {
+		case !r.Stopped.IsZero():
+			one.Status, one.Hours = 0x19, int(d.hours(r.Stopped))&0xFFFF
+		case t.Before(r.Until):
+			continue
+		default:
+			for _, f := range d.Faults {
+				if f.Kind == FaultFailedTest && r.Number == 2 && !r.From.Before(f.From) {
+					one.Status, one.LBA = 0x70, f.LBA
+				}
+			}
+		}
+		out = append([]drive.SelfTest{one}, out...)
+	}
 	return out
 }
 
@@ -210,7 +264,11 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.IdentifyDevice:
 		page = drive.EncodeIdentify(v.drive.Desc)
 	case drive.SmartReadData:
-		page = drive.EncodeSmartData(drive.SmartData{Revision: 16, Attributes: v.drive.attributes(t), SelfTests: true, ErrorLog: true, ShortMinutes: 2, ExtendedMinutes: 430})
+		state := drive.SmartData{Revision: 16, Attributes: v.drive.attributes(t), SelfTests: true, ErrorLog: true, ShortMinutes: 2, ExtendedMinutes: 430}
+		if left, running := v.drive.running(t); running {
+			state.SelfTestStatus, state.SelfTestRemaining = 15, left
+		}
+		page = drive.EncodeSmartData(state)
 		if v.drive.damaged(t) {
 			page[drive.PageSize-1] ^= 0x5A
 		}
@@ -223,6 +281,9 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.CheckPowerMode:
 		return drive.EncodeSense(drive.Registers{Command: 0x50, Count: 0xFF}), nil // active or idle
 	default:
+		if number := byte(r.LBA); r.Command == drive.StopSelfTest.Command && r.Features == drive.StopSelfTest.Features && v.drive.selfTest(number, t) {
+			return drive.EncodeSense(drive.Registers{Command: 0x50}), nil
+		}
 		return aborted(r)
 	}
 	if copy(in, page) < len(page) {

@@ -65,6 +65,11 @@ func (s *Service) findPool(name string) (*poolState, error) {
 	return nil, problem(409, "ambiguous", "Use the id.", "%d pools are named %q: %s.", len(fits), name, strings.Join(ids, ", "))
 }
 
+// byPlace puts drives in order of their bays.
+func byPlace(a, b *disk) int {
+	return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
+}
+
 // Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.
 func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	where, err := history.ParseWhere(f.Where)
@@ -123,7 +128,7 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 			}
 			by = cmp.Compare(x.Value, y.Value)
 		}
-		return cmp.Or(way*by, cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
+		return cmp.Or(way*by, byPlace(a, b))
 	})
 	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
 	from := 0

@@ -96,7 +96,9 @@ func (s *Service) end(b *store.Batch, o *order, state api.OrderState, says strin
 	if l := s.lights[o.light]; l != nil {
 		s.lightAnswered(b, l, o)
 	}
-	if o.swap == "" && o.light == "" {
+	if o.Kind == api.OrderKindSelftest {
+		s.testAnswered(b, o)
+	} else if o.swap == "" && o.light == "" {
 		s.happened(b, api.EventKindPool, o.Pool, fmt.Sprintf("%s on %s: %s, %s", o.Kind, o.Host, state, says))
 	}
 }

@@ -185,6 +185,7 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 			before := d.Reading.Attributes
 			d.Reading = rd
 			d.Reading.Metrics = nil
+			s.followTest(b, key, rd)
 			if len(rd.Attributes) == 0 {
 				d.Reading.Attributes = before // an unreadable or a past page does not wipe out what was known
 			}

@@ -54,6 +54,7 @@ type Service struct {
 	// notices are those that are open. notifiedAt is when they were last looked at; nothing is said before graceUntil, while
 	// hosts that were there before a restart have not had time to report.
 	notices    []notice.Notice
+	runs       map[string]*testRun // self-tests under way, by drive
 	notifiedAt time.Time
 	graceUntil time.Time
 	uses       map[string][]store.PoolUse
@@ -123,6 +124,7 @@ type order struct {
 	swap  string
 	nth   int
 	light string
+	test  string // the drive whose self-test it starts or stops
 }
 
 type light struct{ api.Light }
@@ -203,7 +205,7 @@ func (s *Service) load() error {
 	if len(hosts) > 0 {
 		s.graceUntil = s.clock.Now().Add(s.clock.AtLeast(grace, graceWall))
 	}
-	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries()); err != nil {
+	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries(), s.loadRuns()); err != nil {
 		return err
 	}
 	if err := s.loadSwaps(); err != nil {

@@ -105,6 +105,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 		return out
 	}
 	out.Siblings = s.batchOf(d)
+	out.Testing = d.Reading.Testing
 	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
 	life, err := s.life(d)
 	if err != nil {

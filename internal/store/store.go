@@ -68,6 +68,14 @@ type Standing struct {
 	Doc   []byte
 }
 
+// TestRun is a self-test that was ordered, as JSON.
+type TestRun struct {
+	ID    string `gorm:"primaryKey"`
+	Drive string `gorm:"index"`
+	Ended bool   `gorm:"index"`
+	Doc   []byte
+}
+
 // FoundLog is what became of a finding, with its words and evidence as they were then, so that it can be judged when its
 // rule has changed.
 type FoundLog struct {
@@ -241,7 +249,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

@@ -20,7 +20,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"lantern/internal/agent/linux"
-	"lantern/internal/core/drive"
 )
 
 func main() {
@@ -147,13 +146,6 @@ func do(words []string) (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	switch {
-	case words[0] == "selftest" && len(words) == 3: // selftest <path> <kind>
-		r, ok := drive.StartSelfTest(drive.SelfTestKind(words[2]))
-		if !ok {
-			return "", errors.New("no such self-test")
-		}
-		_, err := linux.Transport{Path: words[1]}.Execute(ctx, drive.EncodePassThrough(r, false), nil)
-		return "begun", err
 	case words[0] == "command" && len(words) == 3: // command <path> <SCSI command block in hexadecimal>
 		cmd, err := hex.DecodeString(words[2])
 		if err != nil {

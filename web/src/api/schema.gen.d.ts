@@ -369,6 +369,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/selftests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listTestRuns"];
+        put?: never;
+        post: operations["startTests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/selftests/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["stopTests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rules": {
         parameters: {
             query?: never;
@@ -917,7 +949,7 @@ export interface components {
             id: string;
             host: string;
             /** @enum {string} */
-            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "stop";
+            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "stop" | "selftest";
             /** @enum {string} */
             state: "waiting" | "done" | "refused" | "failed" | "expired";
             /** Format: date-time */
@@ -935,7 +967,10 @@ export interface components {
             drive?: components["schemas"]["Identity"];
             section?: string;
             bay?: number;
+            /** @description light: on or off; selftest: start or stop */
             on?: boolean;
+            /** @description which self-test */
+            test?: string;
         };
         Outcome: {
             /** @enum {string} */
@@ -1029,6 +1064,7 @@ export interface components {
             names?: string[];
             /** @description why its newest reading told nothing; empty when it told */
             blind?: string;
+            testing?: components["schemas"]["Testing"];
             happened?: components["schemas"]["Happening"][];
             bay?: string;
             bay_confirmed?: boolean;
@@ -1306,6 +1342,43 @@ export interface components {
             number: number;
             status: number;
         };
+        /** @description a self-test that runs now */
+        Testing: {
+            /** @description which, if the drive says so */
+            kind?: string;
+            remaining_percent: number;
+        };
+        TestRun: {
+            id: string;
+            drive: string;
+            tail: string;
+            bay?: string;
+            pool?: string;
+            kind: string;
+            /** @enum {string} */
+            state: "ordered" | "running" | "passed" | "failed" | "aborted" | "interrupted" | "lost" | "refused";
+            by: string;
+            /** Format: date-time */
+            ordered_at: string;
+            /** Format: date-time */
+            started_at?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            remaining_percent?: number;
+            /**
+             * Format: int64
+             * @description where it failed; -1 when it did not
+             */
+            lba?: number;
+            says: string;
+        };
+        TestOrder: {
+            drive?: string;
+            pool?: string;
+            host?: string;
+            /** @enum {string} */
+            kind?: "short" | "extended" | "conveyance";
+        };
         BadPage: {
             kind: string;
             why: string;
@@ -1555,6 +1628,7 @@ export interface components {
             failing?: boolean;
             /** @description it can test itself */
             self_tests?: boolean;
+            testing?: components["schemas"]["Testing"];
             /** @description NVMe: critical warnings that are raised, by the standard's names */
             warnings?: string[];
             unreadable?: components["schemas"]["BadPage"][];
@@ -2310,6 +2384,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listTestRuns: {
+        parameters: {
+            query?: {
+                drive?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description self-tests that were ordered, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestRun"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    startTests: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestOrder"];
+            };
+        };
+        responses: {
+            /** @description what became of it, drive by drive */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestRun"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    stopTests: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestOrder"];
+            };
+        };
+        responses: {
+            /** @description ordered to stop */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestRun"][];
+                };
             };
             default: components["responses"]["Failure"];
         };

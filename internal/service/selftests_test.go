@@ -1,0 +1,105 @@
+package service
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestSelfTests: a test is ordered once, one of a group at a time, never where a pool recovers; what became of it is read from
+// the drive's own log, over restarts; one that left no word is told apart from one that failed.
+func TestSelfTests(t *testing.T) {
+	b := newBench(t)
+	log := []api.SelfTest{{Kind: "short", Result: "passed", Hours: 90, Lba: -1}}
+	say := func(testing int, tests ...api.SelfTest) {
+		b.clock.forward(time.Minute)
+		for i := range b.drives {
+			b.drives[i].Reading = api.Reading{At: b.clock.Now(), SelfTests: true, Metrics: map[string]float64{"power_on_hours": 100}, Tests: log}
+		}
+		if b.drives[0].Reading.Testing.RemainingPercent = testing; testing == 0 {
+			b.drives[0].Reading.Tests = append(tests, log...)
+		}
+		b.report()
+	}
+	order := func(drive string, kind api.TestOrderKind) api.TestRun {
+		all, err := b.s.StartTests("ida", api.TestOrder{Drive: drive, Kind: kind})
+		require.NoError(t, err)
+		require.Len(t, all, 1)
+		return all[0]
+	}
+	answer := func(state api.OutcomeState, says string) api.Order {
+		orders, err := b.s.TakeOrders(t.Context(), "fulmar", time.Millisecond)
+		require.NoError(t, err)
+		require.Len(t, orders, 1)
+		require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: state, Says: says}))
+		return orders[0]
+	}
+	newest := func() api.TestRun {
+		all, err := b.s.TestRuns("AA001")
+		require.NoError(t, err)
+		return all[0]
+	}
+	say(0)
+	require.Equal(t, api.TestRunStateOrdered, order("AA001", api.Extended).State)
+	o := answer(api.OutcomeStateDone, "the drive took it")
+	require.Equal(t, "KH3AA001", o.Drive.Serial, "an order names a drive by identity")
+	require.True(t, o.On)
+	require.Contains(t, order("AA001", api.Short).Says, "being tested already")
+	require.Contains(t, order("BB002", api.Short).Says, "AA001 of the same group is being tested")
+	say(90)
+	b.restart()
+	require.Equal(t, api.TestRunStateRunning, newest().State)
+	require.Equal(t, 90, newest().RemainingPercent)
+	say(40)
+	say(0, api.SelfTest{Kind: "extended", Result: "failed", Hours: 104, Lba: 77})
+	require.Equal(t, api.TestRunStateFailed, newest().State)
+	require.Equal(t, "failed at LBA 77", newest().Says)
+	d, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Equal(t, "self-test-failed", d.Findings[0].Rule, "a finding within one report")
+
+	log = append([]api.SelfTest{{Kind: "extended", Result: "failed", Hours: 104, Lba: 77}}, log...)
+	order("AA001", api.Short)
+	answer(api.OutcomeStateDone, "")
+	say(50)
+	stopped, err := b.s.StopTests("bo", api.TestOrder{Drive: "AA001"})
+	require.NoError(t, err)
+	require.Len(t, stopped, 1)
+	require.False(t, answer(api.OutcomeStateDone, "").On)
+	say(0, api.SelfTest{Kind: "short", Result: "aborted", Hours: 105, Lba: -1})
+	require.Equal(t, api.TestRunStateAborted, newest().State)
+
+	log = append([]api.SelfTest{{Kind: "short", Result: "aborted", Hours: 105, Lba: -1}}, log...)
+	order("AA001", api.Short)
+	answer(api.OutcomeStateDone, "")
+	say(0)
+	require.Equal(t, api.TestRunStateOrdered, newest().State, "it may still be written")
+	b.clock.forward(20 * time.Minute)
+	say(0)
+	require.Equal(t, api.TestRunStateLost, newest().State, "no word is not a failure")
+
+	order("AA001", api.Conveyance)
+	answer(api.OutcomeStateRefused, "AA001 has no conveyance self-test")
+	require.Equal(t, api.TestRunStateRefused, newest().State)
+	b.pool.Recoveries = []api.RecoveryReport{{Id: "rec", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), TodoBytes: 100}}
+	say(0)
+	require.Contains(t, order("BB002", api.Short).Says, "plankton is recovering")
+	b.drives = b.drives[:2]
+	b.pool.Recoveries = nil
+	say(0)
+	require.Contains(t, order("CC003", api.Short).Says, "does not answer")
+	all, err := b.s.StartTests("ida", api.TestOrder{Pool: "plankton"})
+	require.NoError(t, err)
+	states := map[api.TestRunState]int{}
+	for _, r := range all {
+		states[r.State]++
+	}
+	require.Equal(t, map[api.TestRunState]int{"ordered": 1, "refused": 2}, states, "a pool is tested one of a group at a time")
+	_, err = b.s.StartTests("ida", api.TestOrder{})
+	b.problem(err, "no-drive", "")
+	_, err = b.s.StartTests("ida", api.TestOrder{Host: "nowhere"})
+	b.problem(err, "no-host", "")
+}
