@@ -275,6 +275,9 @@ func TestConsole(t *testing.T) {
 	b.clean("search")
 	b.do("go", chromedp.KeyEvent("\r"))
 	b.see("Its course", fresh.Tail)
+	b.click("Short test")
+	b.see("It tests itself", "Stop the test")
+	b.clean("a drive that tests itself")
 
 	// The service goes away and comes back: the console says so, and recovers by itself.
 	d.process.stop()

@@ -201,6 +201,7 @@ func (s *Service) followTest(b *store.Batch, key string, rd api.Reading) {
 		if r.State != api.TestRunStateRunning {
 			r.State, r.StartedAt = api.TestRunStateRunning, rd.At
 		}
+		s.bus.send(api.Event{Kind: api.EventKindDrive, At: rd.At, Subject: key, Says: "progress"})
 		r.RemainingPercent, r.Says = rd.Testing.RemainingPercent, fmt.Sprintf("%d %% are left", rd.Testing.RemainingPercent)
 		b.Put(r.row())
 		return

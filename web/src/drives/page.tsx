@@ -114,7 +114,6 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
     ["Temperature", d.temperature_celsius ? `${d.temperature_celsius} °C` : "not told"],
     ["Kind", [d.medium, d.rotation_rpm ? `${d.rotation_rpm} rpm` : "", d.form_factor].filter(Boolean).join(", ")],
     ["Holds", d.holds?.length ? d.holds.join(", ") : "nothing that is known"],
-    ["Self-tests", d.tests?.length ? <ul>{d.tests.slice(0, 4).map((t, i) => <li key={i}>{t.kind}: <b className={t.result === "failed" ? "text-replace" : ""}>{t.result}</b> <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span></li>)}</ul> : "none on record"],
     ...(d.siblings?.length ? [["Siblings", <ul>{d.siblings.map((k) => <li key={k}><Link to={`/drives/${k}`} className="underline underline-offset-2">same batch, …{k.slice(-5)}</Link></li>)}</ul>] as [string, React.ReactNode]] : []),
     ["First seen", <Ago at={d.first_seen_at} />],
     ...(d.path ? [["On its host", <>{d.path}{d.names?.map((n) => <span key={n} className="block font-mono text-sm break-all text-soft">{n}</span>)}</>] as [string, React.ReactNode]] : []),
@@ -134,10 +133,37 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
         {d.swap ? <Link className="button main w-full" to={`/swaps/${d.swap}`}>Open the swap</Link>
           : (d.role === "member" || d.role === "log") && <button className={`button w-full ${d.verdict === "replace" || d.verdict === "dead" ? "main" : ""}`} disabled={plan.isPending} onClick={() => plan.mutate()}>Plan a swap</button>}
       </div>
+      {d.present && <Tests drive={d} />}
       <dl className="sheet divide-y divide-line">
         {facts.map(([k, v]) => <div key={k} className="px-4 py-2.5"><dt className="text-sm text-soft">{k}</dt><dd>{v}</dd></div>)}
       </dl>
     </aside>
+  );
+}
+
+/** Tests starts self-tests, and shows what the drive's own log says of those that ended. */
+function Tests({ drive: d }: { drive: S["Drive"] }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const after = { onSuccess: (all: S["TestRun"][]) => { if (!all[0]) tell("Nothing that was started from here runs on it.", true); else tell(all[0].state === "refused" ? `${d.tail} is not tested now: ${all[0].says}.` : `${d.tail}: ${all[0].says}.`, all[0].state === "refused"); void queries.invalidateQueries({ queryKey: ["drive"] }); }, onError: (e: Error) => tell(e.message, true) };
+  const start = useMutation({ mutationFn: (kind: "short" | "extended") => got(client.POST("/selftests", { params: once(), body: { drive: d.key, kind } })), ...after });
+  const stop = useMutation({ mutationFn: () => got(client.POST("/selftests/stop", { params: once(), body: { drive: d.key } })), ...after });
+  return (
+    <section aria-labelledby="tests" className="sheet space-y-2.5 p-4">
+      <h2 id="tests" className="text-base">Self-tests</h2>
+      {d.testing ? (
+        <>
+          <p>It tests itself{d.testing.kind ? `, ${d.testing.kind}` : ""}: <b className="num">{d.testing.remaining_percent} %</b> are left.</p>
+          <button className="button w-full" disabled={stop.isPending} onClick={() => stop.mutate()}>Stop the test</button>
+        </>
+      ) : (
+        <div className="grid grid-cols-2 gap-2">
+          <button className="button" disabled={start.isPending} onClick={() => start.mutate("short")}>Short test</button>
+          <button className="button" disabled={start.isPending} onClick={() => start.mutate("extended")}>Extended</button>
+        </div>
+      )}
+      {d.tests?.length ? <ul>{d.tests.slice(0, 4).map((t, i) => <li key={i}>{t.kind}: <b className={t.result === "failed" ? "text-replace" : ""}>{t.result}</b>{t.lba >= 0 && <span className="num text-sm"> at LBA {t.lba}</span>} <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span></li>)}</ul> : <p className="text-soft">None on record.</p>}
+    </section>
   );
 }
 
