@@ -189,6 +189,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		case n.ended() && n.out.err == nil:
 			d, fresh[at] = n.out.desc, n.out.desc
 			delete(a.naming, at)
+			delete(a.wards, d.Key()) // what was said of it while nobody knew who it is counts no more: it is read now
 		case f.Known.Key() == "":
 			continue // nothing is known of it; it is asked again later
 		case n.ended():

@@ -97,14 +97,20 @@ func (c outlet) quietUntil(now time.Time) time.Time {
 // wants says whether a notice goes through the channel.
 func (c outlet) wants(n notice.Notice) bool {
 	has := func(list []string, x string) bool { return len(list) == 0 || slices.Contains(list, x) }
-	severity := n.Severity
-	if !n.Open() {
+	severity := pressing(n)
+	if !n.Open() && n.Kind != notice.Host {
 		severity = n.Worst // who was told that it opened is told that it closed
 	}
-	if severity == health.Unknown {
-		severity = health.Watch
-	}
 	return severity.Gravity() >= c.Least.Gravity() && has(c.Kinds, string(n.Kind)) && has(c.Pools, n.Pool) && has(c.Hosts, n.Host)
+}
+
+// pressing is how grave a notice is for those who are to be told. Of a host that is silent nothing is known, of any of its
+// drives: that is as urgent as one that is to be replaced.
+func pressing(n notice.Notice) health.Verdict {
+	if n.Kind == notice.Host {
+		return health.Replace
+	}
+	return n.Severity
 }
 
 // deliver makes a delivery for each channel that wants to know of a change. s.mu is held.
@@ -121,7 +127,7 @@ func (s *Service) deliver(b *store.Batch, c notice.Change, now time.Time) {
 		}
 		m := channel.Message{ID: newID(), At: now, Type: "notice." + strings.ReplaceAll(string(c.Turn), " ", "-"), Subject: subject(c), Text: s.text(c.Notice), Grave: grave(c)}
 		next := now
-		if urgent := c.Kind != notice.Filling && c.Severity.Gravity() >= health.Replace.Gravity(); !urgent || c.Turn == notice.Closed {
+		if urgent := c.Kind != notice.Filling && pressing(c.Notice).Gravity() >= health.Replace.Gravity(); !urgent || c.Turn == notice.Closed {
 			if end := o.quietUntil(now); !end.IsZero() {
 				next = end
 			}

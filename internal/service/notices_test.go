@@ -162,8 +162,8 @@ func TestNotices(t *testing.T) {
 	require.Len(t, got, 1)
 	require.Contains(t, got[0], "notice.opened [filling up] plankton: plankton is 92 % full")
 
-	// The host goes silent: one notice, not one per drive.
-	b.clock.forward(time.Hour)
+	// The host goes silent at night: one notice, not one per drive, and it does not wait for the morning.
+	b.clock.at = time.Date(2026, 11, 26, 2, 0, 0, 0, time.UTC)
 	work()
 	got = p.types()
 	require.Len(t, got, 1)
