@@ -406,3 +406,46 @@ func TestSpool(t *testing.T) {
 	require.NoError(t, again.send(t.Context(), s.reports[0]), "a report whose answer was lost counts as delivered")
 	require.FileExists(t, filepath.Join(dir, "undelivered", "00000000DAMAGED.json.damaged"), "what cannot be read is set aside, not lost")
 }
+
+// recorded writes down what it is told, and answers as wired does.
+type recorded struct {
+	wired
+	told *[]string
+}
+
+func (r recorded) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
+	if in == nil {
+		*r.told = append(*r.told, fmt.Sprintf("%x", cdb))
+	}
+	return r.wired.Execute(ctx, cdb, in)
+}
+
+// TestSelfTestOrders: a test is started on the drive that answers to the name, in its own language, and on no other; one that
+// sleeps is left alone.
+func TestSelfTestOrders(t *testing.T) {
+	d := described("VR7NW001")
+	var told []string
+	r := &rack{drives: []Found{{Path: "/dev/x9", Transport: recorded{wired{identify: drive.EncodeIdentify(d), power: 0xFF}, &told}}}}
+	a, _ := newAgent(t, r, &service{seen: map[string]int{}})
+	order := func(serial, kind string, on bool) error {
+		id := d.Identity
+		id.Serial = serial
+		_, err := a.do(t.Context(), api.Order{Kind: api.OrderKindSelftest, Drive: wire.Identity(id), Test: kind, On: on, Expires: time.Now().Add(time.Minute)})
+		return err
+	}
+	start, _ := drive.StartSelfTest(drive.SelfTestExtended)
+	require.NoError(t, order("VR7NW001", "extended", true))
+	require.Contains(t, told, fmt.Sprintf("%x", drive.EncodePassThrough(start, false)))
+	require.True(t, a.again.Load(), "what came of it is read soon")
+	require.NoError(t, order("VR7NW001", "extended", false))
+	require.Contains(t, told, fmt.Sprintf("%x", drive.EncodePassThrough(drive.StopSelfTest, false)))
+	n := len(told)
+	var no *refusal
+	require.ErrorAs(t, order("VR7ZZ999", "short", true), &no, "another drive answers")
+	require.ErrorAs(t, order("VR7NW001", "palm-reading", true), &no)
+	r.drives[0].Transport = recorded{wired{identify: drive.EncodeIdentify(d), power: 0}, &told}
+	require.ErrorContains(t, order("VR7NW001", "short", true), "asleep")
+	for _, cmd := range told[n:] {
+		require.Equal(t, fmt.Sprintf("%x", drive.EncodePassThrough(drive.CheckPowerMode, false)), cmd, "nothing but a look at its power")
+	}
+}

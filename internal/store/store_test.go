@@ -79,3 +79,37 @@ func TestFold(t *testing.T) {
 	require.NoError(t, err)
 	require.Positive(t, size)
 }
+
+// TestOnce: a report is taken once, and what came with it the second time is not written; a reading is found where it lies,
+// loose or folded.
+func TestOnce(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "x.db"))
+	require.NoError(t, err)
+	defer s.Close()
+	b := &Batch{Once: &ReportID{ID: "r1", Host: "h"}}
+	b.Add(&Reading{Drive: "d", At: 1000, Packed: []byte("a")})
+	require.NoError(t, s.Write(b))
+	b = &Batch{Once: &ReportID{ID: "r1", Host: "h"}}
+	b.Add(&Reading{Drive: "d", At: 2000, Packed: []byte("b")})
+	require.ErrorIs(t, s.Write(b), ErrTwice)
+	all, err := All[Reading](s, "at", "")
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	loose, _, err := s.Around("d", time.UnixMilli(1000))
+	require.NoError(t, err)
+	require.True(t, loose)
+	require.NoError(t, s.Fold(Block{Drive: "d", First: 1000, Last: 1000, Count: 1, Data: []byte("x")}, 1, nil))
+	loose, blocks, err := s.Around("d", time.UnixMilli(1000))
+	require.NoError(t, err)
+	require.False(t, loose)
+	require.Len(t, blocks, 1)
+	_, blocks, err = s.Around("d", time.UnixMilli(5000))
+	require.NoError(t, err)
+	require.Empty(t, blocks)
+	for i := range 5 {
+		require.NoError(t, s.Write(&Batch{Events: []*Event{{Kind: "drive", Subject: "d", Says: string(rune('a' + i))}}}))
+	}
+	newest, err := Newest[Event](s, 2, "subject = ?", "d")
+	require.NoError(t, err)
+	require.Equal(t, []string{"e", "d"}, []string{newest[0].Says, newest[1].Says})
+}

@@ -1,6 +1,8 @@
 package health
 
 import (
+	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -128,5 +130,66 @@ func BenchmarkJudge(b *testing.B) {
 			}
 			b.ReportMetric(float64(len(standing)), "findings")
 		})
+	}
+}
+
+// TestSettle: over any course of hits, a rule stands once; it stands while it holds and as long after as it says; a verdict
+// rises at once and falls only when the graver one was gone for as long; it was raised when it first held.
+func TestSettle(t *testing.T) {
+	ids := []string{"pending-sectors", "link-crc", "vanished", "too-hot"}
+	verdicts := []Verdict{Watch, Replace, Dead}
+	for seed := range uint64(200) {
+		rng := rand.New(rand.NewPCG(seed, 4))
+		var standing []Standing
+		type told struct{ held, grave, raised time.Time }
+		last := map[string]told{}
+		gravest := map[string]Verdict{}
+		for step := range 300 {
+			at := now.Add(time.Duration(step) * 3 * time.Hour)
+			var hits []Hit
+			for _, id := range ids {
+				if rng.IntN(4) == 0 {
+					hits = append(hits, Hit{Rule: id, Verdict: verdicts[rng.IntN(3)], At: at})
+				}
+			}
+			standing = Settle(standing, hits, at)
+			by := map[string]Standing{}
+			for _, s := range standing {
+				_, twice := by[s.Rule]
+				require.False(t, twice)
+				by[s.Rule] = s
+			}
+			for _, id := range ids {
+				hold := ruleOf(id).Hold
+				i := slices.IndexFunc(hits, func(h Hit) bool { return h.Rule == id })
+				s, stands := by[id]
+				was, before := last[id]
+				if i < 0 {
+					require.Equal(t, before && at.Sub(was.held) < hold, stands, "%s at step %d", id, step)
+					if !stands {
+						delete(last, id)
+					}
+					continue
+				}
+				require.True(t, stands)
+				h := hits[i]
+				switch {
+				case !before || h.Verdict.Gravity() >= gravest[id].Gravity():
+					require.Equal(t, h.Verdict, s.Verdict, "it rises at once")
+					was.grave = at
+				case at.Sub(was.grave) < hold:
+					require.Equal(t, gravest[id], s.Verdict, "it does not fall at once")
+				default:
+					require.Equal(t, h.Verdict, s.Verdict)
+					was.grave = at
+				}
+				if !before {
+					was.raised = at
+				}
+				require.Equal(t, was.raised, s.Raised)
+				was.held = at
+				last[id], gravest[id] = was, s.Verdict
+			}
+		}
 	}
 }

@@ -2,6 +2,7 @@ package notice
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -98,4 +99,74 @@ func TestFilling(t *testing.T) {
 	require.Equal(t, "specimens is 93 % full", m.Says)
 	_, ok = OfFilling(Fullness{}, t0)
 	require.False(t, ok)
+}
+
+// TestWhateverHappens: over any course of matters, acknowledgements and mutes, one matter has one open notice, each notice
+// opens once and closes at most once, what gets worse than anybody knew is heard, and what is told is what is true.
+func TestWhateverHappens(t *testing.T) {
+	severities := []health.Verdict{health.Watch, health.Replace, health.Dead}
+	for seed := range uint64(300) {
+		rng := rand.New(rand.NewPCG(seed, 9))
+		id := ids()
+		var open []Notice
+		opened, closed := map[string]int{}, map[string]int{}
+		for step := range 120 {
+			now := t0.Add(time.Duration(step) * time.Hour)
+			var matters []Matter
+			truth := map[string]health.Verdict{}
+			for k := range 4 {
+				if rng.IntN(3) == 0 {
+					continue
+				}
+				m := Matter{Key: fmt.Sprint("m", k), Severity: severities[rng.IntN(3)]}
+				matters = append(matters, m)
+				truth[m.Key] = m.Severity
+				if rng.IntN(10) == 0 { // the same matter, said twice
+					matters = append(matters, Matter{Key: m.Key, Severity: health.Watch})
+				}
+			}
+			before := map[string]Notice{}
+			for _, n := range open {
+				before[n.ID] = n
+			}
+			var changes []Change
+			open, changes = Update(open, matters, now, id)
+			seen := map[string]bool{}
+			for _, n := range open {
+				require.False(t, seen[n.Key], "two notices of one matter")
+				seen[n.Key] = true
+				require.Equal(t, truth[n.Key], n.Severity)
+				require.GreaterOrEqual(t, n.Worst.Gravity(), n.Severity.Gravity())
+				if was, ok := before[n.ID]; ok && was.Acknowledged != nil && n.Severity.Gravity() > was.Acknowledged.Severity.Gravity() {
+					require.False(t, n.Quiet(now), "it is worse than anybody acknowledged")
+				}
+				if was, ok := before[n.ID]; ok && n.Severity.Gravity() > was.Severity.Gravity() {
+					require.True(t, n.Muted.IsZero(), "a mute ends when it gets worse")
+				}
+			}
+			require.Len(t, seen, len(truth))
+			for _, c := range changes {
+				switch c.Turn {
+				case Opened:
+					opened[c.ID]++
+				case Closed:
+					closed[c.ID]++
+					require.NotContains(t, truth, c.Key)
+				}
+			}
+			for i := range open {
+				switch rng.IntN(8) {
+				case 0:
+					open[i].Acknowledged = &Ack{By: "ida", At: now, Severity: open[i].Severity}
+				case 1:
+					open[i].Muted = now.Add(time.Duration(rng.IntN(20)) * time.Hour)
+				}
+			}
+		}
+		for n, times := range opened {
+			require.Equal(t, 1, times)
+			require.LessOrEqual(t, closed[n], 1)
+		}
+		require.Equal(t, len(opened), len(closed)+len(open))
+	}
 }
