@@ -308,8 +308,10 @@ func (s *Service) loadRecoveries() error {
 // commit writes a batch; when that fails, memory is made anew from what is in the store, so that nobody is shown what
 // was not kept. s.mu is held.
 func (s *Service) commit(b *store.Batch) error {
+	if s.writeStanding(b); b.Empty() {
+		return nil // nothing happened, so what was judged stands
+	}
 	s.judged = nil
-	s.writeStanding(b)
 	err := s.store.Write(b)
 	if err != nil {
 		if again := s.load(); again != nil {

@@ -293,9 +293,12 @@ func (b *Batch) Put(record any) { b.put = append(b.put, record) }
 // Add keeps a record unless one with the same key is there.
 func (b *Batch) Add(record any) { b.add = append(b.add, record) }
 
+// Empty says whether there is nothing to write.
+func (b *Batch) Empty() bool { return len(b.put)+len(b.add)+len(b.Events) == 0 && b.Once == nil }
+
 // Write keeps the whole batch, or nothing of it.
 func (s *Store) Write(b *Batch) error {
-	if len(b.put)+len(b.add)+len(b.Events) == 0 && b.Once == nil {
+	if b.Empty() {
 		return nil
 	}
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
