@@ -137,11 +137,7 @@ func channelCommand() *cli.Command {
 					if err != nil {
 						return unreachable(err)
 					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
-					}
-					s.out.line("%s took the message", name)
-					return nil
+					return s.done(res.StatusCode(), res.Body, name+" took the message")
 				})},
 			{Name: "remove", Usage: "take a channel away", ArgsUsage: "<name>", Description: "Example: lantern channel remove night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -153,11 +149,7 @@ func channelCommand() *cli.Command {
 					if err != nil {
 						return unreachable(err)
 					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
-					}
-					s.out.line("%s is gone", name)
-					return nil
+					return s.done(res.StatusCode(), res.Body, name+" is gone")
 				})},
 		}}
 }

@@ -103,13 +103,18 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return unreachable(err)
 					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
-					}
-					s.out.line("%s is gone", name)
-					return nil
+					return s.done(res.StatusCode(), res.Body, name+" is gone")
 				})},
 		}}
+}
+
+// done says what was done, if an answer without content says so.
+func (s *session) done(status int, body []byte, says string) error {
+	if status != 204 {
+		return told(status, body)
+	}
+	s.out.line("%s", says)
+	return nil
 }
 
 func (s *session) rules(ctx context.Context) (r api.Rules, err error) {

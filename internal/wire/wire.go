@@ -77,15 +77,6 @@ func Metrics(in map[drive.MetricName]float64) map[string]float64 {
 	return out
 }
 
-// ToMetrics from the API.
-func ToMetrics(in map[string]float64) map[drive.MetricName]float64 {
-	out := make(map[drive.MetricName]float64, len(in))
-	for n, v := range in {
-		out[drive.MetricName(n)] = v
-	}
-	return out
-}
-
 // Enclosure to a report; lit are the numbers of the bays whose light is on, by section.
 func Enclosure(l enclosure.Layout, lit map[string][]int) api.EnclosureReport {
 	out := api.EnclosureReport{Name: l.Name, Sections: []api.SectionReport{}}

@@ -272,12 +272,6 @@ func VerdictOf(standing []Standing, hostLate bool) Verdict {
 	return v
 }
 
-// Judge gives the findings that hold now, whatever stood before.
-func Judge(s Subject) ([]Finding, Verdict) {
-	t := Usual()
-	return Tell(Settle(nil, Evaluate(&s, &t), s.LastAt), s.HostLate, s.LastAt)
-}
-
 // Finding puts one standing hit into words.
 func (s Standing) Finding(now time.Time) Finding {
 	f := Finding{Rule: s.Rule, Verdict: s.Verdict, Since: s.Since, Metric: s.Metric, Growth: s.Growth, Idle: s.Idle}

@@ -28,13 +28,19 @@ func (s Subject) told(m drive.MetricName, values ...float64) Subject {
 	return s
 }
 
+// judge gives the findings that hold now, whatever stood before.
+func judge(s Subject) ([]Finding, Verdict) {
+	t := Usual()
+	return Tell(Settle(nil, Evaluate(&s, &t), s.LastAt), s.HostLate, s.LastAt)
+}
+
 func (s Subject) with(f func(*Subject)) Subject { f(&s); return s }
 
 // TestWeakNeverExceedsWatch: no heap of weak signs makes a drive one to replace.
 func TestWeakNeverExceedsWatch(t *testing.T) {
 	s := well().told("link_crc_errors", 0, 1e6, 5e6).told("command_timeouts", 0, 0, 1e6).told("spin_up_milliseconds", 400, 90000).told("power_on_hours", 1, 200000)
 	s.Siblings = []Sibling{{Tail: "A"}, {Tail: "B"}, {Tail: "C"}}
-	findings, verdict := Judge(s)
+	findings, verdict := judge(s)
 	require.Equal(t, Watch, verdict)
 	require.Greater(t, len(findings), 3)
 	for _, r := range Rules() {
@@ -48,18 +54,18 @@ func TestFailedTestUntilOnePasses(t *testing.T) {
 	failed := drive.SelfTest{Kind: drive.SelfTestExtended, Result: drive.SelfTestFailed, Hours: 65530, LBA: 3118442904}
 	s := well().told("power_on_hours", 65536+4)
 	s.Tests = []drive.SelfTest{{Kind: drive.SelfTestShort, Result: drive.SelfTestPassed, Hours: 2}, failed}
-	_, verdict := Judge(s)
+	_, verdict := judge(s)
 	require.Equal(t, Watch, verdict, "one bad place can be rewritten")
 	s.Tests = append(s.Tests, failed)
-	f, verdict := Judge(s)
+	f, verdict := judge(s)
 	require.Equal(t, Replace, verdict, "a short test that passed does not lift an extended one that failed")
 	require.Contains(t, f[0].Says, "extended self-test at LBA 3118442904")
 	require.Equal(t, now.Add(-10*time.Hour), f[0].Since, "the log's 16-bit hours have wrapped")
 	s.Tests = append([]drive.SelfTest{{Kind: drive.SelfTestExtended, Result: drive.SelfTestAborted}}, s.Tests...)
-	_, verdict = Judge(s)
+	_, verdict = judge(s)
 	require.Equal(t, Replace, verdict, "an aborted test says nothing")
 	s.Tests = append([]drive.SelfTest{{Kind: drive.SelfTestExtended, Result: drive.SelfTestPassed}}, s.Tests...)
-	f, _ = Judge(s)
+	f, _ = judge(s)
 	require.NotEqual(t, "self-test-failed", f[0].Rule)
 }
 

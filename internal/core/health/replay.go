@@ -74,9 +74,6 @@ func (r *Replay) Read(at time.Time, metrics map[drive.MetricName]float64) (c Cha
 	return c, true
 }
 
-// Verdict is the newest.
-func (r *Replay) Verdict() Verdict { return r.verdict }
-
 // Tally says how good judgements of the past were.
 type Tally struct {
 	Drives    int
