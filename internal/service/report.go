@@ -253,6 +253,9 @@ func (s *Service) driveGone(b *store.Batch, from, key string) {
 	d.version++
 	b.Put(d.row())
 	s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.tail(), placeWords(d)))
+	if r := s.runs[key]; r != nil {
+		s.endTest(b, r, api.TestRunStateLost, "it left its host while it was tested")
+	}
 	margin := pool.Margin(0)
 	if p, _, _ := s.member(key); p != nil {
 		margin, _ = p.Margin()

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -98,6 +99,13 @@ func TestSelfTests(t *testing.T) {
 		states[r.State]++
 	}
 	require.Equal(t, map[api.TestRunState]int{"ordered": 1, "refused": 2}, states, "a pool is tested one of a group at a time")
+	for _, r := range all {
+		if r.State == api.TestRunStateOrdered {
+			b.drives = slices.DeleteFunc(slices.Clone(b.drives), func(d api.DriveReport) bool { return "wwn-"+d.Identity.Wwn == r.Drive })
+		}
+	}
+	b.report()
+	require.Equal(t, api.TestRunStateOrdered, order("BB002", api.Short).State, "a drive that left does not hold its group's tests up for ever")
 	_, err = b.s.StartTests("ida", api.TestOrder{})
 	b.problem(err, "no-drive", "")
 	_, err = b.s.StartTests("ida", api.TestOrder{Host: "nowhere"})
