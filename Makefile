@@ -97,6 +97,8 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime 20s ./internal/core/drive/page
 	for f in FuzzPages FuzzSense FuzzContents; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/drive || exit 1; done
 	$(GO) test -run '^$$' -fuzz '^FuzzSES$$' -fuzztime 20s ./internal/core/enclosure
+	$(GO) test -run '^$$' -fuzz '^FuzzParseWindow$$' -fuzztime 20s ./internal/core/selftest
+	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime 20s ./internal/recurrence
 	for f in FuzzUnpack FuzzBlock; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/history || exit 1; done
 
 bench:

@@ -1,0 +1,290 @@
+package selftest
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/core/drive"
+)
+
+// State is where an item stands.
+type State string
+
+// An item is planned until its test begins. Done says that the test came to an end of its own, passed or failed; dropped
+// that a person stopped it; missed that its period passed without it.
+const (
+	Planned State = "planned"
+	Running State = "running"
+	Done    State = "done"
+	Dropped State = "dropped"
+	Missed  State = "missed"
+)
+
+// Item is one test that one drive is to run in one period.
+type Item struct {
+	Drive  string             `json:"drive"`
+	Kind   drive.SelfTestKind `json:"kind"`
+	Plan   string             `json:"plan"`
+	Period Span               `json:"period"`
+	At     time.Time          `json:"at,omitzero"` // when it is to begin, or began; zero when no place was found
+	Takes  time.Duration      `json:"takes"`
+	Share  float64            `json:"share"`
+	Misses int                `json:"misses,omitempty"` // periods before this one that passed without it
+	State  State              `json:"state"`
+	Run    string             `json:"run,omitempty"`
+	Tries  int                `json:"tries,omitempty"` // that ended without a result
+	// NotBefore holds it back after a try; Why is what does, or did, and Since from when on.
+	NotBefore time.Time `json:"not_before,omitzero"`
+	Why       string    `json:"why,omitempty"`
+	Since     time.Time `json:"since,omitzero"`
+}
+
+// Due is a test of a plan with the periods that are to be looked at, in order.
+type Due struct {
+	Kind    drive.SelfTestKind
+	Periods []Span
+}
+
+// Member is a drive that a plan is for. They are given in the order in which they came.
+type Member struct {
+	Where Where
+	Plan  *Plan
+	Dues  []Due
+	Since time.Time // from when on the plan holds for it
+	Takes map[drive.SelfTestKind]time.Duration
+	// Last is when each kind of test last came to an end, by the drive's own log.
+	Last map[drive.SelfTestKind]time.Time
+}
+
+// rememberFor is how long an item that is over is kept.
+const rememberFor = 35 * 24 * time.Hour
+
+// Schedule brings items up to date: it drops what nobody wants any more, adds what is wanted and not there, and gives every
+// one that waits for its time a place. Those that are due already keep their time, so that what holds them back shows.
+func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
+	type id struct {
+		drive string
+		kind  drive.SelfTestKind
+		from  int64
+	}
+	type line struct {
+		drive string
+		kind  drive.SelfTestKind
+	}
+	at := func(it Item) id { return id{it.Drive, it.Kind, it.Period.From.Unix()} }
+	wanted := map[id]bool{}
+	of := map[string]*Member{}
+	span := Span{now, now}
+	for i := range members {
+		m := &members[i]
+		of[m.Where.Drive] = m
+		for _, d := range m.Dues {
+			for _, p := range d.Periods {
+				wanted[id{m.Where.Drive, d.Kind, p.From.Unix()}] = true
+				if p.To.After(span.To) {
+					span.To = p.To
+				}
+			}
+		}
+	}
+	var items []Item
+	have := map[id]bool{}
+	last := map[line]Item{} // the newest period of each drive and kind
+	for _, it := range old {
+		m := of[it.Drive]
+		switch it.State {
+		case Planned:
+			if m == nil || m.Plan.Name != it.Plan || !wanted[at(it)] && now.Before(it.Period.To) {
+				continue
+			}
+		case Running:
+		default:
+			if now.Sub(it.Period.To) > rememberFor {
+				continue
+			}
+		}
+		items = append(items, it)
+		have[at(it)] = true
+		if l := (line{it.Drive, it.Kind}); last[l].Period.From.Before(it.Period.From) {
+			last[l] = it
+		}
+	}
+	nth := map[string]int{}
+	for i := range members {
+		m := &members[i]
+		n := nth[m.Plan.Name]
+		nth[m.Plan.Name]++
+		for _, d := range m.Dues {
+			l := line{m.Where.Drive, d.Kind}
+			for _, p := range d.Periods {
+				it := Item{Drive: m.Where.Drive, Kind: d.Kind, Plan: m.Plan.Name, Period: p, State: Planned, Share: Share(n), Takes: m.Takes[d.Kind]}
+				if have[at(it)] || !now.Before(p.To) {
+					continue
+				}
+				// A period that began before the plan held is for those who have waited long enough already.
+				if p.From.Before(m.Since) && m.Last[d.Kind].After(p.From.Add(-p.Len())) {
+					continue
+				}
+				if prev, ok := last[l]; ok && prev.Period.From.Before(p.From) {
+					it.Share = prev.Share
+					if prev.State == Missed || prev.State == Planned && prev.At.IsZero() {
+						it.Misses = prev.Misses + 1
+					}
+				}
+				items = append(items, it)
+				last[l] = it
+			}
+		}
+	}
+	room := Room{Now: now, Allowed: map[string][]Span{}, Limits: map[string]int{}}
+	for i := range members {
+		m := &members[i]
+		if room.Allowed[m.Plan.Name] == nil {
+			room.Allowed[m.Plan.Name] = m.Plan.Allowed(span)
+		}
+		Tighten(room.Limits, m.Plan, m.Where)
+	}
+	var jobs []Job
+	var which []int
+	for i := range items {
+		it := &items[i]
+		m := of[it.Drive]
+		if m == nil || it.State != Planned && it.State != Running || it.Due(now) && it.State == Planned || !now.Before(it.Period.To) {
+			continue
+		}
+		if it.State == Planned && it.Takes != m.Takes[it.Kind] {
+			it.Takes = m.Takes[it.Kind]
+		}
+		jobs = append(jobs, Job{Drive: it.Drive, Kind: it.Kind, Plan: it.Plan, Period: it.Period, Takes: it.Takes, Over: m.Plan.Over, Uses: m.Where.Uses(), At: it.At,
+			Fixed: it.State == Running, Share: it.Share, Missed: it.Misses})
+		which = append(which, i)
+	}
+	placed := Place(jobs, room)
+	for n, i := range which {
+		items[i].At = placed[n].At
+	}
+	return items, Forecast(placed, room)
+}
+
+// Due says whether the time of a planned item has come.
+func (it *Item) Due(now time.Time) bool {
+	return it.State == Planned && !it.At.IsZero() && !now.Before(it.At)
+}
+
+// Waiting is an item whose time may have come, with what the world says to it.
+type Waiting struct {
+	*Item
+	Plan    *Plan
+	Uses    []string
+	Blocked string // what keeps it back now, in words; empty when nothing does
+}
+
+// Turn is what becomes of items now. Those that begin are given back, and running counts them in; those that cannot are
+// held, and say why; those whose period is over are missed. What waited longest goes first, and no more begin at once than
+// the limits say: what a host missed while it was off is so made up one after the other, within the windows.
+func Turn(items []Waiting, limits, running map[string]int, now time.Time) (begin []*Item) {
+	items = slices.Clone(items)
+	slices.SortStableFunc(items, func(a, b Waiting) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Drive, b.Drive)) })
+	ahead := map[*Plan][]Span{} // the windows of the next days
+	for _, w := range items {
+		switch {
+		case w.State != Planned:
+		case !now.Before(w.Period.To):
+			if w.Why == "" {
+				w.hold("no time was found for it", now)
+			}
+			w.State = Missed
+		case !w.Due(now):
+		case now.Before(w.NotBefore):
+		default:
+			if _, known := ahead[w.Plan]; !known {
+				ahead[w.Plan] = w.Plan.Allowed(Span{now, now.Add(8 * 24 * time.Hour)})
+			}
+			if why := w.keeps(ahead[w.Plan], limits, running, now); why != "" {
+				w.hold(why, now)
+				continue
+			}
+			w.State, w.Why, w.Since, w.At = Running, "", time.Time{}, now
+			for _, use := range w.Uses {
+				running[use]++
+			}
+			begin = append(begin, w.Item)
+		}
+	}
+	return begin
+}
+
+func (it *Item) hold(why string, now time.Time) {
+	if it.Why = why; it.Since.IsZero() {
+		it.Since = now
+	}
+}
+
+// keeps says what keeps an item from beginning now.
+func (w *Waiting) keeps(spans []Span, limits, running map[string]int, now time.Time) string {
+	if len(spans) == 0 || spans[0].From.After(now) || !w.Plan.Over && now.Add(w.Takes).After(spans[0].To) {
+		for _, s := range spans {
+			if s.From.After(now) && (w.Plan.Over || s.Len() >= w.Takes) {
+				return "it waits for the next window, " + s.From.In(w.Plan.Zone).Format("Mon 15:04")
+			}
+		}
+		return "it waits for a window of " + Words(w.Takes)
+	}
+	if w.Blocked != "" {
+		return w.Blocked
+	}
+	for _, use := range w.Uses {
+		if n := limits[use]; n > 0 && running[use] >= n {
+			return fmt.Sprintf("in %s %s", use, atOnce(running[use]))
+		}
+	}
+	return ""
+}
+
+func atOnce(n int) string {
+	if n == 1 {
+		return "another is being tested, one at a time"
+	}
+	return fmt.Sprintf("%d are being tested, no more at once", n)
+}
+
+// Retries: so often a test that ended without a result is tried again, and so long after.
+const (
+	mostTries = 3
+	tryAfter  = time.Hour
+)
+
+// Ended says what became of the test that an item began. told is false when it ended without a result: the drive was reset,
+// or lost its power, or somebody else stopped it.
+func (it *Item) Ended(now time.Time, told, stopped bool, says string) {
+	it.Run = ""
+	switch {
+	case told:
+		it.State, it.Why, it.Since = Done, "", time.Time{}
+	case stopped:
+		it.State, it.Why = Dropped, says
+	default:
+		it.Tries++
+		it.hold(says, now)
+		if it.State = Planned; it.Tries >= mostTries {
+			it.State, it.Why = Missed, fmt.Sprintf("it was tried %d times, and %s", it.Tries, says)
+		}
+		it.NotBefore = now.Add(tryAfter)
+	}
+}
+
+// Refused says that the drive did not take the order; it is tried again later, as often as its period allows.
+func (it *Item) Refused(now time.Time, why string) {
+	it.Run, it.State, it.NotBefore = "", Planned, now.Add(tryAfter)
+	it.hold(why, now)
+}
+
+// Tested says that the drive was tested without this item, which is done by that.
+func (it *Item) Tested(at time.Time, why string) {
+	it.State, it.At, it.Why, it.Since = Done, at, why, time.Time{}
+}
+
+// Patience is how long a test may go without progress before it is called stalled: drives tell it in steps of a tenth.
+func Patience(takes time.Duration) time.Duration { return max(30*time.Minute, takes/4) }
