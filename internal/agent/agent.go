@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -78,6 +79,8 @@ type ward struct {
 	asked   *errand[answer] // under way, or not yet collected
 	askedAt time.Time
 	fresh   *answer // not yet reported
+	io      ioStat  // as of the newest report, and when that was
+	ioAt    time.Time
 }
 
 // answer is one reading, what it leaves for the next, and why it told nothing.
@@ -147,6 +150,9 @@ func (a *Agent) look(ctx context.Context) error {
 	}
 	a.readInto(ctx, &report, found, all)
 	report.IntervalSeconds = a.Clock.AtLeast(a.Interval, 5*time.Second).Seconds()
+	for i, f := range found {
+		report.Drives[i].Busy = a.wards[f.Known.Key()].busy(f.Stat, now)
+	}
 	a.sentAt, a.sentState = now, fingerprint(report)
 	return a.deliver(ctx, report)
 }
@@ -275,7 +281,7 @@ func fingerprint(r api.Report) string {
 	r.Id, r.At, r.IntervalSeconds = "", time.Time{}, 0
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
-		r.Drives[i].Reading = api.Reading{}
+		r.Drives[i].Reading, r.Drives[i].Busy = api.Reading{}, 0
 	}
 	r.Pools = append([]api.PoolReport(nil), r.Pools...)
 	for i := range r.Pools {
@@ -323,6 +329,19 @@ func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found, all 
 		}
 		d.Blind = cmp.Or(w.blind, found[i].Blind)
 	}
+}
+
+// busy is the share of the time since it was last asked in which a drive did I/O, by its host's statistics.
+func (w *ward) busy(stat string, now time.Time) (share float64) {
+	s, err := parseStat(stat)
+	if err != nil {
+		return 0
+	}
+	if span := now.Sub(w.ioAt); !w.ioAt.IsZero() && span > 0 && s.busyMS >= w.io.busyMS {
+		share = math.Round(min(1, float64(s.busyMS-w.io.busyMS)/(span.Seconds()*1000))*1000) / 1000
+	}
+	w.io, w.ioAt = s, now
+	return share
 }
 
 // followed says whether a drive is due to be read because a self-test runs on it.

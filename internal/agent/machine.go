@@ -58,8 +58,9 @@ func (f Found) failures() (int64, bool) {
 	return f.Failures()
 }
 
-// Transport carries one command block to a drive: data comes back into in, sense data is returned. An error means that
-// the command was not carried out. Implemented by SG_IO on Linux and by the lab's drives.
+// Transport carries one command block to a drive: data comes back, or is taken there when drive.Sends says so of the
+// command; sense data is returned. An error means that the command was not carried out. Implemented by SG_IO on Linux and by
+// the lab's drives.
 type Transport interface {
-	Execute(ctx context.Context, cdb, in []byte) (sense []byte, err error)
+	Execute(ctx context.Context, cdb, data []byte) (sense []byte, err error)
 }

@@ -181,27 +181,38 @@ func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
 	}
 	kind := drive.SelfTestKind(o.Test)
 	var cmd []byte
-	ok := true
+	ok, sleeping := true, false
 	switch f.Protocol {
 	case SCSI:
 		cmd, ok = drive.SendDiagnostic(kind, !o.On)
+		if o.On && !a.Wake && !o.Wake {
+			_, sense, err := ask(ctx, f.Transport, drive.RequestSense(32), 32, "scsi-sense")
+			sleeping = err == nil && drive.StandbySense(sense)
+		}
 	case NVMe:
 		cmd, ok = drive.NVMeSelfTest(kind, !o.On)
 	default:
 		r := drive.StopSelfTest
 		if o.On {
-			if !a.Wake && asleep(ctx, f.Transport) {
-				return "", refuse("it is asleep")
-			}
 			r, ok = drive.StartSelfTest(kind)
+			sleeping = !a.Wake && !o.Wake && asleep(ctx, f.Transport)
 		}
 		cmd = drive.EncodePassThrough(r, false)
 	}
-	if !ok {
+	switch {
+	case !ok:
 		return "", refuse("%s has no %s self-test", d.Tail(), o.Test)
+	case sleeping:
+		return "", refuse("it is asleep, and nobody said that it may be woken")
 	}
 	ctx, cancel := context.WithTimeout(ctx, commandLimit)
 	defer cancel()
+	if kind == drive.SelfTestSelective && o.On {
+		span := drive.EncodeSelective(uint64(o.FirstLba), uint64(o.LastLba))
+		if _, err := f.Transport.Execute(ctx, drive.EncodePassThroughOut(drive.SmartWriteSelective), span); err != nil {
+			return "", fmt.Errorf("the drive did not take the span: %w", err)
+		}
+	}
 	if _, err := f.Transport.Execute(ctx, cmd, nil); err != nil {
 		return "", fmt.Errorf("the drive did not take it: %w", err)
 	}

@@ -107,7 +107,7 @@ var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x10, 0x11, 0x15, 0x2F
 
 // readSCSI reads those log pages that the drive says it has, and how many defects have grown. REQUEST SENSE comes first:
 // it tells of standby without ending it (SBC-4 4.20).
-func readSCSI(ctx context.Context, t Transport, wake bool, out *api.Reading) (why string) {
+func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.Reading) (why string) {
 	if p, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil {
 		if !wake && drive.StandbySense(sense) {
 			return sleeps
@@ -125,7 +125,15 @@ func readSCSI(ctx context.Context, t Transport, wake bool, out *api.Reading) (wh
 	for _, code := range field[[]string](p, "supported pages") {
 		has[code] = true
 	}
-	out.SelfTests = has["10h"]
+	if out.SelfTests = has["10h"]; out.SelfTests {
+		if !m.asked {
+			m.asked, m.tests = true, map[string]float64{"short": 0, "extended": 0}
+			if p, _, err := ask(ctx, t, drive.Inquiry(true, 0x86, 64), 64, "scsi-vpd"); err == nil && len(p.Wrong) == 0 {
+				m.tests["extended"] = float64(field[uint64](p, "extended self-test completion time"))
+			}
+		}
+		out.TestMinutes = m.tests
+	}
 	for _, code := range logPages {
 		if has[fmt.Sprintf("%02Xh", code)] {
 			p, raw, err := ask(ctx, t, drive.LogSense(code, scsiLength), scsiLength, "scsi-log")
@@ -146,7 +154,10 @@ const nvmeTests = 564
 func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
 	if !m.asked {
 		if p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller"); err == nil {
-			m.asked, m.selfTests, m.constant = true, field[bool](p, "device self-test supported"), p.Metrics
+			m.asked, m.constant = true, p.Metrics
+			if field[bool](p, "device self-test supported") { // the short one takes two minutes at most (NVMe 2.0 8.6.1)
+				m.tests = map[string]float64{"short": 2, "extended": float64(field[uint64](p, "extended device self-test time"))}
+			}
 		}
 	}
 	for n, v := range m.constant {
@@ -159,7 +170,7 @@ func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
 	for _, w := range out.Warnings {
 		out.Failing = out.Failing || w != "temperature"
 	}
-	if out.SelfTests = m.selfTests; m.selfTests {
+	if out.TestMinutes, out.SelfTests = m.tests, m.tests != nil; out.SelfTests {
 		p, raw, err := ask(ctx, t, drive.NVMeLog(0x06, nvmeTests), nvmeTests, "nvme-selftest-log")
 		take(out, p, raw, err)
 		if what := field[string](p, "current operation"); what != "" && what != "none" {

@@ -53,12 +53,12 @@ type memory struct {
 	failures, failed int64
 	counted          bool
 	// asked says that pages which do not change were read: for ATA which logs there are, for NVMe what the controller is.
-	asked     bool
-	logs      map[byte]int // pages of each ATA log
-	pages     []int        // of the device statistics
-	selfTests bool
-	testing   bool // a self-test ran when it was read
-	constant  map[drive.MetricName]float64
+	asked    bool
+	logs     map[byte]int       // pages of each ATA log
+	pages    []int              // of the device statistics
+	tests    map[string]float64 // its kinds of self-test, with its own estimates in minutes
+	testing  bool               // a self-test ran when it was read
+	constant map[drive.MetricName]float64
 }
 
 const sleeps = "it is asleep, and was not woken to be asked"
@@ -85,7 +85,7 @@ func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out
 	defer func() { m.testing = out.Testing.RemainingPercent > 0 }()
 	switch f.Protocol {
 	case SCSI:
-		why = readSCSI(ctx, f.Transport, wake, &out)
+		why = readSCSI(ctx, f.Transport, m, wake, &out)
 	case NVMe:
 		readNVMe(ctx, f.Transport, m, &out)
 	default:
@@ -181,6 +181,11 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 		}
 	}
 	out.SelfTests = f.Known.SelfTests || smart.SelfTests
+	smart.SelfTests = out.SelfTests
+	out.TestMinutes = map[string]float64{}
+	for kind, minutes := range smart.SelfTestMinutes() {
+		out.TestMinutes[string(kind)] = float64(minutes)
+	}
 	const running = 15 // ACS-3 table 134
 	if smart.SelfTestStatus == running {
 		out.Testing = api.Testing{RemainingPercent: max(1, smart.SelfTestRemaining)}
@@ -237,9 +242,10 @@ func asleep(ctx context.Context, t Transport) bool {
 	return err == nil && r.Command&1 == 0 && drive.Asleep(r)
 }
 
-// ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8.
+// ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8, and 10,
+// the time in which anything at all was under way.
 type ioStat struct {
-	reads, readMS, writes, writeMS uint64
+	reads, readMS, writes, writeMS, busyMS uint64
 }
 
 func parseStat(line string) (s ioStat, err error) {
@@ -250,7 +256,7 @@ func parseStat(line string) (s ioStat, err error) {
 	for _, at := range []struct {
 		field int
 		to    *uint64
-	}{{0, &s.reads}, {3, &s.readMS}, {4, &s.writes}, {7, &s.writeMS}} {
+	}{{0, &s.reads}, {3, &s.readMS}, {4, &s.writes}, {7, &s.writeMS}, {9, &s.busyMS}} {
 		if *at.to, err = strconv.ParseUint(f[at.field], 10, 64); err != nil {
 			return s, fmt.Errorf("I/O statistics: %w", err)
 		}

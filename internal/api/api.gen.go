@@ -113,6 +113,7 @@ const (
 	EventKindLab      EventKind = "lab"
 	EventKindLight    EventKind = "light"
 	EventKindNotice   EventKind = "notice"
+	EventKindPlan     EventKind = "plan"
 	EventKindPool     EventKind = "pool"
 	EventKindRecovery EventKind = "recovery"
 	EventKindRule     EventKind = "rule"
@@ -133,6 +134,8 @@ func (e EventKind) Valid() bool {
 	case EventKindLight:
 		return true
 	case EventKindNotice:
+		return true
+	case EventKindPlan:
 		return true
 	case EventKindPool:
 		return true
@@ -203,19 +206,19 @@ func (e HitKind) Valid() bool {
 
 // Defines values for HostState.
 const (
-	Never     HostState = "never"
-	Quiet     HostState = "quiet"
-	Reporting HostState = "reporting"
+	HostStateNever     HostState = "never"
+	HostStateQuiet     HostState = "quiet"
+	HostStateReporting HostState = "reporting"
 )
 
 // Valid indicates whether the value is a known member of the HostState enum.
 func (e HostState) Valid() bool {
 	switch e {
-	case Never:
+	case HostStateNever:
 		return true
-	case Quiet:
+	case HostStateQuiet:
 		return true
-	case Reporting:
+	case HostStateReporting:
 		return true
 	default:
 		return false
@@ -375,6 +378,84 @@ func (e OutcomeState) Valid() bool {
 	case OutcomeStateFailed:
 		return true
 	case OutcomeStateRefused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlanScopeKind.
+const (
+	PlanScopeKindDrive PlanScopeKind = "drive"
+	PlanScopeKindFleet PlanScopeKind = "fleet"
+	PlanScopeKindHost  PlanScopeKind = "host"
+	PlanScopeKindPool  PlanScopeKind = "pool"
+)
+
+// Valid indicates whether the value is a known member of the PlanScopeKind enum.
+func (e PlanScopeKind) Valid() bool {
+	switch e {
+	case PlanScopeKindDrive:
+		return true
+	case PlanScopeKindFleet:
+		return true
+	case PlanScopeKindHost:
+		return true
+	case PlanScopeKindPool:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlanTestKind.
+const (
+	PlanTestKindConveyance PlanTestKind = "conveyance"
+	PlanTestKindExtended   PlanTestKind = "extended"
+	PlanTestKindShort      PlanTestKind = "short"
+)
+
+// Valid indicates whether the value is a known member of the PlanTestKind enum.
+func (e PlanTestKind) Valid() bool {
+	switch e {
+	case PlanTestKindConveyance:
+		return true
+	case PlanTestKindExtended:
+		return true
+	case PlanTestKindShort:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlannedTestState.
+const (
+	PlannedTestStateDone     PlannedTestState = "done"
+	PlannedTestStateDropped  PlannedTestState = "dropped"
+	PlannedTestStateHeld     PlannedTestState = "held"
+	PlannedTestStateMissed   PlannedTestState = "missed"
+	PlannedTestStatePlanned  PlannedTestState = "planned"
+	PlannedTestStateRunning  PlannedTestState = "running"
+	PlannedTestStateUnplaced PlannedTestState = "unplaced"
+)
+
+// Valid indicates whether the value is a known member of the PlannedTestState enum.
+func (e PlannedTestState) Valid() bool {
+	switch e {
+	case PlannedTestStateDone:
+		return true
+	case PlannedTestStateDropped:
+		return true
+	case PlannedTestStateHeld:
+		return true
+	case PlannedTestStateMissed:
+		return true
+	case PlannedTestStatePlanned:
+		return true
+	case PlannedTestStateRunning:
+		return true
+	case PlannedTestStateUnplaced:
 		return true
 	default:
 		return false
@@ -548,19 +629,22 @@ func (e SwapPhase) Valid() bool {
 
 // Defines values for TestOrderKind.
 const (
-	Conveyance TestOrderKind = "conveyance"
-	Extended   TestOrderKind = "extended"
-	Short      TestOrderKind = "short"
+	TestOrderKindConveyance TestOrderKind = "conveyance"
+	TestOrderKindExtended   TestOrderKind = "extended"
+	TestOrderKindSelective  TestOrderKind = "selective"
+	TestOrderKindShort      TestOrderKind = "short"
 )
 
 // Valid indicates whether the value is a known member of the TestOrderKind enum.
 func (e TestOrderKind) Valid() bool {
 	switch e {
-	case Conveyance:
+	case TestOrderKindConveyance:
 		return true
-	case Extended:
+	case TestOrderKindExtended:
 		return true
-	case Short:
+	case TestOrderKindSelective:
+		return true
+	case TestOrderKindShort:
 		return true
 	default:
 		return false
@@ -648,6 +732,36 @@ func (e Verdict) Valid() bool {
 	}
 }
 
+// Defines values for GetTestStandingParamsWhich.
+const (
+	GetTestStandingParamsWhichAll     GetTestStandingParamsWhich = "all"
+	GetTestStandingParamsWhichCannot  GetTestStandingParamsWhich = "cannot"
+	GetTestStandingParamsWhichFailed  GetTestStandingParamsWhich = "failed"
+	GetTestStandingParamsWhichHeld    GetTestStandingParamsWhich = "held"
+	GetTestStandingParamsWhichNever   GetTestStandingParamsWhich = "never"
+	GetTestStandingParamsWhichOverdue GetTestStandingParamsWhich = "overdue"
+)
+
+// Valid indicates whether the value is a known member of the GetTestStandingParamsWhich enum.
+func (e GetTestStandingParamsWhich) Valid() bool {
+	switch e {
+	case GetTestStandingParamsWhichAll:
+		return true
+	case GetTestStandingParamsWhichCannot:
+		return true
+	case GetTestStandingParamsWhichFailed:
+		return true
+	case GetTestStandingParamsWhichHeld:
+		return true
+	case GetTestStandingParamsWhichNever:
+		return true
+	case GetTestStandingParamsWhichOverdue:
+		return true
+	default:
+		return false
+	}
+}
+
 // Attribute defines model for Attribute.
 type Attribute struct {
 	Flags     int    `json:"flags"`
@@ -689,6 +803,36 @@ type BayMap struct {
 	Host     string    `json:"host"`
 	Sections []Section `json:"sections"`
 	SeenAt   time.Time `json:"seen_at"`
+}
+
+// Calendar defines model for Calendar.
+type Calendar struct {
+	Crowds []Crowd    `json:"crowds"`
+	Effect PlanEffect `json:"effect,omitempty,omitzero"`
+	From   time.Time  `json:"from"`
+
+	// Held due, and kept back
+	Held  []PlannedTest  `json:"held"`
+	Hours []CalendarHour `json:"hours"`
+
+	// Missed whose period passed without them, the newest first
+	Missed []PlannedTest `json:"missed"`
+
+	// Tests how many begin in this time
+	Tests int         `json:"tests"`
+	Times []PlanTimes `json:"times"`
+	To    time.Time   `json:"to"`
+
+	// Unsettled drives that two plans of equal rank are for
+	Unsettled []string `json:"unsettled"`
+	Zone      string   `json:"zone"`
+}
+
+// CalendarHour tests that run in this hour, or some of it
+type CalendarHour struct {
+	At       time.Time `json:"at"`
+	Extended int       `json:"extended"`
+	Short    int       `json:"short"`
 }
 
 // Channel defines model for Channel.
@@ -774,6 +918,19 @@ type ConfirmTail struct {
 	Tail string `json:"tail"`
 }
 
+// Crowd what will go untested in one period, and why
+type Crowd struct {
+	Drives int       `json:"drives"`
+	From   time.Time `json:"from"`
+	Kind   string    `json:"kind"`
+
+	// Left tails of those that find no place
+	Left []string  `json:"left"`
+	Plan string    `json:"plan"`
+	Says string    `json:"says"`
+	To   time.Time `json:"to"`
+}
+
 // Drive defines model for Drive.
 type Drive struct {
 	Attributes   []Attribute `json:"attributes,omitempty,omitzero"`
@@ -781,7 +938,10 @@ type Drive struct {
 	BayConfirmed bool        `json:"bay_confirmed,omitempty,omitzero"`
 
 	// Blind why its newest reading told nothing; empty when it told
-	Blind              string      `json:"blind,omitempty,omitzero"`
+	Blind string `json:"blind,omitempty,omitzero"`
+
+	// Busy share of the last minutes in which it did I/O
+	Busy               float64     `json:"busy,omitempty,omitzero"`
 	CapacityBytes      int64       `json:"capacity_bytes"`
 	Findings           []Finding   `json:"findings"`
 	Firmware           string      `json:"firmware,omitempty,omitzero"`
@@ -808,22 +968,24 @@ type Drive struct {
 	Names []string `json:"names,omitempty,omitzero"`
 
 	// Path where it was last; never a name for it
-	Path                string    `json:"path,omitempty,omitzero"`
-	PhysicalSectorBytes int       `json:"physical_sector_bytes,omitempty,omitzero"`
-	Pool                string    `json:"pool,omitempty,omitzero"`
-	PowerOnHours        int       `json:"power_on_hours,omitempty,omitzero"`
-	Present             bool      `json:"present"`
-	ReadAt              time.Time `json:"read_at,omitempty,omitzero"`
-	Role                DriveRole `json:"role,omitempty,omitzero"`
-	RotationRpm         int       `json:"rotation_rpm,omitempty,omitzero"`
-	Says                string    `json:"says,omitempty,omitzero"`
-	SeenAt              time.Time `json:"seen_at"`
-	Siblings            []string  `json:"siblings,omitempty,omitzero"`
-	Slot                string    `json:"slot,omitempty,omitzero"`
-	State               string    `json:"state,omitempty,omitzero"`
-	Swap                string    `json:"swap,omitempty,omitzero"`
-	Tail                string    `json:"tail"`
-	TemperatureCelsius  int       `json:"temperature_celsius,omitempty,omitzero"`
+	Path                string     `json:"path,omitempty,omitzero"`
+	PhysicalSectorBytes int        `json:"physical_sector_bytes,omitempty,omitzero"`
+	Pool                string     `json:"pool,omitempty,omitzero"`
+	PowerOnHours        int        `json:"power_on_hours,omitempty,omitzero"`
+	Present             bool       `json:"present"`
+	ReadAt              time.Time  `json:"read_at,omitempty,omitzero"`
+	Role                DriveRole  `json:"role,omitempty,omitzero"`
+	RotationRpm         int        `json:"rotation_rpm,omitempty,omitzero"`
+	Says                string     `json:"says,omitempty,omitzero"`
+	SeenAt              time.Time  `json:"seen_at"`
+	SelfTests           DriveTests `json:"self_tests,omitempty,omitzero"`
+	Siblings            []string   `json:"siblings,omitempty,omitzero"`
+	Slot                string     `json:"slot,omitempty,omitzero"`
+	State               string     `json:"state,omitempty,omitzero"`
+	Swap                string     `json:"swap,omitempty,omitzero"`
+	Tail                string     `json:"tail"`
+	TemperatureCelsius  int        `json:"temperature_celsius,omitempty,omitzero"`
+	TestKinds           []string   `json:"test_kinds,omitempty,omitzero"`
 
 	// Testing a self-test that runs now
 	Testing    Testing    `json:"testing,omitempty,omitzero"`
@@ -844,8 +1006,11 @@ type DrivePage struct {
 
 // DriveReport defines model for DriveReport.
 type DriveReport struct {
-	Bay                int      `json:"bay,omitempty,omitzero"`
-	Blind              string   `json:"blind,omitempty,omitzero"`
+	Bay   int    `json:"bay,omitempty,omitzero"`
+	Blind string `json:"blind,omitempty,omitzero"`
+
+	// Busy share of the time since the report before in which it did I/O
+	Busy               float64  `json:"busy,omitempty,omitzero"`
 	CapacityBytes      int64    `json:"capacity_bytes"`
 	Firmware           string   `json:"firmware,omitempty,omitzero"`
 	FormFactor         string   `json:"form_factor,omitempty,omitzero"`
@@ -861,6 +1026,25 @@ type DriveReport struct {
 	Reading             Reading  `json:"reading,omitempty,omitzero"`
 	RotationRpm         int      `json:"rotation_rpm,omitempty,omitzero"`
 	Section             string   `json:"section,omitempty,omitzero"`
+}
+
+// DriveTests defines model for DriveTests.
+type DriveTests struct {
+	Bay      string        `json:"bay,omitempty,omitzero"`
+	Drive    string        `json:"drive"`
+	Extended LastTest      `json:"extended,omitempty,omitzero"`
+	Next     []PlannedTest `json:"next,omitempty,omitzero"`
+	Plan     string        `json:"plan,omitempty,omitzero"`
+
+	// PlanElse the plan that it would follow otherwise
+	PlanElse string `json:"plan_else,omitempty,omitzero"`
+	PlanWhy  string `json:"plan_why,omitempty,omitzero"`
+	Pool     string `json:"pool,omitempty,omitzero"`
+
+	// Says what stands out; empty when nothing does
+	Says  string   `json:"says"`
+	Short LastTest `json:"short,omitempty,omitzero"`
+	Tail  string   `json:"tail"`
 }
 
 // EnclosureReport defines model for EnclosureReport.
@@ -898,6 +1082,12 @@ type Evidence struct {
 	Metric string    `json:"metric,omitempty,omitzero"`
 	Says   string    `json:"says"`
 	Source string    `json:"source"`
+}
+
+// Feed defines model for Feed.
+type Feed struct {
+	// Path address of the calendar on this service; who knows it can read it
+	Path string `json:"path"`
 }
 
 // Filling defines model for Filling.
@@ -1041,6 +1231,14 @@ type LabSpeed struct {
 	Speed float64 `json:"speed"`
 }
 
+// LastTest defines model for LastTest.
+type LastTest struct {
+	// About made out from power-on hours
+	About  bool      `json:"about,omitempty,omitzero"`
+	At     time.Time `json:"at,omitempty,omitzero"`
+	Result string    `json:"result"`
+}
+
 // Light defines model for Light.
 type Light struct {
 	Bay   string     `json:"bay"`
@@ -1176,15 +1374,21 @@ type NoticeState string
 
 // Order defines model for Order.
 type Order struct {
-	At         time.Time `json:"at"`
-	Bay        int       `json:"bay,omitempty,omitzero"`
-	By         string    `json:"by,omitempty,omitzero"`
-	Drive      Identity  `json:"drive,omitempty,omitzero"`
-	Expires    time.Time `json:"expires"`
-	Host       string    `json:"host"`
-	Id         string    `json:"id"`
-	Kind       OrderKind `json:"kind"`
-	NeedsBytes int64     `json:"needs_bytes,omitempty,omitzero"`
+	At      time.Time `json:"at"`
+	Bay     int       `json:"bay,omitempty,omitzero"`
+	By      string    `json:"by,omitempty,omitzero"`
+	Drive   Identity  `json:"drive,omitempty,omitzero"`
+	Expires time.Time `json:"expires"`
+
+	// FirstLba selective self-test: from here
+	FirstLba int64     `json:"first_lba,omitempty,omitzero"`
+	Host     string    `json:"host"`
+	Id       string    `json:"id"`
+	Kind     OrderKind `json:"kind"`
+
+	// LastLba to here, both tested
+	LastLba    int64 `json:"last_lba,omitempty,omitzero"`
+	NeedsBytes int64 `json:"needs_bytes,omitempty,omitzero"`
 
 	// On light: on or off; selftest: start or stop
 	On bool `json:"on,omitempty,omitzero"`
@@ -1200,6 +1404,9 @@ type Order struct {
 
 	// Test which self-test
 	Test string `json:"test,omitempty,omitzero"`
+
+	// Wake a drive that is asleep may be woken
+	Wake bool `json:"wake,omitempty,omitzero"`
 }
 
 // OrderKind defines model for Order.Kind.
@@ -1235,9 +1442,192 @@ type PeerTrend struct {
 	Tail   string  `json:"tail"`
 }
 
+// Plan defines model for Plan.
+type Plan struct {
+	// Barred and never within these
+	Barred []string `json:"barred"`
+
+	// BusyPercent nor where drives do I/O for more than this share of the time; 0: however busy
+	BusyPercent float64      `json:"busy_percent"`
+	By          string       `json:"by,omitempty,omitzero"`
+	Closed      []PlanWindow `json:"closed"`
+	Covers      []PlanScope  `json:"covers"`
+
+	// Drives how many follow it
+	Drives int `json:"drives"`
+
+	// LeastMargin none begins in a pool that can lose fewer members
+	LeastMargin int `json:"least_margin"`
+
+	// Limits how many drives test themselves at once; 0 is no limit
+	Limits PlanLimits   `json:"limits"`
+	MadeAt time.Time    `json:"made_at,omitempty,omitzero"`
+	Name   string       `json:"name"`
+	Open   []PlanWindow `json:"open"`
+
+	// RunOver a test may run past the end of the window that it began in
+	RunOver bool `json:"run_over,omitempty,omitzero"`
+
+	// Says all of it in a sentence
+	Says  string     `json:"says"`
+	Tests []PlanTest `json:"tests"`
+
+	// Wake drives that are asleep are woken for their test
+	Wake bool `json:"wake,omitempty,omitzero"`
+
+	// Windows tests run within these only; none: at any time
+	Windows []string `json:"windows"`
+
+	// Zone time zone, such as Europe/Berlin
+	Zone string `json:"zone"`
+}
+
+// PlanChange defines model for PlanChange.
+type PlanChange struct {
+	// Barred and never within these
+	Barred []string `json:"barred"`
+
+	// BusyPercent nor where drives do I/O for more than this share of the time; 0: however busy
+	BusyPercent float64     `json:"busy_percent"`
+	Covers      []PlanScope `json:"covers"`
+
+	// LeastMargin none begins in a pool that can lose fewer members
+	LeastMargin int `json:"least_margin"`
+
+	// Limits how many drives test themselves at once; 0 is no limit
+	Limits PlanLimits `json:"limits"`
+
+	// RunOver a test may run past the end of the window that it began in
+	RunOver bool       `json:"run_over,omitempty,omitzero"`
+	Tests   []PlanTest `json:"tests"`
+
+	// Wake drives that are asleep are woken for their test
+	Wake bool `json:"wake,omitempty,omitzero"`
+
+	// Windows tests run within these only; none: at any time
+	Windows []string `json:"windows"`
+
+	// Zone time zone, such as Europe/Berlin
+	Zone string `json:"zone"`
+}
+
+// PlanEffect defines model for PlanEffect.
+type PlanEffect struct {
+	// Begun tests that are new
+	Begun int `json:"begun"`
+
+	// Ended tests that are planned no more
+	Ended int `json:"ended"`
+
+	// Moved tests that get another time
+	Moved int `json:"moved"`
+
+	// UntestedNow tests without a place, as it is
+	UntestedNow int `json:"untested_now"`
+
+	// UntestedThen and as it would be
+	UntestedThen int `json:"untested_then"`
+}
+
+// PlanLimits how many drives test themselves at once; 0 is no limit
+type PlanLimits struct {
+	Enclosure int `json:"enclosure"`
+	Group     int `json:"group"`
+	Host      int `json:"host"`
+	Pool      int `json:"pool"`
+}
+
+// PlanPreview defines model for PlanPreview.
+type PlanPreview struct {
+	Change PlanChange `json:"change,omitempty,omitzero"`
+	From   time.Time  `json:"from,omitempty,omitzero"`
+
+	// Name the plan that is changed, or made
+	Name   string `json:"name,omitempty,omitzero"`
+	Remove bool   `json:"remove,omitempty,omitzero"`
+	Weeks  int    `json:"weeks,omitempty,omitzero"`
+}
+
+// PlanScope defines model for PlanScope.
+type PlanScope struct {
+	// Id what the name stands for
+	Id   string        `json:"id,omitempty,omitzero"`
+	Kind PlanScopeKind `json:"kind"`
+
+	// Name of the host, of the pool (or its id), or the end of the drive's serial
+	Name string `json:"name,omitempty,omitzero"`
+}
+
+// PlanScopeKind defines model for PlanScope.Kind.
+type PlanScopeKind string
+
 // PlanSwap defines model for PlanSwap.
 type PlanSwap struct {
 	Drive string `json:"drive"`
+}
+
+// PlanTest defines model for PlanTest.
+type PlanTest struct {
+	// Every in words, or as an RFC 5545 RRULE; a period lasts from one to the next
+	Every string       `json:"every"`
+	Kind  PlanTestKind `json:"kind"`
+
+	// Rrule as RFC 5545 has it
+	Rrule string `json:"rrule,omitempty,omitzero"`
+
+	// WithinHours only so long after it came; 0: until it comes again
+	WithinHours float64 `json:"within_hours,omitempty,omitzero"`
+}
+
+// PlanTestKind defines model for PlanTest.Kind.
+type PlanTestKind string
+
+// PlanTimes defines model for PlanTimes.
+type PlanTimes struct {
+	// Allowed when its tests may run
+	Allowed []Span `json:"allowed"`
+	Plan    string `json:"plan"`
+}
+
+// PlanWindow defines model for PlanWindow.
+type PlanWindow struct {
+	// Days 0 is Sunday; empty when it comes once
+	Days       []int `json:"days,omitempty,omitzero"`
+	FromMinute int   `json:"from_minute,omitempty,omitzero"`
+
+	// Text such as daily 22:00-06:00, Mon-Fri 20:00-24:00, or 2026-12-24 12:00 to 2026-12-27 08:00
+	Text     string `json:"text"`
+	ToMinute int    `json:"to_minute,omitempty,omitzero"`
+}
+
+// PlannedTest defines model for PlannedTest.
+type PlannedTest struct {
+	At           time.Time        `json:"at,omitempty,omitzero"`
+	Bay          string           `json:"bay,omitempty,omitzero"`
+	Drive        string           `json:"drive"`
+	Host         string           `json:"host,omitempty,omitzero"`
+	Kind         string           `json:"kind"`
+	PeriodFrom   time.Time        `json:"period_from"`
+	PeriodTo     time.Time        `json:"period_to"`
+	Plan         string           `json:"plan"`
+	Pool         string           `json:"pool,omitempty,omitzero"`
+	Result       string           `json:"result,omitempty,omitzero"`
+	Since        time.Time        `json:"since,omitempty,omitzero"`
+	State        PlannedTestState `json:"state"`
+	Tail         string           `json:"tail"`
+	TakesMinutes int              `json:"takes_minutes"`
+	Until        time.Time        `json:"until,omitempty,omitzero"`
+	Why          string           `json:"why,omitempty,omitzero"`
+}
+
+// PlannedTestState defines model for PlannedTest.State.
+type PlannedTestState string
+
+// PlannedTestPage defines model for PlannedTestPage.
+type PlannedTestPage struct {
+	Next  string        `json:"next,omitempty,omitzero"`
+	Tests []PlannedTest `json:"tests"`
+	Total int           `json:"total"`
 }
 
 // Point defines model for Point.
@@ -1340,6 +1730,9 @@ type Reading struct {
 
 	// SelfTests it can test itself
 	SelfTests bool `json:"self_tests,omitempty,omitzero"`
+
+	// TestMinutes the kinds of self-test that it has, with its own estimate of how long each takes; 0 where it gives none
+	TestMinutes map[string]float64 `json:"test_minutes,omitempty,omitzero"`
 
 	// Testing a self-test that runs now
 	Testing    Testing    `json:"testing,omitempty,omitzero"`
@@ -1606,6 +1999,12 @@ type SignIn struct {
 	Token string `json:"token"`
 }
 
+// Span defines model for Span.
+type Span struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
 // Step defines model for Step.
 type Step struct {
 	Expect string    `json:"expect"`
@@ -1667,10 +2066,22 @@ type SwapDrive struct {
 
 // TestOrder defines model for TestOrder.
 type TestOrder struct {
-	Drive string        `json:"drive,omitempty,omitzero"`
-	Host  string        `json:"host,omitempty,omitzero"`
-	Kind  TestOrderKind `json:"kind,omitempty,omitzero"`
-	Pool  string        `json:"pool,omitempty,omitzero"`
+	Drive string `json:"drive,omitempty,omitzero"`
+
+	// FirstLba selective: from here
+	FirstLba int64         `json:"first_lba,omitempty,omitzero"`
+	Host     string        `json:"host,omitempty,omitzero"`
+	Kind     TestOrderKind `json:"kind,omitempty,omitzero"`
+
+	// LastLba to here
+	LastLba int64  `json:"last_lba,omitempty,omitzero"`
+	Pool    string `json:"pool,omitempty,omitzero"`
+
+	// Wake drives that are asleep may be woken
+	Wake bool `json:"wake,omitempty,omitzero"`
+
+	// Where drives for which this holds, such as temperature_celsius>45; alone, or of the pool or host
+	Where string `json:"where,omitempty,omitzero"`
 }
 
 // TestOrderKind defines model for TestOrder.Kind.
@@ -1686,18 +2097,33 @@ type TestRun struct {
 	Kind    string    `json:"kind"`
 
 	// Lba where it failed; -1 when it did not
-	Lba              int64        `json:"lba,omitempty,omitzero"`
-	OrderedAt        time.Time    `json:"ordered_at"`
-	Pool             string       `json:"pool,omitempty,omitzero"`
-	RemainingPercent int          `json:"remaining_percent,omitempty,omitzero"`
-	Says             string       `json:"says"`
-	StartedAt        time.Time    `json:"started_at,omitempty,omitzero"`
-	State            TestRunState `json:"state"`
-	Tail             string       `json:"tail"`
+	Lba       int64     `json:"lba,omitempty,omitzero"`
+	OrderedAt time.Time `json:"ordered_at"`
+
+	// Plan the plan that ordered it; empty when a person did
+	Plan             string `json:"plan,omitempty,omitzero"`
+	Pool             string `json:"pool,omitempty,omitzero"`
+	RemainingPercent int    `json:"remaining_percent,omitempty,omitzero"`
+	Says             string `json:"says"`
+
+	// StalledSince it has made no progress since then
+	StalledSince time.Time    `json:"stalled_since,omitempty,omitzero"`
+	StartedAt    time.Time    `json:"started_at,omitempty,omitzero"`
+	State        TestRunState `json:"state"`
+	Tail         string       `json:"tail"`
 }
 
 // TestRunState defines model for TestRun.State.
 type TestRunState string
+
+// TestStanding defines model for TestStanding.
+type TestStanding struct {
+	// Counts drives by how they stand: all, failed, never, overdue, held, cannot
+	Counts map[string]int `json:"counts"`
+	Drives []DriveTests   `json:"drives"`
+	Next   string         `json:"next,omitempty,omitzero"`
+	Total  int            `json:"total"`
+}
 
 // Testing a self-test that runs now
 type Testing struct {
@@ -1829,6 +2255,27 @@ type TakeOrdersParams struct {
 	Wait int `form:"wait,omitempty" json:"wait,omitempty,omitzero"`
 }
 
+// GetCalendarParams defines parameters for GetCalendar.
+type GetCalendarParams struct {
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+	To   time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
+}
+
+// MakeFeedParams defines parameters for MakeFeed.
+type MakeFeedParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// ListPlannedTestsParams defines parameters for ListPlannedTests.
+type ListPlannedTestsParams struct {
+	From   time.Time  `form:"from,omitempty" json:"from,omitempty,omitzero"`
+	To     time.Time  `form:"to,omitempty" json:"to,omitempty,omitzero"`
+	Drive  string     `form:"drive,omitempty" json:"drive,omitempty,omitzero"`
+	Pool   string     `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
+	Limit  LimitParam `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor string     `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
+
 // ListDrivesParams defines parameters for ListDrives.
 type ListDrivesParams struct {
 	Host    string  `form:"host,omitempty" json:"host,omitempty,omitzero"`
@@ -1888,6 +2335,16 @@ type MuteNoticeJSONBody struct {
 	Hours float64 `json:"hours"`
 }
 
+// RemovePlanParams defines parameters for RemovePlan.
+type RemovePlanParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// SetPlanParams defines parameters for SetPlan.
+type SetPlanParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // ActOnPoolParams defines parameters for ActOnPool.
 type ActOnPoolParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -1914,6 +2371,18 @@ type ListTestRunsParams struct {
 type StartTestsParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
+
+// GetTestStandingParams defines parameters for GetTestStanding.
+type GetTestStandingParams struct {
+	// Which only these drives
+	Which  GetTestStandingParamsWhich `form:"which,omitempty" json:"which,omitempty,omitzero"`
+	Pool   string                     `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
+	Limit  LimitParam                 `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor string                     `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
+
+// GetTestStandingParamsWhich defines parameters for GetTestStanding.
+type GetTestStandingParamsWhich string
 
 // StopTestsParams defines parameters for StopTests.
 type StopTestsParams struct {
@@ -1978,6 +2447,12 @@ type AcknowledgeNoticeJSONRequestBody AcknowledgeNoticeJSONBody
 
 // MuteNoticeJSONRequestBody defines body for MuteNotice for application/json ContentType.
 type MuteNoticeJSONRequestBody MuteNoticeJSONBody
+
+// PreviewPlansJSONRequestBody defines body for PreviewPlans for application/json ContentType.
+type PreviewPlansJSONRequestBody = PlanPreview
+
+// SetPlanJSONRequestBody defines body for SetPlan for application/json ContentType.
+type SetPlanJSONRequestBody = PlanChange
 
 // ActOnPoolJSONRequestBody defines body for ActOnPool for application/json ContentType.
 type ActOnPoolJSONRequestBody = PoolAction
@@ -2107,6 +2582,18 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCalendar performs a GET /calendar (the `GetCalendar` operationId) request.
+	GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndFeed performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+	EndFeed(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFeed performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+	MakeFeed(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPlannedTests performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+	ListPlannedTests(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
 	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2221,6 +2708,28 @@ type ClientInterface interface {
 	// GetOrder performs a GET /orders/{id} (the `GetOrder` operationId) request.
 	GetOrder(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPlans performs a GET /plans (the `ListPlans` operationId) request.
+	ListPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewPlansWithBody performs a POST /plans/preview (the `PreviewPlans` operationId) request,
+	// with any type of body and a specified content type.
+	PreviewPlansWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewPlans performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+	// Takes a body of the `application/json` content type.
+	PreviewPlans(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePlan performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+	RemovePlan(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPlanWithBody performs a PUT /plans/{name} (the `SetPlan` operationId) request,
+	// with any type of body and a specified content type.
+	SetPlanWithBody(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPlan performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetPlan(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPools performs a GET /pools (the `ListPools` operationId) request.
 	ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2306,6 +2815,9 @@ type ClientInterface interface {
 	// StartTests performs a POST /selftests (the `StartTests` operationId) request.
 	// Takes a body of the `application/json` content type.
 	StartTests(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTestStanding performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+	GetTestStanding(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopTestsWithBody performs a POST /selftests/stop (the `StopTests` operationId) request,
 	// with any type of body and a specified content type.
@@ -2426,6 +2938,58 @@ func (c *Client) PushReportWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 func (c *Client) PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushReportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCalendar performs a GET /calendar (the `GetCalendar` operationId) request.
+func (c *Client) GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCalendarRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndFeed performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+func (c *Client) EndFeed(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndFeedRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFeed performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+func (c *Client) MakeFeed(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFeedRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPlannedTests performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+func (c *Client) ListPlannedTests(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPlannedTestsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2870,6 +3434,88 @@ func (c *Client) GetOrder(ctx context.Context, id IdParam, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListPlans performs a GET /plans (the `ListPlans` operationId) request.
+func (c *Client) ListPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPlansRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewPlansWithBody performs a POST /plans/preview (the `PreviewPlans` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) PreviewPlansWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewPlansRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewPlans performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) PreviewPlans(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewPlansRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePlan performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+func (c *Client) RemovePlan(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePlanRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPlanWithBody performs a PUT /plans/{name} (the `SetPlan` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetPlanWithBody(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPlanRequestWithBody(c.Server, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPlan performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetPlan(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPlanRequest(c.Server, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPools performs a GET /pools (the `ListPools` operationId) request.
 func (c *Client) ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPoolsRequest(c.Server)
@@ -3156,6 +3802,19 @@ func (c *Client) StartTestsWithBody(ctx context.Context, params *StartTestsParam
 // Takes a body of the `application/json` content type.
 func (c *Client) StartTests(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartTestsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTestStanding performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+func (c *Client) GetTestStanding(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTestStandingRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3506,6 +4165,221 @@ func NewPushReportRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCalendarRequest constructs an http.Request for the GetCalendar method
+func NewGetCalendarRequest(server string, params *GetCalendarParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calendar")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndFeedRequest constructs an http.Request for the EndFeed method
+func NewEndFeedRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calendar/feed")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeFeedRequest constructs an http.Request for the MakeFeed method
+func NewMakeFeedRequest(server string, params *MakeFeedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calendar/feed")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewListPlannedTestsRequest constructs an http.Request for the ListPlannedTests method
+func NewListPlannedTestsRequest(server string, params *ListPlannedTestsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calendar/tests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive", params.Drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -4529,6 +5403,180 @@ func NewGetOrderRequest(server string, id IdParam) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListPlansRequest constructs an http.Request for the ListPlans method
+func NewListPlansRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewPlansRequest calls the generic PreviewPlans builder with application/json body
+func NewPreviewPlansRequest(server string, body PreviewPlansJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewPlansRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewPlansRequestWithBody constructs an http.Request for the PreviewPlans method, with any body, and a specified content type
+func NewPreviewPlansRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePlanRequest constructs an http.Request for the RemovePlan method
+func NewRemovePlanRequest(server string, name string, params *RemovePlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewSetPlanRequest calls the generic SetPlan builder with application/json body
+func NewSetPlanRequest(server string, name string, params *SetPlanParams, body SetPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPlanRequestWithBody(server, name, params, "application/json", bodyReader)
+}
+
+// NewSetPlanRequestWithBody constructs an http.Request for the SetPlan method, with any body, and a specified content type
+func NewSetPlanRequestWithBody(server string, name string, params *SetPlanParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewListPoolsRequest constructs an http.Request for the ListPools method
 func NewListPoolsRequest(server string) (*http.Request, error) {
 	var err error
@@ -5166,6 +6214,80 @@ func NewStartTestsRequestWithBody(server string, params *StartTestsParams, conte
 	return req, nil
 }
 
+// NewGetTestStandingRequest constructs an http.Request for the GetTestStanding method
+func NewGetTestStandingRequest(server string, params *GetTestStandingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/selftests/standing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "which", params.Which, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopTestsRequest calls the generic StopTests builder with application/json body
 func NewStopTestsRequest(server string, params *StopTestsParams, body StopTestsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5701,6 +6823,26 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
+	// GetCalendarWithResponse performs a GET /calendar (the `GetCalendar` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
+
+	// EndFeedWithResponse performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	EndFeedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndFeedResponse, error)
+
+	// MakeFeedWithResponse performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	MakeFeedWithResponse(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error)
+
+	// ListPlannedTestsWithResponse performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListPlannedTestsWithResponse(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*ListPlannedTestsResponse, error)
+
 	// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5863,6 +7005,36 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetOrderWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetOrderResponse, error)
 
+	// ListPlansWithResponse performs a GET /plans (the `ListPlans` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPlansResponse, error)
+
+	// PreviewPlansWithBodyWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PreviewPlansWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error)
+
+	// PreviewPlansWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	PreviewPlansWithResponse(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error)
+
+	// RemovePlanWithResponse performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemovePlanWithResponse(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error)
+
+	// SetPlanWithBodyWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetPlanWithBodyWithResponse(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+
+	// SetPlanWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetPlanWithResponse(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
+
 	// ListPoolsWithResponse performs a GET /pools (the `ListPools` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5980,6 +7152,11 @@ type ClientWithResponsesInterface interface {
 	// StartTestsWithResponse performs a POST /selftests (the `StartTests` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	StartTestsWithResponse(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTestsResponse, error)
+
+	// GetTestStandingWithResponse performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetTestStandingWithResponse(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*GetTestStandingResponse, error)
 
 	// StopTestsWithBodyWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request,
 	// with any type of body and a specified content type.
@@ -6181,6 +7358,191 @@ func (r PushReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PushReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Calendar
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCalendarResponse) GetJSON200() *Calendar {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCalendarResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndFeedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndFeedResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndFeedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndFeedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndFeedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndFeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeFeedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Feed
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeFeedResponse) GetJSON201() *Feed {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeFeedResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeFeedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeFeedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeFeedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeFeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPlannedTestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlannedTestPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPlannedTestsResponse) GetJSON200() *PlannedTestPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPlannedTestsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPlannedTestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPlannedTestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPlannedTestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPlannedTestsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7311,6 +8673,191 @@ func (r GetOrderResponse) ContentType() string {
 	return ""
 }
 
+type ListPlansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Plan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPlansResponse) GetJSON200() *[]Plan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPlansResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPlansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPlansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPlansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPlansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewPlansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Calendar
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewPlansResponse) GetJSON200() *Calendar {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewPlansResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewPlansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewPlansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewPlansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewPlansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePlanResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Plan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPlanResponse) GetJSON200() *Plan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPlanResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPoolsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8065,6 +9612,54 @@ func (r StartTestsResponse) ContentType() string {
 	return ""
 }
 
+type GetTestStandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TestStanding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTestStandingResponse) GetJSON200() *TestStanding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTestStandingResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTestStandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTestStandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTestStandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTestStandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopTestsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8540,6 +10135,50 @@ func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, body P
 	return ParsePushReportResponse(rsp)
 }
 
+// GetCalendarWithResponse performs a GET /calendar (the `GetCalendar` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error) {
+	rsp, err := c.GetCalendar(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCalendarResponse(rsp)
+}
+
+// EndFeedWithResponse performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EndFeedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndFeedResponse, error) {
+	rsp, err := c.EndFeed(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndFeedResponse(rsp)
+}
+
+// MakeFeedWithResponse performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MakeFeedWithResponse(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error) {
+	rsp, err := c.MakeFeed(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFeedResponse(rsp)
+}
+
+// ListPlannedTestsWithResponse performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListPlannedTestsWithResponse(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*ListPlannedTestsResponse, error) {
+	rsp, err := c.ListPlannedTests(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPlannedTestsResponse(rsp)
+}
+
 // ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8894,6 +10533,72 @@ func (c *ClientWithResponses) GetOrderWithResponse(ctx context.Context, id IdPar
 	return ParseGetOrderResponse(rsp)
 }
 
+// ListPlansWithResponse performs a GET /plans (the `ListPlans` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPlansResponse, error) {
+	rsp, err := c.ListPlans(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPlansResponse(rsp)
+}
+
+// PreviewPlansWithBodyWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PreviewPlansWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error) {
+	rsp, err := c.PreviewPlansWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewPlansResponse(rsp)
+}
+
+// PreviewPlansWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PreviewPlansWithResponse(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error) {
+	rsp, err := c.PreviewPlans(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewPlansResponse(rsp)
+}
+
+// RemovePlanWithResponse performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemovePlanWithResponse(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error) {
+	rsp, err := c.RemovePlan(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePlanResponse(rsp)
+}
+
+// SetPlanWithBodyWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
+	rsp, err := c.SetPlanWithBody(ctx, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPlanResponse(rsp)
+}
+
+// SetPlanWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
+	rsp, err := c.SetPlan(ctx, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPlanResponse(rsp)
+}
+
 // ListPoolsWithResponse performs a GET /pools (the `ListPools` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9136,6 +10841,17 @@ func (c *ClientWithResponses) StartTestsWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseStartTestsResponse(rsp)
+}
+
+// GetTestStandingWithResponse performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetTestStandingWithResponse(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*GetTestStandingResponse, error) {
+	rsp, err := c.GetTestStanding(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTestStandingResponse(rsp)
 }
 
 // StopTestsWithBodyWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request,
@@ -9381,6 +11097,134 @@ func ParsePushReportResponse(rsp *http.Response) (*PushReportResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCalendarResponse parses an HTTP response from a GetCalendarWithResponse call
+func ParseGetCalendarResponse(rsp *http.Response) (*GetCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Calendar
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndFeedResponse parses an HTTP response from a EndFeedWithResponse call
+func ParseEndFeedResponse(rsp *http.Response) (*EndFeedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndFeedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeFeedResponse parses an HTTP response from a MakeFeedWithResponse call
+func ParseMakeFeedResponse(rsp *http.Response) (*MakeFeedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeFeedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Feed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPlannedTestsResponse parses an HTTP response from a ListPlannedTestsWithResponse call
+func ParseListPlannedTestsResponse(rsp *http.Response) (*ListPlannedTestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPlannedTestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlannedTestPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -10164,6 +12008,134 @@ func ParseGetOrderResponse(rsp *http.Response) (*GetOrderResponse, error) {
 	return response, nil
 }
 
+// ParseListPlansResponse parses an HTTP response from a ListPlansWithResponse call
+func ParseListPlansResponse(rsp *http.Response) (*ListPlansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPlansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Plan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewPlansResponse parses an HTTP response from a PreviewPlansWithResponse call
+func ParsePreviewPlansResponse(rsp *http.Response) (*PreviewPlansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewPlansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Calendar
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePlanResponse parses an HTTP response from a RemovePlanWithResponse call
+func ParseRemovePlanResponse(rsp *http.Response) (*RemovePlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPlanResponse parses an HTTP response from a SetPlanWithResponse call
+func ParseSetPlanResponse(rsp *http.Response) (*SetPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Plan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPoolsResponse parses an HTTP response from a ListPoolsWithResponse call
 func ParseListPoolsResponse(rsp *http.Response) (*ListPoolsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10681,6 +12653,39 @@ func ParseStartTestsResponse(rsp *http.Response) (*StartTestsResponse, error) {
 	return response, nil
 }
 
+// ParseGetTestStandingResponse parses an HTTP response from a GetTestStandingWithResponse call
+func ParseGetTestStandingResponse(rsp *http.Response) (*GetTestStandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTestStandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TestStanding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStopTestsResponse parses an HTTP response from a StopTestsWithResponse call
 func ParseStopTestsResponse(rsp *http.Response) (*StopTestsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10982,6 +12987,18 @@ type ServerInterface interface {
 	// (POST /agent/reports)
 	PushReport(ctx *echo.Context) error
 
+	// (GET /calendar)
+	GetCalendar(ctx *echo.Context, params GetCalendarParams) error
+
+	// (DELETE /calendar/feed)
+	EndFeed(ctx *echo.Context) error
+
+	// (POST /calendar/feed)
+	MakeFeed(ctx *echo.Context, params MakeFeedParams) error
+
+	// (GET /calendar/tests)
+	ListPlannedTests(ctx *echo.Context, params ListPlannedTestsParams) error
+
 	// (GET /channels)
 	ListChannels(ctx *echo.Context) error
 
@@ -11054,6 +13071,18 @@ type ServerInterface interface {
 	// (GET /orders/{id})
 	GetOrder(ctx *echo.Context, id IdParam) error
 
+	// (GET /plans)
+	ListPlans(ctx *echo.Context) error
+
+	// (POST /plans/preview)
+	PreviewPlans(ctx *echo.Context) error
+
+	// (DELETE /plans/{name})
+	RemovePlan(ctx *echo.Context, name string, params RemovePlanParams) error
+
+	// (PUT /plans/{name})
+	SetPlan(ctx *echo.Context, name string, params SetPlanParams) error
+
 	// (GET /pools)
 	ListPools(ctx *echo.Context) error
 
@@ -11101,6 +13130,9 @@ type ServerInterface interface {
 
 	// (POST /selftests)
 	StartTests(ctx *echo.Context, params StartTestsParams) error
+
+	// (GET /selftests/standing)
+	GetTestStanding(ctx *echo.Context, params GetTestStandingParams) error
 
 	// (POST /selftests/stop)
 	StopTests(ctx *echo.Context, params StopTestsParams) error
@@ -11175,6 +13207,122 @@ func (w *ServerInterfaceWrapper) PushReport(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PushReport(ctx)
+	return err
+}
+
+// GetCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCalendar(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCalendarParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCalendar(ctx, params)
+	return err
+}
+
+// EndFeed converts echo context to params.
+func (w *ServerInterfaceWrapper) EndFeed(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndFeed(ctx)
+	return err
+}
+
+// MakeFeed converts echo context to params.
+func (w *ServerInterfaceWrapper) MakeFeed(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeFeedParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MakeFeed(ctx, params)
+	return err
+}
+
+// ListPlannedTests converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPlannedTests(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPlannedTestsParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "drive" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drive", ctx.QueryParams(), &params.Drive, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// ------------- Optional query parameter "pool" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPlannedTests(ctx, params)
 	return err
 }
 
@@ -11610,6 +13758,96 @@ func (w *ServerInterfaceWrapper) GetOrder(ctx *echo.Context) error {
 	return err
 }
 
+// ListPlans converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPlans(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPlans(ctx)
+	return err
+}
+
+// PreviewPlans converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewPlans(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewPlans(ctx)
+	return err
+}
+
+// RemovePlan converts echo context to params.
+func (w *ServerInterfaceWrapper) RemovePlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemovePlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemovePlan(ctx, name, params)
+	return err
+}
+
+// SetPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SetPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetPlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetPlan(ctx, name, params)
+	return err
+}
+
 // ListPools converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPools(ctx *echo.Context) error {
 	var err error
@@ -11860,6 +14098,45 @@ func (w *ServerInterfaceWrapper) StartTests(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StartTests(ctx, params)
+	return err
+}
+
+// GetTestStanding converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTestStanding(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTestStandingParams
+	// ------------- Optional query parameter "which" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "which", ctx.QueryParams(), &params.Which, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter which: %s", err))
+	}
+
+	// ------------- Optional query parameter "pool" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTestStanding(ctx, params)
 	return err
 }
 
@@ -12201,6 +14478,15 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/selftests", wrapper.ListTestRuns, options.OperationMiddlewares["listTestRuns"]...)
 	router.POST(options.BaseURL+"/selftests", wrapper.StartTests, options.OperationMiddlewares["startTests"]...)
 	router.POST(options.BaseURL+"/selftests/stop", wrapper.StopTests, options.OperationMiddlewares["stopTests"]...)
+	router.GET(options.BaseURL+"/selftests/standing", wrapper.GetTestStanding, options.OperationMiddlewares["getTestStanding"]...)
+	router.GET(options.BaseURL+"/plans", wrapper.ListPlans, options.OperationMiddlewares["listPlans"]...)
+	router.POST(options.BaseURL+"/plans/preview", wrapper.PreviewPlans, options.OperationMiddlewares["previewPlans"]...)
+	router.DELETE(options.BaseURL+"/plans/:name", wrapper.RemovePlan, options.OperationMiddlewares["removePlan"]...)
+	router.PUT(options.BaseURL+"/plans/:name", wrapper.SetPlan, options.OperationMiddlewares["setPlan"]...)
+	router.GET(options.BaseURL+"/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
+	router.GET(options.BaseURL+"/calendar/tests", wrapper.ListPlannedTests, options.OperationMiddlewares["listPlannedTests"]...)
+	router.DELETE(options.BaseURL+"/calendar/feed", wrapper.EndFeed, options.OperationMiddlewares["endFeed"]...)
+	router.POST(options.BaseURL+"/calendar/feed", wrapper.MakeFeed, options.OperationMiddlewares["makeFeed"]...)
 	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
 	router.PUT(options.BaseURL+"/rules/thresholds", wrapper.SetThreshold, options.OperationMiddlewares["setThreshold"]...)

@@ -10,18 +10,27 @@ import (
 )
 
 func selftestCommand() *cli.Command {
-	which := []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "the members of this pool, one of a group at a time"}, &cli.StringFlag{Name: "host", Usage: "the drives of this host, one of a group at a time"}}
-	kind := &cli.StringFlag{Name: "kind", Value: "short", Usage: "short, extended or conveyance"}
+	which := []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "the members of this pool, one of a group at a time"}, &cli.StringFlag{Name: "host", Usage: "the drives of this host, one of a group at a time"},
+		&cli.StringFlag{Name: "where", Usage: "those for which this holds, such as temperature_celsius<40,power_on_hours>40000; of the pool or host, or of all"}}
+	kind := &cli.StringFlag{Name: "kind", Value: "short", Usage: "short, extended, conveyance or selective"}
 	return &cli.Command{Name: "selftest", Usage: "let drives test themselves, and see what came of it", Description: "Example: lantern selftest start LM409 --kind extended",
 		Commands: []*cli.Command{
-			{Name: "start", Usage: "start a self-test; the drive goes on serving", ArgsUsage: "[drive]", Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest start --pool plankton", Flags: append([]cli.Flag{kind}, which...),
+			{Name: "start", Usage: "start a self-test; the drive goes on serving", ArgsUsage: "[drive]", Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest start --pool plankton\n         lantern selftest start LM409 --kind selective --span 7813000000-7814037167",
+				Flags: append([]cli.Flag{kind, &cli.StringFlag{Name: "span", Usage: "selective: first and last address, such as 0-1000000"}, &cli.BoolFlag{Name: "wake", Usage: "drives that are asleep may be woken"}}, which...),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					req, err := testOrder(cmd)
 					if err != nil {
 						return err
 					}
 					if req.Kind = api.TestOrderKind(cmd.String("kind")); !req.Kind.Valid() {
-						return usage("--kind is short, extended or conveyance, not %q", req.Kind)
+						return usage("--kind is short, extended, conveyance or selective, not %q", req.Kind)
+					}
+					req.Wake = cmd.Bool("wake")
+					if cmd.IsSet("span") != (req.Kind == api.TestOrderKindSelective) {
+						return usage("a selective test needs --span, and no other has one")
+					}
+					if _, err := fmt.Sscanf(cmd.String("span"), "%d-%d", &req.FirstLba, &req.LastLba); err != nil && cmd.IsSet("span") {
+						return usage("--span is two addresses, such as 0-1000000, not %q", cmd.String("span"))
 					}
 					res, err := s.client.StartTestsWithResponse(ctx, nil, req)
 					if err != nil {
@@ -57,6 +66,8 @@ func selftestCommand() *cli.Command {
 					}
 					return s.testRuns(all, "Nothing that was started here runs there.")
 				})},
+			{Name: "standing", Usage: "who was tested when, and who was not", Flags: []cli.Flag{&cli.StringFlag{Name: "which", Usage: "all, failed, never, overdue, held or cannot", DefaultText: "all"}, &cli.StringFlag{Name: "pool", Usage: "of this pool"}},
+				Description: "Example: lantern selftest standing --which overdue", Action: with(standing)},
 			{Name: "show", Usage: "self-tests that were started, the newest first", ArgsUsage: "[drive]", Description: "Example: lantern selftest show\n         lantern selftest show LM409",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					res, err := s.client.ListTestRunsWithResponse(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()})
@@ -73,15 +84,15 @@ func selftestCommand() *cli.Command {
 }
 
 func testOrder(cmd *cli.Command) (req api.TestOrder, err error) {
-	req = api.TestOrder{Drive: cmd.Args().First(), Pool: cmd.String("pool"), Host: cmd.String("host")}
+	req = api.TestOrder{Drive: cmd.Args().First(), Pool: cmd.String("pool"), Host: cmd.String("host"), Where: cmd.String("where")}
 	n := 0
 	for _, x := range []string{req.Drive, req.Pool, req.Host} {
 		if x != "" {
 			n++
 		}
 	}
-	if n != 1 || cmd.Args().Len() > 1 {
-		return req, usage("name one drive, or --pool, or --host\nExample: %s", example(cmd))
+	if n > 1 || n == 0 && req.Where == "" || req.Drive != "" && req.Where != "" || cmd.Args().Len() > 1 {
+		return req, usage("name one drive, or --pool, or --host, or say --where\nExample: %s", example(cmd))
 	}
 	return req, nil
 }
@@ -97,4 +108,60 @@ func (s *session) testRuns(all []api.TestRun, empty string) error {
 		}
 		return []cell{{text: r.Tail, style: bold}, {text: r.Bay}, {text: r.Pool}, {text: r.Kind}, state, {text: r.OrderedAt.Local().Format("2006-01-02 15:04")}, {text: r.Says}}
 	})
+}
+
+// standing lists drives by how they stand as to their tests.
+func standing(ctx context.Context, s *session, cmd *cli.Command) error {
+	which := api.GetTestStandingParamsWhich(cmd.String("which"))
+	if which != "" && !which.Valid() {
+		return usage("--which is all, failed, never, overdue, held or cannot, not %q", which)
+	}
+	var whole api.TestStanding
+	for cursor := ""; ; {
+		res, err := s.client.GetTestStandingWithResponse(ctx, &api.GetTestStandingParams{Which: which, Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor})
+		if err != nil {
+			return unreachable(err)
+		}
+		page, err := got(res.JSON200, res, res.Body)
+		if err != nil {
+			return err
+		}
+		page.Drives = append(whole.Drives, page.Drives...)
+		if whole, cursor = page, page.Next; cursor == "" {
+			break
+		}
+	}
+	if done, err := s.out.value(whole); done {
+		return err
+	}
+	if s.out.format == "table" {
+		n := whole.Counts
+		s.out.line("%d drives: %d failed, %d never tested, %d overdue, %d held back, %d cannot be tested", n["all"], n["failed"], n["never"], n["overdue"], n["held"], n["cannot"])
+		if len(whole.Drives) == 0 {
+			return nil
+		}
+		s.out.line("")
+	}
+	var rows [][]cell
+	for _, d := range whole.Drives {
+		next := ""
+		for _, t := range d.Next {
+			if !t.At.IsZero() && next == "" {
+				next = t.Kind + " " + t.At.Local().Format("Mon 01-02 15:04")
+			}
+		}
+		rows = append(rows, []cell{{text: d.Tail, style: bold}, {text: d.Bay}, {text: d.Pool}, lastCell(d.Short), lastCell(d.Extended), {text: d.Plan}, {text: next}, {text: d.Says}})
+	}
+	return s.out.table([]string{"TAIL", "BAY", "POOL", "SHORT", "EXTENDED", "PLAN", "NEXT", "SAYS"}, rows)
+}
+
+func lastCell(t api.LastTest) cell {
+	if t.At.IsZero() {
+		return cell{text: t.Result}
+	}
+	c := cell{text: t.At.Local().Format("2006-01-02") + " " + t.Result}
+	if t.Result == "failed" {
+		c.style = loud
+	}
+	return c
 }

@@ -33,3 +33,68 @@ func (s *Server) StopTests(c *echo.Context, _ api.StopTestsParams) error {
 	all, err := s.Service.StopTests(person(c), req)
 	return answer(c, http.StatusAccepted, all, err)
 }
+
+// GetTestStanding says who was tested when.
+func (s *Server) GetTestStanding(c *echo.Context, p api.GetTestStandingParams) error {
+	v, err := s.Service.TestStanding(p)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// ListPlans lists test plans.
+func (s *Server) ListPlans(c *echo.Context) error {
+	return answer(c, http.StatusOK, s.Service.Plans(), nil)
+}
+
+// SetPlan keeps a plan.
+func (s *Server) SetPlan(c *echo.Context, name string, _ api.SetPlanParams) error {
+	req, err := take[api.PlanChange](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.SetPlan(person(c), name, req)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// RemovePlan takes a plan away.
+func (s *Server) RemovePlan(c *echo.Context, name string, _ api.RemovePlanParams) error {
+	if err := s.Service.RemovePlan(person(c), name); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// PreviewPlans shows what a change would do.
+func (s *Server) PreviewPlans(c *echo.Context) error {
+	req, err := take[api.PlanPreview](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.PreviewPlans(person(c), req)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// GetCalendar shows the load of tests.
+func (s *Server) GetCalendar(c *echo.Context, p api.GetCalendarParams) error {
+	v, err := s.Service.Calendar(p.From, p.To)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// ListPlannedTests lists tests in order of time.
+func (s *Server) ListPlannedTests(c *echo.Context, p api.ListPlannedTestsParams) error {
+	v, err := s.Service.PlannedTests(p)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// MakeFeed makes the address of the calendar.
+func (s *Server) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
+	v, err := s.Service.MakeFeed(person(c))
+	return answer(c, http.StatusCreated, v, err)
+}
+
+// EndFeed ends it.
+func (s *Server) EndFeed(c *echo.Context) error {
+	if err := s.Service.EndFeed(); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}

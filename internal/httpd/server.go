@@ -64,6 +64,7 @@ func (s *Server) Handler() http.Handler {
 		return c.Blob(http.StatusOK, "application/yaml", api.Document)
 	})
 	e.GET("/sign-in/once", s.useLink)
+	e.GET("/calendar/:file", s.feed)
 	e.GET("/*", s.console())
 	return e
 }

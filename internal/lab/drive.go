@@ -21,8 +21,11 @@ type Drive struct {
 	Holds  []string          `json:"holds,omitempty"`
 	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
 	SlowAt time.Time         `json:"slow_at,omitzero"`
-	Runs   []Run             `json:"runs,omitempty"`  // self-tests that were asked for
-	Shelf  bool              `json:"shelf,omitempty"` // came from the shelf while the lab ran
+	Runs   []Run             `json:"runs,omitempty"`   // self-tests that were asked for
+	Shelf  bool              `json:"shelf,omitempty"`  // came from the shelf while the lab ran
+	Tested time.Time         `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
+	Backup int               `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
+	Span   [2]uint64         `json:"span,omitzero"`    // of its selective test
 }
 
 // Run is a self-test that somebody started; Stopped is zero when nobody stopped it.
@@ -33,8 +36,32 @@ type Run struct {
 	Stopped time.Time `json:"stopped,omitzero"`
 }
 
-// How long the tests of lab drives take, by their number.
-var testTakes = map[byte]time.Duration{1: 2 * time.Minute, 2: 430 * time.Minute, 3: 5 * time.Minute}
+// testMinutes are a drive's own estimates: its whole surface at 155 MB/s, or half an hour where nothing turns.
+func (d *Drive) testMinutes() drive.SmartData {
+	s := drive.SmartData{SelfTests: true, Conveyance: d.Desc.Medium == drive.MediumRotating, Selective: d.Desc.Medium == drive.MediumRotating, ShortMinutes: 2, ExtendedMinutes: 30, ConveyanceMinutes: 5}
+	if d.Desc.Medium == drive.MediumRotating {
+		s.ExtendedMinutes = int(d.Desc.Capacity / 155e6 / 60)
+	}
+	return s
+}
+
+// testTakes is how long a test runs in truth: an extended one up to a sixth longer than the drive thinks, a selective one as
+// much of that as its span is of the whole.
+func (d *Drive) testTakes(number byte) time.Duration {
+	s := d.testMinutes()
+	extended := time.Duration(float64(s.ExtendedMinutes) * (1 + d.seed("unhurried")/6) * float64(time.Minute))
+	switch number {
+	case 1:
+		return time.Duration(s.ShortMinutes) * time.Minute
+	case 2:
+		return extended
+	case 3:
+		return time.Duration(s.ConveyanceMinutes) * time.Minute
+	case 4:
+		return time.Duration(float64(extended) * float64(d.Span[1]-d.Span[0]+1) * float64(d.Desc.LogicalSector) / float64(d.Desc.Capacity))
+	}
+	return 0
+}
 
 // running is the self-test that runs at t, and what is left of it in percent.
 func (d *Drive) running(t time.Time) (left int, ok bool) {
@@ -55,7 +82,7 @@ func (d *Drive) selfTest(number byte, t time.Time) bool {
 	if running { // another test ends the one before (ACS-3 7.54.5)
 		d.Runs[len(d.Runs)-1].Stopped = t
 	}
-	if takes := testTakes[number]; takes > 0 {
+	if takes := d.testTakes(number); takes > 0 {
 		d.Runs = append(d.Runs, Run{Number: number, From: t, Until: t.Add(takes)})
 		return true
 	}
@@ -155,8 +182,13 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 	return out
 }
 
-// tests is its log at t, the newest first: a short one each week, an extended one each month.
+// tests is its log at t, the newest first: a short one each week, an extended one each month, until the lab began; then what
+// it was asked for.
 func (d *Drive) tests(t time.Time) []drive.SelfTest {
+	now := t
+	if t.After(d.Tested) {
+		t = d.Tested
+	}
 	h := int(d.hours(t))
 	offset := int(d.seed("test") * 160)
 	var out []drive.SelfTest
@@ -172,7 +204,7 @@ func (d *Drive) tests(t time.Time) []drive.SelfTest {
 		out = append(out, one)
 	}
 	for _, f := range d.Faults {
-		if f.Kind == FaultFailedTest && !t.Before(f.From) {
+		if f.Kind == FaultFailedTest && !now.Before(f.From) {
 			failed := drive.SelfTest{Number: 2, Status: 0x70, Hours: int(d.hours(f.From)) & 0xFFFF, LBA: f.LBA}
 			first := failed
 			first.Hours = int(d.hours(f.From.Add(-26*time.Hour))) & 0xFFFF
@@ -180,11 +212,14 @@ func (d *Drive) tests(t time.Time) []drive.SelfTest {
 		}
 	}
 	for _, r := range d.Runs {
+		if r.From.After(now) {
+			continue
+		}
 		one := drive.SelfTest{Number: r.Number, Hours: int(d.hours(r.Until)) & 0xFFFF, LBA: -1}
 		switch {
 		case !r.Stopped.IsZero():
 			one.Status, one.Hours = 0x19, int(d.hours(r.Stopped))&0xFFFF
-		case t.Before(r.Until):
+		case now.Before(r.Until):
 			continue
 		default:
 			for _, f := range d.Faults {
@@ -215,11 +250,30 @@ func (d *Drive) stat(t time.Time) string {
 	}
 	seconds := t.Sub(d.Born).Seconds()
 	reads := seconds * 4
-	busy := reads * ms
+	ticks := reads * ms
 	if d.Slow > 1 && t.After(d.SlowAt) {
-		busy += t.Sub(d.SlowAt).Seconds() * 4 * ms * (d.Slow - 1)
+		ticks += t.Sub(d.SlowAt).Seconds() * 4 * ms * (d.Slow - 1)
 	}
-	return fmt.Sprintf("%.0f 0 %.0f %.0f %.0f 0 %.0f %.0f 0 %.0f %.0f", reads, reads*256, busy, reads/3, reads*80, reads/3*ms*0.8, busy, busy)
+	return fmt.Sprintf("%.0f 0 %.0f %.0f %.0f 0 %.0f %.0f 0 %.0f %.0f", reads, reads*256, ticks, reads/3, reads*80, reads/3*ms*0.8, ticks+d.busy(t)*1000, ticks)
+}
+
+// busy is for how many seconds users have kept it busy by t: a twentieth of the time at night, a quarter in the early
+// afternoon, and most of the two hours of a backup, if it has one.
+func (d *Drive) busy(t time.Time) float64 {
+	const day = 86400.0
+	from := d.Born.Sub(d.Born.Truncate(24 * time.Hour)).Seconds()
+	to := from + t.Sub(d.Born).Seconds()
+	// The integral of 0.15 + 0.1 cos, with its peak at two in the afternoon.
+	wave := func(x float64) float64 { return 0.15*x + 0.1*day/(2*math.Pi)*math.Sin(2*math.Pi*(x/day-14.0/24)) }
+	out := wave(to) - wave(from)
+	if d.Backup > 0 {
+		hours := func(x float64) float64 { // of backup, in seconds, up to x
+			whole, part := math.Modf(x / day)
+			return 2*3600*whole + math.Min(2*3600, math.Max(0, part*day-float64(d.Backup)*3600))
+		}
+		out += 0.6 * (hours(to) - hours(from))
+	}
+	return out
 }
 
 // device is a drive on the bus: a transport that answers command blocks with bytes.
@@ -264,7 +318,8 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.IdentifyDevice:
 		page = drive.EncodeIdentify(v.drive.Desc)
 	case drive.SmartReadData:
-		state := drive.SmartData{Revision: 16, Attributes: v.drive.attributes(t), SelfTests: true, ErrorLog: true, ShortMinutes: 2, ExtendedMinutes: 430}
+		state := v.drive.testMinutes()
+		state.Revision, state.Attributes, state.ErrorLog = 16, v.drive.attributes(t), true
 		if left, running := v.drive.running(t); running {
 			state.SelfTestStatus, state.SelfTestRemaining = 15, left
 		}
@@ -278,6 +333,13 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 		page = drive.EncodeSelfTestLog(v.drive.tests(t))
 	case drive.SmartReturnStatus:
 		return drive.EncodeSense(drive.EncodeReturnStatus(false)), nil
+	case drive.SmartWriteSelective:
+		first, last, err := drive.DecodeSelective(in)
+		if err != nil || first > last || last >= uint64(v.drive.Desc.Capacity/v.drive.Desc.LogicalSector) {
+			return aborted(r)
+		}
+		v.drive.Span = [2]uint64{first, last}
+		return drive.EncodeSense(drive.Registers{Command: 0x50}), nil
 	case drive.CheckPowerMode:
 		return drive.EncodeSense(drive.Registers{Command: 0x50, Count: 0xFF}), nil // active or idle
 	default:

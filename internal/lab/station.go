@@ -57,6 +57,7 @@ func (b *builder) drive(m model, host, section string, ageYears float64) *Drive 
 	if m.solid {
 		d.Desc.Medium, d.Desc.FormFactor = drive.MediumSolidState, "2.5 inch"
 	}
+	d.Tested = b.now
 	letter := func() byte { return letters[b.rng.IntN(len(letters))] }
 	for d.Desc.Serial == "" || b.used[d.Desc.Tail()] {
 		d.Desc.Serial = fmt.Sprintf("%s%d%c%c%03d", m.prefix, 2+b.rng.IntN(7), letter(), letter(), b.rng.IntN(1000))
@@ -178,6 +179,7 @@ func (b *builder) tidegauge() {
 			age = 0.02
 		}
 		d := b.drive(of6, "fulmar", "front", age)
+		d.Backup = 1
 		g.Members = append(g.Members, member(p, d, fmt.Sprint(i+1), 3300*gigabyte))
 	}
 	p.Groups = []pool.Group{g}

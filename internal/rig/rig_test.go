@@ -384,7 +384,7 @@ func TestRig(t *testing.T) {
 
 	r.step("a self-test runs and is read from the drive's own log", func(t *testing.T) {
 		require.Empty(t, ata.Tests)
-		res, err := r.client.StartTestsWithResponse(t.Context(), nil, api.TestOrder{Drive: ata.Key, Kind: api.Short})
+		res, err := r.client.StartTestsWithResponse(t.Context(), nil, api.TestOrder{Drive: ata.Key, Kind: api.TestOrderKindShort})
 		require.NoError(t, err)
 		require.Equal(t, api.TestRunStateOrdered, (*res.JSON202)[0].State, "%s", res.Body)
 		d := r.until("RIGATA00417", "a short self-test, passed", func(d api.Drive) bool { return len(d.Tests) > 0 })

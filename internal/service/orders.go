@@ -140,6 +140,7 @@ func (s *Service) Tick() error {
 			s.happened(b, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
 		}
 	}
+	s.plannedTests(b, now)
 	s.thin(now)
 	s.notify(b, now)
 	s.digest(b, now)

@@ -111,7 +111,7 @@ func withoutReadings(r api.Report) api.Report {
 	r.Id, r.At = "", time.Time{}
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
-		r.Drives[i].Reading = api.Reading{}
+		r.Drives[i].Reading, r.Drives[i].Busy = api.Reading{}, 0
 	}
 	return r
 }
@@ -176,6 +176,9 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	} else if d.SeenAt.Before(at) {
 		d.SeenAt = at
 		changed = true
+	}
+	if live {
+		d.feel(r.Busy, at)
 	}
 	if rd := r.Reading; !rd.At.IsZero() {
 		if len(rd.Metrics) > 0 {

@@ -1,13 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/selftest"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
@@ -19,6 +23,9 @@ type testRun struct {
 	Before   []api.SelfTest `json:"before"`
 	Answered time.Time      `json:"answered"`
 	Stopping bool           `json:"stopping"`
+	// Takes is how long it is expected to take; Moved is when it last made progress.
+	Takes time.Duration `json:"takes,omitempty"`
+	Moved time.Time     `json:"moved,omitzero"`
 }
 
 func (r *testRun) row() *store.TestRun {
@@ -46,6 +53,10 @@ func top(tests []api.SelfTest) []api.SelfTest { return slices.Clone(tests[:min(l
 
 // testable are the drives that an order for tests names, in order of their bays.
 func (s *Service) testable(req api.TestOrder) (out []*disk, err error) {
+	where, err := history.ParseWhere(req.Where)
+	if err != nil {
+		return nil, problem(422, "bad-where", "All metrics: lantern metrics", "%s.", err)
+	}
 	switch {
 	case req.Drive != "":
 		d, err := s.findDrive(req.Drive)
@@ -64,20 +75,26 @@ func (s *Service) testable(req api.TestOrder) (out []*disk, err error) {
 		if s.hosts[req.Host] == nil {
 			return nil, problem(404, "no-host", "List them with: lantern host list", "There is no host %q.", req.Host)
 		}
+		fallthrough
+	case req.Where != "":
 		for _, d := range s.drives {
-			if d.Host == req.Host && d.Present {
+			if (d.Host == req.Host || req.Host == "") && d.Present {
 				out = append(out, d)
 			}
 		}
 	default:
-		return nil, problem(422, "no-drive", "Name a drive, a pool or a host.", "Nothing says which drives are to be tested.")
+		return nil, problem(422, "no-drive", "Name a drive, a pool or a host, or say for which drives it is.", "Nothing says which drives are to be tested.")
 	}
+	out = slices.DeleteFunc(out, func(d *disk) bool {
+		return slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.record) })
+	})
 	slices.SortFunc(out, byPlace)
 	return out, nil
 }
 
 // mayTest says why a drive cannot be tested now; empty when it can.
-func (s *Service) mayTest(d *disk, at place, now time.Time) string {
+func (s *Service) mayTest(d *disk, at place, kind drive.SelfTestKind, now time.Time) string {
+	_, has := d.Reading.TestMinutes[string(kind)]
 	switch h := s.hosts[d.Host]; {
 	case !d.Present:
 		return "it does not answer"
@@ -87,11 +104,23 @@ func (s *Service) mayTest(d *disk, at place, now time.Time) string {
 		return "it is blind: " + d.Blind
 	case !d.Reading.SelfTests:
 		return "it has no self-tests"
+	case !has && len(d.Reading.TestMinutes) > 0:
+		return "it has no " + string(kind) + " self-test"
 	case s.runs[d.Desc.Key()] != nil || d.Reading.Testing.RemainingPercent > 0:
 		return "it is being tested already"
 	case at.pool != nil && len(at.pool.running) > 0:
 		return at.pool.Name + " is recovering, and is left in peace until that is done"
 	}
+	for _, w := range s.openSwaps() {
+		if at.pool != nil && w.PoolID == at.pool.ID && !w.BegunAt.IsZero() {
+			return fmt.Sprintf("a swap is under way in %s, led by %s", at.pool.Name, w.Lead)
+		}
+	}
+	return ""
+}
+
+// groupTests says whether another of a drive's group is being tested: those that people start go one at a time as well.
+func (s *Service) groupTests(d *disk, at place) string {
 	for _, k := range at.peers {
 		if other := s.drives[k]; other != nil && other != d && (s.runs[k] != nil || other.Reading.Testing.RemainingPercent > 0) {
 			return fmt.Sprintf("%s of the same group is being tested: one at a time", other.tail())
@@ -100,11 +129,18 @@ func (s *Service) mayTest(d *disk, at place, now time.Time) string {
 	return ""
 }
 
+// span checks what a selective test is to look at.
+func span(d *disk, req api.TestOrder) error {
+	sectors := int64(d.Desc.Capacity / max(1, d.Desc.LogicalSector))
+	if req.Kind == api.TestOrderKindSelective && (req.LastLba < req.FirstLba || req.LastLba >= sectors) {
+		return problem(422, "bad-span", fmt.Sprintf("%s has addresses 0 to %d.", d.tail(), sectors-1), "A selective test goes from one address to a higher one of the drive, not from %d to %d.", req.FirstLba, req.LastLba)
+	}
+	return nil
+}
+
 // StartTests orders a self-test of each drive that may be tested now, and says of the others why not.
 func (s *Service) StartTests(by string, req api.TestOrder) ([]api.TestRun, error) {
-	if req.Kind == "" {
-		req.Kind = api.Short
-	}
+	req.Kind = cmp.Or(req.Kind, api.TestOrderKindShort)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	drives, err := s.testable(req)
@@ -114,29 +150,46 @@ func (s *Service) StartTests(by string, req api.TestOrder) ([]api.TestRun, error
 	now, places := s.clock.Now(), s.places()
 	b := &store.Batch{}
 	out := []api.TestRun{}
-	begun := map[string]*testRun{}
+	begun := 0
+	for _, d := range drives {
+		if err := span(d, req); err != nil {
+			return nil, err
+		}
+	}
 	for _, d := range drives {
 		at := places[d.Desc.Key()]
-		r := &testRun{TestRun: api.TestRun{Id: newID(), Drive: d.Desc.Key(), Tail: d.tail(), Bay: d.bay(), Kind: string(req.Kind), State: api.TestRunStateOrdered, By: by, OrderedAt: now, Lba: -1, Says: "it was asked of the drive"},
-			Before: top(d.Reading.Tests)}
-		if at.pool != nil {
-			r.Pool = at.pool.Name
-		}
-		if why := s.mayTest(d, at, now); why != "" {
+		if why := cmp.Or(s.mayTest(d, at, drive.SelfTestKind(req.Kind), now), s.groupTests(d, at)); why != "" {
+			r := s.newRun(d, at, string(req.Kind), by, now)
 			r.State, r.Says, r.EndedAt = api.TestRunStateRefused, why, now
 			out = append(out, r.TestRun)
 			continue
 		}
-		s.runs[r.Drive] = r // so that the next of its group waits
-		begun[r.Drive] = r
-		s.order(b, &order{Order: api.Order{Host: d.Host, Kind: api.OrderKindSelftest, By: by, Drive: wire.Identity(d.Desc.Identity), Test: r.Kind, On: true}, test: r.Drive})
+		r := s.beginTest(b, d, at, req, by, now)
 		b.Put(r.row())
 		out = append(out, r.TestRun)
+		begun++
 	}
-	if len(begun) == 0 {
+	if begun == 0 {
 		return out, nil
 	}
 	return out, s.commit(b)
+}
+
+func (s *Service) newRun(d *disk, at place, kind, by string, now time.Time) *testRun {
+	r := &testRun{TestRun: api.TestRun{Id: newID(), Drive: d.Desc.Key(), Tail: d.tail(), Bay: d.bay(), Kind: kind, State: api.TestRunStateOrdered, By: by, OrderedAt: now, Lba: -1, Says: "it was asked of the drive"},
+		Before: top(d.Reading.Tests), Takes: s.testTakes(d, drive.SelfTestKind(kind), nil)}
+	if at.pool != nil {
+		r.Pool = at.pool.Name
+	}
+	return r
+}
+
+// beginTest orders one test, and notes it at once, so that the next of its group waits.
+func (s *Service) beginTest(b *store.Batch, d *disk, at place, req api.TestOrder, by string, now time.Time) *testRun {
+	r := s.newRun(d, at, string(req.Kind), by, now)
+	s.runs[r.Drive] = r
+	s.order(b, &order{Order: api.Order{Host: d.Host, Kind: api.OrderKindSelftest, By: by, Drive: wire.Identity(d.Desc.Identity), Test: r.Kind, On: true, Wake: req.Wake, FirstLba: req.FirstLba, LastLba: req.LastLba}, test: r.Drive})
+	return r
 }
 
 // StopTests orders the self-tests of drives to stop.
@@ -173,6 +226,10 @@ func (s *Service) testAnswered(b *store.Batch, o *order) {
 		r.Answered = s.clock.Now()
 	case o.State == api.OrderStateDone:
 	case o.On:
+		if it := s.testItem(r.Id); it != nil {
+			it.Refused(s.clock.Now(), o.Says)
+			b.Put(itemRow(it))
+		}
 		s.endTest(b, r, api.TestRunStateRefused, o.Says)
 		return
 	default:
@@ -183,8 +240,21 @@ func (s *Service) testAnswered(b *store.Batch, o *order) {
 
 func (s *Service) endTest(b *store.Batch, r *testRun, state api.TestRunState, says string) {
 	r.State, r.Says, r.EndedAt, r.RemainingPercent = state, says, s.clock.Now(), 0
+	r.StalledSince = time.Time{}
 	b.Put(r.row())
 	delete(s.runs, r.Drive)
+	told := state == api.TestRunStatePassed || state == api.TestRunStateFailed
+	if it := s.testItem(r.Id); it != nil {
+		it.Ended(r.EndedAt, told, r.Stopping, says)
+		b.Put(itemRow(it))
+	}
+	if d := s.drives[r.Drive]; d != nil && told && !r.Answered.IsZero() {
+		if d.Took == nil {
+			d.Took = map[string][]time.Duration{}
+		}
+		d.Took[r.Kind] = append([]time.Duration{r.EndedAt.Sub(r.Answered).Round(time.Second)}, d.Took[r.Kind][:min(2, len(d.Took[r.Kind]))]...)
+		b.Put(d.row())
+	}
 	s.happened(b, api.EventKindDrive, r.Drive, fmt.Sprintf("%s self-test of %s: %s", r.Kind, r.Tail, says))
 }
 
@@ -201,8 +271,18 @@ func (s *Service) followTest(b *store.Batch, key string, rd api.Reading) {
 		if r.State != api.TestRunStateRunning {
 			r.State, r.StartedAt = api.TestRunStateRunning, rd.At
 		}
+		if r.Moved.IsZero() || rd.Testing.RemainingPercent != r.RemainingPercent {
+			r.Moved, r.StalledSince = rd.At, time.Time{}
+		}
+		if rd.At.Sub(r.Moved) > selftest.Patience(r.Takes) && r.StalledSince.IsZero() {
+			r.StalledSince = r.Moved
+			s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s self-test of %s has made no progress since %s", r.Kind, r.Tail, r.Moved.Format(time.RFC3339)))
+		}
 		s.bus.send(api.Event{Kind: api.EventKindDrive, At: rd.At, Subject: key, Says: "progress"})
 		r.RemainingPercent, r.Says = rd.Testing.RemainingPercent, fmt.Sprintf("%d %% are left", rd.Testing.RemainingPercent)
+		if !r.StalledSince.IsZero() {
+			r.Says = fmt.Sprintf("no progress for %s, %d %% are left: stop it, and start it again", selftest.Words(rd.At.Sub(r.StalledSince)), rd.Testing.RemainingPercent)
+		}
 		b.Put(r.row())
 		return
 	}

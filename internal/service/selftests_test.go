@@ -44,12 +44,12 @@ func TestSelfTests(t *testing.T) {
 		return all[0]
 	}
 	say(0)
-	require.Equal(t, api.TestRunStateOrdered, order("AA001", api.Extended).State)
+	require.Equal(t, api.TestRunStateOrdered, order("AA001", api.TestOrderKindExtended).State)
 	o := answer(api.OutcomeStateDone, "the drive took it")
 	require.Equal(t, "KH3AA001", o.Drive.Serial, "an order names a drive by identity")
 	require.True(t, o.On)
-	require.Contains(t, order("AA001", api.Short).Says, "being tested already")
-	require.Contains(t, order("BB002", api.Short).Says, "AA001 of the same group is being tested")
+	require.Contains(t, order("AA001", api.TestOrderKindShort).Says, "being tested already")
+	require.Contains(t, order("BB002", api.TestOrderKindShort).Says, "AA001 of the same group is being tested")
 	say(90)
 	b.restart()
 	require.Equal(t, api.TestRunStateRunning, newest().State)
@@ -63,7 +63,7 @@ func TestSelfTests(t *testing.T) {
 	require.Equal(t, "self-test-failed", d.Findings[0].Rule, "a finding within one report")
 
 	log = append([]api.SelfTest{{Kind: "extended", Result: "failed", Hours: 104, Lba: 77}}, log...)
-	order("AA001", api.Short)
+	order("AA001", api.TestOrderKindShort)
 	answer(api.OutcomeStateDone, "")
 	say(50)
 	stopped, err := b.s.StopTests("bo", api.TestOrder{Drive: "AA001"})
@@ -74,7 +74,7 @@ func TestSelfTests(t *testing.T) {
 	require.Equal(t, api.TestRunStateAborted, newest().State)
 
 	log = append([]api.SelfTest{{Kind: "short", Result: "aborted", Hours: 105, Lba: -1}}, log...)
-	order("AA001", api.Short)
+	order("AA001", api.TestOrderKindShort)
 	answer(api.OutcomeStateDone, "")
 	say(0)
 	require.Equal(t, api.TestRunStateOrdered, newest().State, "it may still be written")
@@ -82,16 +82,16 @@ func TestSelfTests(t *testing.T) {
 	say(0)
 	require.Equal(t, api.TestRunStateLost, newest().State, "no word is not a failure")
 
-	order("AA001", api.Conveyance)
+	order("AA001", api.TestOrderKindConveyance)
 	answer(api.OutcomeStateRefused, "AA001 has no conveyance self-test")
 	require.Equal(t, api.TestRunStateRefused, newest().State)
 	b.pool.Recoveries = []api.RecoveryReport{{Id: "rec", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), TodoBytes: 100}}
 	say(0)
-	require.Contains(t, order("BB002", api.Short).Says, "plankton is recovering")
+	require.Contains(t, order("BB002", api.TestOrderKindShort).Says, "plankton is recovering")
 	b.drives = b.drives[:2]
 	b.pool.Recoveries = nil
 	say(0)
-	require.Contains(t, order("CC003", api.Short).Says, "does not answer")
+	require.Contains(t, order("CC003", api.TestOrderKindShort).Says, "does not answer")
 	all, err := b.s.StartTests("ida", api.TestOrder{Pool: "plankton"})
 	require.NoError(t, err)
 	states := map[api.TestRunState]int{}
@@ -105,7 +105,7 @@ func TestSelfTests(t *testing.T) {
 		}
 	}
 	b.report()
-	require.Equal(t, api.TestRunStateOrdered, order("BB002", api.Short).State, "a drive that left does not hold its group's tests up for ever")
+	require.Equal(t, api.TestRunStateOrdered, order("BB002", api.TestOrderKindShort).State, "a drive that left does not hold its group's tests up for ever")
 	_, err = b.s.StartTests("ida", api.TestOrder{})
 	b.problem(err, "no-drive", "")
 	_, err = b.s.StartTests("ida", api.TestOrder{Host: "nowhere"})

@@ -20,6 +20,7 @@ import (
 	"lantern/internal/core/notice"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/core/selftest"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -53,8 +54,9 @@ type Service struct {
 	rules
 	// notices are those that are open. notifiedAt is when they were last looked at; nothing is said before graceUntil, while
 	// hosts that were there before a restart have not had time to report.
-	notices    []notice.Notice
-	runs       map[string]*testRun // self-tests under way, by drive
+	notices []notice.Notice
+	runs    map[string]*testRun // self-tests under way, by drive
+	planning
 	notifiedAt time.Time
 	graceUntil time.Time
 	uses       map[string][]store.PoolUse
@@ -65,6 +67,16 @@ type Service struct {
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}
+}
+
+// planning is which tests are due when. crowds are those that find no place; replanAt is when places are looked over again,
+// shape what they were made for.
+type planning struct {
+	plans    map[string]*plan
+	items    []selftest.Item
+	crowds   []selftest.Crowd
+	replanAt time.Time
+	shape    string
 }
 
 type host struct {
@@ -84,6 +96,9 @@ type disk struct {
 	// standing is what was found and not cleared yet; standingKept is when it was written down.
 	standing     []health.Standing
 	standingKept time.Time
+	// busy is the share of the last minutes in which it did I/O, as of busyAt.
+	busy   float64
+	busyAt time.Time
 }
 
 // facts are what is kept of a drive as JSON.
@@ -103,6 +118,8 @@ type facts struct {
 	Names    []string          `json:"names,omitempty"`
 	Stays    []health.Stay     `json:"stays,omitempty"`     // the bays it was in, in order of time
 	BadLinks []string          `json:"bad_links,omitempty"` // the bays in which its link was bad
+	// Took is how long its newest tests of each kind took from order to end, the newest first.
+	Took map[string][]time.Duration `json:"took,omitempty"`
 	// Life is what its counters had counted when they began anew; nil when it must be made out from all readings.
 	Life map[drive.MetricName]history.Life `json:"life"`
 }
@@ -205,7 +222,7 @@ func (s *Service) load() error {
 	if len(hosts) > 0 {
 		s.graceUntil = s.clock.Now().Add(s.clock.AtLeast(grace, graceWall))
 	}
-	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries(), s.loadRuns()); err != nil {
+	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries(), s.loadRuns(), s.loadPlans()); err != nil {
 		return err
 	}
 	if err := s.loadSwaps(); err != nil {

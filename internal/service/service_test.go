@@ -144,7 +144,7 @@ func TestQuietHost(t *testing.T) {
 	require.Equal(t, "unknown-since", d.Findings[0].Rule)
 	require.Equal(t, last, d.SeenAt)
 	require.True(t, b.s.Pools()[0].Stale)
-	require.Equal(t, api.Quiet, b.s.Hosts()[0].State)
+	require.Equal(t, api.HostStateQuiet, b.s.Hosts()[0].State)
 	round := b.s.Round()
 	require.Len(t, round.Lines, 3)
 	require.Equal(t, api.Unknown, round.Lines[0].Verdict)

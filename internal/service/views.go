@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 
@@ -105,7 +106,9 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 		return out
 	}
 	out.Siblings = s.batchOf(d)
-	out.Testing = d.Reading.Testing
+	out.Testing, out.Busy = d.Reading.Testing, d.busy
+	out.SelfTests, _ = s.driveTests(d, at, s.corePlans(nil, ""), s.testIndex()[key], s.clock.Now())
+	out.TestKinds = slices.Sorted(maps.Keys(d.Reading.TestMinutes))
 	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
 	life, err := s.life(d)
 	if err != nil {

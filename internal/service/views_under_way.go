@@ -111,12 +111,12 @@ func (s *Service) Hosts() []api.Host {
 	defer s.mu.Unlock()
 	out := []api.Host{}
 	for _, h := range s.hosts {
-		v := api.Host{Name: h.Name, State: api.Reporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval}
+		v := api.Host{Name: h.Name, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval}
 		switch {
 		case h.SeenAt.IsZero():
-			v.State = api.Never
+			v.State = api.HostStateNever
 		case s.late(h, s.clock.Now()):
-			v.State = api.Quiet
+			v.State = api.HostStateQuiet
 		}
 		for _, d := range s.drives {
 			if d.Host == h.Name && d.Present {

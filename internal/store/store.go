@@ -76,6 +76,27 @@ type TestRun struct {
 	Doc   []byte
 }
 
+// Plan says when which drives test themselves, as JSON.
+type Plan struct {
+	Name string `gorm:"primaryKey"`
+	Doc  []byte
+}
+
+// PlannedTest is one test that one drive is to run in one period, or ran, as JSON.
+type PlannedTest struct {
+	Drive string `gorm:"primaryKey"`
+	Kind  string `gorm:"primaryKey"`
+	From  int64  `gorm:"primaryKey"` // when its period begins, in Unix seconds
+	Doc   []byte
+}
+
+// Feed is an address under which the calendar can be read: the hash of what is secret in it.
+type Feed struct {
+	Hash []byte `gorm:"primaryKey"`
+	By   string
+	Made time.Time
+}
+
 // FoundLog is what became of a finding, with its words and evidence as they were then, so that it can be judged when its
 // rule has changed.
 type FoundLog struct {
@@ -249,7 +270,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}
@@ -283,6 +304,7 @@ type Batch struct {
 	Once *ReportID
 	put  []any // replaces what has the same key
 	add  []any // is left as it is when the key is there
+	drop []any // goes
 	// Events get their numbers when the batch is written.
 	Events []*Event
 }
@@ -293,8 +315,13 @@ func (b *Batch) Put(record any) { b.put = append(b.put, record) }
 // Add keeps a record unless one with the same key is there.
 func (b *Batch) Add(record any) { b.add = append(b.add, record) }
 
+// Drop takes the record with the same key away.
+func (b *Batch) Drop(record any) { b.drop = append(b.drop, record) }
+
 // Empty says whether there is nothing to write.
-func (b *Batch) Empty() bool { return len(b.put)+len(b.add)+len(b.Events) == 0 && b.Once == nil }
+func (b *Batch) Empty() bool {
+	return len(b.put)+len(b.add)+len(b.drop)+len(b.Events) == 0 && b.Once == nil
+}
 
 // Write keeps the whole batch, or nothing of it.
 func (s *Store) Write(b *Batch) error {
@@ -324,10 +351,20 @@ func (s *Store) Write(b *Batch) error {
 				return err
 			}
 		}
+		for _, r := range b.drop {
+			if err := tx.Delete(r).Error; err != nil {
+				return err
+			}
+		}
 		var drives []*Drive
+		var tests []*PlannedTest
 		for _, r := range b.put {
-			if one, ok := r.(*Drive); ok {
+			switch one := r.(type) {
+			case *Drive:
 				drives = append(drives, one)
+				continue
+			case *PlannedTest: // one batch never holds one of them twice
+				tests = append(tests, one)
 				continue
 			}
 			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(r).Error; err != nil {
@@ -341,6 +378,11 @@ func (s *Store) Write(b *Batch) error {
 				newest[d.Key] = d
 			}
 			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(slices.Collect(maps.Values(newest)), 200).Error; err != nil {
+				return err
+			}
+		}
+		if len(tests) > 0 {
+			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(tests, 200).Error; err != nil {
 				return err
 			}
 		}

@@ -25,6 +25,7 @@ const (
 	sgIO           = 0x2285
 	nvmeAdmin      = 0xC0484E41
 	sgFromDevice   = -3
+	sgToDevice     = -2
 	sgNone         = -1
 	checkCondition = 0x02
 	defaultLimit   = 20 * time.Second
@@ -84,6 +85,9 @@ func (t Transport) sg(f *os.File, cdb, in []byte, limit time.Duration) ([]byte, 
 		timeout: uint32(limit / time.Millisecond)}
 	if len(in) > 0 {
 		h.direction, h.length, h.data = sgFromDevice, uint32(len(in)), unsafe.Pointer(&in[0])
+		if drive.Sends(cdb) {
+			h.direction = sgToDevice
+		}
 	}
 	_, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), sgIO, uintptr(unsafe.Pointer(&h)))
 	runtime.KeepAlive(in)

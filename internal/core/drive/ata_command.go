@@ -8,6 +8,7 @@ const (
 	opPassThrough16 = 0x85
 	protocolNonData = 3
 	protocolPIOIn   = 4
+	protocolPIOOut  = 5
 	flagCheckCond   = 1 << 5 // always give the registers back
 	flagFromDevice  = 1 << 3
 	flagBlocks      = 1 << 2
@@ -23,6 +24,7 @@ const (
 	smartReadThresholds = 0xD1
 	smartExecute        = 0xD4
 	smartReadLog        = 0xD5
+	smartWriteLog       = 0xD6
 	smartReturnStatus   = 0xDA
 
 	smartSignature = 0xC24F00 // LBA 23:8 of every SMART command
@@ -39,6 +41,7 @@ const (
 	LogStatistics       byte = 0x04
 	LogSelfTest         byte = 0x06
 	LogExtendedSelfTest byte = 0x07
+	LogSelective        byte = 0x09
 	LogSCTStatus        byte = 0xE0
 )
 
@@ -61,6 +64,7 @@ var (
 	SmartReadThresholds = Registers{Command: cmdSmart, Features: smartReadThresholds, LBA: smartSignature, Count: 1}
 	SmartReadSelfTest   = Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | uint64(LogSelfTest), Count: 1}
 	SmartReturnStatus   = Registers{Command: cmdSmart, Features: smartReturnStatus, LBA: smartSignature}
+	SmartWriteSelective = Registers{Command: cmdSmart, Features: smartWriteLog, LBA: smartSignature | uint64(LogSelective), Count: 1}
 	CheckPowerMode      = Registers{Command: cmdCheckPower}
 )
 
@@ -110,6 +114,24 @@ func EncodePassThrough(r Registers, in bool) []byte {
 	}
 	cdb[13], cdb[14] = r.Device, r.Command
 	return cdb
+}
+
+// EncodePassThroughOut gives the 16-byte command block of a command that takes a page of data to the drive.
+func EncodePassThroughOut(r Registers) []byte {
+	cdb := EncodePassThrough(r, true)
+	cdb[1] = cdb[1]&flagExtend | protocolPIOOut<<1
+	cdb[2] &^= flagFromDevice
+	return cdb
+}
+
+// Sends says whether a command block takes data to the device rather than from it: an ATA command in a pass-through that
+// says so, or SEND DIAGNOSTIC.
+func Sends(cmd []byte) bool {
+	switch {
+	case len(cmd) == 16 && cmd[0] == opPassThrough16:
+		return cmd[1]>>1&0xF == protocolPIOOut
+	}
+	return len(cmd) == 6 && cmd[0] == opSendDiagnostic
 }
 
 // DecodePassThrough reads a command block back into registers, as a device does.

@@ -71,6 +71,25 @@ func NewSelfTest(number, status byte, hours int) SelfTest {
 	return t
 }
 
+// EncodeSelective lays out the selective self-test log (ACS-3 A.17) that asks for one span, from its first to its last
+// address; nothing is scanned after it.
+func EncodeSelective(first, last uint64) []byte {
+	page := make([]byte, PageSize)
+	page[0] = 1
+	binary.LittleEndian.PutUint64(page[2:], first)
+	binary.LittleEndian.PutUint64(page[10:], last)
+	seal(page)
+	return page
+}
+
+// DecodeSelective reads the first span back.
+func DecodeSelective(page []byte) (first, last uint64, err error) {
+	if err := checkPage(PageSelective, page); err != nil {
+		return 0, 0, err
+	}
+	return binary.LittleEndian.Uint64(page[2:]), binary.LittleEndian.Uint64(page[10:]), nil
+}
+
 // NewSCSISelfTest makes an entry of one parameter of the self-test results log page (SPC-5 7.3.20): 16 bytes, the codes in
 // the first of them.
 func NewSCSISelfTest(v []byte) SelfTest {

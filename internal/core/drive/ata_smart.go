@@ -14,6 +14,7 @@ const (
 	offErrorLogging  = 370
 	offShortMinutes  = 372
 	offLongMinutes   = 373
+	offConveyance    = 374
 	offLongMinutes16 = 375
 )
 
@@ -41,8 +42,10 @@ type SmartData struct {
 	SelfTestRemaining int
 	// SelfTests and ErrorLog say that the drive has them (ACS-3 tables 136 and 138): some drives say so only here.
 	SelfTests, ErrorLog bool
-	ShortMinutes        int // the drive's own estimate
-	ExtendedMinutes     int
+	// Conveyance and Selective say that it has these kinds of test (ACS-3 table 137).
+	Conveyance, Selective bool
+	// The drive's own estimates.
+	ShortMinutes, ExtendedMinutes, ConveyanceMinutes int
 }
 
 // DecodeSmartData reads a SMART READ DATA page (command B0h, feature D0h).
@@ -67,6 +70,9 @@ func DecodeSmartData(page []byte) (SmartData, error) {
 	s.SelfTestStatus = page[offSelfTest] >> 4
 	s.SelfTestRemaining = int(page[offSelfTest]&0xF) * 10
 	s.SelfTests = page[offCapability]&(1<<4) != 0
+	s.Conveyance = page[offCapability]&(1<<5) != 0
+	s.Selective = page[offCapability]&(1<<6) != 0
+	s.ConveyanceMinutes = int(page[offConveyance])
 	s.ErrorLog = page[offErrorLogging]&1 != 0
 	s.ShortMinutes = int(page[offShortMinutes])
 	s.ExtendedMinutes = int(page[offLongMinutes])
@@ -89,9 +95,12 @@ func EncodeSmartData(s SmartData) []byte {
 		copy(e[5:11], raw[:6])
 	}
 	page[offSelfTest] = s.SelfTestStatus<<4 | byte(s.SelfTestRemaining/10)&0xF
-	if s.SelfTests {
-		page[offCapability] |= 1 << 4
+	for bit, has := range map[int]bool{4: s.SelfTests, 5: s.Conveyance, 6: s.Selective} {
+		if has {
+			page[offCapability] |= 1 << bit
+		}
 	}
+	page[offConveyance] = byte(s.ConveyanceMinutes)
 	if s.ErrorLog {
 		page[offErrorLogging] |= 1
 	}
@@ -104,6 +113,20 @@ func EncodeSmartData(s SmartData) []byte {
 	}
 	seal(page)
 	return page
+}
+
+// SelfTestMinutes are the kinds of self-test that the drive has, with its own estimates.
+func (s SmartData) SelfTestMinutes() map[SelfTestKind]int {
+	out := map[SelfTestKind]int{}
+	for kind, one := range map[SelfTestKind]struct {
+		has     bool
+		minutes int
+	}{SelfTestShort: {s.SelfTests, s.ShortMinutes}, SelfTestExtended: {s.SelfTests, s.ExtendedMinutes}, SelfTestConveyance: {s.Conveyance, s.ConveyanceMinutes}, SelfTestSelective: {s.Selective, 0}} {
+		if one.has {
+			out[kind] = one.minutes
+		}
+	}
+	return out
 }
 
 // DecodeSmartThresholds reads a SMART thresholds page (command B0h, feature D1h) as thresholds by attribute.

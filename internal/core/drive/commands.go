@@ -40,6 +40,8 @@ func ReadDefects(length uint32) []byte {
 // RequestSense asks what a drive is doing: how far a self-test is, or whether it sleeps (SPC-5 6.39).
 func RequestSense(length byte) []byte { return []byte{0x03, 0, 0, 0, length, 0} }
 
+const opSendDiagnostic = 0x1D
+
 // SendDiagnostic begins a self-test in the background, or stops it (SPC-5 6.42, table 280). ok is false for a kind that has
 // no code.
 func SendDiagnostic(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
@@ -47,7 +49,7 @@ func SendDiagnostic(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
 	if stop {
 		code, ok = 4, true
 	}
-	return []byte{0x1D, code << 5, 0, 0, 0, 0}, ok
+	return []byte{opSendDiagnostic, code << 5, 0, 0, 0, 0}, ok
 }
 
 // StandbySense reads the answer to REQUEST SENSE: whether the drive is in standby, or stopped, so that most other commands

@@ -14,6 +14,7 @@ const (
 	PageSmartData       PageKind = "ata-smart-data"
 	PageSmartThresholds PageKind = "ata-smart-thresholds"
 	PageSelfTestLog     PageKind = "ata-selftest-log"
+	PageSelective       PageKind = "ata-selective-selftest-log"
 )
 
 // Unreadable is a page that was received and cannot be believed. The bytes are kept, so that the oddity can be

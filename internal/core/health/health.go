@@ -160,6 +160,8 @@ type Subject struct {
 	Medium   drive.Medium
 	Record   history.Record
 	Tests    []drive.SelfTest // newest first
+	// Stalled is since when a self-test of it has made no progress; zero when none does so.
+	Stalled time.Time
 	// TestsTold says that what it tells of self-tests is known at all; CanTest is false when it says that it has none.
 	TestsTold, CanTest bool
 	// Peers are the read latencies, in seconds, of its group's other members; Neighbours the temperatures, in degrees

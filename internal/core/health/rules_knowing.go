@@ -83,6 +83,17 @@ var knowingRules = []Rule{
 			}
 			return says, "", []Evidence{{Says: says, At: h.At, Source: "self-test log"}}
 		}},
+	{ID: "self-test-stalled", Title: "Its self-test makes no progress", Level: Watch, Strength: drive.Weak, For: "drives whose self-test was started here",
+		When: "what is left of it has not changed for a quarter of the time it should take, and for half an hour at least", Why: "A busy drive tests itself slowly; one that is stuck at a place tries again and again to read it.", Do: "Stop the test and start it again. If it stops at the same place, replace the drive.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Stalled.IsZero() {
+				return nil
+			}
+			return &Hit{Verdict: Watch, Since: s.Stalled}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "has a self-test that makes no progress", "", []Evidence{{Says: "the same is left as before", At: h.Since, Source: "drive"}}
+		}},
 	{ID: "cannot-be-tested", Title: "Has no self-tests", Level: Sound, Strength: drive.Background, For: all,
 		When: "it says that it has no self-tests", Why: "Only scrubs of its pool look at its surface.", Do: "Scrub its pool often.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {

@@ -90,7 +90,7 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 		}
 	}
 	var items []Item
-	have := map[id]bool{}
+	known := map[id]bool{} // those were looked at before: whether they have a place is decided
 	last := map[line]Item{} // the newest period of each drive and kind
 	for _, it := range old {
 		m := of[it.Drive]
@@ -106,7 +106,7 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 			}
 		}
 		items = append(items, it)
-		have[at(it)] = true
+		known[at(it)] = true
 		if l := (line{it.Drive, it.Kind}); last[l].Period.From.Before(it.Period.From) {
 			last[l] = it
 		}
@@ -120,7 +120,7 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 			l := line{m.Where.Drive, d.Kind}
 			for _, p := range d.Periods {
 				it := Item{Drive: m.Where.Drive, Kind: d.Kind, Plan: m.Plan.Name, Period: p, State: Planned, Share: Share(n), Takes: m.Takes[d.Kind]}
-				if have[at(it)] || !now.Before(p.To) {
+				if known[at(it)] || !now.Before(p.To) {
 					continue
 				}
 				// A period that began before the plan held is for those who have waited long enough already.
@@ -129,7 +129,7 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 				}
 				if prev, ok := last[l]; ok && prev.Period.From.Before(p.From) {
 					it.Share = prev.Share
-					if prev.State == Missed || prev.State == Planned && prev.At.IsZero() {
+					if known[at(prev)] && (prev.State == Missed || prev.State == Planned && prev.At.IsZero()) {
 						it.Misses = prev.Misses + 1
 					}
 				}

@@ -177,7 +177,7 @@ func TestNobodyStarves(t *testing.T) {
 		for i := range drives {
 			members = append(members, Member{Where: Where{Drive: fmt.Sprintf("d%02d", i), Host: "h"}, Plan: plan, Takes: map[drive.SelfTestKind]time.Duration{drive.SelfTestExtended: 2 * time.Hour}})
 		}
-		weekly := make([]Span, 24)
+		weekly := make([]Span, 40)
 		for i := range weekly {
 			weekly[i] = Span{monday.AddDate(0, 0, 7*i), monday.AddDate(0, 0, 7*i+7)}
 		}

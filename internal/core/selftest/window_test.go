@@ -65,12 +65,12 @@ func TestClocksChange(t *testing.T) {
 		want              string // in UTC
 	}{
 		{"Europe/Berlin", "daily 01:00-04:00", "2026-03-28", Open, "28 00:00-28 03:00"},
-		{"Europe/Berlin", "daily 01:00-04:00", "2026-03-29", Open, "29 00:00-29 02:00"},  // an hour short
-		{"Europe/Berlin", "daily 01:00-02:30", "2026-03-29", Open, "29 00:00-29 01:00"},  // ends in the gap
-		{"Europe/Berlin", "daily 02:30-04:00", "2026-03-29", Open, "29 01:00-29 02:00"},  // begins in the gap
-		{"Europe/Berlin", "daily 02:15-02:45", "2026-03-29", Open, ""},                   // is the gap
-		{"Europe/Berlin", "daily 01:00-04:00", "2026-10-25", Open, "24 23:00-25 03:00"},  // an hour long
-		{"Europe/Berlin", "daily 02:15-02:45", "2026-10-25", Open, "25 00:15-25 00:45"},  // the first time only
+		{"Europe/Berlin", "daily 01:00-04:00", "2026-03-29", Open, "29 00:00-29 02:00"},   // an hour short
+		{"Europe/Berlin", "daily 01:00-02:30", "2026-03-29", Open, "29 00:00-29 01:00"},   // ends in the gap
+		{"Europe/Berlin", "daily 02:30-04:00", "2026-03-29", Open, "29 01:00-29 02:00"},   // begins in the gap
+		{"Europe/Berlin", "daily 02:15-02:45", "2026-03-29", Open, ""},                    // is the gap
+		{"Europe/Berlin", "daily 01:00-04:00", "2026-10-25", Open, "24 23:00-25 03:00"},   // an hour long
+		{"Europe/Berlin", "daily 02:15-02:45", "2026-10-25", Open, "25 00:15-25 00:45"},   // the first time only
 		{"Europe/Berlin", "daily 02:15-02:45", "2026-10-25", Closed, "25 00:15-25 01:45"}, // both times, and between
 		{"Europe/Berlin", "daily 02:45-03:15", "2026-10-25", Open, "25 00:45-25 02:15"},
 		{"Europe/Berlin", "Sat 22:00-06:00", "2026-10-24", Open, "24 20:00-25 05:00"},

@@ -13,6 +13,7 @@ const touches: Record<S["Event"]["kind"], string[]> = {
   alarm: ["swaps", "round", "pools", "bays"],
   rule: ["rules", "round", "drives", "drive"],
   notice: ["notices", "round"],
+  plan: ["plans", "calendar", "drive"],
   lab: ["lab"],
 };
 

@@ -401,6 +401,120 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/selftests/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getTestStanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listPlans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["previewPlans"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setPlan"];
+        post?: never;
+        delete: operations["removePlan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getCalendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listPlannedTests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["makeFeed"];
+        delete: operations["endFeed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rules": {
         parameters: {
             query?: never;
@@ -971,6 +1085,18 @@ export interface components {
             on?: boolean;
             /** @description which self-test */
             test?: string;
+            /**
+             * Format: int64
+             * @description selective self-test: from here
+             */
+            first_lba?: number;
+            /**
+             * Format: int64
+             * @description to here, both tested
+             */
+            last_lba?: number;
+            /** @description a drive that is asleep may be woken */
+            wake?: boolean;
         };
         Outcome: {
             /** @enum {string} */
@@ -1065,6 +1191,13 @@ export interface components {
             /** @description why its newest reading told nothing; empty when it told */
             blind?: string;
             testing?: components["schemas"]["Testing"];
+            self_tests?: components["schemas"]["DriveTests"];
+            test_kinds?: string[];
+            /**
+             * Format: double
+             * @description share of the last minutes in which it did I/O
+             */
+            busy?: number;
             happened?: components["schemas"]["Happening"][];
             bay?: string;
             bay_confirmed?: boolean;
@@ -1348,6 +1481,211 @@ export interface components {
             kind?: string;
             remaining_percent: number;
         };
+        PlanScope: {
+            /** @enum {string} */
+            kind: "fleet" | "host" | "pool" | "drive";
+            /** @description of the host, of the pool (or its id), or the end of the drive's serial */
+            name?: string;
+            /** @description what the name stands for */
+            id?: string;
+        };
+        PlanTest: {
+            /** @enum {string} */
+            kind: "short" | "extended" | "conveyance";
+            /** @description in words, or as an RFC 5545 RRULE; a period lasts from one to the next */
+            every: string;
+            /** @description as RFC 5545 has it */
+            rrule?: string;
+            /**
+             * Format: double
+             * @description only so long after it came; 0: until it comes again
+             */
+            within_hours?: number;
+        };
+        PlanWindow: {
+            /** @description such as daily 22:00-06:00, Mon-Fri 20:00-24:00, or 2026-12-24 12:00 to 2026-12-27 08:00 */
+            text: string;
+            /** @description 0 is Sunday; empty when it comes once */
+            days?: number[];
+            from_minute?: number;
+            to_minute?: number;
+        };
+        /** @description how many drives test themselves at once; 0 is no limit */
+        PlanLimits: {
+            group: number;
+            pool: number;
+            enclosure: number;
+            host: number;
+        };
+        PlanChange: {
+            covers: components["schemas"]["PlanScope"][];
+            tests: components["schemas"]["PlanTest"][];
+            /** @description time zone, such as Europe/Berlin */
+            zone: string;
+            /** @description tests run within these only; none: at any time */
+            windows: string[];
+            /** @description and never within these */
+            barred: string[];
+            /** @description a test may run past the end of the window that it began in */
+            run_over?: boolean;
+            limits: components["schemas"]["PlanLimits"];
+            /** @description none begins in a pool that can lose fewer members */
+            least_margin: number;
+            /**
+             * Format: double
+             * @description nor where drives do I/O for more than this share of the time; 0: however busy
+             */
+            busy_percent: number;
+            /** @description drives that are asleep are woken for their test */
+            wake?: boolean;
+        };
+        Plan: components["schemas"]["PlanChange"] & {
+            name: string;
+            /** @description all of it in a sentence */
+            says: string;
+            /** @description how many follow it */
+            drives: number;
+            open: components["schemas"]["PlanWindow"][];
+            closed: components["schemas"]["PlanWindow"][];
+            by?: string;
+            /** Format: date-time */
+            made_at?: string;
+        };
+        PlanPreview: {
+            /** @description the plan that is changed, or made */
+            name?: string;
+            change?: components["schemas"]["PlanChange"];
+            remove?: boolean;
+            /** Format: date-time */
+            from?: string;
+            weeks?: number;
+        };
+        PlannedTest: {
+            drive: string;
+            tail: string;
+            bay?: string;
+            pool?: string;
+            host?: string;
+            kind: string;
+            plan: string;
+            /** @enum {string} */
+            state: "planned" | "held" | "running" | "done" | "dropped" | "missed" | "unplaced";
+            /** Format: date-time */
+            at?: string;
+            /** Format: date-time */
+            until?: string;
+            takes_minutes: number;
+            /** Format: date-time */
+            period_from: string;
+            /** Format: date-time */
+            period_to: string;
+            why?: string;
+            /** Format: date-time */
+            since?: string;
+            result?: string;
+        };
+        PlannedTestPage: {
+            tests: components["schemas"]["PlannedTest"][];
+            total: number;
+            next?: string;
+        };
+        /** @description tests that run in this hour, or some of it */
+        CalendarHour: {
+            /** Format: date-time */
+            at: string;
+            short: number;
+            extended: number;
+        };
+        Span: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+        };
+        PlanTimes: {
+            plan: string;
+            /** @description when its tests may run */
+            allowed: components["schemas"]["Span"][];
+        };
+        /** @description what will go untested in one period, and why */
+        Crowd: {
+            plan: string;
+            kind: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            drives: number;
+            /** @description tails of those that find no place */
+            left: string[];
+            says: string;
+        };
+        PlanEffect: {
+            /** @description tests that get another time */
+            moved: number;
+            /** @description tests that are new */
+            begun: number;
+            /** @description tests that are planned no more */
+            ended: number;
+            /** @description tests without a place, as it is */
+            untested_now: number;
+            /** @description and as it would be */
+            untested_then: number;
+        };
+        Calendar: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            zone: string;
+            hours: components["schemas"]["CalendarHour"][];
+            times: components["schemas"]["PlanTimes"][];
+            /** @description due, and kept back */
+            held: components["schemas"]["PlannedTest"][];
+            /** @description whose period passed without them, the newest first */
+            missed: components["schemas"]["PlannedTest"][];
+            crowds: components["schemas"]["Crowd"][];
+            /** @description drives that two plans of equal rank are for */
+            unsettled: string[];
+            /** @description how many begin in this time */
+            tests: number;
+            effect?: components["schemas"]["PlanEffect"];
+        };
+        Feed: {
+            /** @description address of the calendar on this service; who knows it can read it */
+            path: string;
+        };
+        LastTest: {
+            /** Format: date-time */
+            at?: string;
+            /** @description made out from power-on hours */
+            about?: boolean;
+            result: string;
+        };
+        DriveTests: {
+            drive: string;
+            tail: string;
+            bay?: string;
+            pool?: string;
+            plan?: string;
+            plan_why?: string;
+            /** @description the plan that it would follow otherwise */
+            plan_else?: string;
+            short?: components["schemas"]["LastTest"];
+            extended?: components["schemas"]["LastTest"];
+            next?: components["schemas"]["PlannedTest"][];
+            /** @description what stands out; empty when nothing does */
+            says: string;
+        };
+        TestStanding: {
+            /** @description drives by how they stand: all, failed, never, overdue, held, cannot */
+            counts: {
+                [key: string]: number;
+            };
+            drives: components["schemas"]["DriveTests"][];
+            total: number;
+            next?: string;
+        };
         TestRun: {
             id: string;
             drive: string;
@@ -1358,6 +1696,13 @@ export interface components {
             /** @enum {string} */
             state: "ordered" | "running" | "passed" | "failed" | "aborted" | "interrupted" | "lost" | "refused";
             by: string;
+            /** @description the plan that ordered it; empty when a person did */
+            plan?: string;
+            /**
+             * Format: date-time
+             * @description it has made no progress since then
+             */
+            stalled_since?: string;
             /** Format: date-time */
             ordered_at: string;
             /** Format: date-time */
@@ -1376,8 +1721,22 @@ export interface components {
             drive?: string;
             pool?: string;
             host?: string;
+            /** @description drives for which this holds, such as temperature_celsius>45; alone, or of the pool or host */
+            where?: string;
             /** @enum {string} */
-            kind?: "short" | "extended" | "conveyance";
+            kind?: "short" | "extended" | "conveyance" | "selective";
+            /**
+             * Format: int64
+             * @description selective: from here
+             */
+            first_lba?: number;
+            /**
+             * Format: int64
+             * @description to here
+             */
+            last_lba?: number;
+            /** @description drives that are asleep may be woken */
+            wake?: boolean;
         };
         BadPage: {
             kind: string;
@@ -1576,7 +1935,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "host" | "drive" | "pool" | "recovery" | "swap" | "light" | "alarm" | "rule" | "notice" | "lab";
+            kind: "host" | "drive" | "pool" | "recovery" | "swap" | "light" | "alarm" | "rule" | "notice" | "plan" | "lab";
             /** Format: date-time */
             at: string;
             subject?: string;
@@ -1615,6 +1974,11 @@ export interface components {
             /** @description stable names that the host gives it, beside its path */
             names?: string[];
             blind?: string;
+            /**
+             * Format: double
+             * @description share of the time since the report before in which it did I/O
+             */
+            busy?: number;
             reading?: components["schemas"]["Reading"];
         };
         Reading: {
@@ -1628,6 +1992,10 @@ export interface components {
             failing?: boolean;
             /** @description it can test itself */
             self_tests?: boolean;
+            /** @description the kinds of self-test that it has, with its own estimate of how long each takes; 0 where it gives none */
+            test_minutes?: {
+                [key: string]: number;
+            };
             testing?: components["schemas"]["Testing"];
             /** @description NVMe: critical warnings that are raised, by the standard's names */
             warnings?: string[];
@@ -2461,6 +2829,225 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TestRun"][];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getTestStanding: {
+        parameters: {
+            query?: {
+                /** @description only these drives */
+                which?: "all" | "failed" | "never" | "overdue" | "held" | "cannot";
+                pool?: string;
+                limit?: components["parameters"]["limitParam"];
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description who was tested when, and who was not */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestStanding"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listPlans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all plans, the most specific first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    previewPlans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanPreview"];
+            };
+        };
+        responses: {
+            /** @description what the calendar would be; nothing is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setPlan: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanChange"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removePlan: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed; its drives follow the next plan that is for them */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getCalendar: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description load per hour, windows, and what is held back */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listPlannedTests: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+                drive?: string;
+                pool?: string;
+                limit?: components["parameters"]["limitParam"];
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description tests in order of time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlannedTestPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    makeFeed: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the address of the calendar as iCalendar; the one before it ends */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    endFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description no address shows the calendar any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

@@ -78,6 +78,11 @@ func vpd(p *Page, b []byte) {
 			p.add(fmt.Sprintf("designator %d", n), v)
 			body = body[end:]
 		}
+	case 0x86:
+		if short(8) {
+			return
+		}
+		p.add("extended self-test completion time", uint64(be.Uint16(body[6:])), "min")
 	case 0xB1:
 		if short(5) {
 			return

@@ -1,0 +1,440 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+// planFlags say what a plan is. Those that are not given leave what is.
+func planFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "pool", Usage: "it is for the members of this pool; may be repeated, as may --host and --drive"},
+		&cli.StringSliceFlag{Name: "host", Usage: "for the drives of this host"},
+		&cli.StringSliceFlag{Name: "drive", Usage: "for this drive, by the end of its serial"},
+		&cli.StringFlag{Name: "short", Usage: `when short tests come: "every Monday 02:00", "every 2 days 23:00", an RRULE, or never`},
+		&cli.StringFlag{Name: "extended", Usage: `when extended tests come: "every month on the first Sunday 02:00", or never`},
+		&cli.StringFlag{Name: "conveyance", Usage: "when conveyance tests come, or never"},
+		&cli.StringFlag{Name: "within", Usage: "tests are placed so long after they came; else until they come again", DefaultText: "until they come again"},
+		&cli.StringFlag{Name: "zone", Usage: "time zone of all times, such as Europe/Berlin"},
+		&cli.StringSliceFlag{Name: "window", Usage: `tests run only within "daily 22:00-06:00", "Mon-Fri 20:00-24:00"; may be repeated; any lifts all windows`},
+		&cli.StringSliceFlag{Name: "bar", Usage: `and never within "Sun 00:00-24:00" or "2026-12-24 12:00 to 2026-12-27 08:00"; none lifts all`},
+		&cli.BoolFlag{Name: "run-over", Usage: "a test may run past the end of the window that it began in"},
+		&cli.IntFlag{Name: "per-group", Usage: "how many of a group at once; 0 is no limit"},
+		&cli.IntFlag{Name: "per-pool", Usage: "how many of a pool"},
+		&cli.IntFlag{Name: "per-enclosure", Usage: "how many in an enclosure"},
+		&cli.IntFlag{Name: "per-host", Usage: "how many on a host"},
+		&cli.IntFlag{Name: "least-margin", Usage: "none begins in a pool that can lose fewer members than this"},
+		&cli.FloatFlag{Name: "busy", Usage: "none begins where drives do I/O for more than this percentage of the time; 0: however busy"},
+		&cli.BoolFlag{Name: "wake", Usage: "drives that are asleep are woken for their test"},
+	}
+}
+
+func planCommand() *cli.Command {
+	listed := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+		all, err := s.plans(ctx)
+		if err != nil {
+			return err
+		}
+		return list(s, all, "", []string{"PLAN", "FOR", "DRIVES", "SAYS"}, func(p api.Plan) []cell {
+			return []cell{{text: p.Name, style: bold}, {text: covers(p.Covers)}, {text: fmt.Sprint(p.Drives)}, {text: p.Says}}
+		})
+	})
+	weeks := &cli.IntFlag{Name: "weeks", Value: 4, Usage: "how far it looks ahead, 1 to 8"}
+	return &cli.Command{Name: "plan", Usage: "when which drives test themselves", Description: "Example: lantern plan list\n         lantern plan set nightly --pool soundscape --window \"daily 22:00-06:00\"\n         lantern plan preview --weeks 4", Action: listed,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all plans, the most specific first", Description: "Example: lantern plan list", Action: listed},
+			{Name: "show", Usage: "one plan", ArgsUsage: "<plan>", Description: "Example: lantern plan show fleet", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				name, err := one(cmd, "a plan")
+				if err != nil {
+					return err
+				}
+				p, err := s.plan(ctx, name)
+				if err != nil {
+					return err
+				}
+				return s.showPlan(*p)
+			})},
+			{Name: "set", Usage: "make a plan, or change what is given of it", ArgsUsage: "<plan>", Flags: planFlags(), DisableSliceFlagSeparator: true,
+				Description: "Example: lantern plan set nightly --pool soundscape --short \"every Monday 02:00\" --extended \"every month on the first Sunday 02:00\" --window \"daily 22:00-06:00\"\n         lantern plan set fleet --zone Europe/Berlin --bar \"daily 01:00-03:00\"\n\nA drive follows the most specific plan: its own, else its pool's, else its host's, else the fleet's.\nA new plan begins as the fleet's is. See what it does first: lantern plan preview nightly ... with the same options.",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a name for the plan")
+					if err != nil {
+						return err
+					}
+					change, err := s.planChange(ctx, cmd, name)
+					if err != nil {
+						return err
+					}
+					res, err := s.client.SetPlanWithResponse(ctx, name, nil, change)
+					if err != nil {
+						return unreachable(err)
+					}
+					p, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					return s.showPlan(p)
+				})},
+			{Name: "remove", Usage: "take a plan away; its drives follow the next that is for them", ArgsUsage: "<plan>", Description: "Example: lantern plan remove nightly", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				name, err := one(cmd, "a plan")
+				if err != nil {
+					return err
+				}
+				res, err := s.client.RemovePlanWithResponse(ctx, name, nil)
+				if err != nil {
+					return unreachable(err)
+				}
+				if res.StatusCode() != 204 {
+					return told(res.StatusCode(), res.Body)
+				}
+				s.out.line("%s is gone; its drives follow the next plan that is for them", name)
+				return nil
+			})},
+			{Name: "preview", Usage: "the calendar of tests, as it is or as a change would make it; nothing is kept", ArgsUsage: "[plan]", DisableSliceFlagSeparator: true, Flags: append([]cli.Flag{weeks, &cli.BoolFlag{Name: "removed", Usage: "as if the plan were taken away"}}, planFlags()...),
+				Description: "Example: lantern plan preview --weeks 4\n         lantern plan preview fleet --window \"daily 22:00-06:00\"",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					req := api.PlanPreview{Weeks: cmd.Int("weeks")}
+					if req.Weeks < 1 || req.Weeks > 8 {
+						return usage("--weeks is 1 to 8, not %d", req.Weeks)
+					}
+					if cmd.Args().Len() > 0 {
+						name, err := one(cmd, "a plan, or none")
+						if err != nil {
+							return err
+						}
+						if req.Name, req.Remove = name, cmd.Bool("removed"); !req.Remove {
+							if req.Change, err = s.planChange(ctx, cmd, name); err != nil {
+								return err
+							}
+						}
+					}
+					res, err := s.client.PreviewPlansWithResponse(ctx, req)
+					if err != nil {
+						return unreachable(err)
+					}
+					c, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					return s.calendar(c)
+				})},
+			{Name: "tests", Usage: "tests in order of time", Flags: []cli.Flag{&cli.StringFlag{Name: "drive", Usage: "of this drive"}, &cli.StringFlag{Name: "pool", Usage: "of this pool"}, &cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"}},
+				Description: "Example: lantern plan tests --pool soundscape --days 7d",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					ahead, err := parseBack(cmd.String("days"))
+					if err != nil {
+						return err
+					}
+					me, err := s.client.GetMeWithResponse(ctx)
+					if err != nil {
+						return unreachable(err)
+					}
+					who, err := got(me.JSON200, me, me.Body)
+					if err != nil {
+						return err
+					}
+					var all []api.PlannedTest
+					for cursor := ""; ; {
+						res, err := s.client.ListPlannedTestsWithResponse(ctx, &api.ListPlannedTestsParams{From: who.Now, To: who.Now.Add(ahead), Drive: cmd.String("drive"), Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor})
+						if err != nil {
+							return unreachable(err)
+						}
+						page, err := got(res.JSON200, res, res.Body)
+						if err != nil {
+							return err
+						}
+						all = append(all, page.Tests...)
+						if cursor = page.Next; cursor == "" {
+							break
+						}
+					}
+					return list(s, all, "No test is planned in this time.", []string{"AT", "TAIL", "BAY", "POOL", "TEST", "TAKES", "PLAN", "STATE", "WHY"}, func(t api.PlannedTest) []cell {
+						return []cell{{text: t.At.Local().Format("Mon 2006-01-02 15:04")}, {text: t.Tail, style: bold}, {text: t.Bay}, {text: t.Pool}, {text: t.Kind}, {text: span(time.Duration(t.TakesMinutes) * time.Minute)}, {text: t.Plan}, {text: string(t.State)}, {text: t.Why}}
+					})
+				})},
+			{Name: "feed", Usage: "make a new address under which the calendar can be read by calendar programs; the one before ends", Flags: []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "end it, and make none"}},
+				Description: "Example: lantern plan feed\n         lantern plan feed --end",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Bool("end") {
+						res, err := s.client.EndFeedWithResponse(ctx)
+						if err != nil {
+							return unreachable(err)
+						}
+						if res.StatusCode() != 204 {
+							return told(res.StatusCode(), res.Body)
+						}
+						s.out.line("no address shows the calendar any more")
+						return nil
+					}
+					res, err := s.client.MakeFeedWithResponse(ctx, nil)
+					if err != nil {
+						return unreachable(err)
+					}
+					f, err := got(res.JSON201, res, res.Body)
+					if err != nil {
+						return err
+					}
+					server, _, err := settings(cmd)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(f); done {
+						return err
+					}
+					s.out.line("%s%s", server, f.Path)
+					s.out.line("Who knows this address can read the calendar. It is shown only this once; an earlier one has ended.")
+					return nil
+				})},
+		}}
+}
+
+func (s *session) plans(ctx context.Context) ([]api.Plan, error) {
+	res, err := s.client.ListPlansWithResponse(ctx)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	return got(res.JSON200, res, res.Body)
+}
+
+func (s *session) plan(ctx context.Context, name string) (*api.Plan, error) {
+	all, err := s.plans(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Name == name {
+			return &all[i], nil
+		}
+	}
+	return nil, &Failure{ExitFailed, fmt.Sprintf("There is no plan %q. List them with: lantern plan list", name)}
+}
+
+// planChange is a plan as the options change it: what is there already stays, and a new one begins as the fleet's is.
+func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string) (c api.PlanChange, err error) {
+	all, err := s.plans(ctx)
+	if err != nil {
+		return c, err
+	}
+	at := slices.IndexFunc(all, func(p api.Plan) bool { return p.Name == name })
+	fresh := at < 0
+	if fresh {
+		at = slices.IndexFunc(all, func(p api.Plan) bool { return p.Name == "fleet" })
+	}
+	was := all[at]
+	c = api.PlanChange{Covers: was.Covers, Tests: was.Tests, Zone: was.Zone, Windows: was.Windows, Barred: was.Barred, RunOver: was.RunOver, Limits: was.Limits, LeastMargin: was.LeastMargin, BusyPercent: was.BusyPercent, Wake: was.Wake}
+	if fresh {
+		c.Covers = nil
+	}
+	var scopes []api.PlanScope
+	for _, kind := range []api.PlanScopeKind{api.PlanScopeKindPool, api.PlanScopeKindHost, api.PlanScopeKindDrive} {
+		for _, n := range cmd.StringSlice(string(kind)) {
+			scopes = append(scopes, api.PlanScope{Kind: kind, Name: n})
+		}
+	}
+	if len(scopes) > 0 {
+		c.Covers = scopes
+	}
+	if len(c.Covers) == 0 {
+		return c, usage("say what the plan %s is for: --pool, --host or --drive\nExample: %s", name, example(cmd))
+	}
+	within := -1.0
+	if w := cmd.String("within"); w != "" {
+		d, err := parseBack(w)
+		if err != nil {
+			return c, err
+		}
+		within = d.Hours()
+	}
+	for _, kind := range []api.PlanTestKind{api.PlanTestKindShort, api.PlanTestKindExtended, api.PlanTestKindConveyance} {
+		every := strings.TrimSpace(cmd.String(string(kind)))
+		i := slices.IndexFunc(c.Tests, func(t api.PlanTest) bool { return t.Kind == kind })
+		switch {
+		case every == "never" && i >= 0:
+			c.Tests = slices.Delete(slices.Clone(c.Tests), i, i+1)
+			continue
+		case every == "never" || every == "" && i < 0:
+			continue
+		case every != "" && i >= 0:
+			c.Tests[i].Every = every
+		case every != "":
+			c.Tests = append(c.Tests, api.PlanTest{Kind: kind, Every: every})
+			i = len(c.Tests) - 1
+		}
+		if within >= 0 {
+			c.Tests[i].WithinHours = within
+		}
+	}
+	if cmd.IsSet("zone") {
+		c.Zone = cmd.String("zone")
+	}
+	for _, l := range []struct {
+		flag, none string
+		to         *[]string
+	}{{"window", "any", &c.Windows}, {"bar", "none", &c.Barred}} {
+		if all := cmd.StringSlice(l.flag); len(all) == 1 && all[0] == l.none {
+			*l.to = []string{}
+		} else if len(all) > 0 {
+			*l.to = all
+		}
+	}
+	for flag, to := range map[string]*int{"per-group": &c.Limits.Group, "per-pool": &c.Limits.Pool, "per-enclosure": &c.Limits.Enclosure, "per-host": &c.Limits.Host, "least-margin": &c.LeastMargin} {
+		if cmd.IsSet(flag) {
+			*to = cmd.Int(flag)
+		}
+	}
+	for flag, to := range map[string]*bool{"run-over": &c.RunOver, "wake": &c.Wake} {
+		if cmd.IsSet(flag) {
+			*to = cmd.Bool(flag)
+		}
+	}
+	if cmd.IsSet("busy") {
+		c.BusyPercent = cmd.Float("busy")
+	}
+	return c, nil
+}
+
+func covers(all []api.PlanScope) string {
+	var out []string
+	for _, sc := range all {
+		out = append(out, strings.TrimSpace(string(sc.Kind)+" "+sc.Name))
+	}
+	return strings.Join(out, ", ")
+}
+
+func (s *session) showPlan(p api.Plan) error {
+	if done, err := s.out.value(p); done {
+		return err
+	}
+	row := func(name, format string, args ...any) {
+		s.out.line("%s %s", s.out.paint(fmt.Sprintf("%-10s", name), dim), fmt.Sprintf(format, args...))
+	}
+	s.out.line("%s", s.out.paint(p.Name, bold))
+	row("for", "%s; %d drives follow it", covers(p.Covers), p.Drives)
+	for _, t := range p.Tests {
+		within := ""
+		if t.WithinHours > 0 {
+			within = ", within " + span(time.Duration(t.WithinHours*float64(time.Hour)))
+		}
+		row(string(t.Kind), "%s%s  %s", t.Every, within, s.out.paint(t.Rrule, dim))
+	}
+	if len(p.Tests) == 0 {
+		row("tests", "none: its drives are not tested by plan")
+	}
+	row("zone", "%s", p.Zone)
+	row("windows", "%s", cmpOr(strings.Join(p.Windows, ", "), "at any time"))
+	if len(p.Barred) > 0 {
+		row("never", "%s", strings.Join(p.Barred, ", "))
+	}
+	limit := func(n int) string {
+		if n == 0 {
+			return "any"
+		}
+		return fmt.Sprint(n)
+	}
+	row("at once", "%s of a group, %s of a pool, %s in an enclosure, %s on a host", limit(p.Limits.Group), limit(p.Limits.Pool), limit(p.Limits.Enclosure), limit(p.Limits.Host))
+	row("margin", "none begins in a pool that can lose fewer than %d", p.LeastMargin)
+	if p.BusyPercent > 0 {
+		row("busy", "none begins where drives are busy for more than %g %% of the time", p.BusyPercent)
+	}
+	row("past end", "%s", map[bool]string{true: "a test may run past the end of its window", false: "a test ends within its window"}[p.RunOver])
+	row("asleep", "%s", map[bool]string{true: "sleeping drives are woken for their test", false: "sleeping drives are left alone"}[p.Wake])
+	row("written", "by %s, %s", p.By, p.MadeAt.Local().Format("2006-01-02 15:04"))
+	return nil
+}
+
+var loads = []rune("▁▂▃▄▅▆▇█")
+
+// calendar draws a row a day, a column an hour.
+func (s *session) calendar(c api.Calendar) error {
+	if done, err := s.out.value(c); done {
+		return err
+	}
+	loc, err := time.LoadLocation(c.Zone)
+	if err != nil {
+		loc = time.UTC
+	}
+	if s.out.format == "csv" {
+		var rows [][]cell
+		for _, h := range c.Hours {
+			rows = append(rows, []cell{{text: h.At.In(loc).Format(time.RFC3339)}, {text: fmt.Sprint(h.Short)}, {text: fmt.Sprint(h.Extended)}})
+		}
+		return s.out.table([]string{"HOUR", "SHORT", "EXTENDED"}, rows)
+	}
+	most := 1
+	for _, h := range c.Hours {
+		most = max(most, h.Short+h.Extended)
+	}
+	if e := c.Effect; e.Moved+e.Begun+e.Ended+e.UntestedNow+e.UntestedThen > 0 {
+		s.out.line("%s", s.out.paint(fmt.Sprintf("This would move %d tests, add %d and end %d; %d would find no place, %d do now.", e.Moved, e.Begun, e.Ended, e.UntestedThen, e.UntestedNow), bold))
+	}
+	for _, k := range c.Crowds {
+		s.out.line("%s %s to %s: %s", s.out.paint("▲", quiet), k.From.In(loc).Format("2 Jan"), k.To.In(loc).Format("2 Jan"), k.Says)
+	}
+	for _, u := range c.Unsettled {
+		s.out.line("%s two plans are for %s", s.out.paint("▲", quiet), u)
+	}
+	s.out.line("%s", s.out.paint("            00    03    06    09    12    15    18    21      tests begin", dim))
+	open := map[int64]bool{}
+	for _, t := range c.Times {
+		for _, sp := range t.Allowed {
+			for at := sp.From.Truncate(time.Hour); at.Before(sp.To); at = at.Add(time.Hour) {
+				open[at.Unix()] = true
+			}
+		}
+	}
+	var b strings.Builder
+	total, day := 0, ""
+	flush := func() {
+		if day != "" {
+			s.out.line("%s  %s  %4d", day, b.String(), total)
+		}
+		b.Reset()
+		total = 0
+	}
+	prev := 0
+	for _, h := range c.Hours {
+		if d := h.At.In(loc).Format("Mon 02 Jan"); d != day {
+			flush()
+			day, prev = d, 0
+		}
+		n := h.Short + h.Extended
+		total += max(0, n-prev)
+		prev = h.Extended
+		switch {
+		case n > 0:
+			b.WriteString(s.out.paint(strings.Repeat(string(loads[min(len(loads)-1, (n*len(loads)-1)/most)]), 2), level))
+		case open[h.At.Truncate(time.Hour).Unix()]:
+			b.WriteString(s.out.paint("··", dim))
+		default:
+			b.WriteString("  ")
+		}
+	}
+	flush()
+	s.out.line("")
+	s.out.line("%s hours of %s; the tallest is %d tests at once, · is a window without any, blank is no window. %d tests begin in this time.", s.out.paint("▁█", level), c.Zone, most, c.Tests)
+	for _, list := range []struct {
+		word  string
+		tests []api.PlannedTest
+	}{{"held back", c.Held}, {"missed", c.Missed}} {
+		if len(list.tests) == 0 {
+			continue
+		}
+		s.out.line("")
+		s.out.line("%s", s.out.paint(fmt.Sprintf("%s: %d", list.word, len(list.tests)), bold))
+		for i, t := range list.tests {
+			if i == 10 {
+				s.out.line("  and %d more", len(list.tests)-10)
+				break
+			}
+			s.out.line("  %s %s, %s: %s", s.out.paint(t.Tail, bold), cmpOr(t.Bay, t.Host), t.Kind, t.Why)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,177 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/selftest"
+)
+
+// Ways in which a drive can stand as to its tests. One can stand in several.
+const (
+	standFailed  = "failed"  // its newest test of a kind failed
+	standNever   = "never"   // its log holds none that ended
+	standOverdue = "overdue" // a period passed without its test, or this one will
+	standHeld    = "held"    // a test is due, and kept back
+	standCannot  = "cannot"  // it has no self-tests, or nobody can ask it
+)
+
+// testIndex finds what is planned of each drive.
+func (s *Service) testIndex() map[string][]*selftest.Item {
+	out := map[string][]*selftest.Item{}
+	for i := range s.items {
+		out[s.items[i].Drive] = append(out[s.items[i].Drive], &s.items[i])
+	}
+	return out
+}
+
+// driveTests is how one drive stands, and in what ways.
+func (s *Service) driveTests(d *disk, at place, core []*selftest.Plan, items []*selftest.Item, now time.Time) (out api.DriveTests, stands []string) {
+	key := d.Desc.Key()
+	out = api.DriveTests{Drive: key, Tail: d.tail(), Bay: d.bay(), Next: []api.PlannedTest{}}
+	if at.pool != nil {
+		out.Pool = at.pool.Name
+	}
+	var says []string
+	r := selftest.Choose(core, s.where(d, at))
+	if r.Plan != nil {
+		out.Plan, out.PlanWhy = r.Plan.Name, r.Why
+		if r.Else != nil {
+			out.PlanElse = r.Else.Name
+		}
+		if len(r.Also) > 0 {
+			says = append(says, fmt.Sprintf("the plans %s and %s are both for it, and neither is more specific: the first is followed", r.Plan.Name, r.Also[0].Name))
+		}
+	}
+	last := s.lastTests(d)
+	show := func(kind drive.SelfTestKind) api.LastTest {
+		l, ok := last[kind]
+		if !ok {
+			return api.LastTest{Result: "never"}
+		}
+		return api.LastTest{At: l.at, About: l.about, Result: l.result}
+	}
+	out.Short, out.Extended = show(drive.SelfTestShort), show(drive.SelfTestExtended)
+	switch {
+	case !d.Present:
+		stands, says = append(stands, standCannot), append(says, "it does not answer")
+	case d.Blind != "":
+		stands, says = append(stands, standCannot), append(says, "it is blind: "+d.Blind)
+	case !d.Reading.SelfTests:
+		stands, says = append(stands, standCannot), append(says, "it has no self-tests")
+	case len(last) == 0:
+		stands, says = append(stands, standNever), append(says, "it was never tested")
+	}
+	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
+		if last[kind].result == string(drive.SelfTestFailed) {
+			stands, says = append(stands, standFailed), append(says, fmt.Sprintf("its newest %s self-test failed", kind))
+		}
+	}
+	if run := s.runs[key]; run != nil && !run.StalledSince.IsZero() {
+		says = append(says, fmt.Sprintf("its %s self-test: %s", run.Kind, run.Says))
+	}
+	newest := map[drive.SelfTestKind]*selftest.Item{}
+	for _, it := range items {
+		if n := newest[it.Kind]; !it.Period.From.After(now) && (n == nil || it.Period.From.After(n.Period.From)) {
+			newest[it.Kind] = it
+		}
+		if it.State == selftest.Planned || it.State == selftest.Running {
+			v := s.viewItem(it, now)
+			out.Next = append(out.Next, v)
+			switch v.State {
+			case api.PlannedTestStateHeld:
+				stands, says = append(stands, standHeld), append(says, fmt.Sprintf("its %s self-test is held back: %s", it.Kind, it.Why))
+			case api.PlannedTestStateUnplaced:
+				stands, says = append(stands, standOverdue), append(says, v.Why)
+			}
+		}
+	}
+	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
+		if it := newest[kind]; it != nil && it.State != selftest.Done && it.State != selftest.Dropped && it.State != selftest.Running && (it.Misses > 0 || it.State == selftest.Missed) {
+			stands, says = append(stands, standOverdue), append(says, fmt.Sprintf("%s of %s self-tests passed without it", periods(max(1, it.Misses)), kind))
+		}
+	}
+	slices.SortFunc(out.Next, func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Kind, b.Kind)) })
+	out.Says = strings.Join(says, "; ")
+	return out, stands
+}
+
+func periods(n int) string {
+	if n == 1 {
+		return "a period"
+	}
+	return fmt.Sprintf("%d periods", n)
+}
+
+// TestStanding says of the fleet who was tested when, and who was not.
+func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := api.TestStanding{Counts: map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0}, Drives: []api.DriveTests{}}
+	id := ""
+	if f.Pool != "" {
+		p, err := s.findPool(f.Pool)
+		if err != nil {
+			return out, err
+		}
+		id = p.ID
+	}
+	now, places, core, index := s.clock.Now(), s.places(), s.corePlans(nil, ""), s.testIndex()
+	drives := make([]*disk, 0, len(s.drives))
+	for _, d := range s.drives {
+		drives = append(drives, d)
+	}
+	slices.SortFunc(drives, byPlace)
+	var fits []api.DriveTests
+	for _, d := range drives {
+		key := d.Desc.Key()
+		at := places[key]
+		if d.Replaced || !d.Present && at.pool == nil || id != "" && (at.pool == nil || at.pool.ID != id) {
+			continue
+		}
+		v, stands := s.driveTests(d, at, core, index[key], now)
+		out.Counts["all"]++
+		slices.Sort(stands)
+		stands = slices.Compact(stands)
+		for _, one := range stands {
+			out.Counts[one]++
+		}
+		if w := string(f.Which); w == "" || w == "all" || slices.Contains(stands, w) {
+			fits = append(fits, v)
+		}
+	}
+	// What stands out comes first, then what was tested longest ago.
+	slices.SortStableFunc(fits, func(a, b api.DriveTests) int {
+		return cmp.Or(first(a.Says != "", b.Says != ""), a.Extended.At.Compare(b.Extended.At), a.Short.At.Compare(b.Short.At))
+	})
+	out.Total = len(fits)
+	from := 0
+	if f.Cursor != "" {
+		i := slices.IndexFunc(fits, func(v api.DriveTests) bool { return v.Drive == f.Cursor })
+		if i < 0 {
+			return out, problem(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+		}
+		from = i + 1
+	}
+	to := min(len(fits), from+cmp.Or(f.Limit, 200))
+	out.Drives = append(out.Drives, fits[from:to]...)
+	if to < len(fits) {
+		out.Next = fits[to-1].Drive
+	}
+	return out, nil
+}
+
+func first(a, b bool) int {
+	switch {
+	case a && !b:
+		return -1
+	case b && !a:
+		return 1
+	}
+	return 0
+}
