@@ -197,7 +197,7 @@ func (s *Service) viewItem(it *selftest.Item, now time.Time) api.PlannedTest {
 	}
 	switch {
 	case it.State == selftest.Planned && it.At.IsZero():
-		v.State = api.PlannedTestStateUnplaced
+		v.State, v.Why = api.PlannedTestStateUnplaced, "no place was found for it"
 		for _, c := range s.crowds {
 			if c.Kind == it.Kind && c.Period == it.Period && slices.Contains(c.Left, it.Drive) {
 				v.Why = c.Says

@@ -87,6 +87,9 @@ func (s *Service) driveTests(d *disk, at place, core []*selftest.Plan, items []*
 			case api.PlannedTestStateHeld:
 				stands, says = append(stands, standHeld), append(says, fmt.Sprintf("its %s self-test is held back: %s", it.Kind, it.Why))
 			case api.PlannedTestStateUnplaced:
+				if it.Period.From.After(now) {
+					continue // said beforehand, of all that share the trouble: it is not overdue yet
+				}
 				stands, says = append(stands, standOverdue), append(says, v.Why)
 			}
 		}

@@ -26,6 +26,7 @@ const RecoveriesPage = lazy(() => import("./recoveries/list"));
 const RecoveryPage = lazy(() => import("./recoveries/page"));
 
 const NoticesPage = lazy(() => import("./notices/page"));
+const TestsPage = lazy(() => import("./tests/page"));
 const RulesPage = lazy(() => import("./rules/page"));
 
 const queries = new QueryClient({
@@ -65,6 +66,7 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/recoveries" element={<RecoveriesPage />} />
                           <Route path="/recoveries/:id" element={<RecoveryPage />} />
                           <Route path="/notices" element={<NoticesPage />} />
+                          <Route path="/tests" element={<TestsPage />} />
                           <Route path="/rules" element={<RulesPage />} />
                           <Route path="*" element={<><Title>Nothing is here</Title><Empty>There is no such page. Press / to search.</Empty></>} />
                         </Routes>

@@ -211,7 +211,7 @@ func (p *placer) seek(i int, t time.Time) bool {
 		at, ok = p.next(i, j.Period.From)
 	}
 	if ok {
-		j.At = at
+		j.At = at.UTC()
 		p.occupy(i)
 	}
 	return ok
@@ -345,7 +345,7 @@ func (p *placer) repair(left []int) {
 			got := 0
 			for _, k := range order {
 				if at, ok := p.next(k, p.jobs[k].Period.From); ok {
-					p.jobs[k].At = at
+					p.jobs[k].At = at.UTC()
 					p.occupy(k)
 					got++
 				}

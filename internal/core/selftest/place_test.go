@@ -243,7 +243,7 @@ func TestForecast(t *testing.T) {
 		return out
 	}
 	require.Empty(t, say(9, 7*time.Hour))
-	require.Equal(t, []string{"5: extended self-tests of 14 drives in group soundscape g1 need 14 nights; the windows allow 9. Allow more at once, widen the windows, or test less often."}, say(14, 7*time.Hour))
+	require.Equal(t, []string{"5: extended self-tests of 14 drives in group g1 of soundscape need 14 nights; the windows allow 9. Allow more at once, widen the windows, or test less often."}, say(14, 7*time.Hour))
 	require.Equal(t, []string{"2: extended self-tests of 2 drives: they take up to 9 h, and the longest window is 8 h. Widen the windows, or let tests run past their end."}, say(2, 9*time.Hour))
 	plan.Over = true
 	require.Empty(t, say(2, 9*time.Hour))

@@ -68,13 +68,13 @@ type Where struct {
 // Uses are the names of what a drive shares, as limits know them.
 func (w Where) Uses() (out []string) {
 	if w.Group != "" {
-		out = append(out, "group "+w.PoolName+" "+w.Group)
+		out = append(out, "group "+w.Group+" of "+w.PoolName)
 	}
 	if w.Pool != "" {
 		out = append(out, "pool "+w.PoolName)
 	}
 	if w.Enclosure != "" {
-		out = append(out, "enclosure "+w.Host+" "+w.Enclosure)
+		out = append(out, "enclosure "+w.Enclosure+" of "+w.Host)
 	}
 	return append(out, "host "+w.Host)
 }

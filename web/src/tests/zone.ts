@@ -1,0 +1,47 @@
+/** Wall times of a zone that is not the browser's. */
+const formats = new Map<string, Intl.DateTimeFormat>();
+
+export type Wall = { year: number; month: number; day: number; minute: number };
+
+export function wall(at: number, zone: string): Wall {
+  let f = formats.get(zone);
+  if (!f) {
+    f = new Intl.DateTimeFormat("en-GB", { timeZone: zone, year: "numeric", month: "numeric", day: "numeric", hour: "numeric", minute: "numeric", hourCycle: "h23" });
+    formats.set(zone, f);
+  }
+  const part: Record<string, number> = {};
+  for (const p of f.formatToParts(at)) part[p.type] = Number(p.value);
+  return { year: part.year, month: part.month, day: part.day, minute: part.hour * 60 + part.minute };
+}
+
+/** midnight is when a day of a zone begins; days may run over their month. */
+export function midnight(year: number, month: number, day: number, zone: string): number {
+  const want = Date.UTC(year, month - 1, day);
+  let at = want;
+  for (let i = 0; i < 3; i++) {
+    const w = wall(at, zone);
+    at -= Date.UTC(w.year, w.month - 1, w.day, 0, w.minute) - want;
+  }
+  return at;
+}
+
+/** dayKey tells days apart, and sorts. */
+export const dayKey = (w: Wall) => w.year * 10000 + w.month * 100 + w.day;
+
+/** monday is the Monday of the week that a moment lies in, as a day of its zone. */
+export function monday(at: number, zone: string): Wall {
+  const w = wall(at, zone);
+  const weekday = (new Date(Date.UTC(w.year, w.month - 1, w.day)).getUTCDay() + 6) % 7;
+  const d = new Date(Date.UTC(w.year, w.month - 1, w.day - weekday));
+  return { year: d.getUTCFullYear(), month: d.getUTCMonth() + 1, day: d.getUTCDate(), minute: 0 };
+}
+
+export const plusDays = (w: Wall, n: number): Wall => {
+  const d = new Date(Date.UTC(w.year, w.month - 1, w.day + n));
+  return { year: d.getUTCFullYear(), month: d.getUTCMonth() + 1, day: d.getUTCDate(), minute: 0 };
+};
+
+export const iso = (w: Wall) => `${w.year}-${String(w.month).padStart(2, "0")}-${String(w.day).padStart(2, "0")}`;
+export const dayName = (w: Wall) => new Date(Date.UTC(w.year, w.month - 1, w.day)).toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", timeZone: "UTC" });
+export const clockOf = (minute: number) => `${String(Math.floor(minute / 60)).padStart(2, "0")}:${String(minute % 60).padStart(2, "0")}`;
+export const clockIn = (at: string, zone: string) => clockOf(wall(Date.parse(at), zone).minute);
