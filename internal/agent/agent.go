@@ -123,6 +123,14 @@ func (a *Agent) Run(ctx context.Context) error {
 	return ctx.Err()
 }
 
+// Step looks and reports once, and carries out what is ordered by then: for a clock that is moved by hand.
+func (a *Agent) Step(ctx context.Context) error {
+	if err := a.look(ctx); err != nil {
+		return err
+	}
+	return a.obeyOnce(ctx, 0)
+}
+
 // look reports if anything changed, or if it is time.
 func (a *Agent) look(ctx context.Context) error {
 	if err := a.flush(ctx); err != nil {

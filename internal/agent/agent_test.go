@@ -203,12 +203,14 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 		"4d006f":     "2f 00 0008 0000 03 04 5d 10 26 00",
 		"b70b":       "00 0b 0000 00000028",
 		"4d00400000": "00 00 0004 00 0d 10 2f",
+		"120186":     "00 86 003c 0000 0000 0000 0257",
 	}
 	r, why := read(t.Context(), Found{Transport: sas, Protocol: SCSI}, &m, time.Now(), false)
 	require.Empty(t, why)
 	require.Empty(t, r.Unreadable)
 	require.Equal(t, map[string]float64{"temperature_celsius": 38, "temperature_limit_celsius": 65, "grown_defects": 5}, r.Metrics)
 	require.True(t, r.Failing)
+	require.Equal(t, map[string]float64{"short": 0, "extended": 599}, r.TestMinutes)
 	require.Equal(t, []api.SelfTest{{Kind: "extended", Result: "failed", Hours: 5000, Lba: 0x1234, Number: 2, Status: 7}}, r.Tests)
 	sas["03"] = "70 00 00 00000000 0a 00000000 5e02 00000000"
 	_, why = read(t.Context(), Found{Transport: sas, Protocol: SCSI}, &m, time.Now(), false)
@@ -219,6 +221,8 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 	identify, health, tests := make([]byte, 4096), make([]byte, 512), make([]byte, 564)
 	copy(identify[4:], "TW7PL118            ")
 	identify[256], identify[266], identify[267] = 0x10, 0x5B, 1 // self-tests; 74 °C
+	identify[316] = 35
+	m = memory{}
 	health[0], health[1], health[2], health[3] = 0x03, 0x3D, 0x01, 97
 	for i := range 20 {
 		tests[4+28*i] = 0x0F
@@ -231,6 +235,7 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 	require.Equal(t, 44.0, r.Metrics["temperature_celsius"])
 	require.Equal(t, 74.0, r.Metrics["temperature_limit_celsius"])
 	require.Equal(t, "passed", r.Tests[0].Result)
+	require.Equal(t, map[string]float64{"short": 2, "extended": 35}, r.TestMinutes)
 }
 
 // TestATALogs: a drive that has logs beside its attributes is asked for those that feed something; an attribute's number
@@ -414,8 +419,13 @@ type recorded struct {
 }
 
 func (r recorded) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
-	if in == nil {
+	if in == nil || drive.Sends(cdb) {
 		*r.told = append(*r.told, fmt.Sprintf("%x", cdb))
+	}
+	if drive.Sends(cdb) {
+		first, last, err := drive.DecodeSelective(in)
+		*r.told = append(*r.told, fmt.Sprintf("%d to %d", first, last))
+		return nil, err
 	}
 	return r.wired.Execute(ctx, cdb, in)
 }
@@ -439,6 +449,11 @@ func TestSelfTestOrders(t *testing.T) {
 	require.True(t, a.again.Load(), "what came of it is read soon")
 	require.NoError(t, order("VR7NW001", "extended", false))
 	require.Contains(t, told, fmt.Sprintf("%x", drive.EncodePassThrough(drive.StopSelfTest, false)))
+	// A selective test is told its span first.
+	_, err := a.do(t.Context(), api.Order{Kind: api.OrderKindSelftest, Drive: wire.Identity(d.Identity), Test: "selective", On: true, FirstLba: 1000, LastLba: 2000, Expires: time.Now().Add(time.Minute)})
+	require.NoError(t, err)
+	selective, _ := drive.StartSelfTest(drive.SelfTestSelective)
+	require.Equal(t, []string{fmt.Sprintf("%x", drive.EncodePassThroughOut(drive.SmartWriteSelective)), "1000 to 2000", fmt.Sprintf("%x", drive.EncodePassThrough(selective, false))}, told[len(told)-3:])
 	n := len(told)
 	var no *refusal
 	require.ErrorAs(t, order("VR7ZZ999", "short", true), &no, "another drive answers")
@@ -448,4 +463,6 @@ func TestSelfTestOrders(t *testing.T) {
 	for _, cmd := range told[n:] {
 		require.Equal(t, fmt.Sprintf("%x", drive.EncodePassThrough(drive.CheckPowerMode, false)), cmd, "nothing but a look at its power")
 	}
+	_, err = a.do(t.Context(), api.Order{Kind: api.OrderKindSelftest, Drive: wire.Identity(d.Identity), Test: "short", On: true, Wake: true, Expires: time.Now().Add(time.Minute)})
+	require.NoError(t, err, "somebody said that it may be woken")
 }

@@ -63,13 +63,7 @@ func (l *ledger) path(id string) string {
 func (a *Agent) obey(ctx context.Context) {
 	pause := 200 * time.Millisecond
 	for ctx.Err() == nil {
-		wait, cancel := context.WithTimeout(ctx, 40*time.Second)
-		res, err := a.Client.TakeOrdersWithResponse(wait, &api.TakeOrdersParams{Wait: 20})
-		cancel()
-		if err == nil && res.JSON200 == nil {
-			err = problem(res.StatusCode(), res.Body)
-		}
-		if err != nil {
+		if err := a.obeyOnce(ctx, 20); err != nil {
 			if ctx.Err() == nil {
 				a.Log.Debug("no orders can be taken", "host", a.Host, "error", err)
 			}
@@ -78,10 +72,24 @@ func (a *Agent) obey(ctx context.Context) {
 			continue
 		}
 		pause = 200 * time.Millisecond
-		for _, o := range *res.JSON200 {
-			a.carryOut(ctx, o)
-		}
 	}
+}
+
+// obeyOnce carries out the orders that come within so many seconds.
+func (a *Agent) obeyOnce(ctx context.Context, seconds int) error {
+	wait, cancel := context.WithTimeout(ctx, time.Duration(2*seconds+5)*time.Second)
+	defer cancel()
+	res, err := a.Client.TakeOrdersWithResponse(wait, &api.TakeOrdersParams{Wait: seconds})
+	if err == nil && res.JSON200 == nil {
+		err = problem(res.StatusCode(), res.Body)
+	}
+	if err != nil {
+		return err
+	}
+	for _, o := range *res.JSON200 {
+		a.carryOut(ctx, o)
+	}
+	return nil
 }
 
 // carryOut does one order, once, and tells what came of it.

@@ -123,6 +123,10 @@ func planCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
+					if req.Name != "" && s.out.format == "table" {
+						e := c.Effect
+						s.out.line("%s", s.out.paint(fmt.Sprintf("This would move %d tests, add %d and end %d; %d would find no place, %d do now.", e.Moved, e.Begun, e.Ended, e.UntestedThen, e.UntestedNow), bold))
+					}
 					return s.calendar(c)
 				})},
 			{Name: "tests", Usage: "tests in order of time", Flags: []cli.Flag{&cli.StringFlag{Name: "drive", Usage: "of this drive"}, &cli.StringFlag{Name: "pool", Usage: "of this pool"}, &cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"}},
@@ -370,9 +374,6 @@ func (s *session) calendar(c api.Calendar) error {
 	most := 1
 	for _, h := range c.Hours {
 		most = max(most, h.Short+h.Extended)
-	}
-	if e := c.Effect; e.Moved+e.Begun+e.Ended+e.UntestedNow+e.UntestedThen > 0 {
-		s.out.line("%s", s.out.paint(fmt.Sprintf("This would move %d tests, add %d and end %d; %d would find no place, %d do now.", e.Moved, e.Begun, e.Ended, e.UntestedThen, e.UntestedNow), bold))
 	}
 	for _, k := range c.Crowds {
 		s.out.line("%s %s to %s: %s", s.out.paint("▲", quiet), k.From.In(loc).Format("2 Jan"), k.To.In(loc).Format("2 Jan"), k.Says)

@@ -82,6 +82,13 @@ func (l *Lab) SetSpeed(speed float64) {
 	l.base, l.since, l.speed = l.now(), time.Now(), speed
 }
 
+// Forward moves it by d at once: a clock of speed 0 is so moved by hand.
+func (l *Lab) Forward(d time.Duration) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.base, l.since = l.now().Add(d), time.Now()
+}
+
 // step is how long Sleep waits at most before it looks at the speed again.
 const step = 100 * time.Millisecond
 

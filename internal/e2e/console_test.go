@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
@@ -174,7 +175,6 @@ func TestConsole(t *testing.T) {
 	b.click("Plan a swap")
 	b.see("Look before you touch", "Enough is left when it is out", "now two more may fail; without it one more may fail", "looked at")
 	b.clean("the plan of a swap")
-	b.shot("swap-checks")
 	b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "LM417 comes next"))
 	b.click("Begin the swap")
 	b.see("Pull " + tail)
@@ -206,7 +206,6 @@ func TestConsole(t *testing.T) {
 	b.do("a wrong tail", chromedp.SendKeys(field, "QQ999"))
 	b.click("Confirm and make")
 	b.see("is not the label tail", "nothing was written")
-	b.shot("swap-confirm")
 	b.do("the right tail", chromedp.SendKeys(field, strings.ToLower(fresh.Tail)))
 	b.click("Confirm and make")
 	b.see("Wait for the recovery")
@@ -249,6 +248,21 @@ func TestConsole(t *testing.T) {
 	b.do("an expression", chromedp.SendKeys(`form input.font-mono`, "link_crc_errors_7d > 50\r"))
 	b.see("It would have flagged 1 of", "UN257")
 	b.clean("a rule that is tried")
+	// A window of a plan is moved, what that does is seen, and then it is kept.
+	d.run("plan", "set", "soundscape-nights", "--pool", "soundscape", "--window", "Mon-Fri 20:00-08:00", "--bar", "daily 01:00-02:30", "--run-over")
+	b.open("/tests?week=2026-11-30&plan=soundscape-nights")
+	b.see("Self-tests", "extended", "windows of", "soundscape-nights", "its newest extended self-test failed")
+	b.do("move where the window begins", chromedp.Focus(`[role=slider][aria-label="Window begins at 20:00"]`), chromedp.KeyEvent(kb.PageUp), chromedp.KeyEvent(kb.PageUp))
+	b.see("Mon-Fri 18:00-08:00")
+	await(t, "what it does is worked out", b.text, func(s string) bool { return !strings.Contains(s, "working out") })
+	b.clean("a window that is moved")
+	b.click("Keep it")
+	b.see("The plan soundscape-nights is kept")
+	require.Contains(t, d.run("plan", "show", "soundscape-nights"), "Mon-Fri 18:00-08:00")
+	b.shot("tests")
+	b.open("/tests?view=month")
+	b.see("month")
+	b.clean("a month of tests")
 	b.open("/pools")
 	b.see("soundscape")
 	b.shot("pools")

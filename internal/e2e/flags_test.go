@@ -9,7 +9,9 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
+	"github.com/emersion/go-ical"
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
@@ -122,5 +124,71 @@ func TestSelfTests(t *testing.T) {
 	failed := await(t, "it failed", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStateFailed })
 	require.EqualValues(t, 3118442904, failed.Lba)
 	require.Contains(t, d.try("selftest", "start").err, "name one drive")
-	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "long").err, "short, extended or conveyance")
+	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "long").err, "short, extended, conveyance or selective")
+	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "selective").err, "needs --span")
+	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "selective", "--span", "5-99999999999999").err, "LM417 has addresses 0 to 7814037167")
+	d.run("lab", "speed", "60")
+	require.Contains(t, d.run("selftest", "start", "LM417", "--kind", "selective", "--span", "3118442000-3118443000"), "ordered")
+	await(t, "a span was tested", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStatePassed && r.Kind == "selective" })
+	require.Contains(t, d.try("selftest", "start", "--where", "temperature_celsius>90").err, "No drive is meant by that")
+}
+
+// TestPlanning: what a plan does is shown before it is kept; a drive's next tests and why are told; the calendar is read by
+// programs that are not ours.
+func TestPlanning(t *testing.T) {
+	d := startDemo(t)
+	require.Contains(t, d.run("plan"), "short tests every Monday 00:00, extended tests every month on the 1st 00:00")
+	before := d.run("-o", "json", "plan", "list")
+	preview := d.run("plan", "preview", "fleet", "--window", "Mon,Wed 22:00-06:00", "--zone", "Europe/Berlin", "--weeks", "6")
+	require.Contains(t, preview, "This would move")
+	require.Contains(t, preview, "and the longest window is 8 h")
+	require.Equal(t, before, d.run("-o", "json", "plan", "list"), "nothing was kept")
+	require.Contains(t, d.run("plan", "set", "archive", "--pool", "soundscape", "--pool", "logbook", "--extended", "every 2 weeks on Sunday 03:30", "--bar", "Mon,Tue 01:00-03:00"), "every 2 weeks on Sunday 03:30")
+	two := d.try("plan", "set", "nightly", "--pool", "logbook")
+	require.Equal(t, 3, two.code)
+	require.Contains(t, two.err, "neither is more specific")
+	require.Contains(t, d.try("plan", "set", "nightly").err, "say what the plan nightly is for")
+	drive := get[api.Drive](d.shell, "drive", "LM417")
+	require.Equal(t, "archive", drive.SelfTests.Plan)
+	require.Equal(t, "fleet", drive.SelfTests.PlanElse)
+	require.NotEmpty(t, drive.SelfTests.Next)
+	require.Contains(t, d.run("plan", "tests", "--pool", "soundscape", "--days", "20d"), "archive")
+	require.Contains(t, d.run("selftest", "standing", "--which", "failed"), "LM417")
+
+	address := strings.Fields(d.run("plan", "feed"))[0]
+	read := func() (int, string) {
+		res, err := http.Get(address)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, string(body)
+	}
+	code, body := read()
+	require.Equal(t, 200, code)
+	cal, err := ical.NewDecoder(strings.NewReader(body)).Decode()
+	require.NoError(t, err)
+	events := cal.Events()
+	require.NotEmpty(t, events)
+	seen := map[string]bool{}
+	for _, e := range events {
+		uid, err := e.Props.Text(ical.PropUID)
+		require.NoError(t, err)
+		require.False(t, seen[uid], "each event once")
+		seen[uid] = true
+		from, err := e.DateTimeStart(time.UTC)
+		require.NoError(t, err)
+		to, err := e.DateTimeEnd(time.UTC)
+		require.NoError(t, err)
+		require.True(t, from.Before(to))
+		says, err := e.Props.Text(ical.PropSummary)
+		require.NoError(t, err)
+		require.Regexp(t, `^(short|extended) self-tests, [a-z]+: \d+ drives?$`, says)
+	}
+	d.run("plan", "feed", "--end")
+	code, body = read()
+	require.Equal(t, 404, code)
+	require.Contains(t, body, "lantern plan feed")
+	d.run("plan", "remove", "archive")
+	require.Equal(t, "fleet", get[api.Drive](d.shell, "drive", "LM417").SelfTests.Plan)
 }

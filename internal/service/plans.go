@@ -112,6 +112,7 @@ func localZone() string {
 func newPlan(doc planDoc) (*plan, error) {
 	c := doc.Change
 	p := &plan{planDoc: doc}
+	p.Change.Windows, p.Change.Barred = []string{}, []string{} // to be written as they are read
 	loc, err := time.LoadLocation(c.Zone)
 	if err != nil || c.Zone == "" || c.Zone == "Local" {
 		return nil, problem(422, "bad-zone", "Name it as Europe/Berlin, America/New_York or UTC.", "There is no time zone %q.", c.Zone)
@@ -140,7 +141,8 @@ func newPlan(doc planDoc) (*plan, error) {
 		of   string
 		text []string
 		to   *[]selftest.Window
-	}{{"window", c.Windows, &p.Windows}, {"barred time", c.Barred, &p.Plan.Barred}} {
+		as   *[]string
+	}{{"window", c.Windows, &p.Windows, &p.Change.Windows}, {"barred time", c.Barred, &p.Plan.Barred, &p.Change.Barred}} {
 		for _, text := range list.text {
 			w, err := selftest.ParseWindow(text)
 			if err != nil {
@@ -149,7 +151,7 @@ func newPlan(doc planDoc) (*plan, error) {
 			if day, empty := w.Vanishes(loc, doc.Made); empty && list.of == "window" {
 				return nil, problem(422, "bad-window", "Let it begin or end at another time.", "The window %s is empty on %s: in %s the clocks are put forward over it.", w, day.Format("Monday 2 January 2006"), c.Zone)
 			}
-			*list.to = append(*list.to, w)
+			*list.to, *list.as = append(*list.to, w), append(*list.as, w.String())
 		}
 	}
 	for _, sc := range c.Covers {

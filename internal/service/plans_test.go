@@ -256,6 +256,6 @@ func TestTakesAreLearned(t *testing.T) {
 		require.NoError(t, err)
 		return h.s.testTakes(d, drive.SelfTestExtended, h.s.testRatios())
 	}
-	require.InDelta(t, 6*time.Hour, takes("AA001"), float64(11*time.Minute), "to the report that told of its end")
-	require.Greater(t, takes("BB002"), 5*time.Hour+50*time.Minute, "of the same model")
+	require.Equal(t, 6*time.Hour+41*time.Minute, takes("AA001"), "six hours, a tenth, and what passes until its end is known")
+	require.Equal(t, 7*time.Hour+35*time.Minute, takes("BB002"), "of the same model: half as long again as it thinks, a quarter, and the same")
 }

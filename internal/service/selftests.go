@@ -89,6 +89,9 @@ func (s *Service) testable(req api.TestOrder) (out []*disk, err error) {
 		return slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.record) })
 	})
 	slices.SortFunc(out, byPlace)
+	if len(out) == 0 {
+		return nil, problem(404, "no-drive", "See which drives there are: lantern drives", "No drive is meant by that.")
+	}
 	return out, nil
 }
 

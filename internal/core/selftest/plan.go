@@ -163,9 +163,11 @@ func why(k ScopeKind, w Where) string {
 	return "it is for this very drive"
 }
 
-// Takes is how long a test will take: the longest of the drive's newest three, if it ran any; else its own estimate,
-// corrected by how others of its model did against theirs. It is whole minutes. took is the newest first.
+// Takes is how long a test is given: the longest of the drive's newest three, if it ran any, and a tenth; else its own
+// estimate, which is for an idle drive, corrected by how others of its model did against theirs, and a quarter; and some
+// minutes until its end is known. It is whole minutes. took is the newest first.
 func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration, others []float64) time.Duration {
+	const known = 5 * time.Minute
 	out := estimate
 	if out <= 0 { // it does not say
 		out = map[drive.SelfTestKind]time.Duration{drive.SelfTestShort: 2 * time.Minute, drive.SelfTestConveyance: 5 * time.Minute}[kind]
@@ -173,12 +175,14 @@ func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration
 	}
 	switch {
 	case len(took) > 0:
-		out = slices.Max(took[:min(len(took), 3)])
+		out = slices.Max(took[:min(len(took), 3)]) * 11 / 10
 	case len(others) > 0:
 		sorted := slices.Sorted(slices.Values(others))
-		out = time.Duration(float64(out) * sorted[len(sorted)/2])
+		out = time.Duration(float64(out) * sorted[len(sorted)/2] * 1.25)
+	default:
+		out = out * 5 / 4
 	}
-	return max(time.Minute, (out + time.Minute - 1).Truncate(time.Minute))
+	return (out + known + time.Minute - 1).Truncate(time.Minute)
 }
 
 // Crowd is what will go untested in one period, and why.

@@ -8,7 +8,14 @@ export type Window = { days: number[]; from: number; to: number };
 /** text is a window as the service reads it. */
 export function text(w: Window): string {
   const names = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
-  const days = w.days.length === 7 ? "daily" : [1, 2, 3, 4, 5, 6, 0].filter((d) => w.days.includes(d)).map((d) => names[d]).join(",");
+  const week = [1, 2, 3, 4, 5, 6, 0];
+  const runs: number[][] = [];
+  for (const [i, d] of week.entries()) {
+    if (!w.days.includes(d)) continue;
+    if (i > 0 && w.days.includes(week[i - 1])) runs[runs.length - 1].push(d);
+    else runs.push([d]);
+  }
+  const days = w.days.length === 7 ? "daily" : runs.map((r) => (r.length > 2 ? `${names[r[0]]}-${names[r[r.length - 1]]}` : r.map((d) => names[d]).join(","))).join(",");
   return `${days} ${clockOf(w.from)}-${clockOf(w.to)}`;
 }
 

@@ -82,7 +82,7 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
         {draft && (
           <div role="status" className="sheet mb-3 flex flex-wrap items-center gap-x-5 gap-y-2 border-edge! px-4 py-3">
             <span className="min-w-0 grow"><b>{draft.length ? draft.map(text).join(", ") : "no window: tests at any time"}</b>
-              <span className="block text-soft">{then.error ? <b className="text-replace">{then.error.message}</b> : then.data?.effect && settled === draft ? effect(then.data.effect) : "working out what it does"}</span></span>
+              <span className="block text-soft">{then.error ? <b className="text-replace">{then.error.message}</b> : then.data && !then.isPlaceholderData && settled === draft ? effect(then.data.effect) : "working out what it does"}</span></span>
             {draft.length > 0 && <button className="button small" onClick={() => setDraft([])}>No window</button>}
             <button className="button small" onClick={() => setDraft(null)}>Leave it</button>
             <button className="button small main" disabled={keep.isPending || !!then.error || settled !== draft} onClick={() => keep.mutate()}>Keep it</button>
@@ -112,7 +112,8 @@ function useSettled<T>(value: T, wait: number): T {
   return settled;
 }
 
-function effect(e: S["PlanEffect"]): string {
+function effect(e?: S["PlanEffect"]): string {
+  if (!e) return "No test gets another time.";
   const parts = [e.moved && `${e.moved} tests get another time`, e.begun && `${e.begun} are new`, e.ended && `${e.ended} are planned no more`].filter(Boolean);
   const left = e.untested_then ? `; ${e.untested_then} find no place (${e.untested_now} now)` : e.untested_now ? "; all find a place" : "";
   return `${parts.join(", ") || "No test gets another time"}${left}.`;

@@ -85,6 +85,7 @@ function Edit({ plan: p, fresh, done }: { plan: S["Plan"]; fresh?: boolean; done
       </div>
       <div aria-live="polite">
         {look.error && <p className="font-semibold text-replace">{look.error.message}</p>}
+        {look.data && !e && <p><b>No test would get another time.</b></p>}
         {e && <p><b>{e.moved} tests would get another time, {e.begun} would be new, {e.ended} would be planned no more.</b> {e.untested_then ? `${e.untested_then} would find no place (${e.untested_now} now).` : "All find a place."}</p>}
         {look.data?.crowds.map((k, i) => <p key={i} className="text-soft">{k.says}</p>)}
       </div>
