@@ -53,6 +53,9 @@ func (r *rack) Admit(context.Context, string, pools.Target) (string, error) {
 func (r *rack) Begin(context.Context, string, recovery.Kind) (string, error) {
 	return "", pools.ErrNoSuchPool
 }
+func (r *rack) Lies(context.Context, string, uint64) (string, error) {
+	return "", pools.ErrNotOffered
+}
 func (r *rack) Stop(context.Context, string) (string, error) { return "", nil }
 
 // wired answers as a drive does, with the bytes it is given.

@@ -157,6 +157,18 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 			}
 			return d.Admit(ctx, o.Pool, t)
 		})
+	case api.OrderKindAddress:
+		f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
+		if err != nil {
+			return "", err
+		}
+		says, err := a.eachDriver(func(p pools.Driver) (string, error) {
+			return p.Lies(ctx, f.Path, uint64(o.FirstLba)*uint64(max(d.LogicalSector, 512)))
+		})
+		if errors.Is(err, pools.ErrNotOffered) {
+			return "", refuse("its pool cannot say what lies there")
+		}
+		return says, err
 	case api.OrderKindSelftest:
 		return a.selfTest(ctx, o)
 	case api.OrderKindScrub, api.OrderKindRebalance:

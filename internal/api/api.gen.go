@@ -305,6 +305,7 @@ func (e NoticeState) Valid() bool {
 
 // Defines values for OrderKind.
 const (
+	OrderKindAddress   OrderKind = "address"
 	OrderKindAdmit     OrderKind = "admit"
 	OrderKindJoin      OrderKind = "join"
 	OrderKindLight     OrderKind = "light"
@@ -317,6 +318,8 @@ const (
 // Valid indicates whether the value is a known member of the OrderKind enum.
 func (e OrderKind) Valid() bool {
 	switch e {
+	case OrderKindAddress:
+		return true
 	case OrderKindAdmit:
 		return true
 	case OrderKindJoin:
@@ -762,6 +765,11 @@ func (e GetTestStandingParamsWhich) Valid() bool {
 	}
 }
 
+// Address defines model for Address.
+type Address struct {
+	Lba int64 `json:"lba"`
+}
+
 // Attribute defines model for Attribute.
 type Attribute struct {
 	Flags     int    `json:"flags"`
@@ -941,8 +949,11 @@ type Drive struct {
 	Blind string `json:"blind,omitempty,omitzero"`
 
 	// Busy share of the last minutes in which it did I/O
-	Busy               float64     `json:"busy,omitempty,omitzero"`
-	CapacityBytes      int64       `json:"capacity_bytes"`
+	Busy          float64 `json:"busy,omitempty,omitzero"`
+	CapacityBytes int64   `json:"capacity_bytes"`
+
+	// FailedAt where its newest failed self-test stopped, and what lies there
+	FailedAt           FailedAt    `json:"failed_at,omitempty,omitzero"`
 	Findings           []Finding   `json:"findings"`
 	Firmware           string      `json:"firmware,omitempty,omitzero"`
 	FirstSeenAt        time.Time   `json:"first_seen_at"`
@@ -1082,6 +1093,12 @@ type Evidence struct {
 	Metric string    `json:"metric,omitempty,omitzero"`
 	Says   string    `json:"says"`
 	Source string    `json:"source"`
+}
+
+// FailedAt where its newest failed self-test stopped, and what lies there
+type FailedAt struct {
+	Lba  int64  `json:"lba"`
+	Says string `json:"says"`
 }
 
 // Feed defines model for Feed.
@@ -1380,7 +1397,7 @@ type Order struct {
 	Drive   Identity  `json:"drive,omitempty,omitzero"`
 	Expires time.Time `json:"expires"`
 
-	// FirstLba selective self-test: from here
+	// FirstLba selective self-test: from here; address: what lies here
 	FirstLba int64     `json:"first_lba,omitempty,omitzero"`
 	Host     string    `json:"host"`
 	Id       string    `json:"id"`
@@ -2297,6 +2314,11 @@ type ListDrivesParams struct {
 	Limit  LimitParam `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
+// AskAddressParams defines parameters for AskAddress.
+type AskAddressParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // GetReadingsParams defines parameters for GetReadings.
 type GetReadingsParams struct {
 	Hours int `form:"hours,omitempty" json:"hours,omitempty,omitzero"`
@@ -2426,6 +2448,9 @@ type PushReportJSONRequestBody = Report
 
 // PutChannelJSONRequestBody defines body for PutChannel for application/json ContentType.
 type PutChannelJSONRequestBody = ChannelPut
+
+// AskAddressJSONRequestBody defines body for AskAddress for application/json ContentType.
+type AskAddressJSONRequestBody = Address
 
 // EnrolHostJSONRequestBody defines body for EnrolHost for application/json ContentType.
 type EnrolHostJSONRequestBody = Enrol
@@ -2616,6 +2641,14 @@ type ClientInterface interface {
 
 	// GetDrive performs a GET /drives/{drive} (the `GetDrive` operationId) request.
 	GetDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskAddressWithBody performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
+	// with any type of body and a specified content type.
+	AskAddressWithBody(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskAddress performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReadings performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
 	GetReadings(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3083,6 +3116,34 @@ func (c *Client) ListDrives(ctx context.Context, params *ListDrivesParams, reqEd
 // GetDrive performs a GET /drives/{drive} (the `GetDrive` operationId) request.
 func (c *Client) GetDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDriveRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskAddressWithBody performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AskAddressWithBody(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskAddressRequestWithBody(c.Server, drive, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskAddress performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskAddressRequest(c.Server, drive, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4669,6 +4730,66 @@ func NewGetDriveRequest(server string, drive DriveParam) (*http.Request, error) 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAskAddressRequest calls the generic AskAddress builder with application/json body
+func NewAskAddressRequest(server string, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskAddressRequestWithBody(server, drive, params, "application/json", bodyReader)
+}
+
+// NewAskAddressRequestWithBody constructs an http.Request for the AskAddress method, with any body, and a specified content type
+func NewAskAddressRequestWithBody(server string, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/address", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
 	}
 
 	return req, nil
@@ -6878,6 +6999,16 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetDriveWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*GetDriveResponse, error)
 
+	// AskAddressWithBodyWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AskAddressWithBodyWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskAddressResponse, error)
+
+	// AskAddressWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AskAddressWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAddressResponse, error)
+
 	// GetReadingsWithResponse performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7817,6 +7948,54 @@ func (r GetDriveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Order
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AskAddressResponse) GetJSON202() *Order {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskAddressResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskAddressResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10256,6 +10435,28 @@ func (c *ClientWithResponses) GetDriveWithResponse(ctx context.Context, drive Dr
 	return ParseGetDriveResponse(rsp)
 }
 
+// AskAddressWithBodyWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AskAddressWithBodyWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskAddressResponse, error) {
+	rsp, err := c.AskAddressWithBody(ctx, drive, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskAddressResponse(rsp)
+}
+
+// AskAddressWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AskAddressWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAddressResponse, error) {
+	rsp, err := c.AskAddress(ctx, drive, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskAddressResponse(rsp)
+}
+
 // GetReadingsWithResponse performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11415,6 +11616,39 @@ func ParseGetDriveResponse(rsp *http.Response) (*GetDriveResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskAddressResponse parses an HTTP response from a AskAddressWithResponse call
+func ParseAskAddressResponse(rsp *http.Response) (*AskAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Order
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -13017,6 +13251,9 @@ type ServerInterface interface {
 	// (GET /drives/{drive})
 	GetDrive(ctx *echo.Context, drive DriveParam) error
 
+	// (POST /drives/{drive}/address)
+	AskAddress(ctx *echo.Context, drive DriveParam, params AskAddressParams) error
+
 	// (GET /drives/{drive}/readings)
 	GetReadings(ctx *echo.Context, drive DriveParam, params GetReadingsParams) error
 
@@ -13470,6 +13707,42 @@ func (w *ServerInterfaceWrapper) GetDrive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDrive(ctx, drive)
+	return err
+}
+
+// AskAddress converts echo context to params.
+func (w *ServerInterfaceWrapper) AskAddress(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AskAddressParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AskAddress(ctx, drive, params)
 	return err
 }
 
@@ -14478,6 +14751,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/selftests", wrapper.ListTestRuns, options.OperationMiddlewares["listTestRuns"]...)
 	router.POST(options.BaseURL+"/selftests", wrapper.StartTests, options.OperationMiddlewares["startTests"]...)
 	router.POST(options.BaseURL+"/selftests/stop", wrapper.StopTests, options.OperationMiddlewares["stopTests"]...)
+	router.POST(options.BaseURL+"/drives/:drive/address", wrapper.AskAddress, options.OperationMiddlewares["askAddress"]...)
 	router.GET(options.BaseURL+"/selftests/standing", wrapper.GetTestStanding, options.OperationMiddlewares["getTestStanding"]...)
 	router.GET(options.BaseURL+"/plans", wrapper.ListPlans, options.OperationMiddlewares["listPlans"]...)
 	router.POST(options.BaseURL+"/plans/preview", wrapper.PreviewPlans, options.OperationMiddlewares["previewPlans"]...)

@@ -137,6 +137,11 @@ func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) 
 		return err
 	}
 	fmt.Fprintf(s.errOut, "ordered; waiting for what %s observes\n", o.Host)
+	return s.ordered(ctx, o, pool)
+}
+
+// ordered waits for what comes of an order on something, and tells it.
+func (s *session) ordered(ctx context.Context, o api.Order, on string) error {
 	for o.State == api.OrderStateWaiting {
 		select {
 		case <-ctx.Done():
@@ -156,10 +161,10 @@ func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) 
 	}
 	switch o.State {
 	case api.OrderStateDone:
-		s.out.line("%s: %s", pool, o.Says)
+		s.out.line("%s: %s", on, o.Says)
 		return nil
 	case api.OrderStateRefused:
 		return &Failure{ExitRefused, fmt.Sprintf("%s refused: %s", o.Host, o.Says)}
 	}
-	return &Failure{ExitFailed, fmt.Sprintf("%s on %s %s: %s", a.Action, o.Host, o.State, o.Says)}
+	return &Failure{ExitFailed, fmt.Sprintf("%s on %s %s: %s", o.Kind, o.Host, o.State, o.Says)}
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strconv"
 
 	"github.com/urfave/cli/v3"
 
@@ -65,6 +66,43 @@ func selftestCommand() *cli.Command {
 						return err
 					}
 					return s.testRuns(all, "Nothing that was started here runs there.")
+				})},
+			{Name: "where", Usage: "what lies at an address of a drive, such as the one at which its test failed", ArgsUsage: "<drive> [address]", Description: "Example: lantern selftest where LM417\n         lantern selftest where LM417 3118442904",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name := cmd.Args().First()
+					if name == "" || cmd.Args().Len() > 2 {
+						return usage("name a drive, and an address if it is not the one at which its test failed\nExample: %s", example(cmd))
+					}
+					var req api.Address
+					if cmd.Args().Len() == 2 {
+						n, err := strconv.ParseInt(cmd.Args().Get(1), 10, 64)
+						if err != nil || n < 0 {
+							return usage("%q is no address", cmd.Args().Get(1))
+						}
+						req.Lba = n
+					} else {
+						res, err := s.client.GetDriveWithResponse(ctx, name)
+						if err != nil {
+							return unreachable(err)
+						}
+						d, err := got(res.JSON200, res, res.Body)
+						if err != nil {
+							return err
+						}
+						if d.FailedAt.Lba == 0 && d.FailedAt.Says == "" {
+							return &Failure{ExitFailed, "no test of " + d.Tail + " failed at an address; name one"}
+						}
+						req.Lba = d.FailedAt.Lba
+					}
+					res, err := s.client.AskAddressWithResponse(ctx, name, nil, req)
+					if err != nil {
+						return unreachable(err)
+					}
+					o, err := got(res.JSON202, res, res.Body)
+					if err != nil {
+						return err
+					}
+					return s.ordered(ctx, o, fmt.Sprintf("LBA %d", req.Lba))
 				})},
 			{Name: "standing", Usage: "who was tested when, and who was not", Flags: []cli.Flag{&cli.StringFlag{Name: "which", Usage: "all, failed, never, overdue, held or cannot", DefaultText: "all"}, &cli.StringFlag{Name: "pool", Usage: "of this pool"}},
 				Description: "Example: lantern selftest standing --which overdue", Action: with(standing)},

@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"io"
@@ -57,6 +58,19 @@ func TestBtrfs(t *testing.T) {
 	for _, m := range pool.Groups[0].Members {
 		require.Equal(t, api.Unknown, m.Verdict, "a loop device has no SMART: it is unknown, not sound (R7)")
 		require.Equal(t, "online", m.State)
+	}
+
+	b.step("What lies at an address of a member is told by its pool; where the bytes are, the member's own file says")
+	for path := range b.sums {
+		at := members[0].holds(path)
+		if at < 0 {
+			continue // this file lies on the other two
+		}
+		says := b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(at/512))
+		b.say("%s", strings.TrimSpace(says))
+		require.Contains(t, says, path)
+		require.Contains(t, b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(members[0].size()/512-1)), "not in use")
+		break
 	}
 
 	b.step("A member loses its backing; writing goes on")
@@ -281,6 +295,28 @@ func (l *loop) overwrite(at, n int64) {
 		require.NoError(l.t, err)
 	}
 	require.NoError(l.t, unix.Fadvise(int(l.dev.Fd()), 0, 0, unix.FADV_DONTNEED))
+}
+
+// holds looks for the middle of a file among the bytes of a member, at every 4 KiB; -1 when they are not there.
+func (l *loop) holds(path string) int64 {
+	data, err := os.ReadFile(path)
+	require.NoError(l.t, err)
+	want := data[len(data)/2:][:4096]
+	b := make([]byte, 4096)
+	for at := int64(0); ; at += 4096 {
+		if _, err := l.file.ReadAt(b, at); err != nil {
+			return -1
+		}
+		if bytes.Equal(b, want) {
+			return at
+		}
+	}
+}
+
+func (l *loop) size() int64 {
+	st, err := l.file.Stat()
+	require.NoError(l.t, err)
+	return st.Size()
 }
 
 func (l *loop) serial() string { return fmt.Sprintf("L%X-%08d", l.st.Dev, l.st.Ino) }

@@ -98,3 +98,13 @@ func (s *Server) EndFeed(c *echo.Context) error {
 	}
 	return c.NoContent(http.StatusNoContent)
 }
+
+// AskAddress asks what lies at an address of a drive.
+func (s *Server) AskAddress(c *echo.Context, drive api.DriveParam, _ api.AskAddressParams) error {
+	req, err := take[api.Address](c, maxBody)
+	if err != nil {
+		return err
+	}
+	o, err := s.Service.AskAddress(person(c), drive, req.Lba)
+	return answer(c, http.StatusAccepted, o, err)
+}

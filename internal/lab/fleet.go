@@ -276,7 +276,7 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 		if !ok || s.Host != h.Name {
 			continue
 		}
-		out = append(out, agent.Found{Path: fmt.Sprintf("/lab/%s/%s%02d", h.Name, s.Section, s.Bay), Mark: d.key() + s.From.String(),
+		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(),
 			Section: s.Section, Bay: s.Bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
 			Failures: func() (int64, bool) { return 0, true }})
 	}
@@ -286,6 +286,9 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 
 // Changes are not told: a lab host is looked at.
 func (h *Host) Changes(context.Context) <-chan struct{} { return nil }
+
+// labPath is where a drive answers as long as it is in a bay.
+func labPath(s Stay) string { return fmt.Sprintf("/lab/%s/%s%02d", s.Host, s.Section, s.Bay) }
 
 // Enclosures are its layouts and lights.
 func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {

@@ -217,6 +217,37 @@ func (k Keeper) Begin(_ context.Context, id string, kind recovery.Kind) (string,
 	})
 }
 
+// Lies says what lies at an address. Lab pools fill their members from the beginning.
+func (k Keeper) Lies(_ context.Context, path string, offset uint64) (string, error) {
+	f := k.Fleet
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, d := range f.Drives {
+		if s, ok := d.at(f.clock.Now()); !ok || labPath(s) != path {
+			continue
+		}
+		for _, p := range f.Pools {
+			says := ""
+			p.Everyone(func(group string, m *pool.Member) {
+				switch {
+				case m.Drive != d.key():
+				case offset < uint64(m.Used):
+					says = "data of " + p.Name
+					if group != "" {
+						says = "data of " + group + " of " + p.Name
+					}
+				default:
+					says = "free space of " + p.Name
+				}
+			})
+			if says != "" {
+				return says, nil
+			}
+		}
+	}
+	return "", pools.ErrNoSuchPool
+}
+
 // Stop ends a scrub or a rebalance. What fills a member is not stopped: redundancy would be left missing.
 func (k Keeper) Stop(_ context.Context, id string) (string, error) {
 	return k.change(id, func(p *Pool, now time.Time) (string, error) {

@@ -342,6 +342,9 @@ func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
 		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
 		Peers: g.peers, Neighbours: g.neighbours, Filling: at.filling, Member: at.member.State, Stays: d.Stays, BayMates: strings.Fields(g.mates), CleanScrub: g.scrub}
+	if d.Failed != nil && d.Failed.Says != "" {
+		sub.FailedLBA, sub.Lies = d.Failed.Lba, d.Failed.Says
+	}
 	if r := s.runs[d.Desc.Key()]; r != nil {
 		sub.Stalled = r.StalledSince
 	}

@@ -98,6 +98,8 @@ func (s *Service) end(b *store.Batch, o *order, state api.OrderState, says strin
 	}
 	if o.Kind == api.OrderKindSelftest {
 		s.testAnswered(b, o)
+	} else if o.Kind == api.OrderKindAddress {
+		s.addressAnswered(b, o)
 	} else if o.swap == "" && o.light == "" {
 		s.happened(b, api.EventKindPool, o.Pool, fmt.Sprintf("%s on %s: %s, %s", o.Kind, o.Host, state, says))
 	}

@@ -189,6 +189,9 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 			d.Reading = rd
 			d.Reading.Metrics = nil
 			s.followTest(b, key, rd)
+			if live {
+				s.failedAt(b, d)
+			}
 			if len(rd.Attributes) == 0 {
 				d.Reading.Attributes = before // an unreadable or a past page does not wipe out what was known
 			}

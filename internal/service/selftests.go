@@ -338,3 +338,55 @@ func (s *Service) TestRuns(name string) ([]api.TestRun, error) {
 	}
 	return out, nil
 }
+
+// AskAddress asks the pool of a drive what lies at an address.
+func (s *Service) AskAddress(by, name string, lba int64) (api.Order, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.findDrive(name)
+	if err != nil {
+		return api.Order{}, err
+	}
+	sectors := int64(d.Desc.Capacity / max(1, d.Desc.LogicalSector))
+	if lba < 0 || lba >= sectors && sectors > 0 {
+		return api.Order{}, problem(422, "bad-span", fmt.Sprintf("%s has addresses 0 to %d.", d.tail(), sectors-1), "%d is no address of it.", lba)
+	}
+	if h := s.hosts[d.Host]; !d.Present || h == nil || s.late(h, s.clock.Now()) {
+		return api.Order{}, problem(409, "host-quiet", "Ask when it answers again.", "Neither %s nor what lies on it can be asked now.", d.tail())
+	}
+	b := &store.Batch{}
+	o := s.askAddress(b, d, by, lba)
+	return o.Order, s.commit(b)
+}
+
+func (s *Service) askAddress(b *store.Batch, d *disk, by string, lba int64) *order {
+	o := &order{Order: api.Order{Host: d.Host, Kind: api.OrderKindAddress, By: by, Drive: wire.Identity(d.Desc.Identity), FirstLba: lba}, test: d.Desc.Key()}
+	s.order(b, o)
+	return o
+}
+
+// failedAt asks once, for each place at which a self-test failed, what lies there.
+func (s *Service) failedAt(b *store.Batch, d *disk) {
+	for _, t := range d.Reading.Tests {
+		if t.Result != string(drive.SelfTestFailed) {
+			continue
+		}
+		if t.Lba >= 0 && (d.Failed == nil || d.Failed.Lba != t.Lba) {
+			d.Failed = &api.FailedAt{Lba: t.Lba}
+			b.Put(d.row())
+			s.askAddress(b, d, "the service", t.Lba)
+		}
+		return
+	}
+}
+
+// addressAnswered keeps what lies where a self-test failed.
+func (s *Service) addressAnswered(b *store.Batch, o *order) {
+	d := s.drives[wire.ToIdentity(o.Drive).Key()]
+	if d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba || o.State != api.OrderStateDone {
+		return
+	}
+	d.Failed.Says = o.Says
+	d.version++
+	b.Put(d.row())
+}

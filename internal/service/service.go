@@ -118,6 +118,8 @@ type facts struct {
 	Names    []string          `json:"names,omitempty"`
 	Stays    []health.Stay     `json:"stays,omitempty"`     // the bays it was in, in order of time
 	BadLinks []string          `json:"bad_links,omitempty"` // the bays in which its link was bad
+	// Failed is where its newest failed self-test stopped, and what its pool says lies there.
+	Failed *api.FailedAt `json:"failed,omitempty"`
 	// Took is how long its newest tests of each kind took from order to end, the newest first.
 	Took map[string][]time.Duration `json:"took,omitempty"`
 	// Life is what its counters had counted when they began anew; nil when it must be made out from all readings.

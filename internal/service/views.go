@@ -108,6 +108,9 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 	out.Siblings = s.batchOf(d)
 	out.Testing, out.Busy = d.Reading.Testing, d.busy
 	out.SelfTests, _ = s.driveTests(d, at, s.corePlans(nil, ""), s.testIndex()[key], s.clock.Now())
+	if d.Failed != nil {
+		out.FailedAt = *d.Failed
+	}
 	out.TestKinds = slices.Sorted(maps.Keys(d.Reading.TestMinutes))
 	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
 	life, err := s.life(d)

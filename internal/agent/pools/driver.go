@@ -37,6 +37,9 @@ type Driver interface {
 	Admit(ctx context.Context, poolID string, t Target) (observed string, err error)
 	// Begin starts a scrub or a rebalance.
 	Begin(ctx context.Context, poolID string, kind recovery.Kind) (observed string, err error)
+	// Lies says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is ErrNoSuchPool
+	// when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
+	Lies(ctx context.Context, path string, offset uint64) (string, error)
 	// Stop ends what is running, where the pool can bear it.
 	Stop(ctx context.Context, poolID string) (observed string, err error)
 }

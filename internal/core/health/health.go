@@ -160,6 +160,9 @@ type Subject struct {
 	Medium   drive.Medium
 	Record   history.Record
 	Tests    []drive.SelfTest // newest first
+	// Lies is what its pool says lies at FailedLBA, where a self-test stopped; empty when nobody can say.
+	Lies      string
+	FailedLBA int64
 	// Stalled is since when a self-test of it has made no progress; zero when none does so.
 	Stalled time.Time
 	// TestsTold says that what it tells of self-tests is known at all; CanTest is false when it says that it has none.

@@ -76,6 +76,9 @@ var stateRules = []Rule{
 			if h.N[2] > 1 {
 				says += fmt.Sprintf(", as it failed %s before", map[bool]string{true: "one", false: number(h.N[2] - 1)}[h.N[2] == 2])
 			}
+			if len(h.Text) > 1 {
+				says += "; there lies " + h.Text[1]
+			}
 			if h.Verdict == Watch {
 				do = "Test it again: if it fails again, replace it. Let its pool be scrubbed, so that what lay there is rewritten."
 			}
@@ -83,7 +86,7 @@ var stateRules = []Rule{
 		}},
 }
 
-// selfTestFailed. N: address, power-on hours, how many failed; Text: which test.
+// selfTestFailed. N: address, power-on hours, how many failed; Text: which test, and what lies there.
 func selfTestFailed(s *Subject, t *Thresholds) *Hit {
 	var passed [8]drive.SelfTestKind
 	n := 0
@@ -123,6 +126,9 @@ next:
 		if p, ok := s.Record[m].Last(); ok {
 			unread = max(unread, p.Value)
 		}
+	}
+	if s.Lies != "" && float64(s.FailedLBA) == h.N[0] {
+		h.Text = append(h.Text, s.Lies)
 	}
 	if h.N[2] > 1 || unread >= t.BurstSectors {
 		h.Verdict = Replace

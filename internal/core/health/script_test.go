@@ -189,6 +189,9 @@ func (x *teller) know(line string) {
 		_, _ = fmt.Sscanf(rest, "%s %s %d", &kind, &result, &lba)
 		one := drive.SelfTest{Kind: drive.SelfTestKind(kind), Result: drive.SelfTestResult(result), LBA: lba, Hours: int(x.values["power_on_hours"]) & 0xFFFF}
 		x.s.Tests = append([]drive.SelfTest{one}, x.s.Tests...)
+	case "lies": // what its pool says of where its test failed
+		_, _ = fmt.Sscanf(rest, "%d", &x.s.FailedLBA)
+		_, x.s.Lies, _ = strings.Cut(rest, " ")
 	case "stalled": // its self-test makes no progress from now on; "stalled no": it does again
 		x.s.Stalled = x.at
 		if rest == "no" {

@@ -401,6 +401,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["askAddress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/selftests/standing": {
         parameters: {
             query?: never;
@@ -1063,7 +1082,7 @@ export interface components {
             id: string;
             host: string;
             /** @enum {string} */
-            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "stop" | "selftest";
+            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "stop" | "selftest" | "address";
             /** @enum {string} */
             state: "waiting" | "done" | "refused" | "failed" | "expired";
             /** Format: date-time */
@@ -1087,7 +1106,7 @@ export interface components {
             test?: string;
             /**
              * Format: int64
-             * @description selective self-test: from here
+             * @description selective self-test: from here; address: what lies here
              */
             first_lba?: number;
             /**
@@ -1192,6 +1211,7 @@ export interface components {
             blind?: string;
             testing?: components["schemas"]["Testing"];
             self_tests?: components["schemas"]["DriveTests"];
+            failed_at?: components["schemas"]["FailedAt"];
             test_kinds?: string[];
             /**
              * Format: double
@@ -1481,6 +1501,10 @@ export interface components {
             kind?: string;
             remaining_percent: number;
         };
+        Address: {
+            /** Format: int64 */
+            lba: number;
+        };
         PlanScope: {
             /** @enum {string} */
             kind: "fleet" | "host" | "pool" | "drive";
@@ -1654,6 +1678,12 @@ export interface components {
         Feed: {
             /** @description address of the calendar on this service; who knows it can read it */
             path: string;
+        };
+        /** @description where its newest failed self-test stopped, and what lies there */
+        FailedAt: {
+            /** Format: int64 */
+            lba: number;
+            says: string;
         };
         LastTest: {
             /** Format: date-time */
@@ -2828,6 +2858,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TestRun"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    askAddress: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Address"];
+            };
+        };
+        responses: {
+            /** @description asked of its pool; the order says what lies there */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
                 };
             };
             default: components["responses"]["Failure"];

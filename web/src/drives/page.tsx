@@ -166,7 +166,7 @@ function Tests({ drive: d }: { drive: S["Drive"] }) {
         <p className="text-sm">Plan <Link className="underline" to={`/tests?plan=${d.self_tests.plan}`}>{d.self_tests.plan}</Link>: {d.self_tests.plan_why}{d.self_tests.plan_else && `; otherwise ${d.self_tests.plan_else} would hold`}.
           {d.self_tests.next?.filter((t) => t.at).slice(0, 2).map((t, i) => <span key={i} className="block text-soft">{t.state === "held" ? <>{t.kind}, held back: {t.why}</> : <>{t.kind} {t.state === "running" ? "since" : "at"} <span className="num">{exact(new Date(t.at!)).slice(0, 16)}</span></>}</span>)}</p>
       )}
-      {d.tests?.length ? <ul>{d.tests.slice(0, 4).map((t, i) => <li key={i}>{t.kind}: <b className={t.result === "failed" ? "text-replace" : ""}>{t.result}</b>{t.lba >= 0 && <span className="num text-sm"> at LBA {t.lba}</span>} <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span></li>)}</ul> : <p className="text-soft">None on record.</p>}
+      {d.tests?.length ? <ul>{d.tests.slice(0, 4).map((t, i) => <li key={i}>{t.kind}: <b className={t.result === "failed" ? "text-replace" : ""}>{t.result}</b>{t.lba >= 0 && <span className="num text-sm"> at LBA {t.lba}</span>}{t.lba >= 0 && d.failed_at?.lba === t.lba && d.failed_at.says && <span className="block text-sm">There lies {d.failed_at.says}.</span>} <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span></li>)}</ul> : <p className="text-soft">None on record.</p>}
     </section>
   );
 }
