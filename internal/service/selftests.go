@@ -383,10 +383,14 @@ func (s *Service) failedAt(b *store.Batch, d *disk) {
 // addressAnswered keeps what lies where a self-test failed.
 func (s *Service) addressAnswered(b *store.Batch, o *order) {
 	d := s.drives[wire.ToIdentity(o.Drive).Key()]
-	if d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba || o.State != api.OrderStateDone {
+	switch {
+	case d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba:
 		return
+	case o.State == api.OrderStateExpired:
+		d.Failed = nil // nobody heard it: it is asked again with the next reading
+	case o.State == api.OrderStateDone:
+		d.Failed.Says = o.Says
 	}
-	d.Failed.Says = o.Says
 	d.version++
 	b.Put(d.row())
 }
