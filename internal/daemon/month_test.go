@@ -47,7 +47,7 @@ func TestMonth(t *testing.T) {
 		require.NoError(t, err)
 		agents = append(agents, a)
 	}
-	recovering := map[string][]time.Time{} // when a pool was seen to recover
+	recovering := map[string][]time.Time{}                                      // when a pool was seen to recover
 	off := func(now time.Time) bool { return now.Day() >= 9 && now.Day() < 12 } // guillemot, for three days
 	end := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
 	for now := begin; now.Before(end); now = fleet.Clock().Now() {

@@ -90,7 +90,7 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 		}
 	}
 	var items []Item
-	known := map[id]bool{} // those were looked at before: whether they have a place is decided
+	known := map[id]bool{}  // those were looked at before: whether they have a place is decided
 	last := map[line]Item{} // the newest period of each drive and kind
 	for _, it := range old {
 		m := of[it.Drive]
