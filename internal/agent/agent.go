@@ -58,6 +58,7 @@ type Agent struct {
 	readAt    time.Time
 	sentAt    time.Time
 	sentState string
+	rhythms   rhythms
 	again     atomic.Bool // something was ordered that the next look should read
 }
 
@@ -101,7 +102,7 @@ func New(c Config) (*Agent, error) {
 		return nil, err
 	}
 	return &Agent{Config: c, spool: sp, ledger: l, lanes: lanes{width: perAdapter, patience: patience}, known: map[string]drive.Description{},
-		naming: map[string]*naming{}, wards: map[string]*ward{}}, nil
+		naming: map[string]*naming{}, wards: map[string]*ward{}, rhythms: rhythms{of: map[string]context.CancelFunc{}}}, nil
 }
 
 // Run reports and obeys until ctx ends.
@@ -220,6 +221,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		wards[d.Key()] = w
 		dr := wire.Description(d)
 		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(f.Blind, w.blind)
+		dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)
 	}

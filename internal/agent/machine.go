@@ -43,6 +43,10 @@ type Found struct {
 	Protocol  Protocol
 	Known     drive.Description
 	Blind     string
+	// Port is what it hangs on, the same for a bay whatever drive is in it; empty when the host cannot say. Read reads
+	// directly, past all caches; nil when that cannot be.
+	Port string
+	Read func(at int64, b []byte) error
 	// Holds says what lies on it, found by signature, read-only.
 	Holds []string
 	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that

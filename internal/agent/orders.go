@@ -138,14 +138,7 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	}
 	switch o.Kind {
 	case api.OrderKindLight:
-		lit, err := a.Machine.Light(ctx, o.Section, o.Bay, o.On)
-		if err != nil {
-			return "", err
-		}
-		if lit != o.On {
-			return "", fmt.Errorf("the light of %s/%d did not change", o.Section, o.Bay)
-		}
-		return map[bool]string{true: "the light is on", false: "the light is off"}[lit], nil
+		return a.light(ctx, o)
 	case api.OrderKindJoin, api.OrderKindAdmit:
 		t, err := a.resolve(ctx, o)
 		if err != nil {

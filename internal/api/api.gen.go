@@ -18,6 +18,27 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for BayHow.
+const (
+	Confirmed BayHow = "confirmed"
+	Guessed   BayHow = "guessed"
+	Told      BayHow = "told"
+)
+
+// Valid indicates whether the value is a known member of the BayHow enum.
+func (e BayHow) Valid() bool {
+	switch e {
+	case Confirmed:
+		return true
+	case Guessed:
+		return true
+	case Told:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChannelKind.
 const (
 	ChannelKindEmail   ChannelKind = "email"
@@ -591,6 +612,39 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for SurveyActAct.
+const (
+	Back  SurveyActAct = "back"
+	Begin SurveyActAct = "begin"
+	End   SurveyActAct = "end"
+	Leave SurveyActAct = "leave"
+	Pass  SurveyActAct = "pass"
+	Read  SurveyActAct = "read"
+	Tap   SurveyActAct = "tap"
+)
+
+// Valid indicates whether the value is a known member of the SurveyActAct enum.
+func (e SurveyActAct) Valid() bool {
+	switch e {
+	case Back:
+		return true
+	case Begin:
+		return true
+	case End:
+		return true
+	case Leave:
+		return true
+	case Pass:
+		return true
+	case Read:
+		return true
+	case Tap:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SwapPhase.
 const (
 	SwapPhaseAbandoned SwapPhase = "abandoned"
@@ -790,21 +844,36 @@ type BadPage struct {
 
 // Bay defines model for Bay.
 type Bay struct {
-	Address  string    `json:"address"`
-	Column   int       `json:"column"`
-	Drive    string    `json:"drive,omitempty,omitzero"`
-	Lit      bool      `json:"lit"`
-	LitUntil time.Time `json:"lit_until,omitempty,omitzero"`
+	Address string `json:"address"`
+	Column  int    `json:"column"`
+	Drive   string `json:"drive,omitempty,omitzero"`
+
+	// How how it is known that the drive is here
+	How            BayHow    `json:"how,omitempty,omitzero"`
+	LatencySeconds float64   `json:"latency_seconds,omitempty,omitzero"`
+	Lit            bool      `json:"lit"`
+	LitUntil       time.Time `json:"lit_until,omitempty,omitzero"`
 
 	// Missing the drive was here and does not answer
-	Missing bool    `json:"missing,omitempty,omitzero"`
-	Number  int     `json:"number"`
-	Pool    string  `json:"pool,omitempty,omitzero"`
-	Row     int     `json:"row"`
-	Says    string  `json:"says,omitempty,omitzero"`
-	Tail    string  `json:"tail,omitempty,omitzero"`
-	Verdict Verdict `json:"verdict,omitempty,omitzero"`
+	Missing bool `json:"missing,omitempty,omitzero"`
+
+	// Name what is printed on the case, where that is not the number
+	Name               string  `json:"name,omitempty,omitzero"`
+	Number             int     `json:"number"`
+	Pool               string  `json:"pool,omitempty,omitzero"`
+	PowerOnHours       float64 `json:"power_on_hours,omitempty,omitzero"`
+	Row                int     `json:"row"`
+	Says               string  `json:"says,omitempty,omitzero"`
+	Tail               string  `json:"tail,omitempty,omitzero"`
+	TemperatureCelsius float64 `json:"temperature_celsius,omitempty,omitzero"`
+
+	// TestedAt when a self-test last came to its end
+	TestedAt time.Time `json:"tested_at,omitempty,omitzero"`
+	Verdict  Verdict   `json:"verdict,omitempty,omitzero"`
 }
+
+// BayHow how it is known that the drive is here
+type BayHow string
 
 // BayMap defines model for BayMap.
 type BayMap struct {
@@ -941,9 +1010,14 @@ type Crowd struct {
 
 // Drive defines model for Drive.
 type Drive struct {
-	Attributes   []Attribute `json:"attributes,omitempty,omitzero"`
-	Bay          string      `json:"bay,omitempty,omitzero"`
-	BayConfirmed bool        `json:"bay_confirmed,omitempty,omitzero"`
+	Attributes []Attribute `json:"attributes,omitempty,omitzero"`
+	Bay        string      `json:"bay,omitempty,omitzero"`
+
+	// BayConfirmed hands may go by it
+	BayConfirmed bool `json:"bay_confirmed,omitempty,omitzero"`
+
+	// BayHow told by its enclosure, confirmed by a person, or guessed from its port
+	BayHow string `json:"bay_how,omitempty,omitzero"`
 
 	// Blind why its newest reading told nothing; empty when it told
 	Blind string `json:"blind,omitempty,omitzero"`
@@ -1034,9 +1108,15 @@ type DriveReport struct {
 	Names               []string `json:"names,omitempty,omitzero"`
 	Path                string   `json:"path,omitempty,omitzero"`
 	PhysicalSectorBytes int      `json:"physical_sector_bytes,omitempty,omitzero"`
-	Reading             Reading  `json:"reading,omitempty,omitzero"`
-	RotationRpm         int      `json:"rotation_rpm,omitempty,omitzero"`
-	Section             string   `json:"section,omitempty,omitzero"`
+
+	// Port what it hangs on; stays the same for a bay, whatever drive is in it
+	Port    string  `json:"port,omitempty,omitzero"`
+	Reading Reading `json:"reading,omitempty,omitzero"`
+
+	// Rhythm its activity light is made to blink in a rhythm
+	Rhythm      bool   `json:"rhythm,omitempty,omitzero"`
+	RotationRpm int    `json:"rotation_rpm,omitempty,omitzero"`
+	Section     string `json:"section,omitempty,omitzero"`
 }
 
 // DriveTests defines model for DriveTests.
@@ -1243,6 +1323,12 @@ type LabPull struct {
 	Bay string `json:"bay"`
 }
 
+// LabSilence defines model for LabSilence.
+type LabSilence struct {
+	Host string `json:"host"`
+	Over bool   `json:"over,omitempty,omitzero"`
+}
+
 // LabSpeed defines model for LabSpeed.
 type LabSpeed struct {
 	Speed float64 `json:"speed"`
@@ -1256,11 +1342,51 @@ type LastTest struct {
 	Result string    `json:"result"`
 }
 
+// Layout defines model for Layout.
+type Layout struct {
+	Name     string          `json:"name"`
+	Sections []LayoutSection `json:"sections"`
+
+	// Told the enclosure tells of itself; it was not described
+	Told bool `json:"told,omitempty,omitzero"`
+}
+
+// LayoutSection defines model for LayoutSection.
+type LayoutSection struct {
+	// Bays where numbers follow no rule: row and column of each
+	Bays    map[string][]int `json:"bays,omitempty,omitzero"`
+	Columns int              `json:"columns"`
+
+	// First the corner of number one: top-left, top-right, bottom-left or bottom-right
+	First string `json:"first,omitempty,omitzero"`
+
+	// Gaps places without a bay: row and column, from the top left, counted from one
+	Gaps [][]int `json:"gaps,omitempty,omitzero"`
+
+	// Name part of every bay's address, such as front
+	Name string `json:"name"`
+
+	// Names what is printed on the case, by number
+	Names map[string]string `json:"names,omitempty,omitzero"`
+	Rows  int               `json:"rows"`
+
+	// Run which way numbers run: rows or columns
+	Run string `json:"run,omitempty,omitzero"`
+
+	// Upright bays stand on their short side
+	Upright bool `json:"upright,omitempty,omitzero"`
+}
+
 // Light defines model for Light.
 type Light struct {
-	Bay   string     `json:"bay"`
-	By    string     `json:"by,omitempty,omitzero"`
-	Drive string     `json:"drive,omitempty,omitzero"`
+	// AllBut it is lit to show by its darkness the drive of this tail
+	AllBut string `json:"all_but,omitempty,omitzero"`
+	Bay    string `json:"bay"`
+	By     string `json:"by,omitempty,omitzero"`
+	Drive  string `json:"drive,omitempty,omitzero"`
+
+	// How what shows it: the bay's light, or a rhythm on the drive's activity light
+	How   string     `json:"how,omitempty,omitzero"`
 	Id    string     `json:"id"`
 	Says  string     `json:"says,omitempty,omitzero"`
 	Since time.Time  `json:"since,omitempty,omitzero"`
@@ -1274,6 +1400,8 @@ type LightState string
 
 // LightOn defines model for LightOn.
 type LightOn struct {
+	// AllBut light every other drive of its section instead: for a drive that cannot be lit
+	AllBut  bool   `json:"all_but,omitempty,omitzero"`
 	Bay     string `json:"bay,omitempty,omitzero"`
 	Drive   string `json:"drive,omitempty,omitzero"`
 	Seconds int    `json:"seconds"`
@@ -1421,6 +1549,9 @@ type Order struct {
 
 	// Test which self-test
 	Test string `json:"test,omitempty,omitzero"`
+
+	// Until light: its end
+	Until time.Time `json:"until,omitempty,omitzero"`
 
 	// Wake a drive that is asleep may be woken
 	Wake bool `json:"wake,omitempty,omitzero"`
@@ -1990,15 +2121,18 @@ type Section struct {
 
 // SectionReport defines model for SectionReport.
 type SectionReport struct {
-	Columns int    `json:"columns"`
-	First   string `json:"first"`
+	Bays    map[string][]int `json:"bays,omitempty,omitzero"`
+	Columns int              `json:"columns"`
+	First   string           `json:"first"`
+	Gaps    [][]int          `json:"gaps,omitempty,omitzero"`
 
 	// Lit numbers of the bays whose light is on
-	Lit     []int  `json:"lit"`
-	Name    string `json:"name"`
-	Rows    int    `json:"rows"`
-	Run     string `json:"run"`
-	Upright bool   `json:"upright"`
+	Lit     []int             `json:"lit"`
+	Name    string            `json:"name"`
+	Names   map[string]string `json:"names,omitempty,omitzero"`
+	Rows    int               `json:"rows"`
+	Run     string            `json:"run"`
+	Upright bool              `json:"upright"`
 }
 
 // SelfTest defines model for SelfTest.
@@ -2022,6 +2156,14 @@ type Span struct {
 	To   time.Time `json:"to"`
 }
 
+// Spot defines model for Spot.
+type Spot struct {
+	Bay string `json:"bay"`
+
+	// Drive the drive that was seen there; without one, what was known of the bay is forgotten
+	Drive string `json:"drive,omitempty,omitzero"`
+}
+
 // Step defines model for Step.
 type Step struct {
 	Expect string    `json:"expect"`
@@ -2038,6 +2180,54 @@ type StepKind string
 
 // StepState defines model for Step.State.
 type StepState string
+
+// Survey defines model for Survey.
+type Survey struct {
+	At   time.Time     `json:"at,omitempty,omitzero"`
+	By   string        `json:"by,omitempty,omitzero"`
+	Done []SurveyDrive `json:"done"`
+	Host string        `json:"host"`
+
+	// Left drives that have no bay yet, the one that is lit counted
+	Left int         `json:"left"`
+	Now  SurveyDrive `json:"now,omitempty,omitzero"`
+	Open bool        `json:"open"`
+
+	// Skipped tails of drives that nobody saw light
+	Skipped []string `json:"skipped"`
+}
+
+// SurveyAct defines model for SurveyAct.
+type SurveyAct struct {
+	// Act end keeps what was found; leave forgets it
+	Act SurveyActAct `json:"act"`
+
+	// All begin: with the drives whose bay is known as well
+	All bool `json:"all,omitempty,omitzero"`
+
+	// Bay tap: where it lights; read: the first bay
+	Bay string `json:"bay,omitempty,omitzero"`
+
+	// Tails read: label tails in order of the bays; - is an empty one
+	Tails []string `json:"tails,omitempty,omitzero"`
+}
+
+// SurveyActAct end keeps what was found; leave forgets it
+type SurveyActAct string
+
+// SurveyDrive defines model for SurveyDrive.
+type SurveyDrive struct {
+	Bay   string `json:"bay,omitempty,omitzero"`
+	Drive string `json:"drive"`
+
+	// How what shows it: a light, or a rhythm
+	How   string `json:"how,omitempty,omitzero"`
+	Lit   bool   `json:"lit,omitempty,omitzero"`
+	Model string `json:"model,omitempty,omitzero"`
+	Pool  string `json:"pool,omitempty,omitzero"`
+	Says  string `json:"says,omitempty,omitzero"`
+	Tail  string `json:"tail"`
+}
 
 // Swap defines model for Swap.
 type Swap struct {
@@ -2335,6 +2525,21 @@ type StreamEventsParams struct {
 	LastEventID string `json:"Last-Event-ID,omitempty,omitzero"`
 }
 
+// RemoveLayoutParams defines parameters for RemoveLayout.
+type RemoveLayoutParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// SetLayoutParams defines parameters for SetLayout.
+type SetLayoutParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// ActOnSurveyParams defines parameters for ActOnSurvey.
+type ActOnSurveyParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // LightOnParams defines parameters for LightOn.
 type LightOnParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -2411,6 +2616,11 @@ type StopTestsParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// ConfirmBayParams defines parameters for ConfirmBay.
+type ConfirmBayParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // ListSwapsParams defines parameters for ListSwaps.
 type ListSwapsParams struct {
 	// Open only those not ended
@@ -2455,11 +2665,20 @@ type AskAddressJSONRequestBody = Address
 // EnrolHostJSONRequestBody defines body for EnrolHost for application/json ContentType.
 type EnrolHostJSONRequestBody = Enrol
 
+// SetLayoutJSONRequestBody defines body for SetLayout for application/json ContentType.
+type SetLayoutJSONRequestBody = Layout
+
+// ActOnSurveyJSONRequestBody defines body for ActOnSurvey for application/json ContentType.
+type ActOnSurveyJSONRequestBody = SurveyAct
+
 // LabInsertJSONRequestBody defines body for LabInsert for application/json ContentType.
 type LabInsertJSONRequestBody = LabInsert
 
 // LabPullJSONRequestBody defines body for LabPull for application/json ContentType.
 type LabPullJSONRequestBody = LabPull
+
+// LabSilenceJSONRequestBody defines body for LabSilence for application/json ContentType.
+type LabSilenceJSONRequestBody = LabSilence
 
 // SetLabSpeedJSONRequestBody defines body for SetLabSpeed for application/json ContentType.
 type SetLabSpeedJSONRequestBody = LabSpeed
@@ -2499,6 +2718,9 @@ type StopTestsJSONRequestBody = TestOrder
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// ConfirmBayJSONRequestBody defines body for ConfirmBay for application/json ContentType.
+type ConfirmBayJSONRequestBody = Spot
 
 // PlanSwapJSONRequestBody defines body for PlanSwap for application/json ContentType.
 type PlanSwapJSONRequestBody = PlanSwap
@@ -2675,8 +2897,36 @@ type ClientInterface interface {
 	// GetBays performs a GET /hosts/{host}/bays (the `GetBays` operationId) request.
 	GetBays(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLayouts performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+	ListLayouts(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveLayout performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+	RemoveLayout(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLayoutWithBody performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
+	// with any type of body and a specified content type.
+	SetLayoutWithBody(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLayout performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSurvey performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+	GetSurvey(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnSurveyWithBody performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
+	// with any type of body and a specified content type.
+	ActOnSurveyWithBody(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnSurvey performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLab performs a GET /lab (the `GetLab` operationId) request.
 	GetLab(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabEyes performs a GET /lab/eyes (the `LabEyes` operationId) request.
+	LabEyes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LabInsertWithBody performs a POST /lab/insert (the `LabInsert` operationId) request,
 	// with any type of body and a specified content type.
@@ -2693,6 +2943,14 @@ type ClientInterface interface {
 	// LabPull performs a POST /lab/pull (the `LabPull` operationId) request.
 	// Takes a body of the `application/json` content type.
 	LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabSilenceWithBody performs a POST /lab/silence (the `LabSilence` operationId) request,
+	// with any type of body and a specified content type.
+	LabSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabSilence performs a POST /lab/silence (the `LabSilence` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LabSilence(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetLabSpeedWithBody performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
 	// with any type of body and a specified content type.
@@ -2870,6 +3128,14 @@ type ClientInterface interface {
 	// SignIn performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmBayWithBody performs a POST /spots (the `ConfirmBay` operationId) request,
+	// with any type of body and a specified content type.
+	ConfirmBayWithBody(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmBay performs a POST /spots (the `ConfirmBay` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ConfirmBay(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSwaps performs a GET /swaps (the `ListSwaps` operationId) request.
 	ListSwaps(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3249,9 +3515,117 @@ func (c *Client) GetBays(ctx context.Context, host string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListLayouts performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+func (c *Client) ListLayouts(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLayoutsRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveLayout performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+func (c *Client) RemoveLayout(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveLayoutRequest(c.Server, host, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLayoutWithBody performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetLayoutWithBody(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLayoutRequestWithBody(c.Server, host, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLayout performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLayoutRequest(c.Server, host, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSurvey performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+func (c *Client) GetSurvey(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSurveyRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnSurveyWithBody performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ActOnSurveyWithBody(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnSurveyRequestWithBody(c.Server, host, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnSurvey performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnSurveyRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLab performs a GET /lab (the `GetLab` operationId) request.
 func (c *Client) GetLab(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLabRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabEyes performs a GET /lab/eyes (the `LabEyes` operationId) request.
+func (c *Client) LabEyes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabEyesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3308,6 +3682,34 @@ func (c *Client) LabPullWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 func (c *Client) LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPullRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabSilenceWithBody performs a POST /lab/silence (the `LabSilence` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LabSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabSilenceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabSilence performs a POST /lab/silence (the `LabSilence` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LabSilence(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabSilenceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3945,6 +4347,34 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmBayWithBody performs a POST /spots (the `ConfirmBay` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ConfirmBayWithBody(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmBayRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmBay performs a POST /spots (the `ConfirmBay` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ConfirmBay(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmBayRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5058,6 +5488,255 @@ func NewGetBaysRequest(server string, host string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListLayoutsRequest constructs an http.Request for the ListLayouts method
+func NewListLayoutsRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/layouts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveLayoutRequest constructs an http.Request for the RemoveLayout method
+func NewRemoveLayoutRequest(server string, host string, name string, params *RemoveLayoutParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/layouts/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewSetLayoutRequest calls the generic SetLayout builder with application/json body
+func NewSetLayoutRequest(server string, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLayoutRequestWithBody(server, host, name, params, "application/json", bodyReader)
+}
+
+// NewSetLayoutRequestWithBody constructs an http.Request for the SetLayout method, with any body, and a specified content type
+func NewSetLayoutRequestWithBody(server string, host string, name string, params *SetLayoutParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/layouts/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewGetSurveyRequest constructs an http.Request for the GetSurvey method
+func NewGetSurveyRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/survey", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewActOnSurveyRequest calls the generic ActOnSurvey builder with application/json body
+func NewActOnSurveyRequest(server string, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActOnSurveyRequestWithBody(server, host, params, "application/json", bodyReader)
+}
+
+// NewActOnSurveyRequestWithBody constructs an http.Request for the ActOnSurvey method, with any body, and a specified content type
+func NewActOnSurveyRequestWithBody(server string, host string, params *ActOnSurveyParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/survey", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewGetLabRequest constructs an http.Request for the GetLab method
 func NewGetLabRequest(server string) (*http.Request, error) {
 	var err error
@@ -5068,6 +5747,33 @@ func NewGetLabRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/lab")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLabEyesRequest constructs an http.Request for the LabEyes method
+func NewLabEyesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/eyes")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5146,6 +5852,46 @@ func NewLabPullRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	operationPath := fmt.Sprintf("/lab/pull")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewLabSilenceRequest calls the generic LabSilence builder with application/json body
+func NewLabSilenceRequest(server string, body LabSilenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabSilenceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabSilenceRequestWithBody constructs an http.Request for the LabSilence method, with any body, and a specified content type
+func NewLabSilenceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/silence")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6529,6 +7275,59 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewConfirmBayRequest calls the generic ConfirmBay builder with application/json body
+func NewConfirmBayRequest(server string, params *ConfirmBayParams, body ConfirmBayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmBayRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewConfirmBayRequestWithBody constructs an http.Request for the ConfirmBay method, with any body, and a specified content type
+func NewConfirmBayRequestWithBody(server string, params *ConfirmBayParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/spots")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewListSwapsRequest constructs an http.Request for the ListSwaps method
 func NewListSwapsRequest(server string, params *ListSwapsParams) (*http.Request, error) {
 	var err error
@@ -7046,10 +7845,50 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetBaysWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetBaysResponse, error)
 
+	// ListLayoutsWithResponse performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListLayoutsWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*ListLayoutsResponse, error)
+
+	// RemoveLayoutWithResponse performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveLayoutWithResponse(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*RemoveLayoutResponse, error)
+
+	// SetLayoutWithBodyWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetLayoutWithBodyWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
+
+	// SetLayoutWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
+
+	// GetSurveyWithResponse performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetSurveyWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetSurveyResponse, error)
+
+	// ActOnSurveyWithBodyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ActOnSurveyWithBodyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error)
+
+	// ActOnSurveyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ActOnSurveyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error)
+
 	// GetLabWithResponse performs a GET /lab (the `GetLab` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetLabWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLabResponse, error)
+
+	// LabEyesWithResponse performs a GET /lab/eyes (the `LabEyes` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabEyesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*LabEyesResponse, error)
 
 	// LabInsertWithBodyWithResponse performs a POST /lab/insert (the `LabInsert` operationId) request,
 	// with any type of body and a specified content type.
@@ -7070,6 +7909,16 @@ type ClientWithResponsesInterface interface {
 	// LabPullWithResponse performs a POST /lab/pull (the `LabPull` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LabPullWithResponse(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPullResponse, error)
+
+	// LabSilenceWithBodyWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error)
+
+	// LabSilenceWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LabSilenceWithResponse(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error)
 
 	// SetLabSpeedWithBodyWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
 	// with any type of body and a specified content type.
@@ -7313,6 +8162,16 @@ type ClientWithResponsesInterface interface {
 	// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ConfirmBayWithBodyWithResponse performs a POST /spots (the `ConfirmBay` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ConfirmBayWithBodyWithResponse(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error)
+
+	// ConfirmBayWithResponse performs a POST /spots (the `ConfirmBay` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ConfirmBayWithResponse(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error)
 
 	// ListSwapsWithResponse performs a GET /swaps (the `ListSwaps` operationId) request.
 	//
@@ -8276,6 +9135,239 @@ func (r GetBaysResponse) ContentType() string {
 	return ""
 }
 
+type ListLayoutsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Layout
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLayoutsResponse) GetJSON200() *[]Layout {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLayoutsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLayoutsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLayoutsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLayoutsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLayoutsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveLayoutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveLayoutResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveLayoutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveLayoutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveLayoutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveLayoutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetLayoutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Layout
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLayoutResponse) GetJSON200() *Layout {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLayoutResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLayoutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLayoutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLayoutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLayoutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSurveyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Survey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSurveyResponse) GetJSON200() *Survey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSurveyResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSurveyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSurveyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSurveyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ActOnSurveyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Survey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ActOnSurveyResponse) GetJSON200() *Survey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActOnSurveyResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActOnSurveyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActOnSurveyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActOnSurveyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActOnSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLabResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8318,6 +9410,54 @@ func (r GetLabResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLabResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabEyesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabEyesResponse) GetJSON200() *[]string {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabEyesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabEyesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabEyesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabEyesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabEyesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8414,6 +9554,47 @@ func (r LabPullResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LabPullResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabSilenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabSilenceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabSilenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabSilenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabSilenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabSilenceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9969,6 +11150,54 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ConfirmBayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drive
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmBayResponse) GetJSON200() *Drive {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmBayResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmBayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmBayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmBayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmBayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSwapsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10536,6 +11765,83 @@ func (c *ClientWithResponses) GetBaysWithResponse(ctx context.Context, host stri
 	return ParseGetBaysResponse(rsp)
 }
 
+// ListLayoutsWithResponse performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListLayoutsWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*ListLayoutsResponse, error) {
+	rsp, err := c.ListLayouts(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLayoutsResponse(rsp)
+}
+
+// RemoveLayoutWithResponse performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveLayoutWithResponse(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*RemoveLayoutResponse, error) {
+	rsp, err := c.RemoveLayout(ctx, host, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveLayoutResponse(rsp)
+}
+
+// SetLayoutWithBodyWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetLayoutWithBodyWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error) {
+	rsp, err := c.SetLayoutWithBody(ctx, host, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLayoutResponse(rsp)
+}
+
+// SetLayoutWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error) {
+	rsp, err := c.SetLayout(ctx, host, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLayoutResponse(rsp)
+}
+
+// GetSurveyWithResponse performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetSurveyWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetSurveyResponse, error) {
+	rsp, err := c.GetSurvey(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSurveyResponse(rsp)
+}
+
+// ActOnSurveyWithBodyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ActOnSurveyWithBodyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error) {
+	rsp, err := c.ActOnSurveyWithBody(ctx, host, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnSurveyResponse(rsp)
+}
+
+// ActOnSurveyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ActOnSurveyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error) {
+	rsp, err := c.ActOnSurvey(ctx, host, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnSurveyResponse(rsp)
+}
+
 // GetLabWithResponse performs a GET /lab (the `GetLab` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10545,6 +11851,17 @@ func (c *ClientWithResponses) GetLabWithResponse(ctx context.Context, reqEditors
 		return nil, err
 	}
 	return ParseGetLabResponse(rsp)
+}
+
+// LabEyesWithResponse performs a GET /lab/eyes (the `LabEyes` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabEyesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*LabEyesResponse, error) {
+	rsp, err := c.LabEyes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabEyesResponse(rsp)
 }
 
 // LabInsertWithBodyWithResponse performs a POST /lab/insert (the `LabInsert` operationId) request,
@@ -10589,6 +11906,28 @@ func (c *ClientWithResponses) LabPullWithResponse(ctx context.Context, body LabP
 		return nil, err
 	}
 	return ParseLabPullResponse(rsp)
+}
+
+// LabSilenceWithBodyWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error) {
+	rsp, err := c.LabSilenceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabSilenceResponse(rsp)
+}
+
+// LabSilenceWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabSilenceWithResponse(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error) {
+	rsp, err := c.LabSilence(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabSilenceResponse(rsp)
 }
 
 // SetLabSpeedWithBodyWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
@@ -11108,6 +12447,28 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// ConfirmBayWithBodyWithResponse performs a POST /spots (the `ConfirmBay` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ConfirmBayWithBodyWithResponse(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error) {
+	rsp, err := c.ConfirmBayWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmBayResponse(rsp)
+}
+
+// ConfirmBayWithResponse performs a POST /spots (the `ConfirmBay` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ConfirmBayWithResponse(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error) {
+	rsp, err := c.ConfirmBay(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmBayResponse(rsp)
 }
 
 // ListSwapsWithResponse performs a GET /swaps (the `ListSwaps` operationId) request.
@@ -11846,6 +13207,167 @@ func ParseGetBaysResponse(rsp *http.Response) (*GetBaysResponse, error) {
 	return response, nil
 }
 
+// ParseListLayoutsResponse parses an HTTP response from a ListLayoutsWithResponse call
+func ParseListLayoutsResponse(rsp *http.Response) (*ListLayoutsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLayoutsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Layout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveLayoutResponse parses an HTTP response from a RemoveLayoutWithResponse call
+func ParseRemoveLayoutResponse(rsp *http.Response) (*RemoveLayoutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveLayoutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetLayoutResponse parses an HTTP response from a SetLayoutWithResponse call
+func ParseSetLayoutResponse(rsp *http.Response) (*SetLayoutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLayoutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Layout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSurveyResponse parses an HTTP response from a GetSurveyWithResponse call
+func ParseGetSurveyResponse(rsp *http.Response) (*GetSurveyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSurveyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Survey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseActOnSurveyResponse parses an HTTP response from a ActOnSurveyWithResponse call
+func ParseActOnSurveyResponse(rsp *http.Response) (*ActOnSurveyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActOnSurveyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Survey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLabResponse parses an HTTP response from a GetLabWithResponse call
 func ParseGetLabResponse(rsp *http.Response) (*GetLabResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11862,6 +13384,39 @@ func ParseGetLabResponse(rsp *http.Response) (*GetLabResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Lab
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLabEyesResponse parses an HTTP response from a LabEyesWithResponse call
+func ParseLabEyesResponse(rsp *http.Response) (*LabEyesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabEyesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []string
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -11932,6 +13487,35 @@ func ParseLabPullResponse(rsp *http.Response) (*LabPullResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLabSilenceResponse parses an HTTP response from a LabSilenceWithResponse call
+func ParseLabSilenceResponse(rsp *http.Response) (*LabSilenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabSilenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -13011,6 +14595,39 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseConfirmBayResponse parses an HTTP response from a ConfirmBayWithResponse call
+func ParseConfirmBayResponse(rsp *http.Response) (*ConfirmBayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmBayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drive
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSwapsResponse parses an HTTP response from a ListSwapsWithResponse call
 func ParseListSwapsResponse(rsp *http.Response) (*ListSwapsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13272,14 +14889,35 @@ type ServerInterface interface {
 	// (GET /hosts/{host}/bays)
 	GetBays(ctx *echo.Context, host string) error
 
+	// (GET /hosts/{host}/layouts)
+	ListLayouts(ctx *echo.Context, host string) error
+
+	// (DELETE /hosts/{host}/layouts/{name})
+	RemoveLayout(ctx *echo.Context, host string, name string, params RemoveLayoutParams) error
+
+	// (PUT /hosts/{host}/layouts/{name})
+	SetLayout(ctx *echo.Context, host string, name string, params SetLayoutParams) error
+
+	// (GET /hosts/{host}/survey)
+	GetSurvey(ctx *echo.Context, host string) error
+
+	// (POST /hosts/{host}/survey)
+	ActOnSurvey(ctx *echo.Context, host string, params ActOnSurveyParams) error
+
 	// (GET /lab)
 	GetLab(ctx *echo.Context) error
+
+	// (GET /lab/eyes)
+	LabEyes(ctx *echo.Context) error
 
 	// (POST /lab/insert)
 	LabInsert(ctx *echo.Context) error
 
 	// (POST /lab/pull)
 	LabPull(ctx *echo.Context) error
+
+	// (POST /lab/silence)
+	LabSilence(ctx *echo.Context) error
 
 	// (PUT /lab/speed)
 	SetLabSpeed(ctx *echo.Context) error
@@ -13379,6 +15017,9 @@ type ServerInterface interface {
 
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+
+	// (POST /spots)
+	ConfirmBay(ctx *echo.Context, params ConfirmBayParams) error
 
 	// (GET /swaps)
 	ListSwaps(ctx *echo.Context, params ListSwapsParams) error
@@ -13866,12 +15507,177 @@ func (w *ServerInterfaceWrapper) GetBays(ctx *echo.Context) error {
 	return err
 }
 
+// ListLayouts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLayouts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLayouts(ctx, host)
+	return err
+}
+
+// RemoveLayout converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveLayout(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveLayoutParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveLayout(ctx, host, name, params)
+	return err
+}
+
+// SetLayout converts echo context to params.
+func (w *ServerInterfaceWrapper) SetLayout(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetLayoutParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetLayout(ctx, host, name, params)
+	return err
+}
+
+// GetSurvey converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSurvey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSurvey(ctx, host)
+	return err
+}
+
+// ActOnSurvey converts echo context to params.
+func (w *ServerInterfaceWrapper) ActOnSurvey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ActOnSurveyParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ActOnSurvey(ctx, host, params)
+	return err
+}
+
 // GetLab converts echo context to params.
 func (w *ServerInterfaceWrapper) GetLab(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLab(ctx)
+	return err
+}
+
+// LabEyes converts echo context to params.
+func (w *ServerInterfaceWrapper) LabEyes(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabEyes(ctx)
 	return err
 }
 
@@ -13890,6 +15696,15 @@ func (w *ServerInterfaceWrapper) LabPull(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LabPull(ctx)
+	return err
+}
+
+// LabSilence converts echo context to params.
+func (w *ServerInterfaceWrapper) LabSilence(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabSilence(ctx)
 	return err
 }
 
@@ -14460,6 +16275,35 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// ConfirmBay converts echo context to params.
+func (w *ServerInterfaceWrapper) ConfirmBay(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ConfirmBayParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ConfirmBay(ctx, params)
+	return err
+}
+
 // ListSwaps converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSwaps(ctx *echo.Context) error {
 	var err error
@@ -14761,6 +16605,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/calendar/tests", wrapper.ListPlannedTests, options.OperationMiddlewares["listPlannedTests"]...)
 	router.DELETE(options.BaseURL+"/calendar/feed", wrapper.EndFeed, options.OperationMiddlewares["endFeed"]...)
 	router.POST(options.BaseURL+"/calendar/feed", wrapper.MakeFeed, options.OperationMiddlewares["makeFeed"]...)
+	router.GET(options.BaseURL+"/hosts/:host/layouts", wrapper.ListLayouts, options.OperationMiddlewares["listLayouts"]...)
+	router.DELETE(options.BaseURL+"/hosts/:host/layouts/:name", wrapper.RemoveLayout, options.OperationMiddlewares["removeLayout"]...)
+	router.PUT(options.BaseURL+"/hosts/:host/layouts/:name", wrapper.SetLayout, options.OperationMiddlewares["setLayout"]...)
+	router.GET(options.BaseURL+"/hosts/:host/survey", wrapper.GetSurvey, options.OperationMiddlewares["getSurvey"]...)
+	router.POST(options.BaseURL+"/hosts/:host/survey", wrapper.ActOnSurvey, options.OperationMiddlewares["actOnSurvey"]...)
+	router.POST(options.BaseURL+"/spots", wrapper.ConfirmBay, options.OperationMiddlewares["confirmBay"]...)
 	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
 	router.PUT(options.BaseURL+"/rules/thresholds", wrapper.SetThreshold, options.OperationMiddlewares["setThreshold"]...)
@@ -14782,6 +16632,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/agent/orders", wrapper.TakeOrders, options.OperationMiddlewares["takeOrders"]...)
 	router.POST(options.BaseURL+"/agent/orders/:id/outcome", wrapper.ReportOutcome, options.OperationMiddlewares["reportOutcome"]...)
 	router.GET(options.BaseURL+"/lab", wrapper.GetLab, options.OperationMiddlewares["getLab"]...)
+	router.POST(options.BaseURL+"/lab/silence", wrapper.LabSilence, options.OperationMiddlewares["labSilence"]...)
+	router.GET(options.BaseURL+"/lab/eyes", wrapper.LabEyes, options.OperationMiddlewares["labEyes"]...)
 	router.PUT(options.BaseURL+"/lab/speed", wrapper.SetLabSpeed, options.OperationMiddlewares["setLabSpeed"]...)
 	router.POST(options.BaseURL+"/lab/pull", wrapper.LabPull, options.OperationMiddlewares["labPull"]...)
 	router.POST(options.BaseURL+"/lab/insert", wrapper.LabInsert, options.OperationMiddlewares["labInsert"]...)

@@ -193,7 +193,7 @@ func isTerminal(w io.Writer) bool {
 func Commands() []*cli.Command {
 	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(),
 		followCommand(), poolsCommand(), poolCommand(), scrubCommand(), rebalanceCommand(), admitCommand(), stopCommand(), recoveriesCommand(),
-		hostCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), labCommand()}
+		hostCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), enclosureCommand(), surveyCommand(), labCommand()}
 }
 
 // ago writes how long ago something was, in the largest unit that says enough.

@@ -105,15 +105,19 @@ func lightCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No bay is lit.", []string{"BAY", "TAIL", "STATE", "UNTIL", "ASKED BY"}, func(l api.Light) []cell {
-			return []cell{{text: l.Bay, style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}}
+		return list(s, all, "No bay is lit.", []string{"BAY", "TAIL", "STATE", "BY", "UNTIL", "ASKED BY"}, func(l api.Light) []cell {
+			how := l.How
+			if l.AllBut != "" {
+				how = strings.TrimSpace(how + " (all but " + l.AllBut + ")")
+			}
+			return []cell{{text: cmpOr(l.Bay, "unknown"), style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: how}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}}
 		})
 	})
 	return &cli.Command{Name: "light", Usage: "light a bay so that it can be found", Description: "Example: lantern light on 7F412 --for 10m", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "bays that are lit", Description: "Example: lantern light list", Action: list},
 			{Name: "on", Usage: "light a bay; it goes out by itself", ArgsUsage: "<drive or bay>", Description: "Example: lantern light on skerry/front/7 --for 10m",
-				Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"}},
+				Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"}, &cli.BoolFlag{Name: "all-but", Usage: "light every other drive of its section: for one that cannot be lit"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					what, err := one(cmd, "a drive or a bay")
 					if err != nil {
@@ -123,9 +127,9 @@ func lightCommand() *cli.Command {
 					if d < time.Second || d > 24*time.Hour {
 						return usage("a light needs an end: --for takes 1s to 24h")
 					}
-					req := api.LightOn{Drive: what, Seconds: int(d.Seconds())}
+					req := api.LightOn{Drive: what, Seconds: int(d.Seconds()), AllBut: cmd.Bool("all-but")}
 					if strings.Contains(what, "/") {
-						req = api.LightOn{Bay: what, Seconds: int(d.Seconds())}
+						req.Bay, req.Drive = what, ""
 					}
 					res, err := s.client.LightOnWithResponse(ctx, nil, req)
 					if err != nil {
@@ -138,7 +142,11 @@ func lightCommand() *cli.Command {
 					if done, err := s.out.value(l); done {
 						return err
 					}
-					s.out.line("bay %s %s: asked to be lit until %s", l.Bay, l.Tail, l.Until.Local().Format("15:04:05"))
+					if req.AllBut {
+						s.out.line("every other drive of its section is asked to be lit until %s: look for the one that is dark", l.Until.Local().Format("15:04:05"))
+						return nil
+					}
+					s.out.line("%s: asked to be lit until %s", strings.TrimSpace("bay "+cmpOr(l.Bay, "unknown")+" "+l.Tail), l.Until.Local().Format("15:04:05"))
 					return nil
 				})},
 			{Name: "off", Usage: "put a bay's light out", ArgsUsage: "<bay, tail or light>", Description: "Example: lantern light off skerry/front/7",
@@ -206,6 +214,39 @@ func labCommand() *cli.Command {
 						return unreachable(err)
 					}
 					return s.moved(res.JSON200, res, res.Body, "is in")
+				})},
+			{Name: "silence", Usage: "the enclosures of a host tell nothing of themselves any more, and have no lights", ArgsUsage: "<host>", Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, err := one(cmd, "a host")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.LabSilenceWithResponse(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("the enclosures of %s %s", host, map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")])
+					return nil
+				})},
+			{Name: "eyes", Usage: "what eyes would see: bays whose activity light blinks in a rhythm", Description: "Example: lantern lab eyes",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					res, err := s.client.LabEyesWithResponse(ctx)
+					if err != nil {
+						return unreachable(err)
+					}
+					bays, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(bays); done {
+						return err
+					}
+					s.out.line("%s", cmpOr(strings.Join(bays, "\n"), "nothing blinks"))
+					return nil
 				})},
 			{Name: "speed", Usage: "how many times faster than real time the lab runs; without a number, tell", ArgsUsage: "[number]", Description: "Example: lantern lab speed 300",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

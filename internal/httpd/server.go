@@ -45,6 +45,8 @@ type Lab interface {
 	Speed() float64
 	SetSpeed(float64)
 	Pull(bay string) (lab.Moved, error)
+	Silence(host string, mute bool) error
+	Blinks() []string
 	Insert(bay string, s lab.Shelf) (lab.Moved, error)
 }
 

@@ -14,18 +14,19 @@ import (
 // Drive is one simulated drive. What it answers follows from its description, its seed, its faults and the time alone,
 // so it answers the same whenever it is asked about the same moment.
 type Drive struct {
-	Desc   drive.Description `json:"desc"`
-	Stays  []Stay            `json:"stays"` // where it was, in order of time
-	Born   time.Time         `json:"born"`  // when its power-on hours began
-	Faults []Fault           `json:"faults,omitempty"`
-	Holds  []string          `json:"holds,omitempty"`
-	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
-	SlowAt time.Time         `json:"slow_at,omitzero"`
-	Runs   []Run             `json:"runs,omitempty"`   // self-tests that were asked for
-	Shelf  bool              `json:"shelf,omitempty"`  // came from the shelf while the lab ran
-	Tested time.Time         `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
-	Backup int               `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
-	Span   [2]uint64         `json:"span,omitzero"`    // of its selective test
+	Desc    drive.Description `json:"desc"`
+	Stays   []Stay            `json:"stays"` // where it was, in order of time
+	Born    time.Time         `json:"born"`  // when its power-on hours began
+	Faults  []Fault           `json:"faults,omitempty"`
+	Holds   []string          `json:"holds,omitempty"`
+	Slow    float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
+	SlowAt  time.Time         `json:"slow_at,omitzero"`
+	Runs    []Run             `json:"runs,omitempty"`   // self-tests that were asked for
+	Shelf   bool              `json:"shelf,omitempty"`  // came from the shelf while the lab ran
+	Tested  time.Time         `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
+	Backup  int               `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
+	Span    [2]uint64         `json:"span,omitzero"`    // of its selective test
+	blinked time.Time         // real time: when its activity light last flashed
 }
 
 // Run is a self-test that somebody started; Stopped is zero when nobody stopped it.

@@ -6,6 +6,7 @@ package lab
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -41,6 +42,7 @@ type Host struct {
 	Name   string             `json:"name"`
 	Layout []enclosure.Layout `json:"layout"`
 	Lit    map[string][]int   `json:"lit"`
+	Mute   bool               `json:"mute,omitempty"` // its enclosures tell nothing of themselves, and have no lights
 	fleet  *Fleet
 	past   time.Time // when it answers as of another moment
 }
@@ -276,8 +278,12 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 		if !ok || s.Host != h.Name {
 			continue
 		}
-		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(),
-			Section: s.Section, Bay: s.Bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
+		section, bay := s.Section, s.Bay
+		if h.Mute {
+			section, bay = "", 0
+		}
+		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(), Port: fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay),
+			Read: func(int64, []byte) error { return h.read(d) }, Section: section, Bay: bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
 			Failures: func() (int64, bool) { return 0, true }})
 	}
 	slices.SortFunc(out, func(a, b agent.Found) int { return strings.Compare(a.Path, b.Path) })
@@ -287,6 +293,46 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 // Changes are not told: a lab host is looked at.
 func (h *Host) Changes(context.Context) <-chan struct{} { return nil }
 
+// Silence makes the enclosures of a host tell nothing of themselves from now on, or speak again.
+func (f *Fleet) Silence(host string, mute bool) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, h := range f.Hosts {
+		if h.Name == host {
+			h.Mute = mute
+			return f.save()
+		}
+	}
+	return fmt.Errorf("the lab has no host %q", host)
+}
+
+// Blinks lists the bays in which an activity light blinked within the last two seconds of real time, as eyes see it.
+func (f *Fleet) Blinks() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := []string{}
+	for _, d := range f.Drives {
+		if s, ok := d.at(f.clock.Now()); ok && time.Since(d.blinked) < 2*time.Second {
+			out = append(out, fmt.Sprintf("%s/%s/%d", s.Host, s.Section, s.Bay))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// read makes a drive's activity light flash. The data do not matter.
+func (h *Host) read(d *Drive) error {
+	h.fleet.mu.Lock()
+	if s, ok := d.at(h.time()); !ok || s.Host != h.Name {
+		h.fleet.mu.Unlock()
+		return errGone
+	}
+	d.blinked = time.Now()
+	h.fleet.mu.Unlock()
+	time.Sleep(8 * time.Millisecond) // as long as a disk takes
+	return nil
+}
+
 // labPath is where a drive answers as long as it is in a bay.
 func labPath(s Stay) string { return fmt.Sprintf("/lab/%s/%s%02d", s.Host, s.Section, s.Bay) }
 
@@ -295,6 +341,9 @@ func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
 	h.fleet.mu.Lock()
 	defer h.fleet.mu.Unlock()
 	var out []agent.Enclosure
+	if h.Mute {
+		return nil, nil
+	}
 	for _, l := range h.Layout {
 		lit := map[string][]int{}
 		for _, s := range l.Sections {
@@ -309,6 +358,9 @@ func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
 func (h *Host) Light(_ context.Context, section string, bay int, on bool) (bool, error) {
 	h.fleet.mu.Lock()
 	defer h.fleet.mu.Unlock()
+	if h.Mute {
+		return false, errors.New("this enclosure has no lights")
+	}
 	if _, _, err := h.fleet.bay(enclosure.Address{Host: h.Name, Section: section, Number: bay}.String()); err != nil {
 		return false, err
 	}

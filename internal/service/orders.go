@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,8 +13,10 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/enclosure"
+	"lantern/internal/core/pool"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
+	"lantern/internal/wire"
 )
 
 // orderLimit is how long a host has to carry an order out, and orderWall how much real time that is at least.
@@ -149,7 +152,8 @@ func (s *Service) Tick() error {
 	return errors.Join(s.commit(b), s.fold(), s.forget(now))
 }
 
-// LightOn asks for a bay to be lit until an end. A bay that is lit already keeps its light, with the new end.
+// LightOn asks for a bay or a drive to be lit until an end. What is lit already keeps its light, with the new end. A drive
+// whose bay has no light is shown by a rhythm; one that cannot be lit at all, by lighting all others of its section.
 func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -160,12 +164,68 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	if h := s.hosts[a.Host]; h == nil || s.late(h, s.clock.Now()) {
 		return api.Light{}, problem(409, "host-quiet", "Bring its agent back first.", "%s does not report, so its lights cannot be switched.", a.Host)
 	}
-	now := s.clock.Now()
-	until := now.Add(time.Duration(req.Seconds) * time.Second)
+	if req.Seconds < 1 || req.Seconds > 24*3600 {
+		return api.Light{}, problem(422, "bad-light", "Give it an end within 24 hours.", "A light needs an end.")
+	}
+	until := s.clock.Now().Add(time.Duration(req.Seconds) * time.Second)
 	b := &store.Batch{}
+	if req.AllBut {
+		if a.Section == "" {
+			return api.Light{}, problem(409, "no-bay", "Look for its label.", "Nobody knows in which section %s was, so there are no others to light.", d.tail())
+		}
+		first, err := s.lightOthers(b, by, a, d, until)
+		if err != nil {
+			return api.Light{}, err
+		}
+		return first.Light, s.commit(b)
+	}
+	if d != nil && d.Present && (d.How != enclosure.Told || a.Section == "") {
+		if at, ok := s.places()[d.Desc.Key()]; ok {
+			if margin, known := groupMargin(at); known && margin <= 0 && s.poolBusy(at.pool) > busyForRhythm {
+				return api.Light{}, problem(409, "last-member", "Go by its label, or wait until the pool is quiet.", "%s is among the last good members of a group that is busy, and its bay has no light: it is not read for a rhythm now.", d.tail())
+			}
+		}
+	}
+	if d != nil && !d.Present && (d.How != enclosure.Told || a.Section == "") {
+		return api.Light{}, problem(409, "cannot-light", "Light all others of its section instead: lantern light on "+d.tail()+" --all-but", "%s does not answer, so its activity light cannot blink, and its bay has none of its own.", d.tail())
+	}
+	if a.Section != "" && (d == nil || !d.Present) && !s.hasLights(a) {
+		return api.Light{}, problem(409, "cannot-light", "Look for the number on the case.", "Bay %s has no light of its own, and no drive in it that could blink.", a)
+	}
+	l := s.light(b, by, d, a, until, "")
+	return l.Light, s.commit(b)
+}
+
+// busyForRhythm is above which share of I/O the last good members of a group are left alone; above twice that, a rhythm in
+// any pool ends.
+const busyForRhythm = 0.3
+
+// groupMargin is how many more members a drive's group can lose.
+func groupMargin(at place) (pool.Margin, bool) {
+	for _, g := range at.pool.Groups {
+		if g.Name == at.group {
+			return at.pool.GroupMargin(g)
+		}
+	}
+	return 0, false
+}
+
+// hasLights says whether the enclosure itself tells of a bay, and so may have a light.
+func (s *Service) hasLights(a enclosure.Address) bool {
+	h := s.hosts[a.Host]
+	return h != nil && told(h, a.Section)
+}
+
+// lightDrive lights a drive, wherever it is.
+func (s *Service) lightDrive(b *store.Batch, by string, d *disk, until time.Time, allBut string) *light {
+	return s.light(b, by, d, enclosure.Address{Host: d.Host, Section: d.Section, Number: d.Bay}, until, allBut)
+}
+
+func (s *Service) light(b *store.Batch, by string, d *disk, a enclosure.Address, until time.Time, allBut string) *light {
+	now := s.clock.Now()
 	var l *light
 	for _, x := range s.lights {
-		if x.Bay == a.String() && x.State != api.LightStateGoing {
+		if (x.Bay == a.String() && x.Bay != "" || d != nil && x.Drive == d.Desc.Key()) && x.State != api.LightStateGoing {
 			l = x
 		}
 	}
@@ -173,25 +233,61 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 		l = &light{api.Light{Id: ulid.Make().String(), Bay: a.String(), Since: now}}
 		s.lights[l.Id] = l
 	}
-	l.By, l.Until, l.State, l.Says = by, until, api.LightStateAsked, ""
+	l.Bay, l.By, l.Until, l.State, l.Says, l.AllBut = a.String(), by, until, api.LightStateAsked, "", allBut
+	o := &order{light: l.Id, Order: api.Order{Host: a.Host, Kind: api.OrderKindLight, By: by, Section: a.Section, Bay: a.Number, On: true, Until: until}}
+	what := "bay " + l.Bay
 	if d != nil {
 		l.Drive, l.Tail = d.Desc.Key(), d.tail()
+		if d.Present {
+			o.Drive = wire.Identity(d.Desc.Identity)
+		}
+		if l.Bay == "" {
+			what = "drive " + l.Tail
+		}
+		delete(s.surveyFailed, l.Drive)
 	}
-	s.order(b, &order{light: l.Id, Order: api.Order{Host: a.Host, Kind: api.OrderKindLight, By: by, Section: a.Section, Bay: a.Number, On: true}})
+	if !s.hasLights(a) {
+		o.Section, o.Bay = "", 0 // its host knows nothing of this bay
+	}
+	s.order(b, o)
 	b.Put(l.row())
-	s.happened(b, api.EventKindLight, l.Bay, fmt.Sprintf("%s asked to light bay %s until %s", by, l.Bay, until.Format(time.TimeOnly)))
-	return l.Light, s.commit(b)
+	s.happened(b, api.EventKindLight, l.Bay, fmt.Sprintf("%s asked to light %s until %s", by, what, until.Format(time.TimeOnly)))
+	return l
 }
 
-// bayOf finds the bay that is meant, by drive or by address.
+// lightOthers lights every other drive of a section, so that the one that is dark shows.
+func (s *Service) lightOthers(b *store.Batch, by string, a enclosure.Address, d *disk, until time.Time) (first *light, err error) {
+	var others []*disk
+	for _, x := range s.drives {
+		if x != d && x.Present && x.Host == a.Host && x.Section == a.Section && x.Bay != a.Number {
+			others = append(others, x)
+		}
+	}
+	if len(others) == 0 {
+		return nil, problem(409, "cannot-light", "Look for the number on the case.", "No other drive answers in %s/%s that could be lit.", a.Host, a.Section)
+	}
+	slices.SortFunc(others, byPlace)
+	name := a.String()
+	if d != nil {
+		name = d.tail()
+	}
+	for _, x := range others {
+		if l := s.lightDrive(b, by, x, until, name); first == nil {
+			first = l
+		}
+	}
+	return first, nil
+}
+
+// bayOf finds the bay that is meant, by drive or by address. A drive may be without one.
 func (s *Service) bayOf(req api.LightOn) (*disk, enclosure.Address, error) {
 	if req.Drive != "" {
 		d, err := s.findDrive(req.Drive)
 		if err != nil {
 			return nil, enclosure.Address{}, err
 		}
-		if d.Section == "" {
-			return nil, enclosure.Address{}, problem(409, "no-bay", "Look for its label.", "Nobody knows in which bay %s is.", d.tail())
+		if d.Section == "" && !d.Present {
+			return nil, enclosure.Address{}, problem(409, "no-bay", "Look for its label.", "Nobody knows in which bay %s is, and it does not answer.", d.tail())
 		}
 		return d, enclosure.Address{Host: d.Host, Section: d.Section, Number: d.Bay}, nil
 	}
@@ -200,7 +296,7 @@ func (s *Service) bayOf(req api.LightOn) (*disk, enclosure.Address, error) {
 		return nil, a, problem(422, "bad-bay", "See: lantern bays <host>", "%s.", err)
 	}
 	h := s.hosts[a.Host]
-	if h == nil || !hasBay(h.report, a) {
+	if h == nil || !s.hasBay(h, a) {
 		return nil, a, problem(404, "no-bay", "See: lantern bays "+a.Host, "There is no bay %s.", req.Bay)
 	}
 	for _, d := range s.drives {
@@ -211,10 +307,10 @@ func (s *Service) bayOf(req api.LightOn) (*disk, enclosure.Address, error) {
 	return nil, a, nil
 }
 
-func hasBay(r api.Report, a enclosure.Address) bool {
-	for _, e := range r.Enclosures {
+func (s *Service) hasBay(h *host, a enclosure.Address) bool {
+	for _, e := range s.enclosuresOf(h) {
 		for _, sec := range e.Sections {
-			if sec.Name == a.Section && a.Number >= 1 && a.Number <= sec.Rows*sec.Columns {
+			if _, ok := wire.ToSection(sec).Place(a.Number); ok && sec.Name == a.Section {
 				return true
 			}
 		}
@@ -247,13 +343,46 @@ func (s *Service) LightOff(id string) (api.Light, error) {
 
 // dim orders a light to go out.
 func (s *Service) dim(b *store.Batch, l *light) {
-	a, err := enclosure.ParseAddress(l.Bay)
-	if err != nil {
+	o := &order{light: l.Id, Order: api.Order{Kind: api.OrderKindLight}}
+	if a, err := enclosure.ParseAddress(l.Bay); err == nil {
+		o.Host = a.Host
+		if s.hasLights(a) {
+			o.Section, o.Bay = a.Section, a.Number
+		}
+	}
+	if d := s.drives[l.Drive]; d != nil {
+		o.Host = cmp.Or(o.Host, d.Host)
+		o.Drive = wire.Identity(d.Desc.Identity)
+	}
+	if o.Host == "" {
 		return
 	}
 	l.State = api.LightStateGoing
 	b.Put(l.row())
-	s.order(b, &order{light: l.Id, Order: api.Order{Host: a.Host, Kind: api.OrderKindLight, Section: a.Section, Bay: a.Number}})
+	s.order(b, o)
+}
+
+// seeRhythms begins rhythms again that an agent does not keep any more: it was restarted. One in a pool that has become busy
+// ends.
+func (s *Service) seeRhythms(b *store.Batch, from string, r api.Report) {
+	keeps := map[string]bool{}
+	for _, d := range r.Drives {
+		keeps[wire.ToIdentity(d.Identity).Key()] = d.Rhythm
+	}
+	for _, l := range s.lights {
+		d := s.drives[l.Drive]
+		if d == nil || d.Host != from || l.How != rhythm || l.State != api.LightStateLit {
+			continue
+		}
+		at, member := s.places()[l.Drive]
+		switch {
+		case member && s.poolBusy(at.pool) > 2*busyForRhythm:
+			l.Says = at.pool.Name + " has become busy"
+			s.dim(b, l)
+		case d.Present && !keeps[l.Drive] && s.clock.Now().Before(l.Until):
+			s.lightDrive(b, l.By, d, l.Until, l.AllBut)
+		}
+	}
 }
 
 // lightAnswered takes in what a host observed of a light. One that could not be put out is tried again at the next end.
@@ -261,6 +390,9 @@ func (s *Service) lightAnswered(b *store.Batch, l *light, o *order) {
 	l.Says = o.Says
 	switch {
 	case o.State == api.OrderStateDone && o.On:
+		if l.How = "light"; strings.Contains(o.Says, "blinks") {
+			l.How = rhythm
+		}
 		if l.State == api.LightStateAsked {
 			l.State = api.LightStateLit
 		}
@@ -270,6 +402,7 @@ func (s *Service) lightAnswered(b *store.Batch, l *light, o *order) {
 		}
 	case o.On:
 		l.State = api.LightStateFailed
+		s.surveyFailed[l.Drive] = o.Says
 	default:
 		l.State, l.Until = api.LightStateLit, s.clock.Now().Add(s.clock.AtLeast(30*time.Second, 5*time.Second))
 	}
@@ -278,7 +411,11 @@ func (s *Service) lightAnswered(b *store.Batch, l *light, o *order) {
 	}
 	b.Put(l.row())
 	words := map[api.LightState]string{api.LightStateLit: "is lit", api.LightStateOut: "is dark again", api.LightStateFailed: "could not be lit: " + o.Says, api.LightStateGoing: "is to go dark"}
-	s.happened(b, api.EventKindLight, l.Bay, fmt.Sprintf("bay %s %s", l.Bay, words[l.State]))
+	what := "bay " + l.Bay
+	if l.Bay == "" {
+		what = "drive " + l.Tail
+	}
+	s.happened(b, api.EventKindLight, l.Bay, fmt.Sprintf("%s %s", what, words[l.State]))
 }
 
 func (l *light) row() *store.Light {
@@ -315,6 +452,9 @@ func (s *Service) seeLights(b *store.Batch, from string, r api.Report) {
 		}
 	}
 }
+
+// rhythm is how a drive is shown whose bay has no light.
+const rhythm = "rhythm"
 
 // foundLit stands where a person's name would: nobody asked for this light.
 const foundLit = "found lit"

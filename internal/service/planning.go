@@ -35,7 +35,7 @@ func (s *Service) where(d *disk, at place) selftest.Where {
 		}
 	}
 	if h := s.hosts[d.Host]; h != nil && d.Section != "" {
-		for _, e := range h.report.Enclosures {
+		for _, e := range s.enclosuresOf(h) {
 			if slices.ContainsFunc(e.Sections, func(sec api.SectionReport) bool { return sec.Name == d.Section }) {
 				w.Enclosure = e.Name
 			}

@@ -103,6 +103,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		s.poolToSwaps(b, r.At, p.Id)
 	}
 	s.seeLights(b, from, r)
+	s.seeRhythms(b, from, r)
 	return s.commit(b)
 }
 
@@ -111,7 +112,7 @@ func withoutReadings(r api.Report) api.Report {
 	r.Id, r.At = "", time.Time{}
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
-		r.Drives[i].Reading, r.Drives[i].Busy = api.Reading{}, 0
+		r.Drives[i].Reading, r.Drives[i].Busy, r.Drives[i].Rhythm = api.Reading{}, 0, false
 	}
 	return r
 }
@@ -160,18 +161,13 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		s.keep(b, key, d, at.Add(-time.Millisecond), map[string]float64{"bus_drops": last.Value + 1})
 	}
 	if live || d.Host == "" {
-		changed = changed || !d.Present || d.Desc != desc || d.Host != from || d.Section != r.Section || d.Bay != r.Bay ||
+		section, bay, how := s.placed(from, r, key)
+		changed = changed || !d.Present || d.Desc != desc || d.Host != from || d.Section != section || d.Bay != bay || d.How != how ||
 			d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds) || !slices.Equal(d.Names, r.Names)
-		if place := (health.Stay{Bay: from + "/" + r.Section + "/" + strconv.Itoa(r.Bay), From: at}); live && r.Section != "" {
-			if n := len(d.Stays); n == 0 || d.Stays[n-1].Bay != place.Bay {
-				if n > 0 {
-					d.Stays[n-1].To = at
-				}
-				const most = 100
-				d.Stays = append(d.Stays[max(0, n+1-most):], place)
-			}
+		if live {
+			d.stay(from, section, bay, at)
 		}
-		d.Desc, d.Host, d.Section, d.Bay, d.Path, d.Blind, d.Holds = desc, from, r.Section, r.Bay, r.Path, r.Blind, r.Holds
+		d.Desc, d.Host, d.Section, d.Bay, d.How, d.Path, d.Blind, d.Holds = desc, from, section, bay, how, r.Path, r.Blind, r.Holds
 		d.Present, d.SeenAt, d.Names = live, at, r.Names
 	} else if d.SeenAt.Before(at) {
 		d.SeenAt = at
@@ -207,13 +203,31 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	return key
 }
 
+// stay notes where a drive is now, if that is somewhere else than before.
+func (d *disk) stay(host, section string, bay int, at time.Time) {
+	if section == "" {
+		return
+	}
+	place := health.Stay{Bay: host + "/" + section + "/" + strconv.Itoa(bay), From: at}
+	n := len(d.Stays)
+	if n > 0 && d.Stays[n-1].Bay == place.Bay {
+		return
+	}
+	if n > 0 {
+		d.Stays[n-1].To = at
+	}
+	const most = 100
+	d.Stays = append(d.Stays[max(0, n+1-most):], place)
+}
+
 // dropFor is how long a drive can be away and have come back by itself; hands take longer.
 const dropFor = 10 * time.Minute
 
 // dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a swap
 // waits for a drive to be pulled, hands are at work on that host.
 func (s *Service) dropped(from string, at time.Time, d *disk, r api.DriveReport) bool {
-	if d.Present || d.SeenAt.IsZero() || d.Host != from || d.Section != r.Section || d.Bay != r.Bay || at.Sub(d.SeenAt) > dropFor {
+	section, bay, _ := s.placed(from, r, d.Desc.Key())
+	if d.Present || d.SeenAt.IsZero() || d.Host != from || d.Section != section || d.Bay != bay || at.Sub(d.SeenAt) > dropFor {
 		return false
 	}
 	for _, w := range s.openSwaps() {

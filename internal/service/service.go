@@ -15,6 +15,7 @@ import (
 	"lantern/internal/channel"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/core/notice"
@@ -57,13 +58,15 @@ type Service struct {
 	notices []notice.Notice
 	runs    map[string]*testRun // self-tests under way, by drive
 	planning
-	notifiedAt time.Time
-	graceUntil time.Time
-	uses       map[string][]store.PoolUse
-	channels   []outlet
-	deliveries []*store.Delivery // not done
-	sender     channel.Sender
-	forgot     time.Time // when old ids were last let go
+	bayMaps
+	surveyFailed map[string]string // why a drive that is looked for could not be lit
+	notifiedAt   time.Time
+	graceUntil   time.Time
+	uses         map[string][]store.PoolUse
+	channels     []outlet
+	deliveries   []*store.Delivery // not done
+	sender       channel.Sender
+	forgot       time.Time // when old ids were last let go
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}
@@ -107,6 +110,7 @@ type facts struct {
 	Host     string            `json:"host"`
 	Section  string            `json:"section"`
 	Bay      int               `json:"bay"`
+	How      enclosure.How     `json:"how,omitempty"` // how its bay is known
 	Path     string            `json:"path"`
 	Present  bool              `json:"present"`
 	FirstAt  time.Time         `json:"first_at"`
@@ -167,7 +171,7 @@ func newID() string { return ulid.Make().String() }
 
 // New loads everything from the store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
-	s := &Service{clock: c, store: st, log: log, bus: newBus(), wake: map[string]chan struct{}{}}
+	s := &Service{clock: c, store: st, log: log, bus: newBus(), wake: map[string]chan struct{}{}, surveyFailed: map[string]string{}}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s, s.load()
@@ -224,7 +228,7 @@ func (s *Service) load() error {
 	if len(hosts) > 0 {
 		s.graceUntil = s.clock.Now().Add(s.clock.AtLeast(grace, graceWall))
 	}
-	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries(), s.loadRuns(), s.loadPlans()); err != nil {
+	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries(), s.loadRuns(), s.loadPlans(), s.loadBays()); err != nil {
 		return err
 	}
 	if err := s.loadSwaps(); err != nil {

@@ -129,7 +129,7 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 		x.PoolSeen = h.SeenAt
 	}
 	d := s.drives[plan.Old.Key()]
-	x.BayKnown = d != nil && d.Section != ""
+	x.BayKnown = d != nil && d.Section != "" && d.How.Sure()
 	verdicts := s.judge()
 	if p := s.pools[plan.PoolID]; p != nil {
 		x.Pool, x.PoolSeen = &p.Pool, p.at

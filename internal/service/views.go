@@ -49,7 +49,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 	out := api.Drive{Key: key, Tail: d.tail(), Identity: wire.Identity(d.Desc.Identity), Firmware: d.Desc.Firmware, Medium: string(d.Desc.Medium),
 		RotationRpm: d.Desc.RotationRPM, FormFactor: d.Desc.FormFactor, CapacityBytes: int64(d.Desc.Capacity),
 		LogicalSectorBytes: int(d.Desc.LogicalSector), PhysicalSectorBytes: int(d.Desc.PhysicalSector), Host: d.Host, Path: d.Path,
-		Bay: d.bay(), BayConfirmed: d.Section != "", Role: api.DriveRoleNone, Holds: d.Holds, Present: d.Present, SeenAt: d.SeenAt, FirstSeenAt: d.FirstAt,
+		Bay: d.bay(), BayConfirmed: d.Section != "" && d.How.Sure(), BayHow: string(d.How), Role: api.DriveRoleNone, Holds: d.Holds, Present: d.Present, SeenAt: d.SeenAt, FirstSeenAt: d.FirstAt,
 		ReadAt: d.Reading.At, Verdict: api.Verdict(j.verdict), Findings: []api.Finding{}}
 	if d.Present {
 		if h := s.hosts[d.Host]; h != nil {

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"lantern/internal/api"
+	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
@@ -139,21 +140,33 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	}
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judge()
-	for _, e := range h.report.Enclosures {
+	for _, e := range s.enclosuresOf(h) {
 		for _, r := range e.Sections {
 			sec := wire.ToSection(r)
 			v := api.Section{Name: r.Name, Enclosure: e.Name, Rows: r.Rows, Columns: r.Columns, Upright: r.Upright, Bays: []api.Bay{}}
-			for n := 1; n <= sec.Bays(); n++ {
+			for _, n := range sec.Numbers() {
 				at, _ := sec.Place(n)
 				b := api.Bay{Address: enclosure.Address{Host: name, Section: r.Name, Number: n}.String(), Number: n, Row: at.Row, Column: at.Column,
-					Lit: slices.Contains(r.Lit, n)}
+					Lit: slices.Contains(r.Lit, n), Name: sec.Names[n]}
 				for _, l := range s.lights {
 					if l.Bay == b.Address && l.State != api.LightStateGoing {
 						b.LitUntil = l.Until
+						b.Lit = b.Lit || l.State == api.LightStateLit
 					}
 				}
 				if d := s.occupant(name, r.Name, n); d != nil {
 					key := d.Desc.Key()
+					b.How = api.BayHow(d.How)
+					for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius, "power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {
+						if p, ok := d.record[name].Last(); ok {
+							*to = p.Value
+						}
+					}
+					for _, l := range s.lastTests(d) {
+						if l.at.After(b.TestedAt) {
+							b.TestedAt = l.at
+						}
+					}
 					b.Drive, b.Tail, b.Verdict, b.Missing = key, d.tail(), api.Verdict(verdicts[key].verdict), !d.Present
 					if fs := verdicts[key].findings; len(fs) > 0 {
 						b.Says = fs[0].Says

@@ -90,6 +90,27 @@ type PlannedTest struct {
 	Doc   []byte
 }
 
+// Layout is how an enclosure looks that does not tell of itself, as JSON.
+type Layout struct {
+	Host string `gorm:"primaryKey"`
+	Name string `gorm:"primaryKey"`
+	Doc  []byte
+}
+
+// Spot is what a person found out of a bay, as JSON.
+type Spot struct {
+	Host    string `gorm:"primaryKey"`
+	Section string `gorm:"primaryKey"`
+	Number  int    `gorm:"primaryKey;autoIncrement:false"`
+	Doc     []byte
+}
+
+// Survey is a walk before the drives of a host that has not ended, as JSON.
+type Survey struct {
+	Host string `gorm:"primaryKey"`
+	Doc  []byte
+}
+
 // Feed is an address under which the calendar can be read: the hash of what is secret in it.
 type Feed struct {
 	Hash []byte `gorm:"primaryKey"`
@@ -270,7 +291,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Layout{}, &Spot{}, &Survey{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

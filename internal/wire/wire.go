@@ -2,11 +2,14 @@
 package wire
 
 import (
+	"cmp"
+	"fmt"
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"strconv"
 )
 
 // Identity to the API.
@@ -85,16 +88,95 @@ func Enclosure(l enclosure.Layout, lit map[string][]int) api.EnclosureReport {
 		if on == nil {
 			on = []int{}
 		}
-		out.Sections = append(out.Sections, api.SectionReport{Name: s.Name, Rows: s.Rows, Columns: s.Columns,
-			First: string(s.First), Run: string(s.Run), Upright: s.Upright, Lit: on})
+		v := api.SectionReport{Name: s.Name, Rows: s.Rows, Columns: s.Columns,
+			First: string(s.First), Run: string(s.Run), Upright: s.Upright, Lit: on}
+		v.Gaps, v.Bays, v.Names = grid(s)
+		out.Sections = append(out.Sections, v)
+	}
+	return out
+}
+
+// grid gives what of a section departs from its rule.
+func grid(s enclosure.Section) (gaps [][]int, bays map[string][]int, names map[string]string) {
+	for _, g := range s.Gaps {
+		gaps = append(gaps, []int{g[0], g[1]})
+	}
+	for n, at := range s.Named {
+		if bays == nil {
+			bays = map[string][]int{}
+		}
+		bays[strconv.Itoa(n)] = []int{at[0], at[1]}
+	}
+	for n, name := range s.Names {
+		if names == nil {
+			names = map[string]string{}
+		}
+		names[strconv.Itoa(n)] = name
+	}
+	return gaps, bays, names
+}
+
+// toGrid is the way back; what is no number or no place is left out, and then missed by whoever checks the section.
+func toGrid(s *enclosure.Section, gaps [][]int, bays map[string][]int, names map[string]string) error {
+	for _, g := range gaps {
+		if len(g) != 2 {
+			return fmt.Errorf("section %s: a gap is a row and a column, not %v", s.Name, g)
+		}
+		s.Gaps = append(s.Gaps, [2]int{g[0], g[1]})
+	}
+	for text, at := range bays {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || len(at) != 2 {
+			return fmt.Errorf("section %s: bay %q is at %v; a bay is a number from 1 on, with its row and column", s.Name, text, at)
+		}
+		if s.Named == nil {
+			s.Named = map[int][2]int{}
+		}
+		s.Named[n] = [2]int{at[0], at[1]}
+	}
+	for text, name := range names {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return fmt.Errorf("section %s: %q is no number of a bay", s.Name, text)
+		}
+		if s.Names == nil {
+			s.Names = map[int]string{}
+		}
+		s.Names[n] = name
+	}
+	return nil
+}
+
+// ToLayout from the API, checked.
+func ToLayout(l api.Layout) (enclosure.Layout, error) {
+	out := enclosure.Layout{Name: l.Name}
+	for _, s := range l.Sections {
+		sec := enclosure.Section{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: enclosure.Corner(cmp.Or(s.First, string(enclosure.TopLeft))), Run: enclosure.Run(cmp.Or(s.Run, string(enclosure.AlongRows))), Upright: s.Upright}
+		if err := toGrid(&sec, s.Gaps, s.Bays, s.Names); err != nil {
+			return out, err
+		}
+		out.Sections = append(out.Sections, sec)
+	}
+	return out, out.Check()
+}
+
+// Layout to the API.
+func Layout(l enclosure.Layout) api.Layout {
+	out := api.Layout{Name: l.Name, Sections: []api.LayoutSection{}}
+	for _, s := range l.Sections {
+		v := api.LayoutSection{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: string(s.First), Run: string(s.Run), Upright: s.Upright}
+		v.Gaps, v.Bays, v.Names = grid(s)
+		out.Sections = append(out.Sections, v)
 	}
 	return out
 }
 
 // ToSection from a report.
 func ToSection(s api.SectionReport) enclosure.Section {
-	return enclosure.Section{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: enclosure.Corner(s.First),
+	out := enclosure.Section{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: enclosure.Corner(s.First),
 		Run: enclosure.Run(s.Run), Upright: s.Upright}
+	_ = toGrid(&out, s.Gaps, s.Bays, s.Names) // what an agent tells is what our own code made
+	return out
 }
 
 func protection(p pool.Protection) api.Protection {

@@ -112,6 +112,7 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 		return f, false // no medium: whatever was there is gone
 	}
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
+	f.Port = port(m.Root, dir, f.Adapter)
 	if _, err := os.Stat(dir + "/device/ioerr_cnt"); err == nil {
 		f.Failures = func() (int64, bool) { // drivers/scsi/scsi_sysfs.c: hexadecimal
 			n, err := strconv.ParseInt(read(dir+"/device/ioerr_cnt"), 0, 64)
@@ -164,7 +165,29 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 		return f, true
 	}
 	f.Holds = m.holds(f)
+	f.Read = func(at int64, b []byte) error { return readDirect(f.Path, at, b) }
 	return f, true
+}
+
+// readDirect reads from a device past the page cache. open(2): with O_DIRECT, memory, length and offset are aligned; a page
+// is enough for every block device.
+func readDirect(path string, at int64, b []byte) error {
+	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	defer unix.Close(fd)
+	page, err := unix.Mmap(-1, 0, len(b), unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = unix.Munmap(page) }()
+	n, err := unix.Pread(fd, page, at)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	copy(b, page[:n])
+	return nil
 }
 
 var pciAddress = regexp.MustCompile(`^[0-9a-f]{4,}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
@@ -180,6 +203,51 @@ func adapter(dir string) string {
 		if pciAddress.MatchString(parts[i]) {
 			return parts[i]
 		}
+	}
+	return ""
+}
+
+var (
+	ataPort   = regexp.MustCompile(`^ata[0-9]+$`)
+	endDevice = regexp.MustCompile(`^end_device-`)
+	target    = regexp.MustCompile(`^[0-9]+:([0-9]+:[0-9]+:[0-9]+)$`)
+)
+
+// port names what a drive hangs on so that the name stays over restarts: the PCI function, and of that the port of an AHCI
+// controller (its own number, not the one the kernel counts on; drivers/ata/libata-transport.c), the phy of a SAS device with
+// its expander (drivers/scsi/scsi_transport_sas.c), or else the SCSI target. An NVMe drive is its PCI function.
+func port(root, dir, adapter string) string {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil || adapter == "" {
+		return ""
+	}
+	parts := strings.Split(real, "/")
+	if strings.HasPrefix(filepath.Base(real), "nvme") {
+		return adapter
+	}
+	last := ""
+	for i, part := range parts {
+		at := strings.Join(parts[:i+1], "/")
+		switch {
+		case ataPort.MatchString(part):
+			if n := read(at + "/ata_port/" + part + "/port_no"); n != "" {
+				return adapter + "-ata-" + n
+			}
+		case endDevice.MatchString(part):
+			sas := at + "/sas_device/" + part
+			phy, in := read(sas+"/phy_identifier"), strings.TrimPrefix(read(sas+"/enclosure_identifier"), "0x")
+			if bay := read(sas + "/bay_identifier"); bay != "" && strings.Trim(in, "0") != "" {
+				return adapter + "-sas-" + in + "-bay-" + bay
+			}
+			if phy != "" {
+				return adapter + "-sas-" + in + "-phy-" + phy
+			}
+		case target.MatchString(part):
+			last = target.FindStringSubmatch(part)[1]
+		}
+	}
+	if last != "" {
+		return adapter + "-target-" + last
 	}
 	return ""
 }

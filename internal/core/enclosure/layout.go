@@ -4,6 +4,8 @@ package enclosure
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -22,6 +24,12 @@ type Section struct {
 	First   Corner `json:"first"`
 	Run     Run    `json:"run"`
 	Upright bool   `json:"upright"` // bays stand on their short side
+	// Gaps are places without a bay, by row and column from the top left, counted from one; numbers pass over them.
+	Gaps [][2]int `json:"gaps,omitempty"`
+	// Named are bays whose numbers follow no rule: each by its row and column. With any, they are all there are.
+	Named map[int][2]int `json:"bays,omitempty"`
+	// Names are what is printed on the case, where that is not the number.
+	Names map[int]string `json:"names,omitempty"`
 }
 
 // Corner is where number one sits.
@@ -45,14 +53,54 @@ const (
 type Place struct{ Row, Column int }
 
 // Bays is how many bays the section has.
-func (s Section) Bays() int { return s.Rows * s.Columns }
+func (s Section) Bays() int {
+	if len(s.Named) > 0 {
+		return len(s.Named)
+	}
+	gaps := map[[2]int]bool{}
+	for _, g := range s.Gaps {
+		gaps[g] = true
+	}
+	return s.Rows*s.Columns - len(gaps)
+}
+
+// Numbers are those of its bays, in order.
+func (s Section) Numbers() []int {
+	if len(s.Named) > 0 {
+		return slices.Sorted(maps.Keys(s.Named))
+	}
+	out := make([]int, s.Bays())
+	for i := range out {
+		out[i] = i + 1
+	}
+	return out
+}
 
 // Place of bay number n, counted from one; ok is false for a number the section does not have.
 func (s Section) Place(n int) (p Place, ok bool) {
+	if at, ok := s.Named[n]; ok || len(s.Named) > 0 {
+		return Place{Row: at[0] - 1, Column: at[1] - 1}, ok
+	}
 	if n < 1 || n > s.Bays() {
 		return p, false
 	}
-	n--
+	if len(s.Gaps) == 0 {
+		return s.nth(n - 1), true
+	}
+	for i := range s.Rows * s.Columns {
+		p = s.nth(i)
+		if slices.Contains(s.Gaps, [2]int{p.Row + 1, p.Column + 1}) {
+			continue
+		}
+		if n--; n == 0 {
+			return p, true
+		}
+	}
+	return p, false
+}
+
+// nth is the place that numbers come to in their run, counted from zero, gaps and all.
+func (s Section) nth(n int) (p Place) {
 	if s.Run == DownColumns {
 		p = Place{Row: n % s.Rows, Column: n / s.Rows}
 	} else {
@@ -64,7 +112,7 @@ func (s Section) Place(n int) (p Place, ok bool) {
 	if s.First == TopRight || s.First == BottomRight {
 		p.Column = s.Columns - 1 - p.Column
 	}
-	return p, true
+	return p
 }
 
 // Address names a bay: host/section/number.

@@ -534,6 +534,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{host}/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get: operations["listLayouts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/layouts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setLayout"];
+        post?: never;
+        delete: operations["removeLayout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get: operations["getSurvey"];
+        put?: never;
+        post: operations["actOnSurvey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/spots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["confirmBay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rules": {
         parameters: {
             query?: never;
@@ -842,6 +913,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lab/silence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["labSilence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lab/eyes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["labEyes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lab/speed": {
         parameters: {
             query?: never;
@@ -1116,6 +1219,11 @@ export interface components {
             last_lba?: number;
             /** @description a drive that is asleep may be woken */
             wake?: boolean;
+            /**
+             * Format: date-time
+             * @description light: its end
+             */
+            until?: string;
         };
         Outcome: {
             /** @enum {string} */
@@ -1220,7 +1328,10 @@ export interface components {
             busy?: number;
             happened?: components["schemas"]["Happening"][];
             bay?: string;
+            /** @description hands may go by it */
             bay_confirmed?: boolean;
+            /** @description told by its enclosure, confirmed by a person, or guessed from its port */
+            bay_how?: string;
             /** Format: date-time */
             lit_until?: string;
             pool?: string;
@@ -1716,6 +1827,82 @@ export interface components {
             total: number;
             next?: string;
         };
+        Layout: {
+            name: string;
+            /** @description the enclosure tells of itself; it was not described */
+            told?: boolean;
+            sections: components["schemas"]["LayoutSection"][];
+        };
+        LayoutSection: {
+            /** @description part of every bay's address, such as front */
+            name: string;
+            rows: number;
+            columns: number;
+            /**
+             * @description the corner of number one: top-left, top-right, bottom-left or bottom-right
+             * @default top-left
+             */
+            first: string;
+            /**
+             * @description which way numbers run: rows or columns
+             * @default rows
+             */
+            run: string;
+            /** @description bays stand on their short side */
+            upright?: boolean;
+            /** @description places without a bay: row and column, from the top left, counted from one */
+            gaps?: number[][];
+            /** @description where numbers follow no rule: row and column of each */
+            bays?: {
+                [key: string]: number[];
+            };
+            /** @description what is printed on the case, by number */
+            names?: {
+                [key: string]: string;
+            };
+        };
+        Spot: {
+            bay: string;
+            /** @description the drive that was seen there; without one, what was known of the bay is forgotten */
+            drive?: string;
+        };
+        SurveyDrive: {
+            drive: string;
+            tail: string;
+            model?: string;
+            bay?: string;
+            pool?: string;
+            lit?: boolean;
+            /** @description what shows it: a light, or a rhythm */
+            how?: string;
+            says?: string;
+        };
+        Survey: {
+            host: string;
+            open: boolean;
+            by?: string;
+            /** Format: date-time */
+            at?: string;
+            now?: components["schemas"]["SurveyDrive"];
+            /** @description drives that have no bay yet, the one that is lit counted */
+            left: number;
+            done: components["schemas"]["SurveyDrive"][];
+            /** @description tails of drives that nobody saw light */
+            skipped: string[];
+        };
+        SurveyAct: {
+            /**
+             * @description end keeps what was found; leave forgets it
+             * @enum {string}
+             */
+            act: "begin" | "tap" | "pass" | "back" | "read" | "end" | "leave";
+            /** @description begin: with the drives whose bay is known as well */
+            all?: boolean;
+            /** @description tap: where it lights; read: the first bay */
+            bay?: string;
+            /** @description read: label tails in order of the bays; - is an empty one */
+            tails?: string[];
+        };
         TestRun: {
             id: string;
             drive: string;
@@ -1846,8 +2033,26 @@ export interface components {
             lit: boolean;
             /** Format: date-time */
             lit_until?: string;
+            /** @description what is printed on the case, where that is not the number */
+            name?: string;
+            /**
+             * @description how it is known that the drive is here
+             * @enum {string}
+             */
+            how?: "told" | "confirmed" | "guessed";
             drive?: string;
             tail?: string;
+            /** Format: double */
+            temperature_celsius?: number;
+            /** Format: double */
+            power_on_hours?: number;
+            /** Format: double */
+            latency_seconds?: number;
+            /**
+             * Format: date-time
+             * @description when a self-test last came to its end
+             */
+            tested_at?: string;
             verdict?: components["schemas"]["Verdict"];
             pool?: string;
             /** @description the drive was here and does not answer */
@@ -1866,12 +2071,18 @@ export interface components {
             until: string;
             /** @enum {string} */
             state: "asked" | "lit" | "going" | "out" | "failed";
+            /** @description what shows it: the bay's light, or a rhythm on the drive's activity light */
+            how?: string;
+            /** @description it is lit to show by its darkness the drive of this tail */
+            all_but?: string;
             says?: string;
         };
         LightOn: {
             drive?: string;
             bay?: string;
             seconds: number;
+            /** @description light every other drive of its section instead: for a drive that cannot be lit */
+            all_but?: boolean;
         };
         PlanSwap: {
             drive: string;
@@ -2004,6 +2215,10 @@ export interface components {
             /** @description stable names that the host gives it, beside its path */
             names?: string[];
             blind?: string;
+            /** @description what it hangs on; stays the same for a bay, whatever drive is in it */
+            port?: string;
+            /** @description its activity light is made to blink in a rhythm */
+            rhythm?: boolean;
             /**
              * Format: double
              * @description share of the time since the report before in which it did I/O
@@ -2044,6 +2259,13 @@ export interface components {
             upright: boolean;
             /** @description numbers of the bays whose light is on */
             lit: number[];
+            gaps?: number[][];
+            bays?: {
+                [key: string]: number[];
+            };
+            names?: {
+                [key: string]: string;
+            };
         };
         PoolReport: {
             id: string;
@@ -2125,6 +2347,10 @@ export interface components {
         LabSpeed: {
             /** Format: double */
             speed: number;
+        };
+        LabSilence: {
+            host: string;
+            over?: boolean;
         };
         LabPull: {
             bay: string;
@@ -3112,6 +3338,162 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    listLayouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how the host's enclosures look: those that were described, and those that tell of themselves */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layout"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setLayout: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Layout"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layout"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeLayout: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed; what was found out of its bays is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getSurvey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the walk as it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    actOnSurvey: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SurveyAct"];
+            };
+        };
+        responses: {
+            /** @description the walk after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    confirmBay: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spot"];
+            };
+        };
+        responses: {
+            /** @description the drive in that bay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drive"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     listRules: {
         parameters: {
             query?: never;
@@ -3623,6 +4005,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lab"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labSilence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabSilence"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labEyes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description bays whose activity light blinks in a rhythm */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
                 };
             };
             default: components["responses"]["Failure"];

@@ -1,0 +1,347 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"go.yaml.in/yaml/v3"
+
+	"lantern/internal/api"
+)
+
+const layoutExample = `name: shelf
+sections:
+  - name: front
+    rows: 3
+    columns: 4
+    first: bottom-left
+    run: columns
+    upright: false
+    gaps: [[1, 1]]
+    names: {1: "A1"}
+`
+
+func enclosureCommand() *cli.Command {
+	return &cli.Command{Name: "enclosure", Usage: "describe how an enclosure looks that does not tell of itself", Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4",
+		Commands: []*cli.Command{
+			{Name: "define", Usage: "describe an enclosure: one section by options, or all of it by a file", ArgsUsage: "<host>",
+				Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4 --first bottom-left --run columns\n         lantern enclosure define guillemot --file shelf.yaml\n\nA file is YAML or JSON, and can be shared; lantern enclosure export writes one:\n\n" + layoutExample + "\ngaps are places without a bay (row, column, from the top left); names are what is printed on the case;\nbays: {7: [2, 3]} says where each is when numbers follow no rule.",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: "the description; - reads it from standard input"}, &cli.StringFlag{Name: "name", Value: "chassis", Usage: "of the enclosure"}, &cli.StringFlag{Name: "section", Value: "front", Usage: "part of every bay's address"},
+					&cli.IntFlag{Name: "rows"}, &cli.IntFlag{Name: "columns"}, &cli.StringFlag{Name: "first", Value: "top-left", Usage: "corner of number one: top-left, top-right, bottom-left or bottom-right"},
+					&cli.StringFlag{Name: "run", Value: "rows", Usage: "which way numbers run: rows or columns"}, &cli.BoolFlag{Name: "upright", Usage: "bays stand on their short side"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, err := one(cmd, "a host")
+					if err != nil {
+						return err
+					}
+					l := api.Layout{Name: cmd.String("name"), Sections: []api.LayoutSection{{Name: cmd.String("section"), Rows: cmd.Int("rows"), Columns: cmd.Int("columns"), First: cmd.String("first"), Run: cmd.String("run"), Upright: cmd.Bool("upright")}}}
+					if file := cmd.String("file"); file != "" {
+						if l, err = readLayout(file, s.in); err != nil {
+							return err
+						}
+					}
+					res, err := s.client.SetLayoutWithResponse(ctx, host, l.Name, nil, l)
+					if err != nil {
+						return unreachable(err)
+					}
+					if l, err = got(res.JSON200, res, res.Body); err != nil {
+						return err
+					}
+					if done, err := s.out.value(l); done {
+						return err
+					}
+					s.out.line("%s of %s is described. See it with: lantern bays %s; find its drives with: lantern survey begin %s", l.Name, host, host, host)
+					return nil
+				})},
+			{Name: "list", Usage: "a host's enclosures", ArgsUsage: "<host>", Description: "Example: lantern enclosure list skerry", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				host, all, err := s.layouts(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				return list(s, all, host+" has no enclosures. Describe one with: lantern enclosure define "+host, []string{"ENCLOSURE", "SECTIONS", "KNOWN BY"}, func(l api.Layout) []cell {
+					var parts []string
+					for _, sec := range l.Sections {
+						parts = append(parts, fmt.Sprintf("%s %d×%d", sec.Name, sec.Rows, sec.Columns))
+					}
+					return []cell{{text: l.Name, style: bold}, {text: strings.Join(parts, ", ")}, {text: map[bool]string{true: "its own word", false: "description"}[l.Told]}}
+				})
+			})},
+			{Name: "export", Usage: "write a description that can be shared, as YAML or (-o json) JSON", ArgsUsage: "<host> [enclosure]", Description: "Example: lantern enclosure export guillemot > shelf.yaml", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				host, all, err := s.layouts(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				for _, l := range all {
+					if name := cmd.Args().Get(1); name != "" && l.Name != name || name == "" && len(all) > 1 {
+						continue
+					}
+					l.Told = false
+					if done, err := s.out.value(l); done {
+						return err
+					}
+					b, err := json.Marshal(l)
+					if err != nil {
+						return err
+					}
+					var plain any
+					if err := yaml.Unmarshal(b, &plain); err != nil {
+						return err
+					}
+					text, err := yaml.Marshal(plain)
+					if err != nil {
+						return err
+					}
+					_, err = s.out.w.Write(text)
+					return err
+				}
+				return &Failure{ExitFailed, fmt.Sprintf("name one of the %d enclosures of %s: lantern enclosure list %s", len(all), host, host)}
+			})},
+			{Name: "remove", Usage: "forget a description, and what was found out of its bays", ArgsUsage: "<host> <enclosure>", Description: "Example: lantern enclosure remove guillemot chassis", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				if cmd.Args().Len() != 2 {
+					return usage("name a host and its enclosure\nExample: %s", example(cmd))
+				}
+				res, err := s.client.RemoveLayoutWithResponse(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)
+				if err != nil {
+					return unreachable(err)
+				}
+				if res.StatusCode() != 204 {
+					return told(res.StatusCode(), res.Body)
+				}
+				s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
+				return nil
+			})},
+			{Name: "confirm", Usage: "say that you saw a drive in a bay", ArgsUsage: "<bay> <drive>", Description: "Example: lantern enclosure confirm guillemot/front/6 RL377", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				if cmd.Args().Len() != 2 {
+					return usage("name a bay and a drive\nExample: %s", example(cmd))
+				}
+				res, err := s.client.ConfirmBayWithResponse(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1)})
+				if err != nil {
+					return unreachable(err)
+				}
+				d, err := got(res.JSON200, res, res.Body)
+				if err != nil {
+					return err
+				}
+				s.out.line("%s is in bay %s, %s", d.Tail, d.Bay, d.BayHow)
+				return nil
+			})},
+		}}
+}
+
+func (s *session) layouts(ctx context.Context, cmd *cli.Command) (string, []api.Layout, error) {
+	host := cmd.Args().First()
+	if host == "" {
+		return "", nil, usage("name a host\nExample: %s", example(cmd))
+	}
+	res, err := s.client.ListLayoutsWithResponse(ctx, host)
+	if err != nil {
+		return host, nil, unreachable(err)
+	}
+	all, err := got(res.JSON200, res, res.Body)
+	return host, all, err
+}
+
+// readLayout reads a description, YAML or JSON.
+func readLayout(file string, in io.Reader) (l api.Layout, err error) {
+	var b []byte
+	if file == "-" {
+		b, err = io.ReadAll(io.LimitReader(in, 1<<20))
+	} else {
+		b, err = os.ReadFile(file)
+	}
+	if err != nil {
+		return l, usage("the description cannot be read: %v", err)
+	}
+	var plain any
+	if err := yaml.Unmarshal(b, &plain); err != nil {
+		return l, usage("%s is neither YAML nor JSON: %v", file, err)
+	}
+	if b, err = json.Marshal(texts(plain)); err == nil {
+		d := json.NewDecoder(strings.NewReader(string(b)))
+		d.DisallowUnknownFields()
+		err = d.Decode(&l)
+	}
+	if err != nil {
+		return l, usage("%s is no description of an enclosure: %v\nOne reads:\n%s", file, err, layoutExample)
+	}
+	return l, nil
+}
+
+// texts makes the keys of maps texts: YAML allows numbers there, JSON does not.
+func texts(v any) any {
+	switch x := v.(type) {
+	case map[string]any:
+		for k := range x {
+			x[k] = texts(x[k])
+		}
+	case map[any]any:
+		out := map[string]any{}
+		for k := range x {
+			out[fmt.Sprint(k)] = texts(x[k])
+		}
+		return out
+	case []any:
+		for i := range x {
+			x[i] = texts(x[i])
+		}
+	}
+	return v
+}
+
+func surveyCommand() *cli.Command {
+	act := func(name, use, args, example string, build func(cmd *cli.Command, req *api.SurveyAct) error) *cli.Command {
+		return &cli.Command{Name: name, Usage: use, ArgsUsage: args, Description: "Example: " + example, Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "begin: drives whose bay is known as well", Hidden: name != "begin"}},
+			Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				host := cmd.Args().First()
+				if host == "" {
+					return usage("name a host\nExample: %s", example)
+				}
+				req := api.SurveyAct{Act: api.SurveyActAct(name), All: cmd.Bool("all")}
+				if build != nil {
+					if err := build(cmd, &req); err != nil {
+						return err
+					}
+				}
+				return s.walk(ctx, host, req)
+			})}
+	}
+	return &cli.Command{Name: "survey", Usage: "walk before a host's drives and find out which is in which bay", Description: "Example: lantern survey begin guillemot",
+		Commands: []*cli.Command{
+			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot", nil),
+			{Name: "walk", Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, q to leave it for later", ArgsUsage: "<host> [section]", Description: "Example: lantern survey walk guillemot front",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, section := cmd.Args().First(), cmpOr(cmd.Args().Get(1), "front")
+					if host == "" {
+						return usage("name a host\nExample: %s", example(cmd))
+					}
+					return s.walkOn(ctx, host, section)
+				})},
+			{Name: "show", Usage: "how far it is", ArgsUsage: "<host>", Description: "Example: lantern survey show guillemot", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				host, err := one(cmd, "a host")
+				if err != nil {
+					return err
+				}
+				v, err := s.survey(ctx, host)
+				if err != nil {
+					return err
+				}
+				return s.showSurvey(v)
+			})},
+			act("tap", "say in which bay the light is", "<host> <bay>", "lantern survey tap guillemot front/7", func(cmd *cli.Command, req *api.SurveyAct) error {
+				bay := cmd.Args().Get(1)
+				if strings.Count(bay, "/") == 1 {
+					bay = cmd.Args().First() + "/" + bay
+				}
+				if req.Bay = bay; bay == "" {
+					return usage("say which bay lights\nExample: lantern survey tap guillemot front/7")
+				}
+				return nil
+			}),
+			act("pass", "no light is seen: leave this drive until later", "<host>", "lantern survey pass guillemot", nil),
+			act("back", "take the last bay back", "<host>", "lantern survey back guillemot", nil),
+			act("read", "give label tails in order of the bays; - is an empty one", "<host> <first bay> <tail>...", "lantern survey read guillemot front/1 SU786 LG975 - NY898", func(cmd *cli.Command, req *api.SurveyAct) error {
+				if cmd.Args().Len() < 3 {
+					return usage("give the first bay, and the tails from there on\nExample: lantern survey read guillemot front/1 SU786 LG975 - NY898")
+				}
+				req.Bay, req.Tails = cmd.Args().First()+"/"+strings.TrimPrefix(cmd.Args().Get(1), cmd.Args().First()+"/"), cmd.Args().Slice()[2:]
+				return nil
+			}),
+			act("end", "keep what was found", "<host>", "lantern survey end guillemot", nil),
+			act("leave", "forget what this walk found", "<host>", "lantern survey leave guillemot", nil),
+		}}
+}
+
+func (s *session) survey(ctx context.Context, host string) (api.Survey, error) {
+	res, err := s.client.GetSurveyWithResponse(ctx, host)
+	if err != nil {
+		return api.Survey{}, unreachable(err)
+	}
+	return got(res.JSON200, res, res.Body)
+}
+
+func (s *session) step(ctx context.Context, host string, req api.SurveyAct) (api.Survey, error) {
+	res, err := s.client.ActOnSurveyWithResponse(ctx, host, nil, req)
+	if err != nil {
+		return api.Survey{}, unreachable(err)
+	}
+	return got(res.JSON200, res, res.Body)
+}
+
+func (s *session) walk(ctx context.Context, host string, req api.SurveyAct) error {
+	v, err := s.step(ctx, host, req)
+	if err != nil {
+		return err
+	}
+	return s.showSurvey(v)
+}
+
+func (s *session) showSurvey(v api.Survey) error {
+	if done, err := s.out.value(v); done {
+		return err
+	}
+	switch {
+	case !v.Open:
+		s.out.line("Nobody walks before %s. Begin with: lantern survey begin %s", v.Host, v.Host)
+	case v.Now.Drive == "":
+		s.out.line("Every drive of %s has its bay. Keep it with: lantern survey end %s", v.Host, v.Host)
+	default:
+		shown := "is asked to light"
+		if v.Now.Lit {
+			shown = map[bool]string{true: "blinks: three flashes, and a pause", false: "is lit"}[v.Now.How == "rhythm"]
+		}
+		s.out.line("%s %s  %s %s  (%d left)", s.out.paint(v.Now.Tail, bold), shown, v.Now.Model, v.Now.Pool, v.Left)
+		if v.Now.Says != "" {
+			s.out.line("  %s", v.Now.Says)
+		}
+	}
+	for _, d := range v.Done {
+		s.out.line("  %s  %s", d.Bay, d.Tail)
+	}
+	if len(v.Skipped) > 0 {
+		s.out.line("  nobody saw: %s", strings.Join(v.Skipped, ", "))
+	}
+	return nil
+}
+
+// walkOn goes through a walk line by line.
+func (s *session) walkOn(ctx context.Context, host, section string) error {
+	v, err := s.survey(ctx, host)
+	if err == nil && !v.Open {
+		v, err = s.step(ctx, host, api.SurveyAct{Act: api.Begin})
+	}
+	if err != nil {
+		return err
+	}
+	lines := bufio.NewScanner(s.in)
+	for v.Now.Drive != "" {
+		s.out.line("%s lights (%d left). Bay of %s/%s?", s.out.paint(v.Now.Tail, bold), v.Left, host, section)
+		if !lines.Scan() {
+			break
+		}
+		req := api.SurveyAct{Act: api.Tap, Bay: host + "/" + section + "/" + strings.TrimSpace(lines.Text())}
+		switch strings.TrimSpace(lines.Text()) {
+		case "":
+			continue
+		case "p":
+			req = api.SurveyAct{Act: api.Pass}
+		case "b":
+			req = api.SurveyAct{Act: api.Back}
+		case "q":
+			s.out.line("left for later; go on with: lantern survey walk %s %s", host, section)
+			return nil
+		}
+		next, err := s.step(ctx, host, req)
+		if err != nil {
+			s.out.line("%s", err)
+			continue
+		}
+		v = next
+	}
+	return s.showSurvey(v)
+}

@@ -1,0 +1,151 @@
+package enclosure
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// How a drive's bay is known.
+type How string
+
+// Told by its enclosure; confirmed by a person who saw it; guessed from the port that it hangs on.
+const (
+	Told      How = "told"
+	Confirmed How = "confirmed"
+	Guessed   How = "guessed"
+)
+
+// Sure says whether hands may go by it.
+func (h How) Sure() bool { return h == Told || h == Confirmed }
+
+// Spot is what a person found out of a bay: which drive was in it, and on which port that hung.
+type Spot struct {
+	Section string    `json:"section"`
+	Number  int       `json:"number"`
+	Drive   string    `json:"drive"`
+	Port    string    `json:"port,omitempty"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+}
+
+// Find says in which bay a drive is by what was found out, and how that is known. A drive that hangs on another port than
+// when it was seen is not where it was; one that nobody saw is guessed to be where its port's last drive was.
+func Find(spots []Spot, drive, port string) (s Spot, how How) {
+	for _, x := range spots {
+		if x.Drive == drive && (x.Port == port || x.Port == "" || port == "") {
+			return x, Confirmed
+		}
+	}
+	for _, x := range spots {
+		if x.Port == port && port != "" {
+			return x, Guessed
+		}
+	}
+	return Spot{}, ""
+}
+
+// Survey is a walk before the drives of one host: each is lit in turn, and a person says in which bay.
+type Survey struct {
+	Host string            `json:"host"`
+	By   string            `json:"by"`
+	At   time.Time         `json:"at"`
+	Todo []string          `json:"todo"` // keys of drives; the first is the one that is lit
+	Done []Spot            `json:"done"`
+	Skip []string          `json:"skip"` // nobody saw them light
+	Tail map[string]string `json:"tails"`
+}
+
+// Now is the drive that is to be looked for; empty when the walk is over.
+func (s *Survey) Now() string {
+	if len(s.Todo) == 0 {
+		return ""
+	}
+	return s.Todo[0]
+}
+
+// Tap says that the drive that is looked for is in a bay.
+func (s *Survey) Tap(spot Spot) error {
+	if s.Now() == "" {
+		return fmt.Errorf("every drive has its bay; nothing is looked for")
+	}
+	for _, d := range s.Done {
+		if d.Section == spot.Section && d.Number == spot.Number {
+			return fmt.Errorf("%s was found in bay %s/%d on this walk; take that back first, or tap another", s.Tail[d.Drive], d.Section, d.Number)
+		}
+	}
+	spot.Drive = s.Todo[0]
+	s.Done, s.Todo = append(s.Done, spot), s.Todo[1:]
+	return nil
+}
+
+// Pass leaves the drive that is looked for until later, or for good when it was left before.
+func (s *Survey) Pass() error {
+	now := s.Now()
+	if now == "" {
+		return fmt.Errorf("every drive has its bay; nothing is looked for")
+	}
+	s.Todo = s.Todo[1:]
+	if slices.Contains(s.Skip, now) {
+		return nil
+	}
+	s.Skip, s.Todo = append(s.Skip, now), append(s.Todo, now)
+	return nil
+}
+
+// Back takes the last bay back; its drive is looked for again.
+func (s *Survey) Back() error {
+	n := len(s.Done)
+	if n == 0 {
+		return fmt.Errorf("there is nothing to take back")
+	}
+	s.Todo = append([]string{s.Done[n-1].Drive}, s.Todo...)
+	s.Done = s.Done[:n-1]
+	return nil
+}
+
+// Read takes label tails in the order of a section's bays, as a person reads or scans them from the first on; a dash is an
+// empty bay. All are taken, or none.
+func (s *Survey) Read(sec Section, first int, tails []string, at time.Time, by string, port func(drive string) string) error {
+	numbers := sec.Numbers()
+	from := slices.Index(numbers, first)
+	if from < 0 {
+		return fmt.Errorf("section %s has no bay %d", sec.Name, first)
+	}
+	var spots []Spot
+	for i, tail := range tails {
+		if from+i >= len(numbers) {
+			return fmt.Errorf("%d tails were read from bay %d on, and section %s ends with bay %d", len(tails), first, sec.Name, numbers[len(numbers)-1])
+		}
+		if tail == "-" {
+			continue
+		}
+		var fits []string
+		for key, t := range s.Tail {
+			if strings.HasSuffix(strings.ToUpper(key), strings.ToUpper(tail)) || strings.HasSuffix(strings.ToUpper(t), strings.ToUpper(tail)) {
+				fits = append(fits, key)
+			}
+		}
+		switch {
+		case len(fits) == 0:
+			return fmt.Errorf("no drive of %s has a label that ends in %q (bay %d)", s.Host, tail, numbers[from+i])
+		case len(fits) > 1:
+			return fmt.Errorf("%q fits %d drives of %s (bay %d): read more characters", tail, len(fits), s.Host, numbers[from+i])
+		}
+		for _, sp := range spots {
+			if sp.Drive == fits[0] {
+				return fmt.Errorf("%q was read twice, in bays %d and %d", tail, sp.Number, numbers[from+i])
+			}
+		}
+		spots = append(spots, Spot{Section: sec.Name, Number: numbers[from+i], Drive: fits[0], Port: port(fits[0]), By: by, At: at})
+	}
+	for _, sp := range spots {
+		s.Done = slices.DeleteFunc(s.Done, func(d Spot) bool {
+			return d.Drive == sp.Drive || d.Section == sp.Section && d.Number == sp.Number
+		})
+		s.Todo = slices.DeleteFunc(s.Todo, func(k string) bool { return k == sp.Drive })
+		s.Done = append(s.Done, sp)
+	}
+	return nil
+}
