@@ -2116,7 +2116,10 @@ type Section struct {
 	Enclosure string `json:"enclosure,omitempty,omitzero"`
 	Name      string `json:"name"`
 	Rows      int    `json:"rows"`
-	Upright   bool   `json:"upright"`
+
+	// Told the enclosure tells of it itself
+	Told    bool `json:"told,omitempty,omitzero"`
+	Upright bool `json:"upright"`
 }
 
 // SectionReport defines model for SectionReport.

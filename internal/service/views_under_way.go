@@ -143,7 +143,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	for _, e := range s.enclosuresOf(h) {
 		for _, r := range e.Sections {
 			sec := wire.ToSection(r)
-			v := api.Section{Name: r.Name, Enclosure: e.Name, Rows: r.Rows, Columns: r.Columns, Upright: r.Upright, Bays: []api.Bay{}}
+			v := api.Section{Told: told(h, r.Name), Name: r.Name, Enclosure: e.Name, Rows: r.Rows, Columns: r.Columns, Upright: r.Upright, Bays: []api.Bay{}}
 			for _, n := range sec.Numbers() {
 				at, _ := sec.Place(n)
 				b := api.Bay{Address: enclosure.Address{Host: name, Section: r.Name, Number: n}.String(), Number: n, Row: at.Row, Column: at.Column,

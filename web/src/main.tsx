@@ -20,6 +20,7 @@ const DrivePage = lazy(() => import("./drives/page"));
 const PoolsPage = lazy(() => import("./pools/list"));
 const PoolPage = lazy(() => import("./pools/page"));
 const BaysPage = lazy(() => import("./bays/page"));
+const SurveyPage = lazy(() => import("./bays/survey"));
 const SwapsPage = lazy(() => import("./swaps/list"));
 const SwapPage = lazy(() => import("./swaps/page"));
 const RecoveriesPage = lazy(() => import("./recoveries/list"));
@@ -61,6 +62,7 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/pools" element={<PoolsPage />} />
                           <Route path="/pools/:pool" element={<PoolPage />} />
                           <Route path="/bays/:host?" element={<BaysPage />} />
+                          <Route path="/bays/:host/survey" element={<SurveyPage />} />
                           <Route path="/swaps" element={<SwapsPage />} />
                           <Route path="/swaps/:id" element={<SwapPage />} />
                           <Route path="/recoveries" element={<RecoveriesPage />} />

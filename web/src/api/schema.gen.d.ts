@@ -2020,6 +2020,8 @@ export interface components {
         Section: {
             name: string;
             enclosure?: string;
+            /** @description the enclosure tells of it itself */
+            told?: boolean;
             rows: number;
             columns: number;
             upright: boolean;

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { client, got, type S } from "../api/client";
+import { useNow } from "../api/live";
 import { Shape } from "../parts/parts";
 
 export const useBays = (host?: string) =>
@@ -26,7 +27,28 @@ export function Place({ bay, tone = "text-ink", width = 92 }: { bay: string; ton
   );
 }
 
-export type Layer = "verdict" | "pool";
+export const layers = ["verdict", "pool", "temperature", "age", "latency", "test age"] as const;
+export type Layer = (typeof layers)[number];
+
+/** value is what a layer shows of a bay, in words, and how far along its scale that is. */
+function value(b: S["Bay"], layer: Layer, now: number): { text: string; share?: number } {
+  switch (layer) {
+    case "pool":
+      return { text: b.pool ?? "no pool" };
+    case "temperature":
+      return b.temperature_celsius ? { text: `${Math.round(b.temperature_celsius)} °C`, share: (b.temperature_celsius - 20) / 40 } : { text: "unknown" };
+    case "age":
+      return b.power_on_hours ? { text: `${(b.power_on_hours / 8766).toFixed(1)} y`, share: b.power_on_hours / 8766 / 7 } : { text: "unknown" };
+    case "latency":
+      return b.latency_seconds ? { text: `${(b.latency_seconds * 1000).toPrecision(2)} ms`, share: Math.log10(b.latency_seconds * 1000 + 1) / 2 } : { text: "unknown" };
+    case "test age": {
+      if (!b.tested_at) return { text: "never" };
+      const days = (now - Date.parse(b.tested_at)) / 86_400_000;
+      return { text: days < 1 ? "today" : `${Math.floor(days)} d`, share: days / 40 };
+    }
+  }
+  return { text: b.tail ?? "" };
+}
 
 /** Section draws a grid of bays to proportion, as seen from where one stands. */
 export function SectionMap({ host, section: s, layer, chosen, choose }: { host: string; section: S["Section"]; layer: Layer; chosen?: string; choose: (b: S["Bay"]) => void }) {
@@ -47,19 +69,22 @@ export function SectionMap({ host, section: s, layer, chosen, choose }: { host: 
 const fills: Record<string, string> = { replace: "bg-replace-sheet border-replace", dead: "bg-dead-sheet border-dead", watch: "bg-watch-sheet border-watch" };
 
 function BayCell({ bay: b, upright, layer, on, choose }: { bay: S["Bay"]; upright: boolean; layer: Layer; on: boolean; choose: () => void }) {
-  const more = b.drive ? `, ${layer === "pool" ? b.tail : b.pool ?? "no pool"}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.says ? `: ${b.says}` : ""}${b.lit ? ", lit" : ""}` : b.lit ? ", lit" : "";
+  const more = b.drive ? `, ${layer === "verdict" ? (b.pool ?? "no pool") : b.tail}${b.how === "guessed" ? ", a guess" : ""}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.says ? `: ${b.says}` : ""}${b.lit ? ", lit" : ""}` : b.lit ? ", lit" : "";
+  const now = useNow().getTime();
+  const { text, share } = b.drive ? value(b, layer, now) : { text: "", share: undefined };
   const loud = layer === "verdict" && b.drive ? (fills[b.verdict ?? ""] ?? "border-line") : "border-line";
   return (
     <button onClick={choose} aria-pressed={on} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
-      className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border px-1.5 py-1 text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}>
+      className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border px-1.5 py-1 text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing || b.how === "guessed" ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}>
       <span className="flex w-full items-center justify-between">
-        <span className="num text-xs text-soft">{b.number}</span>
+        <span className="num text-xs text-soft">{b.name || b.number}{b.how === "guessed" && <b className="text-ink"> ?</b>}</span>
         {b.lit && <span className="lit size-3 rounded-full bg-lamp ring-2 ring-lamp" title="its light is on" />}
       </span>
+      {share !== undefined && <span aria-hidden className="absolute inset-x-0 bottom-0 -z-0 bg-level opacity-45" style={{ height: `${Math.max(4, Math.min(100, share * 100))}%` }} />}
       {b.drive ? (
-        <span className="flex min-w-0 items-center gap-1">
+        <span className="relative flex min-w-0 items-center gap-1">
           {layer === "verdict" && <Shape verdict={b.verdict!} size={14} />}
-          <span className="tail truncate text-[0.8rem] tracking-normal">{layer === "pool" ? (b.pool ?? "no pool") : b.tail}</span>
+          <span className="tail truncate text-[0.8rem] tracking-normal">{text}</span>
         </span>
       ) : (
         <span className="text-xs text-faint">empty</span>

@@ -1,13 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
 import { Link, NavLink, useNavigate, useParams, useSearchParams } from "react-router";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { clock } from "../parts/format";
 import { Ago, Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
-import { SectionMap, useBays, type Layer } from "./drawing";
+import { Describe } from "./describe";
+import { layers, SectionMap, useBays, type Layer } from "./drawing";
 
 export default function BaysPage() {
   const { host } = useParams();
@@ -35,8 +36,9 @@ export default function BaysPage() {
 function Maps({ host }: { host: string }) {
   const [params, setParams] = useSearchParams();
   const map = useBays(host);
-  const layer: Layer = params.get("layer") === "pool" ? "pool" : "verdict";
+  const layer: Layer = layers.find((l) => l === params.get("layer")) ?? "verdict";
   const chosen = params.get("bay") ?? undefined;
+  const [drawing, setDrawing] = useState(false);
   const set = (name: string, value: string) => setParams((was) => {
     const next = new URLSearchParams(was);
     next.set(name, value);
@@ -45,25 +47,43 @@ function Maps({ host }: { host: string }) {
   if (map.error) return <Failed what={`The bays of ${host}`} error={map.error} again={() => void map.refetch()} />;
   if (!map.data) return <Waiting />;
   const bay = map.data.sections.flatMap((s) => s.bays).find((b) => b.address === chosen);
+  const described = map.data.sections.some((s) => !s.told);
   return (
     <>
-      <Title aside={<>seen <Ago at={map.data.seen_at} /></>}>Bays of {host}</Title>
-      {map.data.sections.length === 0 ? <Empty>{host} has told of no bays. Its drives are known by their labels only: <Link className="underline" to={`/drives?host=${host}`}>see the list</Link>.</Empty> : (
+      <Title aside={<>{described && <Link className="mr-4 underline" to={`/bays/${host}/survey`}>Walk before it</Link>}seen <Ago at={map.data.seen_at} /></>}>Bays of {host}</Title>
+      {drawing ? <Describe host={host} done={() => setDrawing(false)} /> : map.data.sections.length === 0 ? <Empty>{host} has told of no bays. Its drives are known by their labels only: <Link className="underline" to={`/drives?host=${host}`}>see the list</Link>. <button className="button mt-4" onClick={() => setDrawing(true)}>Draw its enclosure</button></Empty> : (
         <div className="grid items-start gap-6 lg:grid-cols-[1fr_19rem]">
           <div className="min-w-0 space-y-5">
             <ToggleGroup.Root type="single" value={layer} onValueChange={(v) => v && set("layer", v)} aria-label="What the map shows" className="inline-flex rounded-lg border border-line">
-              {(["verdict", "pool"] as const).map((l) => <ToggleGroup.Item key={l} value={l} className="min-h-10 rounded-md px-4 text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{l}</ToggleGroup.Item>)}
+              {layers.map((l) => <ToggleGroup.Item key={l} value={l} className="min-h-10 rounded-md px-4 text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{l}</ToggleGroup.Item>)}
             </ToggleGroup.Root>
             {map.data.sections.map((s) => <SectionMap key={s.name} host={host} section={s} layer={layer} chosen={chosen} choose={(b) => set("bay", b.address)} />)}
             <details className="sheet p-4"><summary className="cursor-pointer font-semibold">The same as a table</summary>
               <div tabIndex={0} role="region" aria-label="Bays as a table" className="mt-2 overflow-x-auto"><table className="plain"><thead><tr><th>bay</th><th>drive</th><th>verdict</th><th>pool</th><th>says</th></tr></thead>
-                <tbody>{map.data.sections.flatMap((s) => s.bays).map((b) => <tr key={b.address}><td>{b.address}{b.lit && " (lit)"}</td><td>{b.drive ? <Tail tail={b.tail!} to={`/drives/${b.drive}`} /> : "empty"}{b.missing && " (gone)"}</td><td>{b.drive && <Mark verdict={b.verdict!} size={14} />}</td><td>{b.pool}</td><td>{b.says}</td></tr>)}</tbody></table></div>
+                <tbody>{map.data.sections.flatMap((s) => s.bays).map((b) => <tr key={b.address}><td>{b.address}{b.lit && " (lit)"}</td><td>{b.drive ? <Tail tail={b.tail!} to={`/drives/${b.drive}`} /> : "empty"}{b.missing && " (gone)"}{b.how === "guessed" && " (a guess)"}</td><td>{b.drive && <Mark verdict={b.verdict!} size={14} />}</td><td>{b.pool}</td><td>{b.says}</td></tr>)}</tbody></table></div>
             </details>
           </div>
           <Chosen bay={bay} />
         </div>
       )}
     </>
+  );
+}
+
+/** Guess says that nobody saw the drive in this bay, and lets who sees it say so. */
+function Guess({ bay: b }: { bay: S["Bay"] }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const confirm = useMutation({
+    mutationFn: () => got(client.POST("/spots", { params: once(), body: { bay: b.address, drive: b.drive } })),
+    onSuccess: () => { tell(`${b.tail} is in ${b.address}, as you saw.`); void queries.invalidateQueries({ queryKey: ["bays"] }); },
+    onError: (e: Error) => tell(e.message, true),
+  });
+  return (
+    <div className="space-y-2 rounded-md border border-dashed border-edge p-3">
+      <p><b>A guess.</b> It hangs on the port that belongs to this bay; nobody has seen it here. Do not pull it before you have.</p>
+      <button className="button w-full" disabled={confirm.isPending} onClick={() => confirm.mutate()}>I see {b.tail} here</button>
+    </div>
   );
 }
 
@@ -98,6 +118,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
         <>
           <p><Tail tail={b.tail!} to={`/drives/${b.drive}`} size="text-3xl" /></p>
           <p><Mark verdict={b.verdict!} />{b.missing && " · does not answer"}</p>
+          {b.how === "guessed" && <Guess bay={b} />}
           {b.says && <p>{b.tail} {b.says}.</p>}
           <p className="text-soft">{b.pool ? <Link to={`/pools/${b.pool}`}>{b.pool}</Link> : "in no pool"}</p>
           <Link className="button w-full" to={`/drives/${b.drive}`}>Open the drive</Link>
