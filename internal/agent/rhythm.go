@@ -104,8 +104,13 @@ func (a *Agent) keep(ctx context.Context, f Found, d drive.Description, over fun
 	nth, failed := uint64(1), 0
 	for ctx.Err() == nil && !over() && failed < mostErrors {
 		for range flashes {
-			until := time.Now().Add(flash)
-			for n := 0; n < mostReads && time.Now().Before(until) && failed < mostErrors && ctx.Err() == nil; n++ {
+			begin := time.Now()
+			until := begin.Add(flash)
+			for n := range mostReads { // spread over the flash: a fast drive would be done with them at once
+				_ = wait.Sleep(ctx, time.Until(begin.Add(flash*time.Duration(n)/mostReads)))
+				if !time.Now().Before(until) || failed >= mostErrors || ctx.Err() != nil {
+					break
+				}
 				// A step that meets every place once, and none twice in a row: heads move, caches do not answer.
 				nth = (nth*6364136223846793005 + 1442695040888963407)
 				if err := f.Read(int64(nth%spots)*readSize, make([]byte, readSize)); err != nil {

@@ -275,9 +275,11 @@ func (e LightState) Valid() bool {
 
 // Defines values for NoticeKind.
 const (
+	NoticeKindAlarm    NoticeKind = "alarm"
 	NoticeKindDrive    NoticeKind = "drive"
 	NoticeKindFilling  NoticeKind = "filling"
 	NoticeKindHost     NoticeKind = "host"
+	NoticeKindPlace    NoticeKind = "place"
 	NoticeKindRecovery NoticeKind = "recovery"
 	NoticeKindSection  NoticeKind = "section"
 )
@@ -285,11 +287,15 @@ const (
 // Valid indicates whether the value is a known member of the NoticeKind enum.
 func (e NoticeKind) Valid() bool {
 	switch e {
+	case NoticeKindAlarm:
+		return true
 	case NoticeKindDrive:
 		return true
 	case NoticeKindFilling:
 		return true
 	case NoticeKindHost:
+		return true
+	case NoticeKindPlace:
 		return true
 	case NoticeKindRecovery:
 		return true

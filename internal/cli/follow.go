@@ -71,6 +71,8 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 			s.out.line("Nothing has moved in %s yet.", p.Name)
 			return nil
 		}
+		// What must be put back is said before all else, whatever is followed.
+		stops := s.stops(ctx)
 		live := r.State == api.RecoveryStateRunning || r.State == api.RecoveryStatePaused
 		if done, err := s.out.value(p); done && (once || !live) {
 			return err
@@ -78,8 +80,11 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 			if isTerminal(s.out.w) && lines > 0 {
 				fmt.Fprintf(s.out.w, "\x1b[%dA\x1b[J", lines)
 			}
+			for _, stop := range stops {
+				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
+			}
 			if isTerminal(s.out.w) || !live || once {
-				lines = s.standing(p)
+				lines = s.standing(p) + len(stops)
 			} else if !quiet {
 				s.recoveryLine(r, r.SeenAt)
 			}
@@ -102,6 +107,20 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
+}
+
+// stops are the drives that must be put back at once.
+func (s *session) stops(ctx context.Context) (out []string) {
+	res, err := s.client.GetRoundWithResponse(ctx)
+	if err != nil || res.JSON200 == nil {
+		return nil
+	}
+	for _, u := range res.JSON200.Underway {
+		if u.Alarm != "" {
+			out = append(out, u.Alarm)
+		}
+	}
+	return out
 }
 
 // standing draws where a pool's recovery stands and says how many lines that took.

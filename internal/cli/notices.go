@@ -78,6 +78,9 @@ func noticeCell(n api.Notice) cell {
 	if n.Kind == api.NoticeKindFilling {
 		return cell{text: "▥ filling", style: level}
 	}
+	if n.Kind == api.NoticeKindAlarm {
+		return cell{text: "▨ STOP", style: dead}
+	}
 	return verdictCell(n.Severity)
 }
 

@@ -73,6 +73,14 @@ func TestBtrfs(t *testing.T) {
 		break
 	}
 
+	b.step("A member without a light is made to blink: its reads, counted by the kernel, come in threes, and pause")
+	b.shell.run("light", "on", b.tail(members[2]), "--for", "30s")
+	beat := members[2].beat(5 * time.Second)
+	b.say("reads every 50 ms: %s", beat)
+	require.Regexp(t, `(#{2,5}_{2,5}){2}#{2,5}_{15,30}(#{2,5}_{2,5}){2}#{2,5}_`, beat, "150 ms of reading and 150 ms of rest, three times, and a second of rest")
+	b.shell.run("light", "off", b.tail(members[2]))
+	await(t, "it falls still", func() string { return members[2].beat(time.Second) }, func(s string) bool { return !strings.Contains(s, "#") })
+
 	b.step("A member loses its backing; writing goes on")
 	lost := members[1]
 	slot, old := b.memberOn(pool, lost)
@@ -311,6 +319,26 @@ func (l *loop) holds(path string) int64 {
 			return at
 		}
 	}
+}
+
+// beat says for each twentieth of a second whether the kernel counted reads of the device (Documentation/block/stat.rst).
+func (l *loop) beat(length time.Duration) string {
+	var out strings.Builder
+	count := func() string {
+		b, err := os.ReadFile("/sys/block/" + filepath.Base(l.dev.Name()) + "/stat")
+		require.NoError(l.t, err)
+		return strings.Fields(string(b))[0]
+	}
+	before := count()
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for end := time.Now().Add(length); time.Now().Before(end); {
+		<-tick.C
+		now := count()
+		out.WriteString(map[bool]string{true: "_", false: "#"}[now == before])
+		before = now
+	}
+	return out.String()
 }
 
 func (l *loop) size() int64 {

@@ -119,7 +119,7 @@ func (s *Service) deliver(b *store.Batch, c notice.Change, now time.Time) {
 		return
 	}
 	for _, o := range s.channels {
-		if !o.wants(c.Notice) {
+		if !o.wants(c.Notice) && c.Kind != notice.Alarm { // an alarm goes everywhere
 			continue
 		}
 		if c.Turn == notice.Closed && s.unsent(o.Name, c.ID) {
@@ -144,8 +144,11 @@ func subject(c notice.Change) string {
 
 // word is how grave a notice is, in a word that never confuses filling with failing.
 func word(n notice.Notice) string {
-	if n.Kind == notice.Filling {
+	switch n.Kind {
+	case notice.Filling:
 		return "filling up"
+	case notice.Alarm:
+		return "STOP"
 	}
 	return string(n.Severity)
 }

@@ -1,12 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
 	"lantern/internal/core/recovery"
@@ -45,11 +47,22 @@ func (s *Service) notify(b *store.Batch, now time.Time) {
 	if now.Sub(s.notifiedAt) < s.clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
 		return
 	}
+	var matters []notice.Matter
 	if now.Before(s.graceUntil) {
-		return
+		// Hosts are given time to report; but an alarm waits for nothing.
+		if matters = s.alarms(); len(matters) == 0 {
+			return
+		}
+		for _, n := range s.notices {
+			if n.Kind != notice.Alarm {
+				matters = append(matters, n.Matter)
+			}
+		}
+	} else {
+		matters = s.matters(b, now)
 	}
 	s.notifiedAt = now
-	open, changes := notice.Update(s.notices, s.matters(b, now), now, newID)
+	open, changes := notice.Update(s.notices, matters, now, newID)
 	s.notices = open
 	for _, c := range changes {
 		s.keepNotice(b, c.Notice)
@@ -79,6 +92,7 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		said = append(said, x)
 	}
 	out = notice.OfDrives(said)
+	out = append(append(out, s.alarms()...), s.moves(now)...)
 	for _, h := range s.hosts {
 		if h.SeenAt.IsZero() {
 			continue
@@ -100,6 +114,47 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		if v := s.viewRecovery(c, false); v.Stalled {
 			out = append(out, notice.Matter{Key: "recovery/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why), Do: "Look at what holds it up."})
 		}
+	}
+	return out
+}
+
+// alarms are the drives that must be put back at once: they left while a swap expected another (R5).
+func (s *Service) alarms() (out []notice.Matter) {
+	for _, w := range s.openSwaps() {
+		for _, x := range w.Wrong {
+			out = append(out, notice.Matter{Key: "alarm/" + w.ID + "/" + x.Key(), Kind: notice.Alarm, Severity: health.Dead, Host: w.Host, Pool: w.Pool, Bay: x.Bay, Drives: []string{x.Key()},
+				Says: fmt.Sprintf("%s left %s, and it is not the drive to pull (%s): %s", x.Tail(), cmp.Or(x.Bay, w.Host), w.Old.Tail(), x.Margin),
+				Do:   fmt.Sprintf("Put %s back into %s, now. Touch nothing else.", x.Tail(), cmp.Or(x.Bay, "the bay it came from"))})
+		}
+	}
+	return out
+}
+
+// moves are the drives that are not where they were.
+func (s *Service) moves(now time.Time) (out []notice.Matter) {
+	expected := map[string]bool{}
+	for _, w := range s.swaps {
+		if expected[w.Old.Key()] = true; w.New != nil {
+			expected[w.New.Key()] = true
+		}
+	}
+	var all []enclosure.Whereabouts
+	for key, d := range s.drives {
+		if !d.Present {
+			continue
+		}
+		w := enclosure.Whereabouts{Key: key, Tail: d.tail(), Bay: d.bay(), Expected: expected[key]}
+		if n := len(d.Stays); n > 1 && d.Stays[n-1].Bay == w.Bay && d.How.Sure() {
+			w.Before, w.Since = d.Stays[n-2].Bay, d.Stays[n-1].From
+		}
+		all = append(all, w)
+	}
+	for _, m := range enclosure.Movements(all, now) {
+		x := notice.Matter{Key: "place/" + m.Key, Kind: notice.Place, Severity: health.Watch, Bay: m.Bay, Drives: m.Drives, Says: m.Says, Do: m.Do}
+		if d := s.drives[m.Drives[0]]; d != nil {
+			x.Host = d.Host
+		}
+		out = append(out, x)
 	}
 	return out
 }

@@ -186,7 +186,7 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 			}
 		}
 	}
-	if d != nil && !d.Present && (d.How != enclosure.Told || a.Section == "") {
+	if d != nil && !d.Present && !s.hasLights(a) {
 		return api.Light{}, problem(409, "cannot-light", "Light all others of its section instead: lantern light on "+d.tail()+" --all-but", "%s does not answer, so its activity light cannot blink, and its bay has none of its own.", d.tail())
 	}
 	if a.Section != "" && (d == nil || !d.Present) && !s.hasLights(a) {

@@ -208,7 +208,12 @@ func (s *Service) replace(b *store.Batch, name string) {
 		if section == d.Section && bay == d.Bay && how == d.How {
 			continue
 		}
-		d.stay(name, section, bay, now)
+		// It did not move; what is known of it did.
+		if n := len(d.Stays); n > 0 && section != "" {
+			d.Stays[n-1].Bay = fmt.Sprintf("%s/%s/%d", name, section, bay)
+		} else {
+			d.stay(name, section, bay, now)
+		}
 		d.Section, d.Bay, d.How = section, bay, how
 		d.version++
 		b.Put(d.row())

@@ -29,6 +29,7 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 			kind := api.EventKindSwap
 			if len(next.Wrong) > len(w.Wrong) {
 				kind = api.EventKindAlarm
+				s.notifiedAt = time.Time{} // everybody is told with the next look, at once
 			}
 			s.happened(b, kind, next.ID, fmt.Sprintf("%s: %s", next.Pool, next.Log[n-1].Says))
 		} else {

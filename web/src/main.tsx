@@ -20,6 +20,7 @@ const DrivePage = lazy(() => import("./drives/page"));
 const PoolsPage = lazy(() => import("./pools/list"));
 const PoolPage = lazy(() => import("./pools/page"));
 const BaysPage = lazy(() => import("./bays/page"));
+const PullCard = lazy(() => import("./swaps/card"));
 const SurveyPage = lazy(() => import("./bays/survey"));
 const SwapsPage = lazy(() => import("./swaps/list"));
 const SwapPage = lazy(() => import("./swaps/page"));
@@ -64,6 +65,7 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/bays/:host?" element={<BaysPage />} />
                           <Route path="/bays/:host/survey" element={<SurveyPage />} />
                           <Route path="/swaps" element={<SwapsPage />} />
+                          <Route path="/swaps/:id/card" element={<PullCard />} />
                           <Route path="/swaps/:id" element={<SwapPage />} />
                           <Route path="/recoveries" element={<RecoveriesPage />} />
                           <Route path="/recoveries/:id" element={<RecoveryPage />} />

@@ -22,6 +22,8 @@ const (
 	Host     Kind = "host"
 	Filling  Kind = "filling"
 	Recovery Kind = "recovery"
+	Alarm    Kind = "alarm" // a drive that must be put back at once
+	Place    Kind = "place" // a drive is not where it was
 )
 
 // Matter is something that people ought to know now.

@@ -1409,7 +1409,7 @@ export interface components {
         Notice: {
             id: string;
             /** @enum {string} */
-            kind: "drive" | "section" | "host" | "filling" | "recovery";
+            kind: "drive" | "section" | "host" | "filling" | "recovery" | "alarm" | "place";
             severity: components["schemas"]["Verdict"];
             worst: components["schemas"]["Verdict"];
             /** @enum {string} */

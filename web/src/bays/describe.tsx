@@ -32,15 +32,20 @@ export function Describe({ host, done }: { host: string; done: () => void }) {
     onError: (e: Error) => tell(e.message, true),
   });
   const at = numbers(s);
-  const many = (v: string) => Math.max(1, Math.min(60, Number(v) || 1));
+  const [typed, setTyped] = useState({ rows: String(fresh.rows), columns: String(fresh.columns) });
+  const type = (what: "rows" | "columns", v: string) => {
+    setTyped({ ...typed, [what]: v });
+    const n = Number(v);
+    if (Number.isInteger(n) && n >= 1 && n <= 60) set({ ...s, [what]: n, gaps: [] });
+  };
   return (
     <form className="sheet space-y-4 p-4" onSubmit={(e) => { e.preventDefault(); keep.mutate(); }}>
       <p>As you stand before it: how many rows and columns, where number one is, and which way the numbers run. Tap a place where there is no bay.</p>
       <div className="grid grid-cols-2 gap-3 sm:grid-cols-4">
         <label>Enclosure<input className="field mt-1" value={name} onChange={(e) => setName(e.target.value)} /></label>
         <label>Section<input className="field mt-1" value={s.name} onChange={(e) => set({ ...s, name: e.target.value })} /></label>
-        <label>Rows<input className="field num mt-1" inputMode="numeric" value={s.rows} onChange={(e) => set({ ...s, rows: many(e.target.value), gaps: [] })} /></label>
-        <label>Columns<input className="field num mt-1" inputMode="numeric" value={s.columns} onChange={(e) => set({ ...s, columns: many(e.target.value), gaps: [] })} /></label>
+        <label>Rows<input className="field num mt-1" inputMode="numeric" value={typed.rows} onChange={(e) => type("rows", e.target.value)} /></label>
+        <label>Columns<input className="field num mt-1" inputMode="numeric" value={typed.columns} onChange={(e) => type("columns", e.target.value)} /></label>
         <label>Number one<select className="field mt-1" value={s.first} onChange={(e) => set({ ...s, first: e.target.value })}>{["top-left", "top-right", "bottom-left", "bottom-right"].map((c) => <option key={c}>{c}</option>)}</select></label>
         <label>Numbers run<select className="field mt-1" value={s.run} onChange={(e) => set({ ...s, run: e.target.value })}><option value="rows">along rows</option><option value="columns">down columns</option></select></label>
         <label className="flex items-center gap-2 self-end pb-2"><input type="checkbox" checked={s.upright} onChange={(e) => set({ ...s, upright: e.target.checked })} />bays stand upright</label>

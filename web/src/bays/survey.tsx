@@ -66,7 +66,7 @@ export default function SurveyPage() {
               {s.bays.map((b) => {
                 const found = at.get(b.address);
                 return (
-                  <button key={b.number} disabled={!now || act.isPending || !!found} onClick={() => act.mutate({ act: "tap", bay: b.address })} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }} aria-label={`Bay ${b.name || b.number}${found ? `, ${found}` : ""}`}
+                  <button key={b.number} disabled={!now || act.isPending || !!found} onClick={() => act.mutate({ act: "tap", bay: b.address })} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
                     className={`min-h-14 rounded border text-center ${found ? "border-line bg-raised" : "border-edge font-semibold"}`}>
                     <span className="num block text-lg leading-tight">{b.name || b.number}</span>
                     <span className="tail block truncate text-xs tracking-normal">{found ?? ""}</span>

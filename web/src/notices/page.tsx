@@ -67,7 +67,7 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
       <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-2">
         <div className="min-w-0">
           <p className="flex flex-wrap items-center gap-x-3">
-            {n.kind === "filling" ? <span className="inline-flex items-center gap-1.5 font-semibold text-level-ink"><LevelBar share={n.severity === "replace" ? 0.95 : 0.8} /> filling up</span> : <Mark verdict={n.severity} />}
+            {n.kind === "filling" ? <span className="inline-flex items-center gap-1.5 font-semibold text-level-ink"><LevelBar share={n.severity === "replace" ? 0.95 : 0.8} /> filling up</span> : n.kind === "alarm" ? <b className="text-dead">Stop</b> : <Mark verdict={n.severity} />}
             <span className="text-soft">{n.bay || n.pool || n.host}{n.bay && n.pool ? `, ${n.pool}` : ""}</span>
           </p>
           <p className={`mt-1 ${quiet ? "" : "font-semibold"}`}>{where ? <Link to={where}>{n.says}</Link> : n.says}.</p>

@@ -24,7 +24,7 @@ export function Frame({ children }: { children: ReactNode }) {
       <Horizon />
       <header className="no-print border-b border-line">
         <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2">
-          <Link to="/" className="flex items-center gap-2 font-semibold whitespace-nowrap">
+          <Link to="/" aria-label="Brave Lantern, the round" className="flex items-center gap-2 font-semibold whitespace-nowrap">
             <img src="/icon.svg" alt="" width="26" height="26" />
             <span className="hidden sm:inline">Brave Lantern</span>
           </Link>

@@ -53,6 +53,7 @@ export default function SwapPage() {
       </div>
       <aside aria-label="Where" className="sheet space-y-3 p-4 lg:sticky lg:top-4">
         {w.old.bay ? (<><Place bay={w.old.bay} tone="text-replace" width={220} /><p className="text-xl font-semibold">{w.old.bay}</p></>) : <p>No bay is known on {w.host}: compare the label.</p>}
+        <Link className="button w-full" to={`/swaps/${w.id}/card`}>Pull card</Link>
         <dl className="space-y-2">
           <div><dt className="text-sm text-soft">out{w.old_gone && ", gone"}</dt><dd><Link to={`/drives/${w.old.key}`} className="tail text-2xl">{w.old.tail}</Link><br /><span className="text-sm text-soft">{w.old.model}</span></dd></div>
           {w.phase === "confirm" && <div><dt className="text-sm text-soft">in</dt><dd>read its label</dd></div>}

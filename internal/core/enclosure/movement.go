@@ -1,0 +1,93 @@
+package enclosure
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Whereabouts is where a drive is, and where it was before.
+type Whereabouts struct {
+	Key, Tail string
+	Bay       string // now; empty when nobody knows
+	Before    string // the bay before it; empty when it was in no other
+	Since     time.Time
+	Expected  bool // a swap moved it, or it came for one
+}
+
+// MoveKind is what is odd about where drives are.
+type MoveKind string
+
+// A drive turned up elsewhere; two changed places; two are said to be in one bay.
+const (
+	Moved     MoveKind = "moved"
+	Exchanged MoveKind = "exchanged"
+	Claimed   MoveKind = "claimed twice"
+)
+
+// Move is one of them, with what to do.
+type Move struct {
+	Kind     MoveKind
+	Key      string // the same as long as it is the same matter
+	Bay      string
+	Drives   []string // keys
+	Says, Do string
+}
+
+// moveFor is how long it is told that a drive moved.
+const moveFor = 3 * 24 * time.Hour
+
+// Movements says what is odd about where drives are now.
+func Movements(all []Whereabouts, now time.Time) (out []Move) {
+	all = slices.Clone(all)
+	slices.SortFunc(all, func(a, b Whereabouts) int { return cmp.Compare(a.Key, b.Key) })
+	in := map[string][]Whereabouts{}
+	for _, w := range all {
+		if w.Bay != "" {
+			in[w.Bay] = append(in[w.Bay], w)
+		}
+	}
+	done := map[string]bool{}
+	for _, w := range all {
+		if others := in[w.Bay]; w.Bay != "" && len(others) > 1 && !done["bay "+w.Bay] {
+			done["bay "+w.Bay] = true
+			m := Move{Kind: Claimed, Key: "claimed/" + w.Bay, Bay: w.Bay, Do: "Look which label is in it, and say so: lantern enclosure confirm " + w.Bay + " <drive>. Pull neither before."}
+			tails := ""
+			for i, o := range others {
+				m.Drives = append(m.Drives, o.Key)
+				if tails += o.Tail; i < len(others)-1 {
+					tails += " and "
+				}
+			}
+			m.Says = fmt.Sprintf("%s are both said to be in bay %s", tails, w.Bay)
+			out = append(out, m)
+		}
+	}
+	for _, w := range all {
+		if done[w.Key] || w.Expected || w.Before == "" || w.Bay == "" || now.Sub(w.Since) > moveFor {
+			continue
+		}
+		done[w.Key] = true
+		if other, ok := exchanged(w, in[w.Before]); ok && now.Sub(other.Since) <= moveFor {
+			done[other.Key] = true
+			out = append(out, Move{Kind: Exchanged, Key: "exchanged/" + w.Key, Bay: w.Bay, Drives: []string{w.Key, other.Key},
+				Says: fmt.Sprintf("%s and %s changed places: %s is in %s now, %s in %s", w.Tail, other.Tail, w.Tail, w.Bay, other.Tail, other.Bay),
+				Do:   "If it was done on purpose, acknowledge this. If not, go by the labels, not by what was written on the bays."})
+			continue
+		}
+		out = append(out, Move{Kind: Moved, Key: "moved/" + w.Key, Bay: w.Bay, Drives: []string{w.Key}, Says: fmt.Sprintf("%s is in %s now; it was in %s", w.Tail, w.Bay, w.Before),
+			Do: "If it was moved on purpose, acknowledge this. If not, find out who moved it: another drive may be missing from its bay."})
+	}
+	return out
+}
+
+// exchanged finds, among those who are where w was, one who was where w is.
+func exchanged(w Whereabouts, there []Whereabouts) (Whereabouts, bool) {
+	for _, o := range there {
+		if o.Before == w.Bay && o.Key != w.Key {
+			return o, true
+		}
+	}
+	return Whereabouts{}, false
+}
