@@ -49,17 +49,19 @@ const (
 // Agent is one host's.
 type Agent struct {
 	Config
-	spool     *spool
-	ledger    *ledger
-	lanes     lanes
-	known     map[string]drive.Description // by path and mark
-	naming    map[string]*naming           // drives that have not said who they are, by path and mark
-	wards     map[string]*ward             // by drive key
-	readAt    time.Time
-	sentAt    time.Time
-	sentState string
-	rhythms   rhythms
-	again     atomic.Bool // something was ordered that the next look should read
+	spool      *spool
+	ledger     *ledger
+	lanes      lanes
+	known      map[string]drive.Description // by path and mark
+	naming     map[string]*naming           // drives that have not said who they are, by path and mark
+	wards      map[string]*ward             // by drive key
+	readAt     time.Time
+	sentAt     time.Time
+	sentState  string
+	rhythms    rhythms
+	boxes      map[string]*box
+	boxesAgain atomic.Bool // a light was switched
+	again      atomic.Bool // something was ordered that the next look should read
 }
 
 // naming is a drive being asked who it is.
@@ -189,6 +191,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		w.collect()
 	}
 	a.name(ctx, all)
+	boxes := a.lookAtBoxes(ctx)
 	keys := map[string]string{}
 	fresh := map[string]drive.Description{}
 	wards := map[string]*ward{}
@@ -221,11 +224,19 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		wards[d.Key()] = w
 		dr := wire.Description(d)
 		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(f.Blind, w.blind)
+		for _, b := range boxes {
+			if section, bay, ok := b.where(f.Address); ok {
+				dr.Section, dr.Bay = section, bay
+			}
+		}
 		dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)
 	}
 	a.known, a.wards = fresh, wards
+	for _, b := range boxes {
+		r.Enclosures = append(r.Enclosures, b.report())
+	}
 	enclosures, err := a.Machine.Enclosures(ctx)
 	if err != nil {
 		return r, nil, false, fmt.Errorf("look at enclosures: %w", err)

@@ -53,6 +53,7 @@ func (r *rack) Admit(context.Context, string, pools.Target) (string, error) {
 func (r *rack) Begin(context.Context, string, recovery.Kind) (string, error) {
 	return "", pools.ErrNoSuchPool
 }
+func (r *rack) Boxes(context.Context) ([]BoxFound, error) { return nil, nil }
 func (r *rack) Lies(context.Context, string, uint64) (string, error) {
 	return "", pools.ErrNotOffered
 }

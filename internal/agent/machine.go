@@ -17,6 +17,8 @@ type Machine interface {
 	Changes(ctx context.Context) <-chan struct{}
 	// Enclosures are their layouts and the bays that are lit, by section.
 	Enclosures(ctx context.Context) ([]Enclosure, error)
+	// Boxes are the enclosures that speak for themselves.
+	Boxes(ctx context.Context) ([]BoxFound, error)
 	// Light switches one bay's light and gives back what it then shows.
 	Light(ctx context.Context, section string, bay int, on bool) (lit bool, err error)
 }
@@ -46,7 +48,9 @@ type Found struct {
 	// Port is what it hangs on, the same for a bay whatever drive is in it; empty when the host cannot say. Read reads
 	// directly, past all caches; nil when that cannot be.
 	Port string
-	Read func(at int64, b []byte) error
+	// Address is its SAS address as hexadecimal: by it, an enclosure knows what is in its slots.
+	Address string
+	Read    func(at int64, b []byte) error
 	// Holds says what lies on it, found by signature, read-only.
 	Holds []string
 	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that

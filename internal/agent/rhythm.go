@@ -51,10 +51,13 @@ func (a *Agent) light(ctx context.Context, o api.Order) (string, error) {
 		a.rhythms.stop(key)
 	}
 	if o.Section != "" {
-		lit, err := a.Machine.Light(ctx, o.Section, o.Bay, o.On)
+		lit, speaks, err := a.locate(ctx, o.Section, o.Bay, o.On)
+		if !speaks {
+			lit, err = a.Machine.Light(ctx, o.Section, o.Bay, o.On)
+		}
 		switch {
 		case err == nil && lit != o.On:
-			return "", fmt.Errorf("the light of %s/%d did not change", o.Section, o.Bay)
+			return "", fmt.Errorf("the light of %s did not change", bayName(o.Section, o.Bay))
 		case err == nil:
 			return map[bool]string{true: "the light is on", false: "the light is off"}[lit], nil
 		case key == "":

@@ -282,6 +282,7 @@ const (
 	NoticeKindPlace    NoticeKind = "place"
 	NoticeKindRecovery NoticeKind = "recovery"
 	NoticeKindSection  NoticeKind = "section"
+	NoticeKindShelf    NoticeKind = "shelf"
 )
 
 // Valid indicates whether the value is a known member of the NoticeKind enum.
@@ -300,6 +301,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRecovery:
 		return true
 	case NoticeKindSection:
+		return true
+	case NoticeKindShelf:
 		return true
 	default:
 		return false
@@ -883,9 +886,12 @@ type BayHow string
 
 // BayMap defines model for BayMap.
 type BayMap struct {
-	Host     string    `json:"host"`
-	Sections []Section `json:"sections"`
-	SeenAt   time.Time `json:"seen_at"`
+	Host string `json:"host"`
+
+	// Parts fans, supplies and sensors of enclosures that speak
+	Parts    []PartReport `json:"parts,omitempty,omitzero"`
+	Sections []Section    `json:"sections"`
+	SeenAt   time.Time    `json:"seen_at"`
 }
 
 // Calendar defines model for Calendar.
@@ -1147,6 +1153,7 @@ type DriveTests struct {
 // EnclosureReport defines model for EnclosureReport.
 type EnclosureReport struct {
 	Name     string          `json:"name"`
+	Parts    []PartReport    `json:"parts,omitempty,omitzero"`
 	Sections []SectionReport `json:"sections"`
 }
 
@@ -1322,6 +1329,15 @@ type LabMoved struct {
 	Bay    string `json:"bay"`
 	Serial string `json:"serial"`
 	Tail   string `json:"tail"`
+}
+
+// LabPart defines model for LabPart.
+type LabPart struct {
+	Host string `json:"host"`
+
+	// Part of its shelf, such as cooling 2
+	Part string `json:"part"`
+	Well bool   `json:"well,omitempty,omitzero"`
 }
 
 // LabPull defines model for LabPull.
@@ -1588,6 +1604,18 @@ type OwnRule struct {
 	Made       time.Time `json:"made"`
 	Says       string    `json:"says"`
 	Verdict    Verdict   `json:"verdict"`
+}
+
+// PartReport a fan, a supply or a sensor of an enclosure that speaks
+type PartReport struct {
+	Celsius   float64 `json:"celsius,omitempty,omitzero"`
+	Condition string  `json:"condition"`
+	Grave     bool    `json:"grave,omitempty,omitzero"`
+	Name      string  `json:"name"`
+
+	// Says how it is not well; empty when it is
+	Says string `json:"says,omitempty,omitzero"`
+	Type string `json:"type"`
 }
 
 // PeerTrend defines model for PeerTrend.
@@ -2136,12 +2164,18 @@ type SectionReport struct {
 	Gaps    [][]int          `json:"gaps,omitempty,omitzero"`
 
 	// Lit numbers of the bays whose light is on
-	Lit     []int             `json:"lit"`
-	Name    string            `json:"name"`
-	Names   map[string]string `json:"names,omitempty,omitzero"`
-	Rows    int               `json:"rows"`
-	Run     string            `json:"run"`
-	Upright bool              `json:"upright"`
+	Lit   []int             `json:"lit"`
+	Name  string            `json:"name"`
+	Names map[string]string `json:"names,omitempty,omitzero"`
+
+	// Occupied bays in which the enclosure believes something to be
+	Occupied []int `json:"occupied,omitempty,omitzero"`
+
+	// Plain its enclosure does not tell how it looks
+	Plain   bool   `json:"plain,omitempty,omitzero"`
+	Rows    int    `json:"rows"`
+	Run     string `json:"run"`
+	Upright bool   `json:"upright"`
 }
 
 // SelfTest defines model for SelfTest.
@@ -2683,6 +2717,9 @@ type ActOnSurveyJSONRequestBody = SurveyAct
 // LabInsertJSONRequestBody defines body for LabInsert for application/json ContentType.
 type LabInsertJSONRequestBody = LabInsert
 
+// LabPartJSONRequestBody defines body for LabPart for application/json ContentType.
+type LabPartJSONRequestBody = LabPart
+
 // LabPullJSONRequestBody defines body for LabPull for application/json ContentType.
 type LabPullJSONRequestBody = LabPull
 
@@ -2944,6 +2981,14 @@ type ClientInterface interface {
 	// LabInsert performs a POST /lab/insert (the `LabInsert` operationId) request.
 	// Takes a body of the `application/json` content type.
 	LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabPartWithBody performs a POST /lab/part (the `LabPart` operationId) request,
+	// with any type of body and a specified content type.
+	LabPartWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabPart performs a POST /lab/part (the `LabPart` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LabPullWithBody performs a POST /lab/pull (the `LabPull` operationId) request,
 	// with any type of body and a specified content type.
@@ -3663,6 +3708,34 @@ func (c *Client) LabInsertWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 func (c *Client) LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabInsertRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabPartWithBody performs a POST /lab/part (the `LabPart` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LabPartWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabPartRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabPart performs a POST /lab/part (the `LabPart` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabPartRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5840,6 +5913,46 @@ func NewLabInsertRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewLabPartRequest calls the generic LabPart builder with application/json body
+func NewLabPartRequest(server string, body LabPartJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabPartRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabPartRequestWithBody constructs an http.Request for the LabPart method, with any body, and a specified content type
+func NewLabPartRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/part")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLabPullRequest calls the generic LabPull builder with application/json body
 func NewLabPullRequest(server string, body LabPullJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7909,6 +8022,16 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LabInsertWithResponse(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*LabInsertResponse, error)
 
+	// LabPartWithBodyWithResponse performs a POST /lab/part (the `LabPart` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabPartWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPartResponse, error)
+
+	// LabPartWithResponse performs a POST /lab/part (the `LabPart` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LabPartWithResponse(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPartResponse, error)
+
 	// LabPullWithBodyWithResponse performs a POST /lab/pull (the `LabPull` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -9515,6 +9638,47 @@ func (r LabInsertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LabInsertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabPartResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabPartResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabPartResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabPartResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabPartResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabPartResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11895,6 +12059,28 @@ func (c *ClientWithResponses) LabInsertWithResponse(ctx context.Context, body La
 	return ParseLabInsertResponse(rsp)
 }
 
+// LabPartWithBodyWithResponse performs a POST /lab/part (the `LabPart` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabPartWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPartResponse, error) {
+	rsp, err := c.LabPartWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabPartResponse(rsp)
+}
+
+// LabPartWithResponse performs a POST /lab/part (the `LabPart` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabPartWithResponse(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPartResponse, error) {
+	rsp, err := c.LabPart(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabPartResponse(rsp)
+}
+
 // LabPullWithBodyWithResponse performs a POST /lab/pull (the `LabPull` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -13476,6 +13662,35 @@ func ParseLabInsertResponse(rsp *http.Response) (*LabInsertResponse, error) {
 	return response, nil
 }
 
+// ParseLabPartResponse parses an HTTP response from a LabPartWithResponse call
+func ParseLabPartResponse(rsp *http.Response) (*LabPartResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabPartResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLabPullResponse parses an HTTP response from a LabPullWithResponse call
 func ParseLabPullResponse(rsp *http.Response) (*LabPullResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14922,6 +15137,9 @@ type ServerInterface interface {
 	// (POST /lab/insert)
 	LabInsert(ctx *echo.Context) error
 
+	// (POST /lab/part)
+	LabPart(ctx *echo.Context) error
+
 	// (POST /lab/pull)
 	LabPull(ctx *echo.Context) error
 
@@ -15696,6 +15914,15 @@ func (w *ServerInterfaceWrapper) LabInsert(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LabInsert(ctx)
+	return err
+}
+
+// LabPart converts echo context to params.
+func (w *ServerInterfaceWrapper) LabPart(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabPart(ctx)
 	return err
 }
 
@@ -16642,6 +16869,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/agent/orders/:id/outcome", wrapper.ReportOutcome, options.OperationMiddlewares["reportOutcome"]...)
 	router.GET(options.BaseURL+"/lab", wrapper.GetLab, options.OperationMiddlewares["getLab"]...)
 	router.POST(options.BaseURL+"/lab/silence", wrapper.LabSilence, options.OperationMiddlewares["labSilence"]...)
+	router.POST(options.BaseURL+"/lab/part", wrapper.LabPart, options.OperationMiddlewares["labPart"]...)
 	router.GET(options.BaseURL+"/lab/eyes", wrapper.LabEyes, options.OperationMiddlewares["labEyes"]...)
 	router.PUT(options.BaseURL+"/lab/speed", wrapper.SetLabSpeed, options.OperationMiddlewares["setLabSpeed"]...)
 	router.POST(options.BaseURL+"/lab/pull", wrapper.LabPull, options.OperationMiddlewares["labPull"]...)

@@ -44,6 +44,11 @@ func baysCommand() *cli.Command {
 			for _, sec := range m.Sections {
 				s.section(m.Host, sec)
 			}
+			for _, p := range m.Parts {
+				if p.Says != "" {
+					s.out.line("%s %s", s.out.paint("◆", loud), p.Says)
+				}
+			}
 			s.out.line("%s", s.out.paint("· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   seen "+m.SeenAt.Local().Format("15:04:05"), dim))
 			return nil
 		})}
@@ -230,6 +235,22 @@ func labCommand() *cli.Command {
 						return told(res.StatusCode(), res.Body)
 					}
 					s.out.line("the enclosures of %s %s", host, map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")])
+					return nil
+				})},
+			{Name: "part", Usage: "make a part of a shelf fail, such as \"cooling 2\", \"power supply left\" or \"temperature sensor rear\"", ArgsUsage: "<host> <part>", Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry \"cooling 2\" --well",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "it is well again"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usage("name a host and a part\nExample: %s", example(cmd))
+					}
+					res, err := s.client.LabPartWithResponse(ctx, api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("%s of %s %s", cmd.Args().Get(1), cmd.Args().Get(0), map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")])
 					return nil
 				})},
 			{Name: "eyes", Usage: "what eyes would see: bays whose activity light blinks in a rhythm", Description: "Example: lantern lab eyes",

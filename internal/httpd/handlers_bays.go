@@ -81,3 +81,18 @@ func (s *Server) LabEyes(c *echo.Context) error {
 	}
 	return c.JSON(http.StatusOK, s.Lab.Blinks())
 }
+
+// LabPart makes a part of a shelf fail, or well again.
+func (s *Server) LabPart(c *echo.Context) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	req, err := take[api.LabPart](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if err := s.Lab.Break(req.Host, req.Part, req.Well); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}

@@ -47,6 +47,7 @@ type Lab interface {
 	Pull(bay string) (lab.Moved, error)
 	Silence(host string, mute bool) error
 	Blinks() []string
+	Break(host, part string, well bool) error
 	Insert(bay string, s lab.Shelf) (lab.Moved, error)
 }
 

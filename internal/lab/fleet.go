@@ -42,7 +42,9 @@ type Host struct {
 	Name   string             `json:"name"`
 	Layout []enclosure.Layout `json:"layout"`
 	Lit    map[string][]int   `json:"lit"`
-	Mute   bool               `json:"mute,omitempty"` // its enclosures tell nothing of themselves, and have no lights
+	Speaks string             `json:"speaks,omitempty"` // which of its enclosures speaks SES
+	Broken []string           `json:"broken,omitempty"` // parts of it that failed
+	Mute   bool               `json:"mute,omitempty"`   // its enclosures tell nothing of themselves, and have no lights
 	fleet  *Fleet
 	past   time.Time // when it answers as of another moment
 }
@@ -279,10 +281,10 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 			continue
 		}
 		section, bay := s.Section, s.Bay
-		if h.Mute {
-			section, bay = "", 0
+		if h.Mute || h.speaks(section) {
+			section, bay = "", 0 // its enclosure tells, or nobody does
 		}
-		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(), Port: fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay),
+		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(), Port: fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay), Address: d.Desc.WWN,
 			Read: func(int64, []byte) error { return h.read(d) }, Section: section, Bay: bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
 			Failures: func() (int64, bool) { return 0, true }})
 	}
@@ -292,6 +294,16 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 
 // Changes are not told: a lab host is looked at.
 func (h *Host) Changes(context.Context) <-chan struct{} { return nil }
+
+// speaks says whether a section is part of the enclosure that speaks for itself.
+func (h *Host) speaks(section string) bool {
+	for _, l := range h.Layout {
+		if l.Name == h.Speaks && l.Sections[0].Name == section {
+			return true
+		}
+	}
+	return false
+}
 
 // Silence makes the enclosures of a host tell nothing of themselves from now on, or speak again.
 func (f *Fleet) Silence(host string, mute bool) error {
@@ -345,6 +357,9 @@ func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
 		return nil, nil
 	}
 	for _, l := range h.Layout {
+		if l.Name == h.Speaks {
+			continue
+		}
 		lit := map[string][]int{}
 		for _, s := range l.Sections {
 			lit[s.Name] = slices.Clone(h.Lit[s.Name])

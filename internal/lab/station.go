@@ -102,6 +102,7 @@ func HeronPoint(extra int) func(now time.Time) *Fleet {
 		b := &builder{f: &Fleet{}, now: now, rng: rand.New(rand.NewPCG(7411, 1974)), next: map[string]int{}, used: map[string]bool{}}
 		b.host("skerry", enclosure.Layout{Name: "shelf", Sections: []enclosure.Section{section("front", 6, 4, enclosure.DownColumns, false)}},
 			enclosure.Layout{Name: "cage", Sections: []enclosure.Section{section("inner", 1, 4, enclosure.AlongRows, true)}})
+		b.f.Hosts[0].Speaks = "shelf"
 		b.host("fulmar", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 2, 12, enclosure.AlongRows, true)}})
 		b.host("petrel", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)}})
 		b.host("guillemot", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)}})

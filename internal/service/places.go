@@ -63,6 +63,16 @@ func (s *Service) loadBays() error {
 // of itself stands before a description of the same section.
 func (s *Service) enclosuresOf(h *host) []api.EnclosureReport {
 	out := slices.Clone(h.report.Enclosures)
+	for i := range out {
+		out[i].Sections = slices.Clone(out[i].Sections)
+		for k, sec := range out[i].Sections { // one that tells of its slots, but not how they stand, looks as somebody described it
+			if drawn, ok := s.section(h.Name, sec.Name); ok && sec.Plain {
+				v := wire.Enclosure(enclosure.Layout{Sections: []enclosure.Section{drawn}}, nil).Sections[0]
+				v.Lit, v.Occupied, v.Plain = sec.Lit, sec.Occupied, true
+				out[i].Sections[k] = v
+			}
+		}
+	}
 	for _, l := range s.layouts[h.Name] {
 		e := wire.Enclosure(l, nil)
 		e.Sections = slices.DeleteFunc(e.Sections, func(sec api.SectionReport) bool { return told(h, sec.Name) })
@@ -79,6 +89,18 @@ func told(h *host, section string) bool {
 		for _, sec := range e.Sections {
 			if sec.Name == section {
 				return true
+			}
+		}
+	}
+	return false
+}
+
+// plain says whether the enclosure tells of a section's slots, but not how they stand.
+func plain(h *host, section string) bool {
+	for _, e := range h.report.Enclosures {
+		for _, sec := range e.Sections {
+			if sec.Name == section {
+				return sec.Plain
 			}
 		}
 	}
@@ -138,7 +160,7 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 		}
 	}
 	for _, sec := range next.Sections {
-		if told(h, sec.Name) {
+		if told(h, sec.Name) && !plain(h, sec.Name) {
 			return l, problem(409, "bad-layout", "Give the section another name.", "The enclosure of %s tells of a section %s itself.", name, sec.Name)
 		}
 	}

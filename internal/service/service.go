@@ -59,6 +59,7 @@ type Service struct {
 	runs    map[string]*testRun // self-tests under way, by drive
 	planning
 	bayMaps
+	strangers    map[string]time.Time // bays that are occupied by something that does not answer, since when
 	surveyFailed map[string]string // why a drive that is looked for could not be lit
 	notifiedAt   time.Time
 	graceUntil   time.Time

@@ -141,6 +141,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judge()
 	for _, e := range s.enclosuresOf(h) {
+		out.Parts = append(out.Parts, e.Parts...)
 		for _, r := range e.Sections {
 			sec := wire.ToSection(r)
 			v := api.Section{Told: told(h, r.Name), Name: r.Name, Enclosure: e.Name, Rows: r.Rows, Columns: r.Columns, Upright: r.Upright, Bays: []api.Bay{}}

@@ -113,6 +113,7 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	}
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
 	f.Port = port(m.Root, dir, f.Adapter)
+	f.Address = strings.ToLower(strings.TrimPrefix(read(dir+"/device/sas_address"), "0x"))
 	if _, err := os.Stat(dir + "/device/ioerr_cnt"); err == nil {
 		f.Failures = func() (int64, bool) { // drivers/scsi/scsi_sysfs.c: hexadecimal
 			n, err := strconv.ParseInt(read(dir+"/device/ioerr_cnt"), 0, 64)
@@ -332,7 +333,31 @@ func size(path string) drive.Bytes {
 	return drive.Bytes(n)
 }
 
-// Enclosures are none yet: bays of real hosts are openly unknown.
+// Boxes are the SCSI devices of type 0Dh, enclosure services (SPC-5 table 149), by their generic device.
+func (m *Machine) Boxes(context.Context) ([]agent.BoxFound, error) {
+	entries, err := os.ReadDir(m.Root + "/sys/class/scsi_generic")
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	var out []agent.BoxFound
+	for _, e := range entries {
+		dir := m.Root + "/sys/class/scsi_generic/" + e.Name() + "/device"
+		if read(dir+"/type") != "13" {
+			continue
+		}
+		id := strings.ToLower(strings.TrimPrefix(read(dir+"/wwid"), "naa."))
+		if id == "" {
+			id = strings.TrimPrefix(read(dir+"/sas_address"), "0x")
+		}
+		if len(id) > 6 {
+			id = id[len(id)-6:] // enough to tell a host's enclosures apart, and short enough to be part of every bay's address
+		}
+		out = append(out, agent.BoxFound{ID: "shelf-" + id, Transport: Transport{m.Root + "/dev/" + e.Name()}})
+	}
+	return out, err
+}
+
+// Enclosures are none but those that speak: all others are described by people.
 func (*Machine) Enclosures(context.Context) ([]agent.Enclosure, error) { return nil, nil }
 
 // Light cannot be switched where no bay is known.

@@ -24,6 +24,7 @@ const (
 	Recovery Kind = "recovery"
 	Alarm    Kind = "alarm" // a drive that must be put back at once
 	Place    Kind = "place" // a drive is not where it was
+	Shelf    Kind = "shelf" // a part of an enclosure
 )
 
 // Matter is something that people ought to know now.

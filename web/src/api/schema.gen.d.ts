@@ -929,6 +929,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lab/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["labPart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lab/eyes": {
         parameters: {
             query?: never;
@@ -1409,7 +1425,7 @@ export interface components {
         Notice: {
             id: string;
             /** @enum {string} */
-            kind: "drive" | "section" | "host" | "filling" | "recovery" | "alarm" | "place";
+            kind: "drive" | "section" | "host" | "filling" | "recovery" | "alarm" | "place" | "shelf";
             severity: components["schemas"]["Verdict"];
             worst: components["schemas"]["Verdict"];
             /** @enum {string} */
@@ -2012,6 +2028,8 @@ export interface components {
             token: string;
         };
         BayMap: {
+            /** @description fans, supplies and sensors of enclosures that speak */
+            parts?: components["schemas"]["PartReport"][];
             host: string;
             /** Format: date-time */
             seen_at: string;
@@ -2251,6 +2269,18 @@ export interface components {
         EnclosureReport: {
             name: string;
             sections: components["schemas"]["SectionReport"][];
+            parts?: components["schemas"]["PartReport"][];
+        };
+        /** @description a fan, a supply or a sensor of an enclosure that speaks */
+        PartReport: {
+            type: string;
+            name: string;
+            condition: string;
+            /** Format: double */
+            celsius?: number;
+            /** @description how it is not well; empty when it is */
+            says?: string;
+            grave?: boolean;
         };
         SectionReport: {
             name: string;
@@ -2261,6 +2291,10 @@ export interface components {
             upright: boolean;
             /** @description numbers of the bays whose light is on */
             lit: number[];
+            /** @description bays in which the enclosure believes something to be */
+            occupied?: number[];
+            /** @description its enclosure does not tell how it looks */
+            plain?: boolean;
             gaps?: number[][];
             bays?: {
                 [key: string]: number[];
@@ -2353,6 +2387,12 @@ export interface components {
         LabSilence: {
             host: string;
             over?: boolean;
+        };
+        LabPart: {
+            host: string;
+            /** @description of its shelf, such as cooling 2 */
+            part: string;
+            well?: boolean;
         };
         LabPull: {
             bay: string;
@@ -4022,6 +4062,29 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["LabSilence"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labPart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabPart"];
             };
         };
         responses: {

@@ -51,6 +51,7 @@ function Maps({ host }: { host: string }) {
   return (
     <>
       <Title aside={<>{described && <Link className="mr-4 underline" to={`/bays/${host}/survey`}>Walk before it</Link>}seen <Ago at={map.data.seen_at} /></>}>Bays of {host}</Title>
+      {map.data.parts?.some((p) => p.says) && <ul className="sheet mb-4 divide-y divide-line">{map.data.parts.filter((p) => p.says).map((p) => <li key={p.type + p.name} className={`px-4 py-2.5 ${p.grave ? "border-l-4 border-l-replace font-semibold" : ""}`}>{p.says}</li>)}</ul>}
       {drawing ? <Describe host={host} done={() => setDrawing(false)} /> : map.data.sections.length === 0 ? <Empty>{host} has told of no bays. Its drives are known by their labels only: <Link className="underline" to={`/drives?host=${host}`}>see the list</Link>. <button className="button mt-4" onClick={() => setDrawing(true)}>Draw its enclosure</button></Empty> : (
         <div className="grid items-start gap-6 lg:grid-cols-[1fr_19rem]">
           <div className="min-w-0 space-y-5">

@@ -1,0 +1,151 @@
+package enclosure
+
+import (
+	"fmt"
+	"math"
+)
+
+// Box is what an enclosure that speaks says of itself at one moment.
+type Box struct {
+	Config Config
+	Slots  []Slot
+	Parts  []Part
+	Status []byte // the page as it came: what a light is switched from
+}
+
+// Slot is one bay of it.
+type Slot struct {
+	Number      int    // as the enclosure counts; from one on where it does not say
+	Name        string // as printed, where the enclosure says so
+	Address     string // SAS address of the drive in it, as hexadecimal
+	Kind, Index int    // which element it is
+	Condition   Condition
+	Ident       bool
+	Fault       bool
+}
+
+// Occupied says whether the enclosure believes that something is in the slot.
+func (s Slot) Occupied() bool {
+	return s.Condition != ConditionNotInstalled && s.Condition != 0 && s.Condition != 6
+}
+
+// Part is a fan, a supply or a sensor.
+type Part struct {
+	Type      ElementType
+	Name      string
+	Condition Condition
+	Fault     bool
+	Celsius   int // of a temperature sensor; see Told
+	Told      bool
+}
+
+// Ill says how a part is not well, in words; empty when it is. grave is true for what needs somebody now.
+func (p Part) Ill() (says string, grave bool) {
+	heat := ""
+	if p.Type == TemperatureSensor && p.Told {
+		heat = fmt.Sprintf(" at %d °C", p.Celsius)
+	}
+	switch {
+	case p.Condition == 2 || p.Condition == 4 || p.Fault:
+		return fmt.Sprintf("%s %s is %s%s", p.Type, p.Name, map[bool]string{true: "failed", false: p.Condition.String()}[p.Fault && p.Condition == ConditionOK], heat), true
+	case p.Condition == 3:
+		return fmt.Sprintf("%s %s is not as it should be (%s)%s", p.Type, p.Name, p.Condition, heat), false
+	}
+	return "", false
+}
+
+// parts are the kinds of element that are watched.
+var parts = map[ElementType]bool{PowerSupply: true, Cooling: true, TemperatureSensor: true, VoltageSensor: true, CurrentSensor: true}
+
+// ReadBox puts the pages of an enclosure together: configuration, status, and, if it has them, element descriptors and
+// additional element status.
+func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) {
+	if b.Config, err = DecodeConfig(config); err != nil {
+		return b, fmt.Errorf("configuration: %w", err)
+	}
+	elements, err := DecodeStatus(b.Config, status)
+	if err != nil {
+		return b, fmt.Errorf("status: %w", err)
+	}
+	b.Status = status
+	var names []string
+	if len(descriptors) > 0 {
+		if names, err = DecodeDescriptors(descriptors); err != nil {
+			return b, fmt.Errorf("element descriptors: %w", err)
+		}
+	}
+	ports := map[int]Port{}
+	if len(additional) > 0 {
+		all, err := DecodeAdditional(additional)
+		if err != nil {
+			return b, fmt.Errorf("additional element status: %w", err)
+		}
+		for _, p := range all {
+			ports[p.Index] = p
+		}
+	}
+	nth, unnumbered := -1, 0 // of all elements but the overall ones
+	for i, e := range elements {
+		if e.Index < 0 {
+			continue
+		}
+		nth++
+		name := ""
+		if i < len(names) {
+			name = names[i]
+		}
+		switch {
+		case e.Type == DeviceSlot || e.Type == ArraySlot:
+			s := Slot{Number: math.MinInt, Name: name, Kind: e.Kind, Index: e.Index, Condition: e.Condition, Ident: e.Locate(), Fault: e.Fault()}
+			if p, ok := ports[nth]; ok {
+				s.Number, s.Address = p.Slot, p.Address
+			}
+			if s.Number == math.MinInt {
+				unnumbered++
+				s.Number = unnumbered
+			}
+			b.Slots = append(b.Slots, s)
+		case parts[e.Type] && e.Condition != ConditionNotInstalled && e.Condition != 0:
+			p := Part{Type: e.Type, Name: name, Condition: e.Condition, Fault: e.Fault()}
+			if p.Name == "" {
+				p.Name = fmt.Sprint(e.Index + 1)
+			}
+			p.Celsius, p.Told = e.Celsius()
+			b.Parts = append(b.Parts, p)
+		}
+	}
+	// Some count slots from zero; people do not.
+	for _, s := range b.Slots {
+		if s.Number == 0 {
+			for i := range b.Slots {
+				b.Slots[i].Number++
+			}
+			break
+		}
+	}
+	return b, nil
+}
+
+// Slot finds a slot by its number.
+func (b Box) Slot(number int) (Slot, bool) {
+	for _, s := range b.Slots {
+		if s.Number == number {
+			return s, true
+		}
+	}
+	return Slot{}, false
+}
+
+// Locate makes the control page that switches a slot's light.
+func (b Box) Locate(number int, on bool) ([]byte, error) {
+	s, ok := b.Slot(number)
+	if !ok {
+		return nil, fmt.Errorf("the enclosure has no slot %d", number)
+	}
+	return EncodeLocate(b.Status, b.Config, s.Kind, s.Index, on)
+}
+
+// SendDiagnostic carries a control page to an enclosure: PF is set, so that the parameters are a page (SPC-5 6.42).
+func SendDiagnostic(length uint16) []byte {
+	return []byte{0x1D, 0x10, 0, byte(length >> 8), byte(length), 0}
+}
