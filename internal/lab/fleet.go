@@ -151,6 +151,8 @@ type Shelf struct {
 	Damaged  bool
 }
 
+func impossible(format string, args ...any) error { return &Impossible{fmt.Sprintf(format, args...)} }
+
 // Impossible is why a hand cannot do that.
 type Impossible struct{ why string }
 
@@ -315,7 +317,7 @@ func (f *Fleet) Silence(host string, mute bool) error {
 			return f.save()
 		}
 	}
-	return fmt.Errorf("the lab has no host %q", host)
+	return impossible("the lab has no host %q", host)
 }
 
 // Blinks lists the bays in which an activity light blinked within the last two seconds of real time, as eyes see it.

@@ -56,9 +56,9 @@ func (f *Fleet) Break(host, part string, well bool) error {
 				}
 			}
 		}
-		return fmt.Errorf("the shelf of %s has no part %q; it has such as %q", host, part, "cooling 2")
+		return impossible("the shelf of %s has no part %q; it has such as %q", host, part, "cooling 2")
 	}
-	return fmt.Errorf("no shelf of the lab host %q speaks", host)
+	return impossible("no shelf of the lab host %q speaks", host)
 }
 
 const shelfGeneration = 3

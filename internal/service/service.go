@@ -60,7 +60,7 @@ type Service struct {
 	planning
 	bayMaps
 	strangers    map[string]time.Time // bays that are occupied by something that does not answer, since when
-	surveyFailed map[string]string // why a drive that is looked for could not be lit
+	surveyFailed map[string]string    // why a drive that is looked for could not be lit
 	notifiedAt   time.Time
 	graceUntil   time.Time
 	uses         map[string][]store.PoolUse

@@ -109,3 +109,49 @@ func FuzzSES(f *testing.F) {
 		}
 	})
 }
+
+// TestBox: the pages of one enclosure together: which slot is which, what is in it, and how its parts are.
+func TestBox(t *testing.T) {
+	names := []byte{0x07, 0, 0, 0, 0, 0, 0, 7}
+	for _, n := range []string{"", "bay A", "bay B", "", "inlet", "", "rear"} {
+		names = append(append(names, 0, 0, 0, byte(len(n))), n...)
+	}
+	names[3] = byte(len(names) - 4)
+	slot := func(index, number byte, address ...byte) []byte {
+		b := make([]byte, 36)
+		b[0], b[1], b[3], b[4], b[7] = 0x16, 34, index, 1, number
+		copy(b[20:], address)
+		return b
+	}
+	ports := append(append([]byte{0x0A, 0, 0, 76, 0, 0, 0, 7}, slot(0, 0, 0x50, 2, 0xAB, 0xE7, 0, 0, 0x12, 0x34)...), slot(1, 1)...)
+	status := append([]byte(nil), status...)
+	status[16] = 0x05 // slot 1 is empty
+	b, err := ReadBox(config, status, names, ports)
+	require.NoError(t, err)
+	require.Equal(t, []Slot{{Number: 1, Name: "bay A", Address: "5002abe700001234", Condition: 1, Ident: true}, {Number: 2, Name: "bay B", Index: 1, Condition: 5, Fault: true}}, b.Slots, "counted from one, as people do")
+	require.True(t, b.Slots[0].Occupied())
+	require.False(t, b.Slots[1].Occupied())
+	require.Equal(t, []Part{{Type: TemperatureSensor, Name: "inlet", Condition: 1, Celsius: 38, Told: true}, {Type: Cooling, Name: "rear", Condition: 2, Fault: true}}, []Part{b.Parts[0], {Type: b.Parts[1].Type, Name: b.Parts[1].Name, Condition: b.Parts[1].Condition, Fault: b.Parts[1].Fault}})
+	says, grave := b.Parts[1].Ill()
+	require.Equal(t, "cooling rear is critical", says)
+	require.True(t, grave)
+	says, _ = b.Parts[0].Ill()
+	require.Empty(t, says)
+
+	control, err := b.Locate(2, true)
+	require.NoError(t, err)
+	require.Equal(t, byte(0x80), control[16]&0x80, "slot 2 alone is selected")
+	require.Zero(t, control[12]&0x80)
+	_, err = b.Locate(9, true)
+	require.ErrorContains(t, err, "no slot 9")
+	require.Equal(t, []byte{0x1D, 0x10, 0, 0, 36, 0}, SendDiagnostic(36))
+
+	bare, err := ReadBox(config, status, nil, nil)
+	require.NoError(t, err)
+	require.Equal(t, 2, bare.Slots[1].Number, "without the other pages, slots count from one")
+	status[7] = 9
+	_, err = ReadBox(config, status, nil, nil)
+	require.ErrorContains(t, err, "status: ")
+	_, err = ReadBox(nil, nil, nil, nil)
+	require.ErrorContains(t, err, "configuration: ")
+}
