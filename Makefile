@@ -87,7 +87,7 @@ try-btrfs: tools build
 
 # New pictures of the console and the terminal from the demo data, into docs/screenshots.
 shots: tools build
-	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^TestConsole$$' -v ./internal/e2e
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^Test(Locate)?Console$$' -v ./internal/e2e
 
 # How good the rules are, on a year of 10,000 drives whose fate is known.
 judge:

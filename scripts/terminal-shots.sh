@@ -20,7 +20,6 @@ shot() { # name, command
 }
 shot terminal-round "./lantern round" "lantern round"
 tail=$(./lantern --output csv round | sed -n 2p | cut -d, -f3)
-shot terminal-drive "./lantern drive $tail | head -38" "lantern drive $tail"
 ./lantern light on "$tail" --for 10m >/dev/null; sleep 1
 shot terminal-bays "./lantern bays skerry" "lantern bays skerry"
 ./lantern swap plan "$tail" >/dev/null
