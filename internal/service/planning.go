@@ -8,6 +8,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/selftest"
 	"lantern/internal/store"
@@ -27,21 +28,36 @@ func (s *Service) where(d *disk, at place) selftest.Where {
 	w := selftest.Where{Drive: d.Desc.Key(), Host: d.Host}
 	if at.pool != nil {
 		w.Pool, w.PoolName, w.Group = at.pool.ID, at.pool.Name, at.group
-		for _, p := range s.pools { // two pools of one name are told apart by id
-			if p != at.pool && p.Name == w.PoolName {
-				w.PoolName += " " + w.Pool
-				break
-			}
+		if s.twins()[w.PoolName] { // two pools of one name are told apart by id
+			w.PoolName += " " + w.Pool
 		}
 	}
 	if h := s.hosts[d.Host]; h != nil && d.Section != "" {
-		for _, e := range s.enclosuresOf(h) {
+		for _, l := range s.layouts[d.Host] {
+			if slices.ContainsFunc(l.Sections, func(sec enclosure.Section) bool { return sec.Name == d.Section }) {
+				w.Enclosure = l.Name
+			}
+		}
+		for _, e := range h.report.Enclosures {
 			if slices.ContainsFunc(e.Sections, func(sec api.SectionReport) bool { return sec.Name == d.Section }) {
 				w.Enclosure = e.Name
 			}
 		}
 	}
 	return w
+}
+
+// twins are the names that more than one pool has.
+func (s *Service) twins() map[string]bool {
+	if s.twinNames == nil {
+		s.twinNames = map[string]bool{}
+		seen := map[string]bool{}
+		for _, p := range s.pools {
+			s.twinNames[p.Name] = seen[p.Name]
+			seen[p.Name] = true
+		}
+	}
+	return s.twinNames
 }
 
 // members are the drives that tests are planned for, in the order in which they came.
@@ -211,6 +227,10 @@ func (s *Service) plannedTests(b *store.Batch, now time.Time) {
 	if !now.Before(s.replanAt) || s.testShape() != s.shape {
 		s.replan(b, now)
 	}
+	if now.Before(s.turnAt) {
+		return
+	}
+	s.turnAt = now.Add(s.clock.AtLeast(time.Second, time.Second))
 	var due []selftest.Waiting
 	places := s.places()
 	limits := map[string]int{}
@@ -234,6 +254,7 @@ func (s *Service) plannedTests(b *store.Batch, now time.Time) {
 		return
 	}
 	running := map[string]int{}
+	core := s.corePlans(nil, "")
 	for _, d := range s.drives {
 		w := s.where(d, places[d.Desc.Key()])
 		if s.runs[w.Drive] != nil || d.Reading.Testing.RemainingPercent > 0 && d.Present {
@@ -241,7 +262,7 @@ func (s *Service) plannedTests(b *store.Batch, now time.Time) {
 				running[use]++
 			}
 		}
-		if r := selftest.Choose(s.corePlans(nil, ""), w); r.Plan != nil {
+		if r := selftest.Choose(core, w); r.Plan != nil {
 			selftest.Tighten(limits, r.Plan, w)
 		}
 	}

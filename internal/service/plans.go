@@ -88,7 +88,7 @@ func (s *Service) loadPlans() error {
 		}
 		s.items = append(s.items, it)
 	}
-	s.replanAt = time.Time{}
+	s.replanAt, s.turnAt, s.twinNames = time.Time{}, time.Time{}, nil
 	return nil
 }
 

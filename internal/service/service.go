@@ -80,7 +80,10 @@ type planning struct {
 	items    []selftest.Item
 	crowds   []selftest.Crowd
 	replanAt time.Time
+	turnAt   time.Time // when it is next looked at what is due
 	shape    string
+	// twinNames says of pools' names whether more than one pool has it; nil when it must be made out anew.
+	twinNames map[string]bool
 }
 
 type host struct {
@@ -387,6 +390,9 @@ func (d *disk) bay() string {
 // takePool puts a reported pool into memory. A place whose drive is not named keeps the one that was last seen there.
 func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 	before := s.pools[p.Id]
+	if before == nil || before.Name != p.Name {
+		s.twinNames = nil
+	}
 	if before != nil && before.at.After(at) {
 		return
 	}
