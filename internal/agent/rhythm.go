@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -63,6 +64,16 @@ func (a *Agent) light(ctx context.Context, o api.Order) (string, error) {
 		case key == "":
 			return "", err
 		}
+	}
+	if f, _, err := a.find(ctx, wire.ToIdentity(o.Drive)); err == nil && f.Locate != nil {
+		lit, err := f.Locate(o.On)
+		switch {
+		case err != nil:
+			return "", err
+		case lit != o.On:
+			return "", errors.New("the light of its slot did not change")
+		}
+		return map[bool]string{true: "the light of its slot is on", false: "the light of its slot is off"}[lit], nil
 	}
 	if !o.On {
 		return "the rhythm has ended", nil

@@ -113,6 +113,7 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	}
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
 	f.Port = port(m.Root, dir, f.Adapter)
+	f.Locate = locate(m.Root, dir, f.Adapter)
 	f.Address = strings.ToLower(strings.TrimPrefix(read(dir+"/device/sas_address"), "0x"))
 	if _, err := os.Stat(dir + "/device/ioerr_cnt"); err == nil {
 		f.Failures = func() (int64, bool) { // drivers/scsi/scsi_sysfs.c: hexadecimal
@@ -206,6 +207,30 @@ func adapter(dir string) string {
 		}
 	}
 	return ""
+}
+
+// locate finds the light that the kernel itself knows to belong to a drive: the locate attribute of its slot in the enclosure
+// class (drivers/misc/enclosure.c), or the indication of native PCIe enclosure management, of the drive's function or of the
+// port above it, as a LED (drivers/pci/npem.c).
+func locate(root, dir, adapter string) func(on bool) (bool, error) {
+	patterns := []string{dir + "/device/enclosure_device:*/locate"}
+	if function, err := filepath.EvalSymlinks(root + "/sys/bus/pci/devices/" + adapter); err == nil && adapter != "" {
+		for _, at := range []string{function, filepath.Dir(function)} {
+			patterns = append(patterns, at+"/leds/*:enclosure:locate/brightness")
+		}
+	}
+	for _, p := range patterns {
+		if found, err := filepath.Glob(p); err == nil && len(found) == 1 {
+			return func(on bool) (bool, error) {
+				if err := os.WriteFile(found[0], []byte(map[bool]string{true: "1", false: "0"}[on]), 0); err != nil {
+					return false, err
+				}
+				v := read(found[0])
+				return v != "0" && v != "", nil
+			}
+		}
+	}
+	return nil
 }
 
 var (

@@ -94,6 +94,63 @@ func TestRealDrives(t *testing.T) {
 	}
 }
 
+// TestPlacesOfAHost: what a drive hangs on, the light that the kernel knows of it, and the enclosures that speak, from trees
+// laid out as sysfs lays them out.
+func TestPlacesOfAHost(t *testing.T) {
+	root := t.TempDir()
+	put := func(path, text string) {
+		t.Helper()
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, path)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, path), []byte(text), 0o644))
+	}
+	link := func(dir, name string) string {
+		t.Helper()
+		require.NoError(t, os.MkdirAll(filepath.Join(root, dir), 0o755))
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.Symlink(filepath.Join(root, dir), filepath.Join(root, name)))
+		return filepath.Join(root, name)
+	}
+	const hba, ahci, nvme = "sys/devices/pci0000:00/0000:00:01.0/0000:03:00.0", "sys/devices/pci0000:00/0000:00:1f.2", "sys/devices/pci0000:00/0000:00:1c.0/0000:05:00.0"
+	put(ahci+"/ata7/ata_port/ata7/port_no", "3\n")
+	ata := link(ahci+"/ata7/host6/target6:0:0/6:0:0:0/block/sda", "sys/block/sda")
+	const end = hba + "/host0/port-0:0/expander-0:0/port-0:0:5/end_device-0:0:5"
+	put(end+"/sas_device/end_device-0:0:5/phy_identifier", "5\n")
+	put(end+"/sas_device/end_device-0:0:5/enclosure_identifier", "0x5002abe700000024\n")
+	put(end+"/sas_device/end_device-0:0:5/bay_identifier", "11\n")
+	sas := link(end+"/target0:0:5/0:0:5:0/block/sdb", "sys/block/sdb")
+	put(end+"/target0:0:5/0:0:5:0/block/sdb/device/enclosure_device:SLOT 11/locate", "0\n")
+	other := link(hba+"/host9/target9:0:2/9:0:2:0/block/sdc", "sys/block/sdc")
+	flash := link(nvme+"/nvme/nvme0/nvme0n1", "sys/block/nvme0n1")
+	put("sys/devices/pci0000:00/0000:00:1c.0/leds/0000:00:1c.0:enclosure:locate/brightness", "0\n")
+	link(nvme, "sys/bus/pci/devices/0000:05:00.0")
+	for dir, want := range map[string]string{ata: "0000:00:1f.2-ata-3", sas: "0000:03:00.0-sas-5002abe700000024-bay-11", other: "0000:03:00.0-target-0:2:0", flash: "0000:05:00.0"} {
+		require.Equal(t, want, port(root, dir, adapter(dir)))
+	}
+	require.Nil(t, locate(root, ata, adapter(ata)), "nothing is known to light it")
+	for dir, file := range map[string]string{sas: end + "/target0:0:5/0:0:5:0/block/sdb/device/enclosure_device:SLOT 11/locate", flash: "sys/devices/pci0000:00/0000:00:1c.0/leds/0000:00:1c.0:enclosure:locate/brightness"} {
+		light := locate(root, dir, adapter(dir))
+		require.NotNil(t, light, dir)
+		for _, on := range []bool{true, false} {
+			lit, err := light(on)
+			require.NoError(t, err)
+			require.Equal(t, on, lit)
+			b, err := os.ReadFile(filepath.Join(root, file))
+			require.NoError(t, err)
+			require.Equal(t, map[bool]string{true: "1", false: "0"}[on], string(b))
+		}
+	}
+	put("sys/class/scsi_generic/sg0/device/type", "0\n")
+	put("sys/class/scsi_generic/sg4/device/type", "13\n")
+	put("sys/class/scsi_generic/sg4/device/wwid", "naa.5002ABE700000024\n")
+	boxes, err := (&Machine{Root: root}).Boxes(t.Context())
+	require.NoError(t, err)
+	require.Len(t, boxes, 1)
+	require.Equal(t, "shelf-000024", boxes[0].ID)
+	none, err := (&Machine{Root: t.TempDir()}).Boxes(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, none)
+}
+
 // TestEvents: of what the kernel tells, whole block devices count.
 func TestEvents(t *testing.T) {
 	event := func(parts ...string) []byte { return []byte(strings.Join(parts, "\x00") + "\x00") }

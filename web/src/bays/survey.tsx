@@ -47,7 +47,7 @@ export default function SurveyPage() {
       <div aria-live="polite" className="sheet sticky top-0 z-20 mb-4 p-4">
         {now ? (
           <>
-            <p className="text-lg font-semibold">Which bay {now.how === "rhythm" ? "blinks: three flashes, and a pause?" : "is lit?"}</p>
+            <p className="text-lg font-semibold">Which bay {now.how === "rhythm" ? "blinks: three flashes, and a pause?" : now.lit ? "is lit?" : "lights?"}</p>
             <p className="text-soft"><span className="tail text-ink">{now.tail}</span> {now.model}{now.pool && `, ${now.pool}`}; {w.left} left{!now.lit && !now.says && "; it is asked to light"}</p>
             {!now.lit && now.says && <p className="text-replace">It cannot be lit: {now.says}. Read its label, or pass.</p>}
           </>
