@@ -205,20 +205,26 @@ func lies(f *os.File, at, name string, device, offset uint64) (string, error) {
 //go:noinline
 func buffer(n int) []byte { return make([]byte, n) }
 
-// filesAt are the files that a logical address belongs to. Those of other subvolumes than the one that is mounted are named
-// by number.
-func filesAt(f *os.File, at string, logical uint64) (out []string, err error) {
-	const room = 64 << 10
+// contained asks a question about one number that is answered into a struct btrfs_data_container: a head of 16 bytes, its
+// third word the count of what follows.
+func contained(f *os.File, request uint, about uint64, room int) ([]byte, error) {
 	found := buffer(room)
 	defer runtime.KeepAlive(found)
 	b := make([]byte, 56)
-	le.PutUint64(b, logical)
-	le.PutUint64(b[8:], room)
+	le.PutUint64(b, about)
+	le.PutUint64(b[8:], uint64(room))
 	le.PutUint64(b[48:], uint64(uintptr(unsafe.Pointer(&found[0]))))
-	if err := control(f, iocLogicalIno, b); err != nil {
-		if errors.Is(err, unix.ENOENT) {
-			return nil, nil
-		}
+	return found, control(f, request, b)
+}
+
+// filesAt are the files that a logical address belongs to. Those of other subvolumes than the one that is mounted are named
+// by number.
+func filesAt(f *os.File, at string, logical uint64) (out []string, err error) {
+	found, err := contained(f, iocLogicalIno, logical, 64<<10)
+	switch {
+	case errors.Is(err, unix.ENOENT):
+		return nil, nil
+	case err != nil:
 		return nil, fmt.Errorf("ask whose address it is: %w", err)
 	}
 	seen := map[string]bool{}
@@ -244,14 +250,8 @@ func paths(f *os.File, at string, inode, root uint64) (out []string) {
 	if root != fsTree || unix.Fstat(int(f.Fd()), &st) != nil || st.Ino != firstFreeObject {
 		return nil // the mount point is not the top of the file system's own tree
 	}
-	const room = 16 << 10
-	found := buffer(room)
-	defer runtime.KeepAlive(found)
-	b := make([]byte, 56)
-	le.PutUint64(b, inode)
-	le.PutUint64(b[8:], room)
-	le.PutUint64(b[48:], uint64(uintptr(unsafe.Pointer(&found[0]))))
-	if control(f, iocInoPaths, b) != nil {
+	found, err := contained(f, iocInoPaths, inode, 16<<10)
+	if err != nil {
 		return nil
 	}
 	for i := range int(le.Uint32(found[8:])) {
