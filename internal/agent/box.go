@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"strconv"
 	"time"
 
 	"lantern/internal/api"
@@ -173,6 +172,3 @@ func (a *Agent) locate(ctx context.Context, section string, number int, on bool)
 	}
 	return false, false, nil
 }
-
-// bayName is how a slot is said in words.
-func bayName(section string, number int) string { return section + "/" + strconv.Itoa(number) }

@@ -194,28 +194,23 @@ func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
 	}
 	kind := drive.SelfTestKind(o.Test)
 	var cmd []byte
-	ok, sleeping := true, false
+	ok := true
 	switch f.Protocol {
 	case SCSI:
 		cmd, ok = drive.SendDiagnostic(kind, !o.On)
-		if o.On && !a.Wake && !o.Wake {
-			_, sense, err := ask(ctx, f.Transport, drive.RequestSense(32), 32, "scsi-sense")
-			sleeping = err == nil && drive.StandbySense(sense)
-		}
 	case NVMe:
 		cmd, ok = drive.NVMeSelfTest(kind, !o.On)
 	default:
 		r := drive.StopSelfTest
 		if o.On {
 			r, ok = drive.StartSelfTest(kind)
-			sleeping = !a.Wake && !o.Wake && asleep(ctx, f.Transport)
 		}
 		cmd = drive.EncodePassThrough(r, false)
 	}
 	switch {
 	case !ok:
 		return "", refuse("%s has no %s self-test", d.Tail(), o.Test)
-	case sleeping:
+	case o.On && !a.Wake && !o.Wake && sleeping(ctx, f):
 		return "", refuse("it is asleep, and nobody said that it may be woken")
 	}
 	ctx, cancel := context.WithTimeout(ctx, commandLimit)

@@ -242,6 +242,18 @@ func asleep(ctx context.Context, t Transport) bool {
 	return err == nil && r.Command&1 == 0 && drive.Asleep(r)
 }
 
+// sleeping says whether a drive tells that it is in standby, in its own language, without being woken by the question.
+func sleeping(ctx context.Context, f Found) bool {
+	switch {
+	case f.Transport == nil || f.Protocol == NVMe:
+		return false
+	case f.Protocol == SCSI:
+		_, sense, err := ask(ctx, f.Transport, drive.RequestSense(32), 32, "scsi-sense")
+		return err == nil && drive.StandbySense(sense)
+	}
+	return asleep(ctx, f.Transport)
+}
+
 // ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8, and 10,
 // the time in which anything at all was under way.
 type ioStat struct {

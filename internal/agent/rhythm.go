@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"sync"
 	"time"
 
@@ -58,7 +59,7 @@ func (a *Agent) light(ctx context.Context, o api.Order) (string, error) {
 		}
 		switch {
 		case err == nil && lit != o.On:
-			return "", fmt.Errorf("the light of %s did not change", bayName(o.Section, o.Bay))
+			return "", fmt.Errorf("the light of %s did not change", o.Section+"/"+strconv.Itoa(o.Bay))
 		case err == nil:
 			return map[bool]string{true: "the light is on", false: "the light is off"}[lit], nil
 		case key == "":
@@ -90,7 +91,7 @@ func (a *Agent) beginRhythm(ctx context.Context, o api.Order) (string, error) {
 		return "", err
 	case f.Read == nil || d.Capacity < readSize:
 		return "", refuse("%s cannot be read directly, and its bay has no light", d.Tail())
-	case f.Protocol == ATA && f.Transport != nil && asleep(ctx, f.Transport):
+	case sleeping(ctx, f):
 		return "", refuse("%s is asleep, and reading would wake it", d.Tail())
 	}
 	buf := make([]byte, readSize)

@@ -49,7 +49,7 @@ func baysCommand() *cli.Command {
 					s.out.line("%s %s", s.out.paint("◆", loud), p.Says)
 				}
 			}
-			s.out.line("%s", s.out.paint("· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   seen "+m.SeenAt.Local().Format("15:04:05"), dim))
+			s.out.line("%s", s.out.paint("· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   ? a guess   seen "+m.SeenAt.Local().Format("15:04:05"), dim))
 			return nil
 		})}
 }
@@ -88,7 +88,11 @@ func (s *session) section(host string, sec api.Section) {
 			} else {
 				st = dim
 			}
-			top.WriteString("│" + o.paint(fmt.Sprintf("%3d", b.Number), dim) + "    " + lamp + " ")
+			guess := " " // a guess is marked: it is not for hands
+			if b.How == api.Guessed {
+				guess = "?"
+			}
+			top.WriteString("│" + o.paint(fmt.Sprintf("%3d", b.Number), dim) + guess + "   " + lamp + " ")
 			bottom.WriteString("│ " + o.paint(shape, st) + " " + o.paint(fmt.Sprintf("%-5s", text), map[bool]style{true: st, false: dim}[b.Drive != "" && b.Verdict != api.Sound]) + " ")
 		}
 		o.line("%s│", top.String())

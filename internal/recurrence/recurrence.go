@@ -16,10 +16,9 @@ import (
 
 // Rule comes again and again. It begins a new period each time.
 type Rule struct {
-	text   string
-	words  string
-	rule   *rrule.RRule
-	anchor time.Time
+	text  string
+	words string
+	rule  *rrule.RRule
 }
 
 // Bounds of what a rule for tests may be.
@@ -64,8 +63,8 @@ func Parse(text string, loc *time.Location, since time.Time) (*Rule, error) {
 		return bad("COUNT is not known here: end it with UNTIL")
 	}
 	complete(o)
-	r := &Rule{text: o.RRuleString(), anchor: time.Date(since.In(loc).Year()-1, 1, 1, 0, 0, 0, 0, loc)}
-	o.Dtstart = r.anchor
+	r := &Rule{text: o.RRuleString()}
+	o.Dtstart = time.Date(since.In(loc).Year()-1, 1, 1, 0, 0, 0, 0, loc)
 	if r.rule, err = rrule.NewRRule(*o); err != nil {
 		return bad("it is no RRULE: %s", err)
 	}

@@ -183,6 +183,9 @@ func (s *Service) shelves(now time.Time) (out []notice.Matter) {
 func (s *Service) moves(now time.Time) (out []notice.Matter) {
 	expected := map[string]bool{}
 	for _, w := range s.swaps {
+		if !w.EndedAt.IsZero() && now.Sub(w.EndedAt) > 24*time.Hour {
+			continue // what moves now has nothing to do with it
+		}
 		if expected[w.Old.Key()] = true; w.New != nil {
 			expected[w.New.Key()] = true
 		}

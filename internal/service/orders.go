@@ -180,10 +180,8 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 		return first.Light, s.commit(b)
 	}
 	if d != nil && d.Present && (d.How != enclosure.Told || a.Section == "") {
-		if at, ok := s.places()[d.Desc.Key()]; ok {
-			if margin, known := groupMargin(at); known && margin <= 0 && s.poolBusy(at.pool) > busyForRhythm {
-				return api.Light{}, problem(409, "last-member", "Go by its label, or wait until the pool is quiet.", "%s is among the last good members of a group that is busy, and its bay has no light: it is not read for a rhythm now.", d.tail())
-			}
+		if s.lastOfBusy(d) {
+			return api.Light{}, problem(409, "last-member", "Go by its label, or wait until the pool is quiet.", "%s is among the last good members of a group that is busy, and its bay has no light: it is not read for a rhythm now.", d.tail())
 		}
 	}
 	if d != nil && !d.Present && !s.hasLights(a) {
@@ -199,6 +197,16 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 // busyForRhythm is above which share of I/O the last good members of a group are left alone; above twice that, a rhythm in
 // any pool ends.
 const busyForRhythm = 0.3
+
+// lastOfBusy says whether a drive is among the last good members of a group in a busy pool: it is not read for a rhythm.
+func (s *Service) lastOfBusy(d *disk) bool {
+	at, ok := s.places()[d.Desc.Key()]
+	if !ok {
+		return false
+	}
+	margin, known := groupMargin(at)
+	return known && margin <= 0 && s.poolBusy(at.pool) > busyForRhythm
+}
 
 // groupMargin is how many more members a drive's group can lose.
 func groupMargin(at place) (pool.Margin, bool) {
@@ -270,6 +278,11 @@ func (s *Service) lightOthers(b *store.Batch, by string, a enclosure.Address, d 
 	name := a.String()
 	if d != nil {
 		name = d.tail()
+	}
+	for _, x := range others {
+		if x.How != enclosure.Told && s.lastOfBusy(x) {
+			return nil, problem(409, "last-member", "Go by the labels, or wait until the pool is quiet.", "%s is among the last good members of a group that is busy, and is not read for a rhythm now: without it, more than one bay would stay dark.", x.tail())
+		}
 	}
 	for _, x := range others {
 		if l := s.lightDrive(b, by, x, until, name); first == nil {

@@ -55,8 +55,9 @@ func (s *Service) loadPlans() error {
 			return fmt.Errorf("plan %s: %w", row.Name, err)
 		}
 		p, err := newPlan(doc)
-		if err != nil {
-			return fmt.Errorf("plan %s: %w", row.Name, err)
+		if err != nil { // the rules of a time zone can change; the service starts all the same, and the next plan holds
+			s.log.Error("a plan is left out", "plan", row.Name, "error", err)
+			continue
 		}
 		s.plans[row.Name] = p
 	}
@@ -70,7 +71,7 @@ func (s *Service) loadPlans() error {
 			return err
 		}
 		b := &store.Batch{}
-		b.Put(p.row())
+		b.Add(p.row()) // one that is there and cannot be read is left as it is
 		if err := s.store.Write(b); err != nil {
 			return err
 		}
@@ -148,7 +149,7 @@ func newPlan(doc planDoc) (*plan, error) {
 			if err != nil {
 				return nil, problem(422, "bad-window", "See: lantern plan set --help", "A %s of the plan: %s.", list.of, err)
 			}
-			if day, empty := w.Vanishes(loc, doc.Made); empty && list.of == "window" {
+			if day, empty := w.Vanishes(loc, doc.Since); empty && list.of == "window" {
 				return nil, problem(422, "bad-window", "Let it begin or end at another time.", "The window %s is empty on %s: in %s the clocks are put forward over it.", w, day.Format("Monday 2 January 2006"), c.Zone)
 			}
 			*list.to, *list.as = append(*list.to, w), append(*list.as, w.String())

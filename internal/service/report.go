@@ -295,7 +295,10 @@ func (s *Service) member(key string) (p *poolState, m pool.Member, group string)
 
 // swapDrive is what a swap needs to know of a drive.
 func (s *Service) swapDrive(d *disk) *swap.Drive {
-	out := &swap.Drive{Identity: d.Desc.Identity, Capacity: d.Desc.Capacity, Bay: d.bay()}
+	out := &swap.Drive{Identity: d.Desc.Identity, Capacity: d.Desc.Capacity}
+	if d.How.Sure() {
+		out.Bay = d.bay() // a guess is not for hands
+	}
 	if len(d.Holds) > 0 {
 		out.Holds = d.Holds[0]
 	}

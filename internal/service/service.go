@@ -200,6 +200,9 @@ func (s *Service) load() error {
 		if err := json.Unmarshal(row.Doc, &d.facts); err != nil {
 			return fmt.Errorf("facts of drive %s: %w", row.Key, err)
 		}
+		if d.Section != "" && d.How == "" {
+			d.How = enclosure.Told // it was noted before bays could be known otherwise
+		}
 		s.know(row.Key, d)
 		for _, bay := range d.BadLinks {
 			s.badLink(row.Key, d, bay)

@@ -158,12 +158,8 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 		if !ok {
 			return refuse(fmt.Errorf("no described enclosure of %s has a section %s", name, a.Section))
 		}
-		n := len(w.Done)
 		if err := w.Read(sec, a.Number, req.Tails, now, by, func(key string) string { return s.port(s.drives[key]) }); err != nil {
 			return refuse(err)
-		}
-		for _, sp := range w.Done[min(n, len(w.Done)):] {
-			s.keepSpot(b, name, sp)
 		}
 		for _, sp := range w.Done {
 			s.keepSpot(b, name, sp)
