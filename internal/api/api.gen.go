@@ -878,7 +878,10 @@ type Bay struct {
 
 	// TestedAt when a self-test last came to its end
 	TestedAt time.Time `json:"tested_at,omitempty,omitzero"`
-	Verdict  Verdict   `json:"verdict,omitempty,omitzero"`
+
+	// Unknown no drive is known here, and some drive of the host is without a bay: it may be in this one
+	Unknown bool    `json:"unknown,omitempty,omitzero"`
+	Verdict Verdict `json:"verdict,omitempty,omitzero"`
 }
 
 // BayHow how it is known that the drive is here

@@ -81,7 +81,7 @@ func (s *session) section(host string, sec api.Section) {
 				lamp = o.paint("✶", loud)
 			}
 			shape, st := " ", plain
-			text := "empty"
+			text := map[bool]string{true: "  ?", false: "empty"}[b.Unknown]
 			if b.Drive != "" {
 				shape, st = mark(b.Verdict)
 				text = b.Tail

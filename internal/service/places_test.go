@@ -74,6 +74,12 @@ func TestShelvesAndPlaces(t *testing.T) {
 		}
 	}
 	tell(lose("p7"))
+	unknown := func() bool {
+		m, err := b.s.Bays("fulmar")
+		require.NoError(t, err)
+		return m.Sections[len(m.Sections)-1].Bays[0].Unknown
+	}
+	require.True(t, unknown(), "it may be in any of the cage's bays: none is called empty (R7)")
 	_, err = b.s.ConfirmBay("ida", api.Spot{Bay: "fulmar/cage/3", Drive: "BB002"})
 	require.NoError(t, err)
 	how := func() string {
@@ -82,6 +88,7 @@ func TestShelvesAndPlaces(t *testing.T) {
 		return d.Bay + " " + d.BayHow
 	}
 	require.Equal(t, "fulmar/cage/3 confirmed", how())
+	require.False(t, unknown())
 	b.restart()
 	b.s.graceUntil = time.Time{}
 	tell(lose("p7"))

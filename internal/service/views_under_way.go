@@ -140,6 +140,10 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	}
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judge()
+	loose := false // a drive whose bay nobody knows may be in any that is not told
+	for _, d := range s.drives {
+		loose = loose || d.Host == name && d.Present && d.Section == ""
+	}
 	for _, e := range s.enclosuresOf(h) {
 		out.Parts = append(out.Parts, e.Parts...)
 		for _, r := range e.Sections {
@@ -176,6 +180,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 						b.Pool = p.Name
 					}
 				}
+				b.Unknown = b.Drive == "" && loose && !v.Told
 				v.Bays = append(v.Bays, b)
 			}
 			out.Sections = append(out.Sections, v)

@@ -2055,6 +2055,8 @@ export interface components {
             lit_until?: string;
             /** @description what is printed on the case, where that is not the number */
             name?: string;
+            /** @description no drive is known here, and some drive of the host is without a bay: it may be in this one */
+            unknown?: boolean;
             /**
              * @description how it is known that the drive is here
              * @enum {string}

@@ -87,7 +87,7 @@ function BayCell({ bay: b, upright, layer, on, choose }: { bay: S["Bay"]; uprigh
           <span className="tail truncate text-[0.8rem] tracking-normal">{text}</span>
         </span>
       ) : (
-        <span className="text-xs text-faint">empty</span>
+        <span className="text-xs text-faint">{b.unknown ? "unknown" : "empty"}</span>
       )}
       <span className="sr-only">{more}</span>
     </button>

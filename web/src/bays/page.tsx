@@ -61,7 +61,7 @@ function Maps({ host }: { host: string }) {
             {map.data.sections.map((s) => <SectionMap key={s.name} host={host} section={s} layer={layer} chosen={chosen} choose={(b) => set("bay", b.address)} />)}
             <details className="sheet p-4"><summary className="cursor-pointer font-semibold">The same as a table</summary>
               <div tabIndex={0} role="region" aria-label="Bays as a table" className="mt-2 overflow-x-auto"><table className="plain"><thead><tr><th>bay</th><th>drive</th><th>verdict</th><th>pool</th><th>says</th></tr></thead>
-                <tbody>{map.data.sections.flatMap((s) => s.bays).map((b) => <tr key={b.address}><td>{b.address}{b.lit && " (lit)"}</td><td>{b.drive ? <Tail tail={b.tail!} to={`/drives/${b.drive}`} /> : "empty"}{b.missing && " (gone)"}{b.how === "guessed" && " (a guess)"}</td><td>{b.drive && <Mark verdict={b.verdict!} size={14} />}</td><td>{b.pool}</td><td>{b.says}</td></tr>)}</tbody></table></div>
+                <tbody>{map.data.sections.flatMap((s) => s.bays).map((b) => <tr key={b.address}><td>{b.address}{b.lit && " (lit)"}</td><td>{b.drive ? <Tail tail={b.tail!} to={`/drives/${b.drive}`} /> : b.unknown ? "unknown" : "empty"}{b.missing && " (gone)"}{b.how === "guessed" && " (a guess)"}</td><td>{b.drive && <Mark verdict={b.verdict!} size={14} />}</td><td>{b.pool}</td><td>{b.says}</td></tr>)}</tbody></table></div>
             </details>
           </div>
           <Chosen bay={bay} />
@@ -124,7 +124,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
           <p className="text-soft">{b.pool ? <Link to={`/pools/${b.pool}`}>{b.pool}</Link> : "in no pool"}</p>
           <Link className="button w-full" to={`/drives/${b.drive}`}>Open the drive</Link>
         </>
-      ) : <p className="text-soft">This bay is empty.</p>}
+      ) : <p className="text-soft">{b.unknown ? "Nobody knows what is in this bay: some drives of this host have no known bay yet." : "This bay is empty."}</p>}
       {b.lit || b.lit_until ? (
         <>
           <p className="flex items-center gap-2"><span className="lit size-3 rounded-full bg-lamp ring-2 ring-lamp" />{b.lit ? "lit" : "asked to be lit"}{b.lit_until && ` until ${clock(new Date(b.lit_until))}`}</p>
