@@ -40,6 +40,7 @@ type grounds struct {
 	mates      string
 	scrub      time.Time
 	limits     *health.Thresholds
+	shift      health.Shift
 	own        int // which version of people's own rules
 }
 
@@ -308,7 +309,7 @@ func (s *Service) placesOf(p *poolState, out map[string]place) {
 }
 
 func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
-	g := grounds{version: d.version, state: at.member.State, filling: at.filling, limits: s.limitsOf(d, at), own: s.ownVersion}
+	g := grounds{version: d.version, state: at.member.State, filling: at.filling, limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
 	if h := s.hosts[d.Host]; h == nil || s.late(h, now) {
 		g.late = true
 	}
@@ -341,7 +342,7 @@ func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]heal
 func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
 		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
-		Peers: g.peers, Neighbours: g.neighbours, Filling: at.filling, Member: at.member.State, Stays: d.Stays, BayMates: strings.Fields(g.mates), CleanScrub: g.scrub}
+		Peers: g.peers, Neighbours: g.neighbours, Filling: at.filling, Member: at.member.State, Stays: d.Stays, BayMates: strings.Fields(g.mates), Shift: g.shift, CleanScrub: g.scrub}
 	if d.Failed != nil && d.Failed.Says != "" {
 		sub.FailedLBA, sub.Lies = d.Failed.Lba, d.Failed.Says
 	}

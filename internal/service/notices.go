@@ -179,7 +179,7 @@ func (s *Service) shelves(now time.Time) (out []notice.Matter) {
 	return out
 }
 
-// moves are the drives that are not where they were.
+// moves are the drives that are not where they were; each of them is told so on its own page as well.
 func (s *Service) moves(now time.Time) (out []notice.Matter) {
 	expected := map[string]bool{}
 	for _, w := range s.swaps {
@@ -201,7 +201,16 @@ func (s *Service) moves(now time.Time) (out []notice.Matter) {
 		}
 		all = append(all, w)
 	}
+	was := s.shifts
+	s.shifts = map[string]health.Shift{}
 	for _, m := range enclosure.Movements(all, now) {
+		for i, key := range m.Drives {
+			sh := health.Shift{Kind: m.Kind, Says: m.Each[i], Do: m.Do, Since: now}
+			if old, ok := was[key]; ok && old.Kind == m.Kind {
+				sh.Since = old.Since
+			}
+			s.shifts[key] = sh
+		}
 		x := notice.Matter{Key: "place/" + m.Key, Kind: notice.Place, Severity: health.Watch, Bay: m.Bay, Drives: m.Drives, Says: m.Says, Do: m.Do}
 		if d := s.drives[m.Drives[0]]; d != nil {
 			x.Host = d.Host

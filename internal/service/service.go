@@ -59,8 +59,9 @@ type Service struct {
 	runs    map[string]*testRun // self-tests under way, by drive
 	planning
 	bayMaps
-	strangers    map[string]time.Time // bays that are occupied by something that does not answer, since when
-	surveyFailed map[string]string    // why a drive that is looked for could not be lit
+	strangers    map[string]time.Time    // bays that are occupied by something that does not answer, since when
+	shifts       map[string]health.Shift // by drive: what is odd about where it is
+	surveyFailed map[string]string       // why a drive that is looked for could not be lit
 	notifiedAt   time.Time
 	graceUntil   time.Time
 	uses         map[string][]store.PoolUse

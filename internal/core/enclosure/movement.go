@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -32,6 +33,7 @@ type Move struct {
 	Key      string // the same as long as it is the same matter
 	Bay      string
 	Drives   []string // keys
+	Each     []string // what is said of each, without its name in front
 	Says, Do string
 }
 
@@ -61,6 +63,9 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 				}
 			}
 			m.Says = fmt.Sprintf("%s are both said to be in bay %s", tails, w.Bay)
+			for _, o := range others {
+				m.Each = append(m.Each, fmt.Sprintf("is said to be in bay %s, as is %s", w.Bay, withoutOne(others, o)))
+			}
 			out = append(out, m)
 		}
 	}
@@ -72,14 +77,26 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 		if other, ok := exchanged(w, in[w.Before]); ok && now.Sub(other.Since) <= moveFor {
 			done[other.Key] = true
 			out = append(out, Move{Kind: Exchanged, Key: "exchanged/" + w.Key, Bay: w.Bay, Drives: []string{w.Key, other.Key},
+				Each: []string{fmt.Sprintf("changed places with %s: it is in %s now", other.Tail, w.Bay), fmt.Sprintf("changed places with %s: it is in %s now", w.Tail, other.Bay)},
 				Says: fmt.Sprintf("%s and %s changed places: %s is in %s now, %s in %s", w.Tail, other.Tail, w.Tail, w.Bay, other.Tail, other.Bay),
 				Do:   "If it was done on purpose, acknowledge this. If not, go by the labels, not by what was written on the bays."})
 			continue
 		}
-		out = append(out, Move{Kind: Moved, Key: "moved/" + w.Key, Bay: w.Bay, Drives: []string{w.Key}, Says: fmt.Sprintf("%s is in %s now; it was in %s", w.Tail, w.Bay, w.Before),
+		out = append(out, Move{Kind: Moved, Key: "moved/" + w.Key, Bay: w.Bay, Drives: []string{w.Key}, Each: []string{fmt.Sprintf("is in %s now; it was in %s", w.Bay, w.Before)}, Says: fmt.Sprintf("%s is in %s now; it was in %s", w.Tail, w.Bay, w.Before),
 			Do: "If it was moved on purpose, acknowledge this. If not, find out who moved it: another drive may be missing from its bay."})
 	}
 	return out
+}
+
+// withoutOne are the tails of all but one, in words.
+func withoutOne(all []Whereabouts, one Whereabouts) string {
+	var tails []string
+	for _, o := range all {
+		if o.Key != one.Key {
+			tails = append(tails, o.Tail)
+		}
+	}
+	return strings.Join(tails, " and ")
 }
 
 // exchanged finds, among those who are where w was, one who was where w is.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
 	"lantern/internal/core/history"
 	"lantern/internal/core/pool"
 )
@@ -114,6 +115,14 @@ type Stay struct {
 	From, To time.Time
 }
 
+// Shift is an oddity of where a drive is, as the enclosures' part of the core found it.
+type Shift struct {
+	Kind  enclosure.MoveKind
+	Says  string // without the drive's name in front
+	Do    string
+	Since time.Time
+}
+
 // Group is what peers or neighbours say of the same metric: robust, so that one of them that is ill moves nothing.
 type Group struct {
 	N      int
@@ -177,6 +186,8 @@ type Subject struct {
 	Stays    []Stay // the bays it was in, in order of time
 	// BayMates are the tails of other drives whose links were bad while they were in the bay where it is now.
 	BayMates []string
+	// Shift is what is odd about where it is now; empty when nothing is.
+	Shift Shift
 	// CleanScrub is when a scrub of its pool last ended that found nothing; zero when there was none.
 	CleanScrub time.Time
 }

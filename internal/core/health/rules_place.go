@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
 )
 
 // What the place may be to blame for: the link, the bay, the air.
@@ -55,6 +56,9 @@ var placeRules = []Rule{
 			return fmt.Sprintf("has a bad link: %s damaged transfers in 7 days; the drive itself shows nothing", number(h.N[0])), "",
 				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, "SMART attribute 199"}}
 		}},
+	shiftRule(enclosure.Moved, "moved-elsewhere", "It turned up in another bay", "its bay is not the one where it was last, and no swap moved it", "Who goes by a list made yesterday goes to the wrong bay today."),
+	shiftRule(enclosure.Exchanged, "changed-places", "It changed places with another drive", "it is where another drive was, and that one is where this was", "Two drives that changed places are the surest way to pull the wrong one."),
+	shiftRule(enclosure.Claimed, "bay-claimed-twice", "Its bay is claimed by another drive as well", "two drives are said to be in the same bay", "One of the two is somewhere else, and nobody knows which."),
 	{ID: "too-hot", Title: "Hotter than it may be", Level: Watch, Strength: drive.Weak, For: all, Hold: 2 * time.Hour,
 		When: "its temperature reaches the limit it tells, or hot_limit", Why: "Heat ages every part of a drive; its maker does not answer for it beyond this.", Do: "See to its cooling now.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
@@ -94,6 +98,22 @@ var placeRules = []Rule{
 			return fmt.Sprintf("is at %s °C, %s °C warmer than its neighbours", number(h.N[0]), number(h.N[0]-h.N[1])), "",
 				[]Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, "temperature"}, {h.Metric, number(h.N[1]) + " °C median of its section", h.At, "temperature"}}
 		}},
+}
+
+// shiftRule remarks on where a drive is. It says nothing of how the drive is, so it makes no verdict; that people hear of it
+// is a notice's matter, one for all drives that are part of it.
+func shiftRule(kind enclosure.MoveKind, id, title, when, why string) Rule {
+	return Rule{ID: id, Title: title, Level: Sound, Strength: drive.Path, For: "drives whose bay is known and was not guessed", When: when, Why: why,
+		Do: "Go by the label, not by what was written on the bay.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Shift.Kind != kind {
+				return nil
+			}
+			return &Hit{Verdict: Sound, Since: s.Shift.Since, Text: []string{s.Shift.Says, s.Shift.Do}}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return h.Text[0], h.Text[1], []Evidence{{"", h.Text[0], h.At, "bays as enclosures told them or people saw them"}}
+		}}
 }
 
 // linkErrors holds when enough transfers were damaged within 7 days. N: new ones in 7 days, all.

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/core/notice"
@@ -177,6 +178,9 @@ func (x *teller) know(line string) {
 			x.s.Stays[k-1].To = x.at
 		}
 		x.s.Stays = append(x.s.Stays, health.Stay{Bay: rest, From: x.at})
+	case "shift": // "shift moved: where it is, and where it was"
+		kind, says, _ := strings.Cut(rest, ": ")
+		x.s.Shift = health.Shift{Kind: enclosure.MoveKind(kind), Says: says, Do: "Go by the labels.", Since: x.at}
 	case "bay-mates":
 		x.s.BayMates = strings.Fields(rest)
 	case "clean-scrub":
