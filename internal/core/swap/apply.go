@@ -170,8 +170,14 @@ func (s *State) came(e Event) {
 	}
 	key := e.Drive.Key()
 	if i := s.missing(key); i >= 0 {
+		was := s.Wrong[i]
 		s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
-		s.say(e, "%s is back in %s", e.Drive.Tail(), e.Drive.bayWords())
+		elsewhere := ""
+		if was.Bay != "" && e.Drive.Bay != was.Bay {
+			elsewhere = ", not in " + was.bayWords() + " from which it came"
+		}
+		// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
+		s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
 		return
 	}
 	switch {
