@@ -134,7 +134,14 @@ func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.A
 			return usage("%q is no address of a service: %v", server, err)
 		}
 		s := &session{client: client, errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}
-		return f(ctx, s, cmd)
+		err = f(ctx, s, cmd)
+		if name := cmd.Name; isTerminal(s.errOut) && s.out.format == "table" && name != "round" && name != "follow" {
+			// Whoever sits at a terminal is told, whatever the command was about (R5).
+			short, cancel := context.WithTimeout(ctx, time.Second)
+			defer cancel()
+			s.warn(short, map[string]bool{})
+		}
+		return err
 	}
 }
 

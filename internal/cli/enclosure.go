@@ -318,6 +318,7 @@ func (s *session) walkOn(ctx context.Context, host, section string) error {
 	if err != nil {
 		return err
 	}
+	defer s.guard(ctx)()
 	lines := bufio.NewScanner(s.in)
 	for v.Now.Drive != "" {
 		s.out.line("%s lights (%d left). Bay of %s/%s?", s.out.paint(v.Now.Tail, bold), v.Left, host, section)

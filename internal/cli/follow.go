@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -121,6 +122,41 @@ func (s *session) stops(ctx context.Context) (out []string) {
 		}
 	}
 	return out
+}
+
+// guard writes what must be put back as soon as it is told, while a command waits for somebody to type (R5).
+func (s *session) guard(ctx context.Context) (end func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	happened, done := make(chan struct{}, 1), make(chan struct{})
+	happened <- struct{}{} // what stands already is said at once
+	go s.listen(ctx, happened)
+	go func() {
+		defer close(done)
+		said := map[string]bool{}
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-happened:
+			case <-time.After(5 * time.Second):
+			}
+			s.warn(ctx, said)
+		}
+	}()
+	return func() { cancel(); <-done }
+}
+
+// warn says on the error output what must be put back and was not said yet; a terminal rings.
+func (s *session) warn(ctx context.Context, said map[string]bool) {
+	now := map[string]bool{}
+	for _, stop := range s.stops(ctx) {
+		if now[stop] = true; !said[stop] {
+			bell := map[bool]string{true: "\a", false: ""}[isTerminal(s.errOut)]
+			fmt.Fprintf(s.errOut, "%s\nSTOP  %s\n", bell, stop)
+		}
+	}
+	clear(said)
+	maps.Copy(said, now)
 }
 
 // standing draws where a pool's recovery stands and says how many lines that took.

@@ -87,7 +87,9 @@ func swapCommand() *cli.Command {
 					tail := cmd.String("tail")
 					if tail == "" {
 						fmt.Fprint(s.errOut, "label tail of the drive you put in: ")
+						end := s.guard(ctx)
 						line, err := bufio.NewReader(s.in).ReadString('\n')
+						end()
 						if tail = strings.TrimSpace(line); tail == "" {
 							if err != nil {
 								return api.Swap{}, usage("no label tail was typed; give it with --tail")

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -154,7 +155,22 @@ func TestLocate(t *testing.T) {
 	d.run("channel", "set", "pager", "--secret-file", secret, "--webhook", pager.URL, "--pool", "logbook")
 	d.run("swap", "plan", "LM417")
 	d.run("swap", "begin", "--reason", "a warning is understood")
+	// Somebody sits before a terminal that waits for another thing to be typed.
+	path, err := binary()
+	require.NoError(t, err)
+	waiting := exec.CommandContext(t.Context(), path, "swap", "confirm")
+	waiting.Env = append(os.Environ(), d.env...)
+	keys, err := waiting.StdinPipe()
+	require.NoError(t, err)
+	screen := &lockedBuffer{}
+	waiting.Stderr = screen
+	require.NoError(t, waiting.Start())
+	await(t, "it asks for a label", screen.String, func(s string) bool { return strings.Contains(s, "label tail of the drive") })
 	d.run("lab", "pull", "skerry/front/8")
+	await(t, "the terminal that waits says it", screen.String, func(s string) bool { return strings.Contains(s, "STOP  Put XE932 back into skerry/front/8") })
+	_, err = io.WriteString(keys, "LM417\n")
+	require.NoError(t, err)
+	require.Error(t, waiting.Wait(), "nothing waits to be confirmed")
 	await(t, "the alarm is raised", notices, func(s string) bool {
 		return strings.Contains(s, "STOP") && strings.Contains(s, "XE932 left skerry/front/8, and it is not the drive to pull (LM417)")
 	})
@@ -164,6 +180,24 @@ func TestLocate(t *testing.T) {
 	d.run("lab", "insert", "skerry/front/8", "--drive", "XE932")
 	await(t, "the alarm is over", notices, func(s string) bool { return !strings.Contains(s, "STOP") })
 	require.Contains(t, d.run("notices", "--all"), "XE932 left skerry/front/8, and it is not the drive to pull", "it stays on record")
+}
+
+// lockedBuffer is what a running command has written so far.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
 }
 
 // TestLocateConsole: at the size of a phone, an enclosure is drawn and walked before; a pull card is printed.
@@ -179,6 +213,9 @@ func TestLocateConsole(t *testing.T) {
 	b.see("which way the numbers run")
 	b.do("four columns", chromedp.SendKeys(`//label[contains(., "Columns")]/input`, kb.End+kb.Backspace+"4"))
 	b.clean("an enclosure that is drawn")
+	b.click("Add a section")
+	b.see("rear")
+	b.click("Take rear away")
 	b.click("Keep it")
 	b.click("Walk before it")
 	b.click("Begin")
