@@ -1276,11 +1276,14 @@ type HitKind string
 
 // Host defines model for Host.
 type Host struct {
-	Drives          int       `json:"drives"`
-	IntervalSeconds float64   `json:"interval_seconds,omitempty,omitzero"`
-	Name            string    `json:"name"`
-	SeenAt          time.Time `json:"seen_at,omitempty,omitzero"`
-	State           HostState `json:"state"`
+	Drives          int     `json:"drives"`
+	IntervalSeconds float64 `json:"interval_seconds,omitempty,omitzero"`
+	Name            string  `json:"name"`
+
+	// Room where it stands, as people call it
+	Room   string    `json:"room,omitempty,omitzero"`
+	SeenAt time.Time `json:"seen_at,omitempty,omitzero"`
+	State  HostState `json:"state"`
 }
 
 // HostState defines model for Host.State.
@@ -2021,6 +2024,12 @@ type Report struct {
 	Pools []PoolReport `json:"pools"`
 }
 
+// Room defines model for Room.
+type Room struct {
+	// Room where the host stands, as people call it; empty for nowhere in particular
+	Room string `json:"room"`
+}
+
 // Round defines model for Round.
 type Round struct {
 	// At when it was true
@@ -2055,6 +2064,7 @@ type RoundLine struct {
 	// MovesTo when it needs no swap
 	MovesTo string    `json:"moves_to,omitempty,omitzero"`
 	Pool    string    `json:"pool,omitempty,omitzero"`
+	Room    string    `json:"room,omitempty,omitzero"`
 	Says    string    `json:"says"`
 	Since   time.Time `json:"since"`
 
@@ -2714,6 +2724,9 @@ type EnrolHostJSONRequestBody = Enrol
 // SetLayoutJSONRequestBody defines body for SetLayout for application/json ContentType.
 type SetLayoutJSONRequestBody = Layout
 
+// SetRoomJSONRequestBody defines body for SetRoom for application/json ContentType.
+type SetRoomJSONRequestBody = Room
+
 // ActOnSurveyJSONRequestBody defines body for ActOnSurvey for application/json ContentType.
 type ActOnSurveyJSONRequestBody = SurveyAct
 
@@ -2959,6 +2972,14 @@ type ClientInterface interface {
 	// SetLayout performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRoomWithBody performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
+	// with any type of body and a specified content type.
+	SetRoomWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRoom performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetRoom(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSurvey performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
 	GetSurvey(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3616,6 +3637,34 @@ func (c *Client) SetLayoutWithBody(ctx context.Context, host string, name string
 // Takes a body of the `application/json` content type.
 func (c *Client) SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLayoutRequest(c.Server, host, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRoomWithBody performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetRoomWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRoomRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRoom performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetRoom(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRoomRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5724,6 +5773,53 @@ func NewSetLayoutRequestWithBody(server string, host string, name string, params
 		req.Header.Set("Idempotency-Key", headerParam0)
 
 	}
+
+	return req, nil
+}
+
+// NewSetRoomRequest calls the generic SetRoom builder with application/json body
+func NewSetRoomRequest(server string, host string, body SetRoomJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRoomRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewSetRoomRequestWithBody constructs an http.Request for the SetRoom method, with any body, and a specified content type
+func NewSetRoomRequestWithBody(server string, host string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/room", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7990,6 +8086,16 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
 
+	// SetRoomWithBodyWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetRoomWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoomResponse, error)
+
+	// SetRoomWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetRoomWithResponse(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoomResponse, error)
+
 	// GetSurveyWithResponse performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9401,6 +9507,54 @@ func (r SetLayoutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetLayoutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRoomResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRoomResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRoomResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRoomResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRoomResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRoomResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRoomResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11985,6 +12139,28 @@ func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host st
 	return ParseSetLayoutResponse(rsp)
 }
 
+// SetRoomWithBodyWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetRoomWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoomResponse, error) {
+	rsp, err := c.SetRoomWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRoomResponse(rsp)
+}
+
+// SetRoomWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetRoomWithResponse(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoomResponse, error) {
+	rsp, err := c.SetRoom(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRoomResponse(rsp)
+}
+
 // GetSurveyWithResponse performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13483,6 +13659,39 @@ func ParseSetLayoutResponse(rsp *http.Response) (*SetLayoutResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Layout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRoomResponse parses an HTTP response from a SetRoomWithResponse call
+func ParseSetRoomResponse(rsp *http.Response) (*SetRoomResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRoomResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15125,6 +15334,9 @@ type ServerInterface interface {
 	// (PUT /hosts/{host}/layouts/{name})
 	SetLayout(ctx *echo.Context, host string, name string, params SetLayoutParams) error
 
+	// (PUT /hosts/{host}/room)
+	SetRoom(ctx *echo.Context, host string) error
+
 	// (GET /hosts/{host}/survey)
 	GetSurvey(ctx *echo.Context, host string) error
 
@@ -15838,6 +16050,22 @@ func (w *ServerInterfaceWrapper) SetLayout(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetLayout(ctx, host, name, params)
+	return err
+}
+
+// SetRoom converts echo context to params.
+func (w *ServerInterfaceWrapper) SetRoom(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetRoom(ctx, host)
 	return err
 }
 
@@ -16824,6 +17052,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)
+	router.PUT(options.BaseURL+"/hosts/:host/room", wrapper.SetRoom, options.OperationMiddlewares["setRoom"]...)
 	router.GET(options.BaseURL+"/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
 	router.POST(options.BaseURL+"/notices/:id/acknowledge", wrapper.AcknowledgeNotice, options.OperationMiddlewares["acknowledgeNotice"]...)
 	router.POST(options.BaseURL+"/notices/:id/mute", wrapper.MuteNotice, options.OperationMiddlewares["muteNotice"]...)

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -88,11 +89,15 @@ func (s *session) section(host string, sec api.Section) {
 			} else {
 				st = dim
 			}
+			number := strconv.Itoa(b.Number)
+			if b.Name != "" {
+				number = b.Name // what hands find printed on the case
+			}
 			guess := " " // a guess is marked: it is not for hands
 			if b.How == api.Guessed {
 				guess = "?"
 			}
-			top.WriteString("│" + o.paint(fmt.Sprintf("%3d", b.Number), dim) + guess + "   " + lamp + " ")
+			top.WriteString("│" + o.paint(fmt.Sprintf("%3.5s", number), dim) + guess + strings.Repeat(" ", 3-min(2, max(0, len([]rune(number))-3))) + lamp + " ")
 			bottom.WriteString("│ " + o.paint(shape, st) + " " + o.paint(fmt.Sprintf("%-5s", text), map[bool]style{true: st, false: dim}[b.Drive != "" && b.Verdict != api.Sound]) + " ")
 		}
 		o.line("%s│", top.String())

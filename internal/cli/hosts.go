@@ -20,17 +20,37 @@ func hostCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No host is enrolled. Begin with: lantern host enrol <name>", []string{"HOST", "STATE", "DRIVES", "LAST REPORT"}, func(h api.Host) []cell {
+		return list(s, all, "No host is enrolled. Begin with: lantern host enrol <name>", []string{"HOST", "ROOM", "STATE", "DRIVES", "LAST REPORT"}, func(h api.Host) []cell {
 			seen := "never"
 			if !h.SeenAt.IsZero() {
 				seen = h.SeenAt.Local().Format("2006-01-02 15:04:05")
 			}
-			return []cell{{text: h.Name, style: bold}, {text: string(h.State)}, {text: strconv.Itoa(h.Drives), right: true}, {text: seen}}
+			return []cell{{text: h.Name, style: bold}, {text: h.Room}, {text: string(h.State)}, {text: strconv.Itoa(h.Drives), right: true}, {text: seen}}
 		})
 	})
-	return &cli.Command{Name: "host", Aliases: []string{"hosts"}, Usage: "list hosts, or enrol one", Description: "Example: lantern host enrol skerry", Action: list,
+	return &cli.Command{Name: "host", Aliases: []string{"hosts"}, Usage: "list hosts, enrol one, or say where it stands", Description: "Example: lantern host enrol skerry", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list hosts", Description: "Example: lantern host list", Action: list},
+			{Name: "room", Usage: "say in which room a host stands, for maps and for walking", ArgsUsage: "<name> [room]", Description: "Example: lantern host room skerry \"stone house\"\n         lantern host room skerry --none",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "none", Usage: "it stands in no room in particular"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if n := cmd.Args().Len(); n != 2 && !(n == 1 && cmd.Bool("none")) {
+						return usage("name a host and a room\nExample: %s", example(cmd))
+					}
+					res, err := s.client.SetRoomWithResponse(ctx, cmd.Args().First(), api.Room{Room: cmd.Args().Get(1)})
+					if err != nil {
+						return unreachable(err)
+					}
+					h, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(h); done {
+						return err
+					}
+					s.out.line("%s stands in %s", h.Name, cmpOr(h.Room, "no room in particular"))
+					return nil
+				})},
 			{Name: "enrol", Usage: "make a host known and print its token, once", ArgsUsage: "<name>", Description: "Example: lantern host enrol skerry",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the host's name")

@@ -106,6 +106,11 @@ func (c Demo) agent(r *running, fleet *lab.Fleet, h *lab.Host) (*agent.Agent, er
 	if err != nil {
 		return nil, err
 	}
+	if !fleet.Filled && h.Room != "" {
+		if _, err := r.service.SetRoom("the demo", h.Name, h.Room); err != nil {
+			return nil, err
+		}
+	}
 	client, err := Client(r.url, token)
 	if err != nil {
 		return nil, err

@@ -20,13 +20,13 @@ import (
 
 // browser is a headless Chromium on the console.
 type browser struct {
-	t   *testing.T
+	t   testing.TB
 	ctx context.Context
 	axe string
 	url string
 }
 
-func openBrowser(t *testing.T, url string) *browser {
+func openBrowser(t testing.TB, url string) *browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
@@ -229,7 +229,7 @@ func TestConsole(t *testing.T) {
 
 	// Every other page, in both themes, and search by keyboard.
 	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace", "/pools": "least margin first", "/pools/soundscape": "double parity",
-		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot", "/nothing": "There is no such page"} {
+		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot", "/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
 		b.open(path)
 		b.see(words)
 		b.clean(path)

@@ -22,7 +22,7 @@ type demo struct {
 }
 
 // startDemo starts a lab fleet and waits until its past was told: until the round shows what grows.
-func startDemo(t *testing.T, args ...string) demo {
+func startDemo(t testing.TB, args ...string) demo {
 	t.Helper()
 	d := demo{data: t.TempDir(), listen: freePort(t)}
 	d.begin(t, args...)
@@ -30,7 +30,7 @@ func startDemo(t *testing.T, args ...string) demo {
 	return d
 }
 
-func (d *demo) begin(t *testing.T, args ...string) {
+func (d *demo) begin(t testing.TB, args ...string) {
 	t.Helper()
 	d.process = start(t, nil, append([]string{"demo", "--listen", d.listen, "--data", d.data}, args...)...)
 	said := await(t, "the demo greets", d.process.said, func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") })

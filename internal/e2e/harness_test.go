@@ -52,7 +52,7 @@ func TestMain(m *testing.M) {
 
 // process is one that this test started, and ends.
 type process struct {
-	t    *testing.T
+	t    testing.TB
 	cmd  *exec.Cmd
 	mu   sync.Mutex
 	out  bytes.Buffer
@@ -60,7 +60,7 @@ type process struct {
 }
 
 // start runs the binary in the background. It is ended with the test.
-func start(t *testing.T, env []string, args ...string) *process {
+func start(t testing.TB, env []string, args ...string) *process {
 	t.Helper()
 	path, err := binary()
 	require.NoError(t, err)
@@ -115,7 +115,7 @@ func (p *process) kill() {
 }
 
 // freePort is an address on loopback that nothing listens on.
-func freePort(t *testing.T) string {
+func freePort(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -125,7 +125,7 @@ func freePort(t *testing.T) string {
 
 // shell runs client commands against one service.
 type shell struct {
-	t   *testing.T
+	t   testing.TB
 	env []string
 }
 
@@ -179,7 +179,7 @@ func get[T any](s shell, args ...string) T {
 }
 
 // await looks until what is true, or fails with what it saw last.
-func await[T any](t *testing.T, what string, look func() T, is func(T) bool) T {
+func await[T any](t testing.TB, what string, look func() T, is func(T) bool) T {
 	t.Helper()
 	deadline := time.Now().Add(45 * time.Second)
 	for {

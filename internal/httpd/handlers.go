@@ -174,6 +174,16 @@ func (s *Server) ImportReadings(c *echo.Context) error {
 // ListHosts lists hosts.
 func (s *Server) ListHosts(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Hosts()) }
 
+// SetRoom says where a host stands.
+func (s *Server) SetRoom(c *echo.Context, host string) error {
+	req, err := take[api.Room](c, maxBody)
+	if err != nil {
+		return err
+	}
+	h, err := s.Service.SetRoom(person(c), host, req.Room)
+	return answer(c, http.StatusOK, h, err)
+}
+
 // EnrolHost makes a host known.
 func (s *Server) EnrolHost(c *echo.Context) error {
 	req, err := take[api.Enrol](c, maxBody)

@@ -40,6 +40,7 @@ type Fleet struct {
 // Host is one simulated machine.
 type Host struct {
 	Name   string             `json:"name"`
+	Room   string             `json:"room,omitempty"` // where it stands
 	Layout []enclosure.Layout `json:"layout"`
 	Lit    map[string][]int   `json:"lit"`
 	Speaks string             `json:"speaks,omitempty"` // which of its enclosures speaks SES

@@ -107,6 +107,9 @@ func HeronPoint(extra int) func(now time.Time) *Fleet {
 		b.host("petrel", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)}})
 		b.host("guillemot", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)}})
 
+		for i, room := range []string{"stone house", "stone house", "boat shed", "boat shed"} {
+			b.f.Hosts[i].Room = room
+		}
 		soundscape := b.soundscape()
 		b.tidegauge()
 		b.plankton()
@@ -321,17 +324,21 @@ func (b *builder) badMorning(soundscape, driftnet *Pool) {
 	scar.Faults = []Fault{{Kind: FaultAttribute, Attribute: 5, Start: 8, PerDay: 0, From: ago(300)}}
 }
 
-// more adds hosts of 60 bays with one pool each until n further drives are there.
+// more adds hosts of 60 bays, 36 of them in front, 17 hosts a hall, with one pool each until n further drives are there.
 func (b *builder) more(n int) {
 	for h := 1; n > 0; h++ {
 		name := fmt.Sprintf("annex-%03d", h)
-		b.f.Hosts = append(b.f.Hosts, &Host{Name: name, Layout: []enclosure.Layout{{Name: "drawer",
-			Sections: []enclosure.Section{section("drawer", 5, 12, enclosure.AlongRows, true)}}}})
+		b.f.Hosts = append(b.f.Hosts, &Host{Name: name, Room: fmt.Sprintf("annex hall %d", 1+(h-1)/17), Layout: []enclosure.Layout{{Name: "chassis",
+			Sections: []enclosure.Section{section("front", 3, 12, enclosure.AlongRows, true), section("rear", 2, 12, enclosure.AlongRows, true)}}}})
 		p := b.pool(name+"-store", "parity groups", name, recovery.Resilver)
 		for g := 0; g < 6 && n > 0; g++ {
 			group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2}}
 			for i := 0; i < 10 && n > 0; i++ {
-				group.Members = append(group.Members, member(p, b.drive(of8, name, "drawer", 0.5+3*b.rng.Float64()), fmt.Sprintf("%d.%d", g+1, i+1), 4000*gigabyte))
+				side := "front"
+				if g*10+i >= 36 {
+					side = "rear"
+				}
+				group.Members = append(group.Members, member(p, b.drive(of8, name, side, 0.5+3*b.rng.Float64()), fmt.Sprintf("%d.%d", g+1, i+1), 4000*gigabyte))
 				n--
 			}
 			p.Groups = append(p.Groups, group)

@@ -77,7 +77,7 @@ func (s *Service) roundLine(m health.Matter, j judged, at place, now time.Time) 
 		f = j.findings[slices.IndexFunc(j.findings, func(f health.Finding) bool { return f.Verdict == health.Unknown })]
 	}
 	margin, after := margins(at)
-	l := api.RoundLine{Drive: m.Key, Tail: v.Tail, Verdict: v.Verdict, Pool: v.Pool, Bay: v.Bay, Host: v.Host, Says: f.Says, Do: f.Do, Since: f.Since,
+	l := api.RoundLine{Drive: m.Key, Tail: v.Tail, Verdict: v.Verdict, Pool: v.Pool, Bay: v.Bay, Host: v.Host, Room: s.roomOf(v.Host), Says: f.Says, Do: f.Do, Since: f.Since,
 		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: v.Swap, Also: -1}
 	for _, f := range j.findings {
 		if f.Verdict != health.Sound { // remarks count for nothing

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
+	"unicode/utf8"
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
@@ -11,6 +13,7 @@ import (
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
+	"lantern/internal/store"
 	"lantern/internal/wire"
 )
 
@@ -106,28 +109,77 @@ func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
 	return out
 }
 
-// Hosts lists the enrolled hosts.
+// Hosts lists all hosts.
 func (s *Service) Hosts() []api.Host {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := []api.Host{}
+	present := map[string]int{}
+	for _, d := range s.drives {
+		if d.Present {
+			present[d.Host]++
+		}
+	}
+	out := make([]api.Host, 0, len(s.hosts))
 	for _, h := range s.hosts {
-		v := api.Host{Name: h.Name, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval}
-		switch {
-		case h.SeenAt.IsZero():
-			v.State = api.HostStateNever
-		case s.late(h, s.clock.Now()):
-			v.State = api.HostStateQuiet
-		}
-		for _, d := range s.drives {
-			if d.Host == h.Name && d.Present {
-				v.Drives++
-			}
-		}
-		out = append(out, v)
+		out = append(out, s.viewHost(h, present[h.Name]))
 	}
 	slices.SortFunc(out, func(a, b api.Host) int { return cmp.Compare(a.Name, b.Name) })
 	return out
+}
+
+func (s *Service) viewHost(h *host, drives int) api.Host {
+	v := api.Host{Name: h.Name, Room: h.Room, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives}
+	switch {
+	case h.SeenAt.IsZero():
+		v.State = api.HostStateNever
+	case s.late(h, s.clock.Now()):
+		v.State = api.HostStateQuiet
+	}
+	return v
+}
+
+func (s *Service) roomOf(name string) string {
+	if h := s.hosts[name]; h != nil {
+		return h.Room
+	}
+	return ""
+}
+
+// SetRoom says where a host stands.
+func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
+	room = strings.Join(strings.Fields(room), " ")
+	if n := utf8.RuneCountInString(room); n > 60 {
+		return api.Host{}, problem(422, "bad-room", "Such as: cellar, or hall 2.", "A room's name has up to 60 characters, this has %d.", n)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := s.hosts[name]
+	if h == nil {
+		return api.Host{}, problem(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
+	}
+	present := 0
+	for _, d := range s.drives {
+		if d.Present && d.Host == name {
+			present++
+		}
+	}
+	if h.Room == room {
+		return s.viewHost(h, present), nil
+	}
+	row := h.Host
+	row.Room = room
+	b := &store.Batch{}
+	b.Put(&row)
+	says := fmt.Sprintf("%s says that %s stands in %s", by, name, room)
+	if room == "" {
+		says = fmt.Sprintf("%s says that %s stands in no room", by, name)
+	}
+	s.happened(b, api.EventKindHost, name, says)
+	if err := s.commit(b); err != nil {
+		return api.Host{}, err
+	}
+	h.Room = room
+	return s.viewHost(h, present), nil
 }
 
 // Bays is the bay map of a host.
@@ -140,9 +192,16 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	}
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judge()
+	here := s.occupants(name)
 	loose := false // a drive whose bay nobody knows may be in any that is not told
 	for _, d := range s.drives {
 		loose = loose || d.Host == name && d.Present && d.Section == ""
+	}
+	lights := map[string]api.Light{}
+	for _, l := range s.lights {
+		if l.State != api.LightStateGoing {
+			lights[l.Bay] = l.Light
+		}
 	}
 	for _, e := range s.enclosuresOf(h) {
 		out.Parts = append(out.Parts, e.Parts...)
@@ -153,13 +212,11 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 				at, _ := sec.Place(n)
 				b := api.Bay{Address: enclosure.Address{Host: name, Section: r.Name, Number: n}.String(), Number: n, Row: at.Row, Column: at.Column,
 					Lit: slices.Contains(r.Lit, n), Name: sec.Names[n]}
-				for _, l := range s.lights {
-					if l.Bay == b.Address && l.State != api.LightStateGoing {
-						b.LitUntil = l.Until
-						b.Lit = b.Lit || l.State == api.LightStateLit
-					}
+				if until, ok := lights[b.Address]; ok {
+					b.LitUntil = until.Until
+					b.Lit = b.Lit || until.State == api.LightStateLit
 				}
-				if d := s.occupant(name, r.Name, n); d != nil {
+				if d := here[enclosure.Address{Host: name, Section: r.Name, Number: n}]; d != nil {
 					key := d.Desc.Key()
 					b.How = api.BayHow(d.How)
 					for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius, "power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {
@@ -176,8 +233,8 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 					if fs := verdicts[key].findings; len(fs) > 0 {
 						b.Says = fs[0].Says
 					}
-					if p, _, _ := s.member(key); p != nil {
-						b.Pool = p.Name
+					if at := s.judged.places[key]; at.pool != nil {
+						b.Pool = at.pool.Name
 					}
 				}
 				b.Unknown = b.Drive == "" && loose && !v.Told
@@ -189,20 +246,24 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	return out, nil
 }
 
-// occupant is the drive in a bay; else the one that was last seen there, if its pool still counts on it.
-func (s *Service) occupant(host, section string, n int) (was *disk) {
-	for _, d := range s.drives {
-		if d.Host != host || d.Section != section || d.Bay != n {
+// occupants are the drives in a host's bays; where none answers, the one that was last seen there, if its pool still counts
+// on it.
+func (s *Service) occupants(host string) map[enclosure.Address]*disk {
+	out := map[enclosure.Address]*disk{}
+	for key, d := range s.drives {
+		if d.Host != host || d.Section == "" {
 			continue
 		}
-		if d.Present {
-			return d
+		at := enclosure.Address{Host: host, Section: d.Section, Number: d.Bay}
+		was := out[at]
+		if was != nil && was.Present && (!d.Present || was.Desc.Key() < key) {
+			continue // two in one bay are told of elsewhere; the map shows the same one each time
 		}
-		if p, _, _ := s.member(d.Desc.Key()); p != nil && (was == nil || d.SeenAt.After(was.SeenAt)) {
-			was = d
+		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && s.judged.places[key].pool != nil {
+			out[at] = d
 		}
 	}
-	return was
+	return out
 }
 
 // Lights lists those that have not ended.

@@ -26,6 +26,7 @@ type Host struct {
 	SeenAt    time.Time // time of its newest live report; zero before the first
 	Interval  float64   // seconds until the next is due
 	Report    []byte    // that report, as JSON
+	Room      string    // where it stands, as people call it
 }
 
 // Token lets a person or a program in.

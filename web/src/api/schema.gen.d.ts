@@ -265,6 +265,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{host}/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setRoom"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/notices": {
         parameters: {
             query?: never;
@@ -1081,6 +1099,7 @@ export interface components {
             pool?: string;
             bay?: string;
             host?: string;
+            room?: string;
             says: string;
             do: string;
             /** Format: date-time */
@@ -2012,6 +2031,8 @@ export interface components {
         };
         Host: {
             name: string;
+            /** @description where it stands, as people call it */
+            room?: string;
             /** @enum {string} */
             state: "reporting" | "quiet" | "never";
             /** Format: date-time */
@@ -2026,6 +2047,10 @@ export interface components {
         Enrolled: {
             name: string;
             token: string;
+        };
+        Room: {
+            /** @description where the host stands, as people call it; empty for nowhere in particular */
+            room: string;
         };
         BayMap: {
             /** @description fans, supplies and sensors of enclosures that speak */
@@ -2875,6 +2900,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BayMap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setRoom: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Room"];
+            };
+        };
+        responses: {
+            /** @description the host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -23,16 +23,31 @@ function numbers(s: Sec): Map<string, number> {
  * to make it a gap. */
 export function Describe({ host, done }: { host: string; done: () => void }) {
   const [name, setName] = useState("chassis");
-  const [s, set] = useState<Sec>(fresh);
+  const [all, setAll] = useState<Sec[]>([fresh]);
+  const [which, setWhich] = useState(0);
+  const s = all[which] ?? fresh;
+  const set = (sec: Sec) => setAll(all.map((was, i) => (i === which ? sec : was)));
   const tell = useTell();
   const queries = useQueryClient();
   const keep = useMutation({
-    mutationFn: () => got(client.PUT("/hosts/{host}/layouts/{name}", { params: { path: { host, name }, ...once() }, body: { name, sections: [s as S["LayoutSection"]] } })),
+    mutationFn: () => got(client.PUT("/hosts/{host}/layouts/{name}", { params: { path: { host, name }, ...once() }, body: { name, sections: all as S["LayoutSection"][] } })),
     onSuccess: () => { tell(`${name} of ${host} is described.`); void queries.invalidateQueries({ queryKey: ["bays"] }); done(); },
     onError: (e: Error) => tell(e.message, true),
   });
   const at = numbers(s);
   const [typed, setTyped] = useState({ rows: String(fresh.rows), columns: String(fresh.columns) });
+  const turn = (i: number, list: Sec[]) => { setWhich(i); setTyped({ rows: String(list[i]?.rows), columns: String(list[i]?.columns) }); };
+  const another = () => {
+    const name = ["front", "rear", "inner"].find((n) => !all.some((x) => x.name === n)) ?? `section ${all.length + 1}`.replace(" ", "-");
+    const list = [...all, { ...s, name }];
+    setAll(list);
+    turn(list.length - 1, list);
+  };
+  const without = () => {
+    const list = all.filter((_, i) => i !== which);
+    setAll(list);
+    turn(0, list);
+  };
   const type = (what: "rows" | "columns", v: string) => {
     setTyped({ ...typed, [what]: v });
     const n = Number(v);
@@ -40,6 +55,11 @@ export function Describe({ host, done }: { host: string; done: () => void }) {
   };
   return (
     <form className="sheet space-y-4 p-4" onSubmit={(e) => { e.preventDefault(); keep.mutate(); }}>
+      <div role="group" aria-label="Sections" className="flex flex-wrap gap-1">
+        {all.map((x, i) => <button key={i} type="button" aria-pressed={i === which} className={`button small ${i === which ? "bg-raised" : "border-line text-soft"}`} onClick={() => turn(i, all)}>{x.name || "no name"} <span className="num text-soft">{numbers(x).size}</span></button>)}
+        <button type="button" className="button small border-line text-soft" onClick={another}>Add a section</button>
+        {all.length > 1 && <button type="button" className="button small border-line text-soft" onClick={without}>Take {s.name || "this one"} away</button>}
+      </div>
       <p>As you stand before it: how many rows and columns, where number one is, and which way the numbers run. Tap a place where there is no bay.</p>
       <div className="grid grid-cols-2 gap-3 sm:grid-cols-4">
         <label>Enclosure<input className="field mt-1" value={name} onChange={(e) => setName(e.target.value)} /></label>
@@ -60,7 +80,7 @@ export function Describe({ host, done }: { host: string; done: () => void }) {
         </div>
       </div>
       <div className="flex flex-wrap gap-3"><button className="button main" disabled={keep.isPending}>Keep it</button><button type="button" className="button" onClick={done}>Leave it</button></div>
-      <p className="text-sm text-soft">Rear or inner sections, names printed on the case, and numbers that follow no rule: lantern enclosure define {host} --file</p>
+      <p className="text-sm text-soft">Names printed on the case, and numbers that follow no rule: lantern enclosure define {host} --file</p>
     </form>
   );
 }

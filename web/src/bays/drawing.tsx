@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { memo } from "react";
 import { client, got, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { Shape } from "../parts/parts";
@@ -50,15 +51,28 @@ function value(b: S["Bay"], layer: Layer, now: number): { text: string; share?: 
   return { text: b.tail ?? "" };
 }
 
-/** Section draws a grid of bays to proportion, as seen from where one stands. */
-export function SectionMap({ host, section: s, layer, chosen, choose }: { host: string; section: S["Section"]; layer: Layer; chosen?: string; choose: (b: S["Bay"]) => void }) {
+/** Host draws all sections of a host, those of one enclosure beside each other where there is room: front, rear, inside. */
+export function HostMap({ host, sections, layer, chosen, choose }: { host: string; sections: S["Section"][]; layer: Layer; chosen?: string; choose: (address: string) => void }) {
   return (
-    <figure className="min-w-0">
+    <div className="flex flex-wrap gap-x-6 gap-y-5">
+      {sections.map((s) => <SectionMap key={s.name} host={host} section={s} layer={layer} chosen={chosen} choose={choose} />)}
+    </div>
+  );
+}
+
+/** Section draws a grid of bays to proportion, as seen from where one stands. What is far out of sight is not drawn. */
+function SectionMap({ host, section: s, layer, chosen, choose }: { host: string; section: S["Section"]; layer: Layer; chosen?: string; choose: (address: string) => void }) {
+  // Only ages change by the clock, and those by the day: bays are not drawn anew with every second.
+  const now = Math.floor(useNow().getTime() / 600_000) * 600_000;
+  const cell = s.upright ? 3.6 : 5;
+  const wide = s.columns * (cell + 0.25) + 1;
+  return (
+    <figure className="min-w-0 max-w-full" style={{ flex: `${s.columns} 1 ${Math.min(wide, 50)}rem`, contentVisibility: "auto", containIntrinsicSize: `auto ${wide}rem auto ${s.rows * (s.upright ? 7.25 : 3.25) + 3}rem` }}>
       <figcaption className="mb-2 font-semibold">{host} / {s.name} <span className="font-normal text-soft">{s.bays.length} bays, as you stand before it</span></figcaption>
       <div className="overflow-x-auto pb-1">
-        <div className="grid gap-1 rounded-md border-2 border-edge bg-sheet p-1.5" style={{ gridTemplateColumns: `repeat(${s.columns}, minmax(${s.upright ? "3.600rem" : "5rem"}, 1fr))` }}>
+        <div className="grid gap-1 rounded-md border-2 border-edge bg-sheet p-1.5" style={{ gridTemplateColumns: `repeat(${s.columns}, minmax(${s.upright ? 1.6 : 3}rem, 1fr))` }}>
           {s.bays.map((b) => (
-            <BayCell key={b.number} bay={b} upright={s.upright} layer={layer} on={b.address === chosen} choose={() => choose(b)} />
+            <BayCell key={b.number} bay={b} upright={s.upright} layer={layer} on={b.address === chosen} choose={choose} now={layer === "test age" ? now : 0} />
           ))}
         </div>
       </div>
@@ -68,28 +82,23 @@ export function SectionMap({ host, section: s, layer, chosen, choose }: { host: 
 
 const fills: Record<string, string> = { replace: "bg-replace-sheet border-replace", dead: "bg-dead-sheet border-dead", watch: "bg-watch-sheet border-watch" };
 
-function BayCell({ bay: b, upright, layer, on, choose }: { bay: S["Bay"]; upright: boolean; layer: Layer; on: boolean; choose: () => void }) {
+const BayCell = memo(function BayCell({ bay: b, upright, layer, on, choose, now }: { bay: S["Bay"]; upright: boolean; layer: Layer; on: boolean; choose: (address: string) => void; now: number }) {
   const more = b.drive ? `, ${layer === "verdict" ? (b.pool ?? "no pool") : b.tail}${b.how === "guessed" ? ", a guess" : ""}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.says ? `: ${b.says}` : ""}${b.lit ? ", lit" : ""}` : b.lit ? ", lit" : "";
-  const now = useNow().getTime();
   const { text, share } = b.drive ? value(b, layer, now) : { text: "", share: undefined };
   const loud = layer === "verdict" && b.drive ? (fills[b.verdict ?? ""] ?? "border-line") : "border-line";
   return (
-    <button onClick={choose} aria-pressed={on} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
-      className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border px-1.5 py-1 text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing || b.how === "guessed" ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}>
-      <span className="flex w-full items-center justify-between">
-        <span className="num text-xs text-soft">{b.name || b.number}{b.how === "guessed" && <b className="text-ink"> ?</b>}</span>
-        {b.lit && <span className="lit size-3 rounded-full bg-lamp ring-2 ring-lamp" title="its light is on" />}
-      </span>
+    <button onClick={() => choose(b.address)} aria-pressed={on} style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
+      className={`@container relative flex min-w-0 flex-col justify-between overflow-hidden rounded border text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing || b.how === "guessed" ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}>
       {share !== undefined && <span aria-hidden className="absolute inset-x-0 bottom-0 -z-0 bg-level opacity-45" style={{ height: `${Math.max(4, Math.min(100, share * 100))}%` }} />}
-      {b.drive ? (
-        <span className="relative flex min-w-0 items-center gap-1">
-          {layer === "verdict" && <Shape verdict={b.verdict!} size={14} />}
-          <span className="tail truncate text-[0.8rem] tracking-normal">{text}</span>
-        </span>
-      ) : (
-        <span className="text-xs text-faint">{b.unknown ? "unknown" : "empty"}</span>
-      )}
+      <span className="relative flex w-full flex-wrap items-center gap-x-1 px-1 pt-1 @min-[3rem]:px-1.5">
+        <span className="num text-xs text-soft">{b.name || b.number}{b.how === "guessed" && <b className="text-ink"> ?</b>}</span>
+        {b.drive && layer === "verdict" && <Shape verdict={b.verdict!} size={14} />}
+        {b.lit && <span className="lit ml-auto size-3 rounded-full bg-lamp ring-2 ring-lamp" title="its light is on" />}
+      </span>
+      <span className="relative px-1 pb-1 @min-[3rem]:px-1.5 @max-[2.7rem]:self-center @max-[2.7rem]:[writing-mode:vertical-rl]">
+        {b.drive ? <span className="tail block truncate text-[0.75rem] tracking-normal @min-[4rem]:text-[0.8rem]">{text}</span> : <span className="text-xs text-faint">{b.unknown ? "unknown" : "empty"}</span>}
+      </span>
       <span className="sr-only">{more}</span>
     </button>
   );
-}
+});

@@ -1,49 +1,118 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
 import { Link, NavLink, useNavigate, useParams, useSearchParams } from "react-router";
-import { useEffect, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { clock } from "../parts/format";
 import { Ago, Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Describe } from "./describe";
-import { layers, SectionMap, useBays, type Layer } from "./drawing";
+import { HostMap, layers, useBays, type Layer } from "./drawing";
 
 export default function BaysPage() {
   const { host } = useParams();
   const go = useNavigate();
+  const [params] = useSearchParams();
+  const room = params.get("room");
   const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) });
   const first = hosts.data?.[0]?.name;
   useEffect(() => {
-    if (!host && first) void go(`/bays/${first}`, { replace: true });
-  }, [host, first, go]);
+    if (!host && room === null && first) void go(`/bays/${first}`, { replace: true });
+  }, [host, room, first, go]);
   if (hosts.error) return <Failed what="The hosts" error={hosts.error} again={() => void hosts.refetch()} />;
   if (!hosts.data) return <Waiting />;
   if (!hosts.data.length) return <Empty>No host is enrolled yet. Begin with: lantern host enrol</Empty>;
+  const here = room ?? hosts.data.find((h) => h.name === host)?.room;
+  const rooms = [...new Set(hosts.data.map((h) => h.room ?? ""))].filter(Boolean).sort((a, b) => Number(b === here) - Number(a === here) || a.localeCompare(b));
+  const inRoom = hosts.data.filter((h) => (h.room ?? "") === room);
   return (
     <>
-      <nav aria-label="Hosts" className="mb-4 flex gap-1 overflow-x-auto">
-        {hosts.data.map((h) => (
-          <NavLink key={h.name} to={`/bays/${h.name}`} className={({ isActive }) => `button small ${isActive ? "bg-raised" : "border-line text-soft"}`}>{h.name}{h.state !== "reporting" && <span> ({h.state})</span>}</NavLink>
-        ))}
+      <nav aria-label="Rooms and hosts" className="mb-4 flex items-center gap-x-5 gap-y-2 overflow-x-auto">
+        {[...rooms, ""].map((r) => {
+          const there = hosts.data.filter((h) => (h.room ?? "") === r);
+          return there.length > 0 && (
+            <span key={r} className="flex items-center gap-1">
+              {r && <Link to={`/bays?room=${encodeURIComponent(r)}`} aria-current={r === room && !host ? "page" : undefined} className={`button small whitespace-nowrap ${r === room && !host ? "bg-raised" : "border-line text-soft"}`}>all of {r}</Link>}
+              {there.map((h) => (
+                <NavLink key={h.name} to={`/bays/${h.name}`} className={({ isActive }) => `button small whitespace-nowrap ${isActive ? "bg-raised" : "border-line text-soft"}`}>{h.name}{h.state !== "reporting" && <span> ({h.state})</span>}</NavLink>
+              ))}
+            </span>
+          );
+        })}
       </nav>
-      {host && <Maps host={host} />}
+      {host ? <Maps host={host} /> : room !== null && (inRoom.length ? <Room room={room} hosts={inRoom} /> : <Empty>No host stands in {room || "no room"}. Say where one does: <code>lantern host room &lt;name&gt; {JSON.stringify(room)}</code></Empty>)}
     </>
   );
 }
 
-function Maps({ host }: { host: string }) {
+/** The map's layer and the bay that is chosen stand in the page's address. */
+function useView() {
   const [params, setParams] = useSearchParams();
-  const map = useBays(host);
-  const layer: Layer = layers.find((l) => l === params.get("layer")) ?? "verdict";
-  const chosen = params.get("bay") ?? undefined;
-  const [drawing, setDrawing] = useState(false);
-  const set = (name: string, value: string) => setParams((was) => {
+  const setter = useRef(setParams);
+  setter.current = setParams;
+  const set = useCallback((name: string, value: string) => setter.current((was) => {
     const next = new URLSearchParams(was);
     next.set(name, value);
     return next;
-  }, { replace: true });
+  }, { replace: true }), []);
+  const choose = useCallback((address: string) => set("bay", address), [set]);
+  const layer: Layer = layers.find((l) => l === params.get("layer")) ?? "verdict";
+  return { layer, chosen: params.get("bay") ?? undefined, set, choose };
+}
+
+function Layers({ layer, set }: { layer: Layer; set: (name: string, value: string) => void }) {
+  return (
+    <ToggleGroup.Root type="single" value={layer} onValueChange={(v) => v && set("layer", v)} aria-label="What the map shows" className="inline-flex max-w-full overflow-x-auto rounded-lg border border-line">
+      {layers.map((l) => <ToggleGroup.Item key={l} value={l} className="min-h-10 rounded-md px-4 whitespace-nowrap text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{l}</ToggleGroup.Item>)}
+    </ToggleGroup.Root>
+  );
+}
+
+/** Room draws every enclosure of every host in a room; a host is asked for when it comes near. */
+function Room({ room, hosts }: { room: string; hosts: S["Host"][] }) {
+  const { layer, chosen, set, choose } = useView();
+  const host = chosen?.split("/")[0];
+  const map = useBays(host);
+  const bay = map.data?.sections.flatMap((s) => s.bays).find((b) => b.address === chosen);
+  return (
+    <>
+      <Title aside={`${hosts.length} ${hosts.length === 1 ? "host" : "hosts"}, ${hosts.reduce((n, h) => n + h.drives, 0)} drives`}>{room}</Title>
+      <div className="grid items-start gap-6 lg:grid-cols-[1fr_19rem]">
+        <div className="min-w-0 space-y-6">
+          <Layers layer={layer} set={set} />
+          {hosts.map((h) => <Near key={h.name} host={h.name} bays={h.drives}>{(near) => near && <RoomHost host={h.name} layer={layer} chosen={host === h.name ? chosen : undefined} choose={choose} />}</Near>)}
+        </div>
+        <Chosen bay={bay} />
+      </div>
+    </>
+  );
+}
+
+/** Near tells its child when it has come near what is seen; it keeps its place until then. */
+function Near({ host, bays, children }: { host: string; bays: number; children: (near: boolean) => React.ReactNode }) {
+  const at = useRef<HTMLElement>(null);
+  const [near, setNear] = useState(false);
+  useEffect(() => {
+    const watch = new IntersectionObserver((seen) => { if (seen.some((s) => s.isIntersecting)) { setNear(true); watch.disconnect(); } }, { rootMargin: "800px" });
+    if (at.current) watch.observe(at.current);
+    return () => watch.disconnect();
+  }, []);
+  return <section ref={at} aria-label={host} style={near ? undefined : { minHeight: `${Math.max(12, bays * 0.6)}rem` }}>{children(near)}</section>;
+}
+
+function RoomHost({ host, layer, chosen, choose }: { host: string; layer: Layer; chosen?: string; choose: (address: string) => void }) {
+  const map = useBays(host);
+  if (map.error) return <Failed what={`The bays of ${host}`} error={map.error} again={() => void map.refetch()} />;
+  if (!map.data) return <Waiting />;
+  if (!map.data.sections.length) return <Empty>{host} has told of no bays. <Link className="underline" to={`/bays/${host}`}>Draw its enclosure</Link></Empty>;
+  return <HostMap host={host} sections={map.data.sections} layer={layer} chosen={chosen} choose={choose} />;
+}
+
+function Maps({ host }: { host: string }) {
+  const map = useBays(host);
+  const { layer, chosen, set, choose } = useView();
+  const [drawing, setDrawing] = useState(false);
   if (map.error) return <Failed what={`The bays of ${host}`} error={map.error} again={() => void map.refetch()} />;
   if (!map.data) return <Waiting />;
   const bay = map.data.sections.flatMap((s) => s.bays).find((b) => b.address === chosen);
@@ -55,10 +124,8 @@ function Maps({ host }: { host: string }) {
       {drawing ? <Describe host={host} done={() => setDrawing(false)} /> : map.data.sections.length === 0 ? <Empty>{host} has told of no bays. Its drives are known by their labels only: <Link className="underline" to={`/drives?host=${host}`}>see the list</Link>. <button className="button mt-4" onClick={() => setDrawing(true)}>Draw its enclosure</button></Empty> : (
         <div className="grid items-start gap-6 lg:grid-cols-[1fr_19rem]">
           <div className="min-w-0 space-y-5">
-            <ToggleGroup.Root type="single" value={layer} onValueChange={(v) => v && set("layer", v)} aria-label="What the map shows" className="inline-flex rounded-lg border border-line">
-              {layers.map((l) => <ToggleGroup.Item key={l} value={l} className="min-h-10 rounded-md px-4 text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{l}</ToggleGroup.Item>)}
-            </ToggleGroup.Root>
-            {map.data.sections.map((s) => <SectionMap key={s.name} host={host} section={s} layer={layer} chosen={chosen} choose={(b) => set("bay", b.address)} />)}
+            <Layers layer={layer} set={set} />
+            <HostMap host={host} sections={map.data.sections} layer={layer} chosen={chosen} choose={choose} />
             <details className="sheet p-4"><summary className="cursor-pointer font-semibold">The same as a table</summary>
               <div tabIndex={0} role="region" aria-label="Bays as a table" className="mt-2 overflow-x-auto"><table className="plain"><thead><tr><th>bay</th><th>drive</th><th>verdict</th><th>pool</th><th>says</th></tr></thead>
                 <tbody>{map.data.sections.flatMap((s) => s.bays).map((b) => <tr key={b.address}><td>{b.address}{b.lit && " (lit)"}</td><td>{b.drive ? <Tail tail={b.tail!} to={`/drives/${b.drive}`} /> : b.unknown ? "unknown" : "empty"}{b.missing && " (gone)"}{b.how === "guessed" && " (a guess)"}</td><td>{b.drive && <Mark verdict={b.verdict!} size={14} />}</td><td>{b.pool}</td><td>{b.says}</td></tr>)}</tbody></table></div>

@@ -18,7 +18,7 @@ export function RoundPage() {
   if (round.error) return <Failed what="The round" error={round.error} again={() => void round.refetch()} />;
   if (!round.data) return <Waiting rows={5} />;
   const r = round.data;
-  const place = (l: S["RoundLine"]) => (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
+  const place = (l: S["RoundLine"]) => (l.room ?? "~") + "/" + (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
   const unknown = r.hosts === 0 || r.awaited.length > 0;

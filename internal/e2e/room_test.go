@@ -1,0 +1,70 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// frames scrolls through a page from its top to its end within two seconds, and gives the times between frames in order of
+// length, in milliseconds.
+const frames = `(async () => {
+  const times = []; let last = performance.now(); const begin = last;
+  const end = () => document.documentElement.scrollHeight - innerHeight;
+  for (;;) {
+    await new Promise(requestAnimationFrame);
+    const now = performance.now(); times.push(now - last); last = now;
+    if (now - begin > 2000) break;
+    scrollTo({ top: end() * (now - begin) / 2000, behavior: "instant" });
+  }
+  return JSON.stringify(times.sort((a, b) => a - b));
+})()`
+
+// layer changes what the map shows, and gives the milliseconds until that is drawn.
+const layer = `(async () => {
+  const b = [...document.querySelectorAll("[role=radio]")].find((x) => x.textContent === %q);
+  const begin = performance.now(); b.click();
+  await new Promise(requestAnimationFrame); await new Promise(requestAnimationFrame);
+  return JSON.stringify([performance.now() - begin]);
+})()`
+
+// BenchmarkRoom draws a room of a thousand bays in a browser, scrolls through it and changes its layer.
+func BenchmarkRoom(b *testing.B) {
+	d := startDemo(b, "--drives", "1120")
+	drives := await(b, "every host of the hall has reported", func() (n int) {
+		for _, h := range get[[]api.Host](d.shell, "hosts") {
+			if h.Room == "annex hall 1" {
+				n += h.Drives
+			}
+		}
+		return n
+	}, func(n int) bool { return n >= 1000 })
+	page := openBrowser(b, d.url)
+	page.phone(false)
+	page.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	page.open("/bays?room=annex%20hall%201")
+	page.see("annex-001 / front")
+	measure := func(script string) (ms []float64) {
+		require.NoError(b, json.Unmarshal([]byte(page.ask(script)), &ms))
+		return ms
+	}
+	measure(frames) // the first time, every host is asked for
+	page.see("annex-017 / rear")
+	var median, late, longest, change float64
+	for b.Loop() {
+		ms := measure(frames)
+		median, late, longest = ms[len(ms)/2], ms[len(ms)*95/100], ms[len(ms)-1]
+		change = max(measure(fmt.Sprintf(layer, "temperature"))[0], measure(fmt.Sprintf(layer, "test age"))[0])
+	}
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(float64(drives), "drives")
+	b.ReportMetric(median, "ms/median-frame")
+	b.ReportMetric(late, "ms/p95-frame")
+	b.ReportMetric(longest, "ms/longest-frame")
+	b.ReportMetric(change, "ms/layer")
+}
