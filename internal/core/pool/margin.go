@@ -32,17 +32,17 @@ func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 	if g.unknown() {
 		return 0, false
 	}
-	consider := func(pr Protection) {
-		if m := p.margin(g, pr); !ok || m < least {
+	consider := func(m Margin) {
+		if !ok || m < least {
 			least, ok = m, true
 		}
 	}
 	if !g.Protect.None {
-		consider(g.Protect)
+		consider(p.margin(g, g.Protect))
 	}
 	for _, v := range p.Volumes {
 		if v.Group == g.Name {
-			consider(v.Protect)
+			consider(p.onGroup(g, v))
 		}
 	}
 	return least, ok
@@ -58,16 +58,42 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 		if g.unknown() {
 			return 0, false
 		}
-		m := p.margin(g, v.Protect)
-		if v.Group == "" {
-			m = p.margin(g, g.Protect)
-		}
+		m := p.onGroup(g, v)
 		if !ok || m < least {
 			least, ok = m, true
 		}
 	}
 	return least, ok
 }
+
+// onGroup is the margin of a volume on one group: that of its least extent, where it is known which members hold which;
+// else that of its own protection laid over the group, or of the group's where it is spread over several.
+func (p *Pool) onGroup(g Group, v Volume) (least Margin) {
+	if len(v.Extents) == 0 {
+		if v.Group == "" {
+			return p.margin(g, g.Protect)
+		}
+		return p.margin(g, v.Protect)
+	}
+	least = Margin(len(g.Members))
+	for _, e := range v.Extents {
+		least = min(least, p.margin(g.holding(e), e.protection()))
+	}
+	return least
+}
+
+// holding are the members of a group that hold an extent.
+func (g Group) holding(e Extent) Group {
+	on := Group{Name: g.Name}
+	for _, m := range g.Members {
+		if slices.Contains(e.Slots, m.Slot) {
+			on.Members = append(on.Members, m)
+		}
+	}
+	return on
+}
+
+func (e Extent) protection() Protection { return Protection{Tolerance: len(e.Slots) - e.Need} }
 
 // unknown says whether nobody can tell of some member whether it is there.
 func (g Group) unknown() bool {

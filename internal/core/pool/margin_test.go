@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/bits"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -33,7 +34,16 @@ func random(r *rand.Rand) Pool {
 		}
 		if group.Protect.None {
 			for v := range 1 + r.IntN(3) {
-				p.Volumes = append(p.Volumes, Volume{Name: fmt.Sprintf("%sv%d", group.Name, v), Group: group.Name, Protect: Protection{Tolerance: r.IntN(3), Domains: r.IntN(3) == 0}})
+				vol := Volume{Name: fmt.Sprintf("%sv%d", group.Name, v), Group: group.Name, Protect: Protection{Tolerance: r.IntN(3), Domains: r.IntN(3) == 0}}
+				for range max(0, r.IntN(5)-2) { // of some it is known which members hold which parts
+					e := Extent{}
+					for _, i := range r.Perm(len(group.Members))[:1+r.IntN(len(group.Members))] {
+						e.Slots = append(e.Slots, group.Members[i].Slot)
+					}
+					e.Need = 1 + r.IntN(len(e.Slots))
+					vol.Extents = append(vol.Extents, e)
+				}
+				p.Volumes = append(p.Volumes, vol)
 			}
 		}
 		p.Groups = append(p.Groups, group)
@@ -61,6 +71,25 @@ func broken(g Group, pr Protection, gone map[string]bool) bool {
 	return members > pr.Tolerance || all
 }
 
+// brokenVolume says so of a volume: extent by extent, where they are known.
+func brokenVolume(g Group, v Volume, gone map[string]bool) bool {
+	if len(v.Extents) == 0 {
+		return broken(g, v.Protect, gone)
+	}
+	for _, e := range v.Extents {
+		left := 0
+		for _, m := range g.Members {
+			if slices.Contains(e.Slots, m.Slot) && !m.Lost() && !gone[m.Slot] && (m.Log == "" || !gone[m.Log]) {
+				left++
+			}
+		}
+		if left < e.Need {
+			return true
+		}
+	}
+	return false
+}
+
 // oracle tries every set of further losses, of members and of log devices, and gives the size of the smallest that loses
 // data, less one.
 func oracle(p Pool) (Margin, bool) {
@@ -81,18 +110,18 @@ func oracle(p Pool) (Margin, bool) {
 			gone[s] = set&(1<<i) != 0
 		}
 		for _, g := range p.Groups {
-			var prs []Protection
 			if !g.Protect.None {
-				prs = append(prs, g.Protect)
-			}
-			for _, v := range p.Volumes {
-				if v.Group == g.Name {
-					prs = append(prs, v.Protect)
+				protections++
+				if broken(g, g.Protect, gone) {
+					best = min(best, bits.OnesCount(set))
 				}
 			}
-			protections += len(prs)
-			for _, pr := range prs {
-				if broken(g, pr, gone) {
+			for _, v := range p.Volumes {
+				if v.Group != g.Name {
+					continue
+				}
+				protections++
+				if brokenVolume(g, v, gone) {
 					best = min(best, bits.OnesCount(set))
 				}
 			}
@@ -114,6 +143,11 @@ func TestMarginAgainstOracle(t *testing.T) {
 			continue
 		}
 		compared++
+		for n := 1; n <= 2 && want >= 0; n++ { // every set of n is survived if and only if the margin says so
+			if e, err := p.Survives(n); err == nil {
+				require.Equal(t, want < Margin(n), e.Of[Lost] > 0, "%d of %+v", n, p)
+			}
+		}
 		if want < 0 {
 			require.Negative(t, int(got), "%+v", p)
 			continue

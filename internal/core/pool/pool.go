@@ -19,6 +19,8 @@ type Pool struct {
 	Logs     []Member    `json:"logs"`
 	Capacity drive.Bytes `json:"capacity"`
 	Used     drive.Bytes `json:"used"`
+	// Limit is the share of a member above which the pool system takes no more, 0 to 1; 0 means that it fills up.
+	Limit float64 `json:"limit"`
 }
 
 // Group is a set of members that carry one redundancy together.
@@ -26,6 +28,10 @@ type Group struct {
 	Name    string     `json:"name"`
 	Protect Protection `json:"protect"`
 	Members []Member   `json:"members"`
+	// Spread is true where pieces lie on whichever members have room, so that what lies on one can move to others; Heals where
+	// the pool system moves them by itself when a member is lost.
+	Spread bool `json:"spread"`
+	Heals  bool `json:"heals"`
 }
 
 // Protection says what a group or a volume can bear.
@@ -34,6 +40,12 @@ type Protection struct {
 	Words string `json:"words"`
 	// Tolerance is how many members, or domains, can be lost with all data kept.
 	Tolerance int `json:"tolerance"`
+	// Data is how many pieces of a stripe carry data: 1, or 0, for copies, k for parity or erasure coding of k and Tolerance
+	// more; -1 for a stripe that is as wide as there are members.
+	Data int `json:"data"`
+	// StopsAt is with how many losses it is not served any more, though nothing is lost yet; 0 for one that is served as long
+	// as nothing is lost.
+	StopsAt int `json:"stops_at"`
 	// Domains is true when copies are spread over failure domains (hosts): all members lost in one count once.
 	Domains bool `json:"domains"`
 	// None is true for a group that has no protection of its own: its volumes have.
@@ -46,6 +58,16 @@ type Volume struct {
 	Group   string      `json:"group"` // empty: as its groups are
 	Protect Protection  `json:"protect"`
 	Used    drive.Bytes `json:"used"`
+	// Extents say which members hold which parts of it, where the pool system can tell; then it is they that count, not the
+	// whole group.
+	Extents []Extent `json:"extents"`
+}
+
+// Extent is all parts of a volume whose pieces lie on the same members.
+type Extent struct {
+	Slots []string    `json:"slots"` // one for each piece
+	Need  int         `json:"need"`  // how many pieces it takes to read it
+	Bytes drive.Bytes `json:"bytes"` // of one piece
 }
 
 // MemberState is what the pool system thinks of a member.
@@ -73,8 +95,10 @@ type Member struct {
 	Size   drive.Bytes `json:"size"`
 	Used   drive.Bytes `json:"used"`
 	// Needs is the least size in bytes a replacement must have.
-	Needs  drive.Bytes `json:"needs"`
-	Errors Errors      `json:"errors"`
+	Needs drive.Bytes `json:"needs"`
+	// Parity is true of a member that holds nothing but the parity of the others.
+	Parity bool   `json:"parity"`
+	Errors Errors `json:"errors"`
 }
 
 // Errors are the pool's own counters for a member.
