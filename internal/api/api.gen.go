@@ -519,6 +519,33 @@ func (e PoolActionAction) Valid() bool {
 	}
 }
 
+// Defines values for PoolOutcome.
+const (
+	StaysLost        PoolOutcome = "lost"
+	StaysReduced     PoolOutcome = "reduced margin"
+	StaysSafe        PoolOutcome = "safe"
+	StaysUnknown     PoolOutcome = "unknown"
+	StaysUnreachable PoolOutcome = "unreachable"
+)
+
+// Valid indicates whether the value is a known member of the PoolOutcome enum.
+func (e PoolOutcome) Valid() bool {
+	switch e {
+	case StaysLost:
+		return true
+	case StaysReduced:
+		return true
+	case StaysSafe:
+		return true
+	case StaysUnknown:
+		return true
+	case StaysUnreachable:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RecoveryKind.
 const (
 	RecoveryKindDrain     RecoveryKind = "drain"
@@ -1005,6 +1032,16 @@ type Check struct {
 // CheckResult defines model for Check.Result.
 type CheckResult string
 
+// Comeback defines model for Comeback.
+type Comeback struct {
+	ByItself   bool   `json:"by_itself"`
+	HasBytes   int64  `json:"has_bytes"`
+	NeedsBytes int64  `json:"needs_bytes"`
+	Says       string `json:"says"`
+	Slot       string `json:"slot"`
+	Spare      string `json:"spare,omitempty,omitzero"`
+}
+
 // ConfirmTail defines model for ConfirmTail.
 type ConfirmTail struct {
 	Tail string `json:"tail"`
@@ -1153,11 +1190,49 @@ type DriveTests struct {
 	Tail  string   `json:"tail"`
 }
 
+// Effect defines model for Effect.
+type Effect struct {
+	Group string `json:"group,omitempty,omitzero"`
+
+	// Is how many more members can be lost before data is
+	Is         Margin      `json:"is"`
+	Outcome    PoolOutcome `json:"outcome"`
+	Protection string      `json:"protection"`
+	UsedBytes  int64       `json:"used_bytes"`
+
+	// Volume empty when it speaks of a group as a whole
+	Volume string `json:"volume,omitempty,omitzero"`
+
+	// Was how many more members can be lost before data is
+	Was Margin `json:"was"`
+}
+
 // EnclosureReport defines model for EnclosureReport.
 type EnclosureReport struct {
 	Name     string          `json:"name"`
 	Parts    []PartReport    `json:"parts,omitempty,omitzero"`
 	Sections []SectionReport `json:"sections"`
+}
+
+// Endurance defines model for Endurance.
+type Endurance struct {
+	Lost  int              `json:"lost"`
+	Of    []EnduranceOf    `json:"of"`
+	Sets  int              `json:"sets"`
+	Worst []EnduranceWorst `json:"worst"`
+}
+
+// EnduranceOf defines model for EnduranceOf.
+type EnduranceOf struct {
+	Outcome PoolOutcome `json:"outcome"`
+	Sets    int         `json:"sets"`
+}
+
+// EnduranceWorst defines model for EnduranceWorst.
+type EnduranceWorst struct {
+	Lose    []string    `json:"lose"`
+	Outcome PoolOutcome `json:"outcome"`
+	Volumes []string    `json:"volumes"`
 }
 
 // Enrol defines model for Enrol.
@@ -1191,6 +1266,18 @@ type Evidence struct {
 	Source string    `json:"source"`
 }
 
+// Extent defines model for Extent.
+type Extent struct {
+	// Bytes of one piece
+	Bytes int64 `json:"bytes"`
+
+	// Need how many pieces it takes to read it
+	Need int `json:"need"`
+
+	// Slots one for each piece
+	Slots []string `json:"slots"`
+}
+
 // FailedAt where its newest failed self-test stopped, and what lies there
 type FailedAt struct {
 	Lba  int64  `json:"lba"`
@@ -1222,20 +1309,41 @@ type Finding struct {
 	Verdict  Verdict    `json:"verdict"`
 }
 
+// Fit defines model for Fit.
+type Fit struct {
+	Candidates []LostMember `json:"candidates"`
+	Group      string       `json:"group,omitempty,omitzero"`
+	LeastBytes int64        `json:"least_bytes"`
+	MostBytes  int64        `json:"most_bytes,omitempty,omitzero"`
+	Slot       string       `json:"slot"`
+	Tail       string       `json:"tail,omitempty,omitzero"`
+	WhyLeast   string       `json:"why_least"`
+	WhyMost    string       `json:"why_most,omitempty,omitzero"`
+}
+
 // Group defines model for Group.
 type Group struct {
+	// Heals a lost member's share is restored on the others by itself
+	Heals bool `json:"heals,omitempty,omitzero"`
+
 	// Margin how many more members can be lost before data is
-	Margin     Margin   `json:"margin"`
-	Members    []Member `json:"members"`
-	Name       string   `json:"name"`
-	Protection string   `json:"protection"`
+	Margin     Margin     `json:"margin"`
+	Members    []Member   `json:"members"`
+	Name       string     `json:"name"`
+	Protect    Protection `json:"protect,omitempty,omitzero"`
+	Protection string     `json:"protection"`
+
+	// Spread pieces lie on whichever members have room
+	Spread bool `json:"spread,omitempty,omitzero"`
 }
 
 // GroupReport defines model for GroupReport.
 type GroupReport struct {
+	Heals      bool           `json:"heals,omitempty,omitzero"`
 	Members    []MemberReport `json:"members"`
 	Name       string         `json:"name"`
 	Protection Protection     `json:"protection"`
+	Spread     bool           `json:"spread,omitempty,omitzero"`
 }
 
 // Growth defines model for Growth.
@@ -1442,6 +1550,14 @@ type LogEntry struct {
 	Who  string    `json:"who"`
 }
 
+// LostMember defines model for LostMember.
+type LostMember struct {
+	Bay   string `json:"bay,omitempty,omitzero"`
+	Drive string `json:"drive,omitempty,omitzero"`
+	Slot  string `json:"slot"`
+	Tail  string `json:"tail,omitempty,omitzero"`
+}
+
 // Margin how many more members can be lost before data is
 type Margin struct {
 	Known   bool   `json:"known"`
@@ -1465,12 +1581,15 @@ type Member struct {
 	Errors     MemberErrors `json:"errors"`
 	Log        string       `json:"log,omitempty,omitzero"`
 	NeedsBytes int64        `json:"needs_bytes"`
-	SizeBytes  int64        `json:"size_bytes"`
-	Slot       string       `json:"slot"`
-	State      string       `json:"state"`
-	Tail       string       `json:"tail"`
-	UsedBytes  int64        `json:"used_bytes"`
-	Verdict    Verdict      `json:"verdict"`
+
+	// Parity it holds nothing but the parity of the others
+	Parity    bool    `json:"parity,omitempty,omitzero"`
+	SizeBytes int64   `json:"size_bytes"`
+	Slot      string  `json:"slot"`
+	State     string  `json:"state"`
+	Tail      string  `json:"tail"`
+	UsedBytes int64   `json:"used_bytes"`
+	Verdict   Verdict `json:"verdict"`
 }
 
 // MemberErrors defines model for MemberErrors.
@@ -1489,6 +1608,7 @@ type MemberReport struct {
 	Errors     MemberErrors `json:"errors"`
 	Log        string       `json:"log,omitempty,omitzero"`
 	NeedsBytes int64        `json:"needs_bytes"`
+	Parity     bool         `json:"parity,omitempty,omitzero"`
 	SizeBytes  int64        `json:"size_bytes"`
 	Slot       string       `json:"slot"`
 	State      string       `json:"state"`
@@ -1515,6 +1635,65 @@ type MetricValue struct {
 	Total float64 `json:"total,omitempty,omitzero"`
 	Unit  string  `json:"unit"`
 	Value float64 `json:"value"`
+}
+
+// MoveChange defines model for MoveChange.
+type MoveChange struct {
+	// After it can come only after the old one has left: there is no free bay
+	After bool `json:"after,omitempty,omitzero"`
+
+	// Domain host it comes to; that of the one that leaves when empty
+	Domain string `json:"domain,omitempty,omitzero"`
+
+	// InBytes size of the drive that comes; 0 for none
+	InBytes int64 `json:"in_bytes,omitempty,omitzero"`
+
+	// Out the member that leaves: slot, drive or label tail
+	Out string `json:"out,omitempty,omitzero"`
+}
+
+// MoveOrder defines model for MoveOrder.
+type MoveOrder struct {
+	// AsAskedBytes what the order moves in which they were asked for; 0 when that one does not hold
+	AsAskedBytes int64 `json:"as_asked_bytes,omitempty,omitzero"`
+	Bytes        int64 `json:"bytes"`
+
+	// Proven no other order moves less
+	Proven bool            `json:"proven"`
+	Steps  []MoveOrderStep `json:"steps"`
+}
+
+// MoveOrderMove defines model for MoveOrderMove.
+type MoveOrderMove struct {
+	Bytes int64  `json:"bytes"`
+	From  string `json:"from"`
+	To    string `json:"to"`
+}
+
+// MoveOrderStep defines model for MoveOrderStep.
+type MoveOrderStep struct {
+	Bytes int64           `json:"bytes"`
+	Moves []MoveOrderMove `json:"moves"`
+	Words string          `json:"words"`
+}
+
+// MoveRoom defines model for MoveRoom.
+type MoveRoom struct {
+	Fits bool `json:"fits"`
+
+	// FreeBytes of all others together; that it is enough does not make it fit
+	FreeBytes int64  `json:"free_bytes"`
+	NeedBytes int64  `json:"need_bytes"`
+	Why       string `json:"why,omitempty,omitzero"`
+}
+
+// MovesAsked defines model for MovesAsked.
+type MovesAsked struct {
+	Changes []MoveChange `json:"changes"`
+
+	// Group which group; not needed when the pool has one
+	Group string  `json:"group,omitempty,omitzero"`
+	Limit float64 `json:"limit,omitempty,omitzero"`
 }
 
 // Notice defines model for Notice.
@@ -1834,7 +2013,10 @@ type Pool struct {
 	Hosts      []string `json:"hosts"`
 	Id         string   `json:"id"`
 	Kind       string   `json:"kind"`
-	Logs       []Member `json:"logs"`
+
+	// Limit share of a member above which the pool system takes no more, 0 to 1
+	Limit float64  `json:"limit,omitempty,omitzero"`
+	Logs  []Member `json:"logs"`
 
 	// Margin how many more members can be lost before data is
 	Margin   Margin    `json:"margin"`
@@ -1866,6 +2048,9 @@ type PoolAction struct {
 // PoolActionAction defines model for PoolAction.Action.
 type PoolActionAction string
 
+// PoolOutcome defines model for PoolOutcome.
+type PoolOutcome string
+
 // PoolReport defines model for PoolReport.
 type PoolReport struct {
 	CapacityBytes int64         `json:"capacity_bytes"`
@@ -1875,6 +2060,7 @@ type PoolReport struct {
 	// Inconsistent it changed while it was read
 	Inconsistent bool             `json:"inconsistent,omitempty,omitzero"`
 	Kind         string           `json:"kind"`
+	Limit        float64          `json:"limit,omitempty,omitzero"`
 	Logs         []MemberReport   `json:"logs"`
 	Name         string           `json:"name"`
 	Recoveries   []RecoveryReport `json:"recoveries,omitempty,omitzero"`
@@ -1894,10 +2080,43 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Prospect defines model for Prospect.
+type Prospect struct {
+	// Along slots of members that depend on a log device that is lost
+	Along     []string   `json:"along"`
+	Comebacks []Comeback `json:"comebacks"`
+	Effects   []Effect   `json:"effects"`
+	Endurance Endurance  `json:"endurance,omitempty,omitzero"`
+
+	// Healed how many more members can be lost before data is
+	Healed Margin `json:"healed"`
+
+	// Is how many more members can be lost before data is
+	Is      Margin       `json:"is"`
+	Lose    []LostMember `json:"lose"`
+	Outcome PoolOutcome  `json:"outcome"`
+	Pool    string       `json:"pool"`
+	Room    MoveRoom     `json:"room,omitempty,omitzero"`
+
+	// Was how many more members can be lost before data is
+	Was Margin `json:"was"`
+}
+
 // Protection defines model for Protection.
 type Protection struct {
-	Domains   bool   `json:"domains,omitempty,omitzero"`
-	None      bool   `json:"none,omitempty,omitzero"`
+	// Data pieces of a stripe that carry data: 1 for copies, -1 for as many as there are members besides the tolerance
+	Data int `json:"data,omitempty,omitzero"`
+
+	// Domains all members of one failure domain count once
+	Domains bool `json:"domains,omitempty,omitzero"`
+
+	// None the group has none of its own; its volumes have
+	None bool `json:"none,omitempty,omitzero"`
+
+	// StopsAt with how many losses it is not served, though nothing is lost; 0: never
+	StopsAt int `json:"stops_at,omitempty,omitzero"`
+
+	// Tolerance how many members, or failure domains, can be lost with all data kept
 	Tolerance int    `json:"tolerance"`
 	Words     string `json:"words"`
 }
@@ -2466,17 +2685,21 @@ type Verdict string
 
 // Volume defines model for Volume.
 type Volume struct {
-	Group string `json:"group,omitempty,omitzero"`
+	// Extents which members hold which parts, where it is known
+	Extents []Extent `json:"extents,omitempty,omitzero"`
+	Group   string   `json:"group,omitempty,omitzero"`
 
 	// Margin how many more members can be lost before data is
-	Margin     Margin `json:"margin"`
-	Name       string `json:"name"`
-	Protection string `json:"protection"`
-	UsedBytes  int64  `json:"used_bytes"`
+	Margin     Margin     `json:"margin"`
+	Name       string     `json:"name"`
+	Protect    Protection `json:"protect,omitempty,omitzero"`
+	Protection string     `json:"protection"`
+	UsedBytes  int64      `json:"used_bytes"`
 }
 
 // VolumeReport defines model for VolumeReport.
 type VolumeReport struct {
+	Extents    []Extent   `json:"extents,omitempty,omitzero"`
 	Group      string     `json:"group,omitempty,omitzero"`
 	Name       string     `json:"name"`
 	Protection Protection `json:"protection"`
@@ -2633,6 +2856,18 @@ type ActOnPoolParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// WhatIfParams defines parameters for WhatIf.
+type WhatIfParams struct {
+	// Lose members to lose: a slot, a drive, its label tail, or a host for all of its members
+	Lose []string `form:"lose,omitempty" json:"lose,omitempty,omitzero"`
+
+	// Survives look at every set of this many members as well
+	Survives int `form:"survives,omitempty" json:"survives,omitempty,omitzero"`
+
+	// Limit how full a member may become, 0 to 1; without it, what the pool system says
+	Limit float64 `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+}
+
 // ListRecoveriesParams defines parameters for ListRecoveries.
 type ListRecoveriesParams struct {
 	// Pool only of this pool
@@ -2762,6 +2997,9 @@ type SetPlanJSONRequestBody = PlanChange
 
 // ActOnPoolJSONRequestBody defines body for ActOnPool for application/json ContentType.
 type ActOnPoolJSONRequestBody = PoolAction
+
+// PlanMovesJSONRequestBody defines body for PlanMoves for application/json ContentType.
+type PlanMovesJSONRequestBody = MovesAsked
 
 // SetThresholdJSONRequestBody defines body for SetThreshold for application/json ContentType.
 type SetThresholdJSONRequestBody = ThresholdSet
@@ -3112,6 +3350,20 @@ type ClientInterface interface {
 	// ActOnPool performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
 	// Takes a body of the `application/json` content type.
 	ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PoolFit performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+	PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanMovesWithBody performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
+	// with any type of body and a specified content type.
+	PlanMovesWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanMoves performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+	// Takes a body of the `application/json` content type.
+	PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhatIf performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+	WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLatestReadings performs a GET /readings (the `GetLatestReadings` operationId) request.
 	//
@@ -4157,6 +4409,60 @@ func (c *Client) ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *
 // Takes a body of the `application/json` content type.
 func (c *Client) ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnPoolRequest(c.Server, pool, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PoolFit performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+func (c *Client) PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPoolFitRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanMovesWithBody performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) PlanMovesWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanMovesRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanMoves performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanMovesRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhatIf performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+func (c *Client) WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhatIfRequest(c.Server, pool, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6786,6 +7092,164 @@ func NewActOnPoolRequestWithBody(server string, pool PoolParam, params *ActOnPoo
 	return req, nil
 }
 
+// NewPoolFitRequest constructs an http.Request for the PoolFit method
+func NewPoolFitRequest(server string, pool PoolParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/fit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanMovesRequest calls the generic PlanMoves builder with application/json body
+func NewPlanMovesRequest(server string, pool PoolParam, body PlanMovesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanMovesRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewPlanMovesRequestWithBody constructs an http.Request for the PlanMoves method, with any body, and a specified content type
+func NewPlanMovesRequestWithBody(server string, pool PoolParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/moves", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWhatIfRequest constructs an http.Request for the WhatIf method
+func NewWhatIfRequest(server string, pool PoolParam, params *WhatIfParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/whatif", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Lose != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lose", params.Lose, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "survives", params.Survives, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLatestReadingsRequest constructs an http.Request for the GetLatestReadings method
 func NewGetLatestReadingsRequest(server string) (*http.Request, error) {
 	var err error
@@ -8275,6 +8739,26 @@ type ClientWithResponsesInterface interface {
 	// ActOnPoolWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ActOnPoolWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error)
+
+	// PoolFitWithResponse performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PoolFitWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*PoolFitResponse, error)
+
+	// PlanMovesWithBodyWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PlanMovesWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error)
+
+	// PlanMovesWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	PlanMovesWithResponse(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error)
+
+	// WhatIfWithResponse performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	WhatIfWithResponse(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*WhatIfResponse, error)
 
 	// GetLatestReadingsWithResponse performs a GET /readings (the `GetLatestReadings` operationId) request.
 	//
@@ -10692,6 +11176,150 @@ func (r ActOnPoolResponse) ContentType() string {
 	return ""
 }
 
+type PoolFitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Fit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PoolFitResponse) GetJSON200() *[]Fit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PoolFitResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PoolFitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PoolFitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PoolFitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PoolFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanMovesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MoveOrder
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanMovesResponse) GetJSON200() *MoveOrder {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanMovesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanMovesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanMovesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanMovesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanMovesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhatIfResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Prospect
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhatIfResponse) GetJSON200() *Prospect {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhatIfResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhatIfResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhatIfResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhatIfResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhatIfResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLatestReadingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12555,6 +13183,50 @@ func (c *ClientWithResponses) ActOnPoolWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseActOnPoolResponse(rsp)
+}
+
+// PoolFitWithResponse performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PoolFitWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*PoolFitResponse, error) {
+	rsp, err := c.PoolFit(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePoolFitResponse(rsp)
+}
+
+// PlanMovesWithBodyWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PlanMovesWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error) {
+	rsp, err := c.PlanMovesWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanMovesResponse(rsp)
+}
+
+// PlanMovesWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PlanMovesWithResponse(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error) {
+	rsp, err := c.PlanMoves(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanMovesResponse(rsp)
+}
+
+// WhatIfWithResponse performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) WhatIfWithResponse(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*WhatIfResponse, error) {
+	rsp, err := c.WhatIf(ctx, pool, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhatIfResponse(rsp)
 }
 
 // GetLatestReadingsWithResponse performs a GET /readings (the `GetLatestReadings` operationId) request.
@@ -14489,6 +15161,105 @@ func ParseActOnPoolResponse(rsp *http.Response) (*ActOnPoolResponse, error) {
 	return response, nil
 }
 
+// ParsePoolFitResponse parses an HTTP response from a PoolFitWithResponse call
+func ParsePoolFitResponse(rsp *http.Response) (*PoolFitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PoolFitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Fit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanMovesResponse parses an HTTP response from a PlanMovesWithResponse call
+func ParsePlanMovesResponse(rsp *http.Response) (*PlanMovesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanMovesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MoveOrder
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWhatIfResponse parses an HTTP response from a WhatIfWithResponse call
+func ParseWhatIfResponse(rsp *http.Response) (*WhatIfResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhatIfResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Prospect
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLatestReadingsResponse parses an HTTP response from a GetLatestReadingsWithResponse call
 func ParseGetLatestReadingsResponse(rsp *http.Response) (*GetLatestReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15408,6 +16179,15 @@ type ServerInterface interface {
 
 	// (POST /pools/{pool}/actions)
 	ActOnPool(ctx *echo.Context, pool PoolParam, params ActOnPoolParams) error
+
+	// (GET /pools/{pool}/fit)
+	PoolFit(ctx *echo.Context, pool PoolParam) error
+
+	// (POST /pools/{pool}/moves)
+	PlanMoves(ctx *echo.Context, pool PoolParam) error
+
+	// (GET /pools/{pool}/whatif)
+	WhatIf(ctx *echo.Context, pool PoolParam, params WhatIfParams) error
 
 	// (GET /readings)
 	GetLatestReadings(ctx *echo.Context) error
@@ -16464,6 +17244,77 @@ func (w *ServerInterfaceWrapper) ActOnPool(ctx *echo.Context) error {
 	return err
 }
 
+// PoolFit converts echo context to params.
+func (w *ServerInterfaceWrapper) PoolFit(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PoolFit(ctx, pool)
+	return err
+}
+
+// PlanMoves converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanMoves(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanMoves(ctx, pool)
+	return err
+}
+
+// WhatIf converts echo context to params.
+func (w *ServerInterfaceWrapper) WhatIf(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WhatIfParams
+	// ------------- Optional query parameter "lose" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lose", ctx.QueryParams(), &params.Lose, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lose: %s", err))
+	}
+
+	// ------------- Optional query parameter "survives" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "survives", ctx.QueryParams(), &params.Survives, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter survives: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WhatIf(ctx, pool, params)
+	return err
+}
+
 // GetLatestReadings converts echo context to params.
 func (w *ServerInterfaceWrapper) GetLatestReadings(ctx *echo.Context) error {
 	var err error
@@ -17040,6 +17891,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/round", wrapper.GetRound, options.OperationMiddlewares["getRound"]...)
 	router.GET(options.BaseURL+"/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.GET(options.BaseURL+"/pools/:pool", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
+	router.GET(options.BaseURL+"/pools/:pool/whatif", wrapper.WhatIf, options.OperationMiddlewares["whatIf"]...)
+	router.POST(options.BaseURL+"/pools/:pool/moves", wrapper.PlanMoves, options.OperationMiddlewares["planMoves"]...)
+	router.GET(options.BaseURL+"/pools/:pool/fit", wrapper.PoolFit, options.OperationMiddlewares["poolFit"]...)
 	router.POST(options.BaseURL+"/pools/:pool/actions", wrapper.ActOnPool, options.OperationMiddlewares["actOnPool"]...)
 	router.GET(options.BaseURL+"/recoveries", wrapper.ListRecoveries, options.OperationMiddlewares["listRecoveries"]...)
 	router.GET(options.BaseURL+"/recoveries/:id", wrapper.GetRecovery, options.OperationMiddlewares["getRecovery"]...)

@@ -159,7 +159,7 @@ func (b *builder) scrubbed(p *Pool, days int) {
 func (b *builder) soundscape() *Pool {
 	p := b.pool("soundscape", "parity groups", "skerry", recovery.Resilver)
 	for g := range 2 {
-		group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2}}
+		group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1}}
 		for i := range 9 {
 			d := b.drive(vr4, "skerry", "front", 3.6-float64(g)*0.9)
 			group.Members = append(group.Members, member(p, d, fmt.Sprintf("%d.%d", g+1, i+1), 2870*gigabyte))
@@ -176,7 +176,7 @@ func (b *builder) soundscape() *Pool {
 
 func (b *builder) tidegauge() {
 	p := b.pool("tidegauge", "parity group", "fulmar", recovery.Rebuild)
-	g := pool.Group{Name: "group 1", Protect: pool.Protection{Words: "single parity", Tolerance: 1}}
+	g := pool.Group{Name: "group 1", Protect: pool.Protection{Words: "single parity", Tolerance: 1, Data: -1}}
 	for i := range 5 {
 		age := 4.1
 		if i == 3 {
@@ -201,7 +201,7 @@ func (b *builder) plankton() {
 	log := member(p, b.drive(st48, "fulmar", "front", 2.9), "log.1", 40*gigabyte)
 	p.Logs = []pool.Member{log}
 	for g := range 3 {
-		group := pool.Group{Name: fmt.Sprintf("mirror %d", g+1), Protect: pool.Protection{Words: "two-way mirror", Tolerance: 1}}
+		group := pool.Group{Name: fmt.Sprintf("mirror %d", g+1), Protect: pool.Protection{Words: "two-way mirror", Tolerance: 1, Data: 1}}
 		for i := range 2 {
 			m := member(p, b.drive(of8, "fulmar", "front", 2.9), fmt.Sprintf("%d.%d", g+1, i+1), 4100*gigabyte)
 			m.Log = log.Slot
@@ -218,7 +218,7 @@ func (b *builder) plankton() {
 
 func (b *builder) specimens() {
 	p := b.pool("specimens", "mixed protection", "petrel", recovery.Rebuild)
-	g := pool.Group{Name: "drives", Protect: pool.Protection{Words: "by volume", None: true}}
+	g := pool.Group{Name: "drives", Protect: pool.Protection{Words: "by volume", None: true}, Spread: true}
 	for i, m := range []model{vr2, vr4, vr4, of6, of6, of8, of8} {
 		d := b.drive(m, "petrel", "front", 3+0.3*float64(i))
 		g.Members = append(g.Members, member(p, d, fmt.Sprint(i+1), d.Desc.Capacity/100*93))
@@ -227,17 +227,20 @@ func (b *builder) specimens() {
 	for _, v := range []struct {
 		name, words string
 		tolerance   int
+		data        int
 		used        drive.Bytes
-	}{{"scans-raw", "double copies", 1, 7 * terabyte}, {"scans-master", "triple copies", 2, 3 * terabyte},
-		{"catalogue", "single parity", 1, 4 * terabyte}, {"thumbnails", "no redundancy", 0, 900 * gigabyte}} {
-		p.Volumes = append(p.Volumes, pool.Volume{Name: v.name, Group: g.Name, Protect: pool.Protection{Words: v.words, Tolerance: v.tolerance}, Used: v.used})
+	}{{"scans-raw", "double copies", 1, 1, 9 * terabyte}, {"scans-master", "triple copies", 2, 1, 3 * terabyte},
+		{"catalogue", "single parity", 1, 2, 4 * terabyte}, {"thumbnails", "no redundancy", 0, 1, 900 * gigabyte}} {
+		p.Volumes = append(p.Volumes, pool.Volume{Name: v.name, Group: g.Name, Protect: pool.Protection{Words: v.words, Tolerance: v.tolerance, Data: v.data}, Used: v.used})
 	}
 	p.finish(0.5, 0.93)
 }
 
 func (b *builder) driftnet() *Pool {
 	p := b.pool("driftnet", "distributed copies", "skerry", recovery.Rebalance)
-	g := pool.Group{Name: "all hosts", Protect: pool.Protection{Words: "three copies over hosts", Tolerance: 2, Domains: true}}
+	g := pool.Group{Name: "all hosts", Spread: true, Heals: true,
+		Protect: pool.Protection{Words: "three copies over hosts", Tolerance: 2, Data: 1, StopsAt: 2, Domains: true}}
+	p.Limit = 0.85
 	for _, at := range []struct{ host, section string }{{"skerry", "front"}, {"fulmar", "front"}, {"petrel", "front"}, {"guillemot", "front"}} {
 		logSection := at.section
 		if at.host == "skerry" {
@@ -259,13 +262,15 @@ func (b *builder) driftnet() *Pool {
 
 func (b *builder) logbook() {
 	p := b.pool("logbook", "dedicated parity", "guillemot", recovery.Rebuild)
-	g := pool.Group{Name: "data and parity", Protect: pool.Protection{Words: "dedicated parity", Tolerance: 1}}
+	g := pool.Group{Name: "data and parity", Protect: pool.Protection{Words: "dedicated parity", Tolerance: 1, Data: -1}}
 	for i, m := range []model{vr2, vr4, vr4, of6, of6} {
 		slot := fmt.Sprintf("data.%d", i+1)
 		if i == 4 {
 			slot = "parity"
 		}
-		g.Members = append(g.Members, member(p, b.drive(m, "guillemot", "front", 5.2), slot, capacity(m.gb)/100*61))
+		x := member(p, b.drive(m, "guillemot", "front", 5.2), slot, capacity(m.gb)/100*61)
+		x.Parity = slot == "parity"
+		g.Members = append(g.Members, x)
 	}
 	p.Groups = []pool.Group{g}
 	p.Volumes = []pool.Volume{{Name: "diaries", Protect: g.Protect, Used: 9 * terabyte}}
@@ -332,7 +337,7 @@ func (b *builder) more(n int) {
 			Sections: []enclosure.Section{section("front", 3, 12, enclosure.AlongRows, true), section("rear", 2, 12, enclosure.AlongRows, true)}}}})
 		p := b.pool(name+"-store", "parity groups", name, recovery.Resilver)
 		for g := 0; g < 6 && n > 0; g++ {
-			group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2}}
+			group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1}}
 			for i := 0; i < 10 && n > 0; i++ {
 				side := "front"
 				if g*10+i >= 36 {

@@ -16,13 +16,6 @@ import (
 
 // The views are what all three faces show: made here, once, from the core's values.
 
-func viewMargin(m pool.Margin, known bool) api.Margin {
-	if !known {
-		return api.Margin{Words: "unknown"}
-	}
-	return api.Margin{Known: true, Members: int(m), Words: m.String()}
-}
-
 func viewFinding(f health.Finding) api.Finding {
 	out := api.Finding{Rule: f.Rule, Verdict: api.Verdict(f.Verdict), Strength: string(f.Strength), Says: f.Says, Do: f.Do, Since: f.Since,
 		Metric: string(f.Metric), Evidence: []api.Evidence{}}
@@ -152,12 +145,12 @@ func margins(at place) (now, after api.Margin) {
 	if at.pool == nil {
 		return now, after
 	}
-	now = viewMargin(at.pool.Margin())
+	now = wire.Margin(at.pool.Margin())
 	if at.member.State == pool.Out || at.member.State == pool.Standby {
 		return now, now
 	}
 	left, _, known := at.pool.Without(at.member.Slot)
-	return now, viewMargin(left, known)
+	return now, wire.Margin(left, known)
 }
 
 // Trend is one metric of a drive over time, with its group's other members beside it.
@@ -236,9 +229,9 @@ func (s *Service) Pool(name string) (api.Pool, error) {
 }
 
 func (s *Service) viewPool(p *poolState) api.Pool {
-	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), SeenAt: p.at,
+	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, SeenAt: p.at,
 		Groups: []api.Group{}, Volumes: []api.Volume{}, Spares: s.viewMembers(p.Spares), Logs: s.viewMembers(p.Logs)}
-	out.Margin = viewMargin(p.Margin())
+	out.Margin = wire.Margin(p.Margin())
 	if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {
 		out.Stale = true
 	}
@@ -249,13 +242,13 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 				out.Hosts = append(out.Hosts, m.Domain)
 			}
 		}
-		out.Groups = append(out.Groups, api.Group{Name: g.Name, Protection: g.Protect.Words, Members: s.viewMembers(g.Members), Margin: viewMargin(p.GroupMargin(g))})
+		out.Groups = append(out.Groups, api.Group{Name: g.Name, Protection: g.Protect.Words, Protect: wire.Protection(g.Protect), Spread: g.Spread, Heals: g.Heals, Members: s.viewMembers(g.Members), Margin: wire.Margin(p.GroupMargin(g))})
 	}
 	slices.Sort(out.Hosts)
 	full, _ := whole.Margin()
 	out.FullMargin = int(full)
 	for _, v := range p.Volumes {
-		out.Volumes = append(out.Volumes, api.Volume{Name: v.Name, Group: v.Group, Protection: v.Protect.Words, UsedBytes: int64(v.Used), Margin: viewMargin(p.VolumeMargin(v))})
+		out.Volumes = append(out.Volumes, api.Volume{Name: v.Name, Group: v.Group, Protection: v.Protect.Words, Protect: wire.Protection(v.Protect), Extents: wire.Extents(v.Extents), UsedBytes: int64(v.Used), Margin: wire.Margin(p.VolumeMargin(v))})
 	}
 	for _, w := range s.openSwaps() {
 		if w.PoolID == p.ID {
@@ -271,7 +264,7 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 func (s *Service) viewMembers(in []pool.Member) []api.Member {
 	out := make([]api.Member, len(in))
 	for i, m := range in {
-		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, SizeBytes: int64(m.Size),
+		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, SizeBytes: int64(m.Size),
 			UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: wire.MemberErrors(m.Errors), Verdict: api.Unknown}
 		if d := s.drives[m.Drive]; d != nil {
 			out[i].Tail, out[i].Bay, out[i].Verdict = d.tail(), d.bay(), api.Verdict(s.judge()[m.Drive].verdict)

@@ -179,18 +179,19 @@ func ToSection(s api.SectionReport) enclosure.Section {
 	return out
 }
 
-func protection(p pool.Protection) api.Protection {
-	return api.Protection{Words: p.Words, Tolerance: p.Tolerance, Domains: p.Domains, None: p.None}
+// Protection to the API.
+func Protection(p pool.Protection) api.Protection {
+	return api.Protection{Words: p.Words, Tolerance: p.Tolerance, Data: p.Data, StopsAt: p.StopsAt, Domains: p.Domains, None: p.None}
 }
 
 func toProtection(p api.Protection) pool.Protection {
-	return pool.Protection{Words: p.Words, Tolerance: p.Tolerance, Domains: p.Domains, None: p.None}
+	return pool.Protection{Words: p.Words, Tolerance: p.Tolerance, Data: p.Data, StopsAt: p.StopsAt, Domains: p.Domains, None: p.None}
 }
 
 func members(in []pool.Member) []api.MemberReport {
 	out := make([]api.MemberReport, len(in))
 	for i, m := range in {
-		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log,
+		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity,
 			SizeBytes: int64(m.Size), UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: MemberErrors(m.Errors)}
 	}
 	return out
@@ -204,7 +205,7 @@ func MemberErrors(e pool.Errors) api.MemberErrors {
 func toMembers(in []api.MemberReport) []pool.Member {
 	out := make([]pool.Member, len(in))
 	for i, m := range in {
-		out[i] = pool.Member{Slot: m.Slot, State: pool.MemberState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log,
+		out[i] = pool.Member{Slot: m.Slot, State: pool.MemberState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity,
 			Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes),
 			Errors: pool.Errors{Read: uint64(m.Errors.Read), Write: uint64(m.Errors.Write), Checksum: uint64(m.Errors.Checksum)}}
 	}
@@ -213,13 +214,13 @@ func toMembers(in []api.MemberReport) []pool.Member {
 
 // Pool to a report, with its recoveries.
 func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
-	out := api.PoolReport{Id: p.ID, Name: p.Name, Kind: p.Kind, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used),
+	out := api.PoolReport{Id: p.ID, Name: p.Name, Kind: p.Kind, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit,
 		Groups: []api.GroupReport{}, Volumes: []api.VolumeReport{}, Spares: members(p.Spares), Logs: members(p.Logs)}
 	for _, g := range p.Groups {
-		out.Groups = append(out.Groups, api.GroupReport{Name: g.Name, Protection: protection(g.Protect), Members: members(g.Members)})
+		out.Groups = append(out.Groups, api.GroupReport{Name: g.Name, Protection: Protection(g.Protect), Spread: g.Spread, Heals: g.Heals, Members: members(g.Members)})
 	}
 	for _, v := range p.Volumes {
-		out.Volumes = append(out.Volumes, api.VolumeReport{Name: v.Name, Group: v.Group, Protection: protection(v.Protect), UsedBytes: int64(v.Used)})
+		out.Volumes = append(out.Volumes, api.VolumeReport{Name: v.Name, Group: v.Group, Protection: Protection(v.Protect), UsedBytes: int64(v.Used), Extents: Extents(v.Extents)})
 	}
 	for _, r := range rs {
 		out.Recoveries = append(out.Recoveries, api.RecoveryReport{Id: r.ID, Kind: string(r.Kind), State: string(r.State),
@@ -231,13 +232,13 @@ func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
 
 // ToPool from a report.
 func ToPool(p api.PoolReport) pool.Pool {
-	out := pool.Pool{ID: p.Id, Name: p.Name, Kind: p.Kind, Capacity: drive.Bytes(p.CapacityBytes), Used: drive.Bytes(p.UsedBytes),
+	out := pool.Pool{ID: p.Id, Name: p.Name, Kind: p.Kind, Capacity: drive.Bytes(p.CapacityBytes), Used: drive.Bytes(p.UsedBytes), Limit: p.Limit,
 		Spares: toMembers(p.Spares), Logs: toMembers(p.Logs)}
 	for _, g := range p.Groups {
-		out.Groups = append(out.Groups, pool.Group{Name: g.Name, Protect: toProtection(g.Protection), Members: toMembers(g.Members)})
+		out.Groups = append(out.Groups, pool.Group{Name: g.Name, Protect: toProtection(g.Protection), Spread: g.Spread, Heals: g.Heals, Members: toMembers(g.Members)})
 	}
 	for _, v := range p.Volumes {
-		out.Volumes = append(out.Volumes, pool.Volume{Name: v.Name, Group: v.Group, Protect: toProtection(v.Protection), Used: drive.Bytes(v.UsedBytes)})
+		out.Volumes = append(out.Volumes, pool.Volume{Name: v.Name, Group: v.Group, Protect: toProtection(v.Protection), Used: drive.Bytes(v.UsedBytes), Extents: toExtents(v.Extents)})
 	}
 	return out
 }

@@ -187,6 +187,8 @@ func TestWhatIf(t *testing.T) {
 	require.Equal(t, "the spare s takes its place", w.Comebacks[0].Says)
 	w = parity.WhatIf([]string{"0.1", "0.2"})
 	require.Equal(t, []Effect{{Volume: "films", Was: 1, Is: -1, Used: 9 * tb, Outcome: Lost}}, w.Effects)
+	require.Equal(t, "what was on it is lost: it comes back from a backup only", w.Comebacks[0].Says)
+	require.Equal(t, Margin(-1), w.Healed)
 	w = parity.WhatIf([]string{"0.1", "1.2"})
 	require.Equal(t, "nothing takes its place until a drive is put in", w.Comebacks[1].Says, "one spare is for one")
 	e, err := parity.Survives(2)

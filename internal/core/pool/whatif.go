@@ -128,10 +128,13 @@ func (p *Pool) WhatIf(slots []string) Prospect {
 	}
 	w.Effects = p.effects(&after)
 	healed := after.clone()
-	w.Comebacks = p.comebacks(&healed, w.Lose)
+	w.Comebacks = p.comebacks(&healed, w)
 	w.Healed, _ = healed.Margin()
-	if !w.Known {
+	switch {
+	case !w.Known:
 		w.Healed = 0
+	case w.Is < 0:
+		w.Healed = w.Is // what is lost does not come back
 	}
 	return w
 }
@@ -196,7 +199,8 @@ func (p *Pool) stopped(g Group, v Volume) bool {
 
 // comebacks says how each of the lost comes back by itself, and makes it so in q: spares first, each for one; then where
 // the pool system restores shares on others, those, if there is room for all of them.
-func (p *Pool) comebacks(q *Pool, lost []string) (out []Comeback) {
+func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
+	lost := w.Lose
 	taken := map[string]bool{}
 	for _, slot := range lost {
 		m, group, ok := p.Slot(slot)
@@ -206,6 +210,11 @@ func (p *Pool) comebacks(q *Pool, lost []string) (out []Comeback) {
 		c := Comeback{Slot: slot, Needs: max(m.Needs, m.Used)}
 		if group == "" {
 			c.Says = "a log device does not come back by itself; the members that depend on it do not either"
+			out = append(out, c)
+			continue
+		}
+		if w.nothingLeft(group) {
+			c.Says = "what was on it is lost: it comes back from a backup only"
 			out = append(out, c)
 			continue
 		}
@@ -251,6 +260,19 @@ func (p *Pool) comebacks(q *Pool, lost []string) (out []Comeback) {
 		out = append(out, c)
 	}
 	return out
+}
+
+// nothingLeft says whether everything that lies on a group is lost.
+func (w Prospect) nothingLeft(group string) bool {
+	some := false
+	for _, e := range w.Effects {
+		if e.Group == group || e.Group == "" {
+			if some = true; e.Outcome != Lost {
+				return false
+			}
+		}
+	}
+	return some
 }
 
 func (p *Pool) isLog(slot string) bool {

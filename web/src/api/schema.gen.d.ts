@@ -87,6 +87,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pools/{pool}/whatif": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["whatIf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pools/{pool}/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["planMoves"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pools/{pool}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["poolFit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/pools/{pool}/actions": {
         parameters: {
             query?: never;
@@ -1168,10 +1225,20 @@ export interface components {
             recovery?: components["schemas"]["Recovery"];
             /** @description id of the open swap */
             swap?: string;
+            /**
+             * Format: double
+             * @description share of a member above which the pool system takes no more, 0 to 1
+             */
+            limit?: number;
         };
         Group: {
             name: string;
             protection: string;
+            protect?: components["schemas"]["Protection"];
+            /** @description pieces lie on whichever members have room */
+            spread?: boolean;
+            /** @description a lost member's share is restored on the others by itself */
+            heals?: boolean;
             members: components["schemas"]["Member"][];
             margin: components["schemas"]["Margin"];
         };
@@ -1179,9 +1246,148 @@ export interface components {
             name: string;
             group?: string;
             protection: string;
+            protect?: components["schemas"]["Protection"];
+            /** @description which members hold which parts, where it is known */
+            extents?: components["schemas"]["Extent"][];
             /** Format: int64 */
             used_bytes: number;
             margin: components["schemas"]["Margin"];
+        };
+        Extent: {
+            /** @description one for each piece */
+            slots: string[];
+            /** @description how many pieces it takes to read it */
+            need: number;
+            /**
+             * Format: int64
+             * @description of one piece
+             */
+            bytes: number;
+        };
+        Prospect: {
+            pool: string;
+            lose: components["schemas"]["LostMember"][];
+            /** @description slots of members that depend on a log device that is lost */
+            along: string[];
+            outcome: components["schemas"]["PoolOutcome"];
+            was: components["schemas"]["Margin"];
+            is: components["schemas"]["Margin"];
+            healed: components["schemas"]["Margin"];
+            effects: components["schemas"]["Effect"][];
+            comebacks: components["schemas"]["Comeback"][];
+            room?: components["schemas"]["MoveRoom"];
+            endurance?: components["schemas"]["Endurance"];
+        };
+        LostMember: {
+            slot: string;
+            tail?: string;
+            bay?: string;
+            drive?: string;
+        };
+        /** @enum {string} */
+        PoolOutcome: "safe" | "reduced margin" | "unknown" | "unreachable" | "lost";
+        Effect: {
+            /** @description empty when it speaks of a group as a whole */
+            volume?: string;
+            group?: string;
+            protection: string;
+            outcome: components["schemas"]["PoolOutcome"];
+            was: components["schemas"]["Margin"];
+            is: components["schemas"]["Margin"];
+            /** Format: int64 */
+            used_bytes: number;
+        };
+        Comeback: {
+            slot: string;
+            by_itself: boolean;
+            spare?: string;
+            says: string;
+            /** Format: int64 */
+            needs_bytes: number;
+            /** Format: int64 */
+            has_bytes: number;
+        };
+        MoveRoom: {
+            fits: boolean;
+            why?: string;
+            /** Format: int64 */
+            need_bytes: number;
+            /**
+             * Format: int64
+             * @description of all others together; that it is enough does not make it fit
+             */
+            free_bytes: number;
+        };
+        Endurance: {
+            lost: number;
+            sets: number;
+            of: components["schemas"]["EnduranceOf"][];
+            worst: components["schemas"]["EnduranceWorst"][];
+        };
+        EnduranceOf: {
+            outcome: components["schemas"]["PoolOutcome"];
+            sets: number;
+        };
+        EnduranceWorst: {
+            lose: string[];
+            outcome: components["schemas"]["PoolOutcome"];
+            volumes: string[];
+        };
+        MovesAsked: {
+            /** @description which group; not needed when the pool has one */
+            group?: string;
+            /** Format: double */
+            limit?: number;
+            changes: components["schemas"]["MoveChange"][];
+        };
+        MoveChange: {
+            /** @description the member that leaves: slot, drive or label tail */
+            out?: string;
+            /**
+             * Format: int64
+             * @description size of the drive that comes; 0 for none
+             */
+            in_bytes?: number;
+            /** @description host it comes to; that of the one that leaves when empty */
+            domain?: string;
+            /** @description it can come only after the old one has left: there is no free bay */
+            after?: boolean;
+        };
+        MoveOrder: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description what the order moves in which they were asked for; 0 when that one does not hold
+             */
+            as_asked_bytes?: number;
+            /** @description no other order moves less */
+            proven: boolean;
+            steps: components["schemas"]["MoveOrderStep"][];
+        };
+        MoveOrderStep: {
+            words: string;
+            /** Format: int64 */
+            bytes: number;
+            moves: components["schemas"]["MoveOrderMove"][];
+        };
+        MoveOrderMove: {
+            from: string;
+            to: string;
+            /** Format: int64 */
+            bytes: number;
+        };
+        Fit: {
+            slot: string;
+            tail?: string;
+            group?: string;
+            /** Format: int64 */
+            least_bytes: number;
+            why_least: string;
+            /** Format: int64 */
+            most_bytes?: number;
+            why_most?: string;
+            candidates: components["schemas"]["LostMember"][];
         };
         Member: {
             slot: string;
@@ -1198,6 +1404,8 @@ export interface components {
             used_bytes: number;
             /** Format: int64 */
             needs_bytes: number;
+            /** @description it holds nothing but the parity of the others */
+            parity?: boolean;
             errors: components["schemas"]["MemberErrors"];
         };
         MemberErrors: {
@@ -2345,16 +2553,27 @@ export interface components {
             recoveries?: components["schemas"]["RecoveryReport"][];
             /** @description it changed while it was read */
             inconsistent?: boolean;
+            /** Format: double */
+            limit?: number;
         };
         Protection: {
             words: string;
+            /** @description how many members, or failure domains, can be lost with all data kept */
             tolerance: number;
+            /** @description pieces of a stripe that carry data: 1 for copies, -1 for as many as there are members besides the tolerance */
+            data?: number;
+            /** @description with how many losses it is not served, though nothing is lost; 0: never */
+            stops_at?: number;
+            /** @description all members of one failure domain count once */
             domains?: boolean;
+            /** @description the group has none of its own; its volumes have */
             none?: boolean;
         };
         GroupReport: {
             name: string;
             protection: components["schemas"]["Protection"];
+            spread?: boolean;
+            heals?: boolean;
             members: components["schemas"]["MemberReport"][];
         };
         VolumeReport: {
@@ -2363,6 +2582,7 @@ export interface components {
             protection: components["schemas"]["Protection"];
             /** Format: int64 */
             used_bytes: number;
+            extents?: components["schemas"]["Extent"][];
         };
         MemberReport: {
             slot: string;
@@ -2377,6 +2597,7 @@ export interface components {
             used_bytes: number;
             /** Format: int64 */
             needs_bytes: number;
+            parity?: boolean;
             errors: components["schemas"]["MemberErrors"];
         };
         RecoveryReport: {
@@ -2595,6 +2816,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    whatIf: {
+        parameters: {
+            query?: {
+                /** @description members to lose: a slot, a drive, its label tail, or a host for all of its members */
+                lose?: string[];
+                /** @description look at every set of this many members as well */
+                survives?: number;
+                /** @description how full a member may become, 0 to 1; without it, what the pool system says */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what becomes of the pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prospect"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    planMoves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MovesAsked"];
+            };
+        };
+        responses: {
+            /** @description the order of changes that moves least */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveOrder"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    poolFit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description for each member, what size takes its place, and which drives that are in no pool have it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fit"][];
                 };
             };
             default: components["responses"]["Failure"];

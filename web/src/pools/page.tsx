@@ -1,11 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "../parts/format";
 import { Ago, Failed, Seam, Shape, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { MarginWords } from "./margin";
+import { Prospect } from "./prospect";
 
 export default function PoolPage() {
   const { pool: name = "" } = useParams();
@@ -13,6 +14,12 @@ export default function PoolPage() {
   const tell = useTell();
   const queries = useQueryClient();
   const pool = useQuery({ queryKey: ["pools", name], queryFn: () => got(client.GET("/pools/{pool}", { params: { path: { pool: name } } })) });
+  const [params, setParams] = useSearchParams();
+  // What is asked stands in the address, so that it can be sent to a colleague.
+  const asking = params.has("whatif");
+  const lose = params.getAll("lose");
+  const ask = (on: boolean, slots: string[]) => setParams(on ? [["whatif", ""], ...slots.map((s) => ["lose", s] as [string, string])] : [], { replace: true });
+  const take = asking ? (slot: string) => ask(true, lose.includes(slot) ? lose.filter((s) => s !== slot) : [...lose, slot]) : undefined;
   const act = useMutation({
     mutationFn: (action: "scrub" | "rebalance" | "stop") => got(client.POST("/pools/{pool}/actions", { params: { path: { pool: name }, ...once() }, body: { action } })),
     onSuccess: (o) => {
@@ -32,7 +39,8 @@ export default function PoolPage() {
       <div className="sheet mb-5 grid items-center gap-5 p-4 sm:grid-cols-[1fr_1fr_auto]">
         <MarginWords pool={p} />
         <p className="num text-soft">{decimal(p.used_bytes)} of {decimal(p.capacity_bytes)} used, {Math.round((100 * p.used_bytes) / Math.max(1, p.capacity_bytes))} %</p>
-        <span className="flex gap-2">
+        <span className="flex flex-wrap gap-2">
+          <button className={`button small ${asking ? "bg-raised" : ""}`} aria-pressed={asking} onClick={() => ask(!asking, [])}>What if</button>
           {p.swap && <Link className="button main small" to={`/swaps/${p.swap}`}>Open the swap</Link>}
           {live ? (r!.kind === "scrub" || r!.kind === "rebalance") && <button className="button small" onClick={() => act.mutate("stop")}>Stop the {r!.kind}</button> : <button className="button small" disabled={act.isPending} onClick={() => act.mutate("scrub")}>Scrub</button>}
         </span>
@@ -43,9 +51,10 @@ export default function PoolPage() {
           </Link>
         )}
       </div>
-      {p.groups.map((g) => <Members key={g.name} title={`${g.name}: ${g.protection}`} aside={g.margin.words} members={g.members} />)}
-      {p.spares.length > 0 && <Members title="spares" members={p.spares} />}
-      {p.logs.length > 0 && <Members title="log devices" aside="losing one loses the members that depend on it" members={p.logs} />}
+      {asking && <Prospect pool={p} lose={lose} clear={() => ask(true, [])} done={() => ask(false, [])} />}
+      {p.groups.map((g) => <Members key={g.name} title={`${g.name}: ${g.protection}`} aside={g.margin.words} members={g.members} lose={lose} take={take} />)}
+      {p.spares.length > 0 && <Members title="spares" members={p.spares} lose={lose} take={take} />}
+      {p.logs.length > 0 && <Members title="log devices" aside="losing one loses the members that depend on it" members={p.logs} lose={lose} take={take} />}
       <section aria-labelledby="volumes" className="mt-6">
         <h2 id="volumes" className="mb-2">Volumes</h2>
         <div className="sheet overflow-x-auto"><table className="plain"><thead><tr><th>volume</th><th>protection</th><th>margin</th><th>used</th></tr></thead>
@@ -55,13 +64,25 @@ export default function PoolPage() {
   );
 }
 
-function Members({ title, aside, members }: { title: string; aside?: string; members: S["Member"][] }) {
+function Members({ title, aside, members, lose, take }: { title: string; aside?: string; members: S["Member"][]; lose: string[]; take?: (slot: string) => void }) {
   return (
     <section className="mb-5">
       <h2 className="mb-2">{title} {aside && <span className="text-base font-normal text-soft">{aside}</span>}</h2>
       <ul className="grid grid-cols-[repeat(auto-fill,minmax(7.300rem,1fr))] gap-1.5">
         {members.map((m) => {
           const off = m.state !== "online" && m.state !== "standby";
+          const gone = lose.includes(m.slot);
+          if (take) {
+            return (
+              <li key={m.slot}>
+                <button aria-pressed={gone} onClick={() => take(m.slot)} className={`sheet block w-full p-2 text-left ${gone ? "barred border-dashed border-edge" : off ? "border-dashed border-replace" : ""}`}>
+                  <span className="flex justify-between text-xs text-soft"><span>{m.slot}</span><span>{gone ? "taken away" : m.state}</span></span>
+                  <span className={`tail block ${gone ? "line-through" : ""}`}>{m.tail || m.slot}</span>
+                  <span className="block truncate text-xs text-soft">{m.bay ?? "no bay"}</span>
+                </button>
+              </li>
+            );
+          }
           return (
             <li key={m.slot} className={`sheet p-2 ${off ? "border-dashed border-replace" : ""}`}>
               <p className="flex justify-between text-xs text-soft"><span>{m.slot}</span><span>{m.state}</span></p>

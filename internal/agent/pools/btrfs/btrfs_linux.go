@@ -161,7 +161,7 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 	if p.Name == "" {
 		p.Name = at
 	}
-	g := pool.Group{Name: group, Protect: pool.Protection{Words: "by volume", None: true}}
+	g := pool.Group{Name: group, Protect: pool.Protection{Words: "by volume", None: true}, Spread: true}
 	rep, repErr := readReplacement(f)
 	replacing := repErr == nil && (rep.state == replaceStarted || rep.state == replaceSuspended)
 	var target device
@@ -261,7 +261,7 @@ func volumes(spaces []space, group string, raw uint64, devices int) (out []pool.
 				break // left over and empty: nothing is kept there
 			}
 			out = append(out, pool.Volume{Name: name + ", " + pr.words, Group: group, Used: drive.Bytes(s.used),
-				Protect: pool.Protection{Words: pr.words, Tolerance: pr.tolerance}})
+				Protect: pool.Protection{Words: pr.words, Tolerance: pr.tolerance, Data: map[bool]int{true: -1, false: 1}[pr.parity > 0]}})
 			used += drive.Bytes(s.used)
 			if s.flags&groupData != 0 {
 				share := float64(max(1, devices-pr.parity)) / float64(max(1, devices))

@@ -1,0 +1,364 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+	"lantern/internal/core/pool"
+	"lantern/internal/wire"
+)
+
+// anywhere runs a command offline when it is given a pool's file, else with the service.
+func anywhere(onFile, onService func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		if cmd.String("file") != "" {
+			return offline(func(s *session, cmd *cli.Command) error { return onFile(ctx, s, cmd) })(ctx, cmd)
+		}
+		return with(onService)(ctx, cmd)
+	}
+}
+
+// poolFile reads the pool that --file names; - is the standard input.
+func (s *session) poolFile(cmd *cli.Command) (pool.Pool, api.Pool, error) {
+	if cmd.Args().Len() > 0 {
+		return pool.Pool{}, api.Pool{}, usage("with --file no pool is named: %q is too much\nExample: %s", cmd.Args().First(), example(cmd))
+	}
+	in, name := s.in, cmd.String("file")
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return pool.Pool{}, api.Pool{}, &Failure{ExitFailed, err.Error()}
+		}
+		defer f.Close()
+		in = f
+	}
+	p, v, err := wire.ReadPool(in.(io.Reader))
+	if err != nil {
+		return p, v, &Failure{ExitFailed, fmt.Sprintf("%s: %v\nHow such a file looks: docs/pool-file.md; lantern pool <name> --output json writes one", name, err)}
+	}
+	return p, v, nil
+}
+
+// byTail turns label tails of a pool's file into slots, and gives what is known of the drive at a slot.
+func byTail(p *pool.Pool, v api.Pool, names []string) ([]string, func(string) api.LostMember) {
+	all := map[string]api.LostMember{}
+	note := func(in []api.Member) {
+		for _, m := range in {
+			all[m.Slot] = api.LostMember{Slot: m.Slot, Tail: m.Tail, Bay: m.Bay, Drive: m.Drive}
+		}
+	}
+	for _, g := range v.Groups {
+		note(g.Members)
+	}
+	note(v.Spares)
+	note(v.Logs)
+	out := append([]string{}, names...)
+	for i, n := range out {
+		if _, _, ok := p.Slot(n); ok {
+			continue
+		}
+		for slot, m := range all {
+			if m.Tail != "" && strings.EqualFold(m.Tail, n) {
+				out[i] = slot
+			}
+		}
+	}
+	return out, func(slot string) api.LostMember { return all[slot] }
+}
+
+func commas(in []string) (out []string) {
+	for _, x := range in {
+		for _, y := range strings.Split(x, ",") {
+			if y = strings.TrimSpace(y); y != "" {
+				out = append(out, y)
+			}
+		}
+	}
+	return out
+}
+
+var fileFlag = &cli.StringFlag{Name: "file", Usage: "a pool described in a file instead, without a service; - reads it from the input"}
+
+func whatifCommand() *cli.Command {
+	flags := []cli.Flag{
+		&cli.StringSliceFlag{Name: "lose", Usage: "members to lose: label tails, slots, or a host for all of its members; separated by commas"},
+		&cli.IntFlag{Name: "survives", Usage: "look at every set of this many members"},
+		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent; without it, what the pool system says"}, fileFlag}
+	ask := func(cmd *cli.Command) ([]string, int, float64, error) {
+		lose, n, full := commas(cmd.StringSlice("lose")), cmd.Int("survives"), cmd.Float("full")
+		switch {
+		case len(lose) == 0 && n == 0:
+			return nil, 0, 0, usage("say which members to lose, or how many\nExample: %s", example(cmd))
+		case full < 0 || full > 100 || n < 0 || n > 12:
+			return nil, 0, 0, usage("--full takes 0 to 100 percent, --survives 1 to 12 members")
+		}
+		return lose, n, full / 100, nil
+	}
+	return &cli.Command{Name: "whatif", Usage: "what becomes of a pool when members are lost: nothing is ordered", ArgsUsage: "<pool>",
+		Description: "Example: lantern whatif soundscape --lose ZU006,XE932\n         lantern whatif driftnet --survives 2\n         lantern whatif --file planned.json --lose a,b", Flags: flags,
+		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
+			lose, n, full, err := ask(cmd)
+			if err != nil {
+				return err
+			}
+			p, v, err := s.poolFile(cmd)
+			if err != nil {
+				return err
+			}
+			names, label := byTail(&p, v, lose)
+			w, err := wire.WhatIf(&p, names, n, full, label)
+			if err != nil {
+				return &Failure{ExitFailed, err.Error()}
+			}
+			return s.prospect(w)
+		}, func(ctx context.Context, s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			lose, n, full, err := ask(cmd)
+			if err != nil {
+				return err
+			}
+			res, err := s.client.WhatIfWithResponse(ctx, name, &api.WhatIfParams{Lose: lose, Survives: n, Limit: full})
+			if err != nil {
+				return unreachable(err)
+			}
+			w, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			return s.prospect(w)
+		})}
+}
+
+// stakes is how loud an outcome is.
+var stakes = map[api.PoolOutcome]style{api.StaysLost: loud, api.StaysUnreachable: loud, api.StaysReduced: bold, api.StaysUnknown: bold, api.StaysSafe: plain}
+
+func (s *session) prospect(w api.Prospect) error {
+	if s.out.format == "csv" {
+		var rows [][]cell
+		for _, e := range w.Effects {
+			rows = append(rows, []cell{{text: cmpOr(e.Volume, e.Group)}, {text: e.Protection}, {text: string(e.Outcome)}, {text: e.Was.Words}, {text: e.Is.Words}, {text: fmt.Sprint(e.UsedBytes)}})
+		}
+		return s.out.table([]string{"volume", "protection", "outcome", "was", "is", "used_bytes"}, rows)
+	}
+	if done, err := s.out.value(w); done {
+		return err
+	}
+	o := s.out
+	name := func(m api.LostMember) string {
+		return strings.TrimSpace(cmpOr(m.Tail, m.Slot) + " " + map[bool]string{true: "(" + cmpOr(m.Bay, "slot "+m.Slot) + ")"}[m.Tail != ""])
+	}
+	if len(w.Lose) > 0 {
+		var lost []string
+		for _, m := range w.Lose {
+			lost = append(lost, name(m))
+		}
+		o.line("%s without %s", o.paint(w.Pool, bold), strings.Join(lost, ", "))
+		if len(w.Along) > 0 {
+			o.line("  and without those that depend on it: %s", strings.Join(w.Along, ", "))
+		}
+		o.line("")
+		var rows [][]cell
+		for _, e := range w.Effects {
+			rows = append(rows, []cell{{text: cmpOr(e.Volume, e.Group), style: bold}, {text: e.Protection}, {text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]}, {text: e.Was.Words}, {text: e.Is.Words}, {text: decimal(e.UsedBytes), right: true}})
+		}
+		if err := o.table([]string{"VOLUME", "PROTECTION", "BECOMES", "MARGIN NOW", "MARGIN THEN", "USED"}, rows); err != nil {
+			return err
+		}
+		o.line("")
+		for i := 0; i < len(w.Comebacks); i++ {
+			c := w.Comebacks[i]
+			slots := []string{c.Slot}
+			for ; i+1 < len(w.Comebacks) && w.Comebacks[i+1].Says == c.Says && w.Comebacks[i+1].NeedsBytes == c.NeedsBytes; i++ {
+				slots = append(slots, w.Comebacks[i+1].Slot) // the same is said once
+			}
+			mark := map[bool]string{true: "by itself", false: "by hand  "}[c.ByItself]
+			need := ""
+			if !c.ByItself && c.NeedsBytes > 0 {
+				need = fmt.Sprintf("; a drive in %s place needs %s (%s bytes)", map[bool]string{true: "its", false: "each"}[len(slots) == 1], decimal(c.NeedsBytes), humanize.Comma(c.NeedsBytes))
+			}
+			o.line("  %s  %s: %s%s", o.paint(mark, dim), strings.Join(slots, ", "), c.Says, need)
+		}
+		if w.Healed != w.Is && w.Healed.Known {
+			o.line("  once that has ended: %s", w.Healed.Words)
+		}
+		if r := w.Room; r.NeedBytes > 0 {
+			if r.Fits {
+				o.line("  room to drain: what lies there, %s, fits on the others", decimal(r.NeedBytes))
+			} else {
+				o.line("  no room to drain: %s", r.Why)
+			}
+		}
+	}
+	if e := w.Endurance; e.Sets > 0 {
+		o.line("%s, every set of %d members that can be lost: %s", o.paint(w.Pool, bold), e.Lost, plural(e.Sets, "set"))
+		for _, x := range e.Of {
+			o.line("  %6s  of 100   %s (%s)", fmt.Sprintf("%.2f", 100*float64(x.Sets)/float64(e.Sets)), o.paint(string(x.Outcome), stakes[x.Outcome]), plural(x.Sets, "set"))
+		}
+		for _, x := range e.Worst {
+			o.line("  such as %s: %s %s", strings.Join(x.Lose, ", "), strings.Join(x.Volumes, ", "), o.paint(string(x.Outcome), stakes[x.Outcome]))
+		}
+	}
+	return nil
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return humanize.Comma(int64(n)) + " " + what + "s"
+}
+
+func fitCommand() *cli.Command {
+	return &cli.Command{Name: "fit", Usage: "what size takes the place of each member of a pool, and which free drives have it", ArgsUsage: "<pool>", Description: "Example: lantern fit logbook",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			res, err := s.client.PoolFitWithResponse(ctx, name)
+			if err != nil {
+				return unreachable(err)
+			}
+			all, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			return list(s, all, "It has no member.", []string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"}, func(f api.Fit) []cell {
+				var fits []string
+				for _, c := range f.Candidates {
+					fits = append(fits, cmpOr(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
+				}
+				most := "any"
+				if f.MostBytes > 0 {
+					most = humanize.Comma(f.MostBytes)
+				}
+				return []cell{{text: f.Slot}, {text: f.Tail, style: bold}, {text: humanize.Comma(f.LeastBytes), right: true}, {text: most, right: true}, {text: cmpOr(strings.Join(fits, ", "), "none")}}
+			})
+		})}
+}
+
+func movesCommand() *cli.Command {
+	flags := []cli.Flag{
+		&cli.StringSliceFlag{Name: "replace", Usage: "<member>=<size>: another drive of this size comes for it; repeat it"},
+		&cli.StringSliceFlag{Name: "remove", Usage: "<member>: it leaves and nothing comes for it"},
+		&cli.StringSliceFlag{Name: "add", Usage: "<host>=<size>: a further drive comes to this host"},
+		&cli.BoolFlag{Name: "free-bay", Usage: "a new drive can come before the old one leaves"},
+		&cli.StringFlag{Name: "group", Usage: "which group; not needed when the pool has one"},
+		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent"}, fileFlag}
+	ask := func(cmd *cli.Command) (api.MovesAsked, error) {
+		out := api.MovesAsked{Group: cmd.String("group"), Limit: cmd.Float("full") / 100}
+		size := func(flag, text string) (string, int64, error) {
+			name, size, ok := strings.Cut(text, "=")
+			n, err := humanize.ParseBytes(strings.TrimSpace(size))
+			if !ok || err != nil || n == 0 || name == "" {
+				return "", 0, usage("--%s takes a name and a size, such as 7F412=8TB, not %q", flag, text)
+			}
+			return name, int64(n), nil
+		}
+		for _, x := range commas(cmd.StringSlice("replace")) {
+			name, n, err := size("replace", x)
+			if err != nil {
+				return out, err
+			}
+			out.Changes = append(out.Changes, api.MoveChange{Out: name, InBytes: n, After: !cmd.Bool("free-bay")})
+		}
+		for _, x := range commas(cmd.StringSlice("remove")) {
+			out.Changes = append(out.Changes, api.MoveChange{Out: x})
+		}
+		for _, x := range commas(cmd.StringSlice("add")) {
+			name, n, err := size("add", x)
+			if err != nil {
+				return out, err
+			}
+			out.Changes = append(out.Changes, api.MoveChange{Domain: name, InBytes: n})
+		}
+		if len(out.Changes) == 0 {
+			return out, usage("say what changes: --replace, --remove or --add\nExample: %s", example(cmd))
+		}
+		return out, nil
+	}
+	return &cli.Command{Name: "moves", Usage: "in which order drives are best changed: how much data each order moves", ArgsUsage: "<pool>",
+		Description: "Example: lantern moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add petrel=4TB\n         lantern moves --file planned.json --remove a --add b=8TB", Flags: flags,
+		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
+			req, err := ask(cmd)
+			if err != nil {
+				return err
+			}
+			p, v, err := s.poolFile(cmd)
+			if err != nil {
+				return err
+			}
+			for i, c := range req.Changes {
+				if c.Out != "" {
+					names, _ := byTail(&p, v, []string{c.Out})
+					req.Changes[i].Out = names[0]
+				}
+			}
+			m, err := wire.Moves(&p, req)
+			if err != nil {
+				return &Failure{ExitFailed, err.Error()}
+			}
+			return s.moveOrder(m)
+		}, func(ctx context.Context, s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			req, err := ask(cmd)
+			if err != nil {
+				return err
+			}
+			res, err := s.client.PlanMovesWithResponse(ctx, name, req)
+			if err != nil {
+				return unreachable(err)
+			}
+			m, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			return s.moveOrder(m)
+		})}
+}
+
+func (s *session) moveOrder(m api.MoveOrder) error {
+	if s.out.format == "csv" {
+		var rows [][]cell
+		for i, st := range m.Steps {
+			for _, v := range st.Moves {
+				rows = append(rows, []cell{{text: fmt.Sprint(i + 1)}, {text: st.Words}, {text: v.From}, {text: v.To}, {text: fmt.Sprint(v.Bytes)}})
+			}
+		}
+		return s.out.table([]string{"step", "change", "from", "to", "bytes"}, rows)
+	}
+	if done, err := s.out.value(m); done {
+		return err
+	}
+	for i, st := range m.Steps {
+		s.out.line("%2d  %s  moves %s", i+1, s.out.paint(st.Words, bold), decimal(st.Bytes))
+		for j, v := range st.Moves {
+			if j == 6 {
+				s.out.line("      and %s more: see them with --output json", plural(len(st.Moves)-j, "move"))
+				break
+			}
+			s.out.line("      %-12s to %-12s %10s", v.From, v.To, decimal(v.Bytes))
+		}
+	}
+	s.out.line("")
+	against := ""
+	if m.AsAskedBytes > 0 {
+		against = fmt.Sprintf("; in the order in which they were asked for: %s", decimal(m.AsAskedBytes))
+	}
+	s.out.line("%s in all%s. %s", s.out.paint(decimal(m.Bytes), bold), against, map[bool]string{true: "No other order moves less.", false: "The best of those that were looked at."}[m.Proven])
+	s.out.line("%s", s.out.paint("reckoned: pieces lie in proportion to the members' sizes, and everything fits at every step", dim))
+	return nil
+}

@@ -1,0 +1,31 @@
+package httpd
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/api"
+)
+
+// WhatIf says what becomes of a pool when members are lost.
+func (s *Server) WhatIf(c *echo.Context, name api.PoolParam, q api.WhatIfParams) error {
+	p, err := s.Service.WhatIf(name, q.Lose, q.Survives, q.Limit)
+	return answer(c, http.StatusOK, p, err)
+}
+
+// PlanMoves finds the order of changes that moves least.
+func (s *Server) PlanMoves(c *echo.Context, name api.PoolParam) error {
+	req, err := take[api.MovesAsked](c, maxBody)
+	if err != nil {
+		return err
+	}
+	o, err := s.Service.PlanMoves(name, req)
+	return answer(c, http.StatusOK, o, err)
+}
+
+// PoolFit says what size takes each member's place.
+func (s *Server) PoolFit(c *echo.Context, name api.PoolParam) error {
+	f, err := s.Service.Fit(name)
+	return answer(c, http.StatusOK, f, err)
+}

@@ -1,0 +1,138 @@
+package service
+
+import (
+	"slices"
+	"strings"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/wire"
+)
+
+// What would happen to a pool: nothing here is ordered or kept. The pool is copied first, so that whoever asks much holds
+// nobody up.
+
+func (s *Service) poolCopy(name string) (pool.Pool, error) {
+	p, err := s.findPool(name)
+	if err != nil {
+		return pool.Pool{}, err
+	}
+	return p.With(pool.StateUnkn), nil
+}
+
+// memberNames turns the label tails among names of members into the keys of their drives.
+func (s *Service) memberNames(p *pool.Pool, names []string) []string {
+	out := slices.Clone(names)
+	for i, n := range out {
+		if _, _, ok := p.Slot(n); ok {
+			continue
+		}
+		var found []string
+		p.Everyone(func(_ string, m *pool.Member) {
+			if d := s.drives[m.Drive]; d != nil && (strings.EqualFold(d.tail(), n) || d.Desc.TailMatches(n)) {
+				found = append(found, m.Slot)
+			}
+		})
+		if len(found) == 1 {
+			out[i] = found[0]
+		}
+	}
+	return out
+}
+
+func (s *Service) label(p *pool.Pool) func(slot string) api.LostMember {
+	all := map[string]api.LostMember{}
+	p.Everyone(func(_ string, m *pool.Member) {
+		v := api.LostMember{Slot: m.Slot, Drive: m.Drive}
+		if d := s.drives[m.Drive]; d != nil {
+			v.Tail, v.Bay = d.tail(), d.bay()
+		}
+		all[m.Slot] = v
+	})
+	return func(slot string) api.LostMember { return all[slot] }
+}
+
+// WhatIf says what becomes of a pool when members are lost, and if asked of every set of so many.
+func (s *Service) WhatIf(name string, lose []string, survives int, limit float64) (api.Prospect, error) {
+	s.mu.Lock()
+	p, err := s.poolCopy(name)
+	if err != nil {
+		s.mu.Unlock()
+		return api.Prospect{}, err
+	}
+	names, label := s.memberNames(&p, lose), s.label(&p)
+	s.mu.Unlock()
+	out, err := wire.WhatIf(&p, names, survives, limit, label)
+	if err != nil {
+		return out, problem(422, "bad-question", "See its members: lantern pool "+p.Name, "%s.", err)
+	}
+	return out, nil
+}
+
+// PlanMoves finds the order of changes in a pool that moves least.
+func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, error) {
+	s.mu.Lock()
+	p, err := s.poolCopy(name)
+	if err != nil {
+		s.mu.Unlock()
+		return api.MoveOrder{}, err
+	}
+	for i, c := range asked.Changes {
+		if c.Out != "" {
+			asked.Changes[i].Out = s.memberNames(&p, []string{c.Out})[0]
+		}
+	}
+	s.mu.Unlock()
+	out, err := wire.Moves(&p, asked)
+	if err != nil {
+		return out, problem(422, "bad-question", "See its members: lantern pool "+p.Name, "%s.", err)
+	}
+	return out, nil
+}
+
+// Fit says for each member of a pool what size takes its place, and which drives have it that are in no pool and carry
+// nothing.
+func (s *Service) Fit(name string) ([]api.Fit, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, err := s.poolCopy(name)
+	if err != nil {
+		return nil, err
+	}
+	verdicts, places := s.judge(), s.places()
+	var free []*disk
+	for key, d := range s.drives {
+		if d.Present && places[key].pool == nil && len(d.Holds) == 0 && (verdicts[key].verdict == "sound") {
+			free = append(free, d)
+		}
+	}
+	slices.SortFunc(free, func(a, b *disk) int { return strings.Compare(a.tail(), b.tail()) })
+	out := []api.Fit{}
+	label := s.label(&p)
+	p.Everyone(func(group string, m *pool.Member) {
+		size, ok := p.Fit(m.Slot)
+		if !ok {
+			return
+		}
+		v := api.Fit{Slot: m.Slot, Group: group, Tail: label(m.Slot).Tail, LeastBytes: int64(size.Least), WhyLeast: size.WhyLeast, MostBytes: int64(size.Most), WhyMost: size.WhyMost, Candidates: []api.LostMember{}}
+		for _, spare := range p.Spares {
+			if spare.State == pool.Standby && spare.Slot != m.Slot && size.Takes(spare.Size) == "" {
+				v.Candidates = append(v.Candidates, label(spare.Slot))
+			}
+		}
+		old := s.drives[m.Drive]
+		for _, d := range free {
+			if size.Takes(d.Desc.Capacity) == "" && d.Host == m.Domain && alike(old, d) {
+				v.Candidates = append(v.Candidates, api.LostMember{Tail: d.tail(), Bay: d.bay(), Drive: d.Desc.Key()})
+			}
+		}
+		out = append(out, v)
+	})
+	return out, nil
+}
+
+// alike says whether a drive is of the kind of another: a rotating one in the place of a solid-state one would be slow.
+func alike(old, d *disk) bool {
+	return old == nil || old.Desc.Medium == d.Desc.Medium || d.Desc.Medium == drive.MediumSolidState
+}

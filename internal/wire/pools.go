@@ -1,0 +1,204 @@
+package wire
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+)
+
+// Extents to the API.
+func Extents(in []pool.Extent) (out []api.Extent) {
+	for _, e := range in {
+		out = append(out, api.Extent{Slots: e.Slots, Need: e.Need, Bytes: int64(e.Bytes)})
+	}
+	return out
+}
+
+func toExtents(in []api.Extent) (out []pool.Extent) {
+	for _, e := range in {
+		out = append(out, pool.Extent{Slots: e.Slots, Need: e.Need, Bytes: drive.Bytes(e.Bytes)})
+	}
+	return out
+}
+
+// Margin to the API.
+func Margin(m pool.Margin, known bool) api.Margin {
+	if !known {
+		return api.Margin{Known: false, Words: "unknown"}
+	}
+	return api.Margin{Known: true, Members: int(m), Words: m.String()}
+}
+
+// ReadPool takes a pool from its file: JSON as the API shows a pool, of which only what counts need be there. It is
+// checked; of what is left out, members are online and sizes are none.
+func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
+	const most = 64 << 20
+	raw, err := io.ReadAll(io.LimitReader(in, most+1))
+	if err != nil {
+		return pool.Pool{}, api.Pool{}, err
+	}
+	if len(raw) > most {
+		return pool.Pool{}, api.Pool{}, fmt.Errorf("a pool's file has no more than %d bytes", most)
+	}
+	var v api.Pool
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&v); err != nil {
+		return pool.Pool{}, v, fmt.Errorf("this is no pool's file: %s", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	p := ToPoolView(v)
+	return p, v, p.Check()
+}
+
+// ToPoolView takes a pool from what the API shows of it.
+func ToPoolView(v api.Pool) pool.Pool {
+	members := func(in []api.Member, otherwise pool.MemberState) []pool.Member {
+		var out []pool.Member
+		for _, m := range in {
+			out = append(out, pool.Member{Slot: m.Slot, Drive: m.Drive, State: pool.MemberState(cmp.Or(m.State, string(otherwise))), Domain: m.Domain, Log: m.Log, Parity: m.Parity,
+				Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes)})
+		}
+		return out
+	}
+	p := pool.Pool{ID: v.Id, Name: cmp.Or(v.Name, "the pool"), Kind: v.Kind, Capacity: drive.Bytes(v.CapacityBytes), Used: drive.Bytes(v.UsedBytes), Limit: v.Limit,
+		Spares: members(v.Spares, pool.Standby), Logs: members(v.Logs, pool.Online)}
+	for _, g := range v.Groups {
+		pr := toProtection(g.Protect)
+		pr.Words = cmp.Or(pr.Words, g.Protection)
+		p.Groups = append(p.Groups, pool.Group{Name: g.Name, Protect: pr, Spread: g.Spread, Heals: g.Heals, Members: members(g.Members, pool.Online)})
+	}
+	for _, x := range v.Volumes {
+		pr := toProtection(x.Protect)
+		pr.Words = cmp.Or(pr.Words, x.Protection)
+		p.Volumes = append(p.Volumes, pool.Volume{Name: x.Name, Group: x.Group, Protect: pr, Used: drive.Bytes(x.UsedBytes), Extents: toExtents(x.Extents)})
+	}
+	return p
+}
+
+// Prospect to the API. label gives what is known of the drive at a slot.
+func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMember) api.Prospect {
+	out := api.Prospect{Pool: p.Name, Lose: []api.LostMember{}, Along: append([]string{}, w.Along...), Outcome: api.PoolOutcome(w.Worst()), Was: Margin(w.Was, w.Known), Is: Margin(w.Is, w.Known), Healed: Margin(w.Healed, w.Known),
+		Effects: []api.Effect{}, Comebacks: []api.Comeback{}}
+	for _, s := range w.Lose {
+		if !slices.Contains(w.Along, s) {
+			out.Lose = append(out.Lose, label(s))
+		}
+	}
+	for _, e := range w.Effects {
+		known := e.Outcome != pool.Untold
+		out.Effects = append(out.Effects, api.Effect{Volume: e.Volume, Group: e.Group, Protection: e.Words, Outcome: api.PoolOutcome(e.Outcome), Was: Margin(e.Was, known), Is: Margin(e.Is, known), UsedBytes: int64(e.Used)})
+	}
+	for _, c := range w.Comebacks {
+		v := api.Comeback{Slot: c.Slot, ByItself: c.By != "", Says: c.Says, NeedsBytes: int64(c.Needs), HasBytes: int64(c.Has)}
+		if c.By != "" && c.By != "others" {
+			v.Spare = c.By
+		}
+		out.Comebacks = append(out.Comebacks, v)
+	}
+	return out
+}
+
+// Room to the API.
+func Room(r pool.Room) api.MoveRoom {
+	return api.MoveRoom{Fits: r.Fits, Why: r.Why, NeedBytes: int64(r.Need), FreeBytes: int64(r.Free)}
+}
+
+// Endurance to the API, the gravest outcome first.
+func Endurance(e pool.Endurance) api.Endurance {
+	out := api.Endurance{Lost: e.N, Sets: e.Sets}
+	for _, o := range []pool.Outcome{pool.Lost, pool.Unreachable, pool.Untold, pool.Reduced, pool.Safe} {
+		if n := e.Of[o]; n > 0 {
+			out.Of = append(out.Of, api.EnduranceOf{Outcome: api.PoolOutcome(o), Sets: n})
+		}
+	}
+	out.Worst = []api.EnduranceWorst{}
+	for _, w := range e.Worst {
+		out.Worst = append(out.Worst, api.EnduranceWorst{Lose: w.Lose, Outcome: api.PoolOutcome(w.Outcome), Volumes: w.Volumes})
+	}
+	return out
+}
+
+// WhatIf answers everything that is asked of a pool when members are lost; names are slots, drives or failure domains.
+func WhatIf(p *pool.Pool, names []string, survives int, limit float64, label func(slot string) api.LostMember) (api.Prospect, error) {
+	slots, err := p.Places(names)
+	if err != nil {
+		return api.Prospect{}, err
+	}
+	q := *p
+	if limit > 0 {
+		q.Limit = limit
+	}
+	out := Prospect(&q, q.WhatIf(slots), label)
+	if len(slots) > 0 {
+		out.Room = Room(q.Room(slots, limit))
+	}
+	if survives > 0 {
+		e, err := q.Survives(survives)
+		if err != nil {
+			return api.Prospect{}, err
+		}
+		out.Endurance = Endurance(e)
+	}
+	return out, nil
+}
+
+// Moves finds the order of changes that moves least.
+func Moves(p *pool.Pool, asked api.MovesAsked) (api.MoveOrder, error) {
+	group := asked.Group
+	if group == "" && len(p.Groups) == 1 {
+		group = p.Groups[0].Name
+	}
+	var changes []pool.Change
+	for i, c := range asked.Changes {
+		ch := pool.Change{After: c.After}
+		domain := c.Domain
+		if c.Out != "" {
+			slots, err := p.Places([]string{c.Out})
+			if err != nil {
+				return api.MoveOrder{}, err
+			}
+			if len(slots) != 1 {
+				return api.MoveOrder{}, fmt.Errorf("%q stands for %d members; name one", c.Out, len(slots))
+			}
+			m, in, _ := p.Slot(slots[0])
+			if group == "" {
+				group = in
+			}
+			if ch.Out = m.Slot; in != group {
+				return api.MoveOrder{}, fmt.Errorf("%s is not in %s", c.Out, group)
+			}
+			domain = cmp.Or(domain, m.Domain)
+		}
+		if c.InBytes > 0 {
+			ch.In = &pool.Member{Slot: fmt.Sprintf("new %d", i+1), State: pool.Online, Size: drive.Bytes(c.InBytes), Domain: domain}
+		}
+		if ch.In == nil && ch.Out == "" {
+			return api.MoveOrder{}, fmt.Errorf("change %d neither takes a drive out nor brings one", i+1)
+		}
+		changes = append(changes, ch)
+	}
+	if len(changes) == 0 {
+		return api.MoveOrder{}, fmt.Errorf("no change was asked for")
+	}
+	o, err := p.BestOrder(group, changes, asked.Limit)
+	if err != nil {
+		return api.MoveOrder{}, err
+	}
+	out := api.MoveOrder{Bytes: int64(o.Bytes), AsAskedBytes: int64(o.AsIs), Proven: o.Proven, Steps: []api.MoveOrderStep{}}
+	for _, s := range o.Steps {
+		v := api.MoveOrderStep{Words: s.Words, Bytes: int64(s.Bytes), Moves: []api.MoveOrderMove{}}
+		for _, m := range s.Moves {
+			v.Moves = append(v.Moves, api.MoveOrderMove{From: m.From, To: m.To, Bytes: int64(m.Bytes)})
+		}
+		out.Steps = append(out.Steps, v)
+	}
+	return out, nil
+}
