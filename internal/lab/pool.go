@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"fmt"
+	"hash/fnv"
 	"math"
 	"slices"
 	"time"
@@ -11,26 +12,39 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/lab/engine"
 )
 
-// Pool is one simulated pool. It knows its members by identity, marks those that are gone, and fills new ones at a rate
-// that falls from the outer to the inner tracks.
+// Pool is one simulated pool. It knows its members by identity, marks those that are gone, and keeps what lies on them in
+// an engine: so it really loses, fills, drains and repairs, at the pace of its drives.
 type Pool struct {
 	pool.Pool
 	// Host is the one whose agent speaks for the pool.
 	Host string `json:"host"`
 	// Fill is what a member of it is filled by: resilver, rebuild or rebalance.
-	Fill  recovery.Kind     `json:"fill"`
-	Recs  []recovery.Report `json:"recs"`
-	Seq   int               `json:"seq"`
-	fleet *Fleet
+	Fill recovery.Kind     `json:"fill"`
+	Recs []recovery.Report `json:"recs"`
+	Seq  int               `json:"seq"`
+	// Engine is laid when something first happens to the pool; Works are its recoveries that run, by their ids.
+	Engine *engine.Engine          `json:"engine,omitempty"`
+	Works  map[string]*engine.Work `json:"works,omitempty"`
+	// Wrote is when users last wrote; Priority is what recoveries get.
+	Wrote    time.Time         `json:"wrote"`
+	Priority recovery.Priority `json:"priority,omitempty"`
+	fleet    *Fleet
+	tried    map[string]bool // slots of which it was tried to restore what lay on them
 }
 
-// Rates of filling one member, in bytes a second, on the outermost tracks.
+// Rates of one member, in bytes a second, on the outermost tracks, and what a small thing costs it.
 const (
-	rateRotating   = 185e6
-	rateSolidState = 430e6
+	rateRotating   = 205e6
+	rateSolidState = 480e6
+	seekRotating   = 9 * time.Millisecond
+	seekSolidState = 200 * time.Microsecond
 )
+
+// writeEach is how often a user writes, as far as it matters here.
+const writeEach = 10 * time.Minute
 
 // In a large fleet, where every look of every host comes through here, nothing moves in less than a grain of lab time.
 const (
@@ -47,15 +61,27 @@ func (f *Fleet) advance(t time.Time) {
 	f.last = t
 	for _, p := range f.Pools {
 		p.notice(t)
+		p.heal(t)
+		p.written(t)
 		for i := range p.Recs {
 			p.move(&p.Recs[i], t, dt)
 		}
 	}
 }
 
+// laid is what lies in the pool.
+func (p *Pool) laid() *engine.Engine {
+	if p.Engine == nil {
+		h := fnv.New64a()
+		h.Write([]byte(p.ID))
+		p.Engine = engine.Lay(&p.Pool, h.Sum64())
+	}
+	return p.Engine
+}
+
 // notice marks members as they come and go.
 func (p *Pool) notice(t time.Time) {
-	p.Everyone(func(_ string, m *pool.Member) {
+	p.Everyone(func(group string, m *pool.Member) {
 		present := false
 		if d := p.fleet.byKey[m.Drive]; d != nil {
 			s, in := d.at(t)
@@ -63,19 +89,116 @@ func (p *Pool) notice(t time.Time) {
 		}
 		switch {
 		case !present && (m.State == pool.Online || m.State == pool.Recovering || m.State == pool.Standby):
+			if group != "" {
+				p.laid() // as it was before
+			}
 			m.State = pool.Missing
 		case present && m.State == pool.Missing:
-			// What was written while it was away is known and written again at once.
 			m.State = pool.Online
-			if p.filling(m.Slot) != nil {
+			p.unheal(m.Slot, t)
+			switch {
+			case p.filling(m.Slot) != nil:
 				m.State = pool.Recovering
-			}
-			if slices.ContainsFunc(p.Spares, func(s pool.Member) bool { return s.Slot == m.Slot }) {
+			case slices.ContainsFunc(p.Spares, func(s pool.Member) bool { return s.Slot == m.Slot }):
 				m.State = pool.Standby
+			case group != "" && p.laid().Stale(m.Slot) > 0:
+				// What was written while it was away is written again.
+				m.State = pool.Recovering
+				p.begin(p.Fill, m.Slot, m.Drive, t)
 			}
 		}
 	})
 }
+
+// healAfter is how long a member may be gone until a pool that heals makes new copies of what lay on it.
+const healAfter = 10 * time.Minute
+
+// heal restores what lay on members that are gone on the others, in groups that do so by themselves.
+func (p *Pool) heal(t time.Time) {
+	for _, g := range p.Groups {
+		if !g.Heals {
+			continue
+		}
+		for _, m := range g.Members {
+			d := p.fleet.byKey[m.Drive]
+			if m.State != pool.Missing || d == nil || len(d.Stays) == 0 || p.filling(m.Slot) != nil || p.tried[m.Slot] {
+				continue
+			}
+			if left := d.Stays[len(d.Stays)-1].To; !left.IsZero() && t.Sub(left) > healAfter {
+				if p.tried == nil {
+					p.tried = map[string]bool{}
+				}
+				p.tried[m.Slot] = true
+				p.begin(recovery.Rebalance, m.Slot, "", t)
+			}
+		}
+	}
+}
+
+// unheal ends that for a member that is back.
+func (p *Pool) unheal(slot string, t time.Time) {
+	delete(p.tried, slot)
+	if r := p.filling(slot); r != nil && r.Kind == recovery.Rebalance && p.Works[r.ID] != nil && r.Drive == "" {
+		r.State, r.EndedAt = recovery.Stopped, t
+		delete(p.Works, r.ID)
+	}
+}
+
+// written lets users write to what may not be the same afterwards: where nothing ever happened, nothing can be stale.
+func (p *Pool) written(t time.Time) {
+	if p.Engine == nil || t.Sub(p.Wrote) < writeEach {
+		return
+	}
+	there := p.bench(t).There
+	n := int(t.Sub(p.Wrote) / writeEach)
+	if p.Wrote.IsZero() {
+		n = 0
+	}
+	for range min(n, 1000) {
+		p.Engine.Write(there)
+	}
+	p.Wrote = t
+}
+
+// bench is what the members can do at a moment.
+func (p *Pool) bench(t time.Time) engine.Bench {
+	at := map[string]*pool.Member{}
+	p.Everyone(func(_ string, m *pool.Member) { at[m.Slot] = m })
+	drives := func(slot string) *Drive {
+		if m := at[slot]; m != nil {
+			return p.fleet.byKey[m.Drive]
+		}
+		return nil
+	}
+	hour := float64(t.Hour()) + float64(t.Minute())/60
+	b := engine.Bench{Load: 0.08 + 0.12*max(0, math.Sin((hour-7)/12*math.Pi)) + 0.04*math.Sin(float64(t.Unix())/211), Share: shares[p.Priority]}
+	b.There = func(slot string) bool {
+		m := at[slot]
+		return m != nil && (m.State == pool.Online || m.State == pool.Recovering || m.State == pool.Failing)
+	}
+	b.Rate = func(slot string) float64 {
+		d := drives(slot)
+		switch {
+		case d == nil:
+			return rateRotating
+		case d.Desc.Medium == drive.MediumSolidState:
+			return rateSolidState
+		case d.Slow > 1 && t.After(d.SlowAt):
+			return rateRotating / d.Slow
+		}
+		return rateRotating
+	}
+	b.Seek = func(slot string) time.Duration {
+		if d := drives(slot); d != nil && d.Desc.Medium == drive.MediumSolidState {
+			return seekSolidState
+		}
+		return seekRotating
+	}
+	return b
+}
+
+// shares is what a recovery gets of the time that users leave.
+var shares = map[recovery.Priority]float64{recovery.Low: 0.35, "": 0.9, recovery.Normal: 0.9, recovery.High: 1}
 
 func (p *Pool) filling(slot string) *recovery.Report {
 	for i := range p.Recs {
@@ -87,47 +210,88 @@ func (p *Pool) filling(slot string) *recovery.Report {
 }
 
 func (p *Pool) move(r *recovery.Report, t time.Time, dt time.Duration) {
-	if r.State != recovery.Running {
+	w := p.Works[r.ID]
+	if r.State != recovery.Running || w == nil {
 		return
 	}
-	if m, _, ok := p.Pool.Slot(r.Slot); ok && m.State == pool.Missing {
-		return // it waits for its drive
-	}
-	share := float64(r.Done) / math.Max(1, float64(r.Todo))
-	rate := rateRotating * (1 - 0.45*share) * (0.92 + 0.1*math.Sin(float64(t.Unix())/211))
-	if d := p.fleet.byKey[r.Drive]; d != nil && d.Desc.Medium == drive.MediumSolidState {
-		rate = rateSolidState
-	}
-	if r.Slot == "" {
-		rate *= float64(p.members()) / 2 // all members work at once
-	}
-	r.Done += drive.Bytes(rate * dt.Seconds())
+	done := p.laid().Advance(w, dt, p.bench(t))
+	p.tell(r, w)
 	r.At = t
-	if r.Done < r.Todo {
+	if !done {
 		return
 	}
+	delete(p.Works, r.ID)
 	r.Done, r.State, r.EndedAt = r.Todo, recovery.Finished, t
 	p.Everyone(func(_ string, m *pool.Member) {
-		if m.Slot == r.Slot && m.State == pool.Recovering {
+		switch {
+		case m.Slot != r.Slot || r.Slot == "":
+		case m.State == pool.Recovering:
 			m.State = pool.Online
+		case r.Kind == recovery.Drain, r.Kind == recovery.Rebalance && r.Drive == "" && m.State == pool.Missing && w.Left == 0:
+			m.State = pool.Out
 		}
 	})
+	p.measure()
 }
 
-func (p *Pool) members() (n int) {
-	for _, g := range p.Groups {
-		n += len(g.Members)
+// tell puts how work stands into its report.
+func (p *Pool) tell(r *recovery.Report, w *engine.Work) {
+	r.Done, r.Found, r.Repaired, r.Unrepairable, r.Phase = w.Done(), w.Found, w.Repaired, w.Left, "copying"
+	switch {
+	case w.Scan > 0:
+		r.Phase = "looking for what is missing"
+	case r.Kind == recovery.Scrub:
+		r.Phase = "reading"
 	}
-	return n
+	r.Flows = r.Flows[:0]
+	p.Everyone(func(_ string, m *pool.Member) {
+		if w.Reads[m.Slot]+w.Wrote[m.Slot] > 0 {
+			r.Flows = append(r.Flows, recovery.Flow{Slot: m.Slot, Read: w.Reads[m.Slot], Written: w.Wrote[m.Slot]})
+		}
+	})
+	r.Slowest = ""
+	if slot, share := w.Slowest(); slot != "" && w.Done() > 0 {
+		r.Slowest = slot
+		r.SlowestWhy = fmt.Sprintf("the others waited for it %.0f %% of the time", 100*share)
+	}
 }
 
-func (p *Pool) begin(kind recovery.Kind, slot, driveKey string, todo drive.Bytes, t time.Time) {
+// measure takes down how much lies on the members where that moves.
+func (p *Pool) measure() {
+	if p.Engine == nil {
+		return
+	}
+	used := p.Engine.Used()
+	for g := range p.Groups {
+		if !p.Groups[g].Spread {
+			continue
+		}
+		for i := range p.Groups[g].Members {
+			m := &p.Groups[g].Members[i]
+			m.Used = used[m.Slot]
+		}
+		for v := range p.Volumes {
+			if x := &p.Volumes[v]; x.Group == p.Groups[g].Name {
+				x.Extents = p.Engine.Known(x.Name, x.Group)
+			}
+		}
+	}
+}
+
+func (p *Pool) begin(kind recovery.Kind, slot, driveKey string, t time.Time) *engine.Work {
 	p.Seq++
-	p.Recs = append(p.Recs, recovery.Report{ID: fmt.Sprintf("%s-%d", p.ID, p.Seq), Kind: kind, State: recovery.Running, StartedAt: t,
-		Slot: slot, Drive: driveKey, Sample: recovery.Sample{At: t, Todo: todo}})
+	w := p.laid().Begin(kind, slot, &p.Pool)
+	r := recovery.Report{ID: fmt.Sprintf("%s-%d", p.ID, p.Seq), Kind: kind, State: recovery.Running, StartedAt: t,
+		Slot: slot, Drive: driveKey, Sample: recovery.Sample{At: t, Todo: max(1, w.Todo)}}
+	if p.Works == nil {
+		p.Works = map[string]*engine.Work{}
+	}
+	p.Works[r.ID] = w
+	p.Recs = append(p.Recs, r)
 	if len(p.Recs) > 8 {
 		p.Recs = p.Recs[len(p.Recs)-8:]
 	}
+	return w
 }
 
 // Keeper is the lab's pool system on one host.
@@ -192,7 +356,8 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 					m.Domain = s.Host
 				}
 			}
-			p.begin(p.Fill, slot, t.Key, m.Used, now)
+			p.laid().Blank(slot)
+			p.begin(p.Fill, slot, t.Key, now)
 			says = fmt.Sprintf("it fills slot %s, the %s has begun", slot, p.Fill)
 		})
 		return says, err
@@ -212,7 +377,10 @@ func (k Keeper) Begin(_ context.Context, id string, kind recovery.Kind) (string,
 				return "", fmt.Errorf("a %s is running in %s", r.Kind, p.Name)
 			}
 		}
-		p.begin(kind, "", "", p.Used, now)
+		if kind != recovery.Scrub && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {
+			return "", pools.ErrNotOffered // stripes as wide as the group lie where they lie
+		}
+		p.begin(kind, "", "", now)
 		return fmt.Sprintf("the %s has begun", kind), nil
 	})
 }
@@ -255,6 +423,7 @@ func (k Keeper) Stop(_ context.Context, id string) (string, error) {
 			r := &p.Recs[i]
 			if r.State == recovery.Running && r.Slot == "" {
 				r.State, r.EndedAt = recovery.Stopped, now
+				delete(p.Works, r.ID)
 				return fmt.Sprintf("the %s has stopped", r.Kind), nil
 			}
 		}

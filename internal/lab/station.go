@@ -3,6 +3,7 @@ package lab
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -42,11 +43,12 @@ func capacity(gb uint64) drive.Bytes { return drive.Bytes((97_696_368 + 1_953_50
 
 // builder puts drives into bays, in order.
 type builder struct {
-	f    *Fleet
-	now  time.Time
-	rng  *rand.Rand
-	next map[string]int // next free bay by host/section
-	used map[string]bool
+	f     *Fleet
+	now   time.Time
+	rng   *rand.Rand
+	next  map[string]int // next free bay by host/section
+	used  map[string]bool
+	third *Pool // of which a member is a third full
 }
 
 func (b *builder) drive(m model, host, section string, ageYears float64) *Drive {
@@ -125,6 +127,10 @@ func HeronPoint(extra int) func(now time.Time) *Fleet {
 		}
 		b.more(extra)
 		b.f.link()
+		for _, p := range b.f.Pools {
+			p.settle(b.now)
+		}
+		b.third.third(b.now)
 		return b.f
 	}
 }
@@ -192,8 +198,33 @@ func (b *builder) tidegauge() {
 	// Its fourth drive was replaced earlier this morning, and is a third full.
 	m := &p.Groups[0].Members[3]
 	m.State = pool.Recovering
-	p.begin(p.Fill, m.Slot, m.Drive, m.Used, b.now.Add(-2*time.Hour))
-	p.Recs[0].Done = m.Used / 3
+	b.third = p
+}
+
+// settle lays what a pool keeps where its members say how much lies on each.
+func (p *Pool) settle(now time.Time) {
+	p.Wrote = now
+	if slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {
+		p.laid()
+		p.measure()
+	}
+}
+
+// third lets the filling of the member that was replaced earlier this morning come as far as a third.
+func (p *Pool) third(now time.Time) {
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.State != pool.Recovering {
+			return
+		}
+		p.laid().Blank(m.Slot)
+		w := p.begin(p.Fill, m.Slot, m.Drive, now)
+		r := &p.Recs[len(p.Recs)-1]
+		for w.Done() < w.Todo/3 {
+			r.StartedAt = r.StartedAt.Add(-time.Minute)
+			p.Engine.Advance(w, time.Minute, p.bench(now))
+		}
+		p.tell(r, w)
+	})
 }
 
 func (b *builder) plankton() {

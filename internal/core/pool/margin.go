@@ -76,8 +76,31 @@ func (p *Pool) onGroup(g Group, v Volume) (least Margin) {
 		return p.margin(g, v.Protect)
 	}
 	least = Margin(len(g.Members))
+	at := make(map[string]*Member, len(g.Members))
+	for i := range g.Members {
+		at[g.Members[i].Slot] = &g.Members[i]
+	}
+	var logs []string
 	for _, e := range v.Extents {
-		least = min(least, p.margin(g.holding(e), e.protection()))
+		// Where no log device takes two of its pieces along, as nearly everywhere, its margin is soon told.
+		left, shared := 0, false
+		logs = logs[:0]
+		for _, slot := range e.Slots {
+			m := at[slot]
+			if m == nil || m.Lost() {
+				continue
+			}
+			left++
+			if m.Log != "" {
+				shared = shared || slices.Contains(logs, m.Log)
+				logs = append(logs, m.Log)
+			}
+		}
+		if shared {
+			least = min(least, p.margin(g.holding(e), e.protection()))
+		} else {
+			least = min(least, Margin(left-e.Need))
+		}
 	}
 	return least
 }

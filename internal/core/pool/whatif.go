@@ -194,6 +194,11 @@ func (p *Pool) stopped(g Group, v Volume) bool {
 	if v.Group == "" {
 		pr = g.Protect
 	}
+	if len(v.Extents) > 0 {
+		return pr.StopsAt > 0 && slices.ContainsFunc(v.Extents, func(e Extent) bool {
+			return units(g.holding(e), Protection{}, Member.Lost) >= pr.StopsAt
+		})
+	}
 	return pr.StopsAt > 0 && units(g, pr, Member.Lost) >= pr.StopsAt
 }
 

@@ -19,6 +19,7 @@ const (
 	Rebalance Kind = "rebalance"
 	Drain     Kind = "drain"
 	Scrub     Kind = "scrub"
+	Grow      Kind = "grow"
 )
 
 // State is where it stands.
@@ -199,5 +200,25 @@ type Report struct {
 	Found        uint64 // errors
 	Repaired     uint64
 	Unrepairable uint64
-	Slowest      string // in words, if known
+	Phase        string // what it does now, in words, if known
+	Flows        []Flow // what each member gave and took, where it is known
+	Slowest      string // slot of the member that holds it up, if known, and why it is believed to
+	SlowestWhy   string
 }
+
+// Flow is how much was read from and written to a member for a recovery.
+type Flow struct {
+	Slot    string      `json:"slot"`
+	Read    drive.Bytes `json:"read"`
+	Written drive.Bytes `json:"written"`
+}
+
+// Priority is what a recovery gets beside the users.
+type Priority string
+
+// The three priorities; each pool system maps them on what it has.
+const (
+	Low    Priority = "low"
+	Normal Priority = "normal"
+	High   Priority = "high"
+)

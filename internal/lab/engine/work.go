@@ -1,0 +1,286 @@
+package engine
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+)
+
+// Bench is what the world is like while work is done.
+type Bench struct {
+	// There says whether a member answers.
+	There func(slot string) bool
+	// Rate is what the drive at a slot moves, in bytes a second, on its outermost tracks; Seek what a small thing costs it.
+	Rate func(slot string) float64
+	Seek func(slot string) time.Duration
+	// Load is the share of the members' time that users take, 0 to 1; Share is what of the rest the work gets.
+	Load, Share float64
+}
+
+// Item is one thing to do: fill a piece, look at an extent (Piece is -1), or move a piece to another member.
+type Item struct {
+	Extent int    `json:"e"`
+	Piece  int    `json:"p"`
+	To     string `json:"to,omitempty"`
+	at     float64
+}
+
+// Work is a recovery as the pool does it.
+type Work struct {
+	Kind     recovery.Kind          `json:"kind"`
+	Slot     string                 `json:"slot,omitempty"`
+	Items    []Item                 `json:"items"`
+	Next     int                    `json:"next"`
+	Scan     float64                `json:"scan"`  // seconds of looking still to do before anything moves
+	Spent    float64                `json:"spent"` // seconds spent on the next item
+	Lanes    float64                `json:"lanes"` // how many things are done at once
+	Moved    drive.Bytes            `json:"moved"` // by items that are done
+	Part     drive.Bytes            `json:"part"`  // of the next item
+	Todo     drive.Bytes            `json:"todo"`  //
+	Reads    map[string]drive.Bytes `json:"reads"` // by member
+	Wrote    map[string]drive.Bytes `json:"wrote"` // by member
+	Slow     map[string]float64     `json:"slow"`  // seconds that a member held things up
+	Found    uint64                 `json:"found"` // errors
+	Repaired uint64                 `json:"repaired"`
+	Left     uint64                 `json:"left"`
+}
+
+// Done is how much was done.
+func (w *Work) Done() drive.Bytes { return min(w.Todo, w.Moved+w.Part) }
+
+// innermost is the rate of the innermost tracks against that of the outermost: zoned recording puts about half as many
+// sectors on them.
+const innermost = 0.48
+
+// Begin plans a recovery. Fill (resilver, rebuild) brings what a member lacks; scrub looks at everything; drain takes what
+// lies on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member that is gone.
+func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
+	w := &Work{Kind: kind, Slot: slot, Lanes: 1, Reads: map[string]drive.Bytes{}, Wrote: map[string]drive.Bytes{}, Slow: map[string]float64{}}
+	switch kind {
+	case recovery.Scrub:
+		for i := range e.Extents {
+			w.Items = append(w.Items, Item{Extent: i, Piece: -1, at: e.Extents[i].Pieces[0].At})
+		}
+		w.Lanes = lanes(p)
+		slices.SortStableFunc(w.Items, byPlace)
+	case recovery.Drain, recovery.Rebalance:
+		e.planMoves(w, p)
+		w.Lanes = max(1, lanes(p)/2)
+	default:
+		for i := range e.Extents {
+			for j, x := range e.Extents[i].Pieces {
+				if x.Slot == slot && x.Version != e.Extents[i].Version {
+					w.Items = append(w.Items, Item{Extent: i, Piece: j, at: x.At})
+				}
+			}
+		}
+		slices.SortStableFunc(w.Items, byPlace)
+		if kind == recovery.Resilver {
+			w.Scan = 90 + 1.2*float64(len(e.Extents)) // it looks for what is missing before it copies
+		}
+	}
+	for _, it := range w.Items {
+		w.Todo += e.bytes(it)
+	}
+	return w
+}
+
+// lanes is how many stripes can be worked on at once.
+func lanes(p *pool.Pool) float64 {
+	n := 0.0
+	for _, g := range p.Groups {
+		if g.Spread {
+			n += float64(len(g.Members)) / 4
+		} else {
+			n++
+		}
+	}
+	return max(1, n)
+}
+
+func (e *Engine) bytes(it Item) drive.Bytes {
+	x := &e.Extents[it.Extent]
+	if it.Piece < 0 {
+		return x.Bytes * drive.Bytes(len(x.Pieces))
+	}
+	return x.Bytes
+}
+
+// planMoves decides which pieces go where.
+func (e *Engine) planMoves(w *Work, p *pool.Pool) {
+	used := e.Used()
+	for _, g := range p.Groups {
+		if !g.Spread {
+			continue
+		}
+		size := map[string]float64{}
+		var whole, held float64
+		for _, m := range g.Members {
+			size[m.Slot] = float64(m.Size)
+			if m.State == pool.Online && m.Slot != w.Slot {
+				whole += float64(m.Size)
+			}
+			if m.State == pool.Online || m.Slot == w.Slot {
+				held += float64(used[m.Slot])
+			}
+		}
+		level := held / max(1, whole)
+		for i := range e.Extents {
+			x := &e.Extents[i]
+			if x.Group != g.Name {
+				continue
+			}
+			will := slices.Clone(x.Pieces) // where its pieces will lie once what is planned so far is done
+			for j := range will {
+				from := will[j].Slot
+				leaves := w.Slot != "" && from == w.Slot
+				over := w.Slot == "" && float64(used[from]) > (level+0.02)*size[from]
+				if !leaves && !over {
+					continue
+				}
+				others := *x
+				others.Pieces = append(slices.Clone(will[:j]), will[j+1:]...)
+				to := place(g, others, used, map[string]bool{from: true, w.Slot: true}, nil)
+				if to == "" || over && float64(used[to]+x.Bytes) > level*size[to] {
+					if leaves {
+						w.Left++
+					}
+					continue
+				}
+				used[from] -= x.Bytes
+				used[to] += x.Bytes
+				will[j].Slot = to
+				w.Items = append(w.Items, Item{Extent: i, Piece: j, To: to})
+			}
+		}
+	}
+}
+
+// Advance works for a while and says whether all is done.
+func (e *Engine) Advance(w *Work, d time.Duration, b Bench) (done bool) {
+	left := d.Seconds()
+	if w.Scan > 0 {
+		n := min(w.Scan, left*b.Share)
+		w.Scan -= n
+		left -= n / max(b.Share, 1e-9)
+	}
+	for left > 1e-9 && w.Next < len(w.Items) && b.Share > 0 {
+		it := w.Items[w.Next]
+		takes, slowest, ok := e.takes(w, it, b)
+		if !ok {
+			return false // it waits for a member
+		}
+		rest := takes - w.Spent
+		if rest > left {
+			w.Spent += left
+			w.Slow[slowest] += left
+			w.Part = drive.Bytes(float64(e.bytes(it)) * min(1, w.Spent/takes))
+			return false
+		}
+		left -= max(0, rest)
+		w.Slow[slowest] += max(0, rest)
+		e.do(w, it, b)
+		w.Moved += e.bytes(it)
+		w.Next, w.Spent, w.Part = w.Next+1, 0, 0
+	}
+	return w.Scan <= 0 && w.Next == len(w.Items)
+}
+
+// takes is how many seconds an item takes, and which member makes it so. It cannot be done while the member is not there
+// that is to be written to.
+func (e *Engine) takes(w *Work, it Item, b Bench) (seconds float64, slowest string, ok bool) {
+	x := &e.Extents[it.Extent]
+	consider := func(slot string, at float64) {
+		rate := b.Rate(slot) * (1 - (1-innermost)*min(1, at)) * max(0.05, 1-b.Load) * b.Share
+		n := float64(x.Bytes)/max(rate, 1) + float64(x.Small)*b.Seek(slot).Seconds()/max(0.05, 1-b.Load)/b.Share
+		if n > seconds {
+			seconds, slowest = n, slot
+		}
+	}
+	if it.Piece >= 0 {
+		to := x.Pieces[it.Piece].Slot
+		if it.To != "" {
+			to = it.To
+		}
+		if !b.There(to) {
+			return 0, to, false
+		}
+		consider(to, x.Pieces[it.Piece].At)
+	}
+	n := 0
+	for j, p := range x.Pieces {
+		if j != it.Piece && b.There(p.Slot) && (it.Piece < 0 || n < x.Need) {
+			consider(p.Slot, p.At)
+			n++
+		}
+	}
+	if seconds == 0 {
+		return 1, slowest, true // nobody answers: that is soon known
+	}
+	return seconds / w.Lanes, slowest, true
+}
+
+// do carries an item out.
+func (e *Engine) do(w *Work, it Item, b Bench) {
+	x := &e.Extents[it.Extent]
+	at, pieces := e.good(it.Extent, b.There)
+	for _, j := range at {
+		w.Reads[x.Pieces[j].Slot] += x.Bytes
+	}
+	if it.Piece < 0 {
+		e.look(w, it.Extent, at, pieces, b)
+		return
+	}
+	p := &x.Pieces[it.Piece]
+	if it.To == "" && p.Version == x.Version && p.whole() {
+		return // a user has written it meanwhile
+	}
+	if len(at) < x.Need {
+		w.Found, w.Left = w.Found+1, w.Left+1
+		return
+	}
+	if it.To != "" {
+		p.Slot = it.To
+	}
+	p.write(encode(it.Piece, decode(x.Need, at, pieces)), x.Version)
+	w.Wrote[p.Slot] += x.Bytes
+}
+
+// look reads an extent whole, and repairs what can be.
+func (e *Engine) look(w *Work, i int, at []int, pieces []uint64, b Bench) {
+	x := &e.Extents[i]
+	before := w.Left
+	for j := range x.Pieces {
+		p := &x.Pieces[j]
+		if !b.There(p.Slot) || p.Version == x.Version && p.whole() {
+			continue
+		}
+		w.Found++
+		if len(at) < x.Need {
+			w.Left++
+			continue
+		}
+		p.write(encode(j, decode(x.Need, at, pieces)), x.Version)
+		w.Wrote[p.Slot] += x.Bytes
+		w.Repaired++
+	}
+	if len(at) < x.Need && w.Left == before {
+		w.Left++ // what is gone for good counts, though nothing of it answers
+	}
+}
+
+// Slowest is the member that held things up longest, and for what share of the time.
+func (w *Work) Slowest() (slot string, share float64) {
+	all, most := 0.0, 0.0
+	for s, n := range w.Slow {
+		all += n
+		if n > most || n == most && s < slot {
+			slot, most = s, n
+		}
+	}
+	return slot, most / math.Max(all, 1e-9)
+}
