@@ -76,7 +76,7 @@ const mostSamples = 400
 
 func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
 	r := c.Report
-	v := recovery.Look(c.samples, r.State, s.clock.Now())
+	v := recovery.Look(c.samples, r.State, recovery.Known{Reach: -1}, s.clock.Now())
 	out := api.Recovery{Id: r.ID, Pool: c.PoolName, Kind: api.RecoveryKind(r.Kind), State: api.RecoveryState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
 		SeenAt: c.SeenAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo), Share: v.Share, RateNow: v.RateNow, RateOverall: v.RateOverall,
 		Why: v.Why, Stalled: v.Stalled, Slowest: r.Slowest, Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable)}

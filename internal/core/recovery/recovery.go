@@ -3,7 +3,6 @@ package recovery
 
 import (
 	"math"
-	"slices"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -53,27 +52,38 @@ type View struct {
 	Why         string // when Finish is nil, why
 	Stalled     bool
 	StalledFor  time.Duration
+	Again       time.Time // when it began again from its beginning; zero when it did not
+}
+
+// Known is what is known beside the course so far.
+type Known struct {
+	// Reach is how far towards the innermost tracks the data reach, 0 to 1; 0 for media without tracks, negative when nobody
+	// knows.
+	Reach float64
+	// Past are the profiles of earlier recoveries of the same kind in the same pool, and Kin of those elsewhere whose drives
+	// are of the same model.
+	Past, Kin []Profile
+	// Habit is the longest pause without progress in the pool's earlier recoveries that ended well.
+	Habit time.Duration
+	// Behind says what it waits for, when the pool works on something else first.
+	Behind string
 }
 
 // minSamples is how many moments of progress must have been seen before a finish is named.
 const minSamples = 4
 
-// leastSpread is how unsteady, relative to its mean, a rate is taken to be at least: a course seen in few parts looks
-// steadier than it is.
-const leastSpread = 0.15
-
 // Look says what can be said at now from the course so far, samples in order of time.
-//
-// The finish is estimated from the rates of the course's parts, weighted towards the newest. Rotating media slow down
-// from the outer to the inner tracks to about half (zoned recording), so the rest is taken to run between "as now" and
-// "falling on to half of the best rate": the range holds both, and widens with how unsteady the rates were.
-func Look(samples []Sample, state State, now time.Time) View {
+func Look(samples []Sample, state State, k Known, now time.Time) View {
 	var v View
-	samples = lastRun(samples)
-	if len(samples) == 0 {
+	run := lastRun(samples)
+	if len(run) == 0 {
 		v.Why = "no progress was reported yet"
 		return v
 	}
+	if len(run) < len(samples) {
+		v.Again = run[0].At
+	}
+	samples = run
 	first, last := samples[0], samples[len(samples)-1]
 	if last.Todo > 0 {
 		v.Share = math.Min(1, float64(last.Done)/float64(last.Todo))
@@ -85,35 +95,32 @@ func Look(samples []Sample, state State, now time.Time) View {
 		v.Why = "it is " + string(state)
 		return v
 	}
-	parts := rates(samples, 10)
-	if len(parts) > 0 {
+	if parts := rates(samples, 10); len(parts) > 0 {
 		v.RateNow = parts[len(parts)-1]
 	}
 	v.StalledFor = now.Sub(lastProgress(samples))
-	v.Stalled = v.StalledFor > stallAfter(samples)
+	v.Stalled = v.StalledFor > max(stallAfter(samples), 2*k.Habit) && k.Behind == ""
 	switch {
+	case k.Behind != "" && v.StalledFor > time.Minute:
+		v.Why = "it waits behind " + k.Behind
 	case v.Stalled:
 		v.Why = "it makes no progress"
-		return v
-	case len(samples) < minSamples || v.RateNow <= 0:
+	case moves(samples) < minSamples || v.RateOverall <= 0:
 		v.Why = "too little progress was seen yet"
-		return v
-	}
-	rest := float64(last.Todo) - float64(last.Done)
-	best, mean, spread := weigh(parts)
-	slow := math.Min(mean, math.Max(best/2, mean*(0.5+0.5*v.Share)))
-	mid := (mean + slow) / 2
-	doubt := math.Max(spread, leastSpread) / math.Sqrt(float64(len(parts)))
-	at := func(rate float64) time.Time {
-		return last.At.Add(time.Duration(rest / rate * float64(time.Second))).Round(time.Second)
-	}
-	// 1.2816 is the 90th percentile of the standard normal distribution.
-	v.Finish = &Range{
-		P10: at(mean * (1 + 1.2816*doubt + 0.02)),
-		P50: at(mid),
-		P90: at(slow / (1 + 1.2816*doubt + 0.05)),
+	default:
+		v.Finish = finish(samples, k)
 	}
 	return v
+}
+
+// moves counts the moments at which progress was seen.
+func moves(s []Sample) (n int) {
+	for i := 1; i < len(s); i++ {
+		if s[i].Done > s[i-1].Done {
+			n++
+		}
+	}
+	return n
 }
 
 // lastRun leaves out what came before the recovery last began again: its done went backwards.
@@ -138,7 +145,14 @@ func lastProgress(s []Sample) time.Time {
 // stallAfter is how long without progress is no longer this recovery's habit: five times its longest pause between two
 // steps so far, but never under a minute.
 func stallAfter(s []Sample) time.Duration {
-	longest := 12 * time.Second
+	return max(time.Minute, 5*LongestPause(s))
+}
+
+// LongestPause is the longest time between two steps of a course.
+func LongestPause(s []Sample) (longest time.Duration) {
+	if len(s) == 0 {
+		return 0
+	}
 	since := s[0].At
 	for i := 1; i < len(s); i++ {
 		if s[i].Done > s[i-1].Done {
@@ -146,7 +160,7 @@ func stallAfter(s []Sample) time.Duration {
 			since = s[i].At
 		}
 	}
-	return 5 * longest
+	return longest
 }
 
 // rates gives the mean rates of up to n parts of equal duration.
@@ -168,23 +182,6 @@ func rates(s []Sample, n int) []float64 {
 		}
 	}
 	return out
-}
-
-// weigh gives the best rate, the mean weighted towards the newest, and the relative spread around it.
-func weigh(parts []float64) (best, mean, spread float64) {
-	best = slices.Max(parts)
-	var weights float64
-	for i, r := range parts {
-		w := math.Pow(2, float64(i))
-		mean += w * r
-		weights += w
-	}
-	mean /= weights
-	for _, r := range parts {
-		spread += (r - mean) * (r - mean)
-	}
-	spread = math.Sqrt(spread/float64(len(parts))) / mean
-	return best, mean, spread
 }
 
 // Report is what a pool system says of one of its recoveries at one moment.

@@ -42,7 +42,7 @@ func TestFinish(t *testing.T) {
 				k++
 			}
 			now := c[k].At
-			v := Look(c[:k+1], Running, now)
+			v := Look(c[:k+1], Running, Known{Reach: -1}, now)
 			require.NotNil(t, v.Finish, v.Why)
 			require.False(t, v.Finish.P50.Before(v.Finish.P10) || v.Finish.P90.Before(v.Finish.P50), "quantiles are in order")
 			all++
@@ -60,19 +60,19 @@ func TestFinish(t *testing.T) {
 
 func TestStalledBegunAgainAndTooEarly(t *testing.T) {
 	c, _ := course(0.3, 0.05, 1)
-	v := Look(c[:60], Running, c[59].At.Add(time.Hour))
+	v := Look(c[:60], Running, Known{}, c[59].At.Add(time.Hour))
 	require.True(t, v.Stalled)
 	require.Equal(t, time.Hour, v.StalledFor)
 	require.Nil(t, v.Finish, "nothing is promised of what does not move")
-	require.False(t, Look(c[:60], Running, c[59].At.Add(2*time.Minute)).Stalled, "slower than usual is not stalled")
+	require.False(t, Look(c[:60], Running, Known{}, c[59].At.Add(2*time.Minute)).Stalled, "slower than usual is not stalled")
 
 	again := append(append([]Sample(nil), c[:60]...), Sample{At: c[59].At.Add(time.Minute), Todo: c[0].Todo}, Sample{At: c[59].At.Add(2 * time.Minute), Done: 5e9, Todo: c[0].Todo})
-	v = Look(again, Running, again[len(again)-1].At)
+	v = Look(again, Running, Known{}, again[len(again)-1].At)
 	require.InDelta(t, 5e9/60, v.RateOverall, 1e3, "what was done before it began again does not count")
 
-	require.Equal(t, "too little progress was seen yet", Look(c[:2], Running, c[1].At).Why)
-	require.Equal(t, "no progress was reported yet", Look(nil, Running, t0).Why)
-	v = Look(c, Finished, t0)
+	require.Equal(t, "too little progress was seen yet", Look(c[:2], Running, Known{}, c[1].At).Why)
+	require.Equal(t, "no progress was reported yet", Look(nil, Running, Known{}, t0).Why)
+	v = Look(c, Finished, Known{}, t0)
 	require.Equal(t, 1.0, v.Share)
 	require.Equal(t, "it is finished", v.Why)
 }

@@ -147,6 +147,12 @@ func (d *Driver) Begin(ctx context.Context, id string, kind recovery.Kind) (stri
 		n, _ := strconv.ParseUint(m.Slot, 10, 64)
 		ids = append(ids, n)
 	})
+	if kind == recovery.Scrub {
+		// A scrub reads every copy of what is kept, not all that was set aside for it.
+		if spaces, err := readSpace(f); err == nil {
+			used = kept(spaces)
+		}
+	}
 	r := &run{mine: true, done: make(chan struct{}), report: d.report(id, kind, used)}
 	d.mu.Lock()
 	d.runs[id] = r
@@ -199,6 +205,7 @@ func (d *Driver) scrubAll(f *os.File, r *run, ids []uint64) {
 		}
 		sum.add(p)
 		d.mu.Lock()
+		r.ended = sum
 		r.take(sum)
 		d.mu.Unlock()
 		if errors.Is(err, unix.ECANCELED) {

@@ -39,6 +39,7 @@ type run struct {
 	report recovery.Report
 	err    error
 	mine   bool
+	ended  scrubProgress // of the devices that a scrub is done with
 	done   chan struct{}
 }
 
@@ -276,6 +277,22 @@ func volumes(spaces []space, group string, raw uint64, devices int) (out []pool.
 	return out, capacity, used
 }
 
+// kept is how many bytes are kept, every copy counted.
+func kept(spaces []space) (bytes uint64) {
+	for _, s := range spaces {
+		if s.flags&globalReserve != 0 {
+			continue
+		}
+		for _, pr := range profiles {
+			if pr.bit == 0 || s.flags&pr.bit != 0 {
+				bytes += uint64(float64(s.used) * pr.copies)
+				break
+			}
+		}
+	}
+	return bytes
+}
+
 // replacement reports the newest one the file system remembers; it is kept on disk by the kernel, so it is known after
 // any restart.
 func (d *Driver) replacement(f *os.File, info fsInfo, rep replacement, target device, keys func(string) string) recovery.Report {
@@ -333,7 +350,7 @@ func (d *Driver) running(f *os.File, info fsInfo, rawUsed uint64) (recovery.Repo
 		return recovery.Report{}, false
 	}
 	if r.report.Kind == recovery.Scrub && r.report.State == recovery.Running {
-		var sum scrubProgress
+		sum := r.ended
 		for id := uint64(1); id <= info.maxID; id++ {
 			if p, err := readScrub(f, id); err == nil {
 				sum.add(p)
