@@ -251,7 +251,12 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			a.Log.Warn("a pool system does not answer", "host", a.Host, "error", err)
 		}
 		for _, s := range snaps {
-			r.Pools = append(r.Pools, wire.Pool(s.Pool, s.Recoveries))
+			p := wire.Pool(s.Pool, s.Recoveries)
+			p.Priority, p.Inconsistent = string(s.Priority), s.Inconsistent
+			for _, o := range s.Offers {
+				p.Offers = append(p.Offers, string(o))
+			}
+			r.Pools = append(r.Pools, p)
 			for _, rec := range s.Recoveries {
 				busy = busy || rec.State == recovery.Running
 			}

@@ -50,7 +50,10 @@ func (r *rack) Join(_ context.Context, _, slot string, t pools.Target) (string, 
 func (r *rack) Admit(context.Context, string, pools.Target) (string, error) {
 	return "", pools.ErrNotOffered
 }
-func (r *rack) Begin(context.Context, string, recovery.Kind) (string, error) {
+func (r *rack) Prioritise(context.Context, string, recovery.Priority) (string, error) {
+	return "", nil
+}
+func (r *rack) Begin(context.Context, string, pools.Task) (string, error) {
 	return "", pools.ErrNoSuchPool
 }
 func (r *rack) Boxes(context.Context) ([]BoxFound, error) { return nil, nil }

@@ -164,8 +164,13 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		return says, err
 	case api.OrderKindSelftest:
 		return a.selfTest(ctx, o)
-	case api.OrderKindScrub, api.OrderKindRebalance:
-		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, recovery.Kind(o.Kind)) })
+	case api.OrderKindScrub, api.OrderKindRebalance, api.OrderKindDrain:
+		t := pools.Task{Kind: recovery.Kind(o.Kind), Slot: o.Slot, Below: o.Below}
+		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, t) })
+	case api.OrderKindPriority:
+		return a.eachDriver(func(d pools.Driver) (string, error) {
+			return d.Prioritise(ctx, o.Pool, recovery.Priority(o.Priority))
+		})
 	case api.OrderKindStop:
 		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Stop(ctx, o.Pool) })
 	}

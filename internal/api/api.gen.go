@@ -337,8 +337,10 @@ func (e NoticeState) Valid() bool {
 const (
 	OrderKindAddress   OrderKind = "address"
 	OrderKindAdmit     OrderKind = "admit"
+	OrderKindDrain     OrderKind = "drain"
 	OrderKindJoin      OrderKind = "join"
 	OrderKindLight     OrderKind = "light"
+	OrderKindPriority  OrderKind = "priority"
 	OrderKindRebalance OrderKind = "rebalance"
 	OrderKindScrub     OrderKind = "scrub"
 	OrderKindSelftest  OrderKind = "selftest"
@@ -352,9 +354,13 @@ func (e OrderKind) Valid() bool {
 		return true
 	case OrderKindAdmit:
 		return true
+	case OrderKindDrain:
+		return true
 	case OrderKindJoin:
 		return true
 	case OrderKindLight:
+		return true
+	case OrderKindPriority:
 		return true
 	case OrderKindRebalance:
 		return true
@@ -498,6 +504,8 @@ func (e PlannedTestState) Valid() bool {
 // Defines values for PoolActionAction.
 const (
 	PoolActionActionAdmit     PoolActionAction = "admit"
+	PoolActionActionDrain     PoolActionAction = "drain"
+	PoolActionActionPriority  PoolActionAction = "priority"
 	PoolActionActionRebalance PoolActionAction = "rebalance"
 	PoolActionActionScrub     PoolActionAction = "scrub"
 	PoolActionActionStop      PoolActionAction = "stop"
@@ -508,11 +516,36 @@ func (e PoolActionAction) Valid() bool {
 	switch e {
 	case PoolActionActionAdmit:
 		return true
+	case PoolActionActionDrain:
+		return true
+	case PoolActionActionPriority:
+		return true
 	case PoolActionActionRebalance:
 		return true
 	case PoolActionActionScrub:
 		return true
 	case PoolActionActionStop:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PoolActionPriority.
+const (
+	High   PoolActionPriority = "high"
+	Low    PoolActionPriority = "low"
+	Normal PoolActionPriority = "normal"
+)
+
+// Valid indicates whether the value is a known member of the PoolActionPriority enum.
+func (e PoolActionPriority) Valid() bool {
+	switch e {
+	case High:
+		return true
+	case Low:
+		return true
+	case Normal:
 		return true
 	default:
 		return false
@@ -549,6 +582,7 @@ func (e PoolOutcome) Valid() bool {
 // Defines values for RecoveryKind.
 const (
 	RecoveryKindDrain     RecoveryKind = "drain"
+	RecoveryKindGrow      RecoveryKind = "grow"
 	RecoveryKindRebalance RecoveryKind = "rebalance"
 	RecoveryKindRebuild   RecoveryKind = "rebuild"
 	RecoveryKindResilver  RecoveryKind = "resilver"
@@ -559,6 +593,8 @@ const (
 func (e RecoveryKind) Valid() bool {
 	switch e {
 	case RecoveryKindDrain:
+		return true
+	case RecoveryKindGrow:
 		return true
 	case RecoveryKindRebalance:
 		return true
@@ -1321,6 +1357,14 @@ type Fit struct {
 	WhyMost    string       `json:"why_most,omitempty,omitzero"`
 }
 
+// Flow defines model for Flow.
+type Flow struct {
+	ReadBytes    int64  `json:"read_bytes"`
+	Slot         string `json:"slot"`
+	Tail         string `json:"tail,omitempty,omitzero"`
+	WrittenBytes int64  `json:"written_bytes"`
+}
+
 // Group defines model for Group.
 type Group struct {
 	// Heals a lost member's share is restored on the others by itself
@@ -1728,6 +1772,7 @@ type NoticeState string
 type Order struct {
 	At      time.Time `json:"at"`
 	Bay     int       `json:"bay,omitempty,omitzero"`
+	Below   float64   `json:"below,omitempty,omitzero"`
 	By      string    `json:"by,omitempty,omitzero"`
 	Drive   Identity  `json:"drive,omitempty,omitzero"`
 	Expires time.Time `json:"expires"`
@@ -1746,7 +1791,8 @@ type Order struct {
 	On bool `json:"on,omitempty,omitzero"`
 
 	// Pool the pool system's id
-	Pool string `json:"pool,omitempty,omitzero"`
+	Pool     string `json:"pool,omitempty,omitzero"`
+	Priority string `json:"priority,omitempty,omitzero"`
 
 	// Says what the agent observed
 	Says    string     `json:"says,omitempty,omitzero"`
@@ -2012,15 +2058,24 @@ type Pool struct {
 	Groups     []Group  `json:"groups"`
 	Hosts      []string `json:"hosts"`
 	Id         string   `json:"id"`
-	Kind       string   `json:"kind"`
+
+	// Inconsistent it changed while it was read, again and again: what is shown may not fit together
+	Inconsistent bool   `json:"inconsistent,omitempty,omitzero"`
+	Kind         string `json:"kind"`
 
 	// Limit share of a member above which the pool system takes no more, 0 to 1
 	Limit float64  `json:"limit,omitempty,omitzero"`
 	Logs  []Member `json:"logs"`
 
 	// Margin how many more members can be lost before data is
-	Margin   Margin    `json:"margin"`
-	Name     string    `json:"name"`
+	Margin Margin `json:"margin"`
+	Name   string `json:"name"`
+
+	// Offers what it can be asked for: join, admit, scrub, rebalance, drain, grow, stop, priority
+	Offers []string `json:"offers,omitempty,omitzero"`
+
+	// Priority what its recoveries get beside the users: low, normal or high
+	Priority string    `json:"priority,omitempty,omitzero"`
 	Recovery Recovery  `json:"recovery,omitempty,omitzero"`
 	SeenAt   time.Time `json:"seen_at"`
 	Spares   []Member  `json:"spares"`
@@ -2038,8 +2093,14 @@ type Pool struct {
 type PoolAction struct {
 	Action PoolActionAction `json:"action"`
 
-	// Drive admit: the drive to add
+	// Below rebalance: only parts that are used by less than this share
+	Below float64 `json:"below,omitempty,omitzero"`
+
+	// Drive admit: the drive to add; drain: the member to empty
 	Drive string `json:"drive,omitempty,omitzero"`
+
+	// Priority priority: what recoveries get beside the users
+	Priority PoolActionPriority `json:"priority,omitempty,omitzero"`
 
 	// Tail admit: its label tail, as read
 	Tail string `json:"tail,omitempty,omitzero"`
@@ -2047,6 +2108,9 @@ type PoolAction struct {
 
 // PoolActionAction defines model for PoolAction.Action.
 type PoolActionAction string
+
+// PoolActionPriority priority: what recoveries get beside the users
+type PoolActionPriority string
 
 // PoolOutcome defines model for PoolOutcome.
 type PoolOutcome string
@@ -2063,6 +2127,8 @@ type PoolReport struct {
 	Limit        float64          `json:"limit,omitempty,omitzero"`
 	Logs         []MemberReport   `json:"logs"`
 	Name         string           `json:"name"`
+	Offers       []string         `json:"offers,omitempty,omitzero"`
+	Priority     string           `json:"priority,omitempty,omitzero"`
 	Recoveries   []RecoveryReport `json:"recoveries,omitempty,omitzero"`
 	Spares       []MemberReport   `json:"spares"`
 	UsedBytes    int64            `json:"used_bytes"`
@@ -2157,21 +2223,33 @@ type Reason struct {
 
 // Recovery defines model for Recovery.
 type Recovery struct {
+	// AgainAt when it began again from its beginning
+	AgainAt time.Time `json:"again_at,omitempty,omitzero"`
+
 	// Cost what a second failure would cost until it ends
-	Cost      string    `json:"cost,omitempty,omitzero"`
-	Course    []Sample  `json:"course,omitempty,omitzero"`
-	DoneBytes int64     `json:"done_bytes"`
-	Drive     string    `json:"drive,omitempty,omitzero"`
-	EndedAt   time.Time `json:"ended_at,omitempty,omitzero"`
+	Cost      string   `json:"cost,omitempty,omitzero"`
+	Course    []Sample `json:"course,omitempty,omitzero"`
+	DoneBytes int64    `json:"done_bytes"`
+	Drive     string   `json:"drive,omitempty,omitzero"`
+
+	// Earlier ids of earlier ones of its kind in its pool, the newest first
+	Earlier []string  `json:"earlier,omitempty,omitzero"`
+	EndedAt time.Time `json:"ended_at,omitempty,omitzero"`
 
 	// Finish a finish: one in ten ends before p10, one in ten after p90
 	Finish Range `json:"finish,omitempty,omitzero"`
+
+	// Flows what each member gave and took
+	Flows []Flow `json:"flows,omitempty,omitzero"`
 
 	// Found errors found
 	Found int64        `json:"found"`
 	Id    string       `json:"id"`
 	Kind  RecoveryKind `json:"kind"`
-	Pool  string       `json:"pool"`
+
+	// Phase what it does now
+	Phase string `json:"phase,omitempty,omitzero"`
+	Pool  string `json:"pool"`
 
 	// RateNow bytes a second
 	RateNow float64 `json:"rate_now"`
@@ -2179,6 +2257,7 @@ type Recovery struct {
 	// RateOverall bytes a second
 	RateOverall float64   `json:"rate_overall"`
 	Repaired    int64     `json:"repaired"`
+	Risk        Risk      `json:"risk,omitempty,omitzero"`
 	SeenAt      time.Time `json:"seen_at,omitempty,omitzero"`
 
 	// Share 0 to 1
@@ -2186,13 +2265,16 @@ type Recovery struct {
 	Slot  string  `json:"slot,omitempty,omitzero"`
 
 	// Slowest the slowest member and why it is believed so
-	Slowest      string        `json:"slowest,omitempty,omitzero"`
-	Stalled      bool          `json:"stalled,omitempty,omitzero"`
-	StartedAt    time.Time     `json:"started_at"`
-	State        RecoveryState `json:"state"`
-	Tail         string        `json:"tail,omitempty,omitzero"`
-	TodoBytes    int64         `json:"todo_bytes"`
-	Unrepairable int64         `json:"unrepairable"`
+	Slowest   string        `json:"slowest,omitempty,omitzero"`
+	Stalled   bool          `json:"stalled,omitempty,omitzero"`
+	StartedAt time.Time     `json:"started_at"`
+	State     RecoveryState `json:"state"`
+
+	// Summary how it went, in one line
+	Summary      string `json:"summary,omitempty,omitzero"`
+	Tail         string `json:"tail,omitempty,omitzero"`
+	TodoBytes    int64  `json:"todo_bytes"`
+	Unrepairable int64  `json:"unrepairable"`
 
 	// Why why no finish is named
 	Why string `json:"why,omitempty,omitzero"`
@@ -2206,15 +2288,20 @@ type RecoveryState string
 
 // RecoveryReport defines model for RecoveryReport.
 type RecoveryReport struct {
-	DoneBytes    int64     `json:"done_bytes"`
-	Drive        string    `json:"drive,omitempty,omitzero"`
-	EndedAt      time.Time `json:"ended_at,omitempty,omitzero"`
-	Found        int64     `json:"found"`
-	Id           string    `json:"id"`
-	Kind         string    `json:"kind"`
-	Repaired     int64     `json:"repaired"`
-	Slot         string    `json:"slot,omitempty,omitzero"`
+	DoneBytes int64     `json:"done_bytes"`
+	Drive     string    `json:"drive,omitempty,omitzero"`
+	EndedAt   time.Time `json:"ended_at,omitempty,omitzero"`
+	Flows     []Flow    `json:"flows,omitempty,omitzero"`
+	Found     int64     `json:"found"`
+	Id        string    `json:"id"`
+	Kind      string    `json:"kind"`
+	Phase     string    `json:"phase,omitempty,omitzero"`
+	Repaired  int64     `json:"repaired"`
+	Slot      string    `json:"slot,omitempty,omitzero"`
+
+	// Slowest slot of the member that holds it up
 	Slowest      string    `json:"slowest,omitempty,omitzero"`
+	SlowestWhy   string    `json:"slowest_why,omitempty,omitzero"`
 	StartedAt    time.Time `json:"started_at"`
 	State        string    `json:"state"`
 	TodoBytes    int64     `json:"todo_bytes"`
@@ -2241,6 +2328,28 @@ type Report struct {
 	// Past readings of the past only: nothing in it says what is true now
 	Past  bool         `json:"past,omitempty,omitzero"`
 	Pools []PoolReport `json:"pools"`
+}
+
+// Risk defines model for Risk.
+type Risk struct {
+	// Another in words
+	Another     string  `json:"another"`
+	AnotherHigh float64 `json:"another_high"`
+
+	// AnotherLow chance, 0 to 1, that so many further members fail before the end that data are lost
+	AnotherLow float64  `json:"another_low"`
+	Assumes    []string `json:"assumes"`
+
+	// Members whose loss would do it
+	Members        []LostMember `json:"members,omitempty,omitzero"`
+	Unreadable     string       `json:"unreadable,omitempty,omitzero"`
+	UnreadableHigh float64      `json:"unreadable_high,omitempty,omitzero"`
+
+	// UnreadableLow chance to meet a sector that cannot be read where nothing else holds it
+	UnreadableLow float64 `json:"unreadable_low,omitempty,omitzero"`
+
+	// Volumes which volumes would go
+	Volumes []string `json:"volumes,omitempty,omitzero"`
 }
 
 // Room defines model for Room.

@@ -199,7 +199,7 @@ func isTerminal(w io.Writer) bool {
 // Commands are the client's.
 func Commands() []*cli.Command {
 	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(),
-		followCommand(), poolsCommand(), poolCommand(), whatifCommand(), fitCommand(), movesCommand(), scrubCommand(), rebalanceCommand(), admitCommand(), stopCommand(), recoveriesCommand(),
+		followCommand(), poolsCommand(), poolCommand(), whatifCommand(), fitCommand(), movesCommand(), scrubCommand(), rebalanceCommand(), drainCommand(), priorityCommand(), admitCommand(), stopCommand(), recoveriesCommand(),
 		hostCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), enclosureCommand(), surveyCommand(), labCommand()}
 }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,19 +16,20 @@ import (
 
 func recoveriesCommand() *cli.Command {
 	return &cli.Command{Name: "recoveries", Usage: "resilvers, rebuilds, rebalances and scrubs, the newest first", Description: "Example: lantern recoveries --pool tidegauge",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "only of this pool"}},
+		Flags:    []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "only of this pool"}},
+		Commands: []*cli.Command{exportCommand(), replayCommand()},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			all, err := s.recoveries(ctx, cmd.String("pool"))
 			if err != nil {
 				return err
 			}
-			return list(s, all, "No recovery was seen yet.", []string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN"}, func(r api.Recovery) []cell {
+			return list(s, all, "No recovery was seen yet.", []string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN", "ID"}, func(r api.Recovery) []cell {
 				took := span(r.EndedAt.Sub(r.StartedAt))
 				if r.EndedAt.IsZero() {
 					took = "since " + span(r.SeenAt.Sub(r.StartedAt))
 				}
 				return []cell{{text: r.Pool, style: bold}, {text: string(r.Kind)}, {text: string(r.State)}, {text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true}, {text: decimal(r.TodoBytes), right: true},
-					{text: decimal(int64(r.RateOverall)) + "/s", right: true}, {text: took, right: true}, {text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true}, {text: r.StartedAt.Local().Format("2006-01-02 15:04")}}
+					{text: decimal(int64(r.RateOverall)) + "/s", right: true}, {text: took, right: true}, {text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true}, {text: r.StartedAt.Local().Format("2006-01-02 15:04")}, {text: r.Id, style: dim}}
 			})
 		})}
 }
@@ -41,9 +43,12 @@ func (s *session) recoveries(ctx context.Context, pool string) ([]api.Recovery, 
 }
 
 func followCommand() *cli.Command {
-	return &cli.Command{Name: "follow", Usage: "follow a pool's recovery live until it ends", ArgsUsage: "<pool>", Description: "Example: lantern follow soundscape",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "once", Usage: "print where it stands and end"}},
+	return &cli.Command{Name: "follow", Usage: "follow a pool's recovery live until it ends, or all that run", ArgsUsage: "<pool>", Description: "Example: lantern follow soundscape\n         lantern follow --all",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "once", Usage: "print where it stands and end"}, &cli.BoolFlag{Name: "all", Usage: "everything that runs, a line each"}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Bool("all") {
+				return s.followAll(ctx, cmd.Bool("once"))
+			}
 			pool, err := one(cmd, "a pool's name")
 			if err != nil {
 				return err
@@ -67,11 +72,19 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 		if err != nil {
 			return err
 		}
-		r := p.Recovery
-		if r.Id == "" {
+		if p.Recovery.Id == "" {
 			s.out.line("Nothing has moved in %s yet.", p.Name)
 			return nil
 		}
+		// The whole of it, with its course, what each member gave, and the risk.
+		full, err := s.client.GetRecoveryWithResponse(ctx, p.Recovery.Id)
+		if err != nil {
+			return unreachable(err)
+		}
+		if p.Recovery, err = got(full.JSON200, full, full.Body); err != nil {
+			return err
+		}
+		r := p.Recovery
 		// What must be put back is said before all else, whatever is followed.
 		stops := s.stops(ctx)
 		live := r.State == api.RecoveryStateRunning || r.State == api.RecoveryStatePaused
@@ -106,6 +119,69 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// followAll redraws a line for each recovery that runs, until none does.
+func (s *session) followAll(ctx context.Context, once bool) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	happened := make(chan struct{}, 1)
+	if !once {
+		go s.listen(ctx, happened)
+	}
+	lines := 0
+	for {
+		all, err := s.recoveries(ctx, "")
+		if err != nil {
+			return err
+		}
+		all = slices.DeleteFunc(all, func(r api.Recovery) bool {
+			return r.State != api.RecoveryStateRunning && r.State != api.RecoveryStatePaused
+		})
+		if done, err := s.out.value(all); done && (once || len(all) == 0) {
+			return err
+		} else if !done {
+			if isTerminal(s.out.w) && lines > 0 {
+				fmt.Fprintf(s.out.w, "\x1b[%dA\x1b[J", lines)
+			}
+			stops := s.stops(ctx)
+			for _, stop := range stops {
+				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
+			}
+			for _, r := range all {
+				what := string(r.Kind)
+				if r.Tail != "" {
+					what += " of " + r.Tail
+				}
+				says := finish(r.SeenAt, r.Finish)
+				if r.Why != "" {
+					says = r.Why
+				}
+				s.out.line("%s  %-22s %s %5.1f %%  %s/s  %s", s.out.paint(fmt.Sprintf("%-12s", r.Pool), bold), what, bar(r.Share, 20), 100*r.Share, decimal(int64(r.RateNow)), says)
+			}
+			lines = len(all) + len(stops)
+		}
+		if len(all) == 0 {
+			if s.out.format == "table" {
+				s.out.line("Nothing moves.")
+			}
+			return nil
+		}
+		if once {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-happened:
+		case <-time.After(5 * time.Second):
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
 		}
 	}
 }
@@ -181,9 +257,24 @@ func (s *session) standing(p api.Pool) int {
 			o.line("  finish  %s", finish(r.SeenAt, r.Finish))
 			o.line("          %s", o.paint("an estimate from the course so far: one in ten ends sooner, one in ten later", dim))
 		}
+		if r.Phase != "" {
+			o.line("  phase   %s", r.Phase)
+		}
+		if r.Slowest != "" {
+			o.line("  slowest %s", r.Slowest)
+		}
+		if !r.AgainAt.IsZero() {
+			o.line("  %s", o.paint("it began again from its beginning at "+r.AgainAt.Local().Format("2006-01-02 15:04:05"), loud))
+		}
 		o.line("  if      %s", cmpOr(r.Cost, "what a second failure would cost is not known"))
+		if k := r.Risk; k.Another != "" {
+			o.line("          chance that it happens before the end: %s%s", k.Another, map[bool]string{true: "; to meet an unreadable sector: " + k.Unreadable}[k.Unreadable != ""])
+			if len(k.Volumes) > 0 {
+				o.line("          what would go: %s", strings.Join(k.Volumes, ", "))
+			}
+		}
 	default:
-		o.line("  took    %s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall)))
+		o.line("  took    %s", cmpOr(r.Summary, fmt.Sprintf("%s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall)))))
 	}
 	o.line("  errors  %d found, %d repaired, %d left", r.Found, r.Repaired, r.Unrepairable)
 	o.line("  margin  %s", o.paint(p.Margin.Words, bold))

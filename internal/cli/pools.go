@@ -110,10 +110,43 @@ func scrubCommand() *cli.Command {
 	return poolAction("scrub", "read a pool through and repair what is damaged", "lantern scrub tidegauge", api.PoolActionActionScrub)
 }
 func rebalanceCommand() *cli.Command {
-	return poolAction("rebalance", "spread a pool's data evenly over its members", "lantern rebalance tidegauge", api.PoolActionActionRebalance)
+	return &cli.Command{Name: "rebalance", Usage: "spread a pool's data evenly over its members", ArgsUsage: "<pool>", Description: "Example: lantern rebalance specimens\n         lantern rebalance specimens --below 50",
+		Flags: []cli.Flag{&cli.FloatFlag{Name: "below", Usage: "only parts that are used by less than this, in percent, where the pool system knows such"}},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			pool, err := one(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			below := cmd.Float("below")
+			if below < 0 || below > 100 {
+				return usage("--below takes 0 to 100 percent")
+			}
+			return s.actOnPool(ctx, pool, api.PoolAction{Action: api.PoolActionActionRebalance, Below: below / 100})
+		})}
 }
 func stopCommand() *cli.Command {
 	return poolAction("stop", "stop the scrub or rebalance that runs in a pool", "lantern stop tidegauge", api.PoolActionActionStop)
+}
+
+func drainCommand() *cli.Command {
+	return &cli.Command{Name: "drain", Usage: "move all that lies on a member to the others, so that it can leave", ArgsUsage: "<pool> <member>", Description: "Example: lantern drain specimens LV767",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return usage("lantern drain needs a pool and a member\nExample: %s", example(cmd))
+			}
+			return s.actOnPool(ctx, cmd.Args().Get(0), api.PoolAction{Action: api.PoolActionActionDrain, Drive: cmd.Args().Get(1)})
+		})}
+}
+
+func priorityCommand() *cli.Command {
+	return &cli.Command{Name: "priority", Usage: "what a pool's recoveries get beside its users: low, normal or high", ArgsUsage: "<pool> <low|normal|high>", Description: "Example: lantern priority tidegauge high",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			to := cmd.Args().Get(1)
+			if cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" {
+				return usage("lantern priority needs a pool, and low, normal or high\nExample: %s", example(cmd))
+			}
+			return s.actOnPool(ctx, cmd.Args().Get(0), api.PoolAction{Action: api.PoolActionActionPriority, Priority: api.PoolActionPriority(to)})
+		})}
 }
 
 func admitCommand() *cli.Command {

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"hash/fnv"
@@ -309,7 +310,7 @@ func (k Keeper) Pools(context.Context, func(string) string) ([]pools.Snapshot, e
 	var out []pools.Snapshot
 	for _, p := range f.Pools {
 		if p.Host == k.Host {
-			out = append(out, pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs)})
+			out = append(out, pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs), Offers: p.offers(), Priority: cmp.Or(p.Priority, recovery.Normal)})
 		}
 	}
 	return out, nil
@@ -369,8 +370,9 @@ func (k Keeper) Admit(_ context.Context, id string, _ pools.Target) (string, err
 	return k.change(id, func(*Pool, time.Time) (string, error) { return "", pools.ErrNotOffered })
 }
 
-// Begin starts a scrub or a rebalance.
-func (k Keeper) Begin(_ context.Context, id string, kind recovery.Kind) (string, error) {
+// Begin starts a scrub; where pieces lie anywhere, a rebalance, or the draining of a member.
+func (k Keeper) Begin(_ context.Context, id string, task pools.Task) (string, error) {
+	kind := task.Kind
 	return k.change(id, func(p *Pool, now time.Time) (string, error) {
 		for _, r := range p.Recs {
 			if r.State == recovery.Running {
@@ -380,9 +382,37 @@ func (k Keeper) Begin(_ context.Context, id string, kind recovery.Kind) (string,
 		if kind != recovery.Scrub && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {
 			return "", pools.ErrNotOffered // stripes as wide as the group lie where they lie
 		}
+		if kind == recovery.Drain {
+			m, group, ok := p.Pool.Slot(task.Slot)
+			if !ok || group == "" || m.State != pool.Online {
+				return "", fmt.Errorf("%s has no member %q that could be drained", p.Name, task.Slot)
+			}
+			w := p.begin(kind, task.Slot, m.Drive, now)
+			return fmt.Sprintf("the drain of slot %s has begun: %d bytes will move", task.Slot, w.Todo), nil
+		}
 		p.begin(kind, "", "", now)
 		return fmt.Sprintf("the %s has begun", kind), nil
 	})
+}
+
+// Prioritise sets what recoveries get of the time that users leave.
+func (k Keeper) Prioritise(_ context.Context, id string, to recovery.Priority) (string, error) {
+	return k.change(id, func(p *Pool, _ time.Time) (string, error) {
+		if _, ok := shares[to]; !ok || to == "" {
+			return "", fmt.Errorf("priority is low, normal or high, not %q", to)
+		}
+		p.Priority = to
+		return fmt.Sprintf("recoveries get %.0f %% of the time that users leave", 100*shares[to]), nil
+	})
+}
+
+// offers is what can be asked of the pool.
+func (p *Pool) offers() []pools.Offer {
+	out := []pools.Offer{pools.OfferJoin, pools.OfferScrub, pools.OfferStop, pools.OfferPriority}
+	if slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {
+		out = append(out, pools.OfferRebalance, pools.OfferDrain)
+	}
+	return out
 }
 
 // Lies says what lies at an address. Lab pools fill their members from the beginning.
@@ -421,7 +451,7 @@ func (k Keeper) Stop(_ context.Context, id string) (string, error) {
 	return k.change(id, func(p *Pool, now time.Time) (string, error) {
 		for i := range p.Recs {
 			r := &p.Recs[i]
-			if r.State == recovery.Running && r.Slot == "" {
+			if r.State == recovery.Running && (r.Slot == "" || r.Kind == recovery.Drain) {
 				r.State, r.EndedAt = recovery.Stopped, now
 				delete(p.Works, r.ID)
 				return fmt.Sprintf("the %s has stopped", r.Kind), nil

@@ -108,10 +108,17 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		}
 	}
 	for _, c := range s.recov {
+		if c.State == recovery.Paused && now.Sub(lastMove(c)) > pausedFor {
+			out = append(out, notice.Matter{Key: "paused/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s is paused since %s", c.Kind, c.PoolName, lastMove(c).Format("2006-01-02 15:04")), Do: "Find out who paused it, and let it go on: margin is not restored before it ends."})
+		}
 		if c.State != recovery.Running {
 			continue
 		}
-		if v := s.viewRecovery(c, false); v.Stalled {
+		v := s.viewRecovery(c, false)
+		if !v.AgainAt.IsZero() {
+			out = append(out, notice.Matter{Key: "again/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s began again from its beginning at %s", c.Kind, c.PoolName, v.AgainAt.Format("2006-01-02 15:04")), Do: "Look at what made it: a member that came and went, or a restart."})
+		}
+		if v.Stalled {
 			out = append(out, notice.Matter{Key: "recovery/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why), Do: "Look at what holds it up."})
 		}
 	}
@@ -129,6 +136,9 @@ func (s *Service) alarms() (out []notice.Matter) {
 	}
 	return out
 }
+
+// pausedFor is how long a recovery may be paused until somebody is told.
+const pausedFor = 10 * time.Minute
 
 // strangerFor is how long a bay may be occupied by something that does not answer: a drive needs time to spin up.
 const strangerFor = 2 * time.Minute

@@ -319,9 +319,7 @@ func (s *Service) takeRecoveries(b *store.Batch, at time.Time, p api.PoolReport)
 		if r.Id == "" {
 			continue
 		}
-		next := recovery.Report{ID: r.Id, Kind: recovery.Kind(r.Kind), State: recovery.State(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-			Slot: r.Slot, Drive: r.Drive, Found: uint64(r.Found), Repaired: uint64(r.Repaired), Unrepairable: uint64(r.Unrepairable), Slowest: r.Slowest,
-			Sample: recovery.Sample{At: at, Done: drive.Bytes(r.DoneBytes), Todo: drive.Bytes(r.TodoBytes)}}
+		next := wire.ToRecovery(r, at)
 		c := s.recov[r.Id]
 		fresh := c == nil
 		if fresh {

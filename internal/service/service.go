@@ -140,6 +140,9 @@ type poolState struct {
 	reporter string // the host whose report it is from
 	at       time.Time
 	running  []string // ids of recoveries that are running or paused
+	offers   []string // what can be asked of it
+	priority string
+	torn     bool // it changed while it was read, again and again
 }
 
 type swapState struct {
@@ -163,6 +166,8 @@ type course struct {
 	PoolName string    `json:"pool_name"`
 	SeenAt   time.Time `json:"seen_at"`
 	samples  []recovery.Sample
+	profile  *recovery.Profile // how its time was spread; nil while it runs, and for one that was not seen whole
+	profiled bool
 }
 
 // After a start, hosts that were known are given so long to report before anybody is told that they are silent.
@@ -400,7 +405,7 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 	if before != nil && before.at.After(at) {
 		return
 	}
-	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at}
+	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent}
 	next.Everyone(func(_ string, m *pool.Member) {
 		if m.Drive == "" && before != nil {
 			was, _, _ := before.Slot(m.Slot)

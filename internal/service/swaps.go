@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -273,8 +274,24 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		return api.Order{}, problem(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.reporter)
 	}
 	o := &order{Order: api.Order{Host: p.reporter, Kind: api.OrderKind(a.Action), By: by, Pool: p.ID}}
+	if len(p.offers) > 0 && !slices.Contains(p.offers, string(a.Action)) {
+		return api.Order{}, problem(409, "not-offered", "It offers: "+strings.Join(p.offers, ", ")+".", "%s offers no %s.", p.Name, a.Action)
+	}
 	switch a.Action {
-	case api.PoolActionActionScrub, api.PoolActionActionRebalance:
+	case api.PoolActionActionPriority:
+		if a.Priority == "" {
+			return api.Order{}, problem(422, "bad-priority", "It is low, normal or high.", "No priority was named.")
+		}
+		o.Order.Priority = string(a.Priority)
+	case api.PoolActionActionScrub, api.PoolActionActionRebalance, api.PoolActionActionDrain:
+		o.Order.Below = a.Below
+		if a.Action == api.PoolActionActionDrain {
+			slot, err := s.drainable(p, a.Drive)
+			if err != nil {
+				return api.Order{}, err
+			}
+			o.Order.Slot = slot
+		}
 		if len(p.running) > 0 {
 			return api.Order{}, problem(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recov[p.running[0]].Report.Kind, p.Name)
 		}
@@ -294,7 +311,7 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		}
 		o.Host, o.Order.Drive = d.Host, wire.Identity(d.Desc.Identity)
 	default:
-		return api.Order{}, problem(422, "unknown-action", "It is one of scrub, rebalance, admit, stop.", "%q is no action.", a.Action)
+		return api.Order{}, problem(422, "unknown-action", "It is one of scrub, rebalance, drain, admit, stop, priority.", "%q is no action.", a.Action)
 	}
 	b := &store.Batch{}
 	s.order(b, o)

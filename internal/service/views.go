@@ -229,7 +229,7 @@ func (s *Service) Pool(name string) (api.Pool, error) {
 }
 
 func (s *Service) viewPool(p *poolState) api.Pool {
-	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, SeenAt: p.at,
+	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, Offers: p.offers, Priority: p.priority, Inconsistent: p.torn, SeenAt: p.at,
 		Groups: []api.Group{}, Volumes: []api.Volume{}, Spares: s.viewMembers(p.Spares), Logs: s.viewMembers(p.Logs)}
 	out.Margin = wire.Margin(p.Margin())
 	if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {

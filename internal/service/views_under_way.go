@@ -10,7 +10,6 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
-	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
@@ -69,44 +68,6 @@ func (s *Service) Recovery(id string) (api.Recovery, error) {
 		return api.Recovery{}, problem(404, "no-recovery", "See: lantern recoveries", "There is no recovery %q.", id)
 	}
 	return s.viewRecovery(c, true), nil
-}
-
-// mostSamples is how many moments of a course are sent: more than a screen has points for.
-const mostSamples = 400
-
-func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
-	r := c.Report
-	v := recovery.Look(c.samples, r.State, recovery.Known{Reach: -1}, s.clock.Now())
-	out := api.Recovery{Id: r.ID, Pool: c.PoolName, Kind: api.RecoveryKind(r.Kind), State: api.RecoveryState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-		SeenAt: c.SeenAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo), Share: v.Share, RateNow: v.RateNow, RateOverall: v.RateOverall,
-		Why: v.Why, Stalled: v.Stalled, Slowest: r.Slowest, Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable)}
-	if d := s.drives[r.Drive]; d != nil {
-		out.Tail = d.tail()
-	}
-	if v.Finish != nil {
-		out.Finish = api.Range{P10: v.Finish.P10, P50: v.Finish.P50, P90: v.Finish.P90}
-	}
-	if p := s.pools[c.PoolID]; p != nil && running(c) {
-		if m, known := p.Margin(); known {
-			switch {
-			case m < 0:
-				out.Cost = "data is lost already"
-			case m == 0:
-				out.Cost = "losing one more member until then loses data"
-			default:
-				out.Cost = fmt.Sprintf("losing one more member until then leaves: %s", pool.Margin(m-1))
-			}
-		}
-	}
-	if whole {
-		step := max(1, len(c.samples)/mostSamples)
-		for i, x := range c.samples {
-			if i%step == 0 || i == len(c.samples)-1 {
-				out.Course = append(out.Course, api.Sample{At: x.At, DoneBytes: int64(x.Done), TodoBytes: int64(x.Todo)})
-			}
-		}
-	}
-	return out
 }
 
 // Hosts lists all hosts.

@@ -10,6 +10,7 @@ import (
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"strconv"
+	"time"
 )
 
 // Identity to the API.
@@ -223,9 +224,31 @@ func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
 		out.Volumes = append(out.Volumes, api.VolumeReport{Name: v.Name, Group: v.Group, Protection: Protection(v.Protect), UsedBytes: int64(v.Used), Extents: Extents(v.Extents)})
 	}
 	for _, r := range rs {
-		out.Recoveries = append(out.Recoveries, api.RecoveryReport{Id: r.ID, Kind: string(r.Kind), State: string(r.State),
-			StartedAt: r.StartedAt, EndedAt: r.EndedAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo),
-			Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable), Slowest: r.Slowest})
+		out.Recoveries = append(out.Recoveries, Recovery(r))
+	}
+	return out
+}
+
+// Recovery to a report.
+func Recovery(r recovery.Report) api.RecoveryReport {
+	out := api.RecoveryReport{Id: r.ID, Kind: string(r.Kind), State: string(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo),
+		Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable), Phase: r.Phase, Slowest: r.Slowest, SlowestWhy: r.SlowestWhy}
+	for _, f := range r.Flows {
+		out.Flows = append(out.Flows, api.Flow{Slot: f.Slot, ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)})
+	}
+	return out
+}
+
+// ToRecovery from a report that was made at a time. Of one that had ended by then, what is told is how it ended.
+func ToRecovery(r api.RecoveryReport, at time.Time) recovery.Report {
+	if !r.EndedAt.IsZero() && r.EndedAt.Before(at) {
+		at = r.EndedAt
+	}
+	out := recovery.Report{ID: r.Id, Kind: recovery.Kind(r.Kind), State: recovery.State(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt, Slot: r.Slot, Drive: r.Drive,
+		Found: uint64(r.Found), Repaired: uint64(r.Repaired), Unrepairable: uint64(r.Unrepairable), Phase: r.Phase, Slowest: r.Slowest, SlowestWhy: r.SlowestWhy,
+		Sample: recovery.Sample{At: at, Done: drive.Bytes(r.DoneBytes), Todo: drive.Bytes(r.TodoBytes)}}
+	for _, f := range r.Flows {
+		out.Flows = append(out.Flows, recovery.Flow{Slot: f.Slot, Read: drive.Bytes(f.ReadBytes), Written: drive.Bytes(f.WrittenBytes)})
 	}
 	return out
 }

@@ -14,6 +14,34 @@ import (
 type Snapshot struct {
 	Pool       pool.Pool
 	Recoveries []recovery.Report
+	// Offers is what can be asked of it, Priority what its recoveries get now, where that can be set.
+	Offers   []Offer
+	Priority recovery.Priority
+	// Inconsistent is true when it changed while it was read, again and again: what is told may not fit together.
+	Inconsistent bool
+}
+
+// Offer is one thing that a pool can be asked for.
+type Offer string
+
+// What a pool may offer. Scrub, Rebalance, Drain and Grow are tasks.
+const (
+	OfferJoin      Offer = "join"  // a drive in the place of a member
+	OfferAdmit     Offer = "admit" // a drive as a further member
+	OfferScrub     Offer = "scrub"
+	OfferRebalance Offer = "rebalance"
+	OfferDrain     Offer = "drain"
+	OfferGrow      Offer = "grow"
+	OfferStop      Offer = "stop"
+	OfferPriority  Offer = "priority"
+)
+
+// Task is a recovery that can be begun.
+type Task struct {
+	Kind recovery.Kind
+	Slot string // drain: the member that is emptied
+	// Below makes a rebalance look only at parts that are used by less than this share, 0 to 1; 0 means at all.
+	Below float64
 }
 
 // Target is a drive that was just found by its identity: Path is where it is now, and good for this one use only.
@@ -35,8 +63,10 @@ type Driver interface {
 	Join(ctx context.Context, poolID, slot string, t Target) (observed string, err error)
 	// Admit adds a drive as a further member.
 	Admit(ctx context.Context, poolID string, t Target) (observed string, err error)
-	// Begin starts a scrub or a rebalance.
-	Begin(ctx context.Context, poolID string, kind recovery.Kind) (observed string, err error)
+	// Begin starts a recovery.
+	Begin(ctx context.Context, poolID string, t Task) (observed string, err error)
+	// Prioritise sets what recoveries get beside the users.
+	Prioritise(ctx context.Context, poolID string, p recovery.Priority) (observed string, err error)
 	// Lies says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is ErrNoSuchPool
 	// when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
 	Lies(ctx context.Context, path string, offset uint64) (string, error)

@@ -151,7 +151,7 @@ func follow(at string, kind recovery.Kind, speeds []int) (course []recovery.Samp
 		throttle(speeds[0])
 	}
 	begun = time.Now()
-	if _, err := d.Begin(ctx, s.Pool.ID, kind); err != nil {
+	if _, err := d.Begin(ctx, s.Pool.ID, pools.Task{Kind: kind}); err != nil {
 		return nil, begun, err
 	}
 	for third := 0; ctx.Err() == nil; {

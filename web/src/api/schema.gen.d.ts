@@ -1230,6 +1230,12 @@ export interface components {
              * @description share of a member above which the pool system takes no more, 0 to 1
              */
             limit?: number;
+            /** @description what it can be asked for: join, admit, scrub, rebalance, drain, grow, stop, priority */
+            offers?: string[];
+            /** @description what its recoveries get beside the users: low, normal or high */
+            priority?: string;
+            /** @description it changed while it was read, again and again: what is shown may not fit together */
+            inconsistent?: boolean;
         };
         Group: {
             name: string;
@@ -1418,9 +1424,19 @@ export interface components {
         };
         PoolAction: {
             /** @enum {string} */
-            action: "scrub" | "rebalance" | "admit" | "stop";
-            /** @description admit: the drive to add */
+            action: "scrub" | "rebalance" | "drain" | "admit" | "stop" | "priority";
+            /** @description admit: the drive to add; drain: the member to empty */
             drive?: string;
+            /**
+             * Format: double
+             * @description rebalance: only parts that are used by less than this share
+             */
+            below?: number;
+            /**
+             * @description priority: what recoveries get beside the users
+             * @enum {string}
+             */
+            priority?: "low" | "normal" | "high";
             /** @description admit: its label tail, as read */
             tail?: string;
         };
@@ -1428,7 +1444,7 @@ export interface components {
             id: string;
             host: string;
             /** @enum {string} */
-            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "stop" | "selftest" | "address";
+            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "drain" | "stop" | "priority" | "selftest" | "address";
             /** @enum {string} */
             state: "waiting" | "done" | "refused" | "failed" | "expired";
             /** Format: date-time */
@@ -1441,6 +1457,9 @@ export interface components {
             /** @description the pool system's id */
             pool?: string;
             slot?: string;
+            /** Format: double */
+            below?: number;
+            priority?: string;
             /** Format: int64 */
             needs_bytes?: number;
             drive?: components["schemas"]["Identity"];
@@ -1477,7 +1496,7 @@ export interface components {
             id: string;
             pool: string;
             /** @enum {string} */
-            kind: "resilver" | "rebuild" | "rebalance" | "drain" | "scrub";
+            kind: "resilver" | "rebuild" | "rebalance" | "drain" | "scrub" | "grow";
             /** @enum {string} */
             state: "running" | "paused" | "finished" | "stopped" | "failed";
             /** Format: date-time */
@@ -1514,6 +1533,20 @@ export interface components {
             stalled?: boolean;
             /** @description the slowest member and why it is believed so */
             slowest?: string;
+            /** @description what it does now */
+            phase?: string;
+            /**
+             * Format: date-time
+             * @description when it began again from its beginning
+             */
+            again_at?: string;
+            /** @description what each member gave and took */
+            flows?: components["schemas"]["Flow"][];
+            risk?: components["schemas"]["Risk"];
+            /** @description ids of earlier ones of its kind in its pool, the newest first */
+            earlier?: string[];
+            /** @description how it went, in one line */
+            summary?: string;
             /** @description what a second failure would cost until it ends */
             cost?: string;
             /**
@@ -2553,6 +2586,8 @@ export interface components {
             recoveries?: components["schemas"]["RecoveryReport"][];
             /** @description it changed while it was read */
             inconsistent?: boolean;
+            offers?: string[];
+            priority?: string;
             /** Format: double */
             limit?: number;
         };
@@ -2620,7 +2655,43 @@ export interface components {
             repaired: number;
             /** Format: int64 */
             unrepairable: number;
+            phase?: string;
+            /** @description slot of the member that holds it up */
             slowest?: string;
+            slowest_why?: string;
+            flows?: components["schemas"]["Flow"][];
+        };
+        Flow: {
+            slot: string;
+            tail?: string;
+            /** Format: int64 */
+            read_bytes: number;
+            /** Format: int64 */
+            written_bytes: number;
+        };
+        Risk: {
+            /**
+             * Format: double
+             * @description chance, 0 to 1, that so many further members fail before the end that data are lost
+             */
+            another_low: number;
+            /** Format: double */
+            another_high: number;
+            /** @description in words */
+            another: string;
+            /**
+             * Format: double
+             * @description chance to meet a sector that cannot be read where nothing else holds it
+             */
+            unreadable_low?: number;
+            /** Format: double */
+            unreadable_high?: number;
+            unreadable?: string;
+            /** @description which volumes would go */
+            volumes?: string[];
+            /** @description whose loss would do it */
+            members?: components["schemas"]["LostMember"][];
+            assumes: string[];
         };
         Lab: {
             /** Format: date-time */

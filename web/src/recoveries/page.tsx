@@ -1,12 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
-import { client, got } from "../api/client";
+import { Link, useParams, useSearchParams } from "react-router";
+import { client, got, type S } from "../api/client";
+import { decimal } from "../parts/format";
 import { Ago, Failed, Title, Waiting } from "../parts/parts";
 import { Standing } from "./standing";
 
 export default function RecoveryPage() {
   const { id = "" } = useParams();
   const q = useQuery({ queryKey: ["recoveries", id], queryFn: () => got(client.GET("/recoveries/{id}", { params: { path: { id } } })) });
+  const [params, setParams] = useSearchParams();
+  const under = params.get("under") ?? "";
+  const earlier = useQuery({ queryKey: ["recoveries", under], enabled: !!under, queryFn: () => got(client.GET("/recoveries/{id}", { params: { path: { id: under } } })) });
   if (q.error) return <Failed what="The recovery" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting />;
   const r = q.data;
@@ -15,7 +19,59 @@ export default function RecoveryPage() {
       <Title aside={<>{r.state} · began <Ago at={r.started_at} /> · seen <Ago at={r.seen_at} /></>}>
         <span className="capitalize">{r.kind}</span> {r.drive && r.tail && <>of <Link to={`/drives/${r.drive}`} className="tail">{r.tail}</Link></>} in <Link to={`/pools/${r.pool}`}>{r.pool}</Link>
       </Title>
-      <div className="sheet p-5"><Standing recovery={r} height={340} /></div>
+      <div className="sheet p-5">
+        <Standing recovery={r} under={under ? earlier.data : undefined} height={340} />
+        {(r.earlier?.length ?? 0) > 0 && (
+          <label className="mt-3 flex flex-wrap items-center gap-2 text-soft">Lay an earlier one under it
+            <select className="field w-auto" value={under} onChange={(e) => setParams(e.target.value ? { under: e.target.value } : {}, { replace: true })}>
+              <option value="">none</option>
+              {r.earlier!.map((e) => <option key={e} value={e}>{e}</option>)}
+            </select>
+            {under && earlier.data && <span className="num">{earlier.data.summary}</span>}
+          </label>
+        )}
+      </div>
+      <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
+        {r.risk && <Risk risk={r.risk} cost={r.cost} />}
+        {(r.flows?.length ?? 0) > 0 && <Flows flows={r.flows!} slowest={r.slowest} />}
+      </div>
     </>
+  );
+}
+
+/** Risk says what a second failure would cost until the end: ranges, and on what they rest. */
+function Risk({ risk, cost }: { risk: S["Risk"]; cost?: string }) {
+  return (
+    <section aria-labelledby="risk" className="sheet space-y-2 p-5">
+      <h2 id="risk">If something fails meanwhile</h2>
+      <p className="text-lg">{cost && cost[0].toUpperCase() + cost.slice(1)}.</p>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+        <dt className="text-soft">chance of that before the end</dt><dd className="num font-semibold">{risk.another}</dd>
+        {risk.unreadable && <><dt className="text-soft">to meet an unreadable sector</dt><dd className="num font-semibold">{risk.unreadable}</dd></>}
+        {(risk.volumes?.length ?? 0) > 0 && <><dt className="text-soft">what would go</dt><dd className="font-semibold">{risk.volumes!.join(", ")}</dd></>}
+        {(risk.members?.length ?? 0) > 0 && <><dt className="text-soft">with any of</dt><dd className="flex flex-wrap gap-x-2">{risk.members!.map((m) => m.drive ? <Link key={m.slot} className="tail" to={`/drives/${m.drive}`}>{m.tail || m.slot}</Link> : <span key={m.slot}>{m.slot}</span>)}</dd></>}
+      </dl>
+      <details className="text-sm text-soft"><summary className="cursor-pointer">What this assumes</summary><ul className="mt-2 list-disc space-y-1 pl-5">{risk.assumes.map((a) => <li key={a}>{a}</li>)}</ul></details>
+    </section>
+  );
+}
+
+/** Flows is what each member gave and took; the longest bar is the most. */
+function Flows({ flows, slowest }: { flows: S["Flow"][]; slowest?: string }) {
+  const most = Math.max(1, ...flows.map((f) => f.read_bytes + f.written_bytes));
+  return (
+    <section aria-labelledby="flows" className="sheet p-5">
+      <h2 id="flows" className="mb-2">Members</h2>
+      {slowest && <p className="mb-3">Slowest: {slowest}.</p>}
+      <table className="plain"><thead><tr><th>member</th><th>read</th><th>written</th><th aria-hidden className="w-1/3" /></tr></thead>
+        <tbody>{flows.map((f) => (
+          <tr key={f.slot}>
+            <td><span className="tail">{f.tail}</span> {f.tail !== f.slot && <span className="text-xs text-soft">{f.slot}</span>}</td>
+            <td className="num">{decimal(f.read_bytes)}</td>
+            <td className="num">{decimal(f.written_bytes)}</td>
+            <td aria-hidden><span className="flex h-3"><span className="bg-level" style={{ width: `${(100 * f.read_bytes) / most}%` }} /><span className="barred border border-edge" style={{ width: `${(100 * f.written_bytes) / most}%` }} /></span></td>
+          </tr>
+        ))}</tbody></table>
+    </section>
   );
 }

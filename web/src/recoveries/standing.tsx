@@ -6,7 +6,7 @@ import { useTheme } from "../parts/frame";
 import { Seam } from "../parts/parts";
 
 /** Standing is where a recovery stands: share, rate, the range of its finish, and the curve with the range ahead as a fan. */
-export function Standing({ recovery: r, height = 260 }: { recovery: S["Recovery"]; height?: number }) {
+export function Standing({ recovery: r, under, height = 260 }: { recovery: S["Recovery"]; under?: S["Recovery"]; height?: number }) {
   useTheme();
   const now = useNow();
   const live = r.state === "running" || r.state === "paused";
@@ -32,6 +32,16 @@ export function Standing({ recovery: r, height = 260 }: { recovery: S["Recovery"
     ];
     bands = [{ upper: 2, lower: 3, fill: token("raised") }];
   }
+  // An earlier one is laid under it, moved to the same beginning.
+  if (under?.course?.length && xs.length) {
+    const shift = Date.parse(r.started_at) - Date.parse(under.started_at);
+    const their = under.course.map((c) => [(Date.parse(c.at) + shift) / 1000, (100 * c.done_bytes) / Math.max(1, c.todo_bytes)] as const);
+    const all = [...new Set([...xs, ...their.map(([t]) => t)])].sort((a, b) => a - b);
+    const at = new Map(xs.map((t, i) => [t, i]));
+    lines = lines.map((l) => ({ ...l, values: all.map((t) => (at.has(t) ? l.values[at.get(t)!] : between(xs, l.values, t))) }));
+    lines.push({ label: "earlier", color: token("level"), width: 2, dash: [2, 4], values: all.map((t) => between(their.map((p) => p[0]), their.map((p) => p[1]), t)) });
+    xs = all;
+  }
   return (
     <div className="space-y-3">
       {live && (
@@ -43,12 +53,26 @@ export function Standing({ recovery: r, height = 260 }: { recovery: S["Recovery"
       <p className="num text-soft">
         {decimal(r.done_bytes)} of {decimal(r.todo_bytes)} · {live ? `${decimal(r.rate_now)}/s now, ` : ""}{decimal(r.rate_overall)}/s overall
         {!live && r.ended_at && ` · took ${span(Date.parse(r.ended_at) - Date.parse(r.started_at))}`}
+        {live && r.phase && ` · ${r.phase}`}
+        {r.again_at && <b> · began again from its beginning</b>}
         {r.found > 0 && ` · ${r.found} errors found, ${r.repaired} repaired, ${r.unrepairable} left`}
       </p>
-      {live && r.cost && <p>If something fails meanwhile: {r.cost}.</p>}
+      {live && r.cost && !r.risk && <p>If something fails meanwhile: {r.cost}.</p>}
       {live && !r.finish && <p className="text-soft">No finish is named yet: {r.why}.</p>}
       {x.length > 1 && <Chart x={xs} lines={lines} bands={bands} height={height} from0 top={100} unit={(v) => `${v} %`} label={`Course: ${percent(r.share)} done${r.finish ? `, likely finish ${clock(new Date(r.finish.p50))}` : ""}`} />}
       {live && r.finish && <p className="text-sm text-soft">The fan is an estimate from the course so far: one in ten ends before {clock(new Date(r.finish.p10))}, one in ten after {clock(new Date(r.finish.p90))}.</p>}
     </div>
   );
+}
+
+/** between is a line's value at t, straight from the point before to the one after; nothing outside of it. */
+function between(xs: number[], values: (number | null)[], t: number): number | null {
+  let a = -1;
+  for (let i = 0; i < xs.length; i++) {
+    if (values[i] === null) continue;
+    if (xs[i] === t) return values[i];
+    if (xs[i] > t) return a < 0 ? null : values[a]! + ((values[i]! - values[a]!) * (t - xs[a])) / (xs[i] - xs[a]);
+    a = i;
+  }
+  return null;
 }

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -123,8 +125,17 @@ func (d *Driver) Admit(_ context.Context, id string, t pools.Target) (string, er
 	return "", errors.New("the kernel took it but does not list it")
 }
 
-// Begin starts a scrub of all devices, or a rebalance of all chunks.
-func (d *Driver) Begin(ctx context.Context, id string, kind recovery.Kind) (string, error) {
+// Begin starts a scrub of all devices, a rebalance of all chunks or of those that are little used, or drains a device: it is
+// emptied and then no member any more, in one step of the kernel's.
+func (d *Driver) Begin(ctx context.Context, id string, task pools.Task) (string, error) {
+	kind := task.Kind
+	switch kind {
+	case recovery.Scrub, recovery.Rebalance:
+	case recovery.Drain:
+		return d.drain(ctx, id, task.Slot)
+	default:
+		return "", pools.ErrNotOffered
+	}
 	f, info, err := open(id)
 	if err != nil {
 		return "", err
@@ -163,7 +174,7 @@ func (d *Driver) Begin(ctx context.Context, id string, kind recovery.Kind) (stri
 		if kind == recovery.Scrub {
 			d.scrubAll(f, r, ids)
 		} else {
-			_, err := balance(f)
+			_, err := balance(f, task.Below)
 			d.end(r, err)
 		}
 	}()
@@ -230,6 +241,100 @@ func (d *Driver) end(r *run, err error) {
 	default:
 		r.report.Done = r.report.Todo
 	}
+}
+
+// drain lets the kernel remove a device: it moves all chunks away first (BTRFS_IOC_RM_DEV_V2).
+func (d *Driver) drain(ctx context.Context, id, slot string) (string, error) {
+	f, info, err := open(id)
+	if err != nil {
+		return "", err
+	}
+	devid, err := strconv.ParseUint(slot, 10, 64)
+	if err != nil || devid == 0 {
+		f.Close()
+		return "", fmt.Errorf("btrfs devices have numbers, %q is none", slot)
+	}
+	dev, err := readDevice(f, devid)
+	if err != nil {
+		f.Close()
+		return "", fmt.Errorf("btrfs has no device %d: %w", devid, err)
+	}
+	r := &run{mine: true, done: make(chan struct{}), report: d.report(info.id, recovery.Drain, max(dev.used, 1))}
+	r.report.Slot = slot
+	d.mu.Lock()
+	d.runs[id] = r
+	d.mu.Unlock()
+	go func() {
+		defer f.Close()
+		defer close(r.done)
+		d.end(r, removeDevice(f, devid))
+	}()
+	begun := await(ctx, r.done, func() bool {
+		now, err := readDevice(f, devid)
+		return err != nil || now.used < dev.used || exclusive(info.id) == "device remove"
+	})
+	select {
+	case <-r.done:
+		if r.err != nil {
+			return "", fmt.Errorf("the kernel refused: %w", r.err)
+		}
+		return fmt.Sprintf("device %d is empty, and no member any more", devid), nil
+	default:
+	}
+	if !begun {
+		return "", errors.New("the kernel does not show that the drain has begun")
+	}
+	return fmt.Sprintf("the kernel shows that device %d is being emptied", devid), nil
+}
+
+// exclusive is the operation of which the kernel allows one at a time (/sys/fs/btrfs/<id>/exclusive_operation).
+func exclusive(id string) string {
+	b, _ := os.ReadFile("/sys/fs/btrfs/" + id + "/exclusive_operation")
+	return strings.TrimSpace(string(b))
+}
+
+// speeds is what each priority lets a scrub read of one device, in bytes a second; 0 is without a limit. Of other recoveries
+// the kernel lets nobody set the pace.
+var speeds = map[recovery.Priority]uint64{recovery.Low: 40 << 20, recovery.Normal: 0, recovery.High: 0}
+
+// Prioritise limits the pace of scrubs (/sys/fs/btrfs/<id>/devinfo/<device>/scrub_speed_max), now and later.
+func (d *Driver) Prioritise(_ context.Context, id string, p recovery.Priority) (string, error) {
+	f, _, err := open(id)
+	if err != nil {
+		return "", err
+	}
+	f.Close()
+	limit, ok := speeds[p]
+	if !ok {
+		return "", fmt.Errorf("priority is low, normal or high, not %q", p)
+	}
+	files, _ := filepath.Glob("/sys/fs/btrfs/" + id + "/devinfo/*/scrub_speed_max")
+	if len(files) == 0 {
+		return "", pools.ErrNotOffered
+	}
+	for _, file := range files {
+		if err := os.WriteFile(file, []byte(strconv.FormatUint(limit, 10)), 0o644); err != nil {
+			return "", err
+		}
+	}
+	if limit == 0 {
+		return "scrubs read as fast as they can; of other recoveries the kernel sets the pace", nil
+	}
+	return fmt.Sprintf("scrubs read up to %d MiB/s of each device; of other recoveries the kernel sets the pace", limit>>20), nil
+}
+
+// priority is what was set.
+func priority(id string) recovery.Priority {
+	files, _ := filepath.Glob("/sys/fs/btrfs/" + id + "/devinfo/*/scrub_speed_max")
+	for _, file := range files {
+		if b, err := os.ReadFile(file); err == nil && strings.TrimSpace(string(b)) != "0" {
+			return recovery.Low
+		}
+	}
+	if len(files) == 0 {
+		return ""
+	}
+	return recovery.Normal
 }
 
 // Stop cancels what runs.

@@ -200,7 +200,8 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 	}
 	p.Volumes, p.Capacity, p.Used = volumes(spaces, group, raw, len(g.Members))
 	p.Groups = []pool.Group{g}
-	s := pools.Snapshot{Pool: p}
+	s := pools.Snapshot{Pool: p, Priority: priority(info.id),
+		Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferRebalance, pools.OfferDrain, pools.OfferStop, pools.OfferPriority}}
 	if repErr == nil && rep.state != replaceNever {
 		s.Recoveries = append(s.Recoveries, d.replacement(f, info, rep, target, keys))
 	}
@@ -348,6 +349,12 @@ func (d *Driver) running(f *os.File, info fsInfo, rawUsed uint64) (recovery.Repo
 	}
 	if r == nil {
 		return recovery.Report{}, false
+	}
+	if r.report.Kind == recovery.Drain && r.report.State == recovery.Running {
+		devid, _ := strconv.ParseUint(r.report.Slot, 10, 64)
+		if dev, err := readDevice(f, devid); err == nil && drive.Bytes(dev.used) < r.report.Todo {
+			r.report.Done = max(r.report.Done, r.report.Todo-drive.Bytes(dev.used))
+		}
 	}
 	if r.report.Kind == recovery.Scrub && r.report.State == recovery.Running {
 		sum := r.ended

@@ -22,6 +22,7 @@ const (
 	iocScrubProgress   = 0xc400941d
 	iocDevInfo         = 0xd000941e
 	iocFSInfo          = 0x8400941f
+	iocRemoveDevice    = 0x5000943a
 	iocBalance         = 0xc4009420
 	iocBalanceCtl      = 0x40049421
 	iocBalanceProgress = 0x84009422
@@ -232,10 +233,21 @@ func decodeBalance(b []byte) balanceProgress {
 	return balanceProgress{le.Uint64(b[0x1a8:]), le.Uint64(b[0x1b0:]), le.Uint64(b[0x1b8:])}
 }
 
-// balance relocates every chunk and returns when it has ended.
-func balance(f *os.File) (balanceProgress, error) {
+// balance relocates every chunk, or with below those that are used by less than that share, and returns when it has ended.
+// struct btrfs_ioctl_balance_args: flags, state, then a struct btrfs_balance_args of 136 bytes each for data, metadata and
+// system, in which the usage filter's percentage is at 8 and the flags at 64.
+func balance(f *os.File, below float64) (balanceProgress, error) {
+	const argsAt, argsLen, usageAt, flagsAt, byUsage = 16, 136, 8, 64, 1 << 1
 	b := make([]byte, 1024)
 	le.PutUint64(b, groupData|groupSystem|groupMetadata)
+	if below > 0 && below < 1 {
+		le.PutUint64(b, groupData|groupMetadata)
+		for i := range 2 {
+			args := b[argsAt+i*argsLen:]
+			le.PutUint64(args[usageAt:], uint64(100*below))
+			le.PutUint64(args[flagsAt:], byUsage)
+		}
+	}
 	err := control(f, iocBalance, b)
 	return decodeBalance(b), err
 }
@@ -259,6 +271,16 @@ func addDevice(f *os.File, path string) error {
 	b := make([]byte, 4096)
 	copy(b[8:4095], path)
 	return control(f, iocAddDev, b)
+}
+
+// removeDevice empties a device and makes it no member any more; it returns when that has ended. struct
+// btrfs_ioctl_vol_args_v2: the flags are at 16, the device's number at 56.
+func removeDevice(f *os.File, devid uint64) error {
+	const byID = 1 << 3
+	b := make([]byte, 4096)
+	le.PutUint64(b[16:], byID)
+	le.PutUint64(b[56:], devid)
+	return control(f, iocRemoveDevice, b)
 }
 
 func text(b []byte) string {

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/recovery"
+)
+
+// exportCommand writes a recovery's course as JSON Lines.
+func exportCommand() *cli.Command {
+	return &cli.Command{Name: "export", Usage: "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do", ArgsUsage: "<id>",
+		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			id, err := one(cmd, "a recovery's id, as lantern recoveries lists them")
+			if err != nil {
+				return err
+			}
+			res, err := s.client.GetRecoveryWithResponse(ctx, id)
+			if err != nil {
+				return unreachable(err)
+			}
+			r, err := got(res.JSON200, res, res.Body)
+			if err != nil {
+				return err
+			}
+			out := json.NewEncoder(s.out.w)
+			for _, x := range r.Course {
+				if err := out.Encode(x); err != nil {
+					return err
+				}
+			}
+			if r.Summary != "" {
+				fmt.Fprintln(s.errOut, r.Summary)
+			}
+			return nil
+		})}
+}
+
+// said is what would have been said of a recovery at one moment.
+type said struct {
+	At        time.Time  `json:"at"`
+	Share     float64    `json:"share"`
+	RateNow   float64    `json:"rate_now"`
+	Finish    *api.Range `json:"finish,omitempty"`
+	Why       string     `json:"why,omitempty"`
+	RuleOf3   time.Time  `json:"rule_of_three,omitzero"`
+	Truth     time.Time  `json:"truth,omitzero"` // when it really ended, where the course holds that
+	ErrorLeft float64    `json:"error_of_rest,omitempty"`
+}
+
+// replayCommand runs the estimator over a course.
+func replayCommand() *cli.Command {
+	return &cli.Command{Name: "replay", Usage: "what would have been said of a recovery at each point of its course, without a service", ArgsUsage: "<file or ->",
+		Description: "Example: lantern recoveries replay course.jsonl\n\nEach line: {\"at\":\"2026-03-01T00:00:00Z\",\"done_bytes\":1000,\"todo_bytes\":900000}",
+		Flags:       []cli.Flag{&cli.FloatFlag{Name: "every", Value: 5, Usage: "at every so many percent done"}, &cli.FloatFlag{Name: "reach", Value: -1, Usage: "how far the data reach towards the innermost tracks, 0 to 1; unknown without it"}},
+		Action: offline(func(s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "a file of a course, or -")
+			if err != nil {
+				return err
+			}
+			every := cmd.Float("every")
+			if every <= 0 || every > 50 {
+				return usage("--every takes more than 0 and up to 50 percent")
+			}
+			in := s.in
+			if name != "-" {
+				f, err := os.Open(name)
+				if err != nil {
+					return &Failure{ExitFailed, err.Error()}
+				}
+				defer f.Close()
+				in = f
+			}
+			course, err := readCourse(in)
+			if err != nil {
+				return &Failure{ExitFailed, fmt.Sprintf("%s: %v", name, err)}
+			}
+			return list(s, replay(course, every/100, cmd.Float("reach")), "It never came to the first point.", []string{"DONE", "AT", "RATE NOW", "SOONEST", "LIKELY", "LATEST", "RULE OF THREE", "OFF BY"}, func(x said) []cell {
+				row := []cell{{text: fmt.Sprintf("%.1f %%", 100*x.Share), right: true}, {text: x.At.Local().Format("01-02 15:04:05")}, {text: decimal(int64(x.RateNow)) + "/s", right: true}}
+				if x.Finish == nil {
+					return append(row, cell{text: x.Why}, cell{}, cell{}, cell{}, cell{})
+				}
+				for _, t := range []time.Time{x.Finish.P10, x.Finish.P50, x.Finish.P90, x.RuleOf3} {
+					row = append(row, cell{text: t.Local().Format("01-02 15:04")})
+				}
+				off := ""
+				if !x.Truth.IsZero() {
+					off = fmt.Sprintf("%+.0f %%", 100*x.ErrorLeft)
+				}
+				return append(row, cell{text: off, right: true})
+			})
+		})}
+}
+
+// mostMoments is how long a course may be.
+const mostMoments = 2_000_000
+
+// readCourse takes a course from JSON Lines.
+func readCourse(in io.Reader) (out []recovery.Sample, err error) {
+	lines := bufio.NewScanner(in)
+	for n := 1; lines.Scan(); n++ {
+		if len(lines.Bytes()) == 0 {
+			continue
+		}
+		var x api.Sample
+		if err := json.Unmarshal(lines.Bytes(), &x); err != nil {
+			return nil, fmt.Errorf("line %d is no moment of a course: %v", n, err)
+		}
+		switch {
+		case x.At.IsZero() || x.DoneBytes < 0 || x.TodoBytes <= 0 || x.DoneBytes > x.TodoBytes:
+			return nil, fmt.Errorf("line %d: a moment has a time, and bytes done that are no more than the bytes to do", n)
+		case len(out) > 0 && !x.At.After(out[len(out)-1].At):
+			return nil, fmt.Errorf("line %d is not later than the one before it", n)
+		case len(out) == mostMoments:
+			return nil, fmt.Errorf("a course has no more than %d moments", mostMoments)
+		}
+		out = append(out, recovery.Sample{At: x.At, Done: drive.Bytes(x.DoneBytes), Todo: drive.Bytes(x.TodoBytes)})
+	}
+	if len(out) == 0 && lines.Err() == nil {
+		return nil, fmt.Errorf("it holds no moment")
+	}
+	return out, lines.Err()
+}
+
+// replay says at each point what was to be said then.
+func replay(course []recovery.Sample, every, reach float64) (out []said) {
+	last := course[len(course)-1]
+	var truth time.Time
+	if last.Done == last.Todo {
+		truth = last.At
+	}
+	next := every
+	for i, x := range course {
+		share := float64(x.Done) / float64(x.Todo)
+		if share < next-1e-9 {
+			continue
+		}
+		for next <= share+1e-9 {
+			next += every
+		}
+		v := recovery.Look(course[:i+1], recovery.Running, recovery.Known{Reach: reach}, x.At)
+		one := said{At: x.At, Share: share, RateNow: v.RateNow, Why: v.Why, Truth: truth}
+		if v.Finish != nil && share < 1 {
+			one.Finish = &api.Range{P10: v.Finish.P10, P50: v.Finish.P50, P90: v.Finish.P90}
+			gone := x.At.Sub(course[0].At).Seconds()
+			one.RuleOf3 = x.At.Add(time.Duration(gone * (1 - share) / share * float64(time.Second)))
+			if left := truth.Sub(x.At).Seconds(); left > 0 {
+				one.ErrorLeft = v.Finish.P50.Sub(truth).Seconds() / left
+			}
+		}
+		if share < 1 {
+			out = append(out, one)
+		}
+	}
+	return out
+}
