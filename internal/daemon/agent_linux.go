@@ -14,6 +14,7 @@ import (
 	"lantern/internal/agent/linux"
 	"lantern/internal/agent/pools"
 	"lantern/internal/agent/pools/btrfs"
+	"lantern/internal/agent/pools/md"
 	"lantern/internal/clock"
 )
 
@@ -43,7 +44,7 @@ func (c Agent) Run(ctx context.Context) error {
 	if err := private(c.Data); err != nil {
 		return err
 	}
-	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{})},
+	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{}), md.New(c.Host, clock.Real{})},
 		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: c.ReadEach, Look: time.Second, Wake: c.Wake})
 	if err != nil {
 		return err

@@ -155,7 +155,7 @@ func start(t *testing.T) *rig {
 	add("init", build(t, filepath.Join(dir, "init"), "lantern/internal/rig/init"))
 	add("lantern", build(t, filepath.Join(dir, "lantern"), "lantern/cmd/lantern"))
 	var list strings.Builder
-	for _, path := range closure(t, tree, "ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug") {
+	for _, path := range closure(t, tree, "ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug", "crc32c_generic", "raid1", "raid10", "raid456") {
 		data, err := os.ReadFile(path)
 		require.NoError(t, err)
 		name := filepath.Base(path)
@@ -168,7 +168,7 @@ func start(t *testing.T) *rig {
 	add("modules/order", []byte(list.String()))
 	ram := filepath.Join(dir, "initramfs")
 	require.NoError(t, os.WriteFile(ram, archive(files, order), 0o600))
-	for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": ""} {
+	for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": ""} {
 		disk(t, filepath.Join(dir, name), head)
 	}
 
@@ -178,7 +178,10 @@ func start(t *testing.T) *rig {
 	// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
 	faults := filepath.Join(dir, "faults")
 	require.NoError(t, os.WriteFile(faults, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"8\"\nonce = \"off\"\n"), 0o600))
-	ctx, cancel := context.WithTimeout(t.Context(), 170*time.Second)
+	// One member of the array cannot write a sector far inside.
+	worn := filepath.Join(dir, "worn")
+	require.NoError(t, os.WriteFile(worn, []byte("[inject-error]\nevent = \"write_aio\"\nerrno = \"5\"\nsector = \"100000\"\nonce = \"off\"\n"), 0o600))
+	ctx, cancel := context.WithTimeout(t.Context(), 280*time.Second)
 	t.Cleanup(cancel)
 	cmd := exec.CommandContext(ctx, qemu, "-accel", "tcg", "-cpu", "max", "-m", "640", "-display", "none", "-no-reboot", "-nodefaults",
 		"-serial", "file:"+filepath.Join(dir, "console"), "-chardev", "socket,id=control,path="+filepath.Join(dir, "control")+",server=on,wait=off", "-serial", "chardev:control",
@@ -190,7 +193,12 @@ func start(t *testing.T) *rig {
 		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi"), "-device", "scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233",
 		"-blockdev", "driver=file,node-name=bad-file,filename="+filepath.Join(dir, "bad"), "-blockdev", "driver=blkdebug,node-name=bad-debug,config="+faults+",image=bad-file",
 		"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
-		"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666")
+		"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
+		"-drive", drive("md-a"), "-device", "scsi-hd,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
+		"-drive", drive("md-b"), "-device", "scsi-hd,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
+		"-blockdev", "driver=file,node-name=worn-file,filename="+filepath.Join(dir, "md-c"), "-blockdev", "driver=blkdebug,node-name=worn-debug,config="+worn+",image=worn-file",
+		"-blockdev", "driver=raw,node-name=worn,file=worn-debug",
+		"-device", "scsi-hd,id=worn,drive=worn,serial=RIGMD00C03,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000c3")
 	var said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &said, &said
 	require.NoError(t, cmd.Start())
@@ -258,7 +266,7 @@ func (r *rig) dial(name string) *bufio.ReadWriter {
 		c, err = net.Dial("unix", filepath.Join(r.dir, name))
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond)
-	_ = c.SetDeadline(time.Now().Add(170 * time.Second))
+	_ = c.SetDeadline(time.Now().Add(280 * time.Second))
 	r.t.Cleanup(func() { _ = c.Close() })
 	return bufio.NewReadWriter(bufio.NewReader(c), bufio.NewWriter(c))
 }
@@ -435,5 +443,117 @@ func TestRig(t *testing.T) {
 		r.tell("device_del", map[string]any{"id": "hot-nvme"})
 		r.until("RIGNVME0888", "and went", func(d api.Drive) bool { return !d.Present })
 	})
+	r.step("a real array: a member fails, is swapped, and the resync is followed to its end", r.array)
 	require.Equal(t, "ending", r.inside("end"))
+}
+
+// array makes an array of three, lets one of them fail while it is written to, swaps it, and compares all data.
+func (r *rig) array(t *testing.T) {
+	disk := func(serial string) api.Drive {
+		return r.until(serial, "a disk for the array", func(d api.Drive) bool { return d.Present })
+	}
+	a, b, c := disk("RIGMD00A01"), disk("RIGMD00B02"), disk("RIGMD00C03")
+	require.Equal(t, "made", r.inside("array", "0", "rig:films", "5", a.Path, b.Path, c.Path))
+	pool := func(what string, holds func(api.Pool) bool) (p api.Pool) {
+		begun := time.Now()
+		if !assert.Eventually(t, func() bool {
+			res, err := r.client.GetPoolWithResponse(t.Context(), "films")
+			if err != nil || res.JSON200 == nil {
+				return false
+			}
+			p = *res.JSON200
+			return holds(p)
+		}, 60*time.Second, 50*time.Millisecond, what) {
+			b, _ := json.MarshalIndent(p, "", " ")
+			require.FailNow(t, "never seen", "%s\n%s", what, b)
+		}
+		t.Logf("films        %s: %.1f s", what, time.Since(begun).Seconds())
+		return p
+	}
+	p := pool("the array is reported", func(p api.Pool) bool { return p.Margin.Known })
+	require.Equal(t, "md raid5", p.Kind)
+	require.Equal(t, "one more may fail", p.Margin.Words)
+	require.Equal(t, []string{a.Key, b.Key, c.Key}, []string{p.Groups[0].Members[0].Drive, p.Groups[0].Members[1].Drive, p.Groups[0].Members[2].Drive})
+	require.Contains(t, r.disk(t, a.Key).Holds[0], "md member")
+
+	require.Equal(t, "filled", r.inside("fill", "/dev/md0", "0", "40", "1"))
+	require.Equal(t, "filled", r.inside("fill", "/dev/md0", "90", "10", "2"), "the array bears what its member cannot write")
+	p = pool("a member is faulty", func(p api.Pool) bool { return p.Groups[0].Members[2].State == "faulty" })
+	require.Equal(t, "no more may fail", p.Margin.Words)
+	require.Equal(t, c.Key, p.Groups[0].Members[2].Drive)
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
+
+	planned, err := r.client.PlanSwapWithResponse(t.Context(), nil, api.PlanSwap{Drive: c.Key})
+	require.NoError(t, err)
+	require.NotNil(t, planned.JSON201, "%s", planned.Body)
+	id := planned.JSON201.Id
+	begun, err := r.client.BeginSwapWithResponse(t.Context(), id, nil, api.Reason{Reason: "it is faulty already"})
+	require.NoError(t, err)
+	require.NotNil(t, begun.JSON200, "%s", begun.Body)
+	swap := func(what string, holds func(api.Swap) bool) (w api.Swap) {
+		if !assert.Eventually(t, func() bool {
+			res, err := r.client.GetSwapWithResponse(t.Context(), id)
+			if err != nil || res.JSON200 == nil {
+				return false
+			}
+			w = *res.JSON200
+			return holds(w)
+		}, 90*time.Second, 50*time.Millisecond, what) {
+			b, _ := json.MarshalIndent(w, "", " ")
+			require.FailNow(t, "never seen", "%s\n%s", what, b)
+		}
+		return w
+	}
+	r.tell("device_del", map[string]any{"id": "worn"})
+	swap("the old one left", func(w api.Swap) bool { return w.Phase == api.SwapPhaseInsert })
+	hot := func(name, serial string, wwn uint64) {
+		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
+		r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": serial, "vendor": "RIG", "product": "SCSI DISK", "wwn": wwn})
+	}
+	hot("md-d", "RIGMD00D04", 0x5002abe7000000d4)
+	swap("the new one waits for its label", func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm })
+	confirmed, err := r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00D04"})
+	require.NoError(t, err)
+	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
+	p = pool("the array is whole again", func(p api.Pool) bool {
+		return p.Margin.Words == "one more may fail" && p.Groups[0].Members[2].State == "online"
+	})
+	require.Contains(t, r.disk(t, p.Groups[0].Members[2].Drive).Identity.Serial, "RIGMD00D04")
+	require.Equal(t, api.RecoveryKindRebuild, p.Recovery.Kind)
+	w := swap("the swap closes", func(w api.Swap) bool {
+		return !w.Open || w.Phase == api.SwapPhaseVerify && strings.Contains(fmt.Sprint(w.Closing), "sound")
+	})
+	t.Logf("swap at %s", w.Phase)
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
+
+	// A member that still works is replaced in place: the new one is filled beside it.
+	hot("md-e", "RIGMD00E05", 0x5002abe7000000e5)
+	e := r.until("RIGMD00E05", "another disk", func(d api.Drive) bool { return d.Present })
+	t.Log(r.inside("join", p.Id, "0", e.Path))
+	p = pool("it has taken over", func(p api.Pool) bool {
+		return p.Groups[0].Members[0].Drive == e.Key && p.Margin.Words == "one more may fail"
+	})
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
+
+	for _, order := range []api.PoolAction{{Action: api.PoolActionActionPriority, Priority: "low"}, {Action: api.PoolActionActionScrub}} {
+		res, err := r.client.ActOnPoolWithResponse(t.Context(), "films", nil, order)
+		require.NoError(t, err)
+		require.NotNil(t, res.JSON202, "%s", res.Body)
+		require.Eventually(t, func() bool {
+			o, err := r.client.GetOrderWithResponse(t.Context(), res.JSON202.Id)
+			return err == nil && o.JSON200 != nil && o.JSON200.State == api.OrderStateDone
+		}, 30*time.Second, 50*time.Millisecond, "%s", order.Action)
+	}
+	p = pool("a scrub has ended, and the priority shows", func(p api.Pool) bool {
+		return p.Recovery.Kind == api.RecoveryKindScrub && p.Recovery.State == api.RecoveryStateFinished && p.Priority == "low"
+	})
+	require.Zero(t, p.Recovery.Found)
+}
+
+// disk is what is known of a drive now.
+func (r *rig) disk(t *testing.T, key string) api.Drive {
+	d, ok := r.drive(key)
+	require.True(t, ok)
+	return d
 }

@@ -7,10 +7,13 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"strconv"
@@ -20,6 +23,10 @@ import (
 	"golang.org/x/sys/unix"
 
 	"lantern/internal/agent/linux"
+	"lantern/internal/agent/pools"
+	"lantern/internal/agent/pools/md"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
 )
 
 func main() {
@@ -142,8 +149,39 @@ func obey(path string) error {
 	return nil
 }
 
+// contents writes what a seed gives to a device, or reads it back and compares, past all caches.
+func contents(write bool, path string, first, n int64, seed uint64) (string, error) {
+	f, err := os.OpenFile(path, os.O_RDWR|unix.O_SYNC, 0)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	r := rand.New(rand.NewPCG(seed, 1))
+	b, got := make([]byte, 1<<20), make([]byte, 1<<20)
+	_ = unix.IoctlSetInt(int(f.Fd()), 0x1261, 0) // BLKFLSBUF
+	for i := range n {
+		for j := 0; j < len(b); j += 8 {
+			binary.LittleEndian.PutUint64(b[j:], r.Uint64())
+		}
+		at := (first + i) << 20
+		if write {
+			if _, err := f.WriteAt(b, at); err != nil {
+				return "", err
+			}
+			continue
+		}
+		if _, err := f.ReadAt(got, at); err != nil {
+			return "", err
+		}
+		if !bytes.Equal(b, got) {
+			return fmt.Sprintf("differs at MiB %d", first+i), nil
+		}
+	}
+	return map[bool]string{true: "filled", false: "same"}[write], f.Sync()
+}
+
 func do(words []string) (string, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
 	switch {
 	case words[0] == "command" && len(words) == 3: // command <path> <SCSI command block in hexadecimal>
@@ -153,6 +191,39 @@ func do(words []string) (string, error) {
 		}
 		sense, err := linux.Transport{Path: words[1]}.Execute(ctx, cmd, nil)
 		return fmt.Sprintf("done %x", sense), err
+	case words[0] == "array" && len(words) >= 5: // array <number> <name> <level> <path>...
+		number, err := strconv.Atoi(words[1])
+		level, err2 := strconv.Atoi(words[3])
+		if err := errors.Join(err, err2); err != nil {
+			return "", err
+		}
+		layout := uint32(0)
+		switch level {
+		case 5, 6:
+			layout = 2 // left-symmetric
+		case 10:
+			layout = 1<<8 | 2 // two near copies
+		}
+		return "made", md.Make(number, words[2], int32(level), layout, 128, words[4:])
+	case words[0] == "join" && len(words) == 4: // join <array's id> <place> <path>
+		f, err := os.Open(words[3])
+		if err != nil {
+			return "", err
+		}
+		n, err := f.Seek(0, 2)
+		f.Close()
+		if err != nil {
+			return "", err
+		}
+		return md.New("rig", clock.Real{}).Join(ctx, words[1], words[2], pools.Target{Path: words[3], Size: drive.Bytes(n)})
+	case (words[0] == "fill" || words[0] == "compare") && len(words) == 5: // fill <path> <first MiB> <MiB> <seed>
+		first, err := strconv.ParseInt(words[2], 10, 64)
+		n, err2 := strconv.ParseInt(words[3], 10, 64)
+		seed, err3 := strconv.ParseUint(words[4], 10, 64)
+		if err := errors.Join(err, err2, err3); err != nil {
+			return "", err
+		}
+		return contents(words[0] == "fill", words[1], first, n, seed)
 	case words[0] == "read" && len(words) == 3: // read <path> <sector>
 		n, err := strconv.ParseInt(words[2], 10, 64)
 		if err != nil {

@@ -1,0 +1,417 @@
+package md
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"lantern/internal/agent/pools"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+)
+
+// Driver speaks for the md arrays of a host.
+type Driver struct {
+	clock clock.Clock
+	host  string
+	sys   string // where the kernel shows block devices
+	mu    sync.Mutex
+	was   map[string]*memory // by array id
+}
+
+// memory is what is remembered of an array between two looks: the kernel forgets the place of a member that failed, and a
+// recovery that has ended.
+type memory struct {
+	slots map[string]string // device to slot
+	run   *recovery.Report
+}
+
+// New makes the driver for a host.
+func New(host string, c clock.Clock) *Driver {
+	return &Driver{clock: c, host: host, sys: "/sys/block", was: map[string]*memory{}}
+}
+
+// array is one array in sysfs.
+type array struct {
+	dir  string // …/md
+	name string // md0
+	d    *Driver
+}
+
+func (a array) attr(name string) string {
+	b, _ := os.ReadFile(filepath.Join(a.dir, name))
+	return strings.TrimSpace(string(b))
+}
+
+func (a array) number(name string) uint64 {
+	n, _ := strconv.ParseUint(a.attr(name), 10, 64)
+	return n
+}
+
+func (a array) set(name, value string) error {
+	if err := os.WriteFile(filepath.Join(a.dir, name), []byte(value), 0o644); err != nil {
+		return fmt.Errorf("the kernel refused %s: %w", name, err)
+	}
+	return nil
+}
+
+// device is a member in sysfs.
+type device struct {
+	dir   string
+	name  string // sda1
+	slot  string // "none", "journal" or a number
+	state []string
+	size  uint64 // bytes that the array may use
+	super *Super
+}
+
+func (m device) is(what string) bool { return slices.Contains(m.state, what) }
+
+func (m device) attr(name string) string {
+	b, _ := os.ReadFile(filepath.Join(m.dir, name))
+	return strings.TrimSpace(string(b))
+}
+
+func (d *Driver) arrays() []array {
+	dirs, _ := filepath.Glob(d.sys + "/md*/md")
+	var out []array
+	for _, dir := range dirs {
+		a := array{dir: dir, name: filepath.Base(filepath.Dir(dir)), d: d}
+		if state := a.attr("array_state"); state != "" && state != "clear" && state != "inactive" {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// members are an array's devices with what their superblocks say.
+func (a array) members() (out []device) {
+	dirs, _ := filepath.Glob(a.dir + "/dev-*")
+	for _, dir := range dirs {
+		m := device{dir: dir, name: strings.TrimPrefix(filepath.Base(dir), "dev-")}
+		m.slot = m.attr("slot")
+		for _, s := range strings.Split(m.attr("state"), ",") {
+			m.state = append(m.state, strings.TrimSpace(s))
+		}
+		kib, _ := strconv.ParseUint(m.attr("size"), 10, 64)
+		m.size = kib << 10
+		if f, err := os.Open("/dev/" + m.name); err == nil {
+			if n, err := f.Seek(0, 2); err == nil && n > 0 {
+				m.super, _ = Read(f, uint64(n))
+			}
+			f.Close()
+		}
+		if m.slot != "" {
+			out = append(out, m)
+		}
+	}
+	slices.SortFunc(out, func(x, y device) int { return strings.Compare(x.name, y.name) })
+	return out
+}
+
+// super is the newest of the members' superblocks.
+func newest(all []device) (s *Super) {
+	for _, m := range all {
+		if m.super != nil && (s == nil || m.super.Events > s.Events) {
+			s = m.super
+		}
+	}
+	return s
+}
+
+// errChanging means that an array changed while it was read.
+var errChanging = errors.New("the array changes while it is read")
+
+// Pools are the arrays with their members and what moves in them.
+func (d *Driver) Pools(_ context.Context, keys func(string) string) (out []pools.Snapshot, err error) {
+	for _, a := range d.arrays() {
+		var s pools.Snapshot
+		var one error
+		for range 5 {
+			if s, one = d.snapshot(a, keys); !errors.Is(one, errChanging) {
+				break
+			}
+		}
+		if s.Inconsistent = errors.Is(one, errChanging); one != nil && !s.Inconsistent {
+			err = errors.Join(err, fmt.Errorf("%s: %w", a.name, one))
+			continue
+		}
+		out = append(out, s)
+	}
+	return out, err
+}
+
+// protections by level: words, and how many members can be lost. Those of mirrors depend on how many there are.
+var protections = map[string]pool.Protection{
+	"raid4": {Words: "dedicated parity", Tolerance: 1, Data: -1}, "raid5": {Words: "single parity", Tolerance: 1, Data: -1}, "raid6": {Words: "double parity", Tolerance: 2, Data: -1},
+	"raid0": {Words: "striped, no redundancy"}, "linear": {Words: "no redundancy"},
+}
+
+var copies = map[int]string{1: "no redundancy", 2: "two-way mirror", 3: "three-way mirror", 4: "four-way mirror"}
+
+func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, error) {
+	before := a.attr("sync_action") + a.attr("degraded")
+	all := a.members()
+	super := newest(all)
+	if super == nil {
+		return pools.Snapshot{}, errors.New("no superblock of a member can be read, so nobody could know the array again")
+	}
+	p := pool.Pool{ID: hex.EncodeToString(super.ID[:]), Name: a.name, Kind: "md " + a.attr("level")}
+	if _, name, ok := strings.Cut(super.Name, ":"); ok && name != "" {
+		p.Name = name
+	} else if super.Name != "" {
+		p.Name = super.Name
+	}
+	mem := d.was[p.ID]
+	if mem == nil {
+		mem = &memory{slots: map[string]string{}}
+		d.was[p.ID] = mem
+	}
+	n := int(a.number("raid_disks"))
+	size := a.number("component_size") << 10
+	bySlot := make([]pool.Member, n)
+	for i := range bySlot {
+		bySlot[i] = pool.Member{Slot: strconv.Itoa(i), State: pool.Missing, Domain: d.host, Size: drive.Bytes(size), Used: drive.Bytes(size), Needs: drive.Bytes(size + super.DataOffset*512)}
+	}
+	var fills *device
+	for i, m := range all {
+		x := pool.Member{Drive: d.key(m.name, keys), Domain: d.host, Size: drive.Bytes(m.size), Used: drive.Bytes(size), Needs: drive.Bytes(size + super.DataOffset*512)}
+		if m.super != nil {
+			x.Errors.Read = uint64(m.super.Corrected)
+		}
+		if n, err := strconv.ParseUint(m.attr("errors"), 10, 64); err == nil {
+			x.Errors.Read = max(x.Errors.Read, n)
+		}
+		slot := m.slot
+		if at, err := strconv.Atoi(slot); err == nil && at < n {
+			mem.slots[m.name] = slot
+		} else if m.is("faulty") && mem.slots[m.name] != "" {
+			slot = mem.slots[m.name] // the kernel has forgotten it, we have not
+		}
+		at, err := strconv.Atoi(slot)
+		switch {
+		case m.is("journal") || slot == "journal":
+			x.Slot, x.State = "journal", pool.Online
+			if m.is("faulty") {
+				x.State = pool.Faulty
+			}
+			p.Logs = append(p.Logs, x)
+			continue
+		case err != nil || at >= n:
+			x.Slot, x.State = "spare."+m.name, pool.Standby
+			if m.is("faulty") {
+				x.State = pool.Faulty
+			}
+			p.Spares = append(p.Spares, x)
+			continue
+		case m.is("replacement"):
+			fills = &all[i]
+			continue // it fills beside the one that is replaced, which still carries its share
+		case m.is("faulty"):
+			x.State = pool.Faulty
+			if bySlot[at].State != pool.Missing {
+				continue // another has its place already
+			}
+		case m.is("in_sync"):
+			x.State = pool.Online
+			if m.is("want_replacement") || m.is("write_error") {
+				x.State = pool.Failing
+			}
+		default:
+			x.State = pool.Recovering
+			fills = &all[i]
+		}
+		x.Slot = slot
+		bySlot[at] = x
+	}
+	d.group(&p, a, bySlot, size)
+	s := pools.Snapshot{Pool: p, Priority: a.priority(), Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}}
+	if r := d.follow(a, p.ID, mem, fills, keys); r != nil {
+		s.Recoveries = append(s.Recoveries, *r)
+	}
+	if a.attr("sync_action")+a.attr("degraded") != before {
+		return s, errChanging
+	}
+	return s, nil
+}
+
+// group puts members together as they carry redundancy: mirrors of mirrors as one group each, everything else as one.
+func (d *Driver) group(p *pool.Pool, a array, members []pool.Member, size uint64) {
+	n := len(members)
+	level := a.attr("level")
+	pr, known := protections[level]
+	data := n - pr.Tolerance
+	switch {
+	case level == "raid1":
+		pr, data = pool.Protection{Words: words(n), Tolerance: n - 1, Data: 1}, 1
+	case level == "raid10":
+		layout := a.number("layout")
+		near, far := int(layout&0xff), int(layout>>8&0xff)
+		data = n / max(1, near*far)
+		if far <= 1 && near > 0 && n%near == 0 {
+			// Copies lie beside each other: each few members are a mirror of their own.
+			for i := 0; i < n; i += near {
+				p.Groups = append(p.Groups, pool.Group{Name: fmt.Sprintf("mirror %d", i/near+1), Protect: pool.Protection{Words: words(near), Tolerance: near - 1, Data: 1}, Members: members[i : i+near]})
+			}
+			break
+		}
+		pr = pool.Protection{Words: words(near * far), Tolerance: near*far - 1, Data: 1} // which pairs hold the same is not told
+	case !known:
+		pr = pool.Protection{Words: level}
+	case level == "raid4":
+		members[n-1].Parity = true
+	}
+	if len(p.Groups) == 0 {
+		p.Groups = []pool.Group{{Name: "members", Protect: pr, Members: members}}
+	}
+	p.Capacity = drive.Bytes(uint64(max(data, 1)) * size)
+	p.Used = p.Capacity // md does not know what of it is in use
+	p.Volumes = []pool.Volume{{Name: a.name, Protect: p.Groups[0].Protect, Used: p.Used}}
+}
+
+func words(n int) string {
+	if w := copies[n]; w != "" {
+		return w
+	}
+	return fmt.Sprintf("%d copies", n)
+}
+
+// key gives the drive behind a device; for a partition that of the drive it lies on.
+func (d *Driver) key(name string, keys func(string) string) string {
+	if k := keys("/dev/" + name); k != "" {
+		return k
+	}
+	at, err := filepath.EvalSymlinks("/sys/class/block/" + name)
+	if err != nil {
+		return ""
+	}
+	if _, err := os.Stat(at + "/partition"); err != nil {
+		return ""
+	}
+	return keys("/dev/" + filepath.Base(filepath.Dir(at)))
+}
+
+// kinds are what each action of md's is called here.
+var kinds = map[string]recovery.Kind{"resync": recovery.Resilver, "recover": recovery.Rebuild, "check": recovery.Scrub, "repair": recovery.Scrub, "reshape": recovery.Grow}
+
+// follow reports what moves in an array, or what ended since it was last looked at.
+func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys func(string) string) *recovery.Report {
+	now := d.clock.Now()
+	action := a.attr("sync_action")
+	kind, moving := kinds[action]
+	if !moving {
+		if r := mem.run; r != nil && r.State != recovery.Finished && r.State != recovery.Stopped && action != "frozen" {
+			r.EndedAt, r.At, r.State = now, now, recovery.Finished
+			// What fills a member has ended well only if that is in step now; a check that was told to stop has moved no further.
+			if r.Slot != "" && !a.inStep(r.Slot) || r.Slot == "" && float64(r.Done) < 0.9*float64(r.Todo) && a.attr("last_sync_action") != "" && a.stopped() {
+				r.State = recovery.Stopped
+			}
+			if r.State == recovery.Finished {
+				r.Done = r.Todo
+			}
+			r.Found = max(r.Found, a.number("mismatch_cnt")/8)
+		} else if r != nil && action == "frozen" {
+			r.State, r.At = recovery.Paused, now
+		}
+		return mem.run
+	}
+	name := fmt.Sprintf("%s-%s", id, action)
+	slot, key := "", ""
+	if fills != nil && kind == recovery.Rebuild {
+		slot, key = fills.slot, d.key(fills.name, keys)
+		if fills.super != nil {
+			// The same filling of the same device has the same name after a restart.
+			name += "-" + hex.EncodeToString(fills.super.DeviceID[:6])
+		}
+	}
+	r := mem.run
+	if r == nil || r.State == recovery.Finished || r.State == recovery.Stopped || r.Kind != kind || r.Slot != slot && slot != "" {
+		if kind != recovery.Rebuild || slot == "" {
+			name += fmt.Sprintf("-%d", now.Unix())
+		}
+		r = &recovery.Report{ID: name, Kind: kind, StartedAt: now, Slot: slot, Drive: key}
+		mem.run = r
+	}
+	r.State, r.At, r.Phase = recovery.Running, now, action
+	done, todo, ok := strings.Cut(a.attr("sync_completed"), " / ")
+	x, err1 := strconv.ParseUint(done, 10, 64)
+	y, err2 := strconv.ParseUint(todo, 10, 64)
+	if ok && err1 == nil && err2 == nil && y > 0 {
+		r.Done, r.Todo = drive.Bytes(512*min(x, y)), drive.Bytes(512*y)
+	} else if r.Todo == 0 {
+		r.Todo = drive.Bytes(a.number("component_size") << 10)
+	}
+	if action == "check" {
+		r.Found = a.number("mismatch_cnt") / 8 // it counts sectors, in pages
+	}
+	return r
+}
+
+// inStep says whether the member at a place carries its share.
+func (a array) inStep(slot string) bool {
+	for _, m := range a.members() {
+		if m.slot == slot && m.is("in_sync") {
+			return true
+		}
+	}
+	return false
+}
+
+// stopped says whether the last thing that ran did not come to its end.
+func (a array) stopped() bool { return a.attr("sync_completed") != "none" }
+
+// priority is told by the limits that were set for this array alone.
+func (a array) priority() recovery.Priority {
+	maximum := a.attr("sync_speed_max")
+	minimum := a.attr("sync_speed_min")
+	switch {
+	case strings.HasPrefix(maximum, strconv.Itoa(lowMost)+" "):
+		return recovery.Low
+	case strings.HasPrefix(minimum, strconv.Itoa(highLeast)+" "):
+		return recovery.High
+	}
+	return recovery.Normal
+}
+
+// Limits of the pace, in KiB a second and member: low is held below the first, high is let no slower than the second, even
+// where that is felt.
+const (
+	lowMost   = 20_000
+	highLeast = 400_000
+)
+
+// find gives an array by its id.
+func (d *Driver) find(id string) (array, []device, *Super, error) {
+	for _, a := range d.arrays() {
+		all := a.members()
+		if s := newest(all); s != nil && hex.EncodeToString(s.ID[:]) == id {
+			return a, all, s, nil
+		}
+	}
+	return array{}, nil, nil, pools.ErrNoSuchPool
+}
+
+// settle is how long the kernel may take until it shows what it was told.
+const settle = 20 * time.Second
+
+func await(ctx context.Context, seen func() bool) bool {
+	ctx, cancel := context.WithTimeout(ctx, settle)
+	defer cancel()
+	for ctx.Err() == nil {
+		if seen() {
+			return true
+		}
+		_ = clock.Real{}.Sleep(ctx, 20*time.Millisecond)
+	}
+	return false
+}

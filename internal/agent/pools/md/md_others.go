@@ -1,0 +1,3 @@
+//go:build !linux
+
+package md
