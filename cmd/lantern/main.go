@@ -38,7 +38,7 @@ func app() *cli.Command {
 			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then from the configuration file.",
 		EnableShellCompletion: true, Suggest: true,
 		Flags:    client.Flags(),
-		Commands: append([]*cli.Command{serve(), agent(), demo()}, client.Commands()...),
+		Commands: append([]*cli.Command{serve(), agent(), demo(), driver()}, client.Commands()...),
 		// Errors are told once, by main, with their exit code.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
@@ -113,6 +113,32 @@ func demo() *cli.Command {
 		}}
 }
 
+func driver() *cli.Command {
+	check := &cli.Command{Name: "check", Usage: "put a program that speaks for pools through all that an agent may ask of it", ArgsUsage: "<program> [arguments]",
+		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         lantern driver check --break \"rm /tmp/toy/b.file\" --slot b --with /tmp/toy/c.file node mirror.mjs /tmp/toy",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "break", Usage: "a shell command that makes a member fail"},
+			&cli.StringFlag{Name: "slot", Usage: "the place of that member"},
+			&cli.StringFlag{Name: "with", Usage: "path of what comes in its place"},
+			&cli.DurationFlag{Name: "patience", Value: time.Minute, Usage: "how long a recovery may take"},
+			&cli.BoolFlag{Name: "verbose", Usage: "log more"}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if !cmd.Args().Present() {
+				return &client.Failure{Code: client.ExitUsage, Says: "name the program and its arguments\nExample: lantern driver check node mirror.mjs /tmp/toy"}
+			}
+			if (cmd.String("break") == "") != (cmd.String("slot") == "") || (cmd.String("break") == "") != (cmd.String("with") == "") {
+				return &client.Failure{Code: client.ExitUsage, Says: "--break, --slot and --with belong together"}
+			}
+			failed, err := daemon.DriverCheck{Command: cmd.Args().Slice(), Break: cmd.String("break"), Slot: cmd.String("slot"), With: cmd.String("with"), Patience: cmd.Duration("patience"),
+				JSON: cmd.Root().String("output") == "json", Out: cmd.Root().Writer, Log: logger(cmd)}.Run(ctx)
+			if err == nil && failed > 0 {
+				err = &client.Failure{Code: client.ExitFailed, Says: fmt.Sprintf("%d of its parts failed; the protocol: docs/pool-driver.md", failed)}
+			}
+			return err
+		}}
+	return &cli.Command{Name: "driver", Usage: "programs that speak for pools of other kinds", Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy", Commands: []*cli.Command{check}}
+}
+
 func agent() *cli.Command {
 	name, _ := os.Hostname()
 	name, _, _ = strings.Cut(strings.ToLower(name), ".")
@@ -125,6 +151,7 @@ func agent() *cli.Command {
 			&cli.BoolFlag{Name: "print", Usage: "look and read once, print what would be reported, and end; nothing is sent"},
 			&cli.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
 			&cli.DurationFlag{Name: "read-every", Value: 5 * time.Minute, Usage: "read the drives this often"},
+			&cli.StringSliceFlag{Name: "pool-program", Usage: "a program that speaks for pools of a kind that is not known here, with its arguments; see docs/pool-driver.md"},
 			&cli.BoolFlag{Name: "wake", Usage: "read drives that are asleep as well; without it they are left alone"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
@@ -149,6 +176,6 @@ func agent() *cli.Command {
 				out = cmd.Root().Writer
 			}
 			return daemon.Agent{Print: out, Host: cmd.String("host"), Server: strings.TrimRight(server, "/"), Token: token, Data: cmd.String("data"), Devices: cmd.String("devices"),
-				Interval: cmd.Duration("every"), ReadEach: cmd.Duration("read-every"), Wake: cmd.Bool("wake"), Log: logger(cmd)}.Run(ctx)
+				Interval: cmd.Duration("every"), ReadEach: cmd.Duration("read-every"), Wake: cmd.Bool("wake"), Programs: cmd.StringSlice("pool-program"), Log: logger(cmd)}.Run(ctx)
 		}}
 }

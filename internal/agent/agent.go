@@ -19,6 +19,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/wire"
 )
@@ -244,13 +245,20 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	for _, e := range enclosures {
 		r.Enclosures = append(r.Enclosures, wire.Enclosure(e.Layout, e.Lit))
 	}
+	claimed := map[string]string{}
 	for _, d := range a.Pools {
 		snaps, err := d.Pools(ctx, func(path string) string { return keys[path] })
 		if err != nil {
 			// One pool system's trouble costs its own pools their state, nothing more.
 			a.Log.Warn("a pool system does not answer", "host", a.Host, "error", err)
 		}
+		_, outside := d.(interface{ Outside() })
 		for _, s := range snaps {
+			if outside && claims(s.Pool, claimed) {
+				a.Log.Warn("a pool program says that a drive is its own that is a member of a pool the kernel knows", "host", a.Host, "pool", s.Pool.Name)
+				s = pools.Blind(s.Pool)
+			}
+			s.Pool.Everyone(func(_ string, m *pool.Member) { claimed[m.Drive] = s.Pool.ID })
 			p := wire.Pool(s.Pool, s.Recoveries)
 			p.Priority, p.Inconsistent = string(s.Priority), s.Inconsistent
 			for _, o := range s.Offers {
@@ -263,6 +271,15 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		}
 	}
 	return r, found, busy, nil
+}
+
+// claims says whether a drive of a pool is known as a member of another.
+func claims(p pool.Pool, claimed map[string]string) (yes bool) {
+	p.Everyone(func(_ string, m *pool.Member) {
+		other := claimed[m.Drive]
+		yes = yes || m.Drive != "" && other != "" && other != p.ID
+	})
+	return yes
 }
 
 // name asks the drives nobody knows who they are, side by side. One that did not say it is left alone for a while.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"strings"
 	"time"
 
 	"lantern/internal/agent"
@@ -15,6 +16,7 @@ import (
 	"lantern/internal/agent/pools"
 	"lantern/internal/agent/pools/btrfs"
 	"lantern/internal/agent/pools/md"
+	"lantern/internal/agent/pools/outside"
 	"lantern/internal/clock"
 )
 
@@ -29,6 +31,7 @@ type Agent struct {
 	ReadEach time.Duration
 	Wake     bool // read drives that are asleep as well
 	Log      *slog.Logger
+	Programs []string  // command lines of programs that speak for pools
 	Print    io.Writer // when set, one report is written there and nothing is sent
 }
 
@@ -44,7 +47,15 @@ func (c Agent) Run(ctx context.Context) error {
 	if err := private(c.Data); err != nil {
 		return err
 	}
-	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: []pools.Driver{btrfs.New(c.Host, clock.Real{}), md.New(c.Host, clock.Real{})},
+	drivers := []pools.Driver{btrfs.New(c.Host, clock.Real{}), md.New(c.Host, clock.Real{})}
+	for _, p := range c.Programs {
+		if words := strings.Fields(p); len(words) > 0 {
+			d := outside.New(words, c.Host, c.Log)
+			defer d.Close()
+			drivers = append(drivers, d)
+		}
+	}
+	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: drivers,
 		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: c.ReadEach, Look: time.Second, Wake: c.Wake})
 	if err != nil {
 		return err

@@ -17,6 +17,7 @@ type Agent struct {
 	Wake                               bool
 	Log                                *slog.Logger
 	Print                              io.Writer
+	Programs                           []string
 }
 
 // Run says that there is nothing to run.

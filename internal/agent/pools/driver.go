@@ -21,6 +21,13 @@ type Snapshot struct {
 	Inconsistent bool
 }
 
+// Blind is a pool of which nobody knows how its members are, nor what moves in it.
+func Blind(p pool.Pool) Snapshot {
+	var all []string
+	p.Everyone(func(_ string, m *pool.Member) { all = append(all, m.Slot) })
+	return Snapshot{Pool: p.With(pool.StateUnkn, all...), Inconsistent: true}
+}
+
 // Offer is one thing that a pool can be asked for.
 type Offer string
 

@@ -1,0 +1,52 @@
+package daemon
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"time"
+
+	"lantern/internal/agent/pools/outside"
+)
+
+// DriverCheck puts a program that speaks for pools through the conformance kit.
+type DriverCheck struct {
+	Command           []string
+	Break, Slot, With string
+	Patience          time.Duration
+	JSON              bool
+	Out               io.Writer
+	Log               *slog.Logger
+}
+
+// Run says what came of each part, and how many failed.
+func (c DriverCheck) Run(ctx context.Context) (failed int, err error) {
+	k := outside.Kit{Command: c.Command, Host: "here", Log: c.Log, Break: c.Break, Slot: c.Slot, With: c.With, Patience: c.Patience}
+	if !c.JSON {
+		k.Tell = func(r outside.Result) {
+			word := map[bool]string{true: "passes", false: "FAILS "}[r.OK]
+			if r.Left {
+				word = "left  "
+			}
+			fmt.Fprintf(c.Out, "%s  %s", word, r.Title)
+			if r.Says != "" {
+				fmt.Fprintf(c.Out, ": %s", r.Says)
+			}
+			fmt.Fprintln(c.Out)
+		}
+	}
+	all := k.Run(ctx)
+	for _, r := range all {
+		if !r.OK {
+			failed++
+		}
+	}
+	if c.JSON {
+		e := json.NewEncoder(c.Out)
+		e.SetIndent("", "  ")
+		err = e.Encode(all)
+	}
+	return failed, err
+}
