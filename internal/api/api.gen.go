@@ -579,6 +579,48 @@ func (e PoolOutcome) Valid() bool {
 	}
 }
 
+// Defines values for PriorityHoursOtherwise.
+const (
+	OtherwiseHigh   PriorityHoursOtherwise = "high"
+	OtherwiseLow    PriorityHoursOtherwise = "low"
+	OtherwiseNormal PriorityHoursOtherwise = "normal"
+)
+
+// Valid indicates whether the value is a known member of the PriorityHoursOtherwise enum.
+func (e PriorityHoursOtherwise) Valid() bool {
+	switch e {
+	case OtherwiseHigh:
+		return true
+	case OtherwiseLow:
+		return true
+	case OtherwiseNormal:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PriorityHoursWithin.
+const (
+	WithinHigh   PriorityHoursWithin = "high"
+	WithinLow    PriorityHoursWithin = "low"
+	WithinNormal PriorityHoursWithin = "normal"
+)
+
+// Valid indicates whether the value is a known member of the PriorityHoursWithin enum.
+func (e PriorityHoursWithin) Valid() bool {
+	switch e {
+	case WithinHigh:
+		return true
+	case WithinLow:
+		return true
+	case WithinNormal:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RecoveryKind.
 const (
 	RecoveryKindDrain     RecoveryKind = "drain"
@@ -2075,10 +2117,11 @@ type Pool struct {
 	Offers []string `json:"offers,omitempty,omitzero"`
 
 	// Priority what its recoveries get beside the users: low, normal or high
-	Priority string    `json:"priority,omitempty,omitzero"`
-	Recovery Recovery  `json:"recovery,omitempty,omitzero"`
-	SeenAt   time.Time `json:"seen_at"`
-	Spares   []Member  `json:"spares"`
+	Priority      string        `json:"priority,omitempty,omitzero"`
+	PriorityHours PriorityHours `json:"priority_hours,omitempty,omitzero"`
+	Recovery      Recovery      `json:"recovery,omitempty,omitzero"`
+	SeenAt        time.Time     `json:"seen_at"`
+	Spares        []Member      `json:"spares"`
 
 	// Stale its host went quiet
 	Stale bool `json:"stale"`
@@ -2134,6 +2177,39 @@ type PoolReport struct {
 	UsedBytes    int64            `json:"used_bytes"`
 	Volumes      []VolumeReport   `json:"volumes"`
 }
+
+// PriorityEffect defines model for PriorityEffect.
+type PriorityEffect struct {
+	From time.Time `json:"from"`
+
+	// LatencySeconds median of the members' read latency
+	LatencySeconds float64 `json:"latency_seconds,omitempty,omitzero"`
+	Priority       string  `json:"priority"`
+
+	// Rate bytes a second
+	Rate float64 `json:"rate,omitempty,omitzero"`
+
+	// Readings on how many readings that rests
+	Readings int       `json:"readings,omitempty,omitzero"`
+	To       time.Time `json:"to"`
+}
+
+// PriorityHours defines model for PriorityHours.
+type PriorityHours struct {
+	From      string                 `json:"from"`
+	Otherwise PriorityHoursOtherwise `json:"otherwise"`
+	To        string                 `json:"to"`
+	Within    PriorityHoursWithin    `json:"within"`
+
+	// Zone such as Europe/Berlin; UTC when empty
+	Zone string `json:"zone,omitempty,omitzero"`
+}
+
+// PriorityHoursOtherwise defines model for PriorityHours.Otherwise.
+type PriorityHoursOtherwise string
+
+// PriorityHoursWithin defines model for PriorityHours.Within.
+type PriorityHoursWithin string
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -2250,6 +2326,9 @@ type Recovery struct {
 	// Phase what it does now
 	Phase string `json:"phase,omitempty,omitzero"`
 	Pool  string `json:"pool"`
+
+	// Priorities what each priority did while it held
+	Priorities []PriorityEffect `json:"priorities,omitempty,omitzero"`
 
 	// RateNow bytes a second
 	RateNow float64 `json:"rate_now"`
@@ -3110,6 +3189,9 @@ type ActOnPoolJSONRequestBody = PoolAction
 // PlanMovesJSONRequestBody defines body for PlanMoves for application/json ContentType.
 type PlanMovesJSONRequestBody = MovesAsked
 
+// SetPriorityHoursJSONRequestBody defines body for SetPriorityHours for application/json ContentType.
+type SetPriorityHoursJSONRequestBody = PriorityHours
+
 // SetThresholdJSONRequestBody defines body for SetThreshold for application/json ContentType.
 type SetThresholdJSONRequestBody = ThresholdSet
 
@@ -3470,6 +3552,17 @@ type ClientInterface interface {
 	// PlanMoves performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
 	// Takes a body of the `application/json` content type.
 	PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePriorityHours performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+	RemovePriorityHours(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPriorityHoursWithBody performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
+	// with any type of body and a specified content type.
+	SetPriorityHoursWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPriorityHours performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetPriorityHours(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WhatIf performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
 	WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4559,6 +4652,47 @@ func (c *Client) PlanMovesWithBody(ctx context.Context, pool PoolParam, contentT
 // Takes a body of the `application/json` content type.
 func (c *Client) PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanMovesRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePriorityHours performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+func (c *Client) RemovePriorityHours(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePriorityHoursRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPriorityHoursWithBody performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetPriorityHoursWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPriorityHoursRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPriorityHours performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetPriorityHours(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPriorityHoursRequest(c.Server, pool, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7282,6 +7416,87 @@ func NewPlanMovesRequestWithBody(server string, pool PoolParam, contentType stri
 	return req, nil
 }
 
+// NewRemovePriorityHoursRequest constructs an http.Request for the RemovePriorityHours method
+func NewRemovePriorityHoursRequest(server string, pool PoolParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/priority-hours", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPriorityHoursRequest calls the generic SetPriorityHours builder with application/json body
+func NewSetPriorityHoursRequest(server string, pool PoolParam, body SetPriorityHoursJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPriorityHoursRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewSetPriorityHoursRequestWithBody constructs an http.Request for the SetPriorityHours method, with any body, and a specified content type
+func NewSetPriorityHoursRequestWithBody(server string, pool PoolParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/priority-hours", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewWhatIfRequest constructs an http.Request for the WhatIf method
 func NewWhatIfRequest(server string, pool PoolParam, params *WhatIfParams) (*http.Request, error) {
 	var err error
@@ -8863,6 +9078,21 @@ type ClientWithResponsesInterface interface {
 	// PlanMovesWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	PlanMovesWithResponse(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error)
+
+	// RemovePriorityHoursWithResponse performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemovePriorityHoursWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*RemovePriorityHoursResponse, error)
+
+	// SetPriorityHoursWithBodyWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetPriorityHoursWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error)
+
+	// SetPriorityHoursWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetPriorityHoursWithResponse(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error)
 
 	// WhatIfWithResponse performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
 	//
@@ -11381,6 +11611,102 @@ func (r PlanMovesResponse) ContentType() string {
 	return ""
 }
 
+type RemovePriorityHoursResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemovePriorityHoursResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePriorityHoursResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePriorityHoursResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePriorityHoursResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePriorityHoursResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePriorityHoursResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPriorityHoursResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPriorityHoursResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPriorityHoursResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPriorityHoursResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPriorityHoursResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPriorityHoursResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPriorityHoursResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type WhatIfResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13325,6 +13651,39 @@ func (c *ClientWithResponses) PlanMovesWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParsePlanMovesResponse(rsp)
+}
+
+// RemovePriorityHoursWithResponse performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemovePriorityHoursWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*RemovePriorityHoursResponse, error) {
+	rsp, err := c.RemovePriorityHours(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePriorityHoursResponse(rsp)
+}
+
+// SetPriorityHoursWithBodyWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetPriorityHoursWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error) {
+	rsp, err := c.SetPriorityHoursWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPriorityHoursResponse(rsp)
+}
+
+// SetPriorityHoursWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetPriorityHoursWithResponse(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error) {
+	rsp, err := c.SetPriorityHours(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPriorityHoursResponse(rsp)
 }
 
 // WhatIfWithResponse performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
@@ -15336,6 +15695,72 @@ func ParsePlanMovesResponse(rsp *http.Response) (*PlanMovesResponse, error) {
 	return response, nil
 }
 
+// ParseRemovePriorityHoursResponse parses an HTTP response from a RemovePriorityHoursWithResponse call
+func ParseRemovePriorityHoursResponse(rsp *http.Response) (*RemovePriorityHoursResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePriorityHoursResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPriorityHoursResponse parses an HTTP response from a SetPriorityHoursWithResponse call
+func ParseSetPriorityHoursResponse(rsp *http.Response) (*SetPriorityHoursResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPriorityHoursResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseWhatIfResponse parses an HTTP response from a WhatIfWithResponse call
 func ParseWhatIfResponse(rsp *http.Response) (*WhatIfResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16294,6 +16719,12 @@ type ServerInterface interface {
 
 	// (POST /pools/{pool}/moves)
 	PlanMoves(ctx *echo.Context, pool PoolParam) error
+
+	// (DELETE /pools/{pool}/priority-hours)
+	RemovePriorityHours(ctx *echo.Context, pool PoolParam) error
+
+	// (PUT /pools/{pool}/priority-hours)
+	SetPriorityHours(ctx *echo.Context, pool PoolParam) error
 
 	// (GET /pools/{pool}/whatif)
 	WhatIf(ctx *echo.Context, pool PoolParam, params WhatIfParams) error
@@ -17385,6 +17816,38 @@ func (w *ServerInterfaceWrapper) PlanMoves(ctx *echo.Context) error {
 	return err
 }
 
+// RemovePriorityHours converts echo context to params.
+func (w *ServerInterfaceWrapper) RemovePriorityHours(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemovePriorityHours(ctx, pool)
+	return err
+}
+
+// SetPriorityHours converts echo context to params.
+func (w *ServerInterfaceWrapper) SetPriorityHours(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetPriorityHours(ctx, pool)
+	return err
+}
+
 // WhatIf converts echo context to params.
 func (w *ServerInterfaceWrapper) WhatIf(ctx *echo.Context) error {
 	var err error
@@ -18003,6 +18466,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/pools/:pool/whatif", wrapper.WhatIf, options.OperationMiddlewares["whatIf"]...)
 	router.POST(options.BaseURL+"/pools/:pool/moves", wrapper.PlanMoves, options.OperationMiddlewares["planMoves"]...)
 	router.GET(options.BaseURL+"/pools/:pool/fit", wrapper.PoolFit, options.OperationMiddlewares["poolFit"]...)
+	router.DELETE(options.BaseURL+"/pools/:pool/priority-hours", wrapper.RemovePriorityHours, options.OperationMiddlewares["removePriorityHours"]...)
+	router.PUT(options.BaseURL+"/pools/:pool/priority-hours", wrapper.SetPriorityHours, options.OperationMiddlewares["setPriorityHours"]...)
 	router.POST(options.BaseURL+"/pools/:pool/actions", wrapper.ActOnPool, options.OperationMiddlewares["actOnPool"]...)
 	router.GET(options.BaseURL+"/recoveries", wrapper.ListRecoveries, options.OperationMiddlewares["listRecoveries"]...)
 	router.GET(options.BaseURL+"/recoveries/:id", wrapper.GetRecovery, options.OperationMiddlewares["getRecovery"]...)

@@ -72,6 +72,9 @@ func poolCommand() *cli.Command {
 			add("log device", p.Logs)
 			if s.out.format == "table" {
 				s.out.line("%s  %s  %s%s", s.out.paint(p.Name, bold), p.Kind, s.out.paint(p.Margin.Words, bold), map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale])
+				if p.Inconsistent {
+					s.out.line("%s", s.out.paint("it changed while it was read, or is not believed: what is shown may not fit together", loud))
+				}
 				s.out.line("%s of %s used, seen %s", decimal(p.UsedBytes), decimal(p.CapacityBytes), p.SeenAt.Local().Format("2006-01-02 15:04:05"))
 			}
 			if err := s.out.table([]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS R/W/CHECKSUM"}, rows); err != nil || s.out.format == "csv" {
@@ -139,13 +142,44 @@ func drainCommand() *cli.Command {
 }
 
 func priorityCommand() *cli.Command {
-	return &cli.Command{Name: "priority", Usage: "what a pool's recoveries get beside its users: low, normal or high", ArgsUsage: "<pool> <low|normal|high>", Description: "Example: lantern priority tidegauge high",
+	return &cli.Command{Name: "priority", Usage: "what a pool's recoveries get beside its users: low, normal or high, at once or by the hour", ArgsUsage: "<pool> <low|normal|high>",
+		Description: "Example: lantern priority tidegauge high\n         lantern priority tidegauge high --from 22:00 --to 06:00 --otherwise low --zone Europe/Berlin\n         lantern priority tidegauge --no-hours",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Usage: "only from this time of day"}, &cli.StringFlag{Name: "to", Usage: "until this time of day"}, &cli.StringFlag{Name: "zone", Usage: "of these times; UTC without it"},
+			&cli.StringFlag{Name: "otherwise", Value: "normal", Usage: "priority outside of these hours"}, &cli.BoolFlag{Name: "no-hours", Usage: "it has no hours any more"}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			to := cmd.Args().Get(1)
-			if cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" {
-				return usage("lantern priority needs a pool, and low, normal or high\nExample: %s", example(cmd))
+			pool, to := cmd.Args().Get(0), cmd.Args().Get(1)
+			show := func(p *api.Pool, res interface{ StatusCode() int }, body []byte) error {
+				v, err := got(p, res, body)
+				if err != nil {
+					return err
+				}
+				if done, err := s.out.value(v); done {
+					return err
+				}
+				if h := v.PriorityHours; h.From != "" {
+					s.out.line("%s: %s from %s to %s %s, %s otherwise", v.Name, h.Within, h.From, h.To, cmpOr(h.Zone, "UTC"), h.Otherwise)
+				} else {
+					s.out.line("%s has no priority hours", v.Name)
+				}
+				return nil
 			}
-			return s.actOnPool(ctx, cmd.Args().Get(0), api.PoolAction{Action: api.PoolActionActionPriority, Priority: api.PoolActionPriority(to)})
+			switch {
+			case cmd.Bool("no-hours") && cmd.Args().Len() == 1:
+				res, err := s.client.RemovePriorityHoursWithResponse(ctx, pool)
+				if err != nil {
+					return unreachable(err)
+				}
+				return show(res.JSON200, res, res.Body)
+			case cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" || (cmd.String("from") == "") != (cmd.String("to") == ""):
+				return usage("lantern priority needs a pool, and low, normal or high; --from and --to belong together\nExample: %s", example(cmd))
+			case cmd.String("from") != "":
+				res, err := s.client.SetPriorityHoursWithResponse(ctx, pool, api.PriorityHours{From: cmd.String("from"), To: cmd.String("to"), Zone: cmd.String("zone"), Within: api.PriorityHoursWithin(to), Otherwise: api.PriorityHoursOtherwise(cmd.String("otherwise"))})
+				if err != nil {
+					return unreachable(err)
+				}
+				return show(res.JSON200, res, res.Body)
+			}
+			return s.actOnPool(ctx, pool, api.PoolAction{Action: api.PoolActionActionPriority, Priority: api.PoolActionPriority(to)})
 		})}
 }
 

@@ -29,3 +29,19 @@ func (s *Server) PoolFit(c *echo.Context, name api.PoolParam) error {
 	f, err := s.Service.Fit(name)
 	return answer(c, http.StatusOK, f, err)
 }
+
+// SetPriorityHours gives a pool's recoveries another priority within some hours.
+func (s *Server) SetPriorityHours(c *echo.Context, name api.PoolParam) error {
+	req, err := take[api.PriorityHours](c, maxBody)
+	if err != nil {
+		return err
+	}
+	p, err := s.Service.SetPriorityHours(person(c), name, req)
+	return answer(c, http.StatusOK, p, err)
+}
+
+// RemovePriorityHours leaves a pool's priority as it is.
+func (s *Server) RemovePriorityHours(c *echo.Context, name api.PoolParam) error {
+	p, err := s.Service.RemovePriorityHours(person(c), name)
+	return answer(c, http.StatusOK, p, err)
+}

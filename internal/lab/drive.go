@@ -14,19 +14,21 @@ import (
 // Drive is one simulated drive. What it answers follows from its description, its seed, its faults and the time alone,
 // so it answers the same whenever it is asked about the same moment.
 type Drive struct {
-	Desc    drive.Description `json:"desc"`
-	Stays   []Stay            `json:"stays"` // where it was, in order of time
-	Born    time.Time         `json:"born"`  // when its power-on hours began
-	Faults  []Fault           `json:"faults,omitempty"`
-	Holds   []string          `json:"holds,omitempty"`
-	Slow    float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
-	SlowAt  time.Time         `json:"slow_at,omitzero"`
-	Runs    []Run             `json:"runs,omitempty"`   // self-tests that were asked for
-	Shelf   bool              `json:"shelf,omitempty"`  // came from the shelf while the lab ran
-	Tested  time.Time         `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
-	Backup  int               `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
-	Span    [2]uint64         `json:"span,omitzero"`    // of its selective test
-	blinked time.Time         // real time: when its activity light last flashed
+	Desc   drive.Description `json:"desc"`
+	Stays  []Stay            `json:"stays"` // where it was, in order of time
+	Born   time.Time         `json:"born"`  // when its power-on hours began
+	Faults []Fault           `json:"faults,omitempty"`
+	Holds  []string          `json:"holds,omitempty"`
+	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
+	// Strain is what recoveries have cost its users so far, in milliseconds of waiting.
+	Strain  float64   `json:"strain,omitempty"`
+	SlowAt  time.Time `json:"slow_at,omitzero"`
+	Runs    []Run     `json:"runs,omitempty"`   // self-tests that were asked for
+	Shelf   bool      `json:"shelf,omitempty"`  // came from the shelf while the lab ran
+	Tested  time.Time `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
+	Backup  int       `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
+	Span    [2]uint64 `json:"span,omitzero"`    // of its selective test
+	blinked time.Time // real time: when its activity light last flashed
 }
 
 // Run is a self-test that somebody started; Stopped is zero when nobody stopped it.
@@ -243,6 +245,18 @@ func (d *Drive) damaged(t time.Time) bool {
 	return false
 }
 
+// readsEach is how many reads a second users ask of a drive.
+const readsEach = 4
+
+// strain lets users wait for a recovery that takes a share of the drive's time.
+func (d *Drive) strain(share float64, dt time.Duration) {
+	ms := 8.0
+	if d.Desc.Medium == drive.MediumSolidState {
+		ms = 0.3
+	}
+	d.Strain += dt.Seconds() * readsEach * ms * share * share
+}
+
 // stat is its line of I/O statistics at t, as the kernel's /sys/block/*/stat would read.
 func (d *Drive) stat(t time.Time) string {
 	ms := 6 + 3*d.seed("latency")
@@ -250,8 +264,8 @@ func (d *Drive) stat(t time.Time) string {
 		ms = 0.2 + 0.2*d.seed("latency")
 	}
 	seconds := t.Sub(d.Born).Seconds()
-	reads := seconds * 4
-	ticks := reads * ms
+	reads := seconds * readsEach
+	ticks := reads*ms + d.Strain
 	if d.Slow > 1 && t.After(d.SlowAt) {
 		ticks += t.Sub(d.SlowAt).Seconds() * 4 * ms * (d.Slow - 1)
 	}

@@ -128,9 +128,9 @@ func TestSwapInTheLab(t *testing.T) {
 	require.Equal(t, pool.Margin(2), margin)
 	_, err = Keeper{f, "skerry"}.Stop(t.Context(), p.ID)
 	require.ErrorContains(t, err, "nothing runs")
-	_, err = Keeper{f, "skerry"}.Begin(t.Context(), p.ID, recovery.Scrub)
+	_, err = Keeper{f, "skerry"}.Begin(t.Context(), p.ID, pools.Task{Kind: recovery.Scrub})
 	require.NoError(t, err)
-	_, err = Keeper{f, "skerry"}.Begin(t.Context(), p.ID, recovery.Scrub)
+	_, err = Keeper{f, "skerry"}.Begin(t.Context(), p.ID, pools.Task{Kind: recovery.Scrub})
 	require.ErrorContains(t, err, "a scrub is running")
 }
 

@@ -215,7 +215,13 @@ func (p *Pool) move(r *recovery.Report, t time.Time, dt time.Duration) {
 	if r.State != recovery.Running || w == nil {
 		return
 	}
-	done := p.laid().Advance(w, dt, p.bench(t))
+	b := p.bench(t)
+	done := p.laid().Advance(w, dt, b)
+	p.Everyone(func(_ string, m *pool.Member) {
+		if d := p.fleet.byKey[m.Drive]; d != nil && b.There(m.Slot) {
+			d.strain(b.Share, dt)
+		}
+	})
 	p.tell(r, w)
 	r.At = t
 	if !done {

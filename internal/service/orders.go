@@ -146,6 +146,7 @@ func (s *Service) Tick() error {
 		}
 	}
 	s.plannedTests(b, now)
+	s.turnPriorities(b, now)
 	s.thin(now)
 	s.notify(b, now)
 	s.digest(b, now)

@@ -9,6 +9,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 )
@@ -73,6 +74,7 @@ func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
 		for _, f := range r.Flows {
 			out.Flows = append(out.Flows, api.Flow{Slot: f.Slot, Tail: tail(f.Slot), ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)})
 		}
+		out.Priorities = s.effects(c, p)
 		for _, e := range s.earlier(c) {
 			out.Earlier = append(out.Earlier, e.ID)
 		}
@@ -226,6 +228,44 @@ func (s *Service) risk(p *poolState, c *course, margin pool.Margin, finish recov
 		}
 	}
 	slices.Sort(out.Volumes)
+	return out
+}
+
+// effects is what each priority did while it held: to the pace, and to how long the members' users waited.
+func (s *Service) effects(c *course, p *poolState) (out []api.PriorityEffect) {
+	for i, t := range c.Turns {
+		to := c.SeenAt
+		if i+1 < len(c.Turns) {
+			to = c.Turns[i+1].At
+		}
+		e := api.PriorityEffect{Priority: t.Priority, From: t.At, To: to}
+		var first, last recovery.Sample
+		for _, x := range c.samples {
+			if !x.At.Before(t.At) && !x.At.After(to) {
+				if first.At.IsZero() {
+					first = x
+				}
+				last = x
+			}
+		}
+		if d := last.At.Sub(first.At).Seconds(); d > 0 && last.Done > first.Done {
+			e.Rate = float64(last.Done-first.Done) / d
+		}
+		var waits []float64
+		if p != nil {
+			p.Everyone(func(_ string, m *pool.Member) {
+				if d := s.drives[m.Drive]; d != nil {
+					for _, x := range d.record["read_latency_seconds"].Until(to).Since(t.At) {
+						waits = append(waits, x.Value)
+					}
+				}
+			})
+		}
+		if len(waits) > 0 {
+			e.LatencySeconds, e.Readings = health.Robust(waits).Median, len(waits)
+		}
+		out = append(out, e)
+	}
 	return out
 }
 

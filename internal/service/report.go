@@ -315,6 +315,7 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 
 // takeRecoveries keeps the course of what moves in a pool.
 func (s *Service) takeRecoveries(b *store.Batch, at time.Time, p api.PoolReport) {
+	s.conclude(b, at, p)
 	for _, r := range p.Recoveries {
 		if r.Id == "" {
 			continue
@@ -327,6 +328,13 @@ func (s *Service) takeRecoveries(b *store.Batch, at time.Time, p api.PoolReport)
 			s.recov[r.Id] = c
 			c.samples = append(c.samples, recovery.Sample{At: r.StartedAt, Todo: next.Todo})
 			b.Add(&store.Sample{Recovery: r.Id, At: r.StartedAt.UnixMilli(), Todo: int64(next.Todo)})
+		}
+		if n := len(c.Turns); p.Priority != "" && next.State == recovery.Running && (n == 0 || c.Turns[n-1].Priority != p.Priority) {
+			t := turn{At: at, Priority: p.Priority}
+			if n == 0 {
+				t.At = next.StartedAt
+			}
+			c.Turns = append(c.Turns, t)
 		}
 		last := c.samples[len(c.samples)-1]
 		moved := next.Done != last.Done || next.Todo != last.Todo
@@ -352,5 +360,34 @@ func (s *Service) takeRecoveries(b *store.Batch, at time.Time, p api.PoolReport)
 		default:
 			s.bus.send(api.Event{Kind: api.EventKindRecovery, At: at, Subject: r.Id, Says: "progress"})
 		}
+	}
+}
+
+// conclude ends recoveries that ran when they were last told of and are not told of any more: they ended while nobody looked,
+// as when the agent was down. How they ended is taken from what the pool itself shows.
+func (s *Service) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
+	if p.Inconsistent {
+		return // of a pool of which nothing is known, nothing is concluded
+	}
+	now := wire.ToPool(p)
+	for id, c := range s.recov {
+		if c.PoolID != p.Id || !running(c) || !c.SeenAt.Before(at) || slices.ContainsFunc(p.Recoveries, func(r api.RecoveryReport) bool { return r.Id == id }) {
+			continue
+		}
+		m, _, ok := now.Slot(c.Report.Slot)
+		switch {
+		case c.Report.Slot == "" && c.Report.Todo > 0 && float64(c.Report.Done) < 0.9*float64(c.Report.Todo):
+			c.State = recovery.Stopped
+		case c.Report.Slot != "" && c.Kind != recovery.Drain && (!ok || m.State != pool.Online):
+			c.State = recovery.Failed
+		default:
+			c.State, c.Done = recovery.Finished, c.Todo
+		}
+		from := c.SeenAt
+		c.EndedAt, c.At, c.SeenAt = at, at, at
+		c.samples = append(c.samples, c.Sample)
+		b.Add(&store.Sample{Recovery: id, At: at.UnixMilli(), Done: int64(c.Done), Todo: int64(c.Todo)})
+		b.Put(&store.Recovery{ID: id, Pool: p.Id, Started: c.StartedAt, Doc: document(c)})
+		s.happened(b, api.EventKindRecovery, id, fmt.Sprintf("the %s in %s is %s: it ended between %s and %s, when nobody looked; the pool's own state says how", c.Kind, p.Name, c.State, from.Format("15:04:05"), at.Format("15:04:05")))
 	}
 }

@@ -59,9 +59,11 @@ type Service struct {
 	runs    map[string]*testRun // self-tests under way, by drive
 	planning
 	bayMaps
-	strangers    map[string]time.Time    // bays that are occupied by something that does not answer, since when
-	shifts       map[string]health.Shift // by drive: what is odd about where it is
-	surveyFailed map[string]string       // why a drive that is looked for could not be lit
+	strangers    map[string]time.Time         // bays that are occupied by something that does not answer, since when
+	hours        map[string]api.PriorityHours // by pool
+	turned       map[string]time.Time         // when its priority was last ordered by them
+	shifts       map[string]health.Shift      // by drive: what is odd about where it is
+	surveyFailed map[string]string            // why a drive that is looked for could not be lit
 	notifiedAt   time.Time
 	graceUntil   time.Time
 	uses         map[string][]store.PoolUse
@@ -165,9 +167,16 @@ type course struct {
 	PoolID   string    `json:"pool_id"`
 	PoolName string    `json:"pool_name"`
 	SeenAt   time.Time `json:"seen_at"`
+	Turns    []turn    `json:"turns,omitempty"` // of its priority
 	samples  []recovery.Sample
 	profile  *recovery.Profile // how its time was spread; nil while it runs, and for one that was not seen whole
 	profiled bool
+}
+
+// turn is when a recovery's priority became another.
+type turn struct {
+	At       time.Time `json:"at"`
+	Priority string    `json:"priority"`
 }
 
 // After a start, hosts that were known are given so long to report before anybody is told that they are silent.
@@ -194,6 +203,9 @@ func (s *Service) load() error {
 	s.judged, s.before, s.batches = nil, nil, map[string][]string{}
 	s.unwritten, s.badLinks, s.foundLog = map[string]bool{}, map[string]map[string]string{}, nil
 	if err := s.loadRules(); err != nil {
+		return err
+	}
+	if err := s.loadPriorities(); err != nil {
 		return err
 	}
 

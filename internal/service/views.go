@@ -250,6 +250,7 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 	for _, v := range p.Volumes {
 		out.Volumes = append(out.Volumes, api.Volume{Name: v.Name, Group: v.Group, Protection: v.Protect.Words, Protect: wire.Protection(v.Protect), Extents: wire.Extents(v.Extents), UsedBytes: int64(v.Used), Margin: wire.Margin(p.VolumeMargin(v))})
 	}
+	out.PriorityHours = s.hours[p.ID]
 	for _, w := range s.openSwaps() {
 		if w.PoolID == p.ID {
 			out.Swap = w.ID

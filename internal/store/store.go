@@ -159,6 +159,12 @@ type PoolUse struct {
 	Used int64  // bytes
 }
 
+// PriorityHours are the hours in which a pool's recoveries have another priority, as JSON.
+type PriorityHours struct {
+	Pool string `gorm:"primaryKey"`
+	Doc  []byte
+}
+
 // Channel is where notices are sent, as JSON; its secret is in it.
 type Channel struct {
 	Name string `gorm:"primaryKey"`
@@ -292,7 +298,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Layout{}, &Spot{}, &Survey{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Layout{}, &Spot{}, &Survey{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &PriorityHours{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

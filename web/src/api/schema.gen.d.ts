@@ -144,6 +144,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pools/{pool}/priority-hours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setPriorityHours"];
+        post?: never;
+        delete: operations["removePriorityHours"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/pools/{pool}/actions": {
         parameters: {
             query?: never;
@@ -1234,6 +1253,7 @@ export interface components {
             offers?: string[];
             /** @description what its recoveries get beside the users: low, normal or high */
             priority?: string;
+            priority_hours?: components["schemas"]["PriorityHours"];
             /** @description it changed while it was read, again and again: what is shown may not fit together */
             inconsistent?: boolean;
         };
@@ -1543,6 +1563,8 @@ export interface components {
             /** @description what each member gave and took */
             flows?: components["schemas"]["Flow"][];
             risk?: components["schemas"]["Risk"];
+            /** @description what each priority did while it held */
+            priorities?: components["schemas"]["PriorityEffect"][];
             /** @description ids of earlier ones of its kind in its pool, the newest first */
             earlier?: string[];
             /** @description how it went, in one line */
@@ -2669,6 +2691,35 @@ export interface components {
             /** Format: int64 */
             written_bytes: number;
         };
+        PriorityEffect: {
+            priority: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: double
+             * @description bytes a second
+             */
+            rate?: number;
+            /**
+             * Format: double
+             * @description median of the members' read latency
+             */
+            latency_seconds?: number;
+            /** @description on how many readings that rests */
+            readings?: number;
+        };
+        PriorityHours: {
+            from: string;
+            to: string;
+            /** @description such as Europe/Berlin; UTC when empty */
+            zone?: string;
+            /** @enum {string} */
+            within: "low" | "normal" | "high";
+            /** @enum {string} */
+            otherwise: "low" | "normal" | "high";
+        };
         Risk: {
             /**
              * Format: double
@@ -2970,6 +3021,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fit"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setPriorityHours: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PriorityHours"];
+            };
+        };
+        responses: {
+            /** @description the pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removePriorityHours: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
                 };
             };
             default: components["responses"]["Failure"];

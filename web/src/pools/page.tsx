@@ -51,6 +51,7 @@ export default function PoolPage() {
           </Link>
         )}
       </div>
+      {p.inconsistent && <p className="sheet mb-5 border-l-4 border-l-replace px-4 py-3">It changed while it was read, or what is told of it is not believed: what is shown may not fit together.</p>}
       {asking && <Prospect pool={p} lose={lose} clear={() => ask(true, [])} done={() => ask(false, [])} />}
       {p.groups.map((g) => <Members key={g.name} title={`${g.name}: ${g.protection}`} aside={g.margin.words} members={g.members} lose={lose} take={take} />)}
       {p.spares.length > 0 && <Members title="spares" members={p.spares} lose={lose} take={take} />}

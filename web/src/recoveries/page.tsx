@@ -1,8 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
-import { client, got, type S } from "../api/client";
-import { decimal } from "../parts/format";
+import { client, got, once, type S } from "../api/client";
+import { clock, decimal } from "../parts/format";
 import { Ago, Failed, Title, Waiting } from "../parts/parts";
+import { useTell } from "../parts/toast";
 import { Standing } from "./standing";
 
 export default function RecoveryPage() {
@@ -31,11 +32,34 @@ export default function RecoveryPage() {
           </label>
         )}
       </div>
+      {(r.priorities?.length ?? 0) > 0 && <Priorities recovery={r} />}
       <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
         {r.risk && <Risk risk={r.risk} cost={r.cost} />}
         {(r.flows?.length ?? 0) > 0 && <Flows flows={r.flows!} slowest={r.slowest} />}
       </div>
     </>
+  );
+}
+
+/** Priorities is what each priority did while it held, and the buttons for another. */
+function Priorities({ recovery: r }: { recovery: S["Recovery"] }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const set = useMutation({
+    mutationFn: (priority: "low" | "normal" | "high") => got(client.POST("/pools/{pool}/actions", { params: { path: { pool: r.pool }, ...once() }, body: { action: "priority", priority } })),
+    onSuccess: (o) => { tell(`Priority ${o.priority} was ordered on ${o.host}.`); void queries.invalidateQueries({ queryKey: ["recoveries"] }); },
+    onError: (e) => tell(e.message, true),
+  });
+  const last = r.priorities![r.priorities!.length - 1]!;
+  return (
+    <section aria-labelledby="priority" className="sheet mt-5 p-5">
+      <div className="flex flex-wrap items-baseline justify-between gap-3">
+        <h2 id="priority">Priority: {last.priority}</h2>
+        {r.state === "running" && <span className="flex gap-2">{(["low", "normal", "high"] as const).map((p) => <button key={p} className={`button small ${p === last.priority ? "bg-raised" : ""}`} aria-pressed={p === last.priority} disabled={set.isPending} onClick={() => set.mutate(p)}>{p}</button>)}</span>}
+      </div>
+      <div className="overflow-x-auto"><table className="plain mt-2"><thead><tr><th>priority</th><th>from</th><th>until</th><th>pace</th><th>users waited for a read</th></tr></thead>
+        <tbody>{r.priorities!.map((e) => <tr key={e.from}><td className="font-semibold">{e.priority}</td><td className="num">{clock(new Date(e.from))}</td><td className="num">{clock(new Date(e.to))}</td><td className="num">{e.rate ? `${decimal(e.rate)}/s` : "not seen yet"}</td><td className="num">{e.readings ? `${(1000 * (e.latency_seconds ?? 0)).toPrecision(2)} ms, median of ${e.readings} readings` : "not read yet"}</td></tr>)}</tbody></table></div>
+    </section>
   );
 }
 

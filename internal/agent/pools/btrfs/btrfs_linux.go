@@ -153,6 +153,11 @@ func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) 
 		}
 		_ = clock.Real{}.Sleep(context.Background(), 5*time.Millisecond)
 	}
+	// It would not hold still: what was read last is told, and marked.
+	s.Inconsistent = s.Pool.ID != ""
+	if s.Inconsistent {
+		err = nil
+	}
 	return s, err
 }
 
@@ -163,6 +168,7 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 		p.Name = at
 	}
 	g := pool.Group{Name: group, Protect: pool.Protection{Words: "by volume", None: true}, Spread: true}
+	changing := false
 	rep, repErr := readReplacement(f)
 	replacing := repErr == nil && (rep.state == replaceStarted || rep.state == replaceSuspended)
 	var target device
@@ -192,7 +198,7 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 		g.Members = append(g.Members, m)
 	}
 	if after, err := readReplacement(f); repErr == nil && (err != nil || after.state != rep.state || !after.started.Equal(rep.started) || replacing != (target.path != "")) {
-		return pools.Snapshot{}, errChanging
+		changing = true
 	}
 	spaces, err := readSpace(f)
 	if err != nil {
@@ -217,6 +223,9 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 	}
 	if r, ok := d.running(f, info, rawUsed); ok {
 		s.Recoveries = append(s.Recoveries, r)
+	}
+	if changing {
+		return s, errChanging
 	}
 	return s, nil
 }
