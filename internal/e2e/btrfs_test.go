@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -178,6 +179,31 @@ func TestBtrfs(t *testing.T) {
 	b.compare()
 	b.shell.run("scrub", b.name)
 	require.Zero(t, b.endedAfter(r.StartedAt, api.RecoveryKindScrub).Found, "a second scrub finds nothing")
+
+	b.step("A member is drained: the kernel moves all that lies on it, and it is a member no more")
+	leaves, _ := b.memberOn(b.pool(), further)
+	count := len(b.pool().Groups[0].Members)
+	asked := get[api.Prospect](b.shell, "whatif", b.name, "--lose", b.tail(further))
+	require.True(t, asked.Room.Fits, asked.Room.Why)
+	require.EqualValues(t, "reduced margin", asked.Outcome)
+	b.say("%s", strings.TrimSpace(b.shell.run("drain", b.name, b.tail(further))))
+	r = b.ended(api.RecoveryKindDrain)
+	require.Equal(t, api.RecoveryStateFinished, r.State)
+	require.Equal(t, leaves, r.Slot)
+	pool = await(t, "it is no member any more", b.pool, func(p api.Pool) bool { return len(p.Groups[0].Members) == count-1 && p.Margin.Known })
+	require.Equal(t, "one more may fail", pool.Margin.Words)
+	b.compare()
+
+	b.step("What is little used is packed together; scrubs are held back, and let go")
+	b.say("%s", strings.TrimSpace(b.shell.run("rebalance", b.name, "--below", "30")))
+	require.Equal(t, api.RecoveryStateFinished, b.endedAfter(r.StartedAt, api.RecoveryKindRebalance).State)
+	if slices.Contains(pool.Offers, "priority") {
+		for _, to := range []string{"low", "normal"} {
+			b.say("%s", strings.TrimSpace(b.shell.run("priority", b.name, to)))
+			await(t, "the priority shows", b.pool, func(p api.Pool) bool { return p.Priority == to })
+		}
+	}
+	b.compare()
 
 	b.step("Done: every byte is as it was written")
 }
