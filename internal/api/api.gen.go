@@ -1661,7 +1661,12 @@ type Me struct {
 
 // Member defines model for Member.
 type Member struct {
-	Bay        string       `json:"bay,omitempty,omitzero"`
+	// BadBlocks places of it that the pool system has given up
+	BadBlocks int    `json:"bad_blocks,omitempty,omitzero"`
+	Bay       string `json:"bay,omitempty,omitzero"`
+
+	// Beside slot of the member that still carries the share that this one is filled with
+	Beside     string       `json:"beside,omitempty,omitzero"`
 	Domain     string       `json:"domain,omitempty,omitzero"`
 	Drive      string       `json:"drive,omitempty,omitzero"`
 	Errors     MemberErrors `json:"errors"`
@@ -1687,7 +1692,9 @@ type MemberErrors struct {
 
 // MemberReport defines model for MemberReport.
 type MemberReport struct {
-	Domain string `json:"domain,omitempty,omitzero"`
+	BadBlocks int    `json:"bad_blocks,omitempty,omitzero"`
+	Beside    string `json:"beside,omitempty,omitzero"`
+	Domain    string `json:"domain,omitempty,omitzero"`
 
 	// Drive the drive's key
 	Drive      string       `json:"drive,omitempty,omitzero"`

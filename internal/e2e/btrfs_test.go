@@ -19,7 +19,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"lantern/internal/agent/pools"
+	"lantern/internal/agent/pools/btrfs"
 	"lantern/internal/api"
+	"lantern/internal/clock"
 )
 
 // insideVariable says that this process is the one in a namespace of its own.
@@ -192,6 +195,18 @@ func TestBtrfs(t *testing.T) {
 	require.Equal(t, leaves, r.Slot)
 	pool = await(t, "it is no member any more", b.pool, func(p api.Pool) bool { return len(p.Groups[0].Members) == count-1 && p.Margin.Known })
 	require.Equal(t, "one more may fail", pool.Margin.Words)
+	b.compare()
+
+	b.step("A member that still works is replaced while it helps: the driver is asked by itself")
+	helps := members[2]
+	place, _ := b.memberOn(b.pool(), helps)
+	beside := b.loop(704 << 20)
+	await(t, "it is known", func() []api.Drive { return get[[]api.Drive](b.shell, "drives", "--find", b.tail(beside)) }, func(d []api.Drive) bool { return len(d) == 1 })
+	says, err := btrfs.New("otolith-host", clock.Real{}).Join(t.Context(), pool.Id, place, pools.Target{Path: beside.dev.Name(), Key: beside.key(), Size: 704 << 20})
+	require.NoError(t, err)
+	b.say("%s", says)
+	pool = await(t, "the new one has taken over", b.pool, func(p api.Pool) bool { return slotOf(p, place).Drive == beside.key() && p.Margin.Known })
+	require.Equal(t, "one more may fail", pool.Margin.Words, "its margin never fell")
 	b.compare()
 
 	b.step("What is little used is packed together; scrubs are held back, and let go")

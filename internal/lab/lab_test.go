@@ -134,6 +134,72 @@ func TestSwapInTheLab(t *testing.T) {
 	require.ErrorContains(t, err, "a scrub is running")
 }
 
+// TestHotSpare: a member that stays away is taken over by the spare, its margin comes back, and when another is put in its
+// place the spare carries on until that one holds all, and stands by again. What was written is read back all the while.
+func TestHotSpare(t *testing.T) {
+	f, _ := station(t, 0)
+	p := f.named("soundscape")
+	k := Keeper{f, "skerry"}
+	at := t0
+	forward := func(d time.Duration, n int) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		for range n {
+			at = at.Add(d)
+			f.advance(at)
+		}
+	}
+	margin := func() pool.Margin { m, _ := p.Margin(); return m }
+	whole := func() {
+		v := p.laid().ReadBack(p.bench(at).There)
+		require.Zero(t, v.Wrong)
+		require.Empty(t, v.Lost)
+	}
+	forward(time.Second, 1)
+	out, err := f.Pull("skerry/front/7")
+	require.NoError(t, err)
+	forward(time.Minute, 5)
+	require.Equal(t, pool.Margin(1), margin())
+	require.Len(t, p.Spares, 1, "it may come back")
+	forward(time.Minute, 10)
+	require.Empty(t, p.Spares)
+	m, group, ok := p.Pool.Slot("spare.1")
+	require.True(t, ok)
+	require.Equal(t, "group 1", group)
+	require.Equal(t, pool.Recovering, m.State)
+	require.Equal(t, pool.Margin(1), margin())
+	whole()
+	forward(10*time.Minute, 60)
+	require.Equal(t, pool.Margin(2), margin(), "the spare carries its share")
+	m, _, _ = p.Pool.Slot("1.7")
+	require.Equal(t, pool.Out, m.State)
+	require.Equal(t, out.Tail, f.byKey[m.Drive].Desc.Tail(), "whose place it was is not forgotten")
+
+	in, err := f.Insert("skerry/front/7", Shelf{})
+	require.NoError(t, err)
+	var fresh *Drive
+	for _, d := range f.Drives {
+		if d.Desc.Tail() == in.Tail {
+			fresh = d
+		}
+	}
+	_, err = k.Join(t.Context(), p.ID, "1.7", pools.Target{Key: fresh.key(), Size: fresh.Desc.Capacity})
+	require.NoError(t, err)
+	forward(time.Minute, 30)
+	m, _, _ = p.Pool.Slot("1.7")
+	require.Equal(t, pool.Recovering, m.State)
+	require.Equal(t, pool.Margin(2), margin(), "nothing is lost while the spare carries on")
+	whole()
+	forward(10*time.Minute, 60)
+	m, _, _ = p.Pool.Slot("1.7")
+	require.Equal(t, pool.Online, m.State)
+	require.Len(t, p.Spares, 1)
+	require.Equal(t, pool.Standby, p.Spares[0].State)
+	require.Len(t, p.Groups[0].Members, 9)
+	require.Equal(t, pool.Margin(2), margin())
+	whole()
+}
+
 // TestBytes: a lab drive answers with pages, at any moment the same; one that is gone answers nothing.
 func TestBytes(t *testing.T) {
 	f, _ := station(t, 0)

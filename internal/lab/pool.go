@@ -33,7 +33,9 @@ type Pool struct {
 	Wrote    time.Time         `json:"wrote"`
 	Priority recovery.Priority `json:"priority,omitempty"`
 	fleet    *Fleet
-	tried    map[string]bool // slots of which it was tried to restore what lay on them
+	// StandIn says for which slot each spare stands in that has taken over.
+	StandIn map[string]string `json:"stand_in,omitempty"`
+	tried   map[string]bool   // slots of which it was tried to restore what lay on them
 }
 
 // Rates of one member, in bytes a second, on the outermost tracks, and what a small thing costs it.
@@ -63,6 +65,7 @@ func (f *Fleet) advance(t time.Time) {
 	for _, p := range f.Pools {
 		p.notice(t)
 		p.heal(t)
+		p.takeOver(t)
 		p.written(t)
 		for i := range p.Recs {
 			p.move(&p.Recs[i], t, dt)
@@ -132,6 +135,73 @@ func (p *Pool) heal(t time.Time) {
 				p.tried[m.Slot] = true
 				p.begin(recovery.Rebalance, m.Slot, "", t)
 			}
+		}
+	}
+}
+
+// takeOver lets a hot spare take the place of a member that is gone, in groups that do not restore its share on the others.
+func (p *Pool) takeOver(t time.Time) {
+	for gi := range p.Groups {
+		g := &p.Groups[gi]
+		if g.Heals || g.Spread {
+			continue
+		}
+		for i := range g.Members {
+			m := &g.Members[i]
+			d := p.fleet.byKey[m.Drive]
+			if m.State != pool.Missing || m.Beside != "" || d == nil || len(d.Stays) == 0 || p.filling(m.Slot) != nil {
+				continue
+			}
+			left := d.Stays[len(d.Stays)-1].To
+			at := slices.IndexFunc(p.Spares, func(s pool.Member) bool { return s.State == pool.Standby && s.Size >= m.Needs })
+			if left.IsZero() || t.Sub(left) <= healAfter || at < 0 {
+				continue
+			}
+			s := p.Spares[at]
+			p.Spares = slices.Delete(slices.Clone(p.Spares), at, at+1)
+			e := p.laid()
+			e.Rename(m.Slot, s.Slot)
+			e.Blank(s.Slot)
+			// Its place stays in memory, but what lay there is the spare's to carry now.
+			m.State = pool.Out
+			s.State, s.Used, s.Needs = pool.Recovering, m.Used, m.Needs
+			if p.StandIn == nil {
+				p.StandIn = map[string]string{}
+			}
+			p.StandIn[s.Slot] = m.Slot
+			g.Members = append(slices.Clone(g.Members), s)
+			p.begin(p.Fill, s.Slot, s.Drive, t)
+			return // its members were put anew
+		}
+	}
+}
+
+// standsIn is the spare that stands in for a slot, if one does.
+func (p *Pool) standsIn(slot string) string {
+	for spare, of := range p.StandIn {
+		if of == slot {
+			return spare
+		}
+	}
+	return ""
+}
+
+// relieve lets a spare stand by again: what it carried lies where it belongs.
+func (p *Pool) relieve(slot string) {
+	spare := p.standsIn(slot)
+	if spare == "" {
+		return
+	}
+	delete(p.StandIn, spare)
+	for gi := range p.Groups {
+		g := &p.Groups[gi]
+		if i := slices.IndexFunc(g.Members, func(m pool.Member) bool { return m.Slot == spare }); i >= 0 {
+			s := g.Members[i]
+			g.Members = slices.Delete(slices.Clone(g.Members), i, i+1)
+			if s.Used = 0; s.State == pool.Online {
+				s.State = pool.Standby
+			}
+			p.Spares = append(slices.Clone(p.Spares), s)
 		}
 	}
 }
@@ -233,11 +303,12 @@ func (p *Pool) move(r *recovery.Report, t time.Time, dt time.Duration) {
 		switch {
 		case m.Slot != r.Slot || r.Slot == "":
 		case m.State == pool.Recovering:
-			m.State = pool.Online
+			m.State, m.Beside = pool.Online, ""
 		case r.Kind == recovery.Drain, r.Kind == recovery.Rebalance && r.Drive == "" && m.State == pool.Missing && w.Left == 0:
 			m.State = pool.Out
 		}
 	})
+	p.relieve(r.Slot)
 	p.measure()
 }
 
@@ -286,9 +357,13 @@ func (p *Pool) measure() {
 }
 
 func (p *Pool) begin(kind recovery.Kind, slot, driveKey string, t time.Time) *engine.Work {
+	return p.record(p.laid().Begin(kind, slot, &p.Pool), slot, driveKey, t)
+}
+
+// record puts work that has begun on the pool's record.
+func (p *Pool) record(w *engine.Work, slot, driveKey string, t time.Time) *engine.Work {
 	p.Seq++
-	w := p.laid().Begin(kind, slot, &p.Pool)
-	r := recovery.Report{ID: fmt.Sprintf("%s-%d", p.ID, p.Seq), Kind: kind, State: recovery.Running, StartedAt: t,
+	r := recovery.Report{ID: fmt.Sprintf("%s-%d", p.ID, p.Seq), Kind: w.Kind, State: recovery.Running, StartedAt: t,
 		Slot: slot, Drive: driveKey, Sample: recovery.Sample{At: t, Todo: max(1, w.Todo)}}
 	if p.Works == nil {
 		p.Works = map[string]*engine.Work{}
@@ -363,8 +438,14 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 					m.Domain = s.Host
 				}
 			}
-			p.laid().Blank(slot)
-			p.begin(p.Fill, slot, t.Key, now)
+			if spare := p.standsIn(slot); spare != "" {
+				// The spare carries on until the new one holds all, and then stands by again.
+				m.Beside = spare
+				p.record(p.laid().BeginBack(p.Fill, spare, slot), slot, t.Key, now)
+			} else {
+				p.laid().Blank(slot)
+				p.begin(p.Fill, slot, t.Key, now)
+			}
 			says = fmt.Sprintf("it fills slot %s, the %s has begun", slot, p.Fill)
 		})
 		return says, err

@@ -168,7 +168,7 @@ func start(t *testing.T) *rig {
 	add("modules/order", []byte(list.String()))
 	ram := filepath.Join(dir, "initramfs")
 	require.NoError(t, os.WriteFile(ram, archive(files, order), 0o600))
-	for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": ""} {
+	for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
 		disk(t, filepath.Join(dir, name), head)
 	}
 
@@ -444,6 +444,7 @@ func TestRig(t *testing.T) {
 		r.until("RIGNVME0888", "and went", func(d api.Drive) bool { return !d.Present })
 	})
 	r.step("a real array: a member fails, is swapped, and the resync is followed to its end", r.array)
+	r.step("striped mirrors, each with a margin of its own", r.mirrors)
 	require.Equal(t, "ending", r.inside("end"))
 }
 
@@ -549,6 +550,42 @@ func (r *rig) array(t *testing.T) {
 		return p.Recovery.Kind == api.RecoveryKindScrub && p.Recovery.State == api.RecoveryStateFinished && p.Priority == "low"
 	})
 	require.Zero(t, p.Recovery.Found)
+}
+
+// mirrors makes an array of striped mirrors of what is left, and takes a member out of use by hand.
+func (r *rig) mirrors(t *testing.T) {
+	var paths []string
+	for i, serial := range []string{"RIGMD00F06", "RIGMD00G07", "RIGMD00H08", "RIGMD00I09"} {
+		name := fmt.Sprintf("md-%c", 'f'+i)
+		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
+		r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": serial, "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe7000000f0 + i)})
+		paths = append(paths, r.until(serial, "another disk", func(d api.Drive) bool { return d.Present }).Path)
+	}
+	require.Equal(t, "made", r.inside(append([]string{"array", "1", "rig:notes", "10"}, paths...)...))
+	require.Equal(t, "filled", r.inside("fill", "/dev/md1", "0", "20", "3"))
+	var p api.Pool
+	until := func(what string, holds func(api.Pool) bool) {
+		require.Eventually(t, func() bool {
+			res, err := r.client.GetPoolWithResponse(t.Context(), "notes")
+			if err != nil || res.JSON200 == nil {
+				return false
+			}
+			p = *res.JSON200
+			return holds(p)
+		}, 60*time.Second, 50*time.Millisecond, what)
+	}
+	until("it is two mirrors", func(p api.Pool) bool { return len(p.Groups) == 2 && p.Margin.Words == "one more may fail" })
+	require.Equal(t, "two-way mirror", p.Groups[1].Protection)
+	require.Equal(t, "faulty", r.inside("fail", p.Id, "3"))
+	until("one of the second is faulty", func(p api.Pool) bool { return p.Groups[1].Members[1].State == "faulty" })
+	require.Equal(t, []string{"one more may fail", "no more may fail"}, []string{p.Groups[0].Margin.Words, p.Groups[1].Margin.Words})
+	w, err := r.client.WhatIfWithResponse(t.Context(), "notes", &api.WhatIfParams{Lose: []string{"0"}})
+	require.NoError(t, err)
+	require.EqualValues(t, "reduced margin", w.JSON200.Outcome, "the other mirror bears it")
+	w, err = r.client.WhatIfWithResponse(t.Context(), "notes", &api.WhatIfParams{Lose: []string{"2"}})
+	require.NoError(t, err)
+	require.EqualValues(t, "lost", w.JSON200.Outcome)
+	require.Equal(t, "same", r.inside("compare", "/dev/md1", "0", "20", "3"))
 }
 
 // disk is what is known of a drive now.

@@ -99,6 +99,10 @@ type Member struct {
 	// Parity is true of a member that holds nothing but the parity of the others.
 	Parity bool   `json:"parity"`
 	Errors Errors `json:"errors"`
+	// Beside is the slot of the member that still carries the share that this one is filled with: until it is, nothing is lost.
+	Beside string `json:"beside"`
+	// BadBlocks is how many places of it the pool system has given up; what lies there is read from the others.
+	BadBlocks int `json:"bad_blocks"`
 }
 
 // Errors are the pool's own counters for a member.
@@ -110,7 +114,7 @@ type Errors struct {
 
 // Lost says whether the member's share of the redundancy is gone, or not yet there.
 func (m Member) Lost() bool {
-	return m.State == Missing || m.State == Faulty || m.State == Recovering
+	return (m.State == Missing || m.State == Faulty || m.State == Recovering) && m.Beside == ""
 }
 
 // Everyone calls f for every member: those of groups, spares, log devices. group is empty for the latter two.

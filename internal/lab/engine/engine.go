@@ -305,6 +305,17 @@ func (e *Engine) Blank(slot string) {
 	}
 }
 
+// Rename gives all that lies on a member to another, which takes its place.
+func (e *Engine) Rename(from, to string) {
+	for i := range e.Extents {
+		for j := range e.Extents[i].Pieces {
+			if p := &e.Extents[i].Pieces[j]; p.Slot == from {
+				p.Slot = to
+			}
+		}
+	}
+}
+
 // Stale says how many pieces of a member do not hold the newest version of their extent.
 func (e *Engine) Stale(slot string) (n int) {
 	for i := range e.Extents {

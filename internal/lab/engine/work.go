@@ -89,6 +89,21 @@ func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 	return w
 }
 
+// BeginBack plans to move all that lies on a spare that stood in for another to what has come in that one's place.
+func (e *Engine) BeginBack(kind recovery.Kind, from, to string) *Work {
+	w := &Work{Kind: kind, Slot: to, Lanes: 1, Reads: map[string]drive.Bytes{}, Wrote: map[string]drive.Bytes{}, Slow: map[string]float64{}}
+	for i := range e.Extents {
+		for j, p := range e.Extents[i].Pieces {
+			if p.Slot == from {
+				w.Items = append(w.Items, Item{Extent: i, Piece: j, To: to, at: p.At})
+				w.Todo += e.Extents[i].Bytes
+			}
+		}
+	}
+	slices.SortStableFunc(w.Items, byPlace)
+	return w
+}
+
 // lanes is how many stripes can be worked on at once.
 func lanes(p *pool.Pool) float64 {
 	n := 0.0

@@ -205,6 +205,8 @@ func do(words []string) (string, error) {
 			layout = 1<<8 | 2 // two near copies
 		}
 		return "made", md.Make(number, words[2], int32(level), layout, 128, words[4:])
+	case words[0] == "fail" && len(words) == 3: // fail <array's id> <place>
+		return "faulty", md.New("rig", clock.Real{}).Fail(words[1], words[2])
 	case words[0] == "join" && len(words) == 4: // join <array's id> <place> <path>
 		f, err := os.Open(words[3])
 		if err != nil {

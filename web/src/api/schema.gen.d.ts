@@ -1432,6 +1432,10 @@ export interface components {
             needs_bytes: number;
             /** @description it holds nothing but the parity of the others */
             parity?: boolean;
+            /** @description places of it that the pool system has given up */
+            bad_blocks?: number;
+            /** @description slot of the member that still carries the share that this one is filled with */
+            beside?: string;
             errors: components["schemas"]["MemberErrors"];
         };
         MemberErrors: {
@@ -2655,6 +2659,8 @@ export interface components {
             /** Format: int64 */
             needs_bytes: number;
             parity?: boolean;
+            bad_blocks?: number;
+            beside?: string;
             errors: components["schemas"]["MemberErrors"];
         };
         RecoveryReport: {

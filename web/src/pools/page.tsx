@@ -89,6 +89,7 @@ function Members({ title, aside, members, lose, take }: { title: string; aside?:
               <p className="flex justify-between text-xs text-soft"><span>{m.slot}</span><span>{m.state}</span></p>
               {m.drive ? <Link to={`/drives/${m.drive}`} className="flex items-center gap-1.5"><Shape verdict={m.verdict} size={15} /><span className="tail">{m.tail}</span><span className="sr-only">{m.verdict}</span></Link> : <span>never known</span>}
               <p className="truncate text-xs text-soft">{m.bay ?? "no bay"}</p>
+              {(m.bad_blocks ?? 0) > 0 && <p className="text-xs">{m.bad_blocks} places given up</p>}
               {m.errors.read + m.errors.write + m.errors.checksum > 0 && <p className="text-xs">errors: {m.errors.read} read, {m.errors.write} write, {m.errors.checksum} checksum</p>}
             </li>
           );

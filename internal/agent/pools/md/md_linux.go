@@ -186,6 +186,7 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 	var fills *device
 	for i, m := range all {
 		x := pool.Member{Drive: d.key(m.name, keys), Domain: d.host, Size: drive.Bytes(m.size), Used: drive.Bytes(size), Needs: drive.Bytes(size + super.DataOffset*512)}
+		x.BadBlocks = len(strings.Fields(m.attr("bad_blocks"))) / 2 // a line each: where, and how many sectors
 		if m.super != nil {
 			x.Errors.Read = uint64(m.super.Corrected)
 		}
