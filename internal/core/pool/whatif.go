@@ -148,14 +148,15 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 		if e.Was, known = p.VolumeMargin(v); known {
 			e.Is, known = after.VolumeMargin(after.Volumes[i])
 		}
-		stops := false
-		for _, g := range after.Groups {
+		stops, lower := false, false
+		for j, g := range after.Groups {
 			if v.Group == "" || v.Group == g.Name {
 				spoken[g.Name] = true
 				stops = stops || after.stopped(g, v)
+				lower = lower || known && p.lowers(p.Groups[j], g, v)
 			}
 		}
-		e.judge(known, stops)
+		e.judge(known, stops, lower)
 		out = append(out, e)
 	}
 	for i, g := range p.Groups {
@@ -167,13 +168,26 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 		if e.Was, known = p.GroupMargin(g); known {
 			e.Is, known = after.GroupMargin(after.Groups[i])
 		}
-		e.judge(known, after.stopped(after.Groups[i], Volume{}))
+		e.judge(known, after.stopped(after.Groups[i], Volume{}), false)
 		out = append(out, e)
 	}
 	return out
 }
 
-func (e *Effect) judge(known, stops bool) {
+// lowers says whether some part of a volume has less margin than before, though the least of all may be what it was: where
+// one group was weak already, another that becomes as weak is no less a loss.
+func (p *Pool) lowers(before, after Group, v Volume) bool {
+	for _, x := range v.Extents {
+		for i, m := range after.Members {
+			if m.Lost() && !before.Members[i].Lost() && slices.Contains(x.Slots, m.Slot) {
+				return true
+			}
+		}
+	}
+	return p.onGroup(after, v) < p.onGroup(before, v)
+}
+
+func (e *Effect) judge(known, stops, lower bool) {
 	switch {
 	case !known:
 		e.Outcome, e.Was, e.Is = Untold, 0, 0
@@ -181,7 +195,7 @@ func (e *Effect) judge(known, stops bool) {
 		e.Outcome = Lost
 	case stops:
 		e.Outcome = Unreachable
-	case e.Is < e.Was:
+	case e.Is < e.Was || lower:
 		e.Outcome = Reduced
 	default:
 		e.Outcome = Safe
