@@ -159,12 +159,13 @@ func (p Pool) Whole() Pool {
 	return q
 }
 
-// With is a copy of the pool in which the members at the given places are in another state.
+// With is a copy of the pool in which the members at the given places are in another state. One whose share lies elsewhere
+// already cannot go missing again.
 func (p Pool) With(state MemberState, slots ...string) Pool {
 	q := p.clone()
 	q.Everyone(func(_ string, m *Member) {
-		if slices.Contains(slots, m.Slot) {
-			m.State = state
+		if slices.Contains(slots, m.Slot) && (state != Missing || m.State != Out) {
+			m.State, m.Beside = state, ""
 		}
 	})
 	return q
