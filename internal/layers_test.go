@@ -23,6 +23,7 @@ var may = map[string][]string{
 	"internal/recurrence": {"internal/core"},
 	"internal/service":    {"internal/api", "internal/channel", "internal/clock", "internal/core", "internal/ownrule", "internal/recurrence", "internal/store", "internal/wire"},
 	"internal/httpd":      {"internal/api", "internal/core", "internal/lab", "internal/service", "internal/wire", "web"},
+	"internal/proof":      {"internal/core"},
 	"internal/cli":        {"internal/api", "internal/core", "internal/wire"},
 	"internal/daemon":     {"internal/agent", "internal/api", "internal/clock", "internal/httpd", "internal/lab", "internal/service", "internal/store"},
 	"internal/year":       {"internal/agent", "internal/api", "internal/clock", "internal/lab", "internal/service", "internal/store"},

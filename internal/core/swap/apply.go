@@ -1,6 +1,7 @@
 package swap
 
 import (
+	"slices"
 	"strings"
 
 	"lantern/internal/core/pool"
@@ -73,6 +74,7 @@ func (s *State) begin(e Event) *Refusal {
 	s.Phase = Pull
 	if s.OldGone {
 		s.Phase = Insert
+		s.early(e)
 	}
 	return nil
 }
@@ -83,10 +85,10 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 		return nil, nil // said twice is said once
 	case s.Phase != Confirm:
 		return nil, refuse("nothing-to-confirm", s.Now().What, "Nothing waits to be confirmed: the swap is at %q.", s.Now().Title)
-	case len(s.Wrong) > 0:
+	case keepsR5 && len(s.Wrong) > 0:
 		w := s.Wrong[0]
 		return nil, refuse("wrong-drive-out", "Put it back first.", "%s is missing from %s.", w.Tail(), w.bayWords())
-	case !s.New.TailMatches(e.Tail):
+	case keepsR3 && !s.New.TailMatches(e.Tail):
 		return nil, refuse("wrong-tail", "Read the label of the drive you put in; nothing was written.",
 			"%q is not the label tail of the new drive in %s.", e.Tail, s.New.bayWords())
 	}
@@ -140,15 +142,23 @@ func (s *State) gone(e Event) {
 		s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
 		if s.Phase == Pull {
 			s.Phase = Insert
+			s.early(e)
+		}
+	case slices.Contains(s.Came, key) && (s.New == nil || key != s.New.Key()):
+		// It was never part of the pool: one that came too early, or was refused.
+		s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == key })
+		s.say(e, "%s was taken out again", e.Drive.Tail())
+		if s.Early != nil && key == s.Early.Key() {
+			s.Early = nil
+		}
+		if key == s.refusedKey {
+			s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
 		}
 	case s.Phase == Planned:
 		// Before it began nobody was told to pull anything; the round speaks of it.
 	case s.New != nil && key == s.New.Key() && s.Phase == Confirm:
 		s.say(e, "the new drive %s was taken out again", s.New.Tail())
 		s.New, s.Phase, s.Refused = nil, Insert, ""
-	case key == s.refusedKey:
-		s.say(e, "the refused drive %s was taken out", e.Drive.Tail())
-		s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
 	default:
 		s.Wrong = append(s.Wrong, Wrong{Drive: *e.Drive, At: e.At, Margin: e.Margin})
 		s.say(e, "STOP: %s left %s, which is not the drive to pull. Put it back", e.Drive.Tail(), e.Drive.bayWords())
@@ -180,6 +190,9 @@ func (s *State) came(e Event) {
 		s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
 		return
 	}
+	if key != s.Old.Key() && !slices.Contains(s.Came, key) {
+		s.Came = append(s.Came, key)
+	}
 	switch {
 	case key == s.Old.Key():
 		if !s.OldGone {
@@ -190,18 +203,35 @@ func (s *State) came(e Event) {
 		if s.Phase == Insert {
 			s.Phase = Pull
 		}
-	case s.Phase == Insert:
-		if why := s.unfit(*e.Drive); why != "" {
-			s.Refused, s.RefusedTail, s.refusedKey = why, e.Drive.Tail(), key
-			s.say(e, "refused %s in %s: %s", e.Drive.Tail(), e.Drive.bayWords(), why)
-			return
-		}
+	case s.Phase == Planned || s.Phase == Pull:
+		// Somebody was quick: it waits for its turn.
 		n := *e.Drive
-		s.New, s.Phase = &n, Confirm
-		s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
-		// Its tail is not told before it was read from the label and confirmed.
-		s.say(e, "a new drive of %s bytes is in %s", grouped(n.Capacity), n.bayWords())
+		s.Early = &n
+		s.say(e, "another drive is in %s before its turn", n.bayWords())
+	case s.Phase == Insert:
+		s.took(e, *e.Drive)
 	}
+}
+
+// early looks at a drive that came before its turn, now that it is.
+func (s *State) early(e Event) {
+	if d := s.Early; d != nil {
+		s.Early = nil
+		s.took(e, *d)
+	}
+}
+
+// took looks at a drive that may take the old one's place.
+func (s *State) took(e Event, d Drive) {
+	if why := s.unfit(d); why != "" {
+		s.Refused, s.RefusedTail, s.refusedKey = why, d.Tail(), d.Key()
+		s.say(e, "refused %s in %s: %s", d.Tail(), d.bayWords(), why)
+		return
+	}
+	s.New, s.Phase = &d, Confirm
+	s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
+	// Its tail is not told before it was read from the label and confirmed.
+	s.say(e, "a new drive of %s bytes is in %s", grouped(d.Capacity), d.bayWords())
 }
 
 // unfit says why a drive cannot take the old one's place; empty when it can.
@@ -231,6 +261,9 @@ func (s *State) outcome(e Event) {
 		s.say(e, "the agent made it a member: %s", e.Outcome)
 		if s.Phase == Join {
 			s.Phase = Recover
+			if !keepsR6 {
+				s.Phase = Verify
+			}
 		}
 		return
 	}
@@ -300,7 +333,7 @@ func (s *State) hold(e Event) {
 		why = "a recovery is running in " + s.Pool
 	case !p.MarginKnown:
 		why = "the margin of " + s.Pool + " is unknown"
-	case p.Without < 0:
+	case keepsR1 && p.Without < 0:
 		why = "without it data would be lost"
 	}
 	if why == s.Hold {

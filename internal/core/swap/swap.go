@@ -60,6 +60,10 @@ type State struct {
 	Old     Drive  `json:"old"`
 	OldGone bool   `json:"old_gone"`
 	New     *Drive `json:"new,omitempty"`
+	// Early is a drive that came before it was its turn: it is looked at when the old one has left.
+	Early *Drive `json:"early,omitempty"`
+	// Came are the drives that came since it was planned and are not its members: they may leave again without alarm.
+	Came []string `json:"came,omitempty"`
 	// Needs is the least size in bytes the new drive must have.
 	Needs drive.Bytes `json:"needs"`
 	Lead  string      `json:"lead"` // who leads it
@@ -175,9 +179,14 @@ func refuse(kind, do, says string, args ...any) *Refusal {
 func (s State) clone() State {
 	s.Log = slices.Clip(s.Log)
 	s.Wrong = slices.Clone(s.Wrong)
+	s.Came = slices.Clone(s.Came)
 	if s.New != nil {
 		n := *s.New
 		s.New = &n
+	}
+	if s.Early != nil {
+		n := *s.Early
+		s.Early = &n
 	}
 	return s
 }

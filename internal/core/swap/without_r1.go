@@ -1,0 +1,5 @@
+//go:build without_r1
+
+package swap
+
+const keepsR1 = false

@@ -1,0 +1,5 @@
+//go:build without_r3
+
+package swap
+
+const keepsR3 = false

@@ -1,0 +1,5 @@
+//go:build without_r5
+
+package swap
+
+const keepsR5 = false

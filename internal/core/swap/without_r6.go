@@ -1,0 +1,5 @@
+//go:build without_r6
+
+package swap
+
+const keepsR6 = false
