@@ -216,7 +216,7 @@ func (s *State) came(e Event) {
 // early looks at a drive that came before its turn, now that it is.
 func (s *State) early(e Event) {
 	if d := s.Early; d != nil {
-		s.Early = nil
+		s.Early, e.By = nil, "" // it was seen, whoever does something now
 		s.took(e, *d)
 	}
 }

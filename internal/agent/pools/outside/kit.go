@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -58,10 +59,20 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 	}
 	d := New(k.Command, k.Host, k.Log)
 	defer d.Close()
-	keys := func(path string) string { return path } // here every path is a drive
+	keys := func(path string) string { // here everything that is there is a drive
+		if _, err := os.Stat(path); err != nil {
+			return ""
+		}
+		return path
+	}
 	ours := func() ([]pools.Snapshot, error) { return d.Pools(ctx, keys) }
 
 	first, err := ours()
+	for _, s := range first {
+		if err == nil && s.Inconsistent {
+			err = fmt.Errorf("what it tells of %s cannot be believed: a member's device is not there, or is there twice", s.Pool.Name)
+		}
+	}
 	if !note("It greets, and tells its pools", err, fmt.Sprintf("it calls itself %s and tells of %d", d.name, len(first))) {
 		return all
 	}

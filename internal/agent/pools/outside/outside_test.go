@@ -49,6 +49,9 @@ func misbehave(file string) {
 			return `{"pools":[{"id":"p1","name":"shed","kind":"toy","capacity_bytes":9,"used_bytes":1,"volumes":[],"spares":[],"logs":[],"groups":[{"name":"g","protection":{"words":"two-way mirror","tolerance":1},"members":[` + strings.Join(members, ",") + `]}]}]}`
 		}
 		a, b := member("a", "/dev/a", "online"), member("b", "/dev/b", "online")
+		if q.Method == "hello" && (string(how) == "cannot be" || string(how) == "lies") {
+			how = nil
+		}
 		switch string(how) {
 		case "hangs":
 			select {}
@@ -126,6 +129,11 @@ func TestBroken(t *testing.T) {
 			_, known = all[0].Pool.Margin()
 			require.False(t, known, "unknown, neither healthy nor failed (R7)")
 			all[0].Pool.Everyone(func(_ string, m *pool.Member) { require.Equal(t, pool.StateUnkn, m.State) })
+
+			kit := Kit{Command: d.Command, Host: "here", Log: d.Log}.Run(t.Context())
+			require.Len(t, kit, 1, "the kit finds it out at once")
+			require.False(t, kit[0].OK)
+			t.Log("the kit: " + kit[0].Says)
 
 			require.NoError(t, os.WriteFile(file, nil, 0o600))
 			require.Eventually(t, func() bool {
