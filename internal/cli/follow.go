@@ -268,7 +268,7 @@ func (s *session) standing(p api.Pool) int {
 		}
 		o.line("  if      %s", cmpOr(r.Cost, "what a second failure would cost is not known"))
 		if k := r.Risk; k.Another != "" {
-			o.line("          chance that it happens before the end: %s%s", k.Another, map[bool]string{true: "; to meet an unreadable sector: " + k.Unreadable}[k.Unreadable != ""])
+			o.line("          chance that data is lost before the end: %s%s", k.Another, map[bool]string{true: "; to meet an unreadable sector: " + k.Unreadable}[k.Unreadable != ""])
 			if len(k.Volumes) > 0 {
 				o.line("          what would go: %s", strings.Join(k.Volumes, ", "))
 			}

@@ -87,6 +87,9 @@ func (k kind) drive(d int, bay int8) swap.Drive {
 	case taken:
 		out.Holds = "somebody"
 	}
+	if d >= firstOther {
+		out.Member = "p"
+	}
 	return out
 }
 
@@ -380,6 +383,10 @@ func (k kind) apply(n *node, e swap.Event) error {
 		if !before.Phase.Open() && before.Phase != "" {
 			return errors.New("what has ended goes on")
 		}
+	}
+	if e.Kind == swap.DriveGone && e.Drive.Member != "" && before.Phase.Open() && before.Phase != swap.Planned &&
+		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
+		return fmt.Errorf("R5: %s left, and nobody is told", e.Drive.Tail())
 	}
 	n.s = after
 	if n.w.fresh && e.Kind == swap.PoolSeen && after.Phase.Open() && after.Phase != swap.Planned {

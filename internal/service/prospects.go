@@ -6,6 +6,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/wire"
 )
@@ -103,7 +104,7 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	verdicts, places := s.judge(), s.places()
 	var free []*disk
 	for key, d := range s.drives {
-		if d.Present && places[key].pool == nil && len(d.Holds) == 0 && (verdicts[key].verdict == "sound") {
+		if d.Present && places[key].pool == nil && len(d.Holds) == 0 && verdicts[key].verdict == health.Sound {
 			free = append(free, d)
 		}
 	}

@@ -299,6 +299,9 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 	if d.How.Sure() {
 		out.Bay = d.bay() // a guess is not for hands
 	}
+	if p, m, _ := s.member(d.Desc.Key()); p != nil && m.State != pool.Out {
+		out.Member = p.Name
+	}
 	if len(d.Holds) > 0 {
 		out.Holds = d.Holds[0]
 	}
@@ -376,9 +379,11 @@ func (s *Service) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		}
 		m, _, ok := now.Slot(c.Report.Slot)
 		switch {
-		case c.Report.Slot == "" && c.Report.Todo > 0 && float64(c.Report.Done) < 0.9*float64(c.Report.Todo):
-			c.State = recovery.Stopped
-		case c.Report.Slot != "" && c.Kind != recovery.Drain && (!ok || m.State != pool.Online):
+		case c.Report.Slot == "":
+			c.State = recovery.Stopped // nothing in the pool shows whether it came to its end, nor what it found (R7)
+		case c.Kind == recovery.Drain && ok && m.State != pool.Out:
+			c.State = recovery.Stopped // it is a member still
+		case c.Kind != recovery.Drain && (!ok || m.State != pool.Online):
 			c.State = recovery.Failed
 		default:
 			c.State, c.Done = recovery.Finished, c.Todo

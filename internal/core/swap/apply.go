@@ -144,7 +144,7 @@ func (s *State) gone(e Event) {
 			s.Phase = Insert
 			s.early(e)
 		}
-	case slices.Contains(s.Came, key) && (s.New == nil || key != s.New.Key()):
+	case slices.Contains(s.Came, key) && e.Drive.Member == "" && (s.New == nil || key != s.New.Key()):
 		// It was never part of the pool: one that came too early, or was refused.
 		s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == key })
 		s.say(e, "%s was taken out again", e.Drive.Tail())
@@ -203,6 +203,8 @@ func (s *State) came(e Event) {
 		if s.Phase == Insert {
 			s.Phase = Pull
 		}
+	case e.Drive.Member != "" && s.Phase != Insert:
+		s.say(e, "%s, a member of %s, is back in %s", e.Drive.Tail(), e.Drive.Member, e.Drive.bayWords())
 	case s.Phase == Planned || s.Phase == Pull:
 		// Somebody was quick: it waits for its turn.
 		n := *e.Drive
@@ -244,6 +246,8 @@ func (s *State) unfit(d Drive) string {
 	case d.Capacity < s.Needs:
 		return "it is too small: it has " + grouped(d.Capacity) + " bytes, " + grouped(s.Needs) + " are needed, " +
 			grouped(s.Needs-d.Capacity) + " are missing"
+	case d.Member != "":
+		return "it is a member of " + d.Member
 	case d.Holds != "":
 		return "it carries somebody's data (" + d.Holds + ")"
 	case d.Ill != "":

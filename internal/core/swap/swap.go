@@ -38,6 +38,8 @@ type Drive struct {
 	Bay      string      `json:"bay"` // address, empty if unknown
 	// Holds says what lies on it, in words; empty when nothing does.
 	Holds string `json:"holds,omitempty"`
+	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves unnoticed.
+	Member string `json:"member,omitempty"`
 	// Ill says why it must not be trusted with data; empty when nothing speaks against it.
 	Ill string `json:"ill,omitempty"`
 }

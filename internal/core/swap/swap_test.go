@@ -101,7 +101,7 @@ func TestScenarios(t *testing.T) {
 			}
 			one := func() *Drive {
 				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: arg("bay", "skerry/front/7"),
-					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " ")}
+					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", "")}
 			}
 			switch d.Cmd {
 			case "plan":

@@ -70,7 +70,7 @@ function Risk({ risk, cost }: { risk: S["Risk"]; cost?: string }) {
       <h2 id="risk">If something fails meanwhile</h2>
       <p className="text-lg">{cost && cost[0].toUpperCase() + cost.slice(1)}.</p>
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
-        <dt className="text-soft">chance of that before the end</dt><dd className="num font-semibold">{risk.another}</dd>
+        <dt className="text-soft">chance that data is lost before the end</dt><dd className="num font-semibold">{risk.another}</dd>
         {risk.unreadable && <><dt className="text-soft">to meet an unreadable sector</dt><dd className="num font-semibold">{risk.unreadable}</dd></>}
         {(risk.volumes?.length ?? 0) > 0 && <><dt className="text-soft">what would go</dt><dd className="font-semibold">{risk.volumes!.join(", ")}</dd></>}
         {(risk.members?.length ?? 0) > 0 && <><dt className="text-soft">with any of</dt><dd className="flex flex-wrap gap-x-2">{risk.members!.map((m) => m.drive ? <Link key={m.slot} className="tail" to={`/drives/${m.drive}`}>{m.tail || m.slot}</Link> : <span key={m.slot}>{m.slot}</span>)}</dd></>}

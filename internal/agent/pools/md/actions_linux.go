@@ -217,7 +217,8 @@ func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, er
 	switch t.Kind {
 	case recovery.Scrub:
 		// What differs is repaired where there is a way to tell what is right, and counted where there is none.
-		if err := a.set("sync_action", "repair"); err != nil {
+		// One that was stopped before would go on from there, and leave the beginning out.
+		if err := errors.Join(a.set("sync_min", "0"), a.set("sync_action", "repair")); err != nil {
 			return "", err
 		}
 		if !await(ctx, func() bool { return a.attr("sync_action") == "repair" || a.attr("last_sync_action") == "repair" }) {

@@ -314,7 +314,7 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 		if r := mem.run; r != nil && r.State != recovery.Finished && r.State != recovery.Stopped && action != "frozen" {
 			r.EndedAt, r.At, r.State = now, now, recovery.Finished
 			// What fills a member has ended well only if that is in step now; a check that was told to stop has moved no further.
-			if r.Slot != "" && !a.inStep(r.Slot) || r.Slot == "" && float64(r.Done) < 0.9*float64(r.Todo) && a.attr("last_sync_action") != "" && a.stopped() {
+			if r.Slot != "" && !a.inStep(r.Slot) || r.Slot == "" && a.interrupted() {
 				r.State = recovery.Stopped
 			}
 			if r.State == recovery.Finished {
@@ -368,8 +368,9 @@ func (a array) inStep(slot string) bool {
 	return false
 }
 
-// stopped says whether the last thing that ran did not come to its end.
-func (a array) stopped() bool { return a.attr("sync_completed") != "none" }
+// interrupted says whether the last check did not come to its end: then the kernel keeps where the next would go on
+// (md_do_sync in drivers/md/md.c).
+func (a array) interrupted() bool { return a.number("sync_min") > 0 }
 
 // priority is told by the limits that were set for this array alone.
 func (a array) priority() recovery.Priority {
