@@ -165,6 +165,11 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	case api.OrderKindSelftest:
 		return a.selfTest(ctx, o)
 	case api.OrderKindScrub, api.OrderKindRebalance, api.OrderKindDrain:
+		if o.Kind == api.OrderKindDrain {
+			if err := a.holdsPlace(ctx, o); err != nil {
+				return "", err
+			}
+		}
 		t := pools.Task{Kind: recovery.Kind(o.Kind), Slot: o.Slot, Below: o.Below}
 		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, t) })
 	case api.OrderKindPriority:
@@ -175,6 +180,37 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Stop(ctx, o.Pool) })
 	}
 	return "", refuse("this agent does not know orders of kind %q", o.Kind)
+}
+
+// holdsPlace looks whether the drive that an order names, found by its identity now, is the one at the place it names (R2).
+func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
+	id := wire.ToIdentity(o.Drive)
+	f, _, err := a.find(ctx, id)
+	if err != nil {
+		return err
+	}
+	told := false
+	for _, d := range a.Pools {
+		snaps, _ := d.Pools(ctx, func(path string) string {
+			if path == f.Path {
+				return id.Key()
+			}
+			return ""
+		})
+		for _, s := range snaps {
+			if s.Pool.ID != o.Pool {
+				continue
+			}
+			if m, _, ok := s.Pool.Slot(o.Slot); ok && m.Drive == id.Key() {
+				return nil
+			}
+			told = true
+		}
+	}
+	if !told {
+		return nil // another host speaks for that pool; that the drive is here was seen
+	}
+	return refuse("%s is not what is at place %s of that pool now", id.Tail(), o.Slot)
 }
 
 // eachDriver asks the pool systems in turn until one knows the pool.

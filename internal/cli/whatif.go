@@ -64,10 +64,14 @@ func byTail(p *pool.Pool, v api.Pool, names []string) ([]string, func(string) ap
 		if _, _, ok := p.Slot(n); ok {
 			continue
 		}
+		var fits []string
 		for slot, m := range all {
 			if m.Tail != "" && strings.EqualFold(m.Tail, n) {
-				out[i] = slot
+				fits = append(fits, slot)
 			}
+		}
+		if len(fits) == 1 { // of two with one tail, neither is meant
+			out[i] = fits[0]
 		}
 	}
 	return out, func(slot string) api.LostMember { return all[slot] }

@@ -290,7 +290,12 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 			if err != nil {
 				return api.Order{}, err
 			}
-			o.Order.Slot = slot
+			m, _, _ := p.Slot(slot)
+			d := s.drives[m.Drive]
+			if d == nil || !d.Present {
+				return api.Order{}, problem(409, "no-member", "A drive that does not answer is replaced, not drained.", "The drive at place %s does not answer.", slot)
+			}
+			o.Order.Slot, o.Order.Drive, o.Host = slot, wire.Identity(d.Desc.Identity), d.Host
 		}
 		if len(p.running) > 0 {
 			return api.Order{}, problem(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recov[p.running[0]].Report.Kind, p.Name)
