@@ -60,6 +60,7 @@ type Agent struct {
 	sentAt     time.Time
 	sentState  string
 	rhythms    rhythms
+	surfaces   *surfaces
 	boxes      map[string]*box
 	boxesAgain atomic.Bool // a light was switched
 	again      atomic.Bool // something was ordered that the next look should read
@@ -104,7 +105,11 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{Config: c, spool: sp, ledger: l, lanes: lanes{width: perAdapter, patience: patience}, known: map[string]drive.Description{},
+	su, err := openSurfaces(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Agent{Config: c, spool: sp, ledger: l, surfaces: su, lanes: lanes{width: perAdapter, patience: patience}, known: map[string]drive.Description{},
 		naming: map[string]*naming{}, wards: map[string]*ward{}, rhythms: rhythms{of: map[string]context.CancelFunc{}}}, nil
 }
 
@@ -124,6 +129,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 	}
 	<-done
+	a.surfaces.stop()
 	return ctx.Err()
 }
 
@@ -231,9 +237,14 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			}
 		}
 		dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
+		if su, active := a.surfaces.report(d.Key()); su.Id != "" {
+			dr.Surface = su
+			busy = busy || active
+		}
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)
 	}
+	a.goOnSurfaces(found)
 	a.known, a.wards = fresh, wards
 	for _, b := range boxes {
 		r.Enclosures = append(r.Enclosures, b.report())
@@ -260,7 +271,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			}
 			s.Pool.Everyone(func(_ string, m *pool.Member) { claimed[m.Drive] = s.Pool.ID })
 			p := wire.Pool(s.Pool, s.Recoveries)
-			p.Priority, p.Inconsistent = string(s.Priority), s.Inconsistent
+			p.Priority, p.Inconsistent, p.Waits = string(s.Priority), s.Inconsistent, s.Waits
 			for _, o := range s.Offers {
 				p.Offers = append(p.Offers, string(o))
 			}
@@ -325,6 +336,8 @@ func fingerprint(r api.Report) string {
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
 		r.Drives[i].Reading, r.Drives[i].Busy = api.Reading{}, 0
+		u := &r.Drives[i].Surface
+		u.DoneBytes, u.RateBytes = 0, 0
 	}
 	r.Pools = append([]api.PoolReport(nil), r.Pools...)
 	for i := range r.Pools {

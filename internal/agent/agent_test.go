@@ -50,6 +50,10 @@ func (r *rack) Join(_ context.Context, _, slot string, t pools.Target) (string, 
 func (r *rack) Admit(context.Context, string, pools.Target) (string, error) {
 	return "", pools.ErrNotOffered
 }
+func (r *rack) Release(context.Context, string, string) (string, error) {
+	return "", pools.ErrNotOffered
+}
+func (r *rack) Nudge(context.Context, string) (string, error) { return "", pools.ErrNotOffered }
 func (r *rack) Prioritise(context.Context, string, recovery.Priority) (string, error) {
 	return "", nil
 }

@@ -53,6 +53,8 @@ type Found struct {
 	Read    func(at int64, b []byte) error
 	// Locate switches the light that its host knows to belong to it, and gives back what that then shows; nil if there is none.
 	Locate func(on bool) (lit bool, err error)
+	// Surface opens it to be written from end to end, for itself alone; nil when that cannot be.
+	Surface func() (Surface, error)
 	// Holds says what lies on it, found by signature, read-only.
 	Holds []string
 	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that

@@ -164,18 +164,30 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		return says, err
 	case api.OrderKindSelftest:
 		return a.selfTest(ctx, o)
-	case api.OrderKindScrub, api.OrderKindRebalance, api.OrderKindDrain:
+	case api.OrderKindSurface:
+		return a.surface(ctx, o)
+	case api.OrderKindScrub, api.OrderKindRebalance, api.OrderKindRefill, api.OrderKindDrain, api.OrderKindGrow:
 		if o.Kind == api.OrderKindDrain {
 			if err := a.holdsPlace(ctx, o); err != nil {
 				return "", err
 			}
 		}
-		t := pools.Task{Kind: recovery.Kind(o.Kind), Slot: o.Slot, Below: o.Below}
+		t := pools.Task{Kind: recovery.Kind(o.Kind), Slot: o.Slot, Slots: o.Slots, Below: o.Below}
+		if o.Kind == api.OrderKindRefill {
+			t = pools.Task{Kind: recovery.Rebalance, Slots: o.Slots}
+		}
 		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, t) })
 	case api.OrderKindPriority:
 		return a.eachDriver(func(d pools.Driver) (string, error) {
 			return d.Prioritise(ctx, o.Pool, recovery.Priority(o.Priority))
 		})
+	case api.OrderKindRelease:
+		if err := a.holdsPlace(ctx, o); err != nil {
+			return "", err
+		}
+		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Release(ctx, o.Pool, o.Slot) })
+	case api.OrderKindNudge:
+		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Nudge(ctx, o.Pool) })
 	case api.OrderKindStop:
 		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Stop(ctx, o.Pool) })
 	}

@@ -16,7 +16,35 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
+
+// Defines values for AcceptanceState.
+const (
+	AcceptanceStateFailed  AcceptanceState = "failed"
+	AcceptanceStatePassed  AcceptanceState = "passed"
+	AcceptanceStatePaused  AcceptanceState = "paused"
+	AcceptanceStateRunning AcceptanceState = "running"
+	AcceptanceStateStopped AcceptanceState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the AcceptanceState enum.
+func (e AcceptanceState) Valid() bool {
+	switch e {
+	case AcceptanceStateFailed:
+		return true
+	case AcceptanceStatePassed:
+		return true
+	case AcceptanceStatePaused:
+		return true
+	case AcceptanceStateRunning:
+		return true
+	case AcceptanceStateStopped:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for BayHow.
 const (
@@ -33,6 +61,57 @@ func (e BayHow) Valid() bool {
 	case Guessed:
 		return true
 	case Told:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CampaignState.
+const (
+	CampaignStateAbandoned CampaignState = "abandoned"
+	CampaignStateDone      CampaignState = "done"
+	CampaignStateGrowing   CampaignState = "growing"
+	CampaignStateSwapping  CampaignState = "swapping"
+	CampaignStateWaiting   CampaignState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the CampaignState enum.
+func (e CampaignState) Valid() bool {
+	switch e {
+	case CampaignStateAbandoned:
+		return true
+	case CampaignStateDone:
+		return true
+	case CampaignStateGrowing:
+		return true
+	case CampaignStateSwapping:
+		return true
+	case CampaignStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CampaignItemState.
+const (
+	CampaignItemStateDone    CampaignItemState = "done"
+	CampaignItemStateNow     CampaignItemState = "now"
+	CampaignItemStateSkipped CampaignItemState = "skipped"
+	CampaignItemStateWaiting CampaignItemState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the CampaignItemState enum.
+func (e CampaignItemState) Valid() bool {
+	switch e {
+	case CampaignItemStateDone:
+		return true
+	case CampaignItemStateNow:
+		return true
+	case CampaignItemStateSkipped:
+		return true
+	case CampaignItemStateWaiting:
 		return true
 	default:
 		return false
@@ -128,23 +207,29 @@ func (e DriveRole) Valid() bool {
 
 // Defines values for EventKind.
 const (
-	EventKindAlarm    EventKind = "alarm"
-	EventKindDrive    EventKind = "drive"
-	EventKindHost     EventKind = "host"
-	EventKindLab      EventKind = "lab"
-	EventKindLight    EventKind = "light"
-	EventKindNotice   EventKind = "notice"
-	EventKindPlan     EventKind = "plan"
-	EventKindPool     EventKind = "pool"
-	EventKindRecovery EventKind = "recovery"
-	EventKindRule     EventKind = "rule"
-	EventKindSwap     EventKind = "swap"
+	EventKindAcceptance EventKind = "acceptance"
+	EventKindAlarm      EventKind = "alarm"
+	EventKindCampaign   EventKind = "campaign"
+	EventKindDrive      EventKind = "drive"
+	EventKindHost       EventKind = "host"
+	EventKindLab        EventKind = "lab"
+	EventKindLight      EventKind = "light"
+	EventKindNotice     EventKind = "notice"
+	EventKindPlan       EventKind = "plan"
+	EventKindPool       EventKind = "pool"
+	EventKindRecovery   EventKind = "recovery"
+	EventKindRule       EventKind = "rule"
+	EventKindSwap       EventKind = "swap"
 )
 
 // Valid indicates whether the value is a known member of the EventKind enum.
 func (e EventKind) Valid() bool {
 	switch e {
+	case EventKindAcceptance:
+		return true
 	case EventKindAlarm:
+		return true
+	case EventKindCampaign:
 		return true
 	case EventKindDrive:
 		return true
@@ -333,18 +418,44 @@ func (e NoticeState) Valid() bool {
 	}
 }
 
+// Defines values for OldFateFate.
+const (
+	Destroy OldFateFate = "destroy"
+	Return  OldFateFate = "return"
+	Stock   OldFateFate = "stock"
+)
+
+// Valid indicates whether the value is a known member of the OldFateFate enum.
+func (e OldFateFate) Valid() bool {
+	switch e {
+	case Destroy:
+		return true
+	case Return:
+		return true
+	case Stock:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OrderKind.
 const (
 	OrderKindAddress   OrderKind = "address"
 	OrderKindAdmit     OrderKind = "admit"
 	OrderKindDrain     OrderKind = "drain"
+	OrderKindGrow      OrderKind = "grow"
 	OrderKindJoin      OrderKind = "join"
 	OrderKindLight     OrderKind = "light"
+	OrderKindNudge     OrderKind = "nudge"
 	OrderKindPriority  OrderKind = "priority"
 	OrderKindRebalance OrderKind = "rebalance"
+	OrderKindRefill    OrderKind = "refill"
+	OrderKindRelease   OrderKind = "release"
 	OrderKindScrub     OrderKind = "scrub"
 	OrderKindSelftest  OrderKind = "selftest"
 	OrderKindStop      OrderKind = "stop"
+	OrderKindSurface   OrderKind = "surface"
 )
 
 // Valid indicates whether the value is a known member of the OrderKind enum.
@@ -356,19 +467,29 @@ func (e OrderKind) Valid() bool {
 		return true
 	case OrderKindDrain:
 		return true
+	case OrderKindGrow:
+		return true
 	case OrderKindJoin:
 		return true
 	case OrderKindLight:
 		return true
+	case OrderKindNudge:
+		return true
 	case OrderKindPriority:
 		return true
 	case OrderKindRebalance:
+		return true
+	case OrderKindRefill:
+		return true
+	case OrderKindRelease:
 		return true
 	case OrderKindScrub:
 		return true
 	case OrderKindSelftest:
 		return true
 	case OrderKindStop:
+		return true
+	case OrderKindSurface:
 		return true
 	default:
 		return false
@@ -505,6 +626,8 @@ func (e PlannedTestState) Valid() bool {
 const (
 	PoolActionActionAdmit     PoolActionAction = "admit"
 	PoolActionActionDrain     PoolActionAction = "drain"
+	PoolActionActionGrow      PoolActionAction = "grow"
+	PoolActionActionNudge     PoolActionAction = "nudge"
 	PoolActionActionPriority  PoolActionAction = "priority"
 	PoolActionActionRebalance PoolActionAction = "rebalance"
 	PoolActionActionScrub     PoolActionAction = "scrub"
@@ -517,6 +640,10 @@ func (e PoolActionAction) Valid() bool {
 	case PoolActionActionAdmit:
 		return true
 	case PoolActionActionDrain:
+		return true
+	case PoolActionActionGrow:
+		return true
+	case PoolActionActionNudge:
 		return true
 	case PoolActionActionPriority:
 		return true
@@ -707,19 +834,88 @@ func (e StepKind) Valid() bool {
 
 // Defines values for StepState.
 const (
-	Next StepState = "next"
-	Now  StepState = "now"
-	Past StepState = "past"
+	StepStateNext StepState = "next"
+	StepStateNow  StepState = "now"
+	StepStatePast StepState = "past"
 )
 
 // Valid indicates whether the value is a known member of the StepState enum.
 func (e StepState) Valid() bool {
 	switch e {
-	case Next:
+	case StepStateNext:
 		return true
-	case Now:
+	case StepStateNow:
 		return true
-	case Past:
+	case StepStatePast:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StockItemAccepted.
+const (
+	StockItemAcceptedFailed  StockItemAccepted = "failed"
+	StockItemAcceptedNone    StockItemAccepted = "none"
+	StockItemAcceptedPassed  StockItemAccepted = "passed"
+	StockItemAcceptedRunning StockItemAccepted = "running"
+)
+
+// Valid indicates whether the value is a known member of the StockItemAccepted enum.
+func (e StockItemAccepted) Valid() bool {
+	switch e {
+	case StockItemAcceptedFailed:
+		return true
+	case StockItemAcceptedNone:
+		return true
+	case StockItemAcceptedPassed:
+		return true
+	case StockItemAcceptedRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SurfaceReportPass.
+const (
+	SurfaceReportPassVerify SurfaceReportPass = "verify"
+	SurfaceReportPassWrite  SurfaceReportPass = "write"
+)
+
+// Valid indicates whether the value is a known member of the SurfaceReportPass enum.
+func (e SurfaceReportPass) Valid() bool {
+	switch e {
+	case SurfaceReportPassVerify:
+		return true
+	case SurfaceReportPassWrite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SurfaceReportState.
+const (
+	SurfaceReportStateFailed   SurfaceReportState = "failed"
+	SurfaceReportStateFinished SurfaceReportState = "finished"
+	SurfaceReportStatePaused   SurfaceReportState = "paused"
+	SurfaceReportStateRunning  SurfaceReportState = "running"
+	SurfaceReportStateStopped  SurfaceReportState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the SurfaceReportState enum.
+func (e SurfaceReportState) Valid() bool {
+	switch e {
+	case SurfaceReportStateFailed:
+		return true
+	case SurfaceReportStateFinished:
+		return true
+	case SurfaceReportStatePaused:
+		return true
+	case SurfaceReportStateRunning:
+		return true
+	case SurfaceReportStateStopped:
 		return true
 	default:
 		return false
@@ -762,13 +958,22 @@ func (e SurveyActAct) Valid() bool {
 // Defines values for SwapPhase.
 const (
 	SwapPhaseAbandoned SwapPhase = "abandoned"
+	SwapPhaseChange    SwapPhase = "change"
 	SwapPhaseClosed    SwapPhase = "closed"
 	SwapPhaseConfirm   SwapPhase = "confirm"
+	SwapPhaseDown      SwapPhase = "down"
+	SwapPhaseDrain     SwapPhase = "drain"
 	SwapPhaseInsert    SwapPhase = "insert"
 	SwapPhaseJoin      SwapPhase = "join"
 	SwapPhasePlanned   SwapPhase = "planned"
 	SwapPhasePull      SwapPhase = "pull"
 	SwapPhaseRecover   SwapPhase = "recover"
+	SwapPhaseRefill    SwapPhase = "refill"
+	SwapPhaseRehouse   SwapPhase = "rehouse"
+	SwapPhaseRelease   SwapPhase = "release"
+	SwapPhaseScrub     SwapPhase = "scrub"
+	SwapPhaseStill     SwapPhase = "still"
+	SwapPhaseUp        SwapPhase = "up"
 	SwapPhaseVerify    SwapPhase = "verify"
 )
 
@@ -777,9 +982,15 @@ func (e SwapPhase) Valid() bool {
 	switch e {
 	case SwapPhaseAbandoned:
 		return true
+	case SwapPhaseChange:
+		return true
 	case SwapPhaseClosed:
 		return true
 	case SwapPhaseConfirm:
+		return true
+	case SwapPhaseDown:
+		return true
+	case SwapPhaseDrain:
 		return true
 	case SwapPhaseInsert:
 		return true
@@ -790,6 +1001,18 @@ func (e SwapPhase) Valid() bool {
 	case SwapPhasePull:
 		return true
 	case SwapPhaseRecover:
+		return true
+	case SwapPhaseRefill:
+		return true
+	case SwapPhaseRehouse:
+		return true
+	case SwapPhaseRelease:
+		return true
+	case SwapPhaseScrub:
+		return true
+	case SwapPhaseStill:
+		return true
+	case SwapPhaseUp:
 		return true
 	case SwapPhaseVerify:
 		return true
@@ -933,6 +1156,47 @@ func (e GetTestStandingParamsWhich) Valid() bool {
 	}
 }
 
+// AcceptDrive defines model for AcceptDrive.
+type AcceptDrive struct {
+	Drive string `json:"drive"`
+
+	// Extended run its extended self-test
+	Extended bool `json:"extended,omitempty,omitzero"`
+
+	// RateBytes bytes a second at the most; 0: 150 MB/s
+	RateBytes int64 `json:"rate_bytes,omitempty,omitzero"`
+
+	// Surface write the whole surface with patterns, and read it back
+	Surface bool `json:"surface,omitempty,omitzero"`
+
+	// Tail as read on the label; needed where the surface is written
+	Tail string `json:"tail,omitempty,omitzero"`
+}
+
+// Acceptance defines model for Acceptance.
+type Acceptance struct {
+	Bay     string          `json:"bay,omitempty,omitzero"`
+	BegunAt time.Time       `json:"begun_at"`
+	By      string          `json:"by"`
+	Checks  []Check         `json:"checks"`
+	Drive   string          `json:"drive"`
+	EndedAt time.Time       `json:"ended_at,omitempty,omitzero"`
+	Host    string          `json:"host"`
+	Id      string          `json:"id"`
+	Log     []LogEntry      `json:"log"`
+	Model   string          `json:"model,omitempty,omitzero"`
+	Says    string          `json:"says,omitempty,omitzero"`
+	SeenAt  time.Time       `json:"seen_at,omitempty,omitzero"`
+	Stage   string          `json:"stage"`
+	Stages  []string        `json:"stages"`
+	State   AcceptanceState `json:"state"`
+	Surface SurfaceReport   `json:"surface,omitempty,omitzero"`
+	Tail    string          `json:"tail"`
+}
+
+// AcceptanceState defines model for Acceptance.State.
+type AcceptanceState string
+
 // Address defines model for Address.
 type Address struct {
 	Lba int64 `json:"lba"`
@@ -1002,6 +1266,19 @@ type BayMap struct {
 	SeenAt   time.Time    `json:"seen_at"`
 }
 
+// BeginSwap defines model for BeginSwap.
+type BeginSwap struct {
+	// Backup of when the newest backup is that the person vouches for
+	Backup openapi_types.Date `json:"backup,omitempty,omitzero"`
+
+	// NoBackup the person says that there is none
+	NoBackup bool `json:"no_backup,omitempty,omitzero"`
+
+	// Pool the pool's name as typed, where volumes are to be lost
+	Pool   string `json:"pool,omitempty,omitzero"`
+	Reason string `json:"reason,omitempty,omitzero"`
+}
+
 // Calendar defines model for Calendar.
 type Calendar struct {
 	Crowds []Crowd    `json:"crowds"`
@@ -1031,6 +1308,45 @@ type CalendarHour struct {
 	Extended int       `json:"extended"`
 	Short    int       `json:"short"`
 }
+
+// Campaign defines model for Campaign.
+type Campaign struct {
+	EndedAt    time.Time      `json:"ended_at,omitempty,omitzero"`
+	Grow       bool           `json:"grow,omitempty,omitzero"`
+	Id         string         `json:"id"`
+	Items      []CampaignItem `json:"items"`
+	Lead       string         `json:"lead"`
+	Log        []LogEntry     `json:"log"`
+	NeedsBytes int64          `json:"needs_bytes,omitempty,omitzero"`
+	PlannedAt  time.Time      `json:"planned_at"`
+	Pool       string         `json:"pool"`
+	Recovery   Recovery       `json:"recovery,omitempty,omitzero"`
+
+	// Says what is now, or what comes next
+	Says  string        `json:"says,omitempty,omitzero"`
+	State CampaignState `json:"state"`
+
+	// Swap id of the swap that is under way
+	Swap string `json:"swap,omitempty,omitzero"`
+}
+
+// CampaignState defines model for Campaign.State.
+type CampaignState string
+
+// CampaignItem defines model for CampaignItem.
+type CampaignItem struct {
+	Bay     string            `json:"bay,omitempty,omitzero"`
+	Drive   string            `json:"drive,omitempty,omitzero"`
+	Group   string            `json:"group"`
+	NewTail string            `json:"new_tail,omitempty,omitzero"`
+	Slot    string            `json:"slot"`
+	State   CampaignItemState `json:"state"`
+	Swap    string            `json:"swap,omitempty,omitzero"`
+	Tail    string            `json:"tail"`
+}
+
+// CampaignItemState defines model for CampaignItem.State.
+type CampaignItemState string
 
 // Channel defines model for Channel.
 type Channel struct {
@@ -1099,16 +1415,25 @@ type ChannelPutKind string
 
 // Check defines model for Check.
 type Check struct {
-	Do     string      `json:"do,omitempty,omitzero"`
-	Found  string      `json:"found"`
-	Id     string      `json:"id"`
-	Looked string      `json:"looked"`
+	Do     string `json:"do,omitempty,omitzero"`
+	Found  string `json:"found"`
+	Id     string `json:"id"`
+	Looked string `json:"looked"`
+
+	// Loses volumes that would be lost
+	Loses  []string    `json:"loses,omitempty,omitzero"`
 	Result CheckResult `json:"result"`
 	Title  string      `json:"title"`
 }
 
 // CheckResult defines model for Check.Result.
 type CheckResult string
+
+// Cold defines model for Cold.
+type Cold struct {
+	// Cold its drives are changed only while it is down
+	Cold bool `json:"cold"`
+}
 
 // Comeback defines model for Comeback.
 type Comeback struct {
@@ -1244,9 +1569,13 @@ type DriveReport struct {
 	Reading Reading `json:"reading,omitempty,omitzero"`
 
 	// Rhythm its activity light is made to blink in a rhythm
-	Rhythm      bool   `json:"rhythm,omitempty,omitzero"`
-	RotationRpm int    `json:"rotation_rpm,omitempty,omitzero"`
-	Section     string `json:"section,omitempty,omitzero"`
+	Rhythm      bool          `json:"rhythm,omitempty,omitzero"`
+	RotationRpm int           `json:"rotation_rpm,omitempty,omitzero"`
+	Section     string        `json:"section,omitempty,omitzero"`
+	Surface     SurfaceReport `json:"surface,omitempty,omitzero"`
+
+	// Zoned how it wants its zones written; empty where writes go anywhere
+	Zoned string `json:"zoned,omitempty,omitzero"`
 }
 
 // DriveTests defines model for DriveTests.
@@ -1470,6 +1799,8 @@ type HitKind string
 
 // Host defines model for Host.
 type Host struct {
+	// Cold its drives are changed only while it is down
+	Cold            bool    `json:"cold,omitempty,omitzero"`
 	Drives          int     `json:"drives"`
 	IntervalSeconds float64 `json:"interval_seconds,omitempty,omitzero"`
 	Name            string  `json:"name"`
@@ -1499,6 +1830,11 @@ type Imported struct {
 	// Refused at most the first hundred
 	Refused []RefusedLine `json:"refused"`
 	Taken   int           `json:"taken"`
+}
+
+// KeepStock defines model for KeepStock.
+type KeepStock struct {
+	Note string `json:"note,omitempty,omitzero"`
 }
 
 // Lab defines model for Lab.
@@ -1540,6 +1876,12 @@ type LabPart struct {
 	Well bool   `json:"well,omitempty,omitzero"`
 }
 
+// LabPower defines model for LabPower.
+type LabPower struct {
+	Host string `json:"host"`
+	On   bool   `json:"on"`
+}
+
 // LabPull defines model for LabPull.
 type LabPull struct {
 	Bay string `json:"bay"`
@@ -1554,6 +1896,14 @@ type LabSilence struct {
 // LabSpeed defines model for LabSpeed.
 type LabSpeed struct {
 	Speed float64 `json:"speed"`
+}
+
+// LabStuck defines model for LabStuck.
+type LabStuck struct {
+	Pool string `json:"pool"`
+
+	// Stuck it does not begin to recover until it is nudged
+	Stuck bool `json:"stuck"`
 }
 
 // LastTest defines model for LastTest.
@@ -1597,6 +1947,14 @@ type LayoutSection struct {
 
 	// Upright bays stand on their short side
 	Upright bool `json:"upright,omitempty,omitzero"`
+}
+
+// LeadSwap defines model for LeadSwap.
+type LeadSwap struct {
+	Reason string `json:"reason,omitempty,omitzero"`
+
+	// To who leads from now on; empty: who asks
+	To string `json:"to,omitempty,omitzero"`
 }
 
 // Light defines model for Light.
@@ -1651,6 +2009,15 @@ type Margin struct {
 	Words   string `json:"words"`
 }
 
+// MarginStood defines model for MarginStood.
+type MarginStood struct {
+	From time.Time `json:"from"`
+
+	// Margin how many more members can be lost before data is
+	Margin  Margin  `json:"margin"`
+	Seconds float64 `json:"seconds"`
+}
+
 // Me defines model for Me.
 type Me struct {
 	Lab     bool      `json:"lab"`
@@ -1674,9 +2041,12 @@ type Member struct {
 	NeedsBytes int64        `json:"needs_bytes"`
 
 	// Parity it holds nothing but the parity of the others
-	Parity    bool    `json:"parity,omitempty,omitzero"`
-	SizeBytes int64   `json:"size_bytes"`
-	Slot      string  `json:"slot"`
+	Parity    bool   `json:"parity,omitempty,omitzero"`
+	SizeBytes int64  `json:"size_bytes"`
+	Slot      string `json:"slot"`
+
+	// StandsFor slot of the member whose share this spare carries
+	StandsFor string  `json:"stands_for,omitempty,omitzero"`
 	State     string  `json:"state"`
 	Tail      string  `json:"tail"`
 	UsedBytes int64   `json:"used_bytes"`
@@ -1704,6 +2074,7 @@ type MemberReport struct {
 	Parity     bool         `json:"parity,omitempty,omitzero"`
 	SizeBytes  int64        `json:"size_bytes"`
 	Slot       string       `json:"slot"`
+	StandsFor  string       `json:"stands_for,omitempty,omitzero"`
 	State      string       `json:"state"`
 	UsedBytes  int64        `json:"used_bytes"`
 }
@@ -1817,14 +2188,27 @@ type NoticeKind string
 // NoticeState defines model for Notice.State.
 type NoticeState string
 
+// OldFate defines model for OldFate.
+type OldFate struct {
+	At   time.Time   `json:"at,omitempty,omitzero"`
+	By   string      `json:"by,omitempty,omitzero"`
+	Fate OldFateFate `json:"fate"`
+	Note string      `json:"note,omitempty,omitzero"`
+}
+
+// OldFateFate defines model for OldFate.Fate.
+type OldFateFate string
+
 // Order defines model for Order.
 type Order struct {
-	At      time.Time `json:"at"`
-	Bay     int       `json:"bay,omitempty,omitzero"`
-	Below   float64   `json:"below,omitempty,omitzero"`
-	By      string    `json:"by,omitempty,omitzero"`
-	Drive   Identity  `json:"drive,omitempty,omitzero"`
-	Expires time.Time `json:"expires"`
+	// Acceptance surface: what it is part of
+	Acceptance string    `json:"acceptance,omitempty,omitzero"`
+	At         time.Time `json:"at"`
+	Bay        int       `json:"bay,omitempty,omitzero"`
+	Below      float64   `json:"below,omitempty,omitzero"`
+	By         string    `json:"by,omitempty,omitzero"`
+	Drive      Identity  `json:"drive,omitempty,omitzero"`
+	Expires    time.Time `json:"expires"`
 
 	// FirstLba selective self-test: from here; address: what lies here
 	FirstLba int64     `json:"first_lba,omitempty,omitzero"`
@@ -1843,11 +2227,17 @@ type Order struct {
 	Pool     string `json:"pool,omitempty,omitzero"`
 	Priority string `json:"priority,omitempty,omitzero"`
 
+	// RateBytes surface: bytes a second at the most
+	RateBytes int64 `json:"rate_bytes,omitempty,omitzero"`
+
 	// Says what the agent observed
-	Says    string     `json:"says,omitempty,omitzero"`
-	Section string     `json:"section,omitempty,omitzero"`
-	Slot    string     `json:"slot,omitempty,omitzero"`
-	State   OrderState `json:"state"`
+	Says    string `json:"says,omitempty,omitzero"`
+	Section string `json:"section,omitempty,omitzero"`
+	Slot    string `json:"slot,omitempty,omitzero"`
+
+	// Slots drain, refill: the members it is about
+	Slots []string   `json:"slots,omitempty,omitzero"`
+	State OrderState `json:"state"`
 
 	// Test which self-test
 	Test string `json:"test,omitempty,omitzero"`
@@ -1942,6 +2332,19 @@ type Plan struct {
 
 	// Zone time zone, such as Europe/Berlin
 	Zone string `json:"zone"`
+}
+
+// PlanCampaign defines model for PlanCampaign.
+type PlanCampaign struct {
+	// Drives which members; none: all of the pool
+	Drives []string `json:"drives,omitempty,omitzero"`
+
+	// Grow let the pool grow after the last
+	Grow bool `json:"grow,omitempty,omitzero"`
+
+	// NeedsBytes the least size of every new drive; 0: as each place needs
+	NeedsBytes int64  `json:"needs_bytes,omitempty,omitzero"`
+	Pool       string `json:"pool"`
 }
 
 // PlanChange defines model for PlanChange.
@@ -2120,7 +2523,7 @@ type Pool struct {
 	Margin Margin `json:"margin"`
 	Name   string `json:"name"`
 
-	// Offers what it can be asked for: join, admit, scrub, rebalance, drain, grow, stop, priority
+	// Offers what it can be asked for: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority
 	Offers []string `json:"offers,omitempty,omitzero"`
 
 	// Priority what its recoveries get beside the users: low, normal or high
@@ -2183,6 +2586,9 @@ type PoolReport struct {
 	Spares       []MemberReport   `json:"spares"`
 	UsedBytes    int64            `json:"used_bytes"`
 	Volumes      []VolumeReport   `json:"volumes"`
+
+	// Waits why a recovery that should run does not, in the pool system's own terms
+	Waits string `json:"waits,omitempty,omitzero"`
 }
 
 // PriorityEffect defines model for PriorityEffect.
@@ -2615,6 +3021,16 @@ type SelfTest struct {
 	Status int    `json:"status"`
 }
 
+// Sibling defines model for Sibling.
+type Sibling struct {
+	Bay     string  `json:"bay,omitempty,omitzero"`
+	Key     string  `json:"key"`
+	Pool    string  `json:"pool,omitempty,omitzero"`
+	Says    string  `json:"says,omitempty,omitzero"`
+	Tail    string  `json:"tail"`
+	Verdict Verdict `json:"verdict"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Token string `json:"token"`
@@ -2636,10 +3052,15 @@ type Spot struct {
 
 // Step defines model for Step.
 type Step struct {
+	// Acts a person moves it on with a word
+	Acts   bool      `json:"acts,omitempty,omitzero"`
 	Expect string    `json:"expect"`
+	IfNot  string    `json:"if_not,omitempty,omitzero"`
 	Kind   StepKind  `json:"kind"`
+	Needs  []string  `json:"needs,omitempty,omitzero"`
 	Phase  string    `json:"phase"`
 	State  StepState `json:"state"`
+	Takes  string    `json:"takes,omitempty,omitzero"`
 	Title  string    `json:"title"`
 	What   string    `json:"what"`
 	Why    string    `json:"why"`
@@ -2650,6 +3071,64 @@ type StepKind string
 
 // StepState defines model for Step.State.
 type StepState string
+
+// StepTaken defines model for StepTaken.
+type StepTaken struct {
+	From    time.Time `json:"from"`
+	Phase   string    `json:"phase"`
+	Seconds float64   `json:"seconds"`
+	Title   string    `json:"title"`
+}
+
+// StockItem defines model for StockItem.
+type StockItem struct {
+	Accepted      StockItemAccepted `json:"accepted,omitempty,omitzero"`
+	AcceptedAt    time.Time         `json:"accepted_at,omitempty,omitzero"`
+	CapacityBytes int64             `json:"capacity_bytes"`
+	Drive         string            `json:"drive"`
+
+	// Fits pools in which it would fit some place
+	Fits []string `json:"fits,omitempty,omitzero"`
+
+	// Here it is in a bay and answers
+	Here         bool    `json:"here"`
+	Medium       string  `json:"medium,omitempty,omitzero"`
+	Model        string  `json:"model"`
+	Note         string  `json:"note,omitempty,omitzero"`
+	Place        string  `json:"place,omitempty,omitzero"`
+	PowerOnHours float64 `json:"power_on_hours,omitempty,omitzero"`
+
+	// Promised to which swap
+	Promised string `json:"promised,omitempty,omitzero"`
+	Says     string `json:"says,omitempty,omitzero"`
+	Tail     string `json:"tail"`
+}
+
+// StockItemAccepted defines model for StockItem.Accepted.
+type StockItemAccepted string
+
+// SurfaceReport defines model for SurfaceReport.
+type SurfaceReport struct {
+	// Bad addresses in bytes that could not be written, or did not give back what was written
+	Bad []int64 `json:"bad,omitempty,omitzero"`
+
+	// DoneBytes of this pass
+	DoneBytes int64             `json:"done_bytes"`
+	Id        string            `json:"id"`
+	Pass      SurfaceReportPass `json:"pass"`
+
+	// RateBytes bytes a second, lately
+	RateBytes float64            `json:"rate_bytes,omitempty,omitzero"`
+	Says      string             `json:"says,omitempty,omitzero"`
+	SizeBytes int64              `json:"size_bytes"`
+	State     SurfaceReportState `json:"state"`
+}
+
+// SurfaceReportPass defines model for SurfaceReport.Pass.
+type SurfaceReportPass string
+
+// SurfaceReportState defines model for SurfaceReport.State.
+type SurfaceReportState string
 
 // Survey defines model for Survey.
 type Survey struct {
@@ -2701,31 +3180,69 @@ type SurveyDrive struct {
 
 // Swap defines model for Swap.
 type Swap struct {
-	BegunAt     time.Time    `json:"begun_at,omitempty,omitzero"`
-	Checks      []Check      `json:"checks"`
-	Closing     []Check      `json:"closing,omitempty,omitzero"`
-	EndedAt     time.Time    `json:"ended_at,omitempty,omitzero"`
-	Host        string       `json:"host"`
-	Id          string       `json:"id"`
-	Lead        string       `json:"lead"`
-	Light       Light        `json:"light,omitempty,omitzero"`
-	Log         []LogEntry   `json:"log"`
-	NeedsBytes  int64        `json:"needs_bytes"`
-	New         SwapDrive    `json:"new,omitempty,omitzero"`
-	Old         SwapDrive    `json:"old"`
-	OldGone     bool         `json:"old_gone,omitempty,omitzero"`
-	Open        bool         `json:"open"`
-	Phase       SwapPhase    `json:"phase"`
-	PlannedAt   time.Time    `json:"planned_at"`
-	Pool        string       `json:"pool"`
-	Recipe      string       `json:"recipe"`
-	Recovery    Recovery     `json:"recovery,omitempty,omitzero"`
-	Refused     string       `json:"refused,omitempty,omitzero"`
-	RefusedTail string       `json:"refused_tail,omitempty,omitzero"`
-	Slot        string       `json:"slot"`
-	Steps       []Step       `json:"steps"`
-	Version     int          `json:"version"`
-	Wrong       []WrongDrive `json:"wrong,omitempty,omitzero"`
+	// AtMostBytes the largest that fits; 0 is no limit
+	AtMostBytes int64 `json:"at_most_bytes,omitempty,omitzero"`
+
+	// Backup of when the backup is that a person vouched for
+	Backup time.Time `json:"backup,omitempty,omitzero"`
+
+	// Began the checks as they stood when it began
+	Began   []Check   `json:"began,omitempty,omitzero"`
+	BegunAt time.Time `json:"begun_at,omitempty,omitzero"`
+
+	// Campaign id of the campaign it is part of
+	Campaign string    `json:"campaign,omitempty,omitzero"`
+	Checks   []Check   `json:"checks"`
+	Closing  []Check   `json:"closing,omitempty,omitzero"`
+	EndedAt  time.Time `json:"ended_at,omitempty,omitzero"`
+	Fate     OldFate   `json:"fate,omitempty,omitzero"`
+
+	// Gate what was looked at before the step that is now
+	Gate []Check `json:"gate,omitempty,omitzero"`
+
+	// Held why a person holds it
+	Held string `json:"held,omitempty,omitzero"`
+
+	// Hold why the step must not be taken now
+	Hold string `json:"hold,omitempty,omitzero"`
+	Host string `json:"host"`
+	Id   string `json:"id"`
+
+	// Into bay that the new drive goes into, where that is not the old one's
+	Into  string     `json:"into,omitempty,omitzero"`
+	Lead  string     `json:"lead"`
+	Light Light      `json:"light,omitempty,omitzero"`
+	Log   []LogEntry `json:"log"`
+
+	// Loses volumes of which a person was told that they are lost
+	Loses      []string  `json:"loses,omitempty,omitzero"`
+	NeedsBytes int64     `json:"needs_bytes"`
+	New        SwapDrive `json:"new,omitempty,omitzero"`
+	Old        SwapDrive `json:"old"`
+	OldGone    bool      `json:"old_gone,omitempty,omitzero"`
+	Open       bool      `json:"open"`
+	Phase      SwapPhase `json:"phase"`
+	PlannedAt  time.Time `json:"planned_at"`
+	Pool       string    `json:"pool"`
+
+	// Recipe how it goes, in words
+	Recipe      string   `json:"recipe"`
+	Recovery    Recovery `json:"recovery,omitempty,omitzero"`
+	Refused     string   `json:"refused,omitempty,omitzero"`
+	RefusedTail string   `json:"refused_tail,omitempty,omitzero"`
+
+	// Siblings drives of the old one's batch
+	Siblings []Sibling `json:"siblings,omitempty,omitzero"`
+	Slot     string    `json:"slot"`
+	Steps    []Step    `json:"steps"`
+
+	// Stuck what stands in the way of the recovery
+	Stuck   string `json:"stuck,omitempty,omitzero"`
+	Version int    `json:"version"`
+
+	// Why why it goes so and not otherwise
+	Why   []string     `json:"why,omitempty,omitzero"`
+	Wrong []WrongDrive `json:"wrong,omitempty,omitzero"`
 }
 
 // SwapPhase defines model for Swap.Phase.
@@ -2739,6 +3256,18 @@ type SwapDrive struct {
 	Model         string `json:"model"`
 	Serial        string `json:"serial"`
 	Tail          string `json:"tail"`
+}
+
+// SwapReport defines model for SwapReport.
+type SwapReport struct {
+	Accepted  Acceptance    `json:"accepted,omitempty,omitzero"`
+	Margins   []MarginStood `json:"margins"`
+	New       Drive         `json:"new,omitempty,omitzero"`
+	Old       Drive         `json:"old,omitempty,omitzero"`
+	People    []string      `json:"people,omitempty,omitzero"`
+	Steps     []StepTaken   `json:"steps"`
+	Swap      Swap          `json:"swap"`
+	WrittenAt time.Time     `json:"written_at"`
 }
 
 // TestOrder defines model for TestOrder.
@@ -2930,6 +3459,26 @@ type PoolParam = string
 // Failure defines model for Failure.
 type Failure = Problem
 
+// AcceptDriveParams defines parameters for AcceptDrive.
+type AcceptDriveParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// PauseAcceptanceParams defines parameters for PauseAcceptance.
+type PauseAcceptanceParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// ResumeAcceptanceParams defines parameters for ResumeAcceptance.
+type ResumeAcceptanceParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// StopAcceptanceParams defines parameters for StopAcceptance.
+type StopAcceptanceParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // TakeOrdersParams defines parameters for TakeOrders.
 type TakeOrdersParams struct {
 	// Wait seconds
@@ -2955,6 +3504,26 @@ type ListPlannedTestsParams struct {
 	Pool   string     `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
 	Limit  LimitParam `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Cursor string     `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
+
+// PlanCampaignParams defines parameters for PlanCampaign.
+type PlanCampaignParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// AbandonCampaignParams defines parameters for AbandonCampaign.
+type AbandonCampaignParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// NextInCampaignParams defines parameters for NextInCampaign.
+type NextInCampaignParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// SkipInCampaignParams defines parameters for SkipInCampaign.
+type SkipInCampaignParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
 // ListDrivesParams defines parameters for ListDrives.
@@ -3124,6 +3693,12 @@ type AbandonSwapParams struct {
 	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
 }
 
+// BackInSwapParams defines parameters for BackInSwap.
+type BackInSwapParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
+}
+
 // BeginSwapParams defines parameters for BeginSwap.
 type BeginSwapParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -3136,11 +3711,65 @@ type ConfirmSwapParams struct {
 	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
 }
 
+// FateOfOldParams defines parameters for FateOfOld.
+type FateOfOldParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
+}
+
+// HoldSwapParams defines parameters for HoldSwap.
+type HoldSwapParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
+}
+
+// LeadSwapParams defines parameters for LeadSwap.
+type LeadSwapParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
+}
+
+// NextInSwapParams defines parameters for NextInSwap.
+type NextInSwapParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
+}
+
+// ResumeSwapParams defines parameters for ResumeSwap.
+type ResumeSwapParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
+}
+
+// AcceptDriveJSONRequestBody defines body for AcceptDrive for application/json ContentType.
+type AcceptDriveJSONRequestBody = AcceptDrive
+
+// PauseAcceptanceJSONRequestBody defines body for PauseAcceptance for application/json ContentType.
+type PauseAcceptanceJSONRequestBody = Reason
+
+// ResumeAcceptanceJSONRequestBody defines body for ResumeAcceptance for application/json ContentType.
+type ResumeAcceptanceJSONRequestBody = Reason
+
+// StopAcceptanceJSONRequestBody defines body for StopAcceptance for application/json ContentType.
+type StopAcceptanceJSONRequestBody = Reason
+
 // ReportOutcomeJSONRequestBody defines body for ReportOutcome for application/json ContentType.
 type ReportOutcomeJSONRequestBody = Outcome
 
 // PushReportJSONRequestBody defines body for PushReport for application/json ContentType.
 type PushReportJSONRequestBody = Report
+
+// PlanCampaignJSONRequestBody defines body for PlanCampaign for application/json ContentType.
+type PlanCampaignJSONRequestBody = PlanCampaign
+
+// AbandonCampaignJSONRequestBody defines body for AbandonCampaign for application/json ContentType.
+type AbandonCampaignJSONRequestBody = Reason
+
+// NextInCampaignJSONRequestBody defines body for NextInCampaign for application/json ContentType.
+type NextInCampaignJSONRequestBody = Reason
+
+// SkipInCampaignJSONRequestBody defines body for SkipInCampaign for application/json ContentType.
+type SkipInCampaignJSONRequestBody = Reason
 
 // PutChannelJSONRequestBody defines body for PutChannel for application/json ContentType.
 type PutChannelJSONRequestBody = ChannelPut
@@ -3150,6 +3779,9 @@ type AskAddressJSONRequestBody = Address
 
 // EnrolHostJSONRequestBody defines body for EnrolHost for application/json ContentType.
 type EnrolHostJSONRequestBody = Enrol
+
+// SetColdJSONRequestBody defines body for SetCold for application/json ContentType.
+type SetColdJSONRequestBody = Cold
 
 // SetLayoutJSONRequestBody defines body for SetLayout for application/json ContentType.
 type SetLayoutJSONRequestBody = Layout
@@ -3166,6 +3798,9 @@ type LabInsertJSONRequestBody = LabInsert
 // LabPartJSONRequestBody defines body for LabPart for application/json ContentType.
 type LabPartJSONRequestBody = LabPart
 
+// LabPowerJSONRequestBody defines body for LabPower for application/json ContentType.
+type LabPowerJSONRequestBody = LabPower
+
 // LabPullJSONRequestBody defines body for LabPull for application/json ContentType.
 type LabPullJSONRequestBody = LabPull
 
@@ -3174,6 +3809,9 @@ type LabSilenceJSONRequestBody = LabSilence
 
 // SetLabSpeedJSONRequestBody defines body for SetLabSpeed for application/json ContentType.
 type SetLabSpeedJSONRequestBody = LabSpeed
+
+// LabStuckJSONRequestBody defines body for LabStuck for application/json ContentType.
+type LabStuckJSONRequestBody = LabStuck
 
 // LightOnJSONRequestBody defines body for LightOn for application/json ContentType.
 type LightOnJSONRequestBody = LightOn
@@ -3220,17 +3858,38 @@ type SignInJSONRequestBody = SignIn
 // ConfirmBayJSONRequestBody defines body for ConfirmBay for application/json ContentType.
 type ConfirmBayJSONRequestBody = Spot
 
+// KeepInStockJSONRequestBody defines body for KeepInStock for application/json ContentType.
+type KeepInStockJSONRequestBody = KeepStock
+
 // PlanSwapJSONRequestBody defines body for PlanSwap for application/json ContentType.
 type PlanSwapJSONRequestBody = PlanSwap
 
 // AbandonSwapJSONRequestBody defines body for AbandonSwap for application/json ContentType.
 type AbandonSwapJSONRequestBody = Reason
 
+// BackInSwapJSONRequestBody defines body for BackInSwap for application/json ContentType.
+type BackInSwapJSONRequestBody = Reason
+
 // BeginSwapJSONRequestBody defines body for BeginSwap for application/json ContentType.
-type BeginSwapJSONRequestBody = Reason
+type BeginSwapJSONRequestBody = BeginSwap
 
 // ConfirmSwapJSONRequestBody defines body for ConfirmSwap for application/json ContentType.
 type ConfirmSwapJSONRequestBody = ConfirmTail
+
+// FateOfOldJSONRequestBody defines body for FateOfOld for application/json ContentType.
+type FateOfOldJSONRequestBody = OldFate
+
+// HoldSwapJSONRequestBody defines body for HoldSwap for application/json ContentType.
+type HoldSwapJSONRequestBody = Reason
+
+// LeadSwapJSONRequestBody defines body for LeadSwap for application/json ContentType.
+type LeadSwapJSONRequestBody = LeadSwap
+
+// NextInSwapJSONRequestBody defines body for NextInSwap for application/json ContentType.
+type NextInSwapJSONRequestBody = Reason
+
+// ResumeSwapJSONRequestBody defines body for ResumeSwap for application/json ContentType.
+type ResumeSwapJSONRequestBody = Reason
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -3306,6 +3965,44 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAcceptances performs a GET /acceptances (the `ListAcceptances` operationId) request.
+	ListAcceptances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptDriveWithBody performs a POST /acceptances (the `AcceptDrive` operationId) request,
+	// with any type of body and a specified content type.
+	AcceptDriveWithBody(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptDrive performs a POST /acceptances (the `AcceptDrive` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AcceptDrive(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAcceptance performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+	GetAcceptance(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseAcceptanceWithBody performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
+	// with any type of body and a specified content type.
+	PauseAcceptanceWithBody(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseAcceptance performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+	// Takes a body of the `application/json` content type.
+	PauseAcceptance(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeAcceptanceWithBody performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
+	// with any type of body and a specified content type.
+	ResumeAcceptanceWithBody(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeAcceptance performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ResumeAcceptance(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopAcceptanceWithBody performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
+	// with any type of body and a specified content type.
+	StopAcceptanceWithBody(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopAcceptance performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+	// Takes a body of the `application/json` content type.
+	StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TakeOrders performs a GET /agent/orders (the `TakeOrders` operationId) request.
 	//
 	// Waits until there is an order for the host, or until the time is over.
@@ -3338,6 +4035,44 @@ type ClientInterface interface {
 
 	// ListPlannedTests performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
 	ListPlannedTests(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCampaigns performs a GET /campaigns (the `ListCampaigns` operationId) request.
+	ListCampaigns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanCampaignWithBody performs a POST /campaigns (the `PlanCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	PlanCampaignWithBody(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanCampaign performs a POST /campaigns (the `PlanCampaign` operationId) request.
+	// Takes a body of the `application/json` content type.
+	PlanCampaign(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCampaign performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+	GetCampaign(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AbandonCampaignWithBody performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	AbandonCampaignWithBody(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AbandonCampaign performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AbandonCampaign(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NextInCampaignWithBody performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	NextInCampaignWithBody(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NextInCampaign performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+	// Takes a body of the `application/json` content type.
+	NextInCampaign(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SkipInCampaignWithBody performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	SkipInCampaignWithBody(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SkipInCampaign performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SkipInCampaign(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
 	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3395,6 +4130,14 @@ type ClientInterface interface {
 	// GetBays performs a GET /hosts/{host}/bays (the `GetBays` operationId) request.
 	GetBays(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetColdWithBody performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
+	// with any type of body and a specified content type.
+	SetColdWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCold performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLayouts performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
 	ListLayouts(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3450,6 +4193,14 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LabPowerWithBody performs a POST /lab/power (the `LabPower` operationId) request,
+	// with any type of body and a specified content type.
+	LabPowerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabPower performs a POST /lab/power (the `LabPower` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LabPower(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LabPullWithBody performs a POST /lab/pull (the `LabPull` operationId) request,
 	// with any type of body and a specified content type.
 	LabPullWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3473,6 +4224,14 @@ type ClientInterface interface {
 	// SetLabSpeed performs a PUT /lab/speed (the `SetLabSpeed` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabStuckWithBody performs a POST /lab/stuck (the `LabStuck` operationId) request,
+	// with any type of body and a specified content type.
+	LabStuckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabStuck performs a POST /lab/stuck (the `LabStuck` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LabStuck(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLights performs a GET /lights (the `ListLights` operationId) request.
 	ListLights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3676,6 +4435,20 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	ConfirmBay(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListStock performs a GET /stock (the `ListStock` operationId) request.
+	ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropFromStock performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+	DropFromStock(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepInStockWithBody performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
+	// with any type of body and a specified content type.
+	KeepInStockWithBody(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepInStock performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+	// Takes a body of the `application/json` content type.
+	KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSwaps performs a GET /swaps (the `ListSwaps` operationId) request.
 	ListSwaps(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3698,6 +4471,14 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	AbandonSwap(ctx context.Context, id IdParam, params *AbandonSwapParams, body AbandonSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// BackInSwapWithBody performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
+	// with any type of body and a specified content type.
+	BackInSwapWithBody(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackInSwap performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+	// Takes a body of the `application/json` content type.
+	BackInSwap(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// BeginSwapWithBody performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
 	// with any type of body and a specified content type.
 	BeginSwapWithBody(ctx context.Context, id IdParam, params *BeginSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3713,6 +4494,190 @@ type ClientInterface interface {
 	// ConfirmSwap performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request.
 	// Takes a body of the `application/json` content type.
 	ConfirmSwap(ctx context.Context, id IdParam, params *ConfirmSwapParams, body ConfirmSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EvidenceOfSwap performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+	EvidenceOfSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FateOfOldWithBody performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
+	// with any type of body and a specified content type.
+	FateOfOldWithBody(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FateOfOld performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+	// Takes a body of the `application/json` content type.
+	FateOfOld(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldSwapWithBody performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
+	// with any type of body and a specified content type.
+	HoldSwapWithBody(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldSwap performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+	// Takes a body of the `application/json` content type.
+	HoldSwap(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeadSwapWithBody performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
+	// with any type of body and a specified content type.
+	LeadSwapWithBody(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeadSwap performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LeadSwap(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NextInSwapWithBody performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
+	// with any type of body and a specified content type.
+	NextInSwapWithBody(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NextInSwap performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+	// Takes a body of the `application/json` content type.
+	NextInSwap(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportSwap performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+	ReportSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeSwapWithBody performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
+	// with any type of body and a specified content type.
+	ResumeSwapWithBody(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeSwap performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAcceptances performs a GET /acceptances (the `ListAcceptances` operationId) request.
+func (c *Client) ListAcceptances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAcceptancesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptDriveWithBody performs a POST /acceptances (the `AcceptDrive` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AcceptDriveWithBody(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptDriveRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptDrive performs a POST /acceptances (the `AcceptDrive` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AcceptDrive(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptDriveRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAcceptance performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+func (c *Client) GetAcceptance(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAcceptanceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseAcceptanceWithBody performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) PauseAcceptanceWithBody(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseAcceptanceRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseAcceptance performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) PauseAcceptance(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseAcceptanceRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeAcceptanceWithBody performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ResumeAcceptanceWithBody(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeAcceptanceRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeAcceptance performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ResumeAcceptance(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeAcceptanceRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopAcceptanceWithBody performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) StopAcceptanceWithBody(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopAcceptanceRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopAcceptance performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopAcceptanceRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // TakeOrders performs a GET /agent/orders (the `TakeOrders` operationId) request.
@@ -3828,6 +4793,144 @@ func (c *Client) MakeFeed(ctx context.Context, params *MakeFeedParams, reqEditor
 // ListPlannedTests performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
 func (c *Client) ListPlannedTests(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPlannedTestsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCampaigns performs a GET /campaigns (the `ListCampaigns` operationId) request.
+func (c *Client) ListCampaigns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCampaignsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanCampaignWithBody performs a POST /campaigns (the `PlanCampaign` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) PlanCampaignWithBody(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanCampaignRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanCampaign performs a POST /campaigns (the `PlanCampaign` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) PlanCampaign(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanCampaignRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCampaign performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+func (c *Client) GetCampaign(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCampaignRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AbandonCampaignWithBody performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AbandonCampaignWithBody(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAbandonCampaignRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AbandonCampaign performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AbandonCampaign(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAbandonCampaignRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NextInCampaignWithBody performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) NextInCampaignWithBody(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNextInCampaignRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NextInCampaign performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) NextInCampaign(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNextInCampaignRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SkipInCampaignWithBody performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SkipInCampaignWithBody(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSkipInCampaignRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SkipInCampaign performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SkipInCampaign(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSkipInCampaignRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4054,6 +5157,34 @@ func (c *Client) GetBays(ctx context.Context, host string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// SetColdWithBody performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetColdWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetColdRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCold performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetColdRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListLayouts performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
 func (c *Client) ListLayouts(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLayoutsRequest(c.Server, host)
@@ -4259,6 +5390,34 @@ func (c *Client) LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// LabPowerWithBody performs a POST /lab/power (the `LabPower` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LabPowerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabPowerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabPower performs a POST /lab/power (the `LabPower` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LabPower(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabPowerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LabPullWithBody performs a POST /lab/pull (the `LabPull` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) LabPullWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4333,6 +5492,34 @@ func (c *Client) SetLabSpeedWithBody(ctx context.Context, contentType string, bo
 // Takes a body of the `application/json` content type.
 func (c *Client) SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLabSpeedRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabStuckWithBody performs a POST /lab/stuck (the `LabStuck` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LabStuckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabStuckRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabStuck performs a POST /lab/stuck (the `LabStuck` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LabStuck(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabStuckRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5075,6 +6262,60 @@ func (c *Client) ConfirmBay(ctx context.Context, params *ConfirmBayParams, body 
 	return c.Client.Do(req)
 }
 
+// ListStock performs a GET /stock (the `ListStock` operationId) request.
+func (c *Client) ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStockRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropFromStock performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+func (c *Client) DropFromStock(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropFromStockRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepInStockWithBody performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) KeepInStockWithBody(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepInStockRequestWithBody(c.Server, drive, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepInStock performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepInStockRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSwaps performs a GET /swaps (the `ListSwaps` operationId) request.
 func (c *Client) ListSwaps(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSwapsRequest(c.Server, params)
@@ -5157,6 +6398,34 @@ func (c *Client) AbandonSwap(ctx context.Context, id IdParam, params *AbandonSwa
 	return c.Client.Do(req)
 }
 
+// BackInSwapWithBody performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) BackInSwapWithBody(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackInSwapRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackInSwap performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) BackInSwap(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackInSwapRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // BeginSwapWithBody performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) BeginSwapWithBody(ctx context.Context, id IdParam, params *BeginSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5211,6 +6480,466 @@ func (c *Client) ConfirmSwap(ctx context.Context, id IdParam, params *ConfirmSwa
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// EvidenceOfSwap performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+func (c *Client) EvidenceOfSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEvidenceOfSwapRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FateOfOldWithBody performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) FateOfOldWithBody(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFateOfOldRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FateOfOld performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) FateOfOld(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFateOfOldRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldSwapWithBody performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) HoldSwapWithBody(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldSwapRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldSwap performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) HoldSwap(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldSwapRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeadSwapWithBody performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LeadSwapWithBody(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeadSwapRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeadSwap performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LeadSwap(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeadSwapRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NextInSwapWithBody performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) NextInSwapWithBody(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNextInSwapRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NextInSwap performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) NextInSwap(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNextInSwapRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportSwap performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+func (c *Client) ReportSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportSwapRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeSwapWithBody performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ResumeSwapWithBody(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeSwapRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeSwap performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeSwapRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewListAcceptancesRequest constructs an http.Request for the ListAcceptances method
+func NewListAcceptancesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptDriveRequest calls the generic AcceptDrive builder with application/json body
+func NewAcceptDriveRequest(server string, params *AcceptDriveParams, body AcceptDriveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptDriveRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAcceptDriveRequestWithBody constructs an http.Request for the AcceptDrive method, with any body, and a specified content type
+func NewAcceptDriveRequestWithBody(server string, params *AcceptDriveParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewGetAcceptanceRequest constructs an http.Request for the GetAcceptance method
+func NewGetAcceptanceRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptances/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPauseAcceptanceRequest calls the generic PauseAcceptance builder with application/json body
+func NewPauseAcceptanceRequest(server string, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPauseAcceptanceRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPauseAcceptanceRequestWithBody constructs an http.Request for the PauseAcceptance method, with any body, and a specified content type
+func NewPauseAcceptanceRequestWithBody(server string, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptances/%s/pause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewResumeAcceptanceRequest calls the generic ResumeAcceptance builder with application/json body
+func NewResumeAcceptanceRequest(server string, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResumeAcceptanceRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewResumeAcceptanceRequestWithBody constructs an http.Request for the ResumeAcceptance method, with any body, and a specified content type
+func NewResumeAcceptanceRequestWithBody(server string, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptances/%s/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewStopAcceptanceRequest calls the generic StopAcceptance builder with application/json body
+func NewStopAcceptanceRequest(server string, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStopAcceptanceRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewStopAcceptanceRequestWithBody constructs an http.Request for the StopAcceptance method, with any body, and a specified content type
+func NewStopAcceptanceRequestWithBody(server string, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptances/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
 }
 
 // NewTakeOrdersRequest constructs an http.Request for the TakeOrders method
@@ -5560,6 +7289,300 @@ func NewListPlannedTestsRequest(server string, params *ListPlannedTestsParams) (
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCampaignsRequest constructs an http.Request for the ListCampaigns method
+func NewListCampaignsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/campaigns")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanCampaignRequest calls the generic PlanCampaign builder with application/json body
+func NewPlanCampaignRequest(server string, params *PlanCampaignParams, body PlanCampaignJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanCampaignRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewPlanCampaignRequestWithBody constructs an http.Request for the PlanCampaign method, with any body, and a specified content type
+func NewPlanCampaignRequestWithBody(server string, params *PlanCampaignParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/campaigns")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewGetCampaignRequest constructs an http.Request for the GetCampaign method
+func NewGetCampaignRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/campaigns/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAbandonCampaignRequest calls the generic AbandonCampaign builder with application/json body
+func NewAbandonCampaignRequest(server string, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAbandonCampaignRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewAbandonCampaignRequestWithBody constructs an http.Request for the AbandonCampaign method, with any body, and a specified content type
+func NewAbandonCampaignRequestWithBody(server string, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/campaigns/%s/abandon", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewNextInCampaignRequest calls the generic NextInCampaign builder with application/json body
+func NewNextInCampaignRequest(server string, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNextInCampaignRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewNextInCampaignRequestWithBody constructs an http.Request for the NextInCampaign method, with any body, and a specified content type
+func NewNextInCampaignRequestWithBody(server string, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/campaigns/%s/next", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewSkipInCampaignRequest calls the generic SkipInCampaign builder with application/json body
+func NewSkipInCampaignRequest(server string, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSkipInCampaignRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewSkipInCampaignRequestWithBody constructs an http.Request for the SkipInCampaign method, with any body, and a specified content type
+func NewSkipInCampaignRequestWithBody(server string, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/campaigns/%s/skip", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
 	}
 
 	return req, nil
@@ -6178,6 +8201,53 @@ func NewGetBaysRequest(server string, host string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSetColdRequest calls the generic SetCold builder with application/json body
+func NewSetColdRequest(server string, host string, body SetColdJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetColdRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewSetColdRequestWithBody constructs an http.Request for the SetCold method, with any body, and a specified content type
+func NewSetColdRequestWithBody(server string, host string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/cold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListLayoutsRequest constructs an http.Request for the ListLayouts method
 func NewListLayoutsRequest(server string, host string) (*http.Request, error) {
 	var err error
@@ -6608,6 +8678,46 @@ func NewLabPartRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewLabPowerRequest calls the generic LabPower builder with application/json body
+func NewLabPowerRequest(server string, body LabPowerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabPowerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabPowerRequestWithBody constructs an http.Request for the LabPower method, with any body, and a specified content type
+func NewLabPowerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/power")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLabPullRequest calls the generic LabPull builder with application/json body
 func NewLabPullRequest(server string, body LabPullJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6719,6 +8829,46 @@ func NewSetLabSpeedRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewLabStuckRequest calls the generic LabStuck builder with application/json body
+func NewLabStuckRequest(server string, body LabStuckJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabStuckRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabStuckRequestWithBody constructs an http.Request for the LabStuck method, with any body, and a specified content type
+func NewLabStuckRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/stuck")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -8344,6 +10494,114 @@ func NewConfirmBayRequestWithBody(server string, params *ConfirmBayParams, conte
 	return req, nil
 }
 
+// NewListStockRequest constructs an http.Request for the ListStock method
+func NewListStockRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stock")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropFromStockRequest constructs an http.Request for the DropFromStock method
+func NewDropFromStockRequest(server string, drive string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stock/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepInStockRequest calls the generic KeepInStock builder with application/json body
+func NewKeepInStockRequest(server string, drive string, body KeepInStockJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepInStockRequestWithBody(server, drive, "application/json", bodyReader)
+}
+
+// NewKeepInStockRequestWithBody constructs an http.Request for the KeepInStock method, with any body, and a specified content type
+func NewKeepInStockRequestWithBody(server string, drive string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stock/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSwapsRequest constructs an http.Request for the ListSwaps method
 func NewListSwapsRequest(server string, params *ListSwapsParams) (*http.Request, error) {
 	var err error
@@ -8550,6 +10808,75 @@ func NewAbandonSwapRequestWithBody(server string, id IdParam, params *AbandonSwa
 	return req, nil
 }
 
+// NewBackInSwapRequest calls the generic BackInSwap builder with application/json body
+func NewBackInSwapRequest(server string, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBackInSwapRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewBackInSwapRequestWithBody constructs an http.Request for the BackInSwap method, with any body, and a specified content type
+func NewBackInSwapRequestWithBody(server string, id IdParam, params *BackInSwapParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+		var headerParam1 string
+
+		headerParam1, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam1)
+
+	}
+
+	return req, nil
+}
+
 // NewBeginSwapRequest calls the generic BeginSwap builder with application/json body
 func NewBeginSwapRequest(server string, id IdParam, params *BeginSwapParams, body BeginSwapJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8688,6 +11015,419 @@ func NewConfirmSwapRequestWithBody(server string, id IdParam, params *ConfirmSwa
 	return req, nil
 }
 
+// NewEvidenceOfSwapRequest constructs an http.Request for the EvidenceOfSwap method
+func NewEvidenceOfSwapRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/evidence", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFateOfOldRequest calls the generic FateOfOld builder with application/json body
+func NewFateOfOldRequest(server string, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFateOfOldRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewFateOfOldRequestWithBody constructs an http.Request for the FateOfOld method, with any body, and a specified content type
+func NewFateOfOldRequestWithBody(server string, id IdParam, params *FateOfOldParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/fate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+		var headerParam1 string
+
+		headerParam1, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam1)
+
+	}
+
+	return req, nil
+}
+
+// NewHoldSwapRequest calls the generic HoldSwap builder with application/json body
+func NewHoldSwapRequest(server string, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHoldSwapRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewHoldSwapRequestWithBody constructs an http.Request for the HoldSwap method, with any body, and a specified content type
+func NewHoldSwapRequestWithBody(server string, id IdParam, params *HoldSwapParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/hold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+		var headerParam1 string
+
+		headerParam1, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam1)
+
+	}
+
+	return req, nil
+}
+
+// NewLeadSwapRequest calls the generic LeadSwap builder with application/json body
+func NewLeadSwapRequest(server string, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeadSwapRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewLeadSwapRequestWithBody constructs an http.Request for the LeadSwap method, with any body, and a specified content type
+func NewLeadSwapRequestWithBody(server string, id IdParam, params *LeadSwapParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/lead", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+		var headerParam1 string
+
+		headerParam1, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam1)
+
+	}
+
+	return req, nil
+}
+
+// NewNextInSwapRequest calls the generic NextInSwap builder with application/json body
+func NewNextInSwapRequest(server string, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNextInSwapRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewNextInSwapRequestWithBody constructs an http.Request for the NextInSwap method, with any body, and a specified content type
+func NewNextInSwapRequestWithBody(server string, id IdParam, params *NextInSwapParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/next", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+		var headerParam1 string
+
+		headerParam1, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam1)
+
+	}
+
+	return req, nil
+}
+
+// NewReportSwapRequest constructs an http.Request for the ReportSwap method
+func NewReportSwapRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResumeSwapRequest calls the generic ResumeSwap builder with application/json body
+func NewResumeSwapRequest(server string, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResumeSwapRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewResumeSwapRequestWithBody constructs an http.Request for the ResumeSwap method, with any body, and a specified content type
+func NewResumeSwapRequestWithBody(server string, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/swaps/%s/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+		var headerParam1 string
+
+		headerParam1, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam1)
+
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -8731,6 +11471,56 @@ func WithBaseURL(baseURL string) ClientOption {
 
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
+
+	// ListAcceptancesWithResponse performs a GET /acceptances (the `ListAcceptances` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListAcceptancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAcceptancesResponse, error)
+
+	// AcceptDriveWithBodyWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AcceptDriveWithBodyWithResponse(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error)
+
+	// AcceptDriveWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AcceptDriveWithResponse(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error)
+
+	// GetAcceptanceWithResponse performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetAcceptanceWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetAcceptanceResponse, error)
+
+	// PauseAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PauseAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error)
+
+	// PauseAcceptanceWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	PauseAcceptanceWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error)
+
+	// ResumeAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ResumeAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error)
+
+	// ResumeAcceptanceWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ResumeAcceptanceWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error)
+
+	// StopAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StopAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error)
+
+	// StopAcceptanceWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	StopAcceptanceWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error)
 
 	// TakeOrdersWithResponse performs a GET /agent/orders (the `TakeOrders` operationId) request.
 	//
@@ -8778,6 +11568,56 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListPlannedTestsWithResponse(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*ListPlannedTestsResponse, error)
+
+	// ListCampaignsWithResponse performs a GET /campaigns (the `ListCampaigns` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListCampaignsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCampaignsResponse, error)
+
+	// PlanCampaignWithBodyWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PlanCampaignWithBodyWithResponse(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error)
+
+	// PlanCampaignWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	PlanCampaignWithResponse(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error)
+
+	// GetCampaignWithResponse performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetCampaignWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetCampaignResponse, error)
+
+	// AbandonCampaignWithBodyWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AbandonCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error)
+
+	// AbandonCampaignWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AbandonCampaignWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error)
+
+	// NextInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	NextInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error)
+
+	// NextInCampaignWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	NextInCampaignWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error)
+
+	// SkipInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SkipInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error)
+
+	// SkipInCampaignWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SkipInCampaignWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error)
 
 	// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
 	//
@@ -8861,6 +11701,16 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetBaysWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetBaysResponse, error)
 
+	// SetColdWithBodyWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetColdWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetColdResponse, error)
+
+	// SetColdWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetColdWithResponse(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetColdResponse, error)
+
 	// ListLayoutsWithResponse performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8936,6 +11786,16 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LabPartWithResponse(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPartResponse, error)
 
+	// LabPowerWithBodyWithResponse performs a POST /lab/power (the `LabPower` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabPowerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPowerResponse, error)
+
+	// LabPowerWithResponse performs a POST /lab/power (the `LabPower` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LabPowerWithResponse(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPowerResponse, error)
+
 	// LabPullWithBodyWithResponse performs a POST /lab/pull (the `LabPull` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -8965,6 +11825,16 @@ type ClientWithResponsesInterface interface {
 	// SetLabSpeedWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetLabSpeedWithResponse(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLabSpeedResponse, error)
+
+	// LabStuckWithBodyWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabStuckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabStuckResponse, error)
+
+	// LabStuckWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LabStuckWithResponse(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*LabStuckResponse, error)
 
 	// ListLightsWithResponse performs a GET /lights (the `ListLights` operationId) request.
 	//
@@ -9244,6 +12114,26 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ConfirmBayWithResponse(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error)
 
+	// ListStockWithResponse performs a GET /stock (the `ListStock` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListStockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStockResponse, error)
+
+	// DropFromStockWithResponse performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DropFromStockWithResponse(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*DropFromStockResponse, error)
+
+	// KeepInStockWithBodyWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	KeepInStockWithBodyWithResponse(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
+
+	// KeepInStockWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	KeepInStockWithResponse(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
+
 	// ListSwapsWithResponse performs a GET /swaps (the `ListSwaps` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9274,6 +12164,16 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	AbandonSwapWithResponse(ctx context.Context, id IdParam, params *AbandonSwapParams, body AbandonSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonSwapResponse, error)
 
+	// BackInSwapWithBodyWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	BackInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error)
+
+	// BackInSwapWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	BackInSwapWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error)
+
 	// BeginSwapWithBodyWithResponse performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -9293,6 +12193,354 @@ type ClientWithResponsesInterface interface {
 	// ConfirmSwapWithResponse performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ConfirmSwapWithResponse(ctx context.Context, id IdParam, params *ConfirmSwapParams, body ConfirmSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSwapResponse, error)
+
+	// EvidenceOfSwapWithResponse performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	EvidenceOfSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EvidenceOfSwapResponse, error)
+
+	// FateOfOldWithBodyWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	FateOfOldWithBodyWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error)
+
+	// FateOfOldWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	FateOfOldWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error)
+
+	// HoldSwapWithBodyWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	HoldSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error)
+
+	// HoldSwapWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	HoldSwapWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error)
+
+	// LeadSwapWithBodyWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LeadSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error)
+
+	// LeadSwapWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LeadSwapWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error)
+
+	// NextInSwapWithBodyWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	NextInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error)
+
+	// NextInSwapWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	NextInSwapWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error)
+
+	// ReportSwapWithResponse performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*ReportSwapResponse, error)
+
+	// ResumeSwapWithBodyWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ResumeSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
+
+	// ResumeSwapWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
+}
+
+type ListAcceptancesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Acceptance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAcceptancesResponse) GetJSON200() *[]Acceptance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAcceptancesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAcceptancesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAcceptancesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAcceptancesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAcceptancesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptDriveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Acceptance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AcceptDriveResponse) GetJSON201() *Acceptance {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptDriveResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptDriveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptDriveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptDriveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAcceptanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Acceptance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAcceptanceResponse) GetJSON200() *Acceptance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAcceptanceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAcceptanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAcceptanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAcceptanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAcceptanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PauseAcceptanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Acceptance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PauseAcceptanceResponse) GetJSON200() *Acceptance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PauseAcceptanceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PauseAcceptanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PauseAcceptanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PauseAcceptanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PauseAcceptanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeAcceptanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Acceptance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResumeAcceptanceResponse) GetJSON200() *Acceptance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeAcceptanceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeAcceptanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeAcceptanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeAcceptanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeAcceptanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopAcceptanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Acceptance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopAcceptanceResponse) GetJSON200() *Acceptance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopAcceptanceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopAcceptanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopAcceptanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopAcceptanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopAcceptanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type TakeOrdersResponse struct {
@@ -9604,6 +12852,294 @@ func (r ListPlannedTestsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListPlannedTestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCampaignsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Campaign
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCampaignsResponse) GetJSON200() *[]Campaign {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCampaignsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCampaignsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCampaignsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCampaignsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCampaignsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanCampaignResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Campaign
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PlanCampaignResponse) GetJSON201() *Campaign {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanCampaignResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanCampaignResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanCampaignResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanCampaignResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanCampaignResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCampaignResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Campaign
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCampaignResponse) GetJSON200() *Campaign {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCampaignResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCampaignResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCampaignResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCampaignResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCampaignResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AbandonCampaignResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Campaign
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AbandonCampaignResponse) GetJSON200() *Campaign {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AbandonCampaignResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AbandonCampaignResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AbandonCampaignResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AbandonCampaignResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AbandonCampaignResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NextInCampaignResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Campaign
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NextInCampaignResponse) GetJSON200() *Campaign {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NextInCampaignResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NextInCampaignResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NextInCampaignResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NextInCampaignResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NextInCampaignResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SkipInCampaignResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Campaign
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SkipInCampaignResponse) GetJSON200() *Campaign {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SkipInCampaignResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SkipInCampaignResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SkipInCampaignResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SkipInCampaignResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SkipInCampaignResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10206,6 +13742,54 @@ func (r GetBaysResponse) ContentType() string {
 	return ""
 }
 
+type SetColdResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetColdResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetColdResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetColdResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetColdResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetColdResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetColdResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListLayoutsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10672,6 +14256,47 @@ func (r LabPartResponse) ContentType() string {
 	return ""
 }
 
+type LabPowerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabPowerResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabPowerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabPowerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabPowerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabPowerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LabPullResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10803,6 +14428,47 @@ func (r SetLabSpeedResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetLabSpeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabStuckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabStuckResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabStuckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabStuckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabStuckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabStuckResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12598,6 +16264,143 @@ func (r ConfirmBayResponse) ContentType() string {
 	return ""
 }
 
+type ListStockResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]StockItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStockResponse) GetJSON200() *[]StockItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStockResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStockResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStockResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStockResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStockResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropFromStockResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropFromStockResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropFromStockResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropFromStockResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropFromStockResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropFromStockResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepInStockResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StockItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r KeepInStockResponse) GetJSON200() *StockItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepInStockResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepInStockResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepInStockResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepInStockResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepInStockResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSwapsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12790,6 +16593,54 @@ func (r AbandonSwapResponse) ContentType() string {
 	return ""
 }
 
+type BackInSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Swap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BackInSwapResponse) GetJSON200() *Swap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BackInSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BackInSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BackInSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BackInSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BackInSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type BeginSwapResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12884,6 +16735,445 @@ func (r ConfirmSwapResponse) ContentType() string {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
+}
+
+type EvidenceOfSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EvidenceOfSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EvidenceOfSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EvidenceOfSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EvidenceOfSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EvidenceOfSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FateOfOldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Swap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FateOfOldResponse) GetJSON200() *Swap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FateOfOldResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FateOfOldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FateOfOldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FateOfOldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FateOfOldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HoldSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Swap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HoldSwapResponse) GetJSON200() *Swap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeadSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Swap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LeadSwapResponse) GetJSON200() *Swap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeadSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeadSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeadSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeadSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeadSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NextInSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Swap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NextInSwapResponse) GetJSON200() *Swap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NextInSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NextInSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NextInSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NextInSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NextInSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SwapReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportSwapResponse) GetJSON200() *SwapReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeSwapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Swap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResumeSwapResponse) GetJSON200() *Swap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeSwapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeSwapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeSwapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeSwapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeSwapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListAcceptancesWithResponse performs a GET /acceptances (the `ListAcceptances` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListAcceptancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAcceptancesResponse, error) {
+	rsp, err := c.ListAcceptances(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAcceptancesResponse(rsp)
+}
+
+// AcceptDriveWithBodyWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AcceptDriveWithBodyWithResponse(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error) {
+	rsp, err := c.AcceptDriveWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptDriveResponse(rsp)
+}
+
+// AcceptDriveWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AcceptDriveWithResponse(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error) {
+	rsp, err := c.AcceptDrive(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptDriveResponse(rsp)
+}
+
+// GetAcceptanceWithResponse performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetAcceptanceWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetAcceptanceResponse, error) {
+	rsp, err := c.GetAcceptance(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAcceptanceResponse(rsp)
+}
+
+// PauseAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PauseAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error) {
+	rsp, err := c.PauseAcceptanceWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseAcceptanceResponse(rsp)
+}
+
+// PauseAcceptanceWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PauseAcceptanceWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error) {
+	rsp, err := c.PauseAcceptance(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseAcceptanceResponse(rsp)
+}
+
+// ResumeAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ResumeAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error) {
+	rsp, err := c.ResumeAcceptanceWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeAcceptanceResponse(rsp)
+}
+
+// ResumeAcceptanceWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ResumeAcceptanceWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error) {
+	rsp, err := c.ResumeAcceptance(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeAcceptanceResponse(rsp)
+}
+
+// StopAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StopAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error) {
+	rsp, err := c.StopAcceptanceWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopAcceptanceResponse(rsp)
+}
+
+// StopAcceptanceWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StopAcceptanceWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error) {
+	rsp, err := c.StopAcceptance(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopAcceptanceResponse(rsp)
 }
 
 // TakeOrdersWithResponse performs a GET /agent/orders (the `TakeOrders` operationId) request.
@@ -12985,6 +17275,116 @@ func (c *ClientWithResponses) ListPlannedTestsWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseListPlannedTestsResponse(rsp)
+}
+
+// ListCampaignsWithResponse performs a GET /campaigns (the `ListCampaigns` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListCampaignsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCampaignsResponse, error) {
+	rsp, err := c.ListCampaigns(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCampaignsResponse(rsp)
+}
+
+// PlanCampaignWithBodyWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PlanCampaignWithBodyWithResponse(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error) {
+	rsp, err := c.PlanCampaignWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanCampaignResponse(rsp)
+}
+
+// PlanCampaignWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PlanCampaignWithResponse(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error) {
+	rsp, err := c.PlanCampaign(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanCampaignResponse(rsp)
+}
+
+// GetCampaignWithResponse performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetCampaignWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetCampaignResponse, error) {
+	rsp, err := c.GetCampaign(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCampaignResponse(rsp)
+}
+
+// AbandonCampaignWithBodyWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AbandonCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error) {
+	rsp, err := c.AbandonCampaignWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAbandonCampaignResponse(rsp)
+}
+
+// AbandonCampaignWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AbandonCampaignWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error) {
+	rsp, err := c.AbandonCampaign(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAbandonCampaignResponse(rsp)
+}
+
+// NextInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) NextInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error) {
+	rsp, err := c.NextInCampaignWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNextInCampaignResponse(rsp)
+}
+
+// NextInCampaignWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) NextInCampaignWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error) {
+	rsp, err := c.NextInCampaign(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNextInCampaignResponse(rsp)
+}
+
+// SkipInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SkipInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error) {
+	rsp, err := c.SkipInCampaignWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSkipInCampaignResponse(rsp)
+}
+
+// SkipInCampaignWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SkipInCampaignWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error) {
+	rsp, err := c.SkipInCampaign(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSkipInCampaignResponse(rsp)
 }
 
 // ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
@@ -13165,6 +17565,28 @@ func (c *ClientWithResponses) GetBaysWithResponse(ctx context.Context, host stri
 	return ParseGetBaysResponse(rsp)
 }
 
+// SetColdWithBodyWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetColdWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetColdResponse, error) {
+	rsp, err := c.SetColdWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetColdResponse(rsp)
+}
+
+// SetColdWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetColdWithResponse(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetColdResponse, error) {
+	rsp, err := c.SetCold(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetColdResponse(rsp)
+}
+
 // ListLayoutsWithResponse performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13330,6 +17752,28 @@ func (c *ClientWithResponses) LabPartWithResponse(ctx context.Context, body LabP
 	return ParseLabPartResponse(rsp)
 }
 
+// LabPowerWithBodyWithResponse performs a POST /lab/power (the `LabPower` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabPowerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPowerResponse, error) {
+	rsp, err := c.LabPowerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabPowerResponse(rsp)
+}
+
+// LabPowerWithResponse performs a POST /lab/power (the `LabPower` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabPowerWithResponse(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPowerResponse, error) {
+	rsp, err := c.LabPower(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabPowerResponse(rsp)
+}
+
 // LabPullWithBodyWithResponse performs a POST /lab/pull (the `LabPull` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -13394,6 +17838,28 @@ func (c *ClientWithResponses) SetLabSpeedWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseSetLabSpeedResponse(rsp)
+}
+
+// LabStuckWithBodyWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabStuckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabStuckResponse, error) {
+	rsp, err := c.LabStuckWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabStuckResponse(rsp)
+}
+
+// LabStuckWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabStuckWithResponse(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*LabStuckResponse, error) {
+	rsp, err := c.LabStuck(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabStuckResponse(rsp)
 }
 
 // ListLightsWithResponse performs a GET /lights (the `ListLights` operationId) request.
@@ -13992,6 +18458,50 @@ func (c *ClientWithResponses) ConfirmBayWithResponse(ctx context.Context, params
 	return ParseConfirmBayResponse(rsp)
 }
 
+// ListStockWithResponse performs a GET /stock (the `ListStock` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListStockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStockResponse, error) {
+	rsp, err := c.ListStock(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStockResponse(rsp)
+}
+
+// DropFromStockWithResponse performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DropFromStockWithResponse(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*DropFromStockResponse, error) {
+	rsp, err := c.DropFromStock(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropFromStockResponse(rsp)
+}
+
+// KeepInStockWithBodyWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) KeepInStockWithBodyWithResponse(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error) {
+	rsp, err := c.KeepInStockWithBody(ctx, drive, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepInStockResponse(rsp)
+}
+
+// KeepInStockWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) KeepInStockWithResponse(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error) {
+	rsp, err := c.KeepInStock(ctx, drive, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepInStockResponse(rsp)
+}
+
 // ListSwapsWithResponse performs a GET /swaps (the `ListSwaps` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14058,6 +18568,28 @@ func (c *ClientWithResponses) AbandonSwapWithResponse(ctx context.Context, id Id
 	return ParseAbandonSwapResponse(rsp)
 }
 
+// BackInSwapWithBodyWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BackInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error) {
+	rsp, err := c.BackInSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackInSwapResponse(rsp)
+}
+
+// BackInSwapWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BackInSwapWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error) {
+	rsp, err := c.BackInSwap(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackInSwapResponse(rsp)
+}
+
 // BeginSwapWithBodyWithResponse performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -14100,6 +18632,336 @@ func (c *ClientWithResponses) ConfirmSwapWithResponse(ctx context.Context, id Id
 		return nil, err
 	}
 	return ParseConfirmSwapResponse(rsp)
+}
+
+// EvidenceOfSwapWithResponse performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EvidenceOfSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EvidenceOfSwapResponse, error) {
+	rsp, err := c.EvidenceOfSwap(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEvidenceOfSwapResponse(rsp)
+}
+
+// FateOfOldWithBodyWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) FateOfOldWithBodyWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error) {
+	rsp, err := c.FateOfOldWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFateOfOldResponse(rsp)
+}
+
+// FateOfOldWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) FateOfOldWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error) {
+	rsp, err := c.FateOfOld(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFateOfOldResponse(rsp)
+}
+
+// HoldSwapWithBodyWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) HoldSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error) {
+	rsp, err := c.HoldSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldSwapResponse(rsp)
+}
+
+// HoldSwapWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) HoldSwapWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error) {
+	rsp, err := c.HoldSwap(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldSwapResponse(rsp)
+}
+
+// LeadSwapWithBodyWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LeadSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error) {
+	rsp, err := c.LeadSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeadSwapResponse(rsp)
+}
+
+// LeadSwapWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LeadSwapWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error) {
+	rsp, err := c.LeadSwap(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeadSwapResponse(rsp)
+}
+
+// NextInSwapWithBodyWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) NextInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error) {
+	rsp, err := c.NextInSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNextInSwapResponse(rsp)
+}
+
+// NextInSwapWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) NextInSwapWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error) {
+	rsp, err := c.NextInSwap(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNextInSwapResponse(rsp)
+}
+
+// ReportSwapWithResponse performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*ReportSwapResponse, error) {
+	rsp, err := c.ReportSwap(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportSwapResponse(rsp)
+}
+
+// ResumeSwapWithBodyWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ResumeSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error) {
+	rsp, err := c.ResumeSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeSwapResponse(rsp)
+}
+
+// ResumeSwapWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error) {
+	rsp, err := c.ResumeSwap(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeSwapResponse(rsp)
+}
+
+// ParseListAcceptancesResponse parses an HTTP response from a ListAcceptancesWithResponse call
+func ParseListAcceptancesResponse(rsp *http.Response) (*ListAcceptancesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAcceptancesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Acceptance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptDriveResponse parses an HTTP response from a AcceptDriveWithResponse call
+func ParseAcceptDriveResponse(rsp *http.Response) (*AcceptDriveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptDriveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Acceptance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAcceptanceResponse parses an HTTP response from a GetAcceptanceWithResponse call
+func ParseGetAcceptanceResponse(rsp *http.Response) (*GetAcceptanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAcceptanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Acceptance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePauseAcceptanceResponse parses an HTTP response from a PauseAcceptanceWithResponse call
+func ParsePauseAcceptanceResponse(rsp *http.Response) (*PauseAcceptanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PauseAcceptanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Acceptance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeAcceptanceResponse parses an HTTP response from a ResumeAcceptanceWithResponse call
+func ParseResumeAcceptanceResponse(rsp *http.Response) (*ResumeAcceptanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeAcceptanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Acceptance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopAcceptanceResponse parses an HTTP response from a StopAcceptanceWithResponse call
+func ParseStopAcceptanceResponse(rsp *http.Response) (*StopAcceptanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopAcceptanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Acceptance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseTakeOrdersResponse parses an HTTP response from a TakeOrdersWithResponse call
@@ -14304,6 +19166,204 @@ func ParseListPlannedTestsResponse(rsp *http.Response) (*ListPlannedTestsRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest PlannedTestPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCampaignsResponse parses an HTTP response from a ListCampaignsWithResponse call
+func ParseListCampaignsResponse(rsp *http.Response) (*ListCampaignsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCampaignsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Campaign
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanCampaignResponse parses an HTTP response from a PlanCampaignWithResponse call
+func ParsePlanCampaignResponse(rsp *http.Response) (*PlanCampaignResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanCampaignResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Campaign
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCampaignResponse parses an HTTP response from a GetCampaignWithResponse call
+func ParseGetCampaignResponse(rsp *http.Response) (*GetCampaignResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCampaignResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Campaign
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAbandonCampaignResponse parses an HTTP response from a AbandonCampaignWithResponse call
+func ParseAbandonCampaignResponse(rsp *http.Response) (*AbandonCampaignResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AbandonCampaignResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Campaign
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNextInCampaignResponse parses an HTTP response from a NextInCampaignWithResponse call
+func ParseNextInCampaignResponse(rsp *http.Response) (*NextInCampaignResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NextInCampaignResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Campaign
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSkipInCampaignResponse parses an HTTP response from a SkipInCampaignWithResponse call
+func ParseSkipInCampaignResponse(rsp *http.Response) (*SkipInCampaignResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SkipInCampaignResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Campaign
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14728,6 +19788,39 @@ func ParseGetBaysResponse(rsp *http.Response) (*GetBaysResponse, error) {
 	return response, nil
 }
 
+// ParseSetColdResponse parses an HTTP response from a SetColdWithResponse call
+func ParseSetColdResponse(rsp *http.Response) (*SetColdResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetColdResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListLayoutsResponse parses an HTTP response from a ListLayoutsWithResponse call
 func ParseListLayoutsResponse(rsp *http.Response) (*ListLayoutsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15050,6 +20143,35 @@ func ParseLabPartResponse(rsp *http.Response) (*LabPartResponse, error) {
 	return response, nil
 }
 
+// ParseLabPowerResponse parses an HTTP response from a LabPowerWithResponse call
+func ParseLabPowerResponse(rsp *http.Response) (*LabPowerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabPowerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLabPullResponse parses an HTTP response from a LabPullWithResponse call
 func ParseLabPullResponse(rsp *http.Response) (*LabPullResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15132,6 +20254,35 @@ func ParseSetLabSpeedResponse(rsp *http.Response) (*SetLabSpeedResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLabStuckResponse parses an HTTP response from a LabStuckWithResponse call
+func ParseLabStuckResponse(rsp *http.Response) (*LabStuckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabStuckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -16376,6 +21527,101 @@ func ParseConfirmBayResponse(rsp *http.Response) (*ConfirmBayResponse, error) {
 	return response, nil
 }
 
+// ParseListStockResponse parses an HTTP response from a ListStockWithResponse call
+func ParseListStockResponse(rsp *http.Response) (*ListStockResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStockResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []StockItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropFromStockResponse parses an HTTP response from a DropFromStockWithResponse call
+func ParseDropFromStockResponse(rsp *http.Response) (*DropFromStockResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropFromStockResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepInStockResponse parses an HTTP response from a KeepInStockWithResponse call
+func ParseKeepInStockResponse(rsp *http.Response) (*KeepInStockResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepInStockResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StockItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSwapsResponse parses an HTTP response from a ListSwapsWithResponse call
 func ParseListSwapsResponse(rsp *http.Response) (*ListSwapsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16508,6 +21754,39 @@ func ParseAbandonSwapResponse(rsp *http.Response) (*AbandonSwapResponse, error) 
 	return response, nil
 }
 
+// ParseBackInSwapResponse parses an HTTP response from a BackInSwapWithResponse call
+func ParseBackInSwapResponse(rsp *http.Response) (*BackInSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BackInSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Swap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseBeginSwapResponse parses an HTTP response from a BeginSwapWithResponse call
 func ParseBeginSwapResponse(rsp *http.Response) (*BeginSwapResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16574,8 +21853,250 @@ func ParseConfirmSwapResponse(rsp *http.Response) (*ConfirmSwapResponse, error) 
 	return response, nil
 }
 
+// ParseEvidenceOfSwapResponse parses an HTTP response from a EvidenceOfSwapWithResponse call
+func ParseEvidenceOfSwapResponse(rsp *http.Response) (*EvidenceOfSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EvidenceOfSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFateOfOldResponse parses an HTTP response from a FateOfOldWithResponse call
+func ParseFateOfOldResponse(rsp *http.Response) (*FateOfOldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FateOfOldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Swap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHoldSwapResponse parses an HTTP response from a HoldSwapWithResponse call
+func ParseHoldSwapResponse(rsp *http.Response) (*HoldSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Swap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeadSwapResponse parses an HTTP response from a LeadSwapWithResponse call
+func ParseLeadSwapResponse(rsp *http.Response) (*LeadSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeadSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Swap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNextInSwapResponse parses an HTTP response from a NextInSwapWithResponse call
+func ParseNextInSwapResponse(rsp *http.Response) (*NextInSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NextInSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Swap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportSwapResponse parses an HTTP response from a ReportSwapWithResponse call
+func ParseReportSwapResponse(rsp *http.Response) (*ReportSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SwapReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeSwapResponse parses an HTTP response from a ResumeSwapWithResponse call
+func ParseResumeSwapResponse(rsp *http.Response) (*ResumeSwapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeSwapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Swap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+
+	// (GET /acceptances)
+	ListAcceptances(ctx *echo.Context) error
+
+	// (POST /acceptances)
+	AcceptDrive(ctx *echo.Context, params AcceptDriveParams) error
+
+	// (GET /acceptances/{id})
+	GetAcceptance(ctx *echo.Context, id IdParam) error
+
+	// (POST /acceptances/{id}/pause)
+	PauseAcceptance(ctx *echo.Context, id IdParam, params PauseAcceptanceParams) error
+
+	// (POST /acceptances/{id}/resume)
+	ResumeAcceptance(ctx *echo.Context, id IdParam, params ResumeAcceptanceParams) error
+
+	// (POST /acceptances/{id}/stop)
+	StopAcceptance(ctx *echo.Context, id IdParam, params StopAcceptanceParams) error
 
 	// (GET /agent/orders)
 	TakeOrders(ctx *echo.Context, params TakeOrdersParams) error
@@ -16597,6 +22118,24 @@ type ServerInterface interface {
 
 	// (GET /calendar/tests)
 	ListPlannedTests(ctx *echo.Context, params ListPlannedTestsParams) error
+
+	// (GET /campaigns)
+	ListCampaigns(ctx *echo.Context) error
+
+	// (POST /campaigns)
+	PlanCampaign(ctx *echo.Context, params PlanCampaignParams) error
+
+	// (GET /campaigns/{id})
+	GetCampaign(ctx *echo.Context, id IdParam) error
+
+	// (POST /campaigns/{id}/abandon)
+	AbandonCampaign(ctx *echo.Context, id IdParam, params AbandonCampaignParams) error
+
+	// (POST /campaigns/{id}/next)
+	NextInCampaign(ctx *echo.Context, id IdParam, params NextInCampaignParams) error
+
+	// (POST /campaigns/{id}/skip)
+	SkipInCampaign(ctx *echo.Context, id IdParam, params SkipInCampaignParams) error
 
 	// (GET /channels)
 	ListChannels(ctx *echo.Context) error
@@ -16637,6 +22176,9 @@ type ServerInterface interface {
 	// (GET /hosts/{host}/bays)
 	GetBays(ctx *echo.Context, host string) error
 
+	// (PUT /hosts/{host}/cold)
+	SetCold(ctx *echo.Context, host string) error
+
 	// (GET /hosts/{host}/layouts)
 	ListLayouts(ctx *echo.Context, host string) error
 
@@ -16667,6 +22209,9 @@ type ServerInterface interface {
 	// (POST /lab/part)
 	LabPart(ctx *echo.Context) error
 
+	// (POST /lab/power)
+	LabPower(ctx *echo.Context) error
+
 	// (POST /lab/pull)
 	LabPull(ctx *echo.Context) error
 
@@ -16675,6 +22220,9 @@ type ServerInterface interface {
 
 	// (PUT /lab/speed)
 	SetLabSpeed(ctx *echo.Context) error
+
+	// (POST /lab/stuck)
+	LabStuck(ctx *echo.Context) error
 
 	// (GET /lights)
 	ListLights(ctx *echo.Context) error
@@ -16790,6 +22338,15 @@ type ServerInterface interface {
 	// (POST /spots)
 	ConfirmBay(ctx *echo.Context, params ConfirmBayParams) error
 
+	// (GET /stock)
+	ListStock(ctx *echo.Context) error
+
+	// (DELETE /stock/{drive})
+	DropFromStock(ctx *echo.Context, drive string) error
+
+	// (PUT /stock/{drive})
+	KeepInStock(ctx *echo.Context, drive string) error
+
 	// (GET /swaps)
 	ListSwaps(ctx *echo.Context, params ListSwapsParams) error
 
@@ -16802,16 +22359,202 @@ type ServerInterface interface {
 	// (POST /swaps/{id}/abandon)
 	AbandonSwap(ctx *echo.Context, id IdParam, params AbandonSwapParams) error
 
+	// (POST /swaps/{id}/back)
+	BackInSwap(ctx *echo.Context, id IdParam, params BackInSwapParams) error
+
 	// (POST /swaps/{id}/begin)
 	BeginSwap(ctx *echo.Context, id IdParam, params BeginSwapParams) error
 
 	// (POST /swaps/{id}/confirm)
 	ConfirmSwap(ctx *echo.Context, id IdParam, params ConfirmSwapParams) error
+
+	// (GET /swaps/{id}/evidence)
+	EvidenceOfSwap(ctx *echo.Context, id IdParam) error
+
+	// (POST /swaps/{id}/fate)
+	FateOfOld(ctx *echo.Context, id IdParam, params FateOfOldParams) error
+
+	// (POST /swaps/{id}/hold)
+	HoldSwap(ctx *echo.Context, id IdParam, params HoldSwapParams) error
+
+	// (POST /swaps/{id}/lead)
+	LeadSwap(ctx *echo.Context, id IdParam, params LeadSwapParams) error
+
+	// (POST /swaps/{id}/next)
+	NextInSwap(ctx *echo.Context, id IdParam, params NextInSwapParams) error
+
+	// (GET /swaps/{id}/report)
+	ReportSwap(ctx *echo.Context, id IdParam) error
+
+	// (POST /swaps/{id}/resume)
+	ResumeSwap(ctx *echo.Context, id IdParam, params ResumeSwapParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListAcceptances converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAcceptances(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAcceptances(ctx)
+	return err
+}
+
+// AcceptDrive converts echo context to params.
+func (w *ServerInterfaceWrapper) AcceptDrive(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AcceptDriveParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcceptDrive(ctx, params)
+	return err
+}
+
+// GetAcceptance converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAcceptance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAcceptance(ctx, id)
+	return err
+}
+
+// PauseAcceptance converts echo context to params.
+func (w *ServerInterfaceWrapper) PauseAcceptance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PauseAcceptanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PauseAcceptance(ctx, id, params)
+	return err
+}
+
+// ResumeAcceptance converts echo context to params.
+func (w *ServerInterfaceWrapper) ResumeAcceptance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ResumeAcceptanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResumeAcceptance(ctx, id, params)
+	return err
+}
+
+// StopAcceptance converts echo context to params.
+func (w *ServerInterfaceWrapper) StopAcceptance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StopAcceptanceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopAcceptance(ctx, id, params)
+	return err
 }
 
 // TakeOrders converts echo context to params.
@@ -16970,6 +22713,168 @@ func (w *ServerInterfaceWrapper) ListPlannedTests(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListPlannedTests(ctx, params)
+	return err
+}
+
+// ListCampaigns converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCampaigns(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCampaigns(ctx)
+	return err
+}
+
+// PlanCampaign converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanCampaign(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PlanCampaignParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanCampaign(ctx, params)
+	return err
+}
+
+// GetCampaign converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCampaign(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCampaign(ctx, id)
+	return err
+}
+
+// AbandonCampaign converts echo context to params.
+func (w *ServerInterfaceWrapper) AbandonCampaign(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AbandonCampaignParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AbandonCampaign(ctx, id, params)
+	return err
+}
+
+// NextInCampaign converts echo context to params.
+func (w *ServerInterfaceWrapper) NextInCampaign(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params NextInCampaignParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.NextInCampaign(ctx, id, params)
+	return err
+}
+
+// SkipInCampaign converts echo context to params.
+func (w *ServerInterfaceWrapper) SkipInCampaign(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SkipInCampaignParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SkipInCampaign(ctx, id, params)
 	return err
 }
 
@@ -17276,6 +23181,22 @@ func (w *ServerInterfaceWrapper) GetBays(ctx *echo.Context) error {
 	return err
 }
 
+// SetCold converts echo context to params.
+func (w *ServerInterfaceWrapper) SetCold(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetCold(ctx, host)
+	return err
+}
+
 // ListLayouts converts echo context to params.
 func (w *ServerInterfaceWrapper) ListLayouts(ctx *echo.Context) error {
 	var err error
@@ -17484,6 +23405,15 @@ func (w *ServerInterfaceWrapper) LabPart(ctx *echo.Context) error {
 	return err
 }
 
+// LabPower converts echo context to params.
+func (w *ServerInterfaceWrapper) LabPower(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabPower(ctx)
+	return err
+}
+
 // LabPull converts echo context to params.
 func (w *ServerInterfaceWrapper) LabPull(ctx *echo.Context) error {
 	var err error
@@ -17508,6 +23438,15 @@ func (w *ServerInterfaceWrapper) SetLabSpeed(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetLabSpeed(ctx)
+	return err
+}
+
+// LabStuck converts echo context to params.
+func (w *ServerInterfaceWrapper) LabStuck(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabStuck(ctx)
 	return err
 }
 
@@ -18201,6 +24140,47 @@ func (w *ServerInterfaceWrapper) ConfirmBay(ctx *echo.Context) error {
 	return err
 }
 
+// ListStock converts echo context to params.
+func (w *ServerInterfaceWrapper) ListStock(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListStock(ctx)
+	return err
+}
+
+// DropFromStock converts echo context to params.
+func (w *ServerInterfaceWrapper) DropFromStock(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropFromStock(ctx, drive)
+	return err
+}
+
+// KeepInStock converts echo context to params.
+func (w *ServerInterfaceWrapper) KeepInStock(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KeepInStock(ctx, drive)
+	return err
+}
+
 // ListSwaps converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSwaps(ctx *echo.Context) error {
 	var err error
@@ -18315,6 +24295,57 @@ func (w *ServerInterfaceWrapper) AbandonSwap(ctx *echo.Context) error {
 	return err
 }
 
+// BackInSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) BackInSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BackInSwapParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BackInSwap(ctx, id, params)
+	return err
+}
+
 // BeginSwap converts echo context to params.
 func (w *ServerInterfaceWrapper) BeginSwap(ctx *echo.Context) error {
 	var err error
@@ -18414,6 +24445,293 @@ func (w *ServerInterfaceWrapper) ConfirmSwap(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ConfirmSwap(ctx, id, params)
+	return err
+}
+
+// EvidenceOfSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) EvidenceOfSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EvidenceOfSwap(ctx, id)
+	return err
+}
+
+// FateOfOld converts echo context to params.
+func (w *ServerInterfaceWrapper) FateOfOld(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FateOfOldParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FateOfOld(ctx, id, params)
+	return err
+}
+
+// HoldSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) HoldSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HoldSwapParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.HoldSwap(ctx, id, params)
+	return err
+}
+
+// LeadSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) LeadSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LeadSwapParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LeadSwap(ctx, id, params)
+	return err
+}
+
+// NextInSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) NextInSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params NextInSwapParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.NextInSwap(ctx, id, params)
+	return err
+}
+
+// ReportSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) ReportSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReportSwap(ctx, id)
+	return err
+}
+
+// ResumeSwap converts echo context to params.
+func (w *ServerInterfaceWrapper) ResumeSwap(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ResumeSwapParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResumeSwap(ctx, id, params)
 	return err
 }
 
@@ -18528,6 +24846,32 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/swaps/:id/begin", wrapper.BeginSwap, options.OperationMiddlewares["beginSwap"]...)
 	router.POST(options.BaseURL+"/swaps/:id/confirm", wrapper.ConfirmSwap, options.OperationMiddlewares["confirmSwap"]...)
 	router.POST(options.BaseURL+"/swaps/:id/abandon", wrapper.AbandonSwap, options.OperationMiddlewares["abandonSwap"]...)
+	router.POST(options.BaseURL+"/swaps/:id/next", wrapper.NextInSwap, options.OperationMiddlewares["nextInSwap"]...)
+	router.POST(options.BaseURL+"/swaps/:id/back", wrapper.BackInSwap, options.OperationMiddlewares["backInSwap"]...)
+	router.POST(options.BaseURL+"/swaps/:id/hold", wrapper.HoldSwap, options.OperationMiddlewares["holdSwap"]...)
+	router.POST(options.BaseURL+"/swaps/:id/resume", wrapper.ResumeSwap, options.OperationMiddlewares["resumeSwap"]...)
+	router.POST(options.BaseURL+"/swaps/:id/lead", wrapper.LeadSwap, options.OperationMiddlewares["leadSwap"]...)
+	router.POST(options.BaseURL+"/swaps/:id/fate", wrapper.FateOfOld, options.OperationMiddlewares["fateOfOld"]...)
+	router.GET(options.BaseURL+"/swaps/:id/report", wrapper.ReportSwap, options.OperationMiddlewares["reportSwap"]...)
+	router.GET(options.BaseURL+"/swaps/:id/evidence", wrapper.EvidenceOfSwap, options.OperationMiddlewares["evidenceOfSwap"]...)
+	router.GET(options.BaseURL+"/campaigns", wrapper.ListCampaigns, options.OperationMiddlewares["listCampaigns"]...)
+	router.POST(options.BaseURL+"/campaigns", wrapper.PlanCampaign, options.OperationMiddlewares["planCampaign"]...)
+	router.GET(options.BaseURL+"/campaigns/:id", wrapper.GetCampaign, options.OperationMiddlewares["getCampaign"]...)
+	router.POST(options.BaseURL+"/campaigns/:id/next", wrapper.NextInCampaign, options.OperationMiddlewares["nextInCampaign"]...)
+	router.POST(options.BaseURL+"/campaigns/:id/skip", wrapper.SkipInCampaign, options.OperationMiddlewares["skipInCampaign"]...)
+	router.POST(options.BaseURL+"/campaigns/:id/abandon", wrapper.AbandonCampaign, options.OperationMiddlewares["abandonCampaign"]...)
+	router.GET(options.BaseURL+"/acceptances", wrapper.ListAcceptances, options.OperationMiddlewares["listAcceptances"]...)
+	router.POST(options.BaseURL+"/acceptances", wrapper.AcceptDrive, options.OperationMiddlewares["acceptDrive"]...)
+	router.GET(options.BaseURL+"/acceptances/:id", wrapper.GetAcceptance, options.OperationMiddlewares["getAcceptance"]...)
+	router.POST(options.BaseURL+"/acceptances/:id/pause", wrapper.PauseAcceptance, options.OperationMiddlewares["pauseAcceptance"]...)
+	router.POST(options.BaseURL+"/acceptances/:id/resume", wrapper.ResumeAcceptance, options.OperationMiddlewares["resumeAcceptance"]...)
+	router.POST(options.BaseURL+"/acceptances/:id/stop", wrapper.StopAcceptance, options.OperationMiddlewares["stopAcceptance"]...)
+	router.GET(options.BaseURL+"/stock", wrapper.ListStock, options.OperationMiddlewares["listStock"]...)
+	router.DELETE(options.BaseURL+"/stock/:drive", wrapper.DropFromStock, options.OperationMiddlewares["dropFromStock"]...)
+	router.PUT(options.BaseURL+"/stock/:drive", wrapper.KeepInStock, options.OperationMiddlewares["keepInStock"]...)
+	router.PUT(options.BaseURL+"/hosts/:host/cold", wrapper.SetCold, options.OperationMiddlewares["setCold"]...)
+	router.POST(options.BaseURL+"/lab/power", wrapper.LabPower, options.OperationMiddlewares["labPower"]...)
+	router.POST(options.BaseURL+"/lab/stuck", wrapper.LabStuck, options.OperationMiddlewares["labStuck"]...)
 	router.GET(options.BaseURL+"/orders/:id", wrapper.GetOrder, options.OperationMiddlewares["getOrder"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)

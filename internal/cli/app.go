@@ -198,8 +198,8 @@ func isTerminal(w io.Writer) bool {
 
 // Commands are the client's.
 func Commands() []*cli.Command {
-	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(),
-		followCommand(), poolsCommand(), poolCommand(), whatifCommand(), fitCommand(), movesCommand(), scrubCommand(), rebalanceCommand(), drainCommand(), priorityCommand(), admitCommand(), stopCommand(), recoveriesCommand(),
+	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(), campaignCommand(), acceptCommand(), stockCommand(),
+		followCommand(), poolsCommand(), poolCommand(), whatifCommand(), fitCommand(), movesCommand(), scrubCommand(), rebalanceCommand(), drainCommand(), priorityCommand(), admitCommand(), nudgeCommand(), growCommand(), stopCommand(), recoveriesCommand(),
 		hostCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), enclosureCommand(), surveyCommand(), labCommand()}
 }
 

@@ -229,6 +229,39 @@ func labCommand() *cli.Command {
 					}
 					return s.moved(res.JSON200, res, res.Body, "is in")
 				})},
+			{Name: "power", Usage: "take a host down, or bring it up", ArgsUsage: "<host> on|off", Description: "Example: lantern lab power guillemot off",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					to := cmd.Args().Get(1)
+					if cmd.Args().Len() != 2 || to != "on" && to != "off" {
+						return usage("name a host, and on or off\nExample: %s", example(cmd))
+					}
+					res, err := s.client.LabPowerWithResponse(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("%s has %s", cmd.Args().First(), map[string]string{"on": "power", "off": "no power"}[to])
+					return nil
+				})},
+			{Name: "stuck", Usage: "make the recoveries of a pool wait for a word", ArgsUsage: "<pool>", Description: "Example: lantern lab stuck soundscape\n         lantern lab stuck soundscape --over",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they begin by themselves again"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					pool, err := one(cmd, "a pool's name")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.LabStuckWithResponse(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("done")
+					return nil
+				})},
 			{Name: "silence", Usage: "the enclosures of a host tell nothing of themselves any more, and have no lights", ArgsUsage: "<host>", Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

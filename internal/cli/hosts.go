@@ -51,6 +51,31 @@ func hostCommand() *cli.Command {
 					s.out.line("%s stands in %s", h.Name, cmpOr(h.Room, "no room in particular"))
 					return nil
 				})},
+			{Name: "cold", Usage: "say that drives of a host are changed only while it is down", ArgsUsage: "<name>", Description: "Example: lantern host cold guillemot\n         lantern host cold guillemot --not",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "not", Usage: "they can be changed while it runs"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "the host's name")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.SetColdWithResponse(ctx, name, api.Cold{Cold: !cmd.Bool("not")})
+					if err != nil {
+						return unreachable(err)
+					}
+					h, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(h); done {
+						return err
+					}
+					if h.Cold {
+						s.out.line("drives of %s are changed only while it is down", h.Name)
+					} else {
+						s.out.line("drives of %s can be changed while it runs", h.Name)
+					}
+					return nil
+				})},
 			{Name: "enrol", Usage: "make a host known and print its token, once", ArgsUsage: "<name>", Description: "Example: lantern host enrol skerry",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the host's name")

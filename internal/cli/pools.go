@@ -127,6 +127,12 @@ func rebalanceCommand() *cli.Command {
 			return s.actOnPool(ctx, pool, api.PoolAction{Action: api.PoolActionActionRebalance, Below: below / 100})
 		})}
 }
+func nudgeCommand() *cli.Command {
+	return poolAction("nudge", "make a recovery begin that waits", "lantern nudge tidegauge", api.PoolActionActionNudge)
+}
+func growCommand() *cli.Command {
+	return poolAction("grow", "let a pool use all of members that were changed for larger ones", "lantern grow tidegauge", api.PoolActionActionGrow)
+}
 func stopCommand() *cli.Command {
 	return poolAction("stop", "stop the scrub or rebalance that runs in a pool", "lantern stop tidegauge", api.PoolActionActionStop)
 }

@@ -3,14 +3,55 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
+	"github.com/oapi-codegen/runtime/types"
 	"github.com/urfave/cli/v3"
 
 	"lantern/internal/api"
 )
+
+// act is a command on one swap.
+type act func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error)
+
+// swapAct makes a command that does something to one swap and then shows where it stands.
+func swapAct(name, use, eg string, flags []cli.Flag, do act) *cli.Command {
+	return &cli.Command{Name: name, Usage: use, ArgsUsage: "[swap]", Description: "Example: " + eg, Flags: flags,
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Args().Len() > 1 {
+				return usage("%s takes one swap\nExample: %s", cmd.FullName(), eg)
+			}
+			id, err := s.swapID(ctx, cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			w, err := do(ctx, s, cmd, id)
+			if err != nil {
+				return err
+			}
+			if done, err := s.out.value(w); done {
+				return err
+			}
+			s.swap(w)
+			return nil
+		})}
+}
+
+// worded is what every answer of a call offers.
+type worded interface{ StatusCode() int }
+
+// swapFrom gives a swap back from the answer of a call.
+func swapFrom[R worded](res R, err error, pick func(R) (*api.Swap, []byte)) (api.Swap, error) {
+	if err != nil {
+		return api.Swap{}, unreachable(err)
+	}
+	v, body := pick(res)
+	return got(v, res, body)
+}
 
 func swapCommand() *cli.Command {
 	list := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -26,33 +67,18 @@ func swapCommand() *cli.Command {
 			return []cell{{text: w.Id}, {text: string(w.Phase), style: bold}, {text: w.Pool}, {text: w.Old.Tail}, {text: w.New.Tail}, {text: w.Lead}, {text: w.PlannedAt.Local().Format("2006-01-02 15:04")}}
 		})
 	})
-	reason := []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why; asked for when a check warns"}}
-	act := func(name, use, eg string, flags []cli.Flag, do func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error)) *cli.Command {
-		return &cli.Command{Name: name, Usage: use, ArgsUsage: "<swap>", Description: "Example: " + eg, Flags: flags,
-			Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				id := ""
-				if cmd.Args().Len() > 1 {
-					return usage("%s takes one swap\nExample: %s", cmd.FullName(), eg)
-				}
-				id, err := s.swapID(ctx, cmd.Args().First())
-				if err != nil {
-					return err
-				}
-				w, err := do(ctx, s, cmd, id)
-				if err != nil {
-					return err
-				}
-				if done, err := s.out.value(w); done {
-					return err
-				}
-				s.swap(w)
-				return nil
-			})}
+	reason := func(use string) []cli.Flag { return []cli.Flag{&cli.StringFlag{Name: "reason", Usage: use}} }
+	why := func(cmd *cli.Command) api.Reason { return api.Reason{Reason: cmd.String("reason")} }
+	begin := []cli.Flag{
+		&cli.StringFlag{Name: "reason", Usage: "why; asked for when a check warns"},
+		&cli.StringFlag{Name: "backup", Usage: "of which day the newest backup is that you vouch for, such as 2026-11-22; asked for where nothing more may fail"},
+		&cli.BoolFlag{Name: "no-backup", Usage: "say that there is none"},
+		&cli.StringFlag{Name: "lose", Usage: "the pool's name, letter by letter: the volumes that the checks name are lost, and so be it"},
 	}
 	return &cli.Command{Name: "swap", Usage: "replace a drive, step by step", Description: "Example: lantern swap plan 7F412", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all swaps, the newest first", Description: "Example: lantern swap list", Action: list},
-			{Name: "plan", Usage: "look before anything is touched", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412",
+			{Name: "plan", Usage: "look before anything is touched: what will be done, why so, and what speaks against it", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive to replace")
 					if err != nil {
@@ -72,53 +98,195 @@ func swapCommand() *cli.Command {
 					s.swap(w)
 					return nil
 				})},
-			act("show", "where a swap stands", "lantern swap show", nil, func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
+			swapAct("show", "where a swap stands", "lantern swap show", nil, func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
 				return s.getSwap(ctx, id)
 			}),
-			act("begin", "start a planned swap", "lantern swap begin --reason \"backup of last night\"", reason, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				res, err := s.client.BeginSwapWithResponse(ctx, id, nil, api.Reason{Reason: cmd.String("reason")})
-				if err != nil {
-					return api.Swap{}, unreachable(err)
+			swapAct("begin", "start a planned swap", "lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22", begin, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+				req := api.BeginSwap{Reason: cmd.String("reason"), NoBackup: cmd.Bool("no-backup"), Pool: cmd.String("lose")}
+				if day := cmd.String("backup"); day != "" {
+					at, err := time.Parse(time.DateOnly, day)
+					if err != nil {
+						return api.Swap{}, usage("--backup takes a day such as 2026-11-22, not %q", day)
+					}
+					req.Backup = types.Date{Time: at}
 				}
-				return got(res.JSON200, res, res.Body)
+				res, err := s.client.BeginSwapWithResponse(ctx, id, nil, req)
+				return swapFrom(res, err, func(r *api.BeginSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
 			}),
-			act("confirm", "confirm the new drive by its label tail", "lantern swap confirm --tail 7F412", []cli.Flag{&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"}},
+			swapAct("next", "do what the step is about: give its order, or say that it was done by hand", "lantern swap next", reason("why it goes on although something speaks against it"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-					tail := cmd.String("tail")
-					if tail == "" {
-						fmt.Fprint(s.errOut, "label tail of the drive you put in: ")
-						end := s.guard(ctx)
-						line, err := bufio.NewReader(s.in).ReadString('\n')
-						end()
-						if tail = strings.TrimSpace(line); tail == "" {
-							if err != nil {
-								return api.Swap{}, usage("no label tail was typed; give it with --tail")
-							}
-							return api.Swap{}, usage("no label tail was typed")
-						}
+					res, err := s.client.NextInSwapWithResponse(ctx, id, nil, why(cmd))
+					return swapFrom(res, err, func(r *api.NextInSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				}),
+			swapAct("back", "go back where that can be undone", "lantern swap back", nil, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+				res, err := s.client.BackInSwapWithResponse(ctx, id, nil, api.Reason{})
+				return swapFrom(res, err, func(r *api.BackInSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+			}),
+			swapAct("confirm", "confirm the new drive by its label tail", "lantern swap confirm --tail 7F412", []cli.Flag{&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"}},
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					tail, err := s.typed(ctx, cmd.String("tail"), "label tail of the drive you put in", "label tail", "--tail")
+					if err != nil {
+						return api.Swap{}, err
 					}
 					res, err := s.client.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: tail})
-					if err != nil {
-						return api.Swap{}, unreachable(err)
-					}
-					return got(res.JSON200, res, res.Body)
+					return swapFrom(res, err, func(r *api.ConfirmSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
 				}),
-			act("abandon", "end a swap before its end, and be told what is owed", "lantern swap abandon --reason \"no spare at hand\"", reason, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				res, err := s.client.AbandonSwapWithResponse(ctx, id, nil, api.Reason{Reason: cmd.String("reason")})
-				if err != nil {
-					return api.Swap{}, unreachable(err)
-				}
-				return got(res.JSON200, res, res.Body)
+			swapAct("hold", "hold a swap: nothing is ordered until it goes on", "lantern swap hold --reason \"the new drive comes tomorrow\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+				res, err := s.client.HoldSwapWithResponse(ctx, id, nil, why(cmd))
+				return swapFrom(res, err, func(r *api.HoldSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
 			}),
+			swapAct("resume", "go on with a swap that is held", "lantern swap resume", nil, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+				res, err := s.client.ResumeSwapWithResponse(ctx, id, nil, api.Reason{})
+				return swapFrom(res, err, func(r *api.ResumeSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+			}),
+			swapAct("lead", "hand the lead to somebody else, or take it over", "lantern swap lead --to bo\n         lantern swap lead --reason \"ida went home\"",
+				append(reason("why you take it over from somebody"), &cli.StringFlag{Name: "to", Usage: "who leads from now on; without it, you"}), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					res, err := s.client.LeadSwapWithResponse(ctx, id, nil, api.LeadSwap{To: cmd.String("to"), Reason: cmd.String("reason")})
+					return swapFrom(res, err, func(r *api.LeadSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				}),
+			swapAct("abandon", "end a swap before its end, and be told what is owed", "lantern swap abandon --reason \"no spare at hand\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+				res, err := s.client.AbandonSwapWithResponse(ctx, id, nil, why(cmd))
+				return swapFrom(res, err, func(r *api.AbandonSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+			}),
+			{Name: "fate", Usage: "say what becomes of the drive that was replaced: return, stock or destroy", ArgsUsage: "<swap> <fate>", Description: "Example: lantern swap fate 7F412 return --note \"half a year of warranty left\"",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usage("name a swap and what becomes of its old drive\nExample: %s", example(cmd))
+					}
+					id, err := s.swapID(ctx, cmd.Args().First())
+					if err != nil {
+						return err
+					}
+					res, err := s.client.FateOfOldWithResponse(ctx, id, nil, api.OldFate{Fate: api.OldFateFate(cmd.Args().Get(1)), Note: cmd.String("note")})
+					w, err := swapFrom(res, err, func(r *api.FateOfOldResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(w); done {
+						return err
+					}
+					s.swap(w)
+					return nil
+				})},
+			{Name: "report", Usage: "the record of a swap: steps, people, checks, and how long at which margin", ArgsUsage: "[swap]", Description: "Example: lantern swap report 7F412\n         lantern --output json swap report 7F412 > record.json\n         lantern swap report 7F412 --evidence return-7F412.zip",
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "evidence", Usage: "write what a return under warranty is argued with to this file"}},
+				Action: with(swapReport)},
 		}}
+}
+
+// typed takes what a person read and typed: from a flag, else it is asked for. Nothing else stands for it.
+func (s *session) typed(ctx context.Context, given, ask, what, flag string) (string, error) {
+	if given != "" {
+		return given, nil
+	}
+	fmt.Fprintf(s.errOut, "%s: ", ask)
+	end := s.guard(ctx)
+	line, err := bufio.NewReader(s.in).ReadString('\n')
+	end()
+	if line = strings.TrimSpace(line); line != "" {
+		return line, nil
+	}
+	if err != nil {
+		return "", usage("no %s was typed; give it with %s", what, flag)
+	}
+	return "", usage("no %s was typed", what)
+}
+
+func swapReport(ctx context.Context, s *session, cmd *cli.Command) error {
+	name := cmd.Args().First()
+	id, err := s.swapID(ctx, name)
+	var f *Failure
+	if err != nil && name == "" && errors.As(err, &f) && f.Code == ExitFailed {
+		return usage("no swap is open; say which: lantern swap list\nExample: %s", example(cmd))
+	}
+	if err != nil {
+		return err
+	}
+	if file := cmd.String("evidence"); file != "" {
+		res, err := s.client.EvidenceOfSwapWithResponse(ctx, id)
+		if err != nil {
+			return unreachable(err)
+		}
+		if res.StatusCode() != 200 {
+			return told(res.StatusCode(), res.Body)
+		}
+		if err := os.WriteFile(file, res.Body, 0o600); err != nil {
+			return err
+		}
+		s.out.line("%s, %s", file, decimal(int64(len(res.Body))))
+		return nil
+	}
+	res, err := s.client.ReportSwapWithResponse(ctx, id)
+	if err != nil {
+		return unreachable(err)
+	}
+	r, err := got(res.JSON200, res, res.Body)
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(r); done {
+		return err
+	}
+	s.report(r)
+	return nil
+}
+
+// report prints the record of a swap.
+func (s *session) report(r api.SwapReport) {
+	o, w := s.out, r.Swap
+	when := func(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+	o.line("%s", o.paint(fmt.Sprintf("Record of the swap of %s in %s, slot %s", w.Old.Tail, w.Pool, w.Slot), bold))
+	o.line("%s; %s", w.Recipe, strings.Join(w.Why, "; "))
+	o.line("out  %s  %s  serial %s", w.Old.Tail, w.Old.Model, w.Old.Serial)
+	if w.New.Tail != "" {
+		o.line("in   %s  %s  serial %s", w.New.Tail, w.New.Model, w.New.Serial)
+	}
+	o.line("people: %s; written %s", strings.Join(r.People, ", "), when(r.WrittenAt))
+	if len(w.Loses) > 0 {
+		o.line("%s", o.paint("lost on purpose: "+strings.Join(w.Loses, ", "), loud))
+	}
+	o.line("")
+	o.line("%s", o.paint("Steps", bold))
+	for _, st := range r.Steps {
+		o.line("  %s  %8s  %s", when(st.From), span(time.Duration(st.Seconds*1e9)), st.Title)
+	}
+	o.line("")
+	o.line("%s", o.paint("Margin", bold))
+	for _, m := range r.Margins {
+		o.line("  %s  %8s  %s", when(m.From), span(time.Duration(m.Seconds*1e9)), m.Margin.Words)
+	}
+	if len(w.Began) > 0 {
+		o.line("")
+		o.line("%s", o.paint("Checks when it began", bold))
+		s.checks(w.Began)
+	}
+	if len(w.Closing) > 0 {
+		o.line("")
+		o.line("%s", o.paint("Checks at its end", bold))
+		s.checks(w.Closing)
+	}
+	o.line("")
+	o.line("%s", o.paint("What was said, done and seen", bold))
+	for _, e := range w.Log {
+		o.line("  %s  %-10s %s", when(e.At), e.Who, e.Says)
+	}
+	if w.Fate.Fate != "" {
+		o.line("")
+		o.line("the old drive: %s, by %s, %s %s", w.Fate.Fate, w.Fate.By, when(w.Fate.At), w.Fate.Note)
+	}
+	if len(w.Siblings) > 0 {
+		o.line("")
+		o.line("%s", o.paint("Of the same batch", bold))
+		for _, x := range w.Siblings {
+			o.line("  %s  %-8s %-22s %s", x.Tail, x.Verdict, cmpOr(x.Bay, "no known bay"), x.Says)
+		}
+	}
 }
 
 func (s *session) getSwap(ctx context.Context, id string) (api.Swap, error) {
 	res, err := s.client.GetSwapWithResponse(ctx, id)
-	if err != nil {
-		return api.Swap{}, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return swapFrom(res, err, func(r *api.GetSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
 }
 
 // swapID finds a swap by its id, the label tail of its old drive, or, with no name, the only one that is open.
@@ -177,9 +345,16 @@ func (s *session) swap(w api.Swap) {
 	case w.New.Tail != "":
 		o.line("new  %s  %s  %s", o.paint(w.New.Tail, bold), w.New.Model, w.New.Bay)
 	}
+	o.line("%s", o.paint(w.Recipe, bold))
+	for _, x := range w.Why {
+		o.line("  %s", o.paint("because "+x, dim))
+	}
 	for _, x := range w.Wrong {
 		o.line("")
 		o.line("%s", o.paint(" STOP  "+x.Says+" ", loud))
+	}
+	if w.Held != "" {
+		o.line("%s", o.paint("held: "+w.Held, loud))
 	}
 	if w.Refused != "" {
 		o.line("%s", o.paint("refused: "+strings.TrimSpace(w.RefusedTail+" "+w.Refused), loud))
@@ -189,15 +364,28 @@ func (s *session) swap(w api.Swap) {
 		s.checks(w.Checks)
 		o.line("")
 	}
+	var now api.Step
 	for _, st := range w.Steps {
 		switch st.State {
-		case api.Past:
+		case api.StepStatePast:
 			o.line("  %s %s", o.paint("✓", good), o.paint(st.Title, dim))
-		case api.Now:
+		case api.StepStateNow:
+			now = st
 			o.line("  %s %s", o.paint("▶", loud), o.paint(st.Title, bold))
 			o.line("      %s", st.What)
 			o.line("      %s", o.paint("why: "+st.Why, dim))
+			if len(st.Needs) > 0 {
+				o.line("      %s", o.paint("bring: "+strings.Join(st.Needs, "; "), dim))
+			}
 			o.line("      %s", o.paint("you should see: "+st.Expect, dim))
+			for _, x := range []struct{ what, says string }{{"usually", st.Takes}, {"if not", st.IfNot}} {
+				if x.says != "" {
+					o.line("      %s", o.paint(x.what+": "+x.says, dim))
+				}
+			}
+			if w.Hold != "" {
+				o.line("      %s", o.paint("not now: "+w.Hold, loud))
+			}
 		default:
 			o.line("    %s", o.paint(st.Title, dim))
 		}
@@ -213,13 +401,40 @@ func (s *session) swap(w api.Swap) {
 		o.line("")
 		o.line("  %s", w.Log[len(w.Log)-1].Says)
 	}
-	switch w.Phase {
-	case api.SwapPhasePlanned:
-		o.line("  next: lantern swap begin")
-	case api.SwapPhaseConfirm:
+	s.swapNext(w, now)
+}
+
+// swapNext says which command comes next.
+func (s *session) swapNext(w api.Swap, now api.Step) {
+	o := s.out
+	switch {
+	case w.Held != "":
+		o.line("  next: lantern swap resume")
+	case w.Phase == api.SwapPhasePlanned:
+		flags := ""
+		for _, c := range w.Checks {
+			switch {
+			case c.Id == "backup" && c.Result == api.Warns:
+				flags += " --backup <day>"
+			case len(c.Loses) > 0:
+				flags += " --lose <pool>"
+			}
+		}
+		for _, c := range w.Checks {
+			if c.Result == api.Warns {
+				flags = " --reason \"...\"" + flags
+				break
+			}
+		}
+		o.line("  next: lantern swap begin%s", flags)
+	case w.Phase == api.SwapPhaseConfirm:
 		o.line("  next: lantern swap confirm --tail <label tail>")
-	case api.SwapPhaseRecover, api.SwapPhaseJoin:
+	case now.Acts && w.Hold == "":
+		o.line("  next: lantern swap next")
+	case w.Phase == api.SwapPhaseRecover || w.Phase == api.SwapPhaseJoin || w.Recovery.State == api.RecoveryStateRunning:
 		o.line("  next: lantern follow %s", w.Pool)
+	case w.Phase == api.SwapPhaseClosed && w.Fate.Fate == "":
+		o.line("  next: lantern swap fate %s return|stock|destroy", w.Old.Tail)
 	}
 }
 

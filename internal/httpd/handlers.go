@@ -222,65 +222,6 @@ func (s *Server) LightOff(c *echo.Context, id api.IdParam) error {
 	return answer(c, http.StatusAccepted, l, err)
 }
 
-// ListSwaps lists swaps.
-func (s *Server) ListSwaps(c *echo.Context, p api.ListSwapsParams) error {
-	return c.JSON(http.StatusOK, s.Service.Swaps(p.Open))
-}
-
-// swap answers with a swap and its version.
-func (s *Server) swap(c *echo.Context, status int, w api.Swap, err error) error {
-	if err == nil {
-		c.Response().Header().Set("ETag", service.ETag(w.Version))
-	}
-	return answer(c, status, w, err)
-}
-
-// PlanSwap plans one.
-func (s *Server) PlanSwap(c *echo.Context, _ api.PlanSwapParams) error {
-	req, err := take[api.PlanSwap](c, maxBody)
-	if err != nil {
-		return err
-	}
-	w, err := s.Service.PlanSwap(person(c), req.Drive)
-	return s.swap(c, http.StatusCreated, w, err)
-}
-
-// GetSwap gives one.
-func (s *Server) GetSwap(c *echo.Context, id api.IdParam) error {
-	w, err := s.Service.Swap(id)
-	return s.swap(c, http.StatusOK, w, err)
-}
-
-// BeginSwap begins one.
-func (s *Server) BeginSwap(c *echo.Context, id api.IdParam, p api.BeginSwapParams) error {
-	req, err := take[api.Reason](c, maxBody)
-	if err != nil {
-		return err
-	}
-	w, err := s.Service.BeginSwap(person(c), id, p.IfMatch, req.Reason)
-	return s.swap(c, http.StatusOK, w, err)
-}
-
-// ConfirmSwap confirms the new drive.
-func (s *Server) ConfirmSwap(c *echo.Context, id api.IdParam, p api.ConfirmSwapParams) error {
-	req, err := take[api.ConfirmTail](c, maxBody)
-	if err != nil {
-		return err
-	}
-	w, err := s.Service.ConfirmSwap(person(c), id, p.IfMatch, req.Tail)
-	return s.swap(c, http.StatusOK, w, err)
-}
-
-// AbandonSwap abandons one.
-func (s *Server) AbandonSwap(c *echo.Context, id api.IdParam, p api.AbandonSwapParams) error {
-	req, err := take[api.Reason](c, maxBody)
-	if err != nil {
-		return err
-	}
-	w, err := s.Service.AbandonSwap(person(c), id, p.IfMatch, req.Reason)
-	return s.swap(c, http.StatusOK, w, err)
-}
-
 // GetOrder gives one order.
 func (s *Server) GetOrder(c *echo.Context, id api.IdParam) error {
 	o, err := s.Service.Order(id)

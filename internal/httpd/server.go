@@ -46,6 +46,8 @@ type Lab interface {
 	SetSpeed(float64)
 	Pull(bay string) (lab.Moved, error)
 	Silence(host string, mute bool) error
+	Power(host string, on bool) error
+	Stick(pool string, stuck bool) error
 	Blinks() []string
 	Break(host, part string, well bool) error
 	Insert(bay string, s lab.Shelf) (lab.Moved, error)

@@ -21,14 +21,16 @@ type Drive struct {
 	Holds  []string          `json:"holds,omitempty"`
 	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
 	// Strain is what recoveries have cost its users so far, in milliseconds of waiting.
-	Strain  float64   `json:"strain,omitempty"`
-	SlowAt  time.Time `json:"slow_at,omitzero"`
-	Runs    []Run     `json:"runs,omitempty"`   // self-tests that were asked for
-	Shelf   bool      `json:"shelf,omitempty"`  // came from the shelf while the lab ran
-	Tested  time.Time `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
-	Backup  int       `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
-	Span    [2]uint64 `json:"span,omitzero"`    // of its selective test
-	blinked time.Time // real time: when its activity light last flashed
+	Strain float64   `json:"strain,omitempty"`
+	SlowAt time.Time `json:"slow_at,omitzero"`
+	Runs   []Run     `json:"runs,omitempty"`   // self-tests that were asked for
+	Shelf  bool      `json:"shelf,omitempty"`  // came from the shelf while the lab ran
+	Tested time.Time `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
+	Backup int       `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
+	Span   [2]uint64 `json:"span,omitzero"`    // of its selective test
+	// Written is what its surface was filled with, stretch by stretch.
+	Written map[int64]uint64 `json:"written,omitempty"`
+	blinked time.Time        // real time: when its activity light last flashed
 }
 
 // Run is a self-test that somebody started; Stopped is zero when nobody stopped it.
@@ -108,6 +110,7 @@ type FaultKind string
 const (
 	FaultAttribute  FaultKind = "attribute" // its raw value grows by PerDay from From on, in steps of whole numbers
 	FaultFailedTest FaultKind = "failed-test"
+	FaultWeakSpot   FaultKind = "weak-spot"    // what is written at its LBA is not what is read back
 	FaultDamaged    FaultKind = "damaged-page" // its SMART data page has a wrong checksum
 )
 

@@ -46,6 +46,7 @@ type Host struct {
 	Speaks string             `json:"speaks,omitempty"` // which of its enclosures speaks SES
 	Broken []string           `json:"broken,omitempty"` // parts of it that failed
 	Mute   bool               `json:"mute,omitempty"`   // its enclosures tell nothing of themselves, and have no lights
+	Off    bool               `json:"off,omitempty"`  // it has no power
 	fleet  *Fleet
 	past   time.Time // when it answers as of another moment
 }
@@ -276,6 +277,9 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 	t := h.time()
 	if h.past.IsZero() {
 		f.advance(t)
+		if h.Off {
+			return nil, errOff
+		}
 	}
 	var out []agent.Found
 	for _, d := range f.Drives {
@@ -288,7 +292,7 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 			section, bay = "", 0 // its enclosure tells, or nobody does
 		}
 		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(), Port: fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay), Address: d.Desc.WWN,
-			Read: func(int64, []byte) error { return h.read(d) }, Section: section, Bay: bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
+			Read: func(int64, []byte) error { return h.read(d) }, Surface: h.surface(d), Section: section, Bay: bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Stat: d.stat(t),
 			Failures: func() (int64, bool) { return 0, true }})
 	}
 	slices.SortFunc(out, func(a, b agent.Found) int { return strings.Compare(a.Path, b.Path) })
@@ -319,6 +323,40 @@ func (f *Fleet) Silence(host string, mute bool) error {
 		}
 	}
 	return impossible("the lab has no host %q", host)
+}
+
+var errOff = errors.New("the host has no power")
+
+// off says whether a host has no power.
+func (f *Fleet) off(host string) bool {
+	return slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name == host && h.Off })
+}
+
+// Power takes a host down, or brings it up.
+func (f *Fleet) Power(host string, on bool) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, h := range f.Hosts {
+		if h.Name == host {
+			f.advance(f.clock.Now())
+			h.Off = !on
+			return f.save()
+		}
+	}
+	return impossible("the lab has no host %q", host)
+}
+
+// Stick makes the recoveries of a pool wait for a word, or not.
+func (f *Fleet) Stick(name string, stuck bool) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, p := range f.Pools {
+		if p.Name == name {
+			p.Stuck = stuck
+			return f.save()
+		}
+	}
+	return impossible("the lab has no pool %q", name)
 }
 
 // Blinks lists the bays in which an activity light blinked within the last two seconds of real time, as eyes see it.

@@ -8,6 +8,7 @@ import (
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -23,10 +24,13 @@ func (k Keeper) Pools(context.Context, func(string) string) ([]pools.Snapshot, e
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.advance(f.clock.Now())
+	if f.off(k.Host) {
+		return nil, errOff
+	}
 	var out []pools.Snapshot
 	for _, p := range f.Pools {
 		if p.Host == k.Host {
-			out = append(out, pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs), Offers: p.offers(), Priority: cmp.Or(p.Priority, recovery.Normal)})
+			out = append(out, pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs), Offers: p.offers(), Priority: cmp.Or(p.Priority, recovery.Normal), Waits: p.waits()})
 		}
 	}
 	return out, nil
@@ -42,6 +46,9 @@ func (p *Pool) on(host string) bool {
 func (k Keeper) change(id string, f func(p *Pool, t time.Time) (string, error)) (string, error) {
 	k.Fleet.mu.Lock()
 	defer k.Fleet.mu.Unlock()
+	if k.Fleet.off(k.Host) {
+		return "", errOff
+	}
 	for _, p := range k.Fleet.Pools {
 		if p.ID == id && p.on(k.Host) {
 			says, err := f(p, k.Fleet.clock.Now())
@@ -54,7 +61,7 @@ func (k Keeper) change(id string, f func(p *Pool, t time.Time) (string, error)) 
 	return "", pools.ErrNoSuchPool
 }
 
-// Join puts a drive in place of a member that is gone, and begins to fill it.
+// Join puts a drive in place of a member that is gone, and begins to fill it; or beside one that still helps.
 func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string, error) {
 	return k.change(id, func(p *Pool, now time.Time) (string, error) {
 		says, err := "", fmt.Errorf("%s has no slot %q", p.Name, slot)
@@ -62,16 +69,37 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 			if m.Slot != slot {
 				return
 			}
-			if m.State != pool.Missing && m.State != pool.Out && m.State != pool.Faulty {
+			helps := m.State == pool.Online || m.State == pool.Failing
+			if helps && (!slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") || m.State == pool.Recovering {
 				err = fmt.Errorf("slot %s of %s is still %s", slot, p.Name, m.State)
 				return
 			}
-			m.Drive, m.State, m.Size, err = t.Key, pool.Recovering, t.Size, nil
-			if d := p.fleet.byKey[t.Key]; d != nil {
+			d := p.fleet.byKey[t.Key]
+			if d != nil {
 				d.Holds = []string{"member of " + p.Name}
+			}
+			if helps {
+				if p.Beside == nil {
+					p.Beside = map[string]string{}
+				}
+				p.Beside[slot], err = t.Key, nil
+				w := p.laid().BeginBack(p.Fill, slot, slot+beside)
+				w.Slot = slot
+				p.record(w, slot, t.Key, now)
+				says = fmt.Sprintf("it is filled beside slot %s, the %s has begun", slot, p.Fill)
+				return
+			}
+			m.Drive, m.State, m.Size, err = t.Key, pool.Recovering, t.Size, nil
+			if d != nil {
 				if s, in := d.at(now); in {
 					m.Domain = s.Host
 				}
+			}
+			if p.Stuck {
+				p.laid().Blank(slot)
+				p.Waiting = append(p.Waiting, slot)
+				says = fmt.Sprintf("it is at slot %s; its %s has not begun", slot, p.Fill)
+				return
 			}
 			if spare := p.standsIn(slot); spare != "" {
 				// The spare carries on until the new one holds all, and then stands by again.
@@ -79,7 +107,7 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 				p.record(p.laid().BeginBack(p.Fill, spare, slot), slot, t.Key, now)
 			} else {
 				p.laid().Blank(slot)
-				p.begin(p.Fill, slot, t.Key, now)
+				p.fill(slot, t.Key, now)
 			}
 			says = fmt.Sprintf("it fills slot %s, the %s has begun", slot, p.Fill)
 		})
@@ -101,10 +129,22 @@ func (k Keeper) Begin(_ context.Context, id string, task pools.Task) (string, er
 				return "", fmt.Errorf("a %s is running in %s", r.Kind, p.Name)
 			}
 		}
+		if kind == recovery.Grow {
+			w := p.laid().Begin(recovery.Scrub, "", &p.Pool) // everything is read and laid anew
+			w.Kind = recovery.Grow
+			p.record(w, "", "", now)
+			return fmt.Sprintf("%s begins to use all of its members", p.Name), nil
+		}
+		if kind == recovery.Rebalance && len(task.Slots) > 0 {
+			return p.refill(task.Slots, now)
+		}
 		if kind != recovery.Scrub && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {
 			return "", pools.ErrNotOffered // stripes as wide as the group lie where they lie
 		}
 		if kind == recovery.Drain {
+			if len(task.Slots) > 0 {
+				return p.drainAll(task.Slots, now)
+			}
 			m, group, ok := p.Pool.Slot(task.Slot)
 			if !ok || group == "" || m.State != pool.Online {
 				return "", fmt.Errorf("%s has no member %q that could be drained", p.Name, task.Slot)
@@ -130,11 +170,120 @@ func (k Keeper) Prioritise(_ context.Context, id string, to recovery.Priority) (
 
 // offers is what can be asked of the pool.
 func (p *Pool) offers() []pools.Offer {
-	out := []pools.Offer{pools.OfferJoin, pools.OfferScrub, pools.OfferStop, pools.OfferPriority}
-	if slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {
-		out = append(out, pools.OfferRebalance, pools.OfferDrain)
+	out := []pools.Offer{pools.OfferJoin, pools.OfferScrub, pools.OfferStop, pools.OfferPriority, pools.OfferNudge}
+	spread, heals, parity := false, false, false
+	for _, g := range p.Groups {
+		spread, heals = spread || g.Spread, heals || g.Heals
+		parity = parity || slices.ContainsFunc(g.Members, func(m pool.Member) bool { return m.Parity })
+	}
+	switch {
+	case spread:
+		out = append(out, pools.OfferRebalance, pools.OfferDrain, pools.OfferRefill)
+		if heals {
+			out = append(out, pools.OfferRelease)
+		}
+	case !parity:
+		out = append(out, pools.OfferBeside, pools.OfferGrow)
 	}
 	return out
+}
+
+// fill begins to bring a member what it lacks.
+func (p *Pool) fill(slot, driveKey string, now time.Time) {
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.Slot == slot {
+			m.State = pool.Online // it takes what others give from now on
+		}
+	})
+	p.record(p.laid().BeginFill(p.Fill, slot, &p.Pool), slot, driveKey, now)
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.Slot == slot {
+			m.State = pool.Recovering
+		}
+	})
+}
+
+// drainAll empties several members together.
+func (p *Pool) drainAll(slots []string, now time.Time) (string, error) {
+	at := map[string]pool.Member{}
+	for _, s := range slots {
+		m, group, ok := p.Pool.Slot(s)
+		if !ok || group == "" || m.State != pool.Online {
+			return "", fmt.Errorf("%s has no member %q that could be drained", p.Name, s)
+		}
+		at[s] = m
+	}
+	for _, w := range p.laid().BeginDrains(slots, &p.Pool) {
+		p.record(w, w.Slot, at[w.Slot].Drive, now)
+	}
+	return fmt.Sprintf("the drains of slots %s have begun", strings.Join(slots, ", ")), nil
+}
+
+// refill fills members again that were drained and are still in their places.
+func (p *Pool) refill(slots []string, now time.Time) (string, error) {
+	var filled []string
+	for _, s := range slots {
+		m, _, _ := p.Pool.Slot(s)
+		d := p.fleet.byKey[m.Drive]
+		if d == nil || m.State != pool.Out {
+			continue
+		}
+		if st, in := d.at(now); !in || p.fleet.off(st.Host) {
+			continue
+		}
+		p.fill(s, m.Drive, now)
+		filled = append(filled, s)
+	}
+	if len(filled) == 0 {
+		return "", fmt.Errorf("none of slots %s waits to be filled", strings.Join(slots, ", "))
+	}
+	return fmt.Sprintf("slots %s are filled again", strings.Join(filled, ", ")), nil
+}
+
+// waits says why a filling does not begin.
+func (p *Pool) waits() string {
+	if len(p.Waiting) > 0 {
+		return "recoveries of " + p.Name + " were put off by hand"
+	}
+	return ""
+}
+
+// Release lets the pool forget a place whose member was drained.
+func (k Keeper) Release(_ context.Context, id, slot string) (string, error) {
+	return k.change(id, func(p *Pool, _ time.Time) (string, error) {
+		if !slices.Contains(p.offers(), pools.OfferRelease) {
+			return "", pools.ErrNotOffered
+		}
+		m, _, ok := p.Pool.Slot(slot)
+		if !ok || m.State != pool.Out {
+			return "", fmt.Errorf("slot %s of %s is %s: only one that was drained is forgotten", slot, p.Name, m.State)
+		}
+		if d := p.fleet.byKey[m.Drive]; d != nil {
+			d.Holds = nil
+		}
+		p.Everyone(func(_ string, x *pool.Member) {
+			if x.Slot == slot {
+				x.Drive = ""
+			}
+		})
+		return fmt.Sprintf("slot %s is off the map", slot), nil
+	})
+}
+
+// Nudge lets fillings begin that were put off.
+func (k Keeper) Nudge(_ context.Context, id string) (string, error) {
+	return k.change(id, func(p *Pool, now time.Time) (string, error) {
+		if len(p.Waiting) == 0 {
+			return "", fmt.Errorf("nothing waits in %s", p.Name)
+		}
+		slots := p.Waiting
+		p.Stuck, p.Waiting = false, nil
+		for _, s := range slots {
+			m, _, _ := p.Pool.Slot(s)
+			p.fill(s, m.Drive, now)
+		}
+		return fmt.Sprintf("the %s of slots %s has begun", p.Fill, strings.Join(slots, ", ")), nil
+	})
 }
 
 // Lies says what lies at an address. Lab pools fill their members from the beginning.

@@ -86,7 +86,7 @@ func TestSwapInTheLab(t *testing.T) {
 	require.ErrorContains(t, err, "no bay")
 	fresh := f.Drives[len(f.Drives)-1]
 	target := pools.Target{Key: fresh.key(), Size: fresh.Desc.Capacity}
-	_, err = k.Join(t.Context(), p.ID, "1.6", target)
+	_, err = Keeper{f, "guillemot"}.Join(t.Context(), f.named("logbook").ID, "data.1", target)
 	require.ErrorContains(t, err, "still online", "a member that is there is not thrown out")
 	_, err = Keeper{f, "petrel"}.Join(t.Context(), p.ID, "1.7", target)
 	require.ErrorIs(t, err, pools.ErrNoSuchPool)

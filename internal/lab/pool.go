@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -30,6 +31,11 @@ type Pool struct {
 	Wrote    time.Time         `json:"wrote"`
 	Priority recovery.Priority `json:"priority,omitempty"`
 	fleet    *Fleet
+	// Beside says which drive is being filled beside the member at a slot that still helps.
+	Beside map[string]string `json:"beside,omitempty"`
+	// Stuck makes fillings wait for a word; Waiting are the slots that do.
+	Stuck   bool     `json:"stuck,omitempty"`
+	Waiting []string `json:"waiting,omitempty"`
 	// StandIn says for which slot each spare stands in that has taken over.
 	StandIn map[string]string `json:"stand_in,omitempty"`
 	tried   map[string]bool   // slots of which it was tried to restore what lay on them
@@ -60,6 +66,9 @@ func (f *Fleet) advance(t time.Time) {
 	}
 	f.last = t
 	for _, p := range f.Pools {
+		if f.off(p.Host) {
+			continue // nobody keeps it: it stands still
+		}
 		p.notice(t)
 		p.heal(t)
 		p.takeOver(t)
@@ -86,7 +95,7 @@ func (p *Pool) notice(t time.Time) {
 		present := false
 		if d := p.fleet.byKey[m.Drive]; d != nil {
 			s, in := d.at(t)
-			present = in && s.Host == m.Domain
+			present = in && s.Host == m.Domain && !p.fleet.off(s.Host)
 		}
 		switch {
 		case !present && (m.State == pool.Online || m.State == pool.Recovering || m.State == pool.Standby):
@@ -161,7 +170,7 @@ func (p *Pool) takeOver(t time.Time) {
 			e.Blank(s.Slot)
 			// Its place stays in memory, but what lay there is the spare's to carry now.
 			m.State = pool.Out
-			s.State, s.Used, s.Needs = pool.Recovering, m.Used, m.Needs
+			s.State, s.Used, s.Needs, s.StandsFor = pool.Recovering, m.Used, m.Needs, m.Slot
 			if p.StandIn == nil {
 				p.StandIn = map[string]string{}
 			}
@@ -195,7 +204,7 @@ func (p *Pool) relieve(slot string) {
 		if i := slices.IndexFunc(g.Members, func(m pool.Member) bool { return m.Slot == spare }); i >= 0 {
 			s := g.Members[i]
 			g.Members = slices.Delete(slices.Clone(g.Members), i, i+1)
-			if s.Used = 0; s.State == pool.Online {
+			if s.Used, s.StandsFor = 0, ""; s.State == pool.Online {
 				s.State = pool.Standby
 			}
 			p.Spares = append(slices.Clone(p.Spares), s)
@@ -233,6 +242,9 @@ func (p *Pool) bench(t time.Time) engine.Bench {
 	at := map[string]*pool.Member{}
 	p.Everyone(func(_ string, m *pool.Member) { at[m.Slot] = m })
 	drives := func(slot string) *Drive {
+		if of, found := strings.CutSuffix(slot, beside); found {
+			return p.fleet.byKey[p.Beside[of]]
+		}
 		if m := at[slot]; m != nil {
 			return p.fleet.byKey[m.Drive]
 		}
@@ -241,6 +253,14 @@ func (p *Pool) bench(t time.Time) engine.Bench {
 	hour := float64(t.Hour()) + float64(t.Minute())/60
 	b := engine.Bench{Load: 0.08 + 0.12*max(0, math.Sin((hour-7)/12*math.Pi)) + 0.04*math.Sin(float64(t.Unix())/211), Share: shares[p.Priority]}
 	b.There = func(slot string) bool {
+		if strings.HasSuffix(slot, beside) {
+			d := drives(slot)
+			if d == nil {
+				return false
+			}
+			s, in := d.at(t)
+			return in && !p.fleet.off(s.Host)
+		}
 		m := at[slot]
 		return m != nil && (m.State == pool.Online || m.State == pool.Recovering || m.State == pool.Failing)
 	}
@@ -296,17 +316,72 @@ func (p *Pool) move(r *recovery.Report, t time.Time, dt time.Duration) {
 	}
 	delete(p.Works, r.ID)
 	r.Done, r.State, r.EndedAt = r.Todo, recovery.Finished, t
+	if key := p.Beside[r.Slot]; key != "" && key == r.Drive {
+		p.takePlace(r.Slot, key, t)
+	}
+	if r.Kind == recovery.Grow {
+		p.grown()
+	}
+	if r.Kind == recovery.Drain && w.Left > 0 {
+		r.State = recovery.Failed // there was no room
+	}
 	p.Everyone(func(_ string, m *pool.Member) {
 		switch {
 		case m.Slot != r.Slot || r.Slot == "":
 		case m.State == pool.Recovering:
 			m.State, m.Beside = pool.Online, ""
-		case r.Kind == recovery.Drain, r.Kind == recovery.Rebalance && r.Drive == "" && m.State == pool.Missing && w.Left == 0:
+		case w.Left > 0:
+		case r.Kind == recovery.Drain, r.Kind == recovery.Rebalance && r.Drive == "" && m.State == pool.Missing:
 			m.State = pool.Out
 		}
 	})
 	p.relieve(r.Slot)
 	p.measure()
+}
+
+// beside marks what is being filled beside the member at a slot.
+const beside = "'"
+
+// takePlace lets a drive that was filled beside a member take its place.
+func (p *Pool) takePlace(slot, key string, t time.Time) {
+	p.laid().Blank(slot) // what could not be brought over is lost
+	p.laid().Rename(slot+beside, slot)
+	delete(p.Beside, slot)
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.Slot != slot {
+			return
+		}
+		if was := p.fleet.byKey[m.Drive]; was != nil {
+			was.Holds = nil // what says so on it was wiped
+		}
+		d := p.fleet.byKey[key]
+		m.Drive, m.State, m.Size = key, pool.Online, d.Desc.Capacity
+		if s, in := d.at(t); in {
+			m.Domain = s.Host
+		}
+	})
+}
+
+// grown lets a pool use all of members that were changed for larger ones.
+func (p *Pool) grown() {
+	var before, after float64
+	for gi := range p.Groups {
+		least := drive.Bytes(0)
+		for _, m := range p.Groups[gi].Members {
+			if least == 0 || m.Size < least {
+				least = m.Size
+			}
+		}
+		for i := range p.Groups[gi].Members {
+			m := &p.Groups[gi].Members[i]
+			before += float64(m.Needs)
+			m.Needs = max(m.Needs, least&^(1<<20-1))
+			after += float64(m.Needs)
+		}
+	}
+	if before > 0 {
+		p.Capacity = drive.Bytes(float64(p.Capacity) * after / before)
+	}
 }
 
 // tell puts how work stands into its report.

@@ -1,8 +1,8 @@
 package main
 
 import (
-	"errors"
 	"fmt"
+	"hash/maphash"
 	"lantern/internal/core/swap"
 	"strings"
 )
@@ -10,10 +10,17 @@ import (
 // result is how far the search came.
 type result struct{ states, steps, depth int }
 
+// mark stands for the key of a node: 128 bits of a hash, of which two in ten million are alike once in 10^24 searches.
+type mark [2]uint64
+
+var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
+func sum(key string) mark { return mark{maphash.String(seeds[0], key), maphash.String(seeds[1], key)} }
+
 // explore goes through everything, the nearest first, and then looks whether a healthy end is in reach from everywhere.
 func explore(k kind) (result, error) {
 	first := k.start()
-	ids := map[string]int32{key(first): 0}
+	ids := map[mark]int32{sum(key(first)): 0}
 	type edge struct{ to, from int32 }
 	var edges []edge
 	var parent []int32
@@ -51,7 +58,7 @@ func explore(k kind) (result, error) {
 			}
 			for _, x := range all {
 				r.steps++
-				name := key(x.node)
+				name := sum(key(x.node))
 				id, known := ids[name]
 				if !known {
 					id = int32(len(parent))
@@ -89,7 +96,7 @@ func explore(k kind) (result, error) {
 		}
 	}
 	if len(queue) == 0 {
-		return r, errors.New("no healthy end is ever reached")
+		return r, fmt.Errorf("no healthy end is ever reached; %d states, the furthest\n  %s", r.states, trace(int32(len(parent)-1)))
 	}
 	for ; len(queue) > 0; queue = queue[1:] {
 		for _, from := range backs[heads[queue[0]]:heads[queue[0]+1]] {

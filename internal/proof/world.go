@@ -27,12 +27,31 @@ type kind struct {
 	tolerance int
 	dead      bool  // the old one has vanished already
 	fails     int8  // how many further drives may fail
+	free      bool  // a bay is free, and a drive can be filled beside the old one
+	temporary bool  // the free bay is not one to stay in
+	spread    bool  // pieces lie anywhere: what lies on the old one can move to the others
+	bare      bool  // a volume without redundancy lies on it
+	forgets   bool  // a place that was drained is taken off the map
+	unit      bool  // it is a log device: what depends on it is drained and filled with it
+	cold      bool  // its bay is changed only while the host is down
+	moving    bool  // somebody may begin a recovery of another kind at any time
+	calm      bool  // hands leave all others alone but the first
+	steady    bool  // agents do not stop here: they do in all the others
+	backs     bool  // who leads goes back, holds, resumes
 	orders    int   // how often a person tries again, so that numbers do not grow for ever
 	table     []int // drives beside the new one that lie at hand
 }
 
 func kinds() []kind {
 	return []kind{
+		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true, steady: true},
+		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, steady: true},
+		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
+		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true, steady: true},
+		{name: "a log device that others depend on", others: 2, steady: true, calm: true, tolerance: 1, orders: 3, spread: true, unit: true},
+		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
+		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
+		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
 		{name: "two-way mirror, a drive may fail", others: 1, tolerance: 1, fails: 1, orders: 2},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
 		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 2, table: []int{small}},
@@ -49,7 +68,10 @@ const (
 	missing
 	recovering
 	faulty
+	emptied // nothing lies there any more, and nothing is missing
 )
+
+var states = []pool.MemberState{pool.Online, pool.Missing, pool.Recovering, pool.Faulty, pool.Out}
 
 // world is how everything really is, and what is on its way.
 type world struct {
@@ -59,6 +81,13 @@ type world struct {
 	done    int8 // how far the filling of place 0 is: 0, 1, 2 is all
 	fails   int8
 	lost    bool // data is not all there any more
+	beside  bool // the new drive is filled while the old one helps
+	drain   int8 // how far the old one is emptied: 0, 1, 2 is all
+	refill  int8 // how far what was drained with it is filled again
+	moving  bool // a recovery of another kind runs
+	down    bool // the host has no power
+	hush    bool // and the service has noticed
+	kindOf  swap.OrderKind
 	seen    [most]bool
 	fresh   bool // what was reported last is how it is
 	up      bool // the agent runs
@@ -119,7 +148,20 @@ func (k kind) start() node {
 	for d, at := range n.w.at {
 		n.w.seen[d] = at >= 0
 	}
-	plan := swap.State{ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
+	g := swap.Ground{Pool: k.pool(n.w), Slot: "0", Gone: k.dead, Cold: k.cold, Clean: true}
+	switch {
+	case k.free:
+		g.Offers = []string{"join", "beside"}
+		if !k.temporary {
+			g.Free = "h/f/" + fmt.Sprint(k.places()+1)
+		}
+	case k.spread:
+		g.Offers = []string{"join", "drain", "refill"}
+		if k.forgets {
+			g.Offers = append(g.Offers, "release")
+		}
+	}
+	plan := swap.State{Recipe: swap.Compose(g), ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
 	if k.dead {
 		plan.Margin = pool.Margin(k.tolerance) // what it was before
 	}
@@ -132,7 +174,14 @@ func (k kind) places() int { return k.others + 1 }
 // gone counts the places that carry nothing.
 func (k kind) gone(w world) (n int) {
 	for i := range k.places() {
-		if w.st[i] != online {
+		away := w.st[i] != online && w.st[i] != emptied
+		if k.unit && i == 0 {
+			continue // it carries no share of its own
+		}
+		if k.unit && i == 1 && w.st[0] != online && w.drain < 2 {
+			away = true // it is lost with its log device
+		}
+		if away {
 			n++
 		}
 	}
@@ -143,10 +192,28 @@ func (k kind) margin(w world) pool.Margin { return pool.Margin(k.tolerance - k.g
 
 // pool is the pool as the checks look at it.
 func (k kind) pool(w world) *pool.Pool {
-	p := &pool.Pool{ID: "p", Name: "p", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: k.tolerance}}}}
+	p := &pool.Pool{ID: "p", Name: "p", Groups: []pool.Group{{Name: "g", Spread: k.spread, Heals: k.forgets, Protect: pool.Protection{Tolerance: k.tolerance}}}}
+	if k.unit || k.forgets {
+		p.Groups[0].Protect.Tolerance = 0 // what is left finds room on one
+	}
 	for i := range k.places() {
-		st := []pool.MemberState{pool.Online, pool.Missing, pool.Recovering, pool.Faulty}[w.st[i]]
-		p.Groups[0].Members = append(p.Groups[0].Members, pool.Member{Slot: fmt.Sprint(i), State: st})
+		m := pool.Member{Slot: fmt.Sprint(i), State: states[w.st[i]], Size: 4000, Domain: "h"}
+		if k.unit {
+			if i == 0 { // the log device itself is in no group
+				p.Logs = append(p.Logs, m)
+				continue
+			}
+			if i == 1 {
+				m.Log = "0"
+			}
+		}
+		p.Groups[0].Members = append(p.Groups[0].Members, m)
+	}
+	if k.unit && w.drain == 2 && w.refill < 2 {
+		p.Groups[0].Members[0].State = pool.Out
+	}
+	if k.bare && w.st[0] != emptied {
+		p.Volumes = []pool.Volume{{Name: "v", Group: "g", Protect: pool.Protection{Data: 1}}}
 	}
 	return p
 }
@@ -159,7 +226,8 @@ type next struct {
 
 // settle marks what is lost now, and that nobody has been told of it.
 func (k kind) settle(w world) world {
-	w.lost = w.lost || k.gone(w) > k.tolerance
+	bare := k.bare && w.st[0] != emptied && w.st[0] != online && !(w.st[0] == recovering && w.drain == 2)
+	w.lost = w.lost || k.gone(w) > k.tolerance || bare
 	w.fresh = false
 	return w
 }
@@ -184,9 +252,18 @@ func (k kind) steps(n node) (out []next, err error) {
 
 	// What persons do at a screen.
 	if open {
-		checks := swap.Checks(swap.Situation{Plan: n.s, Pool: k.pool(w), BayKnown: true, ScrubClean: true, Recovery: map[bool]string{true: "resilver"}[w.st[0] == recovering]})
+		x := swap.Situation{Plan: n.s, Pool: k.pool(w), BayKnown: true, ScrubClean: true, Recovery: k.recovery(w)}
 		if n.s.Phase == swap.Planned && w.fresh {
-			take("begin", w, swap.Event{Kind: swap.BeginIt, By: "ida", Reason: "so", Checks: checks})
+			take("begin", w, swap.Event{Kind: swap.BeginIt, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})
+		}
+		if !n.s.Ordered && !n.s.Begun && n.s.Phase != swap.Planned {
+			// What a person may do blindly: the checks are of what was reported last.
+			take("next", w, swap.Event{Kind: swap.NextIt, By: "ida"})
+		}
+		if k.backs {
+			take("back", w, swap.Event{Kind: swap.BackIt, By: "ida"})
+			take("hold", w, swap.Event{Kind: swap.HoldIt, By: "ida", Reason: "so"})
+			take("resume", w, swap.Event{Kind: swap.ResumeIt, By: "ida"})
 		}
 		take("abandon", w, swap.Event{Kind: swap.AbandonIt, By: "ida", Reason: "so"})
 		for _, d := range append([]int{newDrive, old}, k.table...) {
@@ -198,20 +275,24 @@ func (k kind) steps(n node) (out []next, err error) {
 		if at < 0 {
 			continue
 		}
+		if k.calm && d > firstOther {
+			continue
+		}
 		v := w
 		v.at[d] = -1
 		for i := range k.places() {
-			if int(w.fills[i]) == d && w.st[i] != faulty {
+			if int(w.fills[i]) == d && w.st[i] != faulty && w.st[i] != emptied && !w.down {
 				v.st[i] = missing
 			}
 		}
 		v = k.settle(v)
-		if d == old && n.s.Phase == swap.Pull && n.s.Hold == "" && len(n.s.Wrong) == 0 && w.fresh {
+		asked := d == old && n.s.Phase == swap.Pull || d == newDrive && n.s.Phase == swap.Rehouse && !w.down
+		if asked && n.s.Hold == "" && len(n.s.Wrong) == 0 && w.fresh {
 			if v.lost && !w.lost {
-				return nil, errors.New("R1: the old drive was pulled as the screen said, and data is lost")
+				return nil, fmt.Errorf("R1: %s was pulled as the screen said, and data is lost", k.id(d).Tail())
 			}
-			if w.st[0] == recovering {
-				return nil, errors.New("R4: the old drive was to be pulled while the pool recovers")
+			if k.margin(v) < k.margin(w) && k.recovery(w) != "" {
+				return nil, fmt.Errorf("R4: %s was to be pulled while the pool recovers", k.id(d).Tail())
 			}
 		}
 		take("pull "+k.id(d).Tail(), v)
@@ -220,33 +301,86 @@ func (k kind) steps(n node) (out []next, err error) {
 		if at != -1 {
 			continue
 		}
-		bay := int8(0)
+		bays := []int8{0}
+		if k.free && d == newDrive {
+			bays = append(bays, int8(k.places()))
+		}
 		if d >= firstOther {
 			if d-firstOther >= k.others {
 				continue
 			}
-			bay = int8(d - firstOther + 1)
+			bays = []int8{int8(d - firstOther + 1)}
 		}
-		occupied := false
-		for _, x := range w.at {
-			occupied = occupied || x == bay
-		}
-		if occupied {
-			continue
-		}
-		v := w
-		v.at[d] = bay
-		for i := range k.places() {
-			if int(w.fills[i]) == d && w.st[i] == missing {
-				v.st[i] = online
-				if d == newDrive && w.done < 2 {
-					v.st[i] = recovering
+		for _, bay := range bays {
+			occupied := false
+			for _, x := range w.at {
+				occupied = occupied || x == bay
+			}
+			if occupied {
+				continue
+			}
+			v := w
+			v.at[d] = bay
+			for i := range k.places() {
+				if int(w.fills[i]) == d && w.st[i] == missing {
+					v.st[i] = online
+					if d == newDrive && w.done < 2 {
+						v.st[i] = recovering
+					}
 				}
 			}
+			take(fmt.Sprintf("insert %s into %d", k.id(d).Tail(), bay), k.settle(v))
 		}
-		take("insert "+k.id(d).Tail(), k.settle(v))
+	}
+	if k.cold || k.temporary {
+		v := w
+		if v.down = !w.down; !v.down {
+			// What is not there when it comes up is missing.
+			for i := range k.places() {
+				if f := w.fills[i]; f >= 0 && w.at[f] < 0 && (w.st[i] == online || w.st[i] == recovering) {
+					v.st[i] = missing
+				}
+			}
+			v = k.settle(v)
+		}
+		v.fresh = false
+		take(map[bool]string{true: "the host goes down", false: "the host comes up"}[v.down], v)
+		if w.down && !w.hush {
+			v := w
+			v.hush = true
+			take("the host is found silent", v, swap.Event{Kind: swap.HostSeen, Quiet: true})
+		}
+		if w.down {
+			return out, err // nothing else happens there
+		}
 	}
 	// What befalls drives and pools.
+	if w.beside && w.at[newDrive] >= 0 {
+		v := w
+		if v.done++; v.done == 2 {
+			v.beside, v.fills[0], v.st[0] = false, newDrive, online
+		}
+		take("it is filled beside the old one", k.settle(v))
+	}
+	if w.drain == 1 && (w.at[old] >= 0 || k.unit) {
+		v := w
+		if v.drain = 2; !k.unit {
+			v.st[0] = emptied
+		}
+		take("the drain ends", k.settle(v))
+	}
+	if w.refill == 1 {
+		v := w
+		v.refill = 2
+		take("the refilling ends", k.settle(v))
+	}
+	if k.moving {
+		v := w
+		if v.moving = !w.moving; w.moving || w.st[0] != recovering && !w.beside {
+			v.fresh = false
+			take("a scrub begins, or ends", v)
+		}
+	}
 	if w.st[0] == recovering && w.at[newDrive] >= 0 {
 		v := w
 		if v.done++; v.done == 2 {
@@ -273,24 +407,28 @@ func (k kind) steps(n node) (out []next, err error) {
 	} else {
 		v := w
 		v.up = false
-		take("the agent stops", v)
+		if !k.steady {
+			take("the agent stops", v)
+		}
 		events := k.report(w)
 		v = w
-		v.fresh = true
+		v.fresh, v.hush = true, false
 		for d, at := range w.at {
 			v.seen[d] = at >= 0
 		}
 		take("a report", v, events...)
 		take("a report, heard twice", v, append(events, events[len(events)-1])...)
 		if w.pending > w.begun {
-			v = k.join(w)
+			v = k.obey(w)
 			take("the order is carried out", v)
-			v.outcome, v.up = 0, false
-			v.pending = w.pending
-			take("the order is carried out, and the agent stops", v)
-			v = w
-			v.begun, v.up = w.pending, false
-			take("the order is begun, and the agent stops", v)
+			if !k.steady {
+				v.outcome, v.up = 0, false
+				v.pending = w.pending
+				take("the order is carried out, and the agent stops", v)
+				v = w
+				v.begun, v.up = w.pending, false
+				take("the order is begun, and the agent stops", v)
+			}
 		}
 	}
 	if w.outcome != 0 {
@@ -309,19 +447,60 @@ func (k kind) steps(n node) (out []next, err error) {
 	return out, err
 }
 
-// join is what an agent does with an order: it finds the drive by its identity, and does nothing on any difference.
-func (k kind) join(w world) world {
+// recovery is what moves in the pool; empty when nothing does.
+func (k kind) recovery(w world) string {
+	if w.st[0] == recovering || w.beside || w.drain == 1 || w.refill == 1 || w.moving {
+		return "resilver"
+	}
+	return ""
+}
+
+// obey is what an agent does with an order: it finds the drive by its identity, and does nothing on any difference.
+func (k kind) obey(w world) world {
 	w.begun, w.outcome, w.well = w.pending, w.pending, false
 	w.pending = 0
-	if w.at[newDrive] < 0 || w.st[0] == online || w.st[0] == recovering {
-		return w // refused
+	switch w.kindOf {
+	case swap.OrderDrain:
+		if w.st[0] != online || w.at[old] < 0 || w.moving {
+			return w
+		}
+		w.drain, w.well = 1, true
+	case swap.OrderRelease:
+		if w.st[0] != emptied {
+			return w
+		}
+		w.fills[0], w.well = -1, true
+	case swap.OrderRefill:
+		if w.drain == 2 {
+			w.refill, w.well = 1, true
+		}
+	case swap.OrderStop:
+		if w.drain == 1 {
+			w.drain, w.well = 0, true
+		}
+	default:
+		helps := w.st[0] == online && w.fills[0] == old
+		if w.at[newDrive] < 0 || w.beside || helps && !k.free || w.st[0] == online && !helps || w.st[0] == recovering {
+			return w // refused
+		}
+		w.done, w.well = 0, true
+		if helps {
+			w.beside = true
+			break
+		}
+		w.fills[0], w.st[0] = newDrive, recovering
+		if k.unit { // there is nothing on it to be filled with
+			w.st[0], w.done = online, 2
+		}
 	}
-	w.fills[0], w.st[0], w.done, w.well = newDrive, recovering, 0, true
 	return k.settle(w)
 }
 
 // report is what the service makes of one: who went, who came, how the pool is.
 func (k kind) report(w world) (out []swap.Event) {
+	if w.hush {
+		out = append(out, swap.Event{Kind: swap.HostSeen})
+	}
 	for d, at := range w.at {
 		dr := k.drive(d, max(at, 0))
 		if d >= firstOther {
@@ -334,41 +513,64 @@ func (k kind) report(w world) (out []swap.Event) {
 			out = append(out, swap.Event{Kind: swap.DriveCame, Drive: &dr})
 		}
 	}
-	without := w
-	without.st[0] = missing
-	v := &swap.PoolView{Member: []pool.MemberState{pool.Online, pool.Missing, pool.Recovering, pool.Faulty}[w.st[0]], Drive: k.id(int(w.fills[0])).Key(), MarginKnown: true,
-		Without: k.margin(without), Recovering: w.st[0] == recovering, Recovery: map[bool]string{true: "r"}[w.fills[0] == newDrive], NewVerdict: "sound"}
-	return append(out, swap.Event{Kind: swap.PoolSeen, Pool: v, Margin: k.margin(w)})
+	return append(out, k.poolSeen(w))
+}
+
+func (k kind) poolSeen(w world) swap.Event {
+	p := k.pool(w)
+	v := &swap.PoolView{Member: states[w.st[0]], MarginKnown: true, Recovering: k.recovery(w) != "", NewVerdict: "sound", Moving: k.margin(w) - 1}
+	if w.fills[0] >= 0 {
+		v.Drive = k.id(int(w.fills[0])).Key()
+	}
+	switch {
+	case w.fills[0] == newDrive:
+		v.New, v.Recovery = states[w.st[0]], "r"
+	case w.beside:
+		v.New, v.Recovery = pool.Recovering, "r"
+	}
+	v.Without, v.Lost, _ = p.Without("0")
+	v.Drained = w.st[0] == emptied
+	if k.unit {
+		v.Drained = w.drain == 2
+	}
+	return swap.Event{Kind: swap.PoolSeen, Pool: v, Margin: k.margin(w)}
 }
 
 // apply gives an event to the swap and looks whether the rules hold.
 func (k kind) apply(n *node, e swap.Event) error {
 	before := n.s
 	after, orders, refused := swap.Apply(before, e)
-	after.Log = nil
+	after.Log, after.Margins, after.Gate, after.Began, after.Closing = nil, nil, nil, nil, nil
+	if n := len(after.Visited); n > 1 {
+		after.Visited = after.Visited[n-1:]
+	}
 	if refused != nil && key(node{n.w, after}) != key(node{n.w, before}) {
 		return errors.New("a refusal changed something")
 	}
 	for _, o := range orders {
-		if o.Kind != swap.OrderJoin {
+		if o.Kind == swap.OrderDark {
 			continue
 		}
 		switch {
 		case len(before.Wrong) > 0:
 			return errors.New("R5: an order was given while a wrong drive is out")
-		case e.Kind != swap.ConfirmIt || !o.New.TailMatches(e.Tail):
+		case e.By == "":
+			return errors.New("an order was given, and nobody asked for it")
+		case o.Kind.Writes() && (e.Kind != swap.ConfirmIt || !o.Drive.TailMatches(e.Tail)):
 			return errors.New("R3: a drive is to be written to whose label tail was not typed")
-		case o.New.Key() != k.id(newDrive).Key():
-			return fmt.Errorf("R3: %s is to be written to", o.New.Tail())
+		case o.Kind.Writes() && o.Drive.Key() != k.id(newDrive).Key():
+			return fmt.Errorf("R3: %s is to be written to", o.Drive.Tail())
 		case o.Number <= int(n.w.begun):
 			return errors.New("R6: an order has the number of one that was begun")
+		case o.Kind == swap.OrderRelease && n.w.fresh && (n.w.st[0] != emptied || k.recovery(n.w) != ""):
+			return errors.New("R1: a place is to be forgotten on which something lies")
 		}
-		n.w.pending = int8(o.Number)
+		n.w.pending, n.w.kindOf = int8(o.Number), o.Kind
 	}
 	if after.Phase != before.Phase {
 		switch after.Phase {
 		case swap.Verify, swap.Closed:
-			if e.Kind != swap.PoolSeen {
+			if e.Kind != swap.PoolSeen && (after.Phase == swap.Closed || e.Kind != swap.DriveGone && e.Kind != swap.DriveCame && (e.Kind != swap.NextIt || before.Phase != swap.Rehouse)) {
 				return fmt.Errorf("R6: it is at %s by %s, which nobody observed", after.Phase, e.Kind)
 			}
 			if n.w.st[0] != online || n.w.fills[0] != newDrive {
@@ -425,12 +627,16 @@ func key(n node) string {
 	bit(w.seen[:]...)
 	b = append(b, byte(w.done), byte(w.fails), byte(w.pending), byte(w.begun), byte(w.outcome))
 	bit(w.lost, w.fresh, w.up, w.well, s.OldGone, s.Ordered, s.New != nil, s.Hold != "")
-	b = append(b, byte(s.Order), byte(s.Margin))
+	bit(w.beside, w.moving, w.down, w.hush, s.Begun, s.Held != "", s.Recipe.Beside)
+	b = append(b, byte(w.drain), byte(w.refill), byte(len(s.Recipe.Steps)), byte(s.Order), byte(s.Margin))
+	if w.pending != 0 {
+		b = append(b, w.kindOf...)
+	}
 	for _, text := range []string{string(s.Phase), s.Hold, s.RefusedTail, s.Recovery, s.Refused} {
 		b = append(append(b, text...), 0)
 	}
 	if s.New != nil {
-		b = append(b, s.New.Serial...)
+		b = append(append(b, s.New.Serial...), s.New.Bay...)
 	}
 	if b = append(b, 0); s.Early != nil {
 		b = append(b, s.Early.Serial...)

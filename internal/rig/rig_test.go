@@ -488,7 +488,7 @@ func (r *rig) array(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, planned.JSON201, "%s", planned.Body)
 	id := planned.JSON201.Id
-	begun, err := r.client.BeginSwapWithResponse(t.Context(), id, nil, api.Reason{Reason: "it is faulty already"})
+	begun, err := r.client.BeginSwapWithResponse(t.Context(), id, nil, api.BeginSwap{Reason: "it is faulty already", NoBackup: true})
 	require.NoError(t, err)
 	require.NotNil(t, begun.JSON200, "%s", begun.Body)
 	swap := func(what string, holds func(api.Swap) bool) (w api.Swap) {

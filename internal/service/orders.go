@@ -99,11 +99,17 @@ func (s *Service) end(b *store.Batch, o *order, state api.OrderState, says strin
 	if l := s.lights[o.light]; l != nil {
 		s.lightAnswered(b, l, o)
 	}
+	if c := s.campaigns[o.swap]; c != nil {
+		s.keepCampaign(b, c.Answered(s.clock.Now(), state == api.OrderStateDone, says))
+	}
+	if a := s.acceptances[o.Acceptance]; a != nil && o.On && state != api.OrderStateDone {
+		s.turn(b, a, a.OrderFailed(s.clock.Now(), says), nil)
+	}
 	if o.Kind == api.OrderKindSelftest {
 		s.testAnswered(b, o)
 	} else if o.Kind == api.OrderKindAddress {
 		s.addressAnswered(b, o)
-	} else if o.swap == "" && o.light == "" {
+	} else if o.swap == "" && o.light == "" && o.Acceptance == "" {
 		s.happened(b, api.EventKindPool, o.Pool, fmt.Sprintf("%s on %s: %s, %s", o.Kind, o.Host, state, says))
 	}
 }
@@ -142,9 +148,11 @@ func (s *Service) Tick() error {
 	for _, h := range s.hosts {
 		if !h.quiet && !h.SeenAt.IsZero() && s.late(h, now) {
 			h.quiet = true
+			s.hostToSwaps(b, h.Name, true, now)
 			s.happened(b, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
 		}
 	}
+	s.goOnAccepting(b, now)
 	s.plannedTests(b, now)
 	s.turnPriorities(b, now)
 	s.thin(now)

@@ -81,9 +81,13 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	if first || back {
 		s.happened(b, api.EventKindHost, from, from+" reports")
 	}
+	h.skew = s.clock.Now().Sub(r.At)
 	for _, p := range r.Pools {
 		s.takePool(from, r.At, p)
 		s.poolErrors(b, p.Id)
+	}
+	if back {
+		s.hostToSwaps(b, from, false, r.At)
 	}
 	for _, key := range gone(was, seen) {
 		s.driveGone(b, from, key)
@@ -95,6 +99,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		}
 		s.toSwaps(b, from, d, swap.Event{Kind: swap.DriveCame, At: r.At})
 	}
+	s.movedToSwaps(b, from, r.At)
 	for _, p := range r.Pools {
 		s.takeRecoveries(b, r.At, p)
 	}
@@ -113,6 +118,7 @@ func withoutReadings(r api.Report) api.Report {
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
 		r.Drives[i].Reading, r.Drives[i].Busy, r.Drives[i].Rhythm = api.Reading{}, 0, false
+		r.Drives[i].Surface = api.SurfaceReport{}
 	}
 	return r
 }
@@ -199,6 +205,9 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 	}
 	if changed {
 		b.Put(d.row())
+	}
+	if live {
+		s.toAcceptance(b, key, d, r)
 	}
 	return key
 }
@@ -304,6 +313,13 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 	}
 	if len(d.Holds) > 0 {
 		out.Holds = d.Holds[0]
+	}
+	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.words()
+	switch {
+	case s.acceptanceOf(d.Desc.Key()) != nil:
+		out.Ill = "is being tested, and not accepted yet"
+	case d.Accepted.State == string(api.AcceptanceStateFailed):
+		out.Ill = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
 	}
 	if len(d.Reading.Unreadable) > 0 {
 		out.Ill = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why

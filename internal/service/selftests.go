@@ -210,12 +210,16 @@ func (s *Service) StopTests(by string, req api.TestOrder) ([]api.TestRun, error)
 		if r == nil {
 			continue
 		}
-		r.Stopping, r.Says = true, by+" asked it to stop"
-		s.order(b, &order{Order: api.Order{Host: d.Host, Kind: api.OrderKindSelftest, By: by, Drive: wire.Identity(d.Desc.Identity), Test: r.Kind}, test: r.Drive})
-		b.Put(r.row())
+		s.stopTest(b, d, r, by)
 		out = append(out, r.TestRun)
 	}
 	return out, s.commit(b)
+}
+
+func (s *Service) stopTest(b *store.Batch, d *disk, r *testRun, by string) {
+	r.Stopping, r.Says = true, by+" asked it to stop"
+	s.order(b, &order{Order: api.Order{Host: d.Host, Kind: api.OrderKindSelftest, By: by, Drive: wire.Identity(d.Desc.Identity), Test: r.Kind}, test: r.Drive})
+	b.Put(r.row())
 }
 
 // testAnswered notes what came of an order to start or stop a test.
@@ -259,6 +263,7 @@ func (s *Service) endTest(b *store.Batch, r *testRun, state api.TestRunState, sa
 		b.Put(d.row())
 	}
 	s.happened(b, api.EventKindDrive, r.Drive, fmt.Sprintf("%s self-test of %s: %s", r.Kind, r.Tail, says))
+	s.testToAcceptance(b, r)
 }
 
 // logged is how long a drive may take to write a test into its log.

@@ -41,12 +41,15 @@ type Service struct {
 	drives map[string]*disk
 	pools  map[string]*poolState
 	swaps  map[string]*swapState
-	orders map[string]*order // those without an outcome
-	lights map[string]*light // those that have not ended
-	recov  map[string]*course
-	judged *judgement      // nil when it must be made anew
-	behind map[string]bool // drives of which something came that is not in their records yet
-	before map[string]judged
+	// acceptances are tests of new drives, campaigns ordered sets of swaps, by their ids.
+	acceptances map[string]*acceptance
+	campaigns   map[string]*swap.Campaign
+	orders      map[string]*order // those without an outcome
+	lights      map[string]*light // those that have not ended
+	recov       map[string]*course
+	judged      *judgement      // nil when it must be made anew
+	behind      map[string]bool // drives of which something came that is not in their records yet
+	before      map[string]judged
 	// unwritten are drives of whose findings something changed that is not kept yet. badLinks are the tails, by key, of the
 	// drives whose link was bad, by bay.
 	unwritten map[string]bool
@@ -93,7 +96,8 @@ type host struct {
 	store.Host
 	report api.Report
 	quiet  bool
-	taken  []string // ids of its newest reports
+	taken  []string      // ids of its newest reports
+	skew   time.Duration // how far its clock was behind ours in the newest report
 }
 
 // disk is one drive as it is remembered.
@@ -129,6 +133,11 @@ type facts struct {
 	Names    []string          `json:"names,omitempty"`
 	Stays    []health.Stay     `json:"stays,omitempty"`     // the bays it was in, in order of time
 	BadLinks []string          `json:"bad_links,omitempty"` // the bays in which its link was bad
+	// Stock says that it is kept to replace others, StockNote what people wrote to that; Accepted how its newest test before
+	// it is trusted ended.
+	Stock     bool     `json:"stock,omitempty"`
+	StockNote string   `json:"stock_note,omitempty"`
+	Accepted  accepted `json:"accepted,omitzero"`
 	// Failed is where its newest failed self-test stopped, and what its pool says lies there.
 	Failed *api.FailedAt `json:"failed,omitempty"`
 	// Took is how long its newest tests of each kind took from order to end, the newest first.
@@ -144,7 +153,8 @@ type poolState struct {
 	running  []string // ids of recoveries that are running or paused
 	offers   []string // what can be asked of it
 	priority string
-	torn     bool // it changed while it was read, again and again
+	torn     bool   // it changed while it was read, again and again
+	waits    string // why a recovery that should run does not
 }
 
 type swapState struct {
@@ -254,6 +264,9 @@ func (s *Service) load() error {
 		s.graceUntil = s.clock.Now().Add(s.clock.AtLeast(grace, graceWall))
 	}
 	if err := errors.Join(s.loadNotices(), s.loadChannels(), s.loadDeliveries(), s.loadRuns(), s.loadPlans(), s.loadBays()); err != nil {
+		return err
+	}
+	if err := errors.Join(s.loadAcceptances(), s.loadCampaigns()); err != nil {
 		return err
 	}
 	if err := s.loadSwaps(); err != nil {
@@ -417,9 +430,9 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 	if before != nil && before.at.After(at) {
 		return
 	}
-	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent}
+	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent, waits: p.Waits}
 	next.Everyone(func(_ string, m *pool.Member) {
-		if m.Drive == "" && before != nil {
+		if m.Drive == "" && before != nil && m.State != pool.Out {
 			was, _, _ := before.Slot(m.Slot)
 			m.Drive = was.Drive
 		}

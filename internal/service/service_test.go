@@ -152,7 +152,7 @@ func TestQuietHost(t *testing.T) {
 	b.problem(err, "host-quiet", "does not report")
 	w, err := b.s.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
-	_, err = b.s.BeginSwap("ida", w.Id, "", "")
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "", NoBackup: true})
 	b.problem(err, "check-stops", "stopped reporting")
 	b.report()
 	d, _ = b.s.Drive("AA001")
@@ -384,13 +384,13 @@ func TestSwapOverRestarts(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, w.Id, again.Id, "one drive has one plan")
 	b.restart()
-	_, err = b.s.BeginSwap("ida", w.Id, `"7"`, "because")
+	_, err = b.s.BeginSwap("ida", w.Id, `"7"`, api.BeginSwap{Reason: "because", NoBackup: true})
 	b.problem(err, "swap-changed", "Look at it again")
-	w, err = b.s.BeginSwap("ida", w.Id, ETag(w.Version), "scrub is due tonight")
+	w, err = b.s.BeginSwap("ida", w.Id, ETag(w.Version), api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
 	require.NoError(t, err)
 	other, err := b.s.PlanSwap("bo", "BB002")
 	require.NoError(t, err)
-	_, err = b.s.BeginSwap("bo", other.Id, "", "why not")
+	_, err = b.s.BeginSwap("bo", other.Id, "", api.BeginSwap{Reason: "why not", NoBackup: true})
 	b.problem(err, "check-stops", "led by ida")
 	b.restart()
 
@@ -691,13 +691,13 @@ func TestHold(t *testing.T) {
 	b := newBench(t)
 	w, err := b.s.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
-	_, err = b.s.BeginSwap("ida", w.Id, "", "scrub is due tonight")
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
 	require.NoError(t, err)
 	now := func() api.Step {
 		w, err := b.s.Swap(w.Id)
 		require.NoError(t, err)
 		for _, st := range w.Steps {
-			if st.State == api.Now {
+			if st.State == api.StepStateNow {
 				return st
 			}
 		}

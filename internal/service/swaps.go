@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,9 +10,8 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"lantern/internal/api"
-	"lantern/internal/core/health"
+	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
-	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -28,7 +28,7 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 		b.Add(&store.SwapEvent{Swap: next.ID, Seq: w.version, At: e.At, Doc: document(e)})
 		if n := len(next.Log); n > len(w.Log) {
 			kind := api.EventKindSwap
-			if len(next.Wrong) > len(w.Wrong) {
+			if next.Alarms > w.Alarms {
 				kind = api.EventKindAlarm
 				s.notifiedAt = time.Time{} // everybody is told with the next look, at once
 			}
@@ -39,41 +39,61 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 		if next.Phase == swap.Closed {
 			if d := s.drives[next.Old.Key()]; d != nil {
 				d.Replaced = true
+				d.Stock = next.Fate != nil && next.Fate.Kind == swap.Reused
 				d.version++
 				b.Put(d.row())
 			}
 		}
 	}
 	w.State = next
+	s.swapToCampaigns(b, w, e.At)
 	for _, o := range orders {
 		s.passOn(b, w, o, e)
 	}
 	return nil
 }
 
-// trace differs between two states when something happened that must be on record.
+// trace differs between two states when something happened that must be on record. Checks count with their results only:
+// they tell of the newest report each time.
 func trace(s swap.State) string {
-	t := fmt.Sprint(s.ID, s.Phase, len(s.Log), s.Recovery, s.Order, s.Ordered, s.Refused, len(s.Wrong))
-	for _, c := range s.Closing {
-		t += c.ID + string(c.Result)
+	results := func(in []swap.Check) (out []swap.Check) {
+		for _, c := range in {
+			out = append(out, swap.Check{ID: c.ID, Result: c.Result})
+		}
+		return out
 	}
-	return t
+	s.Closing, s.Gate = results(s.Closing), nil
+	return string(document(s))
 }
 
 // passOn makes the orders of the core orders to a host.
 func (s *Service) passOn(b *store.Batch, w *swapState, o swap.Order, e swap.Event) {
-	switch o.Kind {
-	case swap.OrderJoin:
-		s.order(b, &order{swap: w.ID, nth: o.Number, Order: api.Order{Host: w.Host, Kind: api.OrderKindJoin, By: e.By, Pool: w.PoolID,
-			Slot: w.Slot, Drive: wire.Identity(o.New), NeedsBytes: int64(w.Needs)}})
-	case swap.OrderDark:
+	if o.Kind == swap.OrderDark {
+		bays := []string{w.Old.Bay}
+		if w.New != nil {
+			bays = append(bays, w.New.Bay)
+		}
 		for _, l := range s.lights {
-			if l.Bay == w.Old.Bay && (l.State == api.LightStateAsked || l.State == api.LightStateLit) {
+			if slices.Contains(bays, l.Bay) && (l.State == api.LightStateAsked || l.State == api.LightStateLit) {
 				l.Until = e.At
 				s.dim(b, l)
 			}
 		}
+		return
 	}
+	out := api.Order{Host: w.Host, Kind: api.OrderKind(o.Kind), By: e.By, Pool: w.PoolID, Slot: w.Slot, Slots: o.Slots, Drive: wire.Identity(o.Drive)}
+	if o.Kind.Writes() {
+		out.NeedsBytes = int64(w.Needs)
+		if d := s.drives[o.Drive.Key()]; d != nil {
+			out.Host = d.Host
+		}
+	} else if o.Kind != swap.OrderDrain && o.Kind != swap.OrderRelease {
+		out.Drive = api.Identity{}
+		if p := s.pools[w.PoolID]; p != nil {
+			out.Host = p.reporter // whoever speaks for the pool
+		}
+	}
+	s.order(b, &order{swap: w.ID, nth: o.Number, Order: out})
 }
 
 // toSwaps tells every open swap on a host what was seen of a drive there.
@@ -81,6 +101,7 @@ func (s *Service) toSwaps(b *store.Batch, hostName string, d *disk, e swap.Event
 	for _, w := range s.openSwaps() {
 		if w.Host == hostName {
 			e.Drive = s.swapDrive(d)
+			e.Drive.Promised = s.promised(d.Desc.Key(), w.ID)
 			_ = s.apply(b, w, e) // what was observed is never refused
 		}
 	}
@@ -96,69 +117,6 @@ func (s *Service) openSwaps() (out []*swapState) {
 	return out
 }
 
-// poolToSwaps tells the pool's open swap what its pool shows.
-func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
-	p := s.pools[poolID]
-	for _, w := range s.openSwaps() {
-		if w.PoolID != poolID || p == nil {
-			continue
-		}
-		m, _, _ := p.Slot(w.Slot)
-		v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.running) > 0}
-		for _, c := range s.recov {
-			if c.PoolID == poolID && c.Report.Slot == w.Slot && !c.Report.StartedAt.Before(w.BegunAt.Truncate(time.Second)) {
-				v.Recovery, v.Unrepairable = c.Report.ID, c.Report.Unrepairable
-			}
-		}
-		if w.New != nil {
-			v.NewVerdict = string(s.judge()[w.New.Key()].verdict)
-		}
-		v.LightOn = s.lit(w.Old.Bay)
-		e := swap.Event{Kind: swap.PoolSeen, At: at, Pool: v}
-		e.Margin, v.MarginKnown = p.Margin()
-		v.Without, _, _ = p.Without(w.Slot)
-		_ = s.apply(b, w, e)
-	}
-}
-
-// situation is what the checks before the start look at.
-func (s *Service) situation(plan swap.State) swap.Situation {
-	now := s.clock.Now()
-	x := swap.Situation{Plan: plan}
-	if h := s.hosts[plan.Host]; h == nil || s.late(h, now) {
-		x.HostLate = true
-	} else {
-		x.PoolSeen = h.SeenAt
-	}
-	d := s.drives[plan.Old.Key()]
-	x.BayKnown = d != nil && d.Section != "" && d.How.Sure()
-	verdicts := s.judge()
-	if p := s.pools[plan.PoolID]; p != nil {
-		x.Pool, x.PoolSeen = &p.Pool, p.at
-		for _, id := range p.running {
-			x.Recovery = string(s.recov[id].Report.Kind)
-		}
-		p.Everyone(func(_ string, m *pool.Member) {
-			v := verdicts[m.Drive].verdict
-			if other := s.drives[m.Drive]; other != nil && other != d && v.Gravity() >= health.Replace.Gravity() && v.Gravity() > x.GravestIs.Gravity() {
-				x.Gravest, x.GravestIs = other.tail(), v
-			}
-		})
-	}
-	for _, c := range s.recov {
-		if c.PoolID == plan.PoolID && c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished && c.Report.EndedAt.After(x.LastScrub) {
-			x.LastScrub, x.ScrubClean = c.Report.EndedAt, c.Report.Unrepairable == 0
-		}
-	}
-	for _, w := range s.openSwaps() {
-		// A plan touches nothing; who has begun comes first, else who planned first.
-		if w.PoolID == plan.PoolID && w.ID != plan.ID && (w.Phase != swap.Planned) {
-			x.OtherSwap = w.Lead
-		}
-	}
-	return x
-}
-
 // PlanSwap prepares the replacement of a drive. Nothing is touched. A plan of the same drive that is open is given again.
 func (s *Service) PlanSwap(by, name string) (api.Swap, error) {
 	s.mu.Lock()
@@ -167,6 +125,11 @@ func (s *Service) PlanSwap(by, name string) (api.Swap, error) {
 	if err != nil {
 		return api.Swap{}, err
 	}
+	return s.planSwap(by, d, 0)
+}
+
+// planSwap prepares it; the new drive has at least so many bytes.
+func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, error) {
 	key := d.Desc.Key()
 	for _, w := range s.openSwaps() {
 		if w.Old.Key() == key {
@@ -187,12 +150,20 @@ func (s *Service) PlanSwap(by, name string) (api.Swap, error) {
 		host = d.Host
 	}
 	plan := swap.State{ID: ulid.Make().String(), Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
-		OldGone: !d.Present, Needs: m.Needs}
+		OldGone: !d.Present, Needs: max(m.Needs, needs)}
 	plan.Old.Ill = ""
+	if size, ok := p.Fit(m.Slot); ok {
+		plan.Needs, plan.AtMost = max(plan.Needs, size.Least), size.Most
+	}
 	plan.Margin, _ = p.Margin()
-	if m.Lost() {
+	if m.Lost() || m.State == pool.Out {
 		after := p.With(pool.Online, m.Slot)
 		plan.Margin, _ = after.Margin()
+	}
+	g, stock := s.ground(p, m, d, plan)
+	plan.Recipe = swap.Compose(g)
+	if stock != nil && plan.Recipe.Into == g.Free && plan.Recipe.Beside {
+		plan.Early = s.swapDrive(stock) // it waits in its bay already
 	}
 	w := &swapState{}
 	b := &store.Batch{}
@@ -242,9 +213,9 @@ func (s *Service) catchUp(b *store.Batch, w *swapState) {
 func ETag(version int) string { return fmt.Sprintf(`"%d"`, version) }
 
 // BeginSwap starts a planned swap if no check stops it.
-func (s *Service) BeginSwap(by, id, match, reason string) (api.Swap, error) {
+func (s *Service) BeginSwap(by, id, match string, req api.BeginSwap) (api.Swap, error) {
 	return s.act(id, match, func(w *swapState) swap.Event {
-		return swap.Event{Kind: swap.BeginIt, At: s.clock.Now(), By: by, Reason: reason, Checks: swap.Checks(s.situation(w.State))}
+		return swap.Event{Kind: swap.BeginIt, At: s.clock.Now(), By: by, Reason: req.Reason, Backup: req.Backup.Time, NoBackup: req.NoBackup, TypedPool: strings.TrimSpace(req.Pool), Checks: swap.Checks(s.situation(w.State))}
 	})
 }
 
@@ -255,10 +226,28 @@ func (s *Service) ConfirmSwap(by, id, match, tail string) (api.Swap, error) {
 	})
 }
 
-// AbandonSwap ends a swap before its end.
-func (s *Service) AbandonSwap(by, id, match, reason string) (api.Swap, error) {
+// ActOnSwap takes a person's word: next, back, hold, resume, abandon.
+func (s *Service) ActOnSwap(kind swap.EventKind, by, id, match, reason string) (api.Swap, error) {
+	return s.act(id, match, func(w *swapState) swap.Event {
+		e := swap.Event{Kind: kind, At: s.clock.Now(), By: by, Reason: reason}
+		if kind == swap.NextIt {
+			e.Checks = swap.Gate(s.situation(w.State), w.Phase)
+		}
+		return e
+	})
+}
+
+// LeadSwap hands the lead to somebody else, or takes it over.
+func (s *Service) LeadSwap(by, id, match string, req api.LeadSwap) (api.Swap, error) {
 	return s.act(id, match, func(*swapState) swap.Event {
-		return swap.Event{Kind: swap.AbandonIt, At: s.clock.Now(), By: by, Reason: reason}
+		return swap.Event{Kind: swap.LeadIt, At: s.clock.Now(), By: by, To: cmp.Or(strings.TrimSpace(req.To), by), Reason: req.Reason}
+	})
+}
+
+// FateOfOld records what becomes of the drive that was replaced.
+func (s *Service) FateOfOld(by, id, match string, req api.OldFate) (api.Swap, error) {
+	return s.act(id, match, func(*swapState) swap.Event {
+		return swap.Event{Kind: swap.FateIt, At: s.clock.Now(), By: by, Fate: swap.FateKind(req.Fate), Reason: req.Note}
 	})
 }
 
@@ -300,7 +289,7 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		if len(p.running) > 0 {
 			return api.Order{}, problem(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recov[p.running[0]].Report.Kind, p.Name)
 		}
-	case api.PoolActionActionStop:
+	case api.PoolActionActionStop, api.PoolActionActionNudge, api.PoolActionActionGrow:
 	case api.PoolActionActionAdmit:
 		d, err := s.findDrive(a.Drive)
 		if err != nil {
@@ -316,7 +305,7 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		}
 		o.Host, o.Order.Drive = d.Host, wire.Identity(d.Desc.Identity)
 	default:
-		return api.Order{}, problem(422, "unknown-action", "It is one of scrub, rebalance, drain, admit, stop, priority.", "%q is no action.", a.Action)
+		return api.Order{}, problem(422, "unknown-action", "It is one of scrub, rebalance, drain, admit, nudge, grow, stop, priority.", "%q is no action.", a.Action)
 	}
 	b := &store.Batch{}
 	s.order(b, o)

@@ -265,7 +265,7 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 func (s *Service) viewMembers(in []pool.Member) []api.Member {
 	out := make([]api.Member, len(in))
 	for i, m := range in {
-		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, SizeBytes: int64(m.Size),
+		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor, SizeBytes: int64(m.Size),
 			UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: wire.MemberErrors(m.Errors), Verdict: api.Unknown}
 		if d := s.drives[m.Drive]; d != nil {
 			out[i].Tail, out[i].Bay, out[i].Verdict = d.tail(), d.bay(), api.Verdict(s.judge()[m.Drive].verdict)

@@ -11,7 +11,6 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/recovery"
-	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
@@ -89,7 +88,7 @@ func (s *Service) Hosts() []api.Host {
 }
 
 func (s *Service) viewHost(h *host, drives int) api.Host {
-	v := api.Host{Name: h.Name, Room: h.Room, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives}
+	v := api.Host{Name: h.Name, Room: h.Room, Cold: h.Cold, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives}
 	switch {
 	case h.SeenAt.IsZero():
 		v.State = api.HostStateNever
@@ -140,6 +139,39 @@ func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 		return api.Host{}, err
 	}
 	h.Room = room
+	return s.viewHost(h, present), nil
+}
+
+// SetCold says whether a host's drives are changed only while it is down.
+func (s *Service) SetCold(by, name string, cold bool) (api.Host, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := s.hosts[name]
+	if h == nil {
+		return api.Host{}, problem(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
+	}
+	present := 0
+	for _, d := range s.drives {
+		if d.Present && d.Host == name {
+			present++
+		}
+	}
+	if h.Cold == cold {
+		return s.viewHost(h, present), nil
+	}
+	row := h.Host
+	row.Cold = cold
+	b := &store.Batch{}
+	b.Put(&row)
+	says := by + " says that drives of " + name + " can be changed while it runs"
+	if cold {
+		says = by + " says that drives of " + name + " are changed only while it is down"
+	}
+	s.happened(b, api.EventKindHost, name, says)
+	if err := s.commit(b); err != nil {
+		return api.Host{}, err
+	}
+	h.Cold = cold
 	return s.viewHost(h, present), nil
 }
 
@@ -261,59 +293,4 @@ func (s *Service) Swap(id string) (api.Swap, error) {
 		return s.viewSwap(w), nil
 	}
 	return api.Swap{}, problem(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
-}
-
-func viewSwapDrive(d swap.Drive) api.SwapDrive {
-	return api.SwapDrive{Key: d.Key(), Tail: d.Tail(), Model: d.Model, Serial: d.Serial, CapacityBytes: int64(d.Capacity), Bay: d.Bay}
-}
-
-func viewChecks(in []swap.Check) []api.Check {
-	out := make([]api.Check, len(in))
-	for i, c := range in {
-		out[i] = api.Check{Id: c.ID, Title: c.Title, Looked: c.Looked, Found: c.Found, Do: c.Do, Result: api.CheckResult(c.Result)}
-	}
-	return out
-}
-
-func (s *Service) viewSwap(w *swapState) api.Swap {
-	out := api.Swap{Id: w.ID, Version: w.version, Phase: api.SwapPhase(w.Phase), Open: w.Phase.Open(), Pool: w.Pool, Slot: w.Slot, Host: w.Host,
-		Old: viewSwapDrive(w.Old), OldGone: w.OldGone, NeedsBytes: int64(w.Needs), Lead: w.Lead, Refused: w.Refused, RefusedTail: w.RefusedTail,
-		Checks: []api.Check{}, Closing: viewChecks(w.Closing), Steps: []api.Step{}, Log: []api.LogEntry{},
-		PlannedAt: w.PlannedAt, BegunAt: w.BegunAt, EndedAt: w.EndedAt, Recipe: "pull the old drive, put the new one into its bay"}
-	if w.Phase == swap.Planned {
-		out.Checks = viewChecks(swap.Checks(s.situation(w.State)))
-	}
-	if w.New != nil {
-		out.New = viewSwapDrive(*w.New)
-		if w.Phase == swap.Confirm {
-			// Whoever confirms must have read the label, not this answer (R3).
-			out.New.Tail, out.New.Serial = "", ""
-		}
-	}
-	for _, x := range w.Wrong {
-		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
-		out.Wrong = append(out.Wrong, api.WrongDrive{Tail: x.Tail(), Bay: x.Bay, At: x.At, Says: says + " Without it, " + w.Pool + ": " + x.Margin.String() + "."})
-	}
-	for _, st := range w.Steps() {
-		state := api.Next
-		switch {
-		case w.Phase == swap.Closed || st.Phase.Rank() < w.Phase.Rank():
-			state = api.Past
-		case st.Phase == w.Phase:
-			state = api.Now
-		}
-		out.Steps = append(out.Steps, api.Step{Phase: string(st.Phase), Kind: api.StepKind(st.Kind), Title: st.Title, What: st.What, Why: st.Why, Expect: st.Expect, State: state})
-	}
-	for _, e := range w.Log {
-		out.Log = append(out.Log, api.LogEntry{At: e.At, Who: e.Who, Says: e.Says})
-	}
-	if c := s.recov[w.Recovery]; c != nil {
-		out.Recovery = s.viewRecovery(c, w.Phase.Open())
-	}
-	for _, l := range s.lights {
-		if l.Bay == w.Old.Bay && w.Old.Bay != "" {
-			out.Light = l.Light
-		}
-	}
-	return out
 }

@@ -27,6 +27,7 @@ type Host struct {
 	Interval  float64   // seconds until the next is due
 	Report    []byte    // that report, as JSON
 	Room      string    // where it stands, as people call it
+	Cold      bool      // its drives are changed only while it is down
 }
 
 // Token lets a person or a program in.
@@ -218,6 +219,18 @@ type SwapEvent struct {
 	Doc  []byte
 }
 
+// Acceptance is the test of a new drive, as JSON; Campaign an ordered set of swaps.
+type Acceptance struct {
+	ID  string `gorm:"primaryKey"`
+	Doc []byte
+}
+
+// Campaign is an ordered set of swaps, as JSON.
+type Campaign struct {
+	ID  string `gorm:"primaryKey"`
+	Doc []byte
+}
+
 // Order is a thing an agent was asked to do, as JSON, with what came of it.
 type Order struct {
 	ID    string `gorm:"primaryKey"`
@@ -298,7 +311,7 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Layout{}, &Spot{}, &Survey{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &PriorityHours{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{},
+	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Layout{}, &Spot{}, &Survey{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &PriorityHours{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{}, &Acceptance{}, &Campaign{},
 		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}

@@ -63,7 +63,7 @@ func ToPoolView(v api.Pool) pool.Pool {
 	members := func(in []api.Member, otherwise pool.MemberState) []pool.Member {
 		var out []pool.Member
 		for _, m := range in {
-			out = append(out, pool.Member{Slot: m.Slot, Drive: m.Drive, State: pool.MemberState(cmp.Or(m.State, string(otherwise))), Domain: m.Domain, Log: m.Log, Parity: m.Parity, Beside: m.Beside,
+			out = append(out, pool.Member{Slot: m.Slot, Drive: m.Drive, State: pool.MemberState(cmp.Or(m.State, string(otherwise))), Domain: m.Domain, Log: m.Log, Parity: m.Parity, Beside: m.Beside, StandsFor: m.StandsFor,
 				Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes)})
 		}
 		return out

@@ -28,7 +28,7 @@ func ToDescription(d api.DriveReport) drive.Description {
 	return drive.Description{
 		Identity: ToIdentity(d.Identity), Firmware: d.Firmware, Capacity: drive.Bytes(d.CapacityBytes),
 		LogicalSector: drive.Bytes(d.LogicalSectorBytes), PhysicalSector: drive.Bytes(d.PhysicalSectorBytes),
-		Medium: drive.Medium(d.Medium), RotationRPM: d.RotationRpm, FormFactor: d.FormFactor,
+		Medium: drive.Medium(d.Medium), RotationRPM: d.RotationRpm, FormFactor: d.FormFactor, Zoned: drive.Zoning(d.Zoned),
 	}
 }
 
@@ -37,7 +37,7 @@ func Description(d drive.Description) api.DriveReport {
 	return api.DriveReport{
 		Identity: Identity(d.Identity), Firmware: d.Firmware, CapacityBytes: int64(d.Capacity),
 		LogicalSectorBytes: int(d.LogicalSector), PhysicalSectorBytes: int(d.PhysicalSector),
-		Medium: string(d.Medium), RotationRpm: d.RotationRPM, FormFactor: d.FormFactor,
+		Medium: string(d.Medium), RotationRpm: d.RotationRPM, FormFactor: d.FormFactor, Zoned: string(d.Zoned),
 	}
 }
 
@@ -192,7 +192,7 @@ func toProtection(p api.Protection) pool.Protection {
 func members(in []pool.Member) []api.MemberReport {
 	out := make([]api.MemberReport, len(in))
 	for i, m := range in {
-		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside,
+		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
 			SizeBytes: int64(m.Size), UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: MemberErrors(m.Errors)}
 	}
 	return out
@@ -206,7 +206,7 @@ func MemberErrors(e pool.Errors) api.MemberErrors {
 func toMembers(in []api.MemberReport) []pool.Member {
 	out := make([]pool.Member, len(in))
 	for i, m := range in {
-		out[i] = pool.Member{Slot: m.Slot, State: pool.MemberState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside,
+		out[i] = pool.Member{Slot: m.Slot, State: pool.MemberState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
 			Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes),
 			Errors: pool.Errors{Read: uint64(m.Errors.Read), Write: uint64(m.Errors.Write), Checksum: uint64(m.Errors.Checksum)}}
 	}

@@ -113,6 +113,7 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	}
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
 	f.Port = port(m.Root, dir, f.Adapter)
+	f.Surface = func() (agent.Surface, error) { return OpenSurface(f.Path) }
 	f.Locate = locate(m.Root, dir, f.Adapter)
 	f.Address = strings.ToLower(strings.TrimPrefix(read(dir+"/device/sas_address"), "0x"))
 	if _, err := os.Stat(dir + "/device/ioerr_cnt"); err == nil {

@@ -17,6 +17,8 @@ type Snapshot struct {
 	// Offers is what can be asked of it, Priority what its recoveries get now, where that can be set.
 	Offers   []Offer
 	Priority recovery.Priority
+	// Waits says why a recovery that should run does not, in the pool system's own terms; empty when none waits.
+	Waits string
 	// Inconsistent is true when it changed while it was read, again and again: what is told may not fit together.
 	Inconsistent bool
 }
@@ -39,6 +41,10 @@ const (
 	OfferRebalance Offer = "rebalance"
 	OfferDrain     Offer = "drain"
 	OfferGrow      Offer = "grow"
+	OfferBeside    Offer = "beside"  // a drive is filled beside the member whose place it takes, while that one still helps
+	OfferRelease   Offer = "release" // a place whose member was drained is forgotten
+	OfferRefill    Offer = "refill"  // members that were drained are filled again
+	OfferNudge     Offer = "nudge"   // a recovery that waits is made to begin
 	OfferStop      Offer = "stop"
 	OfferPriority  Offer = "priority"
 )
@@ -47,6 +53,8 @@ const (
 type Task struct {
 	Kind recovery.Kind
 	Slot string // drain: the member that is emptied
+	// Slots are all the members that are drained together, or, for a rebalance, filled again; empty for one, or for all.
+	Slots []string
 	// Below makes a rebalance look only at parts that are used by less than this share, 0 to 1; 0 means at all.
 	Below float64
 }
@@ -72,6 +80,10 @@ type Driver interface {
 	Admit(ctx context.Context, poolID string, t Target) (observed string, err error)
 	// Begin starts a recovery.
 	Begin(ctx context.Context, poolID string, t Task) (observed string, err error)
+	// Release makes the pool forget a place whose member carries nothing any more.
+	Release(ctx context.Context, poolID, slot string) (observed string, err error)
+	// Nudge makes a recovery begin that waits.
+	Nudge(ctx context.Context, poolID string) (observed string, err error)
 	// Prioritise sets what recoveries get beside the users.
 	Prioritise(ctx context.Context, poolID string, p recovery.Priority) (observed string, err error)
 	// Lies says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is ErrNoSuchPool

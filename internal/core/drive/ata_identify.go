@@ -15,6 +15,7 @@ const (
 	wordCommandSets82  = 82
 	wordCommandSets83  = 83
 	wordCommandSets84  = 84
+	wordZoned          = 69
 	wordEnabled85      = 85
 	wordEnabled87      = 87
 	wordSectors48      = 100
@@ -84,6 +85,7 @@ func DecodeIdentify(page []byte) (Description, error) {
 	case r >= 0x0401 && r <= 0xFFFE:
 		d.Medium, d.RotationRPM = MediumRotating, int(r)
 	}
+	d.Zoned = map[uint16]Zoning{1: HostAware, 2: DriveManaged}[w(wordZoned)&0x3]
 	if f := int(w(wordFormFactor) & 0xF); f < len(formFactors) {
 		d.FormFactor = formFactors[f]
 	}
@@ -137,6 +139,7 @@ func EncodeIdentify(d Description) []byte {
 			set(wordWWN+i, uint16(wwn>>(48-16*i)))
 		}
 	}
+	set(wordZoned, map[Zoning]uint16{HostAware: 1, DriveManaged: 2}[d.Zoned])
 	for i, f := range formFactors {
 		if f != "" && f == d.FormFactor {
 			set(wordFormFactor, uint16(i))

@@ -82,6 +82,16 @@ func slug(s string) string {
 // Bytes is a size or an amount of data.
 type Bytes uint64
 
+// Zoning is how a drive with overlapping tracks wants its zones written (ACS-4, IDENTIFY DEVICE data, word 69, ZONED); empty for one that takes writes
+// anywhere at one pace.
+type Zoning string
+
+// The zonings that a drive tells of.
+const (
+	HostAware    Zoning = "host-aware"
+	DriveManaged Zoning = "drive-managed"
+)
+
 // Medium is what the data lies on.
 type Medium string
 
@@ -102,6 +112,7 @@ type Description struct {
 	Medium         Medium
 	RotationRPM    int    // 0 when not rotating or not reported
 	FormFactor     string // "3.5 inch", or empty
+	Zoned          Zoning
 	SMARTSupported bool
 	SMARTEnabled   bool
 	SelfTests      bool

@@ -101,6 +101,8 @@ type Member struct {
 	Errors Errors `json:"errors"`
 	// Beside is the slot of the member that still carries the share that this one is filled with: until it is, nothing is lost.
 	Beside string `json:"beside"`
+	// StandsFor is the slot of the member whose share this spare carries, since it took over.
+	StandsFor string `json:"stands_for"`
 	// BadBlocks is how many places of it the pool system has given up; what lies there is read from the others.
 	BadBlocks int `json:"bad_blocks"`
 }

@@ -1,19 +1,22 @@
 package swap
 
 import (
+	"fmt"
 	"slices"
 	"strings"
+	"time"
 
-	"lantern/internal/core/pool"
+	"lantern/internal/core/drive"
 )
 
 // Apply gives the state after e, and the orders that follow from it. A person's action that must not be taken gives the
 // state unchanged and a *Refusal. An observation that changes nothing gives the state unchanged, so that the same
 // report seen twice leaves no trace.
 //
-// What must hold, in every state: an order is given only in Confirm, for a drive whose label tail was typed (R3), that
-// is large enough and empty; never while another drive is missing (R5); and Recover, Verify and Closed are entered only
-// by what the pool showed (R6).
+// What must hold, in every state: an order follows only from what a person did, but for a light that goes out; one that
+// writes on a drive follows only in Confirm, for a drive whose label tail was typed (R3), that fits and is empty; none
+// while another drive is missing (R5); no step that lowers the margin is asked for while anything recovers (R4) or where
+// data would be lost of which nobody was told (R1); and a step is past only by what was observed (R6).
 func Apply(s State, e Event) (State, []Order, error) {
 	next := s.clone()
 	var orders []Order
@@ -23,16 +26,30 @@ func Apply(s State, e Event) (State, []Order, error) {
 		err = next.plan(e)
 	case BeginIt:
 		err = next.begin(e)
+	case NextIt:
+		orders, err = next.next(e)
 	case ConfirmIt:
 		orders, err = next.confirm(e)
+	case BackIt:
+		orders, err = next.back(e)
+	case HoldIt:
+		err = next.hold(e)
+	case ResumeIt:
+		err = next.resume(e)
+	case LeadIt:
+		err = next.lead(e)
 	case AbandonIt:
 		orders, err = next.abandon(e)
+	case FateIt:
+		err = next.fate(e)
 	case DriveGone:
 		next.gone(e)
 	case DriveCame:
 		next.came(e)
 	case PoolSeen:
 		orders = next.pool(e)
+	case HostSeen:
+		next.host(e)
 	case OrderDone:
 		next.outcome(e)
 	}
@@ -47,58 +64,266 @@ func (s *State) plan(e Event) *Refusal {
 		return refuse("swap-exists", "Look at it with its id.", "Swap %s was planned before.", s.ID)
 	}
 	*s = *e.Plan
+	if len(s.Recipe.Steps) == 0 {
+		s.Recipe = inPlace(s.OldGone)
+	}
 	s.Phase, s.PlannedAt, s.Lead = Planned, e.At, e.By
-	s.say(e, "planned to replace %s in %s, %s", s.Old.Tail(), s.Pool, s.Old.bayWords())
+	s.say(e, "planned to replace %s in %s, %s: %s", s.Old.Tail(), s.Pool, s.Old.bayWords(), s.Recipe.Name)
 	return nil
+}
+
+// enter comes to a step; one that is fulfilled already is passed at once.
+func (s *State) enter(e Event, p Phase) {
+	s.Phase, s.Begun, s.Hold, s.Gate, s.Stuck = p, false, "", nil, ""
+	s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
+	s.Visited = append(s.Visited, Passed{p, e.At})
+	switch {
+	case p == Pull && s.OldGone:
+		s.enter(e, s.Recipe.after(p))
+	case p == Insert:
+		s.early(e)
+	}
+}
+
+func (s *State) advance(e Event) { s.enter(e, s.Recipe.after(s.Phase)) }
+
+// may says why a person must not act on the swap now: somebody else leads it, it is held, or a drive is missing.
+func (s *State) may(e Event) *Refusal {
+	switch {
+	case !s.Phase.Open():
+		return refuse("swap-ended", "Plan a new one.", "This swap is %s.", s.Phase)
+	case s.Lead != e.By:
+		return refuse("led-by-another", "Ask for the lead, or take it over with a reason.", "%s leads this swap.", s.Lead)
+	case s.Held != "":
+		return refuse("held", "Resume it first.", "It is held: %s.", s.Held)
+	case keepsR5 && len(s.Wrong) > 0:
+		w := s.Wrong[0]
+		return refuse("wrong-drive-out", "Put it back first.", "%s is missing from %s.", w.Tail(), w.bayWords())
+	}
+	return nil
+}
+
+// stopped gives the refusal of the first check that stops, and says whether one warns. Volumes that a person was told are
+// lost, and said so be it, do not stop (R1).
+func stopped(checks []Check, loses bool) (warned bool, err *Refusal) {
+	for _, c := range checks {
+		if c.Result == Stops && (!loses || len(c.Loses) == 0) {
+			return false, refuse("check-stops", c.Do, "%s: %s.", c.Title, c.Found)
+		}
+		warned = warned || c.Result != Passes
+	}
+	return warned, nil
 }
 
 func (s *State) begin(e Event) *Refusal {
 	if s.Phase != Planned {
-		if s.Phase.Open() {
+		if s.Phase.Open() && s.Lead == e.By {
 			return nil // said twice is said once
+		}
+		if s.Phase.Open() {
+			return s.may(e)
 		}
 		return refuse("swap-ended", "Plan a new one.", "This swap is %s.", s.Phase)
 	}
-	warned := false
-	for _, c := range e.Checks {
-		if c.Result == Stops {
-			return refuse("check-stops", c.Do, "%s: %s.", c.Title, c.Found)
-		}
-		warned = warned || c.Result == Warns
+	loses := e.TypedPool != ""
+	if loses && e.TypedPool != s.Pool {
+		return refuse("wrong-pool", "Type the pool's name, letter by letter.", "%q is not the name of the pool whose volumes would be lost.", e.TypedPool)
 	}
-	if warned && strings.TrimSpace(e.Reason) == "" {
+	warned, err := stopped(e.Checks, loses)
+	if err != nil {
+		return err
+	}
+	asked := false
+	for _, c := range e.Checks {
+		asked = asked || c.ID == "backup" && c.Result != Passes
+		if loses {
+			s.Loses = append(s.Loses, c.Loses...)
+		}
+	}
+	reason := strings.TrimSpace(e.Reason)
+	switch {
+	case asked && e.Backup.IsZero() && !e.NoBackup:
+		return refuse("backup-needed", "Say of when the backup is, or that there is none.", "Nothing more may fail during this swap, so a word about the backup is asked.")
+	case e.Backup.After(e.At):
+		return refuse("backup-needed", "Say of when it really is.", "A backup cannot be of %s, which is to come.", e.Backup.UTC().Format("2006-01-02"))
+	case (warned || len(s.Loses) > 0) && reason == "":
 		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is asked.")
 	}
-	s.BegunAt, s.Lead = e.At, e.By
-	s.say(e, "began the swap%s", because(e.Reason))
-	s.Phase = Pull
-	if s.OldGone {
-		s.Phase = Insert
-		s.early(e)
+	s.BegunAt, s.Lead, s.Began, s.Backup = e.At, e.By, e.Checks, e.Backup
+	s.say(e, "began the swap%s", because(reason))
+	switch {
+	case !e.Backup.IsZero():
+		s.say(e, "vouched for a backup of %s", e.Backup.UTC().Format("2006-01-02"))
+	case asked:
+		s.say(e, "said that there is no backup")
 	}
+	if len(s.Loses) > 0 {
+		s.say(e, "was told that %s would be lost, typed the pool's name, and said so be it", strings.Join(s.Loses, ", "))
+	}
+	s.advance(e)
 	return nil
 }
 
-func (s *State) confirm(e Event) ([]Order, *Refusal) {
+// next does what the step is about: it orders, or takes the person's word for what nobody else can see.
+func (s *State) next(e Event) ([]Order, *Refusal) {
+	if err := s.may(e); err != nil {
+		return nil, err
+	}
+	if s.Hold != "" {
+		return nil, refuse("not-now", "Wait; it is looked at with every report.", "%s: %s.", s.Now().Title, s.Hold)
+	}
+	if _, err := stopped(e.Checks, len(s.Loses) > 0); err != nil {
+		return nil, err
+	}
+	give := func(kind OrderKind, says string) ([]Order, *Refusal) {
+		if s.Ordered || s.Begun {
+			return nil, nil // said twice is said once
+		}
+		s.Order++
+		s.Ordered, s.Refused = true, ""
+		s.say(e, "%s", says)
+		return []Order{{Kind: kind, Number: s.Order, Drive: s.Old.Identity, Slots: s.Recipe.Unit}}, nil
+	}
 	switch {
-	case (s.Phase == Join || s.Phase == Recover || s.Phase == Verify || s.Phase == Closed) && s.New != nil && s.New.TailMatches(e.Tail):
+	case s.Phase == Scrub && s.Refused != "" && strings.TrimSpace(e.Reason) != "":
+		s.say(e, "goes on although %s%s", s.Refused, because(e.Reason))
+		s.advance(e)
+		return nil, nil
+	case s.Phase == Scrub:
+		return give(OrderScrub, "ordered that "+s.Pool+" is read through")
+	case s.Phase == Drain:
+		return give(OrderDrain, "ordered that what lies on "+s.Old.Tail()+" moves to the others")
+	case s.Phase == Release:
+		return give(OrderRelease, "ordered that "+s.Pool+" forgets place "+s.Slot)
+	case s.Phase == Refill:
+		return give(OrderRefill, "ordered that "+s.Pool+" is spread over its members anew")
+	case s.Phase == Still:
+		s.say(e, "said that nothing works on %s any more", s.Host)
+		s.advance(e)
+		return nil, nil
+	case s.Phase == Recover && s.Stuck != "":
+		if s.Ordered {
+			return nil, nil
+		}
+		s.Order++
+		s.Ordered = true
+		s.say(e, "nudged %s, because %s", s.Pool, s.Stuck)
+		return []Order{{Kind: OrderNudge, Number: s.Order, Drive: s.New.Identity}}, nil
+	case s.Phase == Rehouse && s.New != nil && s.New.Bay != "":
+		s.say(e, "left %s in %s", s.New.Tail(), s.New.bayWords())
+		s.advance(e)
+		return nil, nil
+	}
+	do := s.Now()
+	return nil, refuse("nothing-to-do", do.What, "This step is past when it is seen to be: %q.", do.Title)
+}
+
+func (s *State) confirm(e Event) ([]Order, *Refusal) {
+	past := s.New != nil && s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Confirm) && s.New.TailMatches(e.Tail)
+	switch {
+	case past && s.Lead == e.By:
 		return nil, nil // said twice is said once
-	case s.Phase != Confirm:
+	case s.Phase != Confirm && s.Phase.Open():
 		return nil, refuse("nothing-to-confirm", s.Now().What, "Nothing waits to be confirmed: the swap is at %q.", s.Now().Title)
-	case keepsR5 && len(s.Wrong) > 0:
-		w := s.Wrong[0]
-		return nil, refuse("wrong-drive-out", "Put it back first.", "%s is missing from %s.", w.Tail(), w.bayWords())
-	case keepsR3 && !s.New.TailMatches(e.Tail):
+	}
+	if err := s.may(e); err != nil {
+		return nil, err
+	}
+	if keepsR3 && !s.New.TailMatches(e.Tail) {
 		return nil, refuse("wrong-tail", "Read the label of the drive you put in; nothing was written.",
 			"%q is not the label tail of the new drive in %s.", e.Tail, s.New.bayWords())
 	}
 	if why := s.unfit(*s.New); why != "" {
 		return nil, refuse("drive-refused", "Put in another drive.", "%s cannot be used: %s.", s.New.Tail(), why)
 	}
+	kind := OrderJoin
+	if s.Recipe.Forgets {
+		kind = OrderAdmit
+	}
+	s.enter(e, Join)
 	s.Order++
-	s.Ordered, s.Phase, s.Refused = true, Join, ""
+	s.Ordered = true
 	s.say(e, "read the label tail %s and confirmed", s.New.Tail())
-	return []Order{{Kind: OrderJoin, Number: s.Order, New: s.New.Identity}}, nil
+	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity}}, nil
+}
+
+// undoable are the steps from which one can go back to the beginning, as long as nothing was taken out.
+var undoable = []Phase{Scrub, Still, Down, Drain, Pull, Insert}
+
+// back goes back where that can be undone: from a new drive to none, from a step before anything changed to the plan.
+func (s *State) back(e Event) ([]Order, *Refusal) {
+	if err := s.may(e); err != nil {
+		return nil, err
+	}
+	switch {
+	case s.Phase == Confirm:
+		d := *s.New
+		s.say(e, "set the new drive in %s aside", d.bayWords())
+		s.New = nil
+		s.enter(e, Insert)
+		s.Refused, s.refusedKey = "it was set aside: take it out, or put in another", d.Key()
+		return nil, nil
+	case slices.Contains(undoable, s.Phase) && !s.OldGone && s.New == nil:
+		var orders []Order
+		if s.Begun || s.Ordered {
+			s.Order++
+			orders = append(orders, Order{Kind: OrderStop, Number: s.Order, Drive: s.Old.Identity})
+		}
+		s.Ordered = false
+		s.say(e, "went back from %q to the plan", s.Phase)
+		s.enter(e, Planned)
+		return orders, nil
+	}
+	return nil, refuse("no-way-back", "Go on, or abandon it: you are told what is owed.", "What was done at %q cannot be undone.", s.Now().Title)
+}
+
+func (s *State) hold(e Event) *Refusal {
+	switch {
+	case s.Phase.Open() && s.Lead == e.By && s.Held != "":
+		return nil
+	case !s.Phase.Open(), s.Lead != e.By:
+		return s.may(e)
+	case strings.TrimSpace(e.Reason) == "":
+		return refuse("reason-needed", "Say why it is held.", "A reason is asked.")
+	}
+	s.Held = strings.TrimSpace(e.Reason)
+	s.say(e, "holds the swap%s; %s", because(s.Held), s.owed())
+	return nil
+}
+
+func (s *State) resume(e Event) *Refusal {
+	switch {
+	case !s.Phase.Open() || s.Lead != e.By:
+		return s.may(e)
+	case s.Held == "":
+		return nil
+	}
+	s.Held = ""
+	s.say(e, "goes on with the swap")
+	return nil
+}
+
+// lead hands the swap over, or takes it over with a reason.
+func (s *State) lead(e Event) *Refusal {
+	to := strings.TrimSpace(e.To)
+	switch {
+	case !s.Phase.Open():
+		return refuse("swap-ended", "", "This swap is %s.", s.Phase)
+	case to == s.Lead:
+		return nil
+	case to == "":
+		return refuse("nobody-named", "Name who leads from now on.", "Nobody was named.")
+	case s.Lead == e.By:
+		s.say(e, "handed the lead over to %s", to)
+	case to != e.By:
+		return refuse("led-by-another", "Only who leads can hand it to somebody else.", "%s leads this swap.", s.Lead)
+	case strings.TrimSpace(e.Reason) == "":
+		return refuse("reason-needed", "Say why you take it over.", "%s leads this swap, so a reason is asked.", s.Lead)
+	default:
+		s.say(e, "took the lead over from %s%s", s.Lead, because(e.Reason))
+	}
+	s.Lead = to
+	return nil
 }
 
 func (s *State) abandon(e Event) ([]Order, *Refusal) {
@@ -107,133 +332,56 @@ func (s *State) abandon(e Event) ([]Order, *Refusal) {
 		return nil, nil
 	case !s.Phase.Open():
 		return nil, refuse("swap-ended", "", "This swap is %s.", s.Phase)
+	case s.Phase != Planned && s.Lead != e.By:
+		return nil, s.may(e)
 	case strings.TrimSpace(e.Reason) == "":
 		return nil, refuse("reason-needed", "Say why it is abandoned.", "A reason is asked.")
 	}
 	s.say(e, "abandoned it at %q%s; %s", s.Phase, because(e.Reason), s.owed())
-	s.Phase, s.EndedAt = Abandoned, e.At
+	s.Phase, s.EndedAt, s.Held = Abandoned, e.At, ""
 	return []Order{{Kind: OrderDark}}, nil
+}
+
+// fate records what becomes of the old drive.
+func (s *State) fate(e Event) *Refusal {
+	switch {
+	case s.Phase != Closed:
+		return refuse("swap-open", "Close the swap first.", "What becomes of %s is recorded when the swap is closed; it is %s.", s.Old.Tail(), s.Phase)
+	case !slices.Contains([]FateKind{Returned, Reused, Destroyed}, e.Fate):
+		return refuse("bad-fate", "It is return, stock or destroy.", "%q is nothing that becomes of a drive.", e.Fate)
+	case s.Fate != nil && s.Fate.Kind == e.Fate:
+		return nil
+	}
+	s.Fate = &Fate{Kind: e.Fate, At: e.At, By: e.By, Note: strings.TrimSpace(e.Reason)}
+	s.say(e, "%s: %s%s", s.Old.Tail(), map[FateKind]string{Returned: "goes back under warranty", Reused: "goes to stock", Destroyed: "is destroyed"}[e.Fate], because(strings.TrimSpace(e.Reason)))
+	return nil
 }
 
 // owed tells in what state an abandoned swap leaves the pool.
 func (s *State) owed() string {
+	host := ""
+	if slices.Contains([]Phase{Down, Change, Up}, s.Phase) || s.Phase == Rehouse && s.Recipe.has(Down) {
+		host = "; " + s.Host + " is to be brought back, and the work that was moved away from it"
+	}
+	drained := s.Recipe.has(Drain) && s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Drain)
 	switch {
 	case s.Phase == Planned:
 		return "nothing was touched"
-	case s.Phase == Join || s.Phase == Recover || s.Phase == Verify:
+	case s.Phase == Drain && (s.Begun || s.Ordered):
+		return "what began to move goes on moving; stop it with: lantern stop " + s.Pool
+	case s.Phase == Join || s.Phase == Recover || s.Phase == Refill || s.Phase == Verify && s.New != nil:
 		return "the pool goes on recovering on its own"
-	case !s.OldGone:
-		return "the old drive is still in its place"
-	}
-	return s.Pool + " is left without the member in slot " + s.Slot
-}
-
-func (s *State) gone(e Event) {
-	if !s.Phase.Open() || s.missing(e.Drive.Key()) >= 0 {
-		return
-	}
-	key := e.Drive.Key()
-	switch {
-	case key == s.Old.Key():
+	case s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Recover):
 		if s.OldGone {
-			return
+			return "the new drive stays where it is" + host
 		}
-		s.OldGone, s.Hold = true, ""
-		s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
-		if s.Phase == Pull {
-			s.Phase = Insert
-			s.early(e)
-		}
-	case slices.Contains(s.Came, key) && e.Drive.Member == "" && (s.New == nil || key != s.New.Key()):
-		// It was never part of the pool: one that came too early, or was refused.
-		s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == key })
-		s.say(e, "%s was taken out again", e.Drive.Tail())
-		if s.Early != nil && key == s.Early.Key() {
-			s.Early = nil
-		}
-		if key == s.refusedKey {
-			s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
-		}
-	case s.Phase == Planned:
-		// Before it began nobody was told to pull anything; the round speaks of it.
-	case s.New != nil && key == s.New.Key() && s.Phase == Confirm:
-		s.say(e, "the new drive %s was taken out again", s.New.Tail())
-		s.New, s.Phase, s.Refused = nil, Insert, ""
-	default:
-		s.Wrong = append(s.Wrong, Wrong{Drive: *e.Drive, At: e.At, Margin: e.Margin})
-		s.say(e, "STOP: %s left %s, which is not the drive to pull. Put it back", e.Drive.Tail(), e.Drive.bayWords())
+		return "the new drive carries its share; the old one is still in its place" + host
+	case drained && !s.OldGone:
+		return "nothing lies on the old drive any more, and " + s.Pool + " has one member less" + host
+	case !s.OldGone:
+		return "the old drive is still in its place" + host
 	}
-}
-
-func (s *State) missing(key string) int {
-	for i, w := range s.Wrong {
-		if w.Key() == key {
-			return i
-		}
-	}
-	return -1
-}
-
-func (s *State) came(e Event) {
-	if !s.Phase.Open() {
-		return
-	}
-	key := e.Drive.Key()
-	if i := s.missing(key); i >= 0 {
-		was := s.Wrong[i]
-		s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
-		elsewhere := ""
-		if was.Bay != "" && e.Drive.Bay != was.Bay {
-			elsewhere = ", not in " + was.bayWords() + " from which it came"
-		}
-		// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
-		s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
-		return
-	}
-	if key != s.Old.Key() && !slices.Contains(s.Came, key) {
-		s.Came = append(s.Came, key)
-	}
-	switch {
-	case key == s.Old.Key():
-		if !s.OldGone {
-			return
-		}
-		s.OldGone = false
-		s.say(e, "the old drive %s is back in %s", s.Old.Tail(), e.Drive.bayWords())
-		if s.Phase == Insert {
-			s.Phase = Pull
-		}
-	case e.Drive.Member != "" && s.Phase != Insert:
-		s.say(e, "%s, a member of %s, is back in %s", e.Drive.Tail(), e.Drive.Member, e.Drive.bayWords())
-	case s.Phase == Planned || s.Phase == Pull:
-		// Somebody was quick: it waits for its turn.
-		n := *e.Drive
-		s.Early = &n
-		s.say(e, "another drive is in %s before its turn", n.bayWords())
-	case s.Phase == Insert:
-		s.took(e, *e.Drive)
-	}
-}
-
-// early looks at a drive that came before its turn, now that it is.
-func (s *State) early(e Event) {
-	if d := s.Early; d != nil {
-		s.Early, e.By = nil, "" // it was seen, whoever does something now
-		s.took(e, *d)
-	}
-}
-
-// took looks at a drive that may take the old one's place.
-func (s *State) took(e Event, d Drive) {
-	if why := s.unfit(d); why != "" {
-		s.Refused, s.RefusedTail, s.refusedKey = why, d.Tail(), d.Key()
-		s.say(e, "refused %s in %s: %s", d.Tail(), d.bayWords(), why)
-		return
-	}
-	s.New, s.Phase = &d, Confirm
-	s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
-	// Its tail is not told before it was read from the label and confirmed.
-	s.say(e, "a new drive of %s bytes is in %s", grouped(d.Capacity), d.bayWords())
+	return s.Pool + " is left without the member in slot " + s.Slot + host
 }
 
 // unfit says why a drive cannot take the old one's place; empty when it can.
@@ -246,109 +394,24 @@ func (s *State) unfit(d Drive) string {
 	case d.Capacity < s.Needs:
 		return "it is too small: it has " + grouped(d.Capacity) + " bytes, " + grouped(s.Needs) + " are needed, " +
 			grouped(s.Needs-d.Capacity) + " are missing"
+	case s.AtMost > 0 && d.Capacity > s.AtMost:
+		return "it is too large: it has " + grouped(d.Capacity) + " bytes, and no data drive may have more than the parity drive's " + grouped(s.AtMost)
 	case d.Member != "":
 		return "it is a member of " + d.Member
 	case d.Holds != "":
 		return "it carries somebody's data (" + d.Holds + ")"
+	case d.Promised != "":
+		return "it is promised to the swap of " + d.Promised
 	case d.Ill != "":
 		return "it cannot be trusted: it " + d.Ill
+	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
+		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
+	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
+		return "it is a rotating drive, the pool counts on a solid-state one"
+	case s.Old.Zoned == "" && d.Zoned != "":
+		return "its tracks overlap (" + string(d.Zoned) + " zones): it would take many times as long to fill as its peers"
 	}
 	return ""
-}
-
-func (s *State) outcome(e Event) {
-	if !s.Ordered || e.Order != s.Order {
-		return // an order of before, or heard twice
-	}
-	s.Ordered = false
-	if e.Done {
-		s.say(e, "the agent made it a member: %s", e.Outcome)
-		if s.Phase == Join {
-			s.Phase = Recover
-			if !keepsR6 {
-				s.Phase = Verify
-			}
-		}
-		return
-	}
-	s.Refused = e.Outcome
-	s.say(e, "the order was not carried out: %s", e.Outcome)
-	if s.Phase == Join {
-		s.Phase = Confirm
-	}
-}
-
-// pool takes in what the pool shows. It never moves on because an order was sent.
-func (s *State) pool(e Event) []Order {
-	p := e.Pool
-	// A drive whose order was thought lost may have joined after all: what is seen counts.
-	joined := s.New != nil && p.Drive == s.New.Key()
-	if joined && (s.Phase == Join || s.Phase == Confirm) {
-		s.Phase, s.Ordered, s.Refused = Recover, false, ""
-		s.say(e, "the pool has taken %s as a member", s.New.Tail())
-	}
-	if s.Phase == Pull {
-		s.hold(e)
-	}
-	if s.Phase != Recover && s.Phase != Verify {
-		return nil
-	}
-	if p.Recovery != "" && p.Recovery != s.Recovery {
-		s.Recovery = p.Recovery
-	}
-	if p.Recovering {
-		if s.Phase == Verify {
-			s.Phase = Recover
-		}
-		return nil
-	}
-	if s.Phase == Recover {
-		if !joined || p.Member == pool.Recovering {
-			return nil
-		}
-		s.Phase = Verify
-		s.say(e, "the recovery has ended")
-	}
-	s.Closing = s.closing(e)
-	open := 0
-	var orders []Order
-	for _, c := range s.Closing {
-		if c.Result != Stops {
-			continue
-		}
-		open++
-		if c.ID == "lights-out" {
-			orders = append(orders, Order{Kind: OrderDark})
-		}
-	}
-	if open == 0 && len(s.Wrong) == 0 {
-		s.Phase, s.EndedAt = Closed, e.At
-		s.say(e, "closed: %s is healthy, verified", s.Pool)
-	}
-	return orders
-}
-
-// hold looks, with every report while the old drive is still in, at what the checks before the start have looked at: what
-// was right to pull then may be wrong to pull now.
-func (s *State) hold(e Event) {
-	why := ""
-	switch p := e.Pool; {
-	case p.Recovering:
-		why = "a recovery is running in " + s.Pool
-	case !p.MarginKnown:
-		why = "the margin of " + s.Pool + " is unknown"
-	case keepsR1 && p.Without < 0:
-		why = "without it data would be lost"
-	}
-	if why == s.Hold {
-		return
-	}
-	s.Hold = why
-	if why != "" {
-		s.say(e, "HOLD: %s must not be pulled now, %s", s.Old.Tail(), why)
-	} else {
-		s.say(e, "%s may be pulled again", s.Old.Tail())
-	}
 }
 
 func because(reason string) string {
@@ -357,3 +420,9 @@ func because(reason string) string {
 	}
 	return " (" + reason + ")"
 }
+
+// stuckAfter is how long a pool may take until it shows that it has begun to recover.
+const stuckAfter = 5 * time.Minute
+
+// Unfit says why a drive could not take the old one's place, whatever step the swap is at; empty when it could.
+func (s State) Unfit(d Drive) string { return s.unfit(d) }

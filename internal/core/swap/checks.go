@@ -2,7 +2,7 @@ package swap
 
 import (
 	"fmt"
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,129 +29,367 @@ type Check struct {
 	Found  string `json:"found"`
 	Do     string `json:"do,omitempty"`
 	Result Result `json:"result"`
+	// Loses are the volumes that would be lost: a person may say so be it, by the pool's name (R1).
+	Loses []string `json:"loses,omitempty"`
 }
 
-// Situation is what the checks before the start look at.
+// Situation is what the checks look at, before the start and before every step that lowers margin.
 type Situation struct {
-	Plan       State
-	Pool       *pool.Pool // nil when nothing is known of it
-	PoolSeen   time.Time
-	HostLate   bool
-	Recovery   string // what moves in the pool now; empty when nothing does
-	OtherSwap  string // who leads another swap on this pool; empty when there is none
+	Plan     State
+	Now      time.Time
+	Pool     *pool.Pool // nil when nothing is known of it
+	PoolSeen time.Time
+	HostLate bool
+	// Skew is how far the host's clock is from ours.
+	Skew     time.Duration
+	Recovery string // what moves in the pool now; empty when nothing does
+	// OtherSwap is who leads another swap on this pool; OnHost another on this host, of which pool. Empty when there is none.
+	OtherSwap  string
+	OnHost     string
 	Gravest    string // tail of another member of the pool in a bad state; empty when there is none
 	GravestIs  health.Verdict
 	BayKnown   bool
 	LastScrub  time.Time
 	ScrubClean bool
+	// Testing are the members of the pool that run a self-test now.
+	Testing []string
+	// Matters are open findings about the pool or the host that are not about the old drive, in words.
+	Matters []string
+	// Peers are members of pools on this host that are missing though they should not be, with their places.
+	Peers []string
+	// Twin is another drive that tells the same label tail; empty when there is none.
+	Twin string
+	// Stock is a drive in the host that fits and was accepted; empty when there is none.
+	Stock string
+}
+
+// skewMost is how far a host's clock may be off before what it says of times cannot be laid beside what others say.
+const skewMost = 30 * time.Second
+
+type checker struct {
+	s   Situation
+	out []Check
+}
+
+func (c *checker) add(id, title, looked string, r Result, found, do string) {
+	c.out = append(c.out, Check{ID: id, Title: title, Looked: looked, Found: found, Do: do, Result: r})
 }
 
 // Checks before the start. Every one is answered, also when an earlier one stops.
 func Checks(s Situation) []Check {
-	p := s.Plan
-	var out []Check
-	add := func(id, title, looked string, r Result, found, do string) {
-		out = append(out, Check{ID: id, Title: title, Looked: looked, Found: found, Do: do, Result: r})
-	}
-	seen := "report of " + p.Host + " of " + s.PoolSeen.UTC().Format("2006-01-02 15:04:05") + " UTC"
-
-	if s.HostLate {
-		add("host-reports", "The host is heard", seen, Stops, p.Host+" has stopped reporting, so nothing below can be trusted", "Bring its agent back first.")
-	} else {
-		add("host-reports", "The host is heard", seen, Passes, p.Host+" reports", "")
-	}
-
-	if s.BayKnown {
-		add("bay", "The bay is known", "enclosure of "+p.Host, Passes, p.Old.Tail()+" is in bay "+p.Old.Bay, "")
-	} else {
-		add("bay", "The bay is known", "enclosures of "+p.Host, Warns, p.Old.Tail()+" has no known bay", "Compare the serial on the label before you pull anything.")
-	}
-
-	if s.Recovery != "" {
-		add("no-recovery", "Nothing recovers in this pool", "recoveries of "+p.Pool, Stops, "a "+s.Recovery+" is running", "Wait until it has ended.")
-	} else {
-		add("no-recovery", "Nothing recovers in this pool", "recoveries of "+p.Pool, Passes, "none is running", "")
-	}
-
-	if s.OtherSwap != "" {
-		add("one-swap", "This is the pool's only swap", "swaps under way", Stops, "another is led by "+s.OtherSwap, "End that one first.")
-	} else {
-		add("one-swap", "This is the pool's only swap", "swaps under way", Passes, "there is no other", "")
-	}
-
-	marginCheck(s, add)
-
-	if s.Gravest != "" {
-		add("others-sound", "The other members are sound", "verdicts of the members of "+p.Pool, Warns,
-			fmt.Sprintf("%s has the verdict %s as well", s.Gravest, s.GravestIs), "Be sure which of them to replace first.")
-	} else {
-		add("others-sound", "The other members are sound", "verdicts of the members of "+p.Pool, Passes, "none is to be replaced or dead", "")
-	}
-
-	switch {
-	case s.LastScrub.IsZero():
-		add("last-scrub", "The pool was read through lately", "recoveries of "+p.Pool, Warns, "no scrub is on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
-	case !s.ScrubClean:
-		add("last-scrub", "The pool was read through lately", "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Warns, "it left damage it could not repair", "Find out what is damaged first.")
-	default:
-		add("last-scrub", "The pool was read through lately", "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Passes, "it left nothing unrepaired", "")
-	}
-
-	add("fit", "What fits is known", "slot "+p.Slot+" of "+p.Pool, Passes, "a new drive needs at least "+grouped(p.Needs)+" bytes", "")
-	return out
+	c := &checker{s: s}
+	c.host()
+	c.identity()
+	c.bay()
+	c.moving()
+	c.alone()
+	c.margin()
+	c.room()
+	c.others()
+	c.testing()
+	c.scrub()
+	c.backup()
+	c.fit()
+	return c.out
 }
 
-// marginCheck looks at what is left when the drive is out (R1), and at what depends on it.
-func marginCheck(s Situation, add func(id, title, looked string, r Result, found, do string)) {
-	const id, title = "margin", "Enough is left when it is out"
-	looked := "groups and volumes of " + s.Plan.Pool
-	if s.Pool == nil {
-		add(id, title, looked, Stops, "nothing is known of the pool", "Wait for a report of it.")
+// Gate are the checks that are looked at again right before a step that orders something or lowers the margin, and with
+// every report while it waits.
+func Gate(s Situation, at Phase) []Check {
+	c := &checker{s: s}
+	switch at {
+	case Pull, Release, Rehouse:
+		c.host()
+		c.moving()
+		c.testing()
+	case Drain:
+		c.host()
+		c.moving()
+		c.room()
+	case Scrub, Refill:
+		c.host()
+		c.moving()
+	case Still, Down:
+		c.moving()
+	case Up:
+		c.host()
+		c.clock()
+		c.peers()
+	}
+	return c.out
+}
+
+func (c *checker) host() {
+	p := c.s.Plan
+	const id, title = "host-reports", "The host is heard"
+	seen := "report of " + p.Host + " of " + c.s.PoolSeen.UTC().Format("2006-01-02 15:04:05") + " UTC"
+	if c.s.HostLate {
+		c.add(id, title, seen, Stops, p.Host+" has stopped reporting, so nothing below can be trusted", "Bring its agent back first.")
 		return
 	}
-	for _, l := range s.Pool.Logs {
-		if l.Slot != s.Plan.Slot {
-			continue
+	c.add(id, title, seen, Passes, p.Host+" reports", "")
+}
+
+// clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere.
+func (c *checker) clock() {
+	const id, title = "host-clock", "The host's clock agrees"
+	off := c.s.Skew.Abs()
+	looked := "the time in the newest report of " + c.s.Plan.Host
+	if off > skewMost {
+		c.add(id, title, looked, Stops, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
+		return
+	}
+	c.add(id, title, looked, Passes, "it is off by less than 30 s", "")
+}
+
+// peers looks whether everything else on the host came back with it.
+func (c *checker) peers() {
+	const id, title = "peers-back", "All other members are back"
+	looked := "members of all pools on " + c.s.Plan.Host
+	if n := len(c.s.Peers); n > 0 {
+		c.add(id, title, looked, Stops, strings.Join(c.s.Peers, ", ")+" did not come back", "Look whether it sits firmly in its bay.")
+		return
+	}
+	c.add(id, title, looked, Passes, "all answer", "")
+}
+
+func (c *checker) identity() {
+	const id, title = "identity", "The drive is told apart from all others"
+	p := c.s.Plan
+	looked := "identities of all drives"
+	switch {
+	case p.Old.WWN == "" && p.Old.Serial == "":
+		c.add(id, title, looked, Stops, "it tells neither a WWN nor a serial", "It cannot be ordered about by identity; look at the pool system by hand.")
+	case c.s.Twin != "":
+		c.add(id, title, looked, Warns, "another drive, in "+c.s.Twin+", has the same label tail "+p.Old.Tail(), "Compare the whole serial: "+p.Old.Serial+".")
+	default:
+		c.add(id, title, looked, Passes, "serial "+p.Old.Serial+", no other drive has its label tail", "")
+	}
+}
+
+func (c *checker) bay() {
+	const id, title = "bay", "The bay is known"
+	p := c.s.Plan
+	switch {
+	case c.s.BayKnown && p.OldGone:
+		c.add(id, title, "where it was last seen on "+p.Host, Passes, p.Old.Tail()+" was last in bay "+p.Old.Bay, "")
+	case c.s.BayKnown:
+		c.add(id, title, "enclosure of "+p.Host, Passes, p.Old.Tail()+" is in bay "+p.Old.Bay, "")
+	default:
+		c.add(id, title, "enclosures of "+p.Host, Warns, p.Old.Tail()+" has no known bay", "Compare the serial on the label before you pull anything.")
+	}
+}
+
+func (c *checker) moving() {
+	const id, title = "no-recovery", "Nothing recovers in this pool"
+	p := c.s.Plan
+	if c.s.Recovery != "" {
+		c.add(id, title, "recoveries of "+p.Pool, Stops, "a "+c.s.Recovery+" is running", "Wait until it has ended.")
+		return
+	}
+	c.add(id, title, "recoveries of "+p.Pool, Passes, "none is running", "")
+}
+
+// alone looks whether this is the only open matter on pool and host.
+func (c *checker) alone() {
+	p := c.s.Plan
+	if c.s.OtherSwap != "" {
+		c.add("one-swap", "This is the pool's only swap", "swaps under way", Stops, "another is led by "+c.s.OtherSwap, "End that one first.")
+	} else {
+		c.add("one-swap", "This is the pool's only swap", "swaps under way", Passes, "there is no other", "")
+	}
+	const id, title = "only-matter", "This is the only open matter"
+	looked := "findings and swaps of " + p.Pool + " and " + p.Host
+	var open []string
+	if c.s.OnHost != "" {
+		open = append(open, "a swap in "+c.s.OnHost+" is under way on "+p.Host+": hands may meet there")
+	}
+	open = append(open, c.s.Matters...)
+	if len(open) > 0 {
+		c.add(id, title, looked, Warns, strings.Join(open, "; "), "Be sure that it is this one which comes first.")
+		return
+	}
+	c.add(id, title, looked, Passes, "nothing else is open", "")
+}
+
+// margin looks at what is left when the drive is out (R1), and at what depends on it.
+func (c *checker) margin() {
+	const id, title = "margin", "Enough is left when it is out"
+	s := c.s
+	p := s.Plan
+	looked := "groups and volumes of " + p.Pool
+	if s.Pool == nil {
+		c.add(id, title, looked, Stops, "nothing is known of the pool", "Wait for a report of it.")
+		return
+	}
+	before, known := s.Pool.Margin()
+	after, volumes, _ := s.Pool.Without(p.Slot)
+	emptied := p.Recipe.Beside || p.Recipe.has(Drain)
+	if p.Recipe.has(Down) && known {
+		c.down()
+	}
+	switch {
+	case !known:
+		c.add(id, title, looked, Stops, "the margin of the pool is unknown", "Wait for a report of it.")
+	case len(p.Recipe.Unit) > 0 && !emptied:
+		c.add(id, title, looked, Stops, fmt.Sprintf("it is a log device; %s would be lost with it", plural(len(p.Recipe.Unit), "member", "members")),
+			"Free a bay, so that a new one can go in beside it.")
+	case p.Recipe.Beside:
+		c.add(id, title, looked, Passes, "now "+before.String()+"; the old drive leaves when the new one carries its share", "")
+	case p.Recipe.has(Drain):
+		c.add(id, title, looked, Passes, "now "+before.String()+"; what lies on it moves to the others before it leaves", "")
+	case len(volumes) > 0:
+		c.add(id, title, looked, Stops, "without it "+strings.Join(volumes, ", ")+" would be lost",
+			"Drain the drive first; or, if they are to be lost, begin with the pool's name and a reason.")
+		c.out[len(c.out)-1].Loses = volumes
+	case after < 0:
+		c.add(id, title, looked, Stops, "without it data would be lost", "Restore redundancy first.")
+	case after == 0:
+		c.add(id, title, looked, Warns, "now "+before.String()+"; without it "+after.String(), "Have a backup at hand.")
+	default:
+		c.add(id, title, looked, Passes, "now "+before.String()+"; without it "+after.String(), "")
+	}
+}
+
+// down looks at what cannot be reached while the host is down, and what is left of pools that go on without it.
+func (c *checker) down() {
+	const id, title = "host-down", "The host can be down for a while"
+	p := c.s.Plan
+	looked := "members of pools on " + p.Host
+	var there []string
+	everywhere := true
+	c.s.Pool.Everyone(func(group string, m *pool.Member) {
+		if m.Domain == p.Host || m.Domain == "" {
+			there = append(there, m.Slot)
+		} else if group != "" {
+			everywhere = false
 		}
-		var n int
-		s.Pool.Everyone(func(_ string, m *pool.Member) {
-			if m.Log == l.Slot {
-				n++
-			}
-		})
-		if n > 0 {
-			add(id, title, looked, Stops, fmt.Sprintf("it is a log device; %d members would be lost with it", n), "It must be replaced with its members as one unit; that is not offered here.")
+	})
+	if !everywhere {
+		q := c.s.Pool.With(pool.Missing, there...)
+		if m, known := q.Margin(); !known || m < 0 {
+			c.add(id, title, looked, Stops, "without "+p.Host+" data of "+p.Pool+" would be missing", "Restore redundancy first.")
 			return
 		}
 	}
-	before, known := s.Pool.Margin()
-	after, volumes, _ := s.Pool.Without(s.Plan.Slot)
-	switch {
-	case !known:
-		add(id, title, looked, Stops, "the margin of the pool is unknown", "Wait for a report of it.")
-	case len(volumes) > 0:
-		add(id, title, looked, Stops, "without it "+strings.Join(volumes, ", ")+" would be lost", "Drain the drive first.")
-	case after < 0:
-		add(id, title, looked, Stops, "without it data would be lost", "Restore redundancy first.")
-	case after == 0:
-		add(id, title, looked, Warns, "now "+before.String()+"; without it "+after.String(), "Have a backup at hand.")
-	default:
-		add(id, title, looked, Passes, "now "+before.String()+"; without it "+after.String(), "")
+	if len(p.Recipe.Stops) > 0 {
+		c.add(id, title, looked, Warns, strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down", "Tell those who use it, and stop what works on it.")
+		return
 	}
+	c.add(id, title, looked, Passes, "no pool needs it to be reached", "")
+}
+
+func (c *checker) room() {
+	p := c.s.Plan
+	if c.s.Pool == nil || !p.Recipe.has(Drain) {
+		return
+	}
+	const id, title = "room", "What lies on it finds room"
+	slots := p.Recipe.Unit
+	if len(slots) == 0 {
+		slots = []string{p.Slot}
+	}
+	r := c.s.Pool.Room(slots, 0)
+	looked := "free room on the other members of " + p.Pool
+	if !r.Fits {
+		c.add(id, title, looked, Stops, r.Why, "Make room first, or add a drive.")
+		return
+	}
+	c.add(id, title, looked, Passes, grouped(r.Need)+" bytes move, "+grouped(r.Free)+" are free", "")
+}
+
+func (c *checker) others() {
+	const id, title = "others-sound", "The other members are sound"
+	p := c.s.Plan
+	if c.s.Gravest != "" {
+		c.add(id, title, "verdicts of the members of "+p.Pool, Warns,
+			fmt.Sprintf("%s has the verdict %s as well", c.s.Gravest, c.s.GravestIs), "Be sure which of them to replace first.")
+		return
+	}
+	c.add(id, title, "verdicts of the members of "+p.Pool, Passes, "none is to be replaced or dead", "")
+}
+
+func (c *checker) testing() {
+	const id, title = "self-tests", "No self-test is running"
+	looked := "self-tests of the members of " + c.s.Plan.Pool
+	if n := len(c.s.Testing); n > 0 {
+		c.add(id, title, looked, Warns, strings.Join(c.s.Testing, ", ")+" is being tested, and slower for it", "Let it end, or stop it.")
+		return
+	}
+	c.add(id, title, looked, Passes, "none is", "")
+}
+
+func (c *checker) scrub() {
+	const id, title = "last-scrub", "The pool was read through lately"
+	s, p := c.s, c.s.Plan
+	switch {
+	case p.Recipe.has(Scrub):
+		c.add(id, title, "recoveries of "+p.Pool, Passes, "it is read through as a step of this swap", "")
+	case s.LastScrub.IsZero():
+		c.add(id, title, "recoveries of "+p.Pool, Warns, "no scrub is on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
+	case !s.ScrubClean:
+		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Warns, "it left damage it could not repair", "Find out what is damaged first.")
+	case !s.Now.IsZero() && s.Now.Sub(s.LastScrub) > fresh:
+		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Warns, fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(s.Now.Sub(s.LastScrub).Hours()/24)), "Scrub the pool first, or say why not.")
+	default:
+		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Passes, "it left nothing unrepaired", "")
+	}
+}
+
+// backup asks for the person's word where the margin reaches zero on the way.
+func (c *checker) backup() {
+	p := c.s.Plan
+	if c.s.Pool == nil {
+		return
+	}
+	const id, title = "backup", "There is a backup"
+	now, known := c.s.Pool.Margin()
+	after, lost, _ := c.s.Pool.Without(p.Slot)
+	least := after
+	if p.Recipe.Beside || p.Recipe.has(Drain) {
+		least = now
+	}
+	if !known || least > 0 && len(lost) == 0 {
+		return
+	}
+	c.add(id, title, "the word of who begins", Warns, "on the way nothing more may fail", "Say of when the newest backup is, or that there is none.")
+}
+
+func (c *checker) fit() {
+	p := c.s.Plan
+	found := "a new drive needs at least " + grouped(p.Needs) + " bytes"
+	if p.AtMost > 0 {
+		found += " and at most " + grouped(p.AtMost)
+	}
+	if p.Old.Sector > 0 {
+		found += fmt.Sprintf(", in sectors of at most %d", p.Old.Sector)
+	}
+	if p.Old.Medium != "" && p.Old.Medium != drive.MediumUnknown {
+		found += ", " + string(p.Old.Medium)
+		if p.Old.Medium == drive.MediumRotating {
+			found += " or faster"
+		}
+	}
+	if c.s.Stock != "" {
+		found += "; " + c.s.Stock + " of the stock fits"
+	}
+	c.add("fit", "What fits is known", "slot "+p.Slot+" of "+p.Pool, Passes, found, "")
 }
 
 // closing gives the checks that must all hold before the swap is closed as verified.
 func (s *State) closing(e Event) []Check {
 	p := e.Pool
 	seen := "report of " + e.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
-	check := func(id, title string, ok bool, found, do string) Check {
+	var out []Check
+	check := func(id, title string, ok bool, found, do string) *Check {
 		c := Check{ID: id, Title: title, Looked: seen, Found: found, Result: Passes}
 		if !ok {
 			c.Result, c.Do = Stops, do
 		}
-		return c
+		out = append(out, c)
+		return &out[len(out)-1]
 	}
-	left := strconv.FormatUint(p.Unrepairable, 10) + " blocks were left unrecovered"
+	left := grouped(drive.Bytes(p.Unrepairable)) + " blocks were left unrecovered"
 	margin := e.Margin.String()
 	if !p.MarginKnown {
 		margin = "unknown"
@@ -160,26 +398,79 @@ func (s *State) closing(e Event) []Check {
 	if p.LightOn {
 		lights = "the bay is still lit"
 	}
+	state, at := p.Member, p.Drive
+	if p.New != "" {
+		state, at = p.New, s.New.Key()
+	}
+	if keepsR6 {
+		check("pool-healthy", "The pool has its member", state == pool.Online && at == s.New.Key(), "slot "+s.Slot+" is "+string(state), "Look at the pool.")
+	}
+	moves := "nothing moves in it"
+	if p.Recovering {
+		moves = "a recovery is running"
+	}
+	check("nothing-moves", "The pool has come to rest", !p.Recovering, moves, "Wait until it has ended.")
+	enough := p.MarginKnown && (e.Margin >= s.Margin || len(s.Loses) > 0)
+	check("margin-restored", "The margin is restored", enough, margin, "Another member is gone; see the round.")
+	nothing := check("nothing-left", "Nothing was left unrecovered", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them.")
+	if p.Unrepairable > 0 && len(s.Loses) > 0 {
+		nothing.Result, nothing.Found = Warns, left+": of "+strings.Join(s.Loses, ", ")+" this was told before it began"
+	}
 	// A drive that cannot tell about itself is unknown, and one may be watched for weak reasons: neither is a reason to
 	// leave the swap open for ever, but it is said.
-	drive := check("new-drive", "The new drive is enrolled and well", verdict == string(health.Sound) || verdict == string(health.Unknown), s.New.Tail()+" has the verdict "+verdict, "Look at its findings.")
+	well := verdict == string(health.Sound) || verdict == string(health.Unknown)
+	found := s.New.Tail() + " has the verdict " + verdict
+	if p.NewAccepted != "" {
+		found += "; " + p.NewAccepted
+	}
+	d := check("new-drive", "The new drive is enrolled and well", well, found, "Look at its findings.")
 	if verdict == string(health.Watch) {
-		drive.Result = Warns
+		d.Result = Warns
 	}
-	return []Check{
-		check("pool-healthy", "The pool has its member", p.Member == pool.Online, "slot "+s.Slot+" is "+string(p.Member), "Look at the pool."),
-		check("margin-restored", "The margin is restored", p.MarginKnown && e.Margin >= s.Margin, margin, "Another member is gone; see the round."),
-		check("nothing-left", "Nothing was left unrecovered", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them."),
-		drive,
-		check("lights-out", "Lights are out", !p.LightOn, lights, "It is being put out."),
+	switch {
+	case s.Recipe.Stood != "":
+		found := "it stands by again"
+		if p.Spare != "" {
+			found = "the spare at " + p.Spare + " still stands in"
+		}
+		check("spare-back", "The pool has its spare back", p.Spare == "", found, "Wait until what it carries is moved.")
 	}
+	place := check("records", "The records are right", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
+	if s.New.Bay == "" {
+		place.Result = Warns // nobody could tell where it is, and that is known of it
+	}
+	news := "none since it began"
+	if len(p.Notices) > 0 {
+		news = strings.Join(p.Notices, "; ")
+	}
+	check("no-notice", "No new notice is open", len(p.Notices) == 0, news, "See the notices.")
+	check("lights-out", "Lights are out", !p.LightOn, lights, "It is being put out.")
+	return out
 }
 
 // grouped writes an exact number of bytes in groups of three, for people to compare.
 func grouped(b drive.Bytes) string {
-	s := strconv.FormatUint(uint64(b), 10)
+	s := fmt.Sprint(uint64(b))
 	for i := len(s) - 3; i > 0; i -= 3 {
 		s = s[:i] + "," + s[i:]
 	}
 	return s
 }
+
+var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve"}
+
+// numeral writes a small number in words.
+func numeral(n int) string {
+	if n >= 0 && n < len(numerals) {
+		return numerals[n]
+	}
+	return fmt.Sprint(n)
+}
+
+// gated says whether a step is looked at before it is taken.
+func gated(p Phase) bool {
+	return slices.Contains([]Phase{Scrub, Drain, Release, Refill, Pull, Still, Down, Up, Rehouse}, p)
+}
+
+// Gated says whether the checks of Gate are to come with what is seen of the pool.
+func (s *State) Gated() bool { return s.Phase.Open() && gated(s.Phase) }

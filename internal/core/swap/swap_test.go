@@ -58,13 +58,16 @@ func (s *script) apply(e Event) string {
 	}
 	for _, o := range orders {
 		fmt.Fprintf(&b, "order %s", o.Kind)
-		if o.Kind == OrderJoin {
-			fmt.Fprintf(&b, " #%d %s", o.Number, o.New.Tail())
+		if o.Number > 0 {
+			fmt.Fprintf(&b, " #%d %s", o.Number, o.Drive.Tail())
+		}
+		if len(o.Slots) > 0 {
+			fmt.Fprintf(&b, " with %s", strings.Join(o.Slots, ", "))
 		}
 		b.WriteString("\n")
 	}
 	for _, c := range next.Closing {
-		if c.Result != Passes {
+		if c.Result != Passes && (next.Phase == Verify || next.Phase == Closed) {
 			fmt.Fprintf(&b, "closing %s %s: %s\n", c.ID, c.Result, c.Found)
 		}
 	}
@@ -100,17 +103,58 @@ func TestScenarios(t *testing.T) {
 				return n
 			}
 			one := func() *Drive {
-				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: arg("bay", "skerry/front/7"),
+				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: strings.Trim(arg("bay", "skerry/front/7"), "-"),
+					Sector: drive.Bytes(number("sector", 512)), Zoned: drive.Zoning(arg("zoned", "")), Promised: arg("promised", ""),
 					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", "")}
 			}
 			switch d.Cmd {
 			case "plan":
-				return s.apply(Event{Kind: PlanIt, By: who, Plan: &State{ID: "s1", Pool: "soundscape", PoolID: "p1", Slot: "1.7", Host: "skerry",
-					Old: *one(), OldGone: has("gone"), Needs: drive.Bytes(number("needs", 4000)), Margin: pool.Margin(number("margin", 2))}})
+				p := State{ID: "s1", Pool: "soundscape", PoolID: "p1", Slot: "1.7", Host: "skerry",
+					Old: *one(), OldGone: has("gone"), Needs: drive.Bytes(number("needs", 4000)), AtMost: drive.Bytes(number("most", 0)), Margin: pool.Margin(number("margin", 2))}
+				if d.Input != "" {
+					p.Pool, p.Recipe = ground(t, d.Input, p.OldGone)
+				}
+				out := s.apply(Event{Kind: PlanIt, By: who, Plan: &p})
+				for _, w := range s.state.Recipe.Why {
+					out += "because " + w + "\n"
+				}
+				if d.Input != "" {
+					out += "steps: " + strings.Trim(fmt.Sprint(s.state.Recipe.Steps), "[]") + "\n"
+				}
+				return out
 			case "begin":
 				e := Event{Kind: BeginIt, By: who, Reason: strings.TrimSpace(d.Input)}
 				e.Checks = []Check{{ID: "margin", Title: "Enough is left when it is out", Found: "found so", Do: "Do so.", Result: Result(arg("check", "passes"))}}
+				if v := arg("loses", ""); v != "" {
+					e.Checks[0].Loses = strings.Split(v, " ")
+				}
+				if has("zero") {
+					e.Checks = append(e.Checks, Check{ID: "backup", Title: "There is a backup", Result: Warns})
+				}
+				e.TypedPool, e.NoBackup = arg("typed", ""), has("no-backup")
+				if v := arg("backup", ""); v != "" {
+					day, err := time.Parse(time.DateOnly, v)
+					require.NoError(t, err)
+					e.Backup = day
+				}
 				return s.apply(e)
+			case "next", "back", "hold", "resume", "lead", "fate":
+				e := Event{Kind: EventKind(d.Cmd), By: who, Reason: strings.TrimSpace(d.Input), To: arg("to", ""), Fate: FateKind(arg("kind", ""))}
+				if c := arg("check", ""); c != "" {
+					e.Checks = []Check{{ID: "room", Title: "What lies on it finds room", Found: "there is none", Do: "Make room.", Result: Result(c)}}
+				}
+				return s.apply(e)
+			case "host":
+				return s.apply(Event{Kind: HostSeen, Quiet: has("quiet")})
+			case "later":
+				s.now = s.now.Add(time.Hour)
+				return "an hour later\n"
+			case "steps":
+				var b strings.Builder
+				for _, st := range s.state.Steps() {
+					fmt.Fprintf(&b, "%s (%s): %s\n", st.Title, st.Kind, st.What)
+				}
+				return b.String()
 			case "gone":
 				return s.apply(Event{Kind: DriveGone, Drive: one(), Margin: pool.Margin(number("margin", 1))})
 			case "came":
@@ -121,8 +165,25 @@ func TestScenarios(t *testing.T) {
 				return s.apply(Event{Kind: OrderDone, Order: int(number("order", 1)), Done: has("done"), Outcome: strings.TrimSpace(d.Input)})
 			case "pool":
 				v := &PoolView{Member: pool.MemberState(arg("member", "online")), Drive: disk(arg("drive", "")).Key(), MarginKnown: !has("unknown"), Without: pool.Margin(number("margin", 2)) - pool.Margin(number("needed", 1)),
-					Recovering: has("recovering"), Recovery: arg("id", ""), Unrepairable: number("left", 0), NewVerdict: arg("verdict", string(health.Sound)), LightOn: has("lit")}
-				return s.apply(Event{Kind: PoolSeen, Pool: v, Margin: pool.Margin(number("margin", 2))})
+					Recovering: has("recovering"), Recovery: arg("id", ""), Unrepairable: number("left", 0), NewVerdict: arg("verdict", string(health.Sound)), LightOn: has("lit"),
+					New: pool.MemberState(arg("new", "")), Drained: has("drained"), ScrubClean: !has("dirty"), Stuck: strings.ReplaceAll(arg("stuck", ""), "_", " "), Spare: arg("spare", ""), Moving: pool.Margin(number("margin", 2)) - 1}
+				if has("scrubbed") {
+					v.Scrubbed = s.now
+				}
+				if l := arg("lost", ""); l != "" {
+					v.Lost = strings.Split(l, " ")
+				}
+				if has("forgotten") {
+					v.Drive = ""
+				}
+				e := Event{Kind: PoolSeen, Pool: v, Margin: pool.Margin(number("margin", 2))}
+				if w := arg("peer", ""); w != "" {
+					e.Checks = Gate(Situation{Plan: s.state, Peers: []string{w}, Skew: 0}, s.state.Phase)
+				}
+				if has("skew") {
+					e.Checks = Gate(Situation{Plan: s.state, Skew: time.Minute}, s.state.Phase)
+				}
+				return s.apply(e)
 			case "abandon":
 				return s.apply(Event{Kind: AbandonIt, By: who, Reason: strings.TrimSpace(d.Input)})
 			case "restart":
@@ -156,7 +217,7 @@ func TestNothingBreaksTheRules(t *testing.T) {
 			case "HLD04":
 				d.Holds = "somebody"
 			}
-			e := Event{Kind: []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone, DriveCame, DriveGone, ConfirmIt, PoolSeen}[r.IntN(11)], By: "ida",
+			e := Event{Kind: []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone, DriveCame, DriveGone, ConfirmIt, PoolSeen, NextIt, BackIt, HostSeen}[r.IntN(14)], By: "ida",
 				Drive: &d, Tail: tails[r.IntN(len(tails))], Order: r.IntN(3), Done: r.IntN(2) == 0, Margin: pool.Margin(r.IntN(2)), Reason: "why"}
 			if e.Kind == AbandonIt && r.IntN(8) > 0 {
 				continue
@@ -168,13 +229,13 @@ func TestNothingBreaksTheRules(t *testing.T) {
 				require.Equal(t, before, next, "a refusal changes nothing")
 			}
 			for _, o := range orders {
-				if o.Kind != OrderJoin {
+				if !o.Kind.Writes() {
 					continue
 				}
 				joins++
 				require.Equal(t, ConfirmIt, e.Kind, "only a person's confirmation leads to writing (R3)")
-				require.True(t, o.New.TailMatches(e.Tail))
-				require.Contains(t, []string{"NEW02", "OTH05"}, o.New.Tail(), "too small, taken, and old drives are never written to")
+				require.True(t, o.Drive.TailMatches(e.Tail))
+				require.Contains(t, []string{"NEW02", "OTH05"}, o.Drive.Tail(), "too small, taken, and old drives are never written to")
 				require.Empty(t, before.Wrong, "never while another drive is out (R5)")
 				require.Equal(t, Confirm, before.Phase)
 			}
@@ -233,8 +294,8 @@ func TestChecks(t *testing.T) {
 		require.NotEmpty(t, c.Do, id)
 	}
 	s := base
-	s.Plan.Slot = "log"
-	require.Contains(t, result(s, "margin").Found, "2 members would be lost with it")
+	s.Plan.Slot, s.Plan.Recipe.Unit = "log", []string{"1", "2"}
+	require.Contains(t, result(s, "margin").Found, "two members would be lost with it")
 	q := p.With(pool.Missing, "2")
 	s = base
 	s.Pool = &q
@@ -246,4 +307,78 @@ func TestChecks(t *testing.T) {
 	s = base
 	s.LastScrub = time.Time{}
 	require.Equal(t, Warns, result(s, "last-scrub").Result, "not known is not clean (R7)")
+}
+
+// ground composes a recipe from a few words: what kind of pool, what is offered, what is free.
+func ground(t *testing.T, words string, gone bool) (string, Recipe) {
+	g := Ground{Slot: "1", Now: t0, Scrubbed: t0.Add(-48 * time.Hour), Clean: true, Gone: gone}
+	p := &pool.Pool{Name: "soundscape", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: 1, Data: 1}}}}
+	member := func(slot string, change func(m *pool.Member)) {
+		m := pool.Member{Slot: slot, Drive: slot, State: pool.Online, Domain: "skerry", Size: 4000, Used: 1000, Needs: 4000}
+		change(&m)
+		p.Groups[0].Members = append(p.Groups[0].Members, m)
+	}
+	plain := func(*pool.Member) {}
+	for _, line := range strings.Split(strings.TrimSpace(words), "\n") {
+		f := strings.Fields(line)
+		switch f[0] {
+		case "mirror":
+			member("1", plain)
+			member("2", plain)
+		case "triple":
+			p.Groups[0].Protect.Tolerance = 2
+			member("1", plain)
+			member("2", plain)
+			member("3", plain)
+		case "lost": // another member is gone
+			*p = p.With(pool.Missing, f[1])
+		case "out":
+			*p = p.With(pool.Out, f[1])
+		case "faulty":
+			*p = p.With(pool.Faulty, f[1])
+		case "spare-in":
+			member("spare", func(m *pool.Member) { m.StandsFor = "1" })
+		case "dedicated":
+			member("1", plain)
+			member("2", plain)
+			member("parity", func(m *pool.Member) { m.Parity = true })
+		case "spread":
+			p.Groups[0].Spread = true
+			for _, s := range []string{"1", "2", "3", "4", "5"} {
+				member(s, plain)
+			}
+			p.Volumes = []pool.Volume{{Name: "scans", Group: "g", Protect: pool.Protection{Tolerance: 1, Data: 1}, Used: 1000}}
+			p.Groups[0].Protect = pool.Protection{None: true}
+		case "bare": // a volume without redundancy
+			p.Volumes = append(p.Volumes, pool.Volume{Name: "thumbnails", Group: "g", Protect: pool.Protection{Data: 1}, Used: 10})
+		case "heals":
+			p.Groups[0].Heals = true
+		case "log":
+			p.Logs = []pool.Member{{Slot: "log", State: pool.Online, Domain: "skerry"}}
+			for i := range f[1:] {
+				for j := range p.Groups[0].Members {
+					if m := &p.Groups[0].Members[j]; m.Slot == f[i+1] {
+						m.Log = "log"
+					}
+				}
+			}
+			g.Slot = "log"
+		case "free":
+			g.Free = f[1]
+		case "outside":
+			g.Outside = f[1]
+		case "cold":
+			g.Cold, g.Stops = true, f[1:]
+		case "stops":
+			g.Stops = f[1:]
+		case "unread":
+			g.Scrubbed = t0.Add(-90 * 24 * time.Hour)
+		case "offers":
+			g.Offers = f[1:]
+		default:
+			t.Fatalf("no word %q", f[0])
+		}
+	}
+	g.Pool = p
+	return p.Name, Compose(g)
 }

@@ -68,7 +68,11 @@ func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 		w.Lanes = lanes(p)
 		slices.SortStableFunc(w.Items, byPlace)
 	case recovery.Drain, recovery.Rebalance:
-		e.planMoves(w, p)
+		var leaving []string
+		if slot != "" {
+			leaving = []string{slot}
+		}
+		w.Items, w.Left = e.planMoves(leaving, p)
 		w.Lanes = max(1, lanes(p)/2)
 	default:
 		for i := range e.Extents {
@@ -86,6 +90,39 @@ func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 	for _, it := range w.Items {
 		w.Todo += e.bytes(it)
 	}
+	return w
+}
+
+// BeginDrains plans to empty several members together, none onto another of them: a piece of work for each.
+func (e *Engine) BeginDrains(slots []string, p *pool.Pool) (out []*Work) {
+	items, left := e.planMoves(slots, p)
+	for i, slot := range slots {
+		w := &Work{Kind: recovery.Drain, Slot: slot, Lanes: 1, Reads: map[string]drive.Bytes{}, Wrote: map[string]drive.Bytes{}, Slow: map[string]float64{}}
+		if i == 0 {
+			w.Left = left
+		}
+		for _, it := range items {
+			if e.Extents[it.Extent].Pieces[it.Piece].Slot == slot {
+				w.Items = append(w.Items, it)
+				w.Todo += e.bytes(it)
+			}
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+// BeginFill plans to bring a member what it lacks; one that nothing belongs on yet takes its share from those that are fuller.
+func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) *Work {
+	for i := range e.Extents {
+		if slices.ContainsFunc(e.Extents[i].Pieces, func(x Piece) bool { return x.Slot == slot }) {
+			w := e.Begin(recovery.Rebuild, slot, p)
+			w.Kind = kind
+			return w
+		}
+	}
+	w := e.Begin(recovery.Rebalance, "", p)
+	w.Kind, w.Slot = kind, slot
 	return w
 }
 
@@ -125,8 +162,9 @@ func (e *Engine) bytes(it Item) drive.Bytes {
 	return x.Bytes
 }
 
-// planMoves decides which pieces go where.
-func (e *Engine) planMoves(w *Work, p *pool.Pool) {
+// planMoves decides which pieces go where: all away from those that leave, or, where none does, from the fuller to the
+// emptier. left is how many find no place.
+func (e *Engine) planMoves(leaving []string, p *pool.Pool) (items []Item, left uint64) {
 	used := e.Used()
 	for _, g := range p.Groups {
 		if !g.Spread {
@@ -136,10 +174,10 @@ func (e *Engine) planMoves(w *Work, p *pool.Pool) {
 		var whole, held float64
 		for _, m := range g.Members {
 			size[m.Slot] = float64(m.Size)
-			if m.State == pool.Online && m.Slot != w.Slot {
+			if m.State == pool.Online && !slices.Contains(leaving, m.Slot) {
 				whole += float64(m.Size)
 			}
-			if m.State == pool.Online || m.Slot == w.Slot {
+			if m.State == pool.Online || slices.Contains(leaving, m.Slot) {
 				held += float64(used[m.Slot])
 			}
 		}
@@ -152,27 +190,32 @@ func (e *Engine) planMoves(w *Work, p *pool.Pool) {
 			will := slices.Clone(x.Pieces) // where its pieces will lie once what is planned so far is done
 			for j := range will {
 				from := will[j].Slot
-				leaves := w.Slot != "" && from == w.Slot
-				over := w.Slot == "" && float64(used[from]) > (level+0.02)*size[from]
+				leaves := slices.Contains(leaving, from)
+				over := len(leaving) == 0 && float64(used[from]) > (level+0.02)*size[from]
 				if !leaves && !over {
 					continue
 				}
 				others := *x
 				others.Pieces = append(slices.Clone(will[:j]), will[j+1:]...)
-				to := place(g, others, used, map[string]bool{from: true, w.Slot: true}, nil)
+				not := map[string]bool{from: true}
+				for _, s := range leaving {
+					not[s] = true
+				}
+				to := place(g, others, used, not, nil)
 				if to == "" || over && float64(used[to]+x.Bytes) > level*size[to] {
 					if leaves {
-						w.Left++
+						left++
 					}
 					continue
 				}
 				used[from] -= x.Bytes
 				used[to] += x.Bytes
 				will[j].Slot = to
-				w.Items = append(w.Items, Item{Extent: i, Piece: j, To: to})
+				items = append(items, Item{Extent: i, Piece: j, To: to})
 			}
 		}
 	}
+	return items, left
 }
 
 // Advance works for a while and says whether all is done.

@@ -889,6 +889,410 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/swaps/{id}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["nextInSwap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["backInSwap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["holdSwap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["resumeSwap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/lead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["leadSwap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/fate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["fateOfOld"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["reportSwap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/swaps/{id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["evidenceOfSwap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/campaigns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCampaigns"];
+        put?: never;
+        post: operations["planCampaign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/campaigns/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["getCampaign"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/campaigns/{id}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["nextInCampaign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/campaigns/{id}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["skipInCampaign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/campaigns/{id}/abandon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["abandonCampaign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/acceptances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listAcceptances"];
+        put?: never;
+        post: operations["acceptDrive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/acceptances/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["getAcceptance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/acceptances/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["pauseAcceptance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/acceptances/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["resumeAcceptance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/acceptances/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["stopAcceptance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listStock"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stock/{drive}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["keepInStock"];
+        post?: never;
+        delete: operations["dropFromStock"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/cold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setCold"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lab/power": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["labPower"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lab/stuck": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["labStuck"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/orders/{id}": {
         parameters: {
             query?: never;
@@ -1249,7 +1653,7 @@ export interface components {
              * @description share of a member above which the pool system takes no more, 0 to 1
              */
             limit?: number;
-            /** @description what it can be asked for: join, admit, scrub, rebalance, drain, grow, stop, priority */
+            /** @description what it can be asked for: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority */
             offers?: string[];
             /** @description what its recoveries get beside the users: low, normal or high */
             priority?: string;
@@ -1436,6 +1840,8 @@ export interface components {
             bad_blocks?: number;
             /** @description slot of the member that still carries the share that this one is filled with */
             beside?: string;
+            /** @description slot of the member whose share this spare carries */
+            stands_for?: string;
             errors: components["schemas"]["MemberErrors"];
         };
         MemberErrors: {
@@ -1448,7 +1854,7 @@ export interface components {
         };
         PoolAction: {
             /** @enum {string} */
-            action: "scrub" | "rebalance" | "drain" | "admit" | "stop" | "priority";
+            action: "scrub" | "rebalance" | "drain" | "admit" | "nudge" | "grow" | "stop" | "priority";
             /** @description admit: the drive to add; drain: the member to empty */
             drive?: string;
             /**
@@ -1468,7 +1874,7 @@ export interface components {
             id: string;
             host: string;
             /** @enum {string} */
-            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "drain" | "stop" | "priority" | "selftest" | "address";
+            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "drain" | "release" | "refill" | "nudge" | "grow" | "stop" | "priority" | "selftest" | "address" | "surface";
             /** @enum {string} */
             state: "waiting" | "done" | "refused" | "failed" | "expired";
             /** Format: date-time */
@@ -1481,6 +1887,15 @@ export interface components {
             /** @description the pool system's id */
             pool?: string;
             slot?: string;
+            /** @description drain, refill: the members it is about */
+            slots?: string[];
+            /**
+             * Format: int64
+             * @description surface: bytes a second at the most
+             */
+            rate_bytes?: number;
+            /** @description surface: what it is part of */
+            acceptance?: string;
             /** Format: double */
             below?: number;
             priority?: string;
@@ -2300,6 +2715,8 @@ export interface components {
             name: string;
             /** @description where it stands, as people call it */
             room?: string;
+            /** @description its drives are changed only while it is down */
+            cold?: boolean;
             /** @enum {string} */
             state: "reporting" | "quiet" | "never";
             /** Format: date-time */
@@ -2408,9 +2825,41 @@ export interface components {
             id: string;
             version: number;
             /** @enum {string} */
-            phase: "planned" | "pull" | "insert" | "confirm" | "join" | "recover" | "verify" | "closed" | "abandoned";
+            phase: "planned" | "scrub" | "still" | "down" | "change" | "up" | "drain" | "release" | "pull" | "insert" | "confirm" | "join" | "recover" | "refill" | "rehouse" | "verify" | "closed" | "abandoned";
             open: boolean;
+            /** @description how it goes, in words */
             recipe: string;
+            /** @description why it goes so and not otherwise */
+            why?: string[];
+            /** @description bay that the new drive goes into, where that is not the old one's */
+            into?: string;
+            /** @description why a person holds it */
+            held?: string;
+            /** @description why the step must not be taken now */
+            hold?: string;
+            /** @description what stands in the way of the recovery */
+            stuck?: string;
+            /** @description volumes of which a person was told that they are lost */
+            loses?: string[];
+            /**
+             * Format: date-time
+             * @description of when the backup is that a person vouched for
+             */
+            backup?: string;
+            /** @description what was looked at before the step that is now */
+            gate?: components["schemas"]["Check"][];
+            /** @description the checks as they stood when it began */
+            began?: components["schemas"]["Check"][];
+            fate?: components["schemas"]["OldFate"];
+            /** @description drives of the old one's batch */
+            siblings?: components["schemas"]["Sibling"][];
+            /**
+             * Format: int64
+             * @description the largest that fits; 0 is no limit
+             */
+            at_most_bytes?: number;
+            /** @description id of the campaign it is part of */
+            campaign?: string;
             pool: string;
             slot: string;
             host: string;
@@ -2460,6 +2909,209 @@ export interface components {
             do?: string;
             /** @enum {string} */
             result: "passes" | "warns" | "stops";
+            /** @description volumes that would be lost */
+            loses?: string[];
+        };
+        BeginSwap: {
+            reason?: string;
+            /**
+             * Format: date
+             * @description of when the newest backup is that the person vouches for
+             */
+            backup?: string;
+            /** @description the person says that there is none */
+            no_backup?: boolean;
+            /** @description the pool's name as typed, where volumes are to be lost */
+            pool?: string;
+        };
+        LeadSwap: {
+            /** @description who leads from now on; empty: who asks */
+            to?: string;
+            reason?: string;
+        };
+        OldFate: {
+            /** @enum {string} */
+            fate: "return" | "stock" | "destroy";
+            note?: string;
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+        };
+        Sibling: {
+            key: string;
+            tail: string;
+            bay?: string;
+            pool?: string;
+            verdict: components["schemas"]["Verdict"];
+            says?: string;
+        };
+        SwapReport: {
+            swap: components["schemas"]["Swap"];
+            /** Format: date-time */
+            written_at: string;
+            steps: components["schemas"]["StepTaken"][];
+            margins: components["schemas"]["MarginStood"][];
+            people?: string[];
+            old?: components["schemas"]["Drive"];
+            new?: components["schemas"]["Drive"];
+            accepted?: components["schemas"]["Acceptance"];
+        };
+        StepTaken: {
+            phase: string;
+            title: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: double */
+            seconds: number;
+        };
+        MarginStood: {
+            margin: components["schemas"]["Margin"];
+            /** Format: date-time */
+            from: string;
+            /** Format: double */
+            seconds: number;
+        };
+        PlanCampaign: {
+            pool: string;
+            /** @description which members; none: all of the pool */
+            drives?: string[];
+            /**
+             * Format: int64
+             * @description the least size of every new drive; 0: as each place needs
+             */
+            needs_bytes?: number;
+            /** @description let the pool grow after the last */
+            grow?: boolean;
+        };
+        Campaign: {
+            id: string;
+            pool: string;
+            lead: string;
+            /** @enum {string} */
+            state: "waiting" | "swapping" | "growing" | "done" | "abandoned";
+            /** @description what is now, or what comes next */
+            says?: string;
+            grow?: boolean;
+            /** Format: int64 */
+            needs_bytes?: number;
+            items: components["schemas"]["CampaignItem"][];
+            /** @description id of the swap that is under way */
+            swap?: string;
+            recovery?: components["schemas"]["Recovery"];
+            log: components["schemas"]["LogEntry"][];
+            /** Format: date-time */
+            planned_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+        };
+        CampaignItem: {
+            slot: string;
+            group: string;
+            drive?: string;
+            tail: string;
+            bay?: string;
+            /** @enum {string} */
+            state: "waiting" | "now" | "done" | "skipped";
+            swap?: string;
+            new_tail?: string;
+        };
+        AcceptDrive: {
+            drive: string;
+            /** @description as read on the label; needed where the surface is written */
+            tail?: string;
+            /** @description write the whole surface with patterns, and read it back */
+            surface?: boolean;
+            /** @description run its extended self-test */
+            extended?: boolean;
+            /**
+             * Format: int64
+             * @description bytes a second at the most; 0: 150 MB/s
+             */
+            rate_bytes?: number;
+        };
+        Acceptance: {
+            id: string;
+            drive: string;
+            tail: string;
+            model?: string;
+            host: string;
+            bay?: string;
+            by: string;
+            /** @enum {string} */
+            state: "running" | "paused" | "passed" | "failed" | "stopped";
+            stage: string;
+            stages: string[];
+            says?: string;
+            checks: components["schemas"]["Check"][];
+            log: components["schemas"]["LogEntry"][];
+            surface?: components["schemas"]["SurfaceReport"];
+            /** Format: date-time */
+            begun_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** Format: date-time */
+            seen_at?: string;
+        };
+        SurfaceReport: {
+            id: string;
+            /** @enum {string} */
+            pass: "write" | "verify";
+            /**
+             * Format: int64
+             * @description of this pass
+             */
+            done_bytes: number;
+            /** Format: int64 */
+            size_bytes: number;
+            /**
+             * Format: double
+             * @description bytes a second, lately
+             */
+            rate_bytes?: number;
+            /** @enum {string} */
+            state: "running" | "paused" | "finished" | "failed" | "stopped";
+            /** @description addresses in bytes that could not be written, or did not give back what was written */
+            bad?: number[];
+            says?: string;
+        };
+        StockItem: {
+            drive: string;
+            tail: string;
+            model: string;
+            /** Format: int64 */
+            capacity_bytes: number;
+            medium?: string;
+            /** @description it is in a bay and answers */
+            here: boolean;
+            place?: string;
+            note?: string;
+            /** @enum {string} */
+            accepted?: "passed" | "failed" | "running" | "none";
+            /** Format: date-time */
+            accepted_at?: string;
+            says?: string;
+            /** @description to which swap */
+            promised?: string;
+            /** @description pools in which it would fit some place */
+            fits?: string[];
+            /** Format: double */
+            power_on_hours?: number;
+        };
+        KeepStock: {
+            note?: string;
+        };
+        Cold: {
+            /** @description its drives are changed only while it is down */
+            cold: boolean;
+        };
+        LabPower: {
+            host: string;
+            on: boolean;
+        };
+        LabStuck: {
+            pool: string;
+            /** @description it does not begin to recover until it is nudged */
+            stuck: boolean;
         };
         Step: {
             phase: string;
@@ -2469,6 +3121,11 @@ export interface components {
             what: string;
             why: string;
             expect: string;
+            needs?: string[];
+            takes?: string;
+            if_not?: string;
+            /** @description a person moves it on with a word */
+            acts?: boolean;
             /** @enum {string} */
             state: "past" | "now" | "next";
         };
@@ -2490,7 +3147,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "host" | "drive" | "pool" | "recovery" | "swap" | "light" | "alarm" | "rule" | "notice" | "plan" | "lab";
+            kind: "host" | "drive" | "pool" | "recovery" | "swap" | "campaign" | "acceptance" | "light" | "alarm" | "rule" | "notice" | "plan" | "lab";
             /** Format: date-time */
             at: string;
             subject?: string;
@@ -2533,6 +3190,9 @@ export interface components {
             port?: string;
             /** @description its activity light is made to blink in a rhythm */
             rhythm?: boolean;
+            /** @description how it wants its zones written; empty where writes go anywhere */
+            zoned?: string;
+            surface?: components["schemas"]["SurfaceReport"];
             /**
              * Format: double
              * @description share of the time since the report before in which it did I/O
@@ -2612,6 +3272,8 @@ export interface components {
             recoveries?: components["schemas"]["RecoveryReport"][];
             /** @description it changed while it was read */
             inconsistent?: boolean;
+            /** @description why a recovery that should run does not, in the pool system's own terms */
+            waits?: string;
             offers?: string[];
             priority?: string;
             /** Format: double */
@@ -2661,6 +3323,7 @@ export interface components {
             parity?: boolean;
             bad_blocks?: number;
             beside?: string;
+            stands_for?: string;
             errors: components["schemas"]["MemberErrors"];
         };
         RecoveryReport: {
@@ -4352,7 +5015,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Reason"];
+                "application/json": components["schemas"]["BeginSwap"];
             };
         };
         responses: {
@@ -4424,6 +5087,690 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Swap"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    nextInSwap: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description the step was ordered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    backInSwap: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description one step back */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    holdSwap: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description held */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    resumeSwap: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description it goes on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    leadSwap: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeadSwap"];
+            };
+        };
+        responses: {
+            /** @description who leads it from now on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    fateOfOld: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OldFate"];
+            };
+        };
+        responses: {
+            /** @description recorded */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    reportSwap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the record of a swap */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwapReport"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    evidenceOfSwap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a bundle for a warranty return: the old drive's identity, findings, readings, tests and captured pages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listCampaigns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description campaigns, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Campaign"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    planCampaign: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanCampaign"];
+            };
+        };
+        responses: {
+            /** @description planned; nothing was touched */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Campaign"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getCampaign: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one campaign */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Campaign"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    nextInCampaign: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description the next swap is planned, or the pool was asked to grow */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Campaign"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    skipInCampaign: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description the next drive is left out */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Campaign"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    abandonCampaign: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description abandoned */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Campaign"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listAcceptances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description tests of new drives, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    acceptDrive: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptDrive"];
+            };
+        };
+        responses: {
+            /** @description begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getAcceptance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    pauseAcceptance: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description asked to pause */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    resumeAcceptance: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description asked to go on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    stopAcceptance: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description asked to end */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listStock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description drives on the shelf and drives that wait in a bay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StockItem"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    keepInStock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepStock"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StockItem"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropFromStock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it is no stock any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setCold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Cold"];
+            };
+        };
+        responses: {
+            /** @description set */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labPower: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabPower"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labStuck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabStuck"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

@@ -132,6 +132,9 @@ func (d *Driver) Begin(ctx context.Context, id string, task pools.Task) (string,
 	switch kind {
 	case recovery.Scrub, recovery.Rebalance:
 	case recovery.Drain:
+		if len(task.Slots) > 0 {
+			return "", pools.ErrNotOffered // nothing depends on another device here
+		}
 		return d.drain(ctx, id, task.Slot)
 	default:
 		return "", pools.ErrNotOffered
@@ -285,6 +288,42 @@ func (d *Driver) drain(ctx context.Context, id, slot string) (string, error) {
 		return "", errors.New("the kernel does not show that the drain has begun")
 	}
 	return fmt.Sprintf("the kernel shows that device %d is being emptied", devid), nil
+}
+
+// Release is not something btrfs needs: a device that was drained is no member any more.
+func (d *Driver) Release(_ context.Context, id, _ string) (string, error) {
+	f, _, err := open(id)
+	if err != nil {
+		return "", err
+	}
+	f.Close()
+	return "", pools.ErrNotOffered
+}
+
+// Nudge lets a balance go on that was paused, as the kernel does after a mount (BTRFS_IOC_BALANCE_V2 with
+// BTRFS_BALANCE_RESUME).
+func (d *Driver) Nudge(ctx context.Context, id string) (string, error) {
+	f, info, err := open(id)
+	if err != nil {
+		return "", err
+	}
+	if exclusive(info.id) != "balance paused" {
+		f.Close()
+		return "", errors.New("nothing waits that a word would begin: a replacement is begun by the kernel at once")
+	}
+	r := &run{mine: true, done: make(chan struct{}), report: d.report(info.id, recovery.Rebalance, 1)}
+	d.mu.Lock()
+	d.runs[id] = r
+	d.mu.Unlock()
+	go func() {
+		defer f.Close()
+		defer close(r.done)
+		d.end(r, resumeBalance(f))
+	}()
+	if !await(ctx, r.done, func() bool { return exclusive(info.id) != "balance paused" }) {
+		return "", errors.New("the kernel does not show that it goes on")
+	}
+	return "the kernel shows that the rebalance goes on", nil
 }
 
 // exclusive is the operation of which the kernel allows one at a time (/sys/fs/btrfs/<id>/exclusive_operation).

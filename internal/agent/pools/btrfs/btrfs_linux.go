@@ -207,7 +207,7 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 	p.Volumes, p.Capacity, p.Used = volumes(spaces, group, raw, len(g.Members))
 	p.Groups = []pool.Group{g}
 	s := pools.Snapshot{Pool: p, Priority: priority(info.id),
-		Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferRebalance, pools.OfferDrain, pools.OfferStop, pools.OfferPriority}}
+		Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferRebalance, pools.OfferDrain, pools.OfferBeside, pools.OfferStop, pools.OfferPriority}}
 	if repErr == nil && rep.state != replaceNever {
 		s.Recoveries = append(s.Recoveries, d.replacement(f, info, rep, target, keys))
 	}

@@ -252,6 +252,14 @@ func balance(f *os.File, below float64) (balanceProgress, error) {
 	return decodeBalance(b), err
 }
 
+// resumeBalance lets a balance that was paused go on (BTRFS_BALANCE_RESUME), and returns when it has ended.
+func resumeBalance(f *os.File) error {
+	const resume = 1 << 5
+	b := make([]byte, 1024)
+	le.PutUint64(b, resume)
+	return control(f, iocBalance, b)
+}
+
 func readBalance(f *os.File) (balanceProgress, error) {
 	b := make([]byte, 1024)
 	err := control(f, iocBalanceProgress, b)

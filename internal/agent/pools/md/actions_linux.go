@@ -236,6 +236,58 @@ func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, er
 	return "", pools.ErrNotOffered
 }
 
+// Release is not something md knows: its places stay.
+func (d *Driver) Release(_ context.Context, id, _ string) (string, error) {
+	if _, _, _, err := d.find(id); err != nil {
+		return "", err
+	}
+	return "", pools.ErrNotOffered
+}
+
+// Nudge lets an array recover that was frozen, or whose recovery was put off (sync_action of Documentation/admin-guide/md.rst).
+func (d *Driver) Nudge(ctx context.Context, id string) (string, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	a, _, _, err := d.find(id)
+	if err != nil {
+		return "", err
+	}
+	if now := a.attr("sync_action"); now != "frozen" && now != "idle" {
+		return "", fmt.Errorf("a %s is running", now)
+	}
+	if err := errors.Join(a.set("sync_action", "idle"), a.set("sync_action", "recover")); err != nil {
+		return "", err
+	}
+	if !await(ctx, func() bool { return a.attr("sync_action") == "recover" || a.attr("degraded") == "0" }) {
+		return "", errors.New("the kernel does not show that it recovers")
+	}
+	return "the kernel shows that it recovers", nil
+}
+
+// waits says why an array that lacks a member does not recover.
+func (a array) waits(all []device) string {
+	if a.attr("degraded") == "0" || a.attr("degraded") == "" {
+		return ""
+	}
+	spare := false
+	for _, m := range all {
+		spare = spare || m.is("spare")
+	}
+	switch now := a.attr("sync_action"); {
+	case now == "frozen":
+		return "recoveries of " + a.name + " are frozen"
+	case now != "idle":
+		return ""
+	case strings.Contains(a.attr("sync_completed"), "delayed"):
+		return "it waits for another array on the same drives"
+	case spare && strings.HasPrefix(a.attr("array_state"), "read"):
+		return a.name + " is read-only"
+	case spare:
+		return "a spare is there, and nothing has begun to fill it"
+	}
+	return ""
+}
+
 // Stop ends a check. What fills a member is not stopped: redundancy would be left missing.
 func (d *Driver) Stop(ctx context.Context, id string) (string, error) {
 	a, _, _, err := d.find(id)

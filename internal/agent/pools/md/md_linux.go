@@ -236,7 +236,8 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 		bySlot[at] = x
 	}
 	d.group(&p, a, bySlot, size)
-	s := pools.Snapshot{Pool: p, Priority: a.priority(), Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}}
+	s := pools.Snapshot{Pool: p, Priority: a.priority(), Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferBeside, pools.OfferNudge, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}}
+	s.Waits = a.waits(all)
 	if r := d.follow(a, p.ID, mem, fills, keys); r != nil {
 		s.Recoveries = append(s.Recoveries, *r)
 	}

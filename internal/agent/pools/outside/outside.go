@@ -339,7 +339,7 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 				m.Domain = d.Host
 			}
 		})
-		s := pools.Snapshot{Pool: p, Priority: recovery.Priority(t.Priority), Inconsistent: t.Inconsistent}
+		s := pools.Snapshot{Pool: p, Priority: recovery.Priority(t.Priority), Inconsistent: t.Inconsistent, Waits: t.Waits}
 		for _, o := range t.Offers {
 			s.Offers = append(s.Offers, pools.Offer(o))
 		}
@@ -425,7 +425,17 @@ func (d *Driver) Admit(ctx context.Context, id string, t pools.Target) (string, 
 
 // Begin starts a recovery.
 func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, error) {
-	return d.act(ctx, id, "begin", map[string]any{"kind": t.Kind, "slot": t.Slot, "below": t.Below})
+	return d.act(ctx, id, "begin", map[string]any{"kind": t.Kind, "slot": t.Slot, "slots": t.Slots, "below": t.Below})
+}
+
+// Release makes the pool forget a place.
+func (d *Driver) Release(ctx context.Context, id, slot string) (string, error) {
+	return d.act(ctx, id, "release", map[string]any{"slot": slot})
+}
+
+// Nudge makes a recovery begin that waits.
+func (d *Driver) Nudge(ctx context.Context, id string) (string, error) {
+	return d.act(ctx, id, "nudge", map[string]any{})
 }
 
 // Prioritise sets what recoveries get beside the users.

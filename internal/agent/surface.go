@@ -1,0 +1,323 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/wire"
+)
+
+// Surface is a drive opened to be written to from end to end. Stretches are aligned to 4096 bytes.
+type Surface interface {
+	// Stretch is how much is written at once, in bytes.
+	Stretch() int64
+	// Write fills n bytes at an address with the pattern of seed, and they are on the medium when it returns.
+	Write(ctx context.Context, at, n int64, seed uint64) error
+	// Verify reads n bytes back, past all caches. bad is the first address that does not hold the pattern; -1 when all do.
+	Verify(ctx context.Context, at, n int64, seed uint64) (bad int64, err error)
+	// Blank takes the patterns away at both ends, where others look for what a drive holds.
+	Blank(ctx context.Context, size int64) error
+	Close() error
+}
+
+// What writing a surface keeps to: the most bytes a second if nobody says, how often it is written down how far it came,
+// and after how many bad places it is known to be bad.
+const (
+	surfaceRate  = 150e6
+	surfaceNotes = time.Second
+	surfaceBad   = 16
+)
+
+// surfaceTest is one, as it is written down.
+type surfaceTest struct {
+	api.SurfaceReport
+	Drive drive.Identity `json:"drive"`
+	Rate  int64          `json:"rate"`
+	Seed  uint64         `json:"seed"`
+}
+
+// surfaces are those of a host. What is written down is how far each came; it goes on from there whatever restarts.
+type surfaces struct {
+	dir string
+	mu  sync.Mutex
+	of  map[string]*surfaceTest // by drive key
+	end map[string]context.CancelFunc
+	all sync.WaitGroup
+}
+
+func openSurfaces(dir string) (*surfaces, error) {
+	s := &surfaces{dir: filepath.Join(dir, "surfaces"), of: map[string]*surfaceTest{}, end: map[string]context.CancelFunc{}}
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return nil, err
+	}
+	files, _ := filepath.Glob(s.dir + "/*.json")
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		t := &surfaceTest{}
+		if err != nil || json.Unmarshal(b, t) != nil || t.Drive.Key() == "" {
+			continue // it was being written; nothing goes on that nobody knows
+		}
+		s.of[t.Drive.Key()] = t
+	}
+	return s, nil
+}
+
+// note writes down how far one came. s.mu is held.
+func (s *surfaces) note(t *surfaceTest) error {
+	b, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	name := strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '-' {
+			return r
+		}
+		return '_'
+	}, t.Drive.Key())
+	return writeWhole(filepath.Join(s.dir, name+".json"), b)
+}
+
+// report is how the one of a drive stands.
+func (s *surfaces) report(key string) (r api.SurfaceReport, active bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.of[key]; t != nil {
+		return t.SurfaceReport, t.State == api.SurfaceReportStateRunning
+	}
+	return r, false
+}
+
+// surface begins, pauses or ends the writing of a drive's surface, as an order says.
+func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
+	id := wire.ToIdentity(o.Drive)
+	s := a.surfaces
+	if !o.On {
+		return s.rest(id, o.Test)
+	}
+	f, d, err := a.find(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	if len(f.Holds) > 0 {
+		return "", refuse("it carries somebody's data (%s)", strings.Join(f.Holds, ", "))
+	}
+	if f.Surface == nil {
+		return "", refuse("it cannot be written to directly")
+	}
+	s.mu.Lock()
+	t := s.of[id.Key()]
+	if t == nil || t.Id != o.Acceptance {
+		t = &surfaceTest{Drive: id, Seed: uint64(time.Now().UnixNano()), SurfaceReport: api.SurfaceReport{Id: o.Acceptance, Pass: api.SurfaceReportPassWrite, SizeBytes: int64(d.Capacity) &^ 4095}}
+		s.of[id.Key()] = t
+	}
+	t.Rate = o.RateBytes
+	t.State, t.Says = api.SurfaceReportStateRunning, ""
+	done := t.DoneBytes
+	err = s.note(t)
+	s.mu.Unlock()
+	if err != nil {
+		return "", err
+	}
+	a.goOn(f, t)
+	return fmt.Sprintf("it is written from byte %d on", done), nil
+}
+
+// rest pauses the writing of a surface, or ends it.
+func (s *surfaces) rest(id drive.Identity, how string) (string, error) {
+	s.mu.Lock()
+	t, end := s.of[id.Key()], s.end[id.Key()]
+	if t == nil {
+		s.mu.Unlock()
+		return "", refuse("nothing is written to it")
+	}
+	t.State, t.Says = api.SurfaceReportStatePaused, "it was paused"
+	if how == "stop" {
+		t.State, t.Says = api.SurfaceReportStateStopped, "it was stopped"
+	}
+	err := s.note(t)
+	done := t.DoneBytes
+	s.mu.Unlock()
+	if end != nil {
+		end()
+	}
+	return fmt.Sprintf("it rests at byte %d", done), err
+}
+
+// goOnSurfaces takes up those that were running when the agent stopped, or whose drive was away.
+func (a *Agent) goOnSurfaces(found []Found) {
+	for _, f := range found {
+		key := f.Known.Key()
+		a.surfaces.mu.Lock()
+		t := a.surfaces.of[key]
+		idle := t != nil && t.State == api.SurfaceReportStateRunning && a.surfaces.end[key] == nil
+		a.surfaces.mu.Unlock()
+		if idle && f.Surface != nil && f.Transport != nil && len(f.Holds) == 0 {
+			a.goOn(f, t)
+		}
+	}
+}
+
+// goOn writes and reads back in the background, from where it was.
+func (a *Agent) goOn(f Found, t *surfaceTest) {
+	s := a.surfaces
+	key := t.Drive.Key()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.end[key] != nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s.end[key] = cancel
+	s.all.Add(1)
+	go func() {
+		defer s.all.Done()
+		err := a.write(ctx, f, t)
+		s.mu.Lock()
+		delete(s.end, key)
+		if err != nil && ctx.Err() == nil {
+			t.State, t.Says = api.SurfaceReportStatePaused, err.Error()
+		}
+		_ = s.note(t)
+		s.mu.Unlock()
+		cancel()
+	}()
+}
+
+// stop lets all rest where they are; they go on when the agent is started again.
+func (s *surfaces) stop() {
+	s.mu.Lock()
+	for _, end := range s.end {
+		end()
+	}
+	s.mu.Unlock()
+	s.all.Wait()
+}
+
+// write does the two passes. The device is opened for itself alone: nobody who uses it is written over (R3).
+func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
+	s := a.surfaces
+	// Once more, from the device itself, right before it is opened (R2).
+	d, err := identify(ctx, f)
+	if err != nil {
+		return err
+	}
+	if why := t.Drive.Differs(d.Identity); why != "" {
+		return errors.New(why)
+	}
+	dev, err := f.Surface()
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	rate := float64(surfaceRate)
+	if t.Rate > 0 {
+		rate = float64(t.Rate)
+	}
+	noted, since := time.Now(), a.Clock.Now()
+	var moved int64
+	for ctx.Err() == nil {
+		s.mu.Lock()
+		at, pass := t.DoneBytes, t.Pass
+		s.mu.Unlock()
+		if at >= t.SizeBytes {
+			if pass == api.SurfaceReportPassWrite {
+				s.mu.Lock()
+				t.Pass, t.DoneBytes = api.SurfaceReportPassVerify, 0
+				err := s.note(t)
+				s.mu.Unlock()
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			return s.finish(ctx, dev, t)
+		}
+		n := min(dev.Stretch(), t.SizeBytes-at)
+		bad := int64(-1)
+		begun := a.Clock.Now()
+		if pass == api.SurfaceReportPassWrite {
+			if err := dev.Write(ctx, at, n, t.Seed); err != nil {
+				if ctx.Err() != nil || !f.there() {
+					return fmt.Errorf("it does not answer: %w", err)
+				}
+				bad = at
+			}
+		} else {
+			var err error
+			if bad, err = dev.Verify(ctx, at, n, t.Seed); err != nil {
+				if ctx.Err() != nil || !f.there() {
+					return fmt.Errorf("it does not answer: %w", err)
+				}
+				bad = at
+			}
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+		moved += n
+		s.mu.Lock()
+		t.DoneBytes = at + n
+		if bad >= 0 {
+			t.Bad = append(t.Bad, bad)
+		}
+		if e := a.Clock.Now().Sub(since).Seconds(); e > 0 {
+			t.RateBytes = float64(moved) / e
+		}
+		given := len(t.Bad) >= surfaceBad
+		var err error
+		if time.Since(noted) > surfaceNotes || given {
+			noted, err = time.Now(), s.note(t)
+		}
+		s.mu.Unlock()
+		if given {
+			return s.finish(ctx, dev, t)
+		}
+		if err != nil {
+			return err
+		}
+		if rest := time.Duration(float64(n)/rate*1e9) - a.Clock.Now().Sub(begun); rest > 0 {
+			_ = a.Clock.Sleep(ctx, rest)
+		}
+	}
+	return nil
+}
+
+// finish says how it ended, and leaves nothing at the ends that others could take for data.
+func (s *surfaces) finish(ctx context.Context, dev Surface, t *surfaceTest) error {
+	if err := dev.Blank(ctx, t.SizeBytes); err != nil && len(t.Bad) == 0 {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t.State = api.SurfaceReportStateFinished; len(t.Bad) > 0 {
+		t.State = api.SurfaceReportStateFailed
+		t.Says = fmt.Sprintf("%d places did not give back what was written, the first at byte %d", len(t.Bad), t.Bad[0])
+	}
+	return nil
+}
+
+// there says whether a device still answers at all.
+func (f Found) there() bool { return f.Read == nil || f.Read(0, make([]byte, 4096)) == nil }
+
+// Pattern fills b, which lies at an address, with what nobody else writes: each 8 bytes follow from their own address and
+// seed, so that what was written to the wrong place shows as well (splitmix64, Steele, Lea, Flood 2014).
+func Pattern(b []byte, at int64, seed uint64) {
+	for i := 0; i+8 <= len(b); i += 8 {
+		x := seed + uint64(at+int64(i))*0x9e3779b97f4a7c15
+		x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+		x = (x ^ x>>27) * 0x94d049bb133111eb
+		x ^= x >> 31
+		for k := range 8 {
+			b[i+k] = byte(x >> (8 * k))
+		}
+	}
+}

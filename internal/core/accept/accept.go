@@ -1,0 +1,362 @@
+// Package accept is the testing of a drive before it is trusted with data: is it what it should be, is it new, does its
+// whole surface keep what is written to it, and does it count nothing bad while that is found out. A deterministic state
+// machine, as a swap is: events go in, a new state and orders come out.
+package accept
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/core/drive"
+)
+
+// Stage is one part of the test.
+type Stage string
+
+// The stages, in their order. Which of them a drive goes through, the person says who begins.
+const (
+	Fresh    Stage = "fresh"    // what it says of its past
+	Short    Stage = "short"    // its short self-test
+	Surface  Stage = "surface"  // its whole surface is written with patterns, and read back
+	Extended Stage = "extended" // its extended self-test
+	Compare  Stage = "compare"  // what it counted meanwhile
+)
+
+// Outcome is how it stands.
+type Outcome string
+
+// The outcomes.
+const (
+	Running Outcome = "running"
+	Paused  Outcome = "paused"
+	Passed  Outcome = "passed"
+	Failed  Outcome = "failed"
+	Stopped Outcome = "stopped"
+)
+
+// Open says whether it goes on, or can.
+func (o Outcome) Open() bool { return o == Running || o == Paused }
+
+// Counts are what a drive counted, at one moment.
+type Counts struct {
+	At     time.Time                    `json:"at"`
+	Values map[drive.MetricName]float64 `json:"values"`
+}
+
+// Finding is one thing that was looked at.
+type Finding struct {
+	ID, Title, Looked, Found, Do string
+	Grave, Odd                   bool // it fails for it; it is told of it
+}
+
+// Line is one line of its record.
+type Line struct {
+	At   time.Time `json:"at"`
+	Who  string    `json:"who"`
+	Says string    `json:"says"`
+}
+
+// State is one acceptance.
+type State struct {
+	ID     string         `json:"id"`
+	By     string         `json:"by"`
+	Drive  drive.Identity `json:"drive"`
+	Host   string         `json:"host"`
+	Bay    string         `json:"bay"`
+	Stages []Stage        `json:"stages"`
+	At     int            `json:"at"` // index of the stage
+	// Asked is true when what the stage orders was ordered and has not ended.
+	Asked    bool          `json:"asked,omitempty"`
+	Outcome  Outcome       `json:"outcome"`
+	Rate     int64         `json:"rate,omitempty"` // bytes a second at the most
+	Before   Counts        `json:"before"`
+	After    Counts        `json:"after"`
+	Findings []Finding     `json:"findings"`
+	Log      []Line        `json:"log"`
+	BegunAt  time.Time     `json:"begun_at"`
+	EndedAt  time.Time     `json:"ended_at,omitzero"`
+	Surface  SurfaceReport `json:"surface"`
+}
+
+// SurfaceReport is how far the writing and reading back has come, as the agent tells it.
+type SurfaceReport struct {
+	Pass  string  `json:"pass"` // write or verify
+	Done  int64   `json:"done"` // bytes of this pass
+	Size  int64   `json:"size"`
+	Rate  float64 `json:"rate"`
+	State string  `json:"state"` // running, paused, finished, failed, stopped
+	Bad   []int64 `json:"bad,omitempty"`
+	Says  string  `json:"says,omitempty"`
+}
+
+// Order is what is asked of the drive's host.
+type Order struct {
+	Kind OrderKind
+	Test drive.SelfTestKind // a self-test
+}
+
+// OrderKind is what is ordered.
+type OrderKind string
+
+// The orders.
+const (
+	OrderTest    OrderKind = "test"
+	OrderSurface OrderKind = "surface"
+	OrderPause   OrderKind = "pause"
+	OrderStop    OrderKind = "stop"
+)
+
+// grave are the counters of which a new drive has none, and that must not grow while it is tested.
+var grave = []struct {
+	metric drive.MetricName
+	words  string
+}{{"reallocated_sectors", "reallocated sectors"}, {"pending_sectors", "pending sectors"}, {"offline_uncorrectable_sectors", "sectors that cannot be corrected"},
+	{"reported_uncorrectable_errors", "errors that were reported as uncorrectable"}, {"grown_defects", "defects that have grown"}, {"uncorrected_read_errors", "reads that could not be corrected"},
+	{"uncorrected_write_errors", "writes that could not be corrected"}, {"media_errors", "media errors"}}
+
+// What a drive that is new may have run: for longer than that it was used by somebody.
+const (
+	newHours   = 48
+	newCycles  = 50
+	newWritten = 100e9
+)
+
+// Policy gives the stages of one acceptance.
+func Policy(surface, extended bool) []Stage {
+	out := []Stage{Fresh, Short}
+	if surface {
+		out = append(out, Surface)
+	}
+	if extended {
+		out = append(out, Extended)
+	}
+	return append(out, Compare)
+}
+
+// Stage is the one it is at.
+func (s *State) Stage() Stage { return s.Stages[min(s.At, len(s.Stages)-1)] }
+
+func (s *State) say(at time.Time, who, format string, args ...any) {
+	s.Log = append(slices.Clip(s.Log), Line{at, who, fmt.Sprintf(format, args...)})
+}
+
+const seen = "seen"
+
+func (s *State) find(f Finding) {
+	s.Findings = append(slices.Clip(s.Findings), f)
+	if f.Grave {
+		s.Outcome = Failed
+	}
+}
+
+// Begin looks at what the drive says of its past, and goes on to the first test.
+func Begin(s State, at time.Time, now Counts) (State, []Order) {
+	s.BegunAt, s.Outcome, s.Before = at, Running, now
+	s.say(at, s.By, "began to test %s before it is trusted", s.Drive.Tail())
+	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
+	hours, told := now.Values["power_on_hours"]
+	cycles := now.Values["power_cycles"]
+	fresh := Finding{ID: "fresh", Title: "It is new", Looked: looked}
+	switch {
+	case !told:
+		fresh.Found, fresh.Odd = "it does not say how long it has run", true
+	case hours > newHours:
+		fresh.Found, fresh.Odd, fresh.Do = fmt.Sprintf("it has run for %.0f h: it was used before", hours), true, "If it was sold as new, send it back."
+	case cycles > newCycles:
+		fresh.Found, fresh.Odd, fresh.Do = fmt.Sprintf("it was switched on %.0f times: it was used before", cycles), true, "If it was sold as new, send it back."
+	case now.Values["bytes_written"] > newWritten:
+		fresh.Found, fresh.Odd, fresh.Do = fmt.Sprintf("%.0f GB were written to it: it was used before", now.Values["bytes_written"]/1e9), true, "If it was sold as new, send it back."
+	default:
+		fresh.Found = fmt.Sprintf("it has run for %.0f h", hours)
+	}
+	s.find(fresh)
+	clean := Finding{ID: "clean", Title: "It counts nothing bad", Looked: looked, Found: "no sector is reallocated, pending or unreadable"}
+	for _, g := range grave {
+		if v := now.Values[g.metric]; v > 0 {
+			clean.Found, clean.Grave, clean.Do = fmt.Sprintf("it has %.0f %s", v, g.words), true, "Send it back."
+			break
+		}
+	}
+	s.find(clean)
+	if s.Outcome == Failed {
+		s.end(at)
+		return s, nil
+	}
+	return s.goOn(at)
+}
+
+// goOn comes to the next stage and gives what it orders.
+func (s State) goOn(at time.Time) (State, []Order) {
+	s.At, s.Asked = s.At+1, false
+	return s.Orders(at)
+}
+
+// Orders gives what the stage it is at orders, if that was not ordered.
+func (s State) Orders(at time.Time) (State, []Order) {
+	if s.Outcome != Running || s.Asked {
+		return s, nil
+	}
+	switch s.Stage() {
+	case Short:
+		s.Asked = true
+		return s, []Order{{Kind: OrderTest, Test: drive.SelfTestShort}}
+	case Extended:
+		s.Asked = true
+		return s, []Order{{Kind: OrderTest, Test: drive.SelfTestExtended}}
+	case Surface:
+		s.Asked = true
+		return s, []Order{{Kind: OrderSurface}}
+	}
+	return s, nil
+}
+
+// TestEnded takes in how a self-test ended. One that was cut short by something else is asked for again.
+func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed bool, says string) (State, []Order) {
+	mine := s.Stage() == Short && kind == drive.SelfTestShort || s.Stage() == Extended && kind == drive.SelfTestExtended
+	if !s.Outcome.Open() || !mine {
+		return s, nil
+	}
+	f := Finding{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "its self-test log", Found: says}
+	switch {
+	case passed:
+		s.find(f)
+		s.say(at, seen, "its %s self-test: %s", kind, says)
+		return s.goOn(at)
+	case failed:
+		f.Grave, f.Do = true, "Send it back."
+		s.find(f)
+		s.end(at)
+		return s, nil
+	}
+	s.Asked, s.Outcome = false, Paused
+	s.say(at, seen, "its %s self-test did not come to an end: %s", kind, says)
+	return s, nil
+}
+
+// SurfaceSeen takes in what the agent tells of writing and reading back.
+func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
+	if !s.Outcome.Open() || s.Stage() != Surface {
+		return s, nil
+	}
+	before := s.Surface
+	s.Surface = r
+	f := Finding{ID: "surface", Title: "Its surface keeps what is written", Looked: fmt.Sprintf("all %d bytes, written with patterns and read back", r.Size)}
+	switch r.State {
+	case "finished":
+		f.Found = "everything was read back as it was written"
+		s.find(f)
+		s.say(at, seen, "its whole surface was written and read back")
+		s.Outcome = Running
+		return s.goOn(at)
+	case "failed":
+		f.Found, f.Grave, f.Do = r.Says, true, "Send it back."
+		s.find(f)
+		s.end(at)
+	case "paused", "stopped":
+		if s.Outcome == Running && before.State != r.State {
+			s.Outcome, s.Asked = Paused, false
+			s.say(at, seen, "the writing rests at %d of %d bytes: %s", r.Done, r.Size, r.Says)
+		}
+	case "running":
+		if s.Outcome == Paused && before.State != "running" {
+			s.Outcome, s.Asked = Running, true
+		}
+	}
+	return s, nil
+}
+
+// OrderFailed takes in that an order was not carried out: nothing was written.
+func (s State) OrderFailed(at time.Time, why string) State {
+	if s.Outcome == Running && s.Asked {
+		s.Outcome, s.Asked = Paused, false
+		s.say(at, seen, "the host did not do it: %s", why)
+	}
+	return s
+}
+
+// CountsSeen compares what it counts at the end with the beginning.
+func (s State) CountsSeen(now Counts) State {
+	if s.Outcome != Running || s.Stage() != Compare || !now.At.After(s.BegunAt) || s.At == 0 {
+		return s
+	}
+	// A reading from before the last stage ended tells nothing of it.
+	if n := len(s.Log); n > 0 && !now.At.After(s.Log[n-1].At) {
+		return s
+	}
+	s.After = now
+	f := Finding{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "no counter of bad sectors moved"}
+	for _, g := range grave {
+		if before, after := s.Before.Values[g.metric], now.Values[g.metric]; after > before {
+			f.Found, f.Grave, f.Do = fmt.Sprintf("%s went from %.0f to %.0f", g.words, before, after), true, "Send it back."
+			break
+		}
+	}
+	if before, after := s.Before.Values["link_crc_errors"], now.Values["link_crc_errors"]; !f.Grave && after > before {
+		f.Found, f.Odd, f.Do = fmt.Sprintf("its link had %.0f errors: the cable or the bay is to blame", after-before), true, "Try it in another bay."
+	}
+	s.find(f)
+	if s.Outcome == Running {
+		s.Outcome = Passed
+	}
+	s.end(now.At)
+	return s
+}
+
+func (s *State) end(at time.Time) {
+	s.EndedAt, s.Asked = at, false
+	s.say(at, seen, "%s: %s", s.Outcome, s.Words())
+}
+
+// Words is the gravest thing that was found, in words.
+func (s *State) Words() string {
+	best := ""
+	for _, f := range s.Findings {
+		if f.Grave {
+			return f.Found
+		}
+		if f.Odd && best == "" {
+			best = f.Found
+		}
+	}
+	if best == "" && s.Outcome == Passed {
+		best = "nothing speaks against it"
+	}
+	return best
+}
+
+// Act takes a person's word: pause, resume, stop. why is what makes it impossible.
+func (s State) Act(at time.Time, by, what, reason string) (next State, orders []Order, why string) {
+	if !s.Outcome.Open() {
+		return s, nil, "the test has ended: " + string(s.Outcome)
+	}
+	because := ""
+	if reason = strings.TrimSpace(reason); reason != "" {
+		because = " (" + reason + ")"
+	}
+	switch what {
+	case "pause":
+		if s.Outcome == Paused {
+			return s, nil, ""
+		}
+		if s.Stage() != Surface {
+			return s, nil, "only the writing of its surface can be paused; stop it instead"
+		}
+		s.Outcome, s.Asked = Paused, false
+		s.say(at, by, "paused it%s", because)
+		return s, []Order{{Kind: OrderPause}}, ""
+	case "resume":
+		if s.Outcome == Running {
+			return s, nil, ""
+		}
+		s.Outcome, s.Surface.State = Running, ""
+		s.say(at, by, "lets it go on%s", because)
+		s, orders = s.Orders(at)
+		return s, orders, ""
+	}
+	s.Outcome = Stopped
+	s.say(at, by, "stopped it%s", because)
+	s.end(at)
+	return s, []Order{{Kind: OrderStop}}, ""
+}

@@ -1,0 +1,424 @@
+package swap
+
+import (
+	"slices"
+	"strings"
+
+	"lantern/internal/core/pool"
+)
+
+// What was observed is never refused: it is so.
+
+// outsideTurn says whether the old drive is still to help at a step.
+func (s *State) outsideTurn() bool {
+	switch s.Phase {
+	case Scrub, Drain, Release, Still:
+		return true
+	case Insert, Confirm, Join, Recover:
+		return s.Recipe.Beside
+	}
+	return false
+}
+
+func (s *State) gone(e Event) {
+	if !s.Phase.Open() || s.missing(e.Drive.Key()) >= 0 {
+		return
+	}
+	key := e.Drive.Key()
+	switch {
+	case key == s.Old.Key():
+		s.oldGone(e)
+	case slices.Contains(s.Came, key) && e.Drive.Member == "" && (s.New == nil || key != s.New.Key()):
+		// It was never part of the pool: one that came too early, or was refused.
+		s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == key })
+		s.say(e, "%s was taken out again", e.Drive.Tail())
+		if s.Early != nil && key == s.Early.Key() {
+			s.Early = nil
+		}
+		if key == s.refusedKey {
+			s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
+		}
+	case s.Phase == Planned:
+		// Before it began nobody was told to pull anything; the round speaks of it.
+	case s.New != nil && key == s.New.Key() && s.Phase == Confirm:
+		s.say(e, "the new drive %s was taken out again", s.New.Tail())
+		s.New = nil
+		s.enter(e, Insert)
+	case s.New != nil && key == s.New.Key() && (s.Phase == Rehouse && s.Hold == "" || s.Phase == Up && s.Recipe.Temporary):
+		s.New.Bay = ""
+		s.say(e, "%s is on its way to %s", s.New.Tail(), s.Old.bayWords())
+	default:
+		s.Wrong = append(s.Wrong, Wrong{Drive: *e.Drive, At: e.At, Margin: e.Margin})
+		s.Alarms++
+		s.say(e, "STOP: %s left %s, which is not the drive to pull. Put it back", e.Drive.Tail(), e.Drive.bayWords())
+	}
+}
+
+func (s *State) oldGone(e Event) {
+	if s.OldGone {
+		return
+	}
+	s.OldGone, s.Hold = true, ""
+	switch {
+	case s.outsideTurn():
+		// Pulled too early, or dead at last: either way its help is over, and that must be known at once.
+		s.Alarms++
+		s.say(e, "STOP: %s left %s before its turn. If a hand took it, put it back; if it died, the swap goes on without it", s.Old.Tail(), s.Old.bayWords())
+		if s.Phase != Still && s.Recipe.Rank(s.Phase) < s.Recipe.Rank(Insert) {
+			// What was to come before it went is over; the rest is as for a drive that is lost.
+			s.Ordered = false
+			s.Recipe.Why = append(slices.Clip(s.Recipe.Why), "the old drive left before its turn, so the rest is as for one that is lost")
+			if s.Recipe.has(Down) {
+				s.enter(e, Still)
+			} else {
+				s.enter(e, Insert)
+			}
+		}
+	default:
+		s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
+		if s.Phase == Pull {
+			s.advance(e)
+		}
+	}
+}
+
+func (s *State) missing(key string) int {
+	for i, w := range s.Wrong {
+		if w.Key() == key {
+			return i
+		}
+	}
+	return -1
+}
+
+func (s *State) came(e Event) {
+	if !s.Phase.Open() {
+		return
+	}
+	key := e.Drive.Key()
+	if i := s.missing(key); i >= 0 {
+		was := s.Wrong[i]
+		s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
+		elsewhere := ""
+		if was.Bay != "" && e.Drive.Bay != was.Bay {
+			elsewhere = ", not in " + was.bayWords() + " from which it came"
+		}
+		// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
+		s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
+		return
+	}
+	if key != s.Old.Key() && !slices.Contains(s.Came, key) {
+		s.Came = append(s.Came, key)
+	}
+	rank := s.Recipe.Rank(s.Phase)
+	switch {
+	case key == s.Old.Key():
+		s.oldCame(e)
+	case s.New != nil && key == s.New.Key():
+		s.New.Bay = e.Drive.Bay
+		switch {
+		case s.Phase == Rehouse && s.Old.Bay != "" && e.Drive.Bay == s.Old.Bay && s.Hold == "":
+			s.say(e, "%s is in the bay it stays in, %s", s.New.Tail(), s.New.bayWords())
+			if !s.Recipe.has(Down) {
+				s.advance(e)
+			}
+		case s.Phase == Rehouse:
+			s.say(e, "%s is in %s now, not yet in %s", s.New.Tail(), s.New.bayWords(), s.Old.bayWords())
+		}
+	case e.Drive.Member != "" && s.Phase != Insert:
+		s.say(e, "%s, a member of %s, is back in %s", e.Drive.Tail(), e.Drive.Member, e.Drive.bayWords())
+	case s.Phase == Insert:
+		s.took(e, *e.Drive)
+	case rank < s.Recipe.Rank(Insert):
+		// Somebody was quick: it waits for its turn.
+		n := *e.Drive
+		s.Early = &n
+		if s.Phase != Up {
+			s.say(e, "another drive is in %s before its turn", n.bayWords())
+		}
+	}
+}
+
+// oldCame takes in that the old drive is back. It is watched, not trusted: it is still to go.
+func (s *State) oldCame(e Event) {
+	if !s.OldGone {
+		return
+	}
+	s.OldGone = false
+	where := ""
+	if s.Old.Bay != "" && e.Drive.Bay != s.Old.Bay && e.Drive.Bay != "" {
+		where = ", not in " + s.Old.bayWords() + " where it was"
+		s.Old.Bay = e.Drive.Bay
+	}
+	s.say(e, "the old drive %s is back in %s%s", s.Old.Tail(), e.Drive.bayWords(), where)
+	if s.Phase != Insert || s.Recipe.Beside || s.Recipe.has(Down) {
+		return
+	}
+	if !s.Recipe.has(Pull) {
+		s.Recipe.Steps = slices.Insert(slices.Clone(s.Recipe.Steps), s.Recipe.Rank(Insert), Pull)
+	}
+	s.enter(e, Pull)
+	s.Hold = "what " + s.Pool + " makes of it is not seen yet"
+}
+
+// early looks at a drive that came before its turn, now that it is.
+func (s *State) early(e Event) {
+	if d := s.Early; d != nil {
+		s.Early, e.By = nil, "" // it was seen, whoever does something now
+		s.took(e, *d)
+	}
+}
+
+// took looks at a drive that may take the old one's place.
+func (s *State) took(e Event, d Drive) {
+	if why := s.unfit(d); why != "" {
+		s.Refused, s.RefusedTail, s.refusedKey = why, d.Tail(), d.Key()
+		s.say(e, "refused %s in %s: %s", d.Tail(), d.bayWords(), why)
+		return
+	}
+	s.New = &d
+	s.enter(e, Confirm)
+	// Its tail is not told before it was read from the label and confirmed.
+	s.say(e, "a new drive of %s bytes is in %s", grouped(d.Capacity), d.bayWords())
+}
+
+// host takes in that the host went quiet, or reports again.
+func (s *State) host(e Event) {
+	if !s.Phase.Open() {
+		return
+	}
+	before := s.Phase
+	switch {
+	case e.Quiet && (s.Phase == Down || s.Phase == Up):
+		s.enter(e, Down)
+		s.advance(e)
+		s.say(e, "%s is down", s.Host)
+	case !e.Quiet && (s.Phase == Change || s.Phase == Rehouse && s.Recipe.has(Down)):
+		s.say(e, "%s reports again", s.Host)
+		s.enter(e, Up)
+	}
+	if before != s.Phase {
+		s.Hold = ""
+	}
+}
+
+func (s *State) outcome(e Event) {
+	if !s.Ordered || e.Order != s.Order {
+		return // an order of before, or heard twice
+	}
+	s.Ordered = false
+	switch {
+	case e.Done && s.Phase == Join:
+		s.say(e, "the agent made it a member: %s", e.Outcome)
+		s.enter(e, Recover)
+		if !keepsR6 {
+			s.Phase = Verify
+		}
+	case e.Done:
+		s.Begun = s.Phase == Scrub || s.Phase == Drain || s.Phase == Release || s.Phase == Refill
+		s.say(e, "the agent did it: %s", e.Outcome)
+	default:
+		s.say(e, "the order was not carried out: %s", e.Outcome)
+		if s.Phase == Join {
+			s.enter(e, Confirm)
+		}
+		s.Refused = e.Outcome
+	}
+}
+
+// pool takes in what the pool shows. It never moves on because an order was sent.
+func (s *State) pool(e Event) []Order {
+	p := e.Pool
+	if s.Phase.Open() && s.Phase != Planned {
+		if n := len(s.Margins); n == 0 || s.Margins[n-1].Margin != e.Margin || s.Margins[n-1].Known != p.MarginKnown {
+			s.Margins = append(s.Margins, Stood{e.At, e.Margin, p.MarginKnown})
+		}
+	}
+	// A drive whose order was thought lost may have joined after all: what is seen counts.
+	joined := s.New != nil && (p.Drive == s.New.Key() || p.New != "" && p.New != pool.Standby)
+	if joined && (s.Phase == Join || s.Phase == Confirm) {
+		s.enter(e, Recover)
+		s.Ordered = false
+		s.say(e, "the pool has taken %s as a member", s.New.Tail())
+	}
+	s.lookBefore(e)
+	switch s.Phase {
+	case Scrub:
+		// The one that was ordered, or another that ended since the swap began: both have read everything.
+		if !p.Recovering && p.Scrubbed.After(s.BegunAt) {
+			s.Ordered, s.Begun = false, false
+			if p.ScrubClean {
+				s.say(e, "%s was read through, and nothing was left unrepaired", s.Pool)
+				s.advance(e)
+			} else if s.Refused == "" {
+				s.Refused = "reading it through left damage that could not be repaired"
+				s.say(e, "%s", s.Refused)
+			}
+		}
+	case Drain:
+		if p.Drained && !p.Recovering && p.MarginKnown {
+			s.Ordered = false
+			s.say(e, "nothing lies on %s any more", s.Old.Tail())
+			s.advance(e)
+		}
+	case Release:
+		if s.Begun && p.Drive != s.Old.Key() {
+			s.say(e, "%s has forgotten place %s", s.Pool, s.Slot)
+			s.advance(e)
+		}
+	case Up:
+		if s.Hold == "" {
+			s.advance(e)
+		}
+	case Recover:
+		s.recovering(e, joined)
+	case Refill:
+		if s.Begun && !p.Recovering && p.MarginKnown && e.Margin >= s.Margin {
+			s.advance(e)
+		}
+	}
+	if p.Recovery != "" {
+		s.Recovery = p.Recovery
+	}
+	if s.Phase != Verify {
+		return nil
+	}
+	s.Closing = s.closing(e)
+	open := 0
+	var orders []Order
+	for _, c := range s.Closing {
+		if c.Result != Stops {
+			continue
+		}
+		open++
+		if c.ID == "lights-out" {
+			orders = append(orders, Order{Kind: OrderDark})
+		}
+	}
+	if open == 0 && len(s.Wrong) == 0 {
+		s.Phase, s.EndedAt, s.Held = Closed, e.At, ""
+		s.Visited = append(s.Visited, Passed{Closed, e.At})
+		s.say(e, "closed: %s is healthy, verified", s.Pool)
+	}
+	return orders
+}
+
+// recovering looks whether the pool has its member, and what stands in the way of a recovery that does not begin.
+func (s *State) recovering(e Event, joined bool) {
+	p := e.Pool
+	stuck := p.Stuck
+	if since := s.Visited; p.Recovering || len(since) == 0 || e.At.Sub(since[len(since)-1].At) < stuckAfter {
+		stuck = ""
+	}
+	if stuck != s.Stuck {
+		if s.Stuck = stuck; stuck != "" {
+			s.say(e, "%s does not recover: %s", s.Pool, stuck)
+		}
+	}
+	member := p.Member
+	if p.New != "" {
+		member = p.New
+	}
+	if p.Recovering || !joined || member != pool.Online {
+		return
+	}
+	s.Ordered, s.Stuck = false, ""
+	s.say(e, "the recovery has ended")
+	s.advance(e)
+}
+
+// carries says whether the old drive still carries its share as the pool shows it.
+func (s *State) carries(p *PoolView) bool { return p.Drive == s.Old.Key() && p.Member != pool.Out }
+
+// lookBefore looks, with every report before a step that lowers the margin, at what the checks before the start have looked
+// at: what was right to do then may be wrong to do now.
+func (s *State) lookBefore(e Event) {
+	p := e.Pool
+	why := ""
+	switch s.Phase {
+	case Pull:
+		if s.carries(p) {
+			why = s.unsafe(p, p.Without, p.Lost)
+		} else if s.Recipe.Beside && p.New != pool.Online && p.Drive != s.New.Key() {
+			why = "the new drive does not carry its share yet"
+		}
+	case Rehouse:
+		if why = s.unsafe(p, p.Moving, nil); s.Recipe.has(Down) {
+			why = "" // the host is down
+		}
+	case Release:
+		if s.Begun || s.Ordered {
+			return
+		}
+		if why = s.unsafe(p, max(0, p.Without), nil); why == "" && !p.Drained {
+			why = "pieces still lie on " + s.Old.Tail()
+		}
+	case Scrub, Drain, Refill:
+		if s.Begun || s.Ordered {
+			return // what moves is its own
+		}
+		if keepsR4 && p.Recovering {
+			why = "a recovery is running in " + s.Pool
+		}
+	case Still, Down:
+		if keepsR4 && p.Recovering {
+			why = "a recovery is running in " + s.Pool
+		} else if !p.MarginKnown {
+			why = "the margin of " + s.Pool + " is unknown"
+		}
+	case Up:
+		switch {
+		case s.Recipe.Temporary && s.New != nil && s.New.Bay == "":
+			why = s.New.Tail() + " is not seen yet"
+		case !s.Recipe.Temporary && !s.OldGone:
+			why = s.Old.Tail() + " is still in its place; take " + s.Host + " down once more"
+		case !s.Recipe.Temporary && s.Early == nil:
+			why = "no new drive is seen; take " + s.Host + " down once more"
+		}
+	default:
+		return
+	}
+	if why == "" {
+		for _, c := range e.Checks {
+			if c.Result == Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
+				why = strings.TrimSuffix(c.Found, ".")
+				break
+			}
+		}
+	}
+	s.Gate = e.Checks
+	if why == s.Hold {
+		return
+	}
+	was := s.Hold
+	s.Hold = ""
+	title := s.Now().Title
+	s.Hold = why
+	switch {
+	case why != "" && s.Phase == Pull:
+		s.say(e, "HOLD: %s must not be pulled now, %s", s.Old.Tail(), why)
+	case why != "":
+		s.say(e, "HOLD at %q: %s", title, why)
+	case s.Phase == Pull && was != "":
+		s.say(e, "%s may be pulled again", s.Old.Tail())
+	case was != "" && s.Phase != Up:
+		s.say(e, "%q may go on", title)
+	}
+}
+
+// unsafe says why a member must not leave the pool now; empty when it may.
+func (s *State) unsafe(p *PoolView, after pool.Margin, lost []string) string {
+	untold := slices.ContainsFunc(lost, func(v string) bool { return !slices.Contains(s.Loses, v) })
+	told := len(lost) > 0 && !untold
+	switch {
+	case keepsR4 && p.Recovering:
+		return "a recovery is running in " + s.Pool
+	case !p.MarginKnown:
+		return "the margin of " + s.Pool + " is unknown"
+	case keepsR1 && untold:
+		return "without it " + strings.Join(lost, ", ") + " would be lost"
+	case keepsR1 && after < 0 && !told:
+		return "without it data would be lost"
+	}
+	return ""
+}

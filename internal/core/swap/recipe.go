@@ -1,0 +1,256 @@
+package swap
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/core/pool"
+)
+
+// Recipe is the steps of one swap, composed from the situation, and why it is these.
+type Recipe struct {
+	Name  string   `json:"name"` // in words, for people
+	Why   []string `json:"why"`
+	Steps []Phase  `json:"steps"` // all but the ends, from Planned to Verify
+	// Beside is true where the new drive is filled while the old one still helps, Into the bay it goes into then.
+	Beside bool   `json:"beside,omitempty"`
+	Into   string `json:"into,omitempty"`
+	// Temporary is true where the new drive is not in the bay it stays in.
+	Temporary bool `json:"temporary,omitempty"`
+	// Dark is true where the drive is known only by what was remembered: it does not answer.
+	Dark bool `json:"dark,omitempty"`
+	// Unit are the members that depend on the drive, a log device: they are drained and filled with it.
+	Unit []string `json:"unit,omitempty"`
+	// Forgets is true where the pool system drops the place of a member that was drained.
+	Forgets bool `json:"forgets,omitempty"`
+	// Stood is the spare that stands in for the drive.
+	Stood string `json:"stood,omitempty"`
+	// Served is true where the pool serves the drive's contents from parity meanwhile.
+	Served bool `json:"served,omitempty"`
+	// Slow is true where a new drive is expected to be slow at first: it takes what many others send.
+	Slow bool `json:"slow,omitempty"`
+	// Stops are the pools that cannot be reached while the host is down.
+	Stops []string `json:"stops,omitempty"`
+}
+
+// Ground is what a recipe is composed from.
+type Ground struct {
+	Pool   *pool.Pool
+	Slot   string
+	Gone   bool     // the drive does not answer
+	Offers []string // what the pool system can be asked for
+	// Free is a bay of the same section that is empty, or in which a drive waits that fits and was accepted; empty when there
+	// is none. Outside is a free bay elsewhere, such as in an external enclosure of the same host.
+	Free, Outside string
+	// Cold is true where drives are changed only while the host is down; Stops are the pools that cannot be reached then.
+	Cold  bool
+	Stops []string
+	// Scrubbed is when the pool was last read through, Clean whether that left nothing; Now is the time it is.
+	Scrubbed time.Time
+	Clean    bool
+	Now      time.Time
+}
+
+// fresh is how old the last clean scrub may be for what the others hold to count as read.
+const fresh = 30 * 24 * time.Hour
+
+// Compose puts the steps together that lead from the situation to a healthy pool. The order of preference is what costs
+// least margin: nothing is taken out before its share lies elsewhere, where that can be had.
+func Compose(g Ground) Recipe {
+	m, group, _ := g.Pool.Slot(g.Slot)
+	offers := func(what string) bool { return slices.Contains(g.Offers, what) }
+	after, lost, known := g.Pool.Without(g.Slot)
+	var r Recipe
+	why := func(words string) { r.Why = append(r.Why, words) }
+	step := func(p ...Phase) { r.Steps = append(r.Steps, p...) }
+	step(Planned)
+	for _, x := range g.Pool.Groups {
+		if x.Name == group && len(x.Members) > 0 {
+			for _, other := range x.Members {
+				r.Served = r.Served || other.Parity
+				if other.StandsFor == g.Slot && m.State == pool.Out {
+					r.Stood = other.Slot
+				}
+			}
+			r.Slow = x.Heals
+		}
+	}
+	if r.Served {
+		if m.Parity {
+			why("it is the parity drive: the data stay whole without it, but nothing may fail until it is filled again")
+		} else {
+			why("the pool serves what lies on it from parity until the new one is filled")
+		}
+	}
+	log := false
+	for _, l := range g.Pool.Logs {
+		log = log || l.Slot == g.Slot
+	}
+	if log {
+		g.Pool.Everyone(func(_ string, x *pool.Member) {
+			if x.Log == g.Slot && x.State != pool.Out {
+				r.Unit = append(r.Unit, x.Slot)
+			}
+		})
+	}
+	// A pool that marked it out restored its share, or gave its place to a spare.
+	carries := !g.Gone && !m.Lost() && m.State != pool.Out
+	spread := false
+	for _, x := range g.Pool.Groups {
+		spread = spread || x.Spread && (x.Name == group || log)
+	}
+
+	switch {
+	case !carries:
+		r.Name = "the drive is lost already"
+		if g.Gone {
+			r.Dark = true
+			r.Name = "the drive does not answer"
+			why("it is known by what was remembered of it: its label tail, its bay, its place in the pool")
+		}
+		if r.Stood != "" {
+			why("the spare at " + r.Stood + " took over: when the new drive holds all, the pool has its spare back")
+		}
+		if g.Cold {
+			r.cold(step, why, g.Stops)
+		} else if !g.Gone {
+			step(Pull, Insert)
+		} else {
+			step(Insert)
+		}
+		r.rejoin(step)
+	case g.Cold && !(offers("beside") && g.Free != ""):
+		r.Name = "with the host down"
+		if !g.Clean || g.Now.Sub(g.Scrubbed) > fresh {
+			r.scrub(step, why, offers("scrub"))
+		}
+		if spread && offers("drain") && (len(lost) > 0 || r.Slow) {
+			r.drain(step, why, offers, lost)
+		}
+		r.cold(step, why, g.Stops)
+		r.rejoin(step)
+	case offers("beside") && g.Free != "" && (!spread || log):
+		r.Name, r.Beside, r.Into = "the new drive first, into a free bay", true, g.Free
+		why("bay " + g.Free + " can take the new drive, so the old one helps until the new one holds all")
+		if len(r.Unit) > 0 {
+			why(plural(len(r.Unit), "member depends", "members depend") + " on it: they never lose it")
+		}
+		step(Insert, Confirm, Join, Recover, Pull)
+	case spread && offers("drain") && (len(lost) > 0 || r.Slow || log):
+		r.Name = "drained first"
+		r.drain(step, why, offers, lost)
+		step(Pull, Insert)
+		r.rejoin(step)
+	case offers("beside") && known && (after < 0 || len(lost) > 0 || after == 0 && g.Outside != ""):
+		r.Name, r.Beside, r.Temporary, r.Into = "through a temporary place", true, true, g.Outside
+		if after < 0 || len(lost) > 0 {
+			why("no bay is free, and without it data would be lost: another place takes the new drive first")
+		} else {
+			why("without it nothing more might fail, and bay " + g.Outside + " can take the new drive first")
+		}
+		step(Insert, Confirm, Join, Recover, Pull)
+		if !known || after < 0 || len(lost) > 0 {
+			// Nothing may be out while it moves, so the pool stands still meanwhile.
+			r.Stops = g.Stops
+			step(Still, Down, Rehouse, Up)
+		} else {
+			step(Rehouse)
+		}
+	default:
+		r.Name = "out and in, in one bay"
+		switch {
+		case len(lost) > 0:
+			why("no bay is free, and " + g.Pool.Name + " offers nothing that would move what lies on it: " + strings.Join(lost, ", ") + " would be lost with it")
+		case known && after < 0:
+			why("no bay is free, and without it data would be lost")
+		default:
+			why("no bay is free for a new drive, and enough is left without the old one")
+		}
+		if offers("scrub") && (!g.Clean || g.Now.Sub(g.Scrubbed) > fresh) {
+			r.scrub(step, why, true)
+		}
+		step(Pull, Insert, Confirm, Join, Recover)
+	}
+	step(Verify)
+	return r
+}
+
+// scrub reads what the others hold before anything is taken out: what cannot be read then is found while the old drive can
+// still help.
+func (r *Recipe) scrub(step func(...Phase), why func(string), can bool) {
+	if can {
+		why("nobody has read lately what the other members hold: hidden damage is found while the old drive still helps")
+		step(Scrub)
+	}
+}
+
+// cold takes the host down around what hands do.
+func (r *Recipe) cold(step func(...Phase), why func(string), stops []string) {
+	why("drives of this bay are changed only while the host is down")
+	r.Stops = stops
+	step(Still, Down, Change, Up, Insert)
+}
+
+// drain empties the drive, and all that depend on it, first.
+func (r *Recipe) drain(step func(...Phase), why func(string), offers func(string) bool, lost []string) {
+	switch {
+	case len(r.Unit) > 0:
+		why(plural(len(r.Unit), "member depends", "members depend") + " on it, and would be lost with it: they are drained together")
+	case len(lost) > 0:
+		why(strings.Join(lost, ", ") + " would be lost with it: what lies on it moves to the others first")
+	default:
+		why("its pieces find room on the others, so no copy is missing at any time")
+	}
+	r.Forgets = !offers("release") && offers("admit")
+	step(Drain)
+	if offers("release") {
+		step(Release)
+	}
+}
+
+// rejoin makes the new drive a member after the old one was drained, and fills it.
+func (r *Recipe) rejoin(step func(...Phase)) {
+	step(Confirm, Join, Recover)
+	if r.Forgets || len(r.Unit) > 0 {
+		step(Refill)
+	}
+	if r.Slow && slices.Contains(r.Steps, Drain) {
+		r.Why = append(r.Why, "while it is refilled the new drive is slower than its peers: that is expected")
+	}
+}
+
+// after is the step that follows p.
+func (r Recipe) after(p Phase) Phase {
+	i := slices.Index(r.Steps, p)
+	if i < 0 || i+1 >= len(r.Steps) {
+		return Verify
+	}
+	return r.Steps[i+1]
+}
+
+// has says whether a step is part of it.
+func (r Recipe) has(p Phase) bool { return slices.Contains(r.Steps, p) }
+
+// Rank is a step's place in the procedure, from zero; -1 for one that is not part of it.
+func (r Recipe) Rank(p Phase) int {
+	if p == Closed {
+		return len(r.Steps)
+	}
+	return slices.Index(r.Steps, p)
+}
+
+// inPlace is the plainest recipe.
+func inPlace(dark bool) Recipe {
+	if dark {
+		return Recipe{Name: "the drive does not answer", Dark: true, Steps: []Phase{Planned, Insert, Confirm, Join, Recover, Verify}}
+	}
+	return Recipe{Name: "out and in, in one bay", Steps: []Phase{Planned, Pull, Insert, Confirm, Join, Recover, Verify}}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "one " + one
+	}
+	return numeral(n) + " " + many
+}

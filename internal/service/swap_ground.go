@@ -1,0 +1,297 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// ground is what a recipe is composed from, and the drive that waits for it in a bay, if one does.
+func (s *Service) ground(p *poolState, m pool.Member, d *disk, plan swap.State) (swap.Ground, *disk) {
+	g := swap.Ground{Pool: &p.Pool, Slot: m.Slot, Gone: !d.Present, Offers: p.offers, Now: s.clock.Now()}
+	g.Scrubbed, g.Clean = s.lastScrub(p.ID)
+	h := s.hosts[plan.Host]
+	if h == nil {
+		return g, nil
+	}
+	g.Cold = h.Cold
+	for _, x := range s.pools {
+		there, elsewhere := false, false
+		x.Everyone(func(group string, m *pool.Member) {
+			if group != "" {
+				there = there || m.Domain == h.Name
+				elsewhere = elsewhere || m.Domain != h.Name
+			}
+		})
+		if there && !elsewhere {
+			g.Stops = append(g.Stops, x.Name)
+		}
+	}
+	slices.Sort(g.Stops)
+	stock := s.stockFor(plan, h.Name)
+	if stock != nil {
+		g.Free = stock.bay()
+	}
+	g.Free = cmp.Or(g.Free, s.freeBay(h, d, true))
+	g.Outside = s.freeBay(h, d, false)
+	return g, stock
+}
+
+// freeBay is an empty bay of the drive's own section, the nearest one, or of another enclosure; empty when none is known.
+func (s *Service) freeBay(h *host, d *disk, same bool) string {
+	if d.Section == "" {
+		return ""
+	}
+	taken := s.occupants(h.Name)
+	for _, x := range s.drives {
+		if x.Host == h.Name && x.Present && x.Section == "" {
+			return "" // one whose bay nobody knows may be in any
+		}
+	}
+	best, far := "", 0
+	for _, e := range s.enclosuresOf(h) {
+		here := slices.ContainsFunc(e.Sections, func(sec api.SectionReport) bool { return sec.Name == d.Section })
+		for _, sec := range e.Sections {
+			if same != (sec.Name == d.Section) || !same && here {
+				continue
+			}
+			for _, n := range wire.ToSection(sec).Numbers() {
+				a := enclosure.Address{Host: h.Name, Section: sec.Name, Number: n}
+				off := max(n-d.Bay, d.Bay-n)
+				if taken[a] == nil && !slices.Contains(sec.Occupied, n) && (best == "" || off < far) {
+					best, far = a.String(), off
+				}
+			}
+		}
+	}
+	return best
+}
+
+// stockFor is an accepted drive that waits in a bay of the host and fits; the smallest of them.
+func (s *Service) stockFor(plan swap.State, host string) (best *disk) {
+	for key, d := range s.drives {
+		if d.Host != host || !d.Present || d.Accepted.State != string(api.AcceptanceStatePassed) || d.Section == "" || s.promised(key, plan.ID) != "" {
+			continue
+		}
+		if why := plan.Unfit(*s.swapDrive(d)); why != "" {
+			continue
+		}
+		if best == nil || d.Desc.Capacity < best.Desc.Capacity || d.Desc.Capacity == best.Desc.Capacity && d.Desc.Serial < best.Desc.Serial {
+			best = d
+		}
+	}
+	return best
+}
+
+// promised says to the swap of which old drive another was promised, if not to this one.
+func (s *Service) promised(key, id string) string {
+	for _, w := range s.openSwaps() {
+		if w.ID != id && w.Phase != swap.Planned && (w.New != nil && w.New.Key() == key || w.Early != nil && w.Early.Key() == key) {
+			return w.Old.Tail()
+		}
+	}
+	return ""
+}
+
+func (s *Service) lastScrub(poolID string) (at time.Time, clean bool) {
+	for _, c := range s.recov {
+		if c.PoolID == poolID && c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished && c.Report.EndedAt.After(at) {
+			at, clean = c.Report.EndedAt, c.Report.Unrepairable == 0
+		}
+	}
+	return at, clean
+}
+
+// hostToSwaps tells open swaps that a host went quiet or reports again.
+func (s *Service) hostToSwaps(b *store.Batch, host string, quiet bool, at time.Time) {
+	for _, w := range s.openSwaps() {
+		if w.Host == host {
+			_ = s.apply(b, w, swap.Event{Kind: swap.HostSeen, At: at, Quiet: quiet})
+		}
+	}
+}
+
+// movedToSwaps tells open swaps of a new drive that is in another bay than before, though it never seemed to leave.
+func (s *Service) movedToSwaps(b *store.Batch, host string, at time.Time) {
+	for _, w := range s.openSwaps() {
+		if w.Host != host || w.New == nil || w.New.Bay == "" {
+			continue
+		}
+		if d := s.drives[w.New.Key()]; d != nil && d.Present && d.Host == host && d.bay() != w.New.Bay {
+			_ = s.apply(b, w, swap.Event{Kind: swap.DriveCame, At: at, Drive: s.swapDrive(d)})
+		}
+	}
+}
+
+// poolToSwaps tells the pool's open swap what its pool shows.
+func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
+	p := s.pools[poolID]
+	for _, w := range s.openSwaps() {
+		if w.PoolID != poolID || p == nil {
+			continue
+		}
+		e := swap.Event{Kind: swap.PoolSeen, At: at, Pool: s.poolView(p, w)}
+		e.Margin, e.Pool.MarginKnown = p.Margin()
+		if w.Gated() {
+			e.Checks = swap.Gate(s.situation(w.State), w.Phase)
+		}
+		_ = s.apply(b, w, e)
+	}
+	if p != nil {
+		s.poolToCampaigns(b, at, p)
+	}
+}
+
+// poolView is what a swap looks at in its pool.
+func (s *Service) poolView(p *poolState, w *swapState) *swap.PoolView {
+	m, _, there := p.Slot(w.Slot)
+	v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.running) > 0}
+	v.Without, v.Lost, _ = p.Without(w.Slot)
+	v.Scrubbed, v.ScrubClean = s.lastScrub(p.ID)
+	v.LightOn = s.lit(w.Old.Bay)
+	began := w.BegunAt.Truncate(time.Second)
+	for _, c := range s.recov {
+		mine := c.Report.Slot == w.Slot && c.Report.Kind != recovery.Drain || w.New != nil && c.Report.Drive == w.New.Key()
+		if c.PoolID == p.ID && mine && !c.Report.StartedAt.Before(began) {
+			v.Recovery, v.Unrepairable = c.Report.ID, c.Report.Unrepairable
+		}
+	}
+	v.Drained = !there || m.State == pool.Out
+	if len(w.Recipe.Unit) > 0 {
+		v.Drained = true
+		for _, slot := range w.Recipe.Unit {
+			x, _, ok := p.Slot(slot)
+			v.Drained = v.Drained && (!ok || x.State == pool.Out)
+		}
+	}
+	p.Everyone(func(_ string, x *pool.Member) {
+		if x.StandsFor == w.Slot {
+			v.Spare = x.Slot
+		}
+	})
+	if w.New == nil {
+		return v
+	}
+	key := w.New.Key()
+	v.LightOn = v.LightOn || s.lit(w.New.Bay)
+	v.NewVerdict = string(s.judge()[key].verdict)
+	if d := s.drives[key]; d != nil {
+		v.NewAccepted = d.Accepted.words()
+	}
+	if x, group, ok := p.Find(key); ok {
+		v.New = x.State
+		if group == "" && x.State != pool.Standby && x.Slot != w.Slot {
+			v.New = pool.Standby
+		}
+		v.Moving, _, _ = p.Without(x.Slot)
+	} else {
+		for _, id := range p.running {
+			if c := s.recov[id]; c.Report.Drive == key {
+				v.New = pool.Recovering // it is filled beside the old one
+			}
+		}
+	}
+	v.Stuck = s.hindrance(p, v)
+	for _, n := range s.notices {
+		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, key)
+		if about && n.Open() && n.Opened.After(w.BegunAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
+			v.Notices = append(v.Notices, n.Says)
+		}
+	}
+	return v
+}
+
+// hindrance says what stands in the way of a recovery that should run and does not.
+func (s *Service) hindrance(p *poolState, v *swap.PoolView) string {
+	margin, known := p.Margin()
+	switch {
+	case v.New == pool.Online || len(p.running) > 0:
+		return ""
+	case p.waits != "":
+		return p.waits
+	case v.New == "":
+		return "the pool does not show the new drive as its member"
+	case v.New == pool.Faulty || v.New == pool.Missing:
+		return "the pool calls the new drive " + string(v.New) + "; abandon, and plan the swap of that one"
+	case known && margin < 0:
+		return "what it would be filled from is missing"
+	}
+	return "nothing has begun, and the pool does not say why"
+}
+
+// situation is what the checks look at.
+func (s *Service) situation(plan swap.State) swap.Situation {
+	now := s.clock.Now()
+	x := swap.Situation{Plan: plan, Now: now}
+	if h := s.hosts[plan.Host]; h == nil || s.late(h, now) {
+		x.HostLate = true
+	} else {
+		x.PoolSeen, x.Skew = h.SeenAt, h.skew
+		if x.Skew.Abs() < s.clock.AtLeast(0, 3*time.Second) {
+			x.Skew = 0 // where time runs fast, the way of a report takes long
+		}
+	}
+	d := s.drives[plan.Old.Key()]
+	x.BayKnown = d != nil && d.Section != "" && d.How.Sure()
+	verdicts := s.judge()
+	if p := s.pools[plan.PoolID]; p != nil {
+		x.Pool, x.PoolSeen = &p.Pool, p.at
+		for _, id := range p.running {
+			x.Recovery = string(s.recov[id].Report.Kind)
+		}
+		p.Everyone(func(_ string, m *pool.Member) {
+			v := verdicts[m.Drive].verdict
+			other := s.drives[m.Drive]
+			if other != nil && other != d && v.Gravity() >= health.Replace.Gravity() && v.Gravity() > x.GravestIs.Gravity() {
+				x.Gravest, x.GravestIs = other.tail(), v
+			}
+			if r := s.runs[m.Drive]; r != nil && other != nil && other != d && r.EndedAt.IsZero() {
+				x.Testing = append(x.Testing, other.tail())
+			}
+		})
+		if p.torn {
+			x.Matters = append(x.Matters, p.Name+" changed while it was read: what is shown may not fit together")
+		}
+	}
+	x.LastScrub, x.ScrubClean = s.lastScrub(plan.PoolID)
+	for _, w := range s.openSwaps() {
+		switch {
+		case w.ID == plan.ID || w.Phase == swap.Planned:
+			// A plan touches nothing; who has begun comes first, else who planned first.
+		case w.PoolID == plan.PoolID:
+			x.OtherSwap = w.Lead
+		case w.Host == plan.Host:
+			x.OnHost = w.Pool
+		}
+	}
+	began := plan.BegunAt
+	for key, other := range s.drives {
+		if key == plan.Old.Key() || d == nil {
+			continue
+		}
+		if other.tail() == plan.Old.Tail() && other.Present {
+			x.Twin = placeWords(other)
+		}
+		if other.Host == plan.Host && !other.Present && !other.Replaced && !began.IsZero() && other.SeenAt.After(began) {
+			if p, m, _ := s.member(key); p != nil && m.State != pool.Out {
+				x.Peers = append(x.Peers, fmt.Sprintf("%s of %s", other.tail(), p.Name))
+			}
+		}
+	}
+	slices.Sort(x.Peers)
+	if stock := s.stockFor(plan, plan.Host); stock != nil {
+		x.Stock = stock.tail() + " in bay " + stock.bay()
+	}
+	return x
+}
