@@ -1858,6 +1858,15 @@ type LabInsert struct {
 
 	// Holds what lies on it, such as another pool's membership
 	Holds string `json:"holds,omitempty,omitzero"`
+
+	// Like serial tail of a drive of whose make the one from the shelf is
+	Like string `json:"like,omitempty,omitzero"`
+
+	// UsedHours for how long it has run before
+	UsedHours float64 `json:"used_hours,omitempty,omitzero"`
+
+	// Weak a place of its surface does not keep what is written to it
+	Weak bool `json:"weak,omitempty,omitzero"`
 }
 
 // LabMoved defines model for LabMoved.

@@ -216,6 +216,9 @@ func labCommand() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "drive", Usage: "label tail of a drive that was pulled before"},
 					&cli.Int64Flag{Name: "bytes", Usage: "size of the new drive"},
+					&cli.StringFlag{Name: "like", Usage: "label tail of a drive of whose make it is"},
+					&cli.BoolFlag{Name: "weak", Usage: "a place of its surface does not keep what is written to it"},
+					&cli.FloatFlag{Name: "hours", Usage: "for how many hours it has run before"},
 					&cli.StringFlag{Name: "holds", Usage: "what lies on it, such as \"member of another pool\""},
 					&cli.BoolFlag{Name: "damaged", Usage: "its SMART data page has a wrong checksum"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -223,7 +226,7 @@ func labCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.LabInsertWithResponse(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged")})
+					res, err := s.client.LabInsertWithResponse(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged"), Like: cmd.String("like"), Weak: cmd.Bool("weak"), UsedHours: cmd.Float("hours")})
 					if err != nil {
 						return unreachable(err)
 					}

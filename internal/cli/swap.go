@@ -390,7 +390,7 @@ func (s *session) swap(w api.Swap) {
 			o.line("    %s", o.paint(st.Title, dim))
 		}
 	}
-	if w.Recovery.Id != "" && w.Open {
+	if w.Recovery.Id != "" && w.Open && (w.Recovery.State == api.RecoveryStateRunning || w.Recovery.State == api.RecoveryStatePaused) {
 		s.recoveryLine(w.Recovery, w.Recovery.SeenAt)
 	}
 	if len(w.Closing) > 0 {

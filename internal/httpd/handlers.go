@@ -381,6 +381,6 @@ func (s *Server) LabInsert(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	m, err := s.Lab.Insert(req.Bay, lab.Shelf{Tail: req.Drive, Capacity: bytesOf(req.CapacityBytes), Holds: req.Holds, Damaged: req.Damaged})
+	m, err := s.Lab.Insert(req.Bay, lab.Shelf{Tail: req.Drive, Capacity: bytesOf(req.CapacityBytes), Holds: req.Holds, Damaged: req.Damaged, Like: req.Like, Weak: req.Weak, Hours: req.UsedHours})
 	return answer(c, http.StatusOK, api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err)
 }

@@ -46,7 +46,7 @@ type Host struct {
 	Speaks string             `json:"speaks,omitempty"` // which of its enclosures speaks SES
 	Broken []string           `json:"broken,omitempty"` // parts of it that failed
 	Mute   bool               `json:"mute,omitempty"`   // its enclosures tell nothing of themselves, and have no lights
-	Off    bool               `json:"off,omitempty"`  // it has no power
+	Off    bool               `json:"off,omitempty"`    // it has no power
 	fleet  *Fleet
 	past   time.Time // when it answers as of another moment
 }
@@ -151,6 +151,9 @@ type Shelf struct {
 	Capacity drive.Bytes // 0: as large as what was last in the bay, or the host's drives
 	Holds    string
 	Damaged  bool
+	Like     string  // label tail of a drive of whose make it is
+	Weak     bool    // a place of its surface does not keep what is written to it
+	Hours    float64 // for how long it has run before
 }
 
 func impossible(format string, args ...any) error { return &Impossible{fmt.Sprintf(format, args...)} }
@@ -203,6 +206,11 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 			}
 		}
 	}
+	for _, x := range f.Drives {
+		if s.Like != "" && x.Desc.TailMatches(s.Like) {
+			like = x
+		}
+	}
 	f.Serial++
 	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
 		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour)}
@@ -219,6 +227,12 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 	}
 	if s.Damaged {
 		d.Faults = append(d.Faults, Fault{Kind: FaultDamaged, From: now.Add(-time.Hour)})
+	}
+	if s.Weak {
+		d.Faults = append(d.Faults, Fault{Kind: FaultWeakSpot, LBA: int64(d.Desc.Capacity/d.Desc.LogicalSector) / 3, From: now})
+	}
+	if s.Hours > 0 {
+		d.Born = now.Add(-time.Duration(s.Hours * float64(time.Hour)))
 	}
 	f.Drives = append(f.Drives, d)
 	f.byKey[d.key()] = d

@@ -95,6 +95,17 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 					m.Domain = s.Host
 				}
 			}
+			if slices.ContainsFunc(p.Logs, func(l pool.Member) bool { return l.Slot == slot }) {
+				// What depended on the old one and was not emptied before went with it.
+				p.Everyone(func(_ string, x *pool.Member) {
+					if x.Log == slot && x.State == pool.Missing {
+						x.State = pool.Faulty
+					}
+				})
+				m.State = pool.Online
+				says = fmt.Sprintf("it is the log device at %s", slot)
+				return
+			}
 			if p.Stuck {
 				p.laid().Blank(slot)
 				p.Waiting = append(p.Waiting, slot)
@@ -225,8 +236,11 @@ func (p *Pool) refill(slots []string, now time.Time) (string, error) {
 	for _, s := range slots {
 		m, _, _ := p.Pool.Slot(s)
 		d := p.fleet.byKey[m.Drive]
-		if d == nil || m.State != pool.Out {
+		if d == nil || m.State != pool.Out && m.State != pool.Faulty {
 			continue
+		}
+		if m.State == pool.Faulty {
+			p.laid().Blank(s)
 		}
 		if st, in := d.at(now); !in || p.fleet.off(st.Host) {
 			continue

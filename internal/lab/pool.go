@@ -97,6 +97,9 @@ func (p *Pool) notice(t time.Time) {
 			s, in := d.at(t)
 			present = in && s.Host == m.Domain && !p.fleet.off(s.Host)
 		}
+		if log, _, ok := p.Pool.Slot(m.Log); m.Log != "" && ok && log.State == pool.Missing {
+			present = false // without its log device it is nothing
+		}
 		switch {
 		case !present && (m.State == pool.Online || m.State == pool.Recovering || m.State == pool.Standby):
 			if group != "" {

@@ -29,7 +29,7 @@ func explore(k kind) (result, error) {
 	var good, unhurt []bool // closed; nothing has failed and nothing is lost
 	note := func(n node) {
 		good = append(good, n.s.Phase == swap.Closed)
-		unhurt = append(unhurt, n.w.fails == k.fails && !n.w.lost && n.s.Phase.Open() && n.s.Order < k.orders && int(n.w.begun) < k.orders)
+		unhurt = append(unhurt, n.w.fails == k.fails && !n.w.lost && n.s.Phase.Open() && max(n.s.Order, int(n.w.begun))+k.needs() <= k.orders)
 	}
 	note(first)
 	level := []node{first}

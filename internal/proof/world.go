@@ -83,6 +83,7 @@ type world struct {
 	lost    bool // data is not all there any more
 	beside  bool // the new drive is filled while the old one helps
 	drain   int8 // how far the old one is emptied: 0, 1, 2 is all
+	orphans bool // it went without being emptied, and what depends on it went along
 	refill  int8 // how far what was drained with it is filled again
 	moving  bool // a recovery of another kind runs
 	down    bool // the host has no power
@@ -169,6 +170,17 @@ func (k kind) start() node {
 	return n
 }
 
+// needs is how many orders its recipe takes at the least.
+func (k kind) needs() int {
+	n := 1
+	for _, more := range []bool{k.spread, k.forgets, k.unit} {
+		if more {
+			n++
+		}
+	}
+	return n
+}
+
 func (k kind) places() int { return k.others + 1 }
 
 // gone counts the places that carry nothing.
@@ -178,8 +190,8 @@ func (k kind) gone(w world) (n int) {
 		if k.unit && i == 0 {
 			continue // it carries no share of its own
 		}
-		if k.unit && i == 1 && w.st[0] != online && w.drain < 2 {
-			away = true // it is lost with its log device
+		if k.unit && i == 1 && w.orphans && w.refill < 2 {
+			away = true
 		}
 		if away {
 			n++
@@ -211,6 +223,9 @@ func (k kind) pool(w world) *pool.Pool {
 	}
 	if k.unit && w.drain == 2 && w.refill < 2 {
 		p.Groups[0].Members[0].State = pool.Out
+		if w.orphans {
+			p.Groups[0].Members[0].State = pool.Missing
+		}
 	}
 	if k.bare && w.st[0] != emptied {
 		p.Volumes = []pool.Volume{{Name: "v", Group: "g", Protect: pool.Protection{Data: 1}}}
@@ -226,6 +241,9 @@ type next struct {
 
 // settle marks what is lost now, and that nobody has been told of it.
 func (k kind) settle(w world) world {
+	if k.unit && w.st[0] != online && w.drain < 2 {
+		w.orphans, w.drain = true, 2
+	}
 	bare := k.bare && w.st[0] != emptied && w.st[0] != online && !(w.st[0] == recovering && w.drain == 2)
 	w.lost = w.lost || k.gone(w) > k.tolerance || bare
 	w.fresh = false
@@ -280,6 +298,9 @@ func (k kind) steps(n node) (out []next, err error) {
 		}
 		v := w
 		v.at[d] = -1
+		if d == old && v.drain == 1 && !k.unit {
+			v.drain = 0 // it ends there
+		}
 		for i := range k.places() {
 			if int(w.fills[i]) == d && w.st[i] != faulty && w.st[i] != emptied && !w.down {
 				v.st[i] = missing
@@ -531,7 +552,7 @@ func (k kind) poolSeen(w world) swap.Event {
 	v.Without, v.Lost, _ = p.Without("0")
 	v.Drained = w.st[0] == emptied
 	if k.unit {
-		v.Drained = w.drain == 2
+		v.Drained, v.Filled = w.drain == 2 && !w.orphans, w.drain == 0 || w.refill == 2
 	}
 	return swap.Event{Kind: swap.PoolSeen, Pool: v, Margin: k.margin(w)}
 }
@@ -627,7 +648,7 @@ func key(n node) string {
 	bit(w.seen[:]...)
 	b = append(b, byte(w.done), byte(w.fails), byte(w.pending), byte(w.begun), byte(w.outcome))
 	bit(w.lost, w.fresh, w.up, w.well, s.OldGone, s.Ordered, s.New != nil, s.Hold != "")
-	bit(w.beside, w.moving, w.down, w.hush, s.Begun, s.Held != "", s.Recipe.Beside)
+	bit(w.orphans, w.beside, w.moving, w.down, w.hush, s.Begun, s.Held != "", s.Recipe.Beside)
 	b = append(b, byte(w.drain), byte(w.refill), byte(len(s.Recipe.Steps)), byte(s.Order), byte(s.Margin))
 	if w.pending != 0 {
 		b = append(b, w.kindOf...)

@@ -169,9 +169,10 @@ func (s *Service) poolView(p *poolState, w *swapState) *swap.PoolView {
 	}
 	v.Drained = !there || m.State == pool.Out
 	if len(w.Recipe.Unit) > 0 {
-		v.Drained = true
+		v.Drained, v.Filled = true, true
 		for _, slot := range w.Recipe.Unit {
 			x, _, ok := p.Slot(slot)
+			v.Filled = v.Filled && x.State == pool.Online
 			v.Drained = v.Drained && (!ok || x.State == pool.Out)
 		}
 	}

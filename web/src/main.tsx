@@ -23,6 +23,9 @@ const BaysPage = lazy(() => import("./bays/page"));
 const PullCard = lazy(() => import("./swaps/card"));
 const SurveyPage = lazy(() => import("./bays/survey"));
 const SwapsPage = lazy(() => import("./swaps/list"));
+const RecordPage = lazy(() => import("./swaps/record"));
+const CampaignPage = lazy(() => import("./swaps/campaign"));
+const StockPage = lazy(() => import("./stock/page"));
 const SwapPage = lazy(() => import("./swaps/page"));
 const RecoveriesPage = lazy(() => import("./recoveries/list"));
 const RecoveryPage = lazy(() => import("./recoveries/page"));
@@ -66,7 +69,10 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/bays/:host/survey" element={<SurveyPage />} />
                           <Route path="/swaps" element={<SwapsPage />} />
                           <Route path="/swaps/:id/card" element={<PullCard />} />
+                          <Route path="/swaps/:id/record" element={<RecordPage />} />
                           <Route path="/swaps/:id" element={<SwapPage />} />
+                          <Route path="/campaigns/:id" element={<CampaignPage />} />
+                          <Route path="/stock" element={<StockPage />} />
                           <Route path="/recoveries" element={<RecoveriesPage />} />
                           <Route path="/recoveries/:id" element={<RecoveryPage />} />
                           <Route path="/notices" element={<NoticesPage />} />

@@ -71,6 +71,6 @@ func (s *surface) Blank(_ context.Context, size int64) error {
 }
 
 func (s *surface) Close() error {
-	err := unix.Munmap(s.mem[:2*stretch:2*stretch])
+	err := unix.Munmap(s.mem[: 2*stretch : 2*stretch])
 	return errors.Join(err, s.f.Close())
 }

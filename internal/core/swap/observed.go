@@ -273,7 +273,8 @@ func (s *State) pool(e Event) []Order {
 	case Recover:
 		s.recovering(e, joined)
 	case Refill:
-		if s.Begun && !p.Recovering && p.MarginKnown && e.Margin >= s.Margin {
+		if (s.Begun || p.Filled) && !p.Recovering && p.MarginKnown && e.Margin >= s.Margin {
+			s.Ordered = false
 			s.advance(e)
 		}
 	}

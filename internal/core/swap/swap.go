@@ -240,6 +240,8 @@ type PoolView struct {
 	HoldsKnown bool        `json:"holds_known,omitempty"`
 	// Drained is true when nothing lies any more on the old drive, nor on what depends on it.
 	Drained    bool   `json:"drained,omitempty"`
+	// Filled is true when all that depend on the old drive carry their shares.
+	Filled     bool   `json:"filled,omitempty"`
 	Recovering bool   `json:"recovering"` // anything at all moves in the pool
 	Recovery   string `json:"recovery"`   // id of the recovery that fills the slot, running or ended
 	// Scrubbed is when the newest scrub ended; ScrubClean whether it left nothing.

@@ -3440,6 +3440,15 @@ export interface components {
             bay: string;
             /** @description serial tail of a drive that was pulled before; else one from the shelf */
             drive?: string;
+            /** @description serial tail of a drive of whose make the one from the shelf is */
+            like?: string;
+            /** @description a place of its surface does not keep what is written to it */
+            weak?: boolean;
+            /**
+             * Format: double
+             * @description for how long it has run before
+             */
+            used_hours?: number;
             /**
              * Format: int64
              * @description size of the shelf drive; else one that fits the bay

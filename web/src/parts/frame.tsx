@@ -8,7 +8,7 @@ import { clock, exact } from "./format";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
 
-const pages = [["/", "Round"], ["/notices", "Notices"], ["/drives", "Drives"], ["/bays", "Bays"], ["/pools", "Pools"], ["/tests", "Tests"], ["/swaps", "Swaps"], ["/recoveries", "Recoveries"], ["/rules", "Rules"]];
+const pages = [["/", "Round"], ["/notices", "Notices"], ["/drives", "Drives"], ["/bays", "Bays"], ["/pools", "Pools"], ["/tests", "Tests"], ["/swaps", "Swaps"], ["/stock", "Stock"], ["/recoveries", "Recoveries"], ["/rules", "Rules"]];
 
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();

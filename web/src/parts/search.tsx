@@ -11,6 +11,7 @@ const actions: S["Hit"][] = [
   { kind: "page", title: "Bays", detail: "maps", to: "/bays" },
   { kind: "page", title: "Pools", detail: "list", to: "/pools" },
   { kind: "page", title: "Swaps", detail: "list", to: "/swaps" },
+  { kind: "page", title: "Stock", detail: "drives kept to replace others, and tests of new ones", to: "/stock" },
   { kind: "page", title: "Recoveries", detail: "list", to: "/recoveries" },
 ];
 

@@ -6,7 +6,7 @@ import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { Place } from "../bays/drawing";
 import { exact } from "../parts/format";
-import { Ago, Failed, Waiting } from "../parts/parts";
+import { Ago, Failed, Mark, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Standing } from "../recoveries/standing";
 
@@ -21,15 +21,17 @@ export default function SwapPage() {
   const now = w.steps.find((s) => s.state === "now");
   const past = w.steps.filter((s) => s.state === "past");
   const next = w.steps.filter((s) => s.state === "next");
+  const bay = bayNow(w);
+  const tone = ["insert", "confirm", "rehouse"].includes(w.phase) ? "text-accent" : "text-replace"; // where something goes in, not out
   return (
     <div className="grid items-start gap-6 lg:grid-cols-[1fr_18rem]">
       <div className="min-w-0 space-y-4">
-        <header className="flex items-center gap-4">
-          {w.old.bay && <span className="lg:hidden"><Place bay={w.old.bay} tone="text-replace" width={84} /></span>}
-          <div>
-          {w.old.bay && <p className="text-lg font-semibold lg:hidden">{w.old.bay}</p>}
-          <p className="text-soft">Swap in <Link to={`/pools/${w.pool}`} className="underline underline-offset-2">{w.pool}</Link>, slot {w.slot} · led by {w.lead}</p>
-          <h1>Replace <span className="tail">{w.old.tail}</span>{w.new?.tail && <> by <span className="tail">{w.new.tail}</span></>}</h1>
+        <header className="sticky top-0 z-20 -mx-4 flex items-center gap-4 border-b border-line bg-ground px-4 py-2 lg:static lg:mx-0 lg:border-0 lg:px-0">
+          {bay && <span className="shrink-0 lg:hidden"><Place bay={bay} tone={tone} width={84} /></span>}
+          <div className="min-w-0">
+            {bay && <p className="text-xl font-semibold lg:hidden">{bay}</p>}
+            <h1 className="text-2xl! sm:text-3xl!">Replace <span className="tail">{w.old.tail}</span>{w.new?.tail && <> by <span className="tail">{w.new.tail}</span></>}</h1>
+            <p className="hidden text-soft sm:block">Swap in <Link to={`/pools/${w.pool}`} className="underline underline-offset-2">{w.pool}</Link>, slot {w.slot} · led by {w.lead}</p>
           </div>
         </header>
         {w.wrong?.map((x) => (
@@ -39,6 +41,12 @@ export default function SwapPage() {
             <p className="mt-2">Nothing goes on until it is back. It left <Ago at={x.at} />.</p>
           </div>
         ))}
+        {w.held && (
+          <div role="status" className="rounded-lg border-2 border-watch bg-watch-sheet p-4">
+            <p className="text-xl font-semibold">Held: {w.held}</p>
+            <Word swap={w} word="resume" className="button main mt-3">Go on with it</Word>
+          </div>
+        )}
         {past.length > 0 && (
           <details className="px-1 text-soft"><summary className="min-h-8 cursor-pointer">{past.length} {past.length === 1 ? "step is" : "steps are"} done: {past[past.length - 1].title}</summary>
             <ol className="mt-1 list-inside list-decimal space-y-1">{past.map((s) => <li key={s.phase}>{s.title}</li>)}</ol>
@@ -47,23 +55,43 @@ export default function SwapPage() {
         {now && !w.wrong?.length && <StepNow swap={w} step={now} />}
         {!w.open && <Ended swap={w} />}
         {next[0] && w.open && (
-          <div className="rounded-lg border border-dashed border-line px-5 py-3 text-soft"><span className="text-sm">next</span><p className="font-semibold">{next[0].title}</p></div>
+          <details className="rounded-lg border border-dashed border-line px-5 py-3 text-soft">
+            <summary className="cursor-pointer"><span className="text-sm">next</span> <b className="font-semibold">{next[0].title}</b></summary>
+            {next.length > 1 && <ol className="mt-2 list-inside list-decimal space-y-1">{next.slice(1).map((s) => <li key={s.phase}>{s.title}</li>)}</ol>}
+          </details>
         )}
         <Log swap={w} />
       </div>
-      <aside aria-label="Where" className="sheet space-y-3 p-4 lg:sticky lg:top-4">
-        {w.old.bay ? (<><Place bay={w.old.bay} tone="text-replace" width={220} /><p className="text-xl font-semibold">{w.old.bay}</p></>) : <p>No bay is known on {w.host}: compare the label.</p>}
-        <Link className="button w-full" to={`/swaps/${w.id}/card`}>Pull card</Link>
+      <aside aria-label="Where, and how" className="sheet space-y-3 p-4 lg:sticky lg:top-4">
+        {bay ? (<span className="hidden lg:block"><Place bay={bay} tone={tone} width={220} /><p className="text-xl font-semibold">{bay}</p></span>) : <p>No bay is known on {w.host}: compare the label.</p>}
         <dl className="space-y-2">
-          <div><dt className="text-sm text-soft">out{w.old_gone && ", gone"}</dt><dd><Link to={`/drives/${w.old.key}`} className="tail text-2xl">{w.old.tail}</Link><br /><span className="text-sm text-soft">{w.old.model}</span></dd></div>
+          <div><dt className="text-sm text-soft">out{w.old_gone && ", gone"}{w.old.bay && w.old.bay !== bay && <> of {w.old.bay}</>}</dt><dd><Link to={`/drives/${w.old.key}`} className="tail text-2xl">{w.old.tail}</Link><br /><span className="text-sm text-soft">{w.old.model}</span></dd></div>
           {w.phase === "confirm" && <div><dt className="text-sm text-soft">in</dt><dd>read its label</dd></div>}
-          {w.new?.tail && <div><dt className="text-sm text-soft">in</dt><dd><Link to={`/drives/${w.new.key}`} className="tail text-2xl">{w.new.tail}</Link><br /><span className="text-sm text-soft">{w.new.model}</span></dd></div>}
+          {w.new?.tail && <div><dt className="text-sm text-soft">in{w.new.bay && w.new.bay !== w.old.bay && <>, {w.new.bay}</>}</dt><dd><Link to={`/drives/${w.new.key}`} className="tail text-2xl">{w.new.tail}</Link><br /><span className="text-sm text-soft">{w.new.model}</span></dd></div>}
+          <div><dt className="text-sm text-soft">how</dt><dd>{w.recipe}{w.why && <ul className="mt-1 list-inside list-disc text-sm text-soft">{w.why.map((x) => <li key={x}>{x}</li>)}</ul>}</dd></div>
+          {w.campaign && <div><dt className="text-sm text-soft">part of</dt><dd><Link className="underline underline-offset-2" to={`/campaigns/${w.campaign}`}>the campaign in {w.pool}</Link></dd></div>}
         </dl>
-        {w.old.bay && <LightButton swap={w} />}
-        {w.open && <Abandon swap={w} />}
+        {bay && <LightButton swap={w} bay={bay} />}
+        <Link className="button w-full" to={`/swaps/${w.id}/card`}>Pull card</Link>
+        <Link className="button w-full" to={`/swaps/${w.id}/record`}>Record</Link>
+        {w.open && w.phase !== "planned" && (
+          <details className="space-y-2"><summary className="min-h-8 cursor-pointer text-soft">Back, hold, hand over, abandon</summary>
+            <Word swap={w} word="back" className="button small w-full">One step back</Word>
+            {!w.held && <Asked swap={w} word="hold" title="Hold this swap" what="Nothing is ordered until it goes on." />}
+            <Lead swap={w} />
+            <Asked swap={w} word="abandon" title="Abandon this swap" what="What was done so far stays done; the record will say in what state the pool is left and what is owed." />
+          </details>
+        )}
+        {w.phase === "planned" && <Asked swap={w} word="abandon" title="Abandon this swap" what="Nothing was touched yet." />}
       </aside>
     </div>
   );
+}
+
+/** bayNow is where hands are meant to be at this step. */
+function bayNow(w: Swap): string | undefined {
+  if ((w.phase === "insert" || w.phase === "confirm") && w.into) return w.new?.bay ?? w.into;
+  return w.old.bay;
 }
 
 function useAct() {
@@ -80,31 +108,51 @@ function useAct() {
 
 const params = (w: Swap) => ({ path: { id: w.id }, header: { ...once().header, "If-Match": `"${w.version}"` } });
 
+const acts: Record<string, string> = { scrub: "Order the scrub", drain: "Order the drain", release: "Let the pool forget the place", refill: "Order that they are filled", still: "Nothing works on it any more", recover: "Nudge the pool", rehouse: "It stays where it is" };
+
 function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
   const me = useMe();
-  const hands = step.kind === "hands";
+  const [reason, setReason] = useState("");
+  const watched = ["scrub", "drain", "refill", "recover", "verify"].includes(w.phase);
+  const gate = w.gate?.filter((c) => c.result !== "passes") ?? [];
   return (
-    <section aria-label="This step" className="sheet border-l-[6px] border-l-accent p-5">
+    <section aria-label="This step" className={`sheet border-l-[6px] p-5 ${w.hold ? "border-l-replace" : "border-l-accent"}`}>
       <p className="text-sm text-soft">{({ check: "look", hands: "your hands", confirm: "confirm", do: "the host", wait: "wait" } as Record<string, string>)[step.kind]}</p>
-      <h2 className="text-2xl!">{step.title}</h2>
-      <p className="mt-2 text-lg">{step.what}</p>
+      <h2 className="text-3xl!">{step.title}</h2>
+      <p className="mt-2 text-xl">{step.what}</p>
+      {w.hold && <div role="alert" className="mt-4 rounded-md border-2 border-replace bg-replace-sheet p-4 text-lg"><b>Not now:</b> {w.hold}.</div>}
+      {step.needs && <p className="mt-3"><b>Bring</b> {step.needs.join("; ")}.</p>}
       <p className="mt-2 text-soft">{step.why}</p>
-      {w.refused && <div role="alert" className="mt-4 rounded-md border-2 border-replace bg-replace-sheet p-4"><b>{w.refused_tail ? `${w.refused_tail} was refused` : "The host did not do it"}:</b> {w.refused}.</div>}
-      <div className="mt-4">
+      {w.refused && <div role="alert" className="mt-4 rounded-md border-2 border-replace bg-replace-sheet p-4"><b>{w.refused_tail ? `${w.refused_tail} was refused` : w.phase === "insert" ? "Set aside" : "It did not go well"}:</b> {w.refused}.</div>}
+      <div className="mt-4 space-y-4">
         {w.phase === "planned" && <Begin swap={w} />}
         {w.phase === "confirm" && <ConfirmTail swap={w} />}
-        {(w.phase === "recover" || w.phase === "verify") && w.recovery && <Standing recovery={w.recovery} height={170} />}
+        {step.acts && acts[w.phase] && !w.hold && !w.held && (
+          <>
+            {w.phase === "scrub" && w.refused && <label className="block space-y-1"><span className="font-semibold">Why do you go on all the same?</span><input className="field" value={reason} onChange={(e) => setReason(e.target.value)} /></label>}
+            <Word swap={w} word="next" reason={reason} className="button main w-full text-lg sm:w-auto">{acts[w.phase]}</Word>
+          </>
+        )}
+        {watched && w.recovery && <Standing recovery={w.recovery} height={170} />}
+        {gate.length > 0 && !w.hold && <Checks checks={gate} />}
         {w.phase === "verify" && w.closing && <Checks checks={w.closing} />}
-        {hands && me.data?.lab && w.old.bay && <LabHands bay={w.old.bay} what={w.phase === "pull" ? "pull" : "insert"} refused={!!w.refused_tail} />}
+        {me.data?.lab && <LabHands swap={w} />}
       </div>
-      <p className="mt-4 border-t border-line pt-3 text-sm text-soft">You should see: {step.expect}</p>
+      <p className="mt-4 border-t border-line pt-3 text-sm text-soft"><b>You should see:</b> {step.expect}{step.takes && <> <b>Usually:</b> {step.takes}.</>}{step.if_not && <> {step.if_not}</>}</p>
     </section>
   );
 }
 
+/** Word is a button for one word of the person who leads: next, back, resume. */
+function Word({ swap: w, word, reason = "", className, children }: { swap: Swap; word: "next" | "back" | "resume"; reason?: string; className: string; children: React.ReactNode }) {
+  const path = { next: "/swaps/{id}/next", back: "/swaps/{id}/back", resume: "/swaps/{id}/resume" } as const;
+  const act = useMutation({ mutationFn: () => got(client.POST(path[word], { params: params(w), body: { reason } })), ...useAct() });
+  return <button className={className} disabled={act.isPending} onClick={() => act.mutate()}>{children}</button>;
+}
+
 const marks = { passes: ["✓", "text-fine", "passes"], warns: ["!", "text-watch", "warns"], stops: ["✗", "text-replace", "stops"] } as const;
 
-function Checks({ checks }: { checks: S["Check"][] }) {
+export function Checks({ checks }: { checks: S["Check"][] }) {
   // What stops or warns comes first: it is what must be read.
   const order = { stops: 0, warns: 1, passes: 2 };
   return (
@@ -127,12 +175,29 @@ function Checks({ checks }: { checks: S["Check"][] }) {
 
 function Begin({ swap: w }: { swap: Swap }) {
   const [reason, setReason] = useState("");
-  const begin = useMutation({ mutationFn: () => got(client.POST("/swaps/{id}/begin", { params: params(w), body: { reason } })), ...useAct() });
-  const stops = w.checks.some((c) => c.result === "stops");
-  const warns = w.checks.some((c) => c.result === "warns");
+  const [backup, setBackup] = useState("");
+  const [none, setNone] = useState(false);
+  const [pool, setPool] = useState("");
+  const losing = w.checks.flatMap((c) => c.loses ?? []);
+  const stops = w.checks.some((c) => c.result === "stops" && !c.loses?.length);
+  const warns = w.checks.some((c) => c.result === "warns") || losing.length > 0;
+  const asks = w.checks.some((c) => c.id === "backup" && c.result === "warns");
+  const begin = useMutation({ mutationFn: () => got(client.POST("/swaps/{id}/begin", { params: params(w), body: { reason, no_backup: none, pool: pool || undefined, backup: (none ? undefined : backup) || undefined } })), ...useAct() });
   return (
     <form onSubmit={(e) => { e.preventDefault(); begin.mutate(); }} className="space-y-4">
       <Checks checks={w.checks} />
+      {losing.length > 0 && !stops && (
+        <label className="block space-y-1 rounded-md border-4 border-replace bg-replace-sheet p-4"><span className="block text-lg font-semibold">{losing.join(", ")} will be lost. If that is meant, type the name of the pool.</span>
+          <input className="field" autoComplete="off" spellCheck={false} required value={pool} onChange={(e) => setPool(e.target.value)} /></label>
+      )}
+      {asks && !stops && (
+        <fieldset className="space-y-2"><legend className="font-semibold">On the way nothing more may fail. Of when is the newest backup?</legend>
+          <span className="flex flex-wrap items-center gap-4">
+            <input type="date" aria-label="day of the newest backup" className="field max-w-52" disabled={none} required={!none} value={backup} onChange={(e) => setBackup(e.target.value)} />
+            <label className="flex min-h-11 items-center gap-2"><input type="checkbox" className="size-5" checked={none} onChange={(e) => setNone(e.target.checked)} /> there is none</label>
+          </span>
+        </fieldset>
+      )}
       {warns && !stops && (
         <label className="block space-y-1"><span className="font-semibold">A check warns. Why do you go on?</span><input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} /></label>
       )}
@@ -163,24 +228,36 @@ function ConfirmTail({ swap: w }: { swap: Swap }) {
 }
 
 /** LabHands stands for hands in the demo: with real hosts there is nothing here. */
-function LabHands({ bay, what, refused }: { bay: string; what: "pull" | "insert"; refused: boolean }) {
+function LabHands({ swap: w }: { swap: Swap }) {
   const tell = useTell();
-  const hand = useMutation({
-    mutationFn: async () => {
-      if (what === "insert" && refused) await got(client.POST("/lab/pull", { body: { bay } }));
-      return got(client.POST(`/lab/${what}`, { body: { bay } }));
-    },
-    onSuccess: (m) => tell(what === "pull" ? `${m.tail} is out of ${m.bay}.` : `${m.tail} is in ${m.bay}. That is what its label says.`),
-    onError: (e) => tell(e.message, true),
-  });
-  return <button className="button small" disabled={hand.isPending} onClick={() => hand.mutate()}>Lab hand: {what === "pull" ? `pull the drive in ${bay}` : refused ? `take that one out and put in one that fits` : `put a drive that fits into ${bay}`}</button>;
+  const into = w.into ?? w.old.bay;
+  const pull = (bay: string) => got(client.POST("/lab/pull", { body: { bay } }));
+  const insert = (bay: string, drive?: string) => got(client.POST("/lab/insert", { body: { bay, drive, like: drive ? undefined : w.old.tail } }));
+  const power = async (on: boolean) => void (await client.POST("/lab/power", { body: { host: w.host, on } }));
+  const hands: Record<string, { says: string; do: () => Promise<string> } | undefined> = {
+    pull: w.old.bay && !w.hold ? { says: `pull the drive in ${w.old.bay}`, do: async () => `${(await pull(w.old.bay!)).tail} is out of ${w.old.bay}.` } : undefined,
+    insert: into ? {
+      says: w.refused ? "take that one out and put in one that fits" : `put a drive that fits into ${into}`,
+      do: async () => {
+        if (w.refused) await pull(into);
+        return `${(await insert(into)).tail} is in ${into}. That is what its label says.`;
+      },
+    } : undefined,
+    down: { says: `shut ${w.host} down`, do: async () => { await power(false); return `${w.host} has no power.`; } },
+    change: w.old.bay ? { says: `change the drive in ${w.old.bay} and bring ${w.host} up`, do: async () => { if (!w.old_gone) await pull(w.old.bay!); const m = await insert(w.old.bay!); await power(true); return `${m.tail} is in ${m.bay}, and ${w.host} starts. That is what its label says.`; } } : undefined,
+    rehouse: w.old.bay && w.new?.bay && !w.hold ? { says: `move ${w.new.tail} to ${w.old.bay}`, do: async () => { await pull(w.new!.bay!); await insert(w.old.bay!, w.new!.tail); await power(true); return `${w.new!.tail} is in ${w.old.bay}.`; } } : undefined,
+  };
+  const hand = hands[w.phase];
+  const act = useMutation({ mutationFn: () => hand!.do(), onSuccess: (says) => tell(says), onError: (e: Error) => tell(e.message, true) });
+  if (!hand) return null;
+  return <button className="button small max-w-full text-left whitespace-normal" disabled={act.isPending} onClick={() => act.mutate()}>Lab hand: {hand.says}</button>;
 }
 
-function LightButton({ swap: w }: { swap: Swap }) {
+function LightButton({ swap: w, bay }: { swap: Swap; bay: string }) {
   const tell = useTell();
   const queries = useQueryClient();
   const light = useMutation({
-    mutationFn: () => got(client.POST("/lights", { params: once(), body: { bay: w.old.bay!, seconds: 900 } })),
+    mutationFn: () => got(client.POST("/lights", { params: once(), body: { bay, seconds: 900 } })),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["swaps"] }),
     onError: (e) => tell(e.message, true),
   });
@@ -190,22 +267,24 @@ function LightButton({ swap: w }: { swap: Swap }) {
   return <button className="button w-full" disabled={light.isPending} onClick={() => light.mutate()}>Light the bay for 15 min</button>;
 }
 
-function Abandon({ swap: w }: { swap: Swap }) {
+/** Asked is a word that needs a reason. */
+function Asked({ swap: w, word, title, what }: { swap: Swap; word: "hold" | "abandon"; title: string; what: string }) {
   const [open, setOpen] = useState(false);
   const [reason, setReason] = useState("");
   const act = useAct();
-  const abandon = useMutation({ mutationFn: () => got(client.POST("/swaps/{id}/abandon", { params: params(w), body: { reason } })), ...act, onSuccess: (x: Swap) => { setOpen(false); act.onSuccess(x); } });
+  const path = { hold: "/swaps/{id}/hold", abandon: "/swaps/{id}/abandon" } as const;
+  const send = useMutation({ mutationFn: () => got(client.POST(path[word], { params: params(w), body: { reason } })), ...act, onSuccess: (x: Swap) => { setOpen(false); act.onSuccess(x); } });
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger className="button small w-full border-line text-soft">Abandon this swap</Dialog.Trigger>
+      <Dialog.Trigger className="button small w-full border-line text-soft">{title}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
         <Dialog.Content className="sheet fixed left-1/2 top-1/4 z-50 w-[min(30rem,calc(100vw-2rem))] -translate-x-1/2 space-y-4 p-5">
-          <Dialog.Title className="text-xl font-semibold">Abandon the swap of {w.old.tail}?</Dialog.Title>
-          <Dialog.Description>{w.phase === "planned" ? "Nothing was touched yet." : "What was done so far stays done; the record will say in what state the pool is left and what is owed."}</Dialog.Description>
-          <form onSubmit={(e) => { e.preventDefault(); abandon.mutate(); }} className="space-y-4">
+          <Dialog.Title className="text-xl font-semibold">{title}, of {w.old.tail}?</Dialog.Title>
+          <Dialog.Description>{what}</Dialog.Description>
+          <form onSubmit={(e) => { e.preventDefault(); send.mutate(); }} className="space-y-4">
             <label className="block space-y-1"><span className="font-semibold">Why?</span><input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} /></label>
-            <span className="flex gap-3"><button className="button main">Abandon it</button><Dialog.Close className="button">Go on with it</Dialog.Close></span>
+            <span className="flex gap-3"><button className="button main">{word === "hold" ? "Hold it" : "Abandon it"}</button><Dialog.Close className="button">Go on with it</Dialog.Close></span>
           </form>
         </Dialog.Content>
       </Dialog.Portal>
@@ -213,13 +292,46 @@ function Abandon({ swap: w }: { swap: Swap }) {
   );
 }
 
-function Ended({ swap: w }: { swap: Swap }) {
+/** Lead hands the swap over, or takes it over. */
+function Lead({ swap: w }: { swap: Swap }) {
+  const [to, setTo] = useState("");
+  const [reason, setReason] = useState("");
+  const lead = useMutation({ mutationFn: () => got(client.POST("/swaps/{id}/lead", { params: params(w), body: { to, reason } })), ...useAct() });
   return (
-    <section className="sheet p-5">
-      <h2 className="text-2xl!">{w.phase === "closed" ? "Closed, verified" : "Abandoned"}</h2>
-      <p className="mt-1 text-lg">{w.log[w.log.length - 1]?.says}</p>
-      {w.phase === "closed" && w.closing && <div className="mt-3"><Checks checks={w.closing} /></div>}
-      {w.recovery && <div className="mt-4"><Standing recovery={w.recovery} height={150} /></div>}
+    <form onSubmit={(e) => { e.preventDefault(); lead.mutate(); }} className="space-y-2 rounded-md border border-line p-3">
+      <label className="block text-sm">Hand the lead to<input className="field" placeholder="nobody named: yourself" value={to} onChange={(e) => setTo(e.target.value)} /></label>
+      <label className="block text-sm">Why, if {w.lead} is not asked<input className="field" value={reason} onChange={(e) => setReason(e.target.value)} /></label>
+      <button className="button small w-full" disabled={lead.isPending}>{to ? `Hand it to ${to}` : "Take the lead"}</button>
+    </form>
+  );
+}
+
+const fates = { return: "goes back under warranty", stock: "goes to stock", destroy: "is destroyed" } as const;
+
+function Ended({ swap: w }: { swap: Swap }) {
+  const fate = useMutation({ mutationFn: (x: keyof typeof fates) => got(client.POST("/swaps/{id}/fate", { params: params(w), body: { fate: x } })), ...useAct() });
+  return (
+    <section className="sheet space-y-4 p-5">
+      <div>
+        <h2 className="text-3xl!">{w.phase === "closed" ? "Closed, verified" : "Abandoned"}</h2>
+        <p className="mt-1 text-xl">{w.phase === "closed" ? `${w.pool} is healthy.` : w.log[w.log.length - 1]?.says}</p>
+      </div>
+      {w.phase === "closed" && (
+        <div>
+          <h3 className="font-semibold">What becomes of <span className="tail">{w.old.tail}</span>?</h3>
+          {w.fate ? <p>It {fates[w.fate.fate]}, says {w.fate.by}. {w.fate.note}</p>
+            : <span className="mt-2 flex flex-wrap gap-2">{(Object.keys(fates) as (keyof typeof fates)[]).map((x) => <button key={x} className="button" disabled={fate.isPending} onClick={() => fate.mutate(x)}>It {fates[x]}</button>)}</span>}
+          <p className="mt-2"><a className="underline underline-offset-2" href={`/api/v1/swaps/${w.id}/evidence`} download>Evidence for a return, as one file</a></p>
+        </div>
+      )}
+      {w.siblings && w.siblings.length > 0 && (
+        <div>
+          <h3 className="font-semibold">Of the same batch</h3>
+          <ul>{w.siblings.map((x) => <li key={x.key} className="flex flex-wrap items-baseline gap-x-3 py-1"><Link to={`/drives/${x.key}`} className="tail text-lg">{x.tail}</Link><Mark verdict={x.verdict} size={16} /><span className="text-soft">{[x.bay, x.pool, x.says].filter(Boolean).join(" · ")}</span></li>)}</ul>
+        </div>
+      )}
+      {w.phase === "closed" && w.closing && <Checks checks={w.closing} />}
+      {w.recovery && <Standing recovery={w.recovery} height={150} />}
     </section>
   );
 }

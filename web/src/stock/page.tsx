@@ -1,0 +1,98 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { client, got, once, type S } from "../api/client";
+import { decimal, percent } from "../parts/format";
+import { Ago, Empty, Failed, Title, Waiting } from "../parts/parts";
+import { useTell } from "../parts/toast";
+import { Checks } from "../swaps/page";
+
+/** StockPage shows the drives that are kept to replace others, and tests of new ones. */
+export default function StockPage() {
+  const stock = useQuery({ queryKey: ["stock"], queryFn: () => got(client.GET("/stock")) });
+  const tests = useQuery({ queryKey: ["acceptances"], queryFn: () => got(client.GET("/acceptances")) });
+  if (stock.error) return <Failed what="The stock" error={stock.error} again={() => void stock.refetch()} />;
+  if (!stock.data || !tests.data) return <Waiting />;
+  const open = tests.data.filter((a) => a.state === "running" || a.state === "paused");
+  return (
+    <>
+      <Title>Stock</Title>
+      {open.map((a) => <Testing key={a.id} test={a} />)}
+      {stock.data.length === 0 && <Empty>No drive is kept in stock. Put a new one into a free bay, and it shows here, to be tested.</Empty>}
+      <ul className="space-y-2">{stock.data.map((x) => <Item key={x.drive} item={x} busy={open.some((a) => a.drive === x.drive)} newest={tests.data.find((a) => a.drive === x.drive)} />)}</ul>
+    </>
+  );
+}
+
+const tested = { passed: ["✓", "text-fine", "tested, passed"], failed: ["✗", "text-replace", "failed its test"], running: ["…", "text-soft", "is being tested"], none: ["?", "text-watch", "not tested yet"] } as const;
+
+function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; newest?: S["Acceptance"] }) {
+  const [sign, ink, word] = tested[x.accepted ?? "none"];
+  return (
+    <li className="sheet p-4">
+      <div className="grid gap-x-6 gap-y-1 sm:grid-cols-[8rem_1fr_auto]">
+        <Link to={`/drives/${x.drive}`} className="tail text-2xl">{x.tail}</Link>
+        <div>
+          <p><b>{decimal(x.capacity_bytes)}</b> {x.model} <span className="text-soft">{x.place ?? "on the shelf"}{x.note && ` · ${x.note}`}</span></p>
+          <p><span className={`font-bold ${ink}`} aria-hidden>{sign}</span> <span className={ink}>{word}</span>{x.accepted_at && x.accepted !== "none" && <span className="text-soft"> <Ago at={x.accepted_at} /></span>}{x.says && <span className="text-soft">: {x.says}</span>}</p>
+          <p className="text-soft">{x.promised ? <b>promised to the swap of {x.promised}</b> : x.fits?.length ? `would fit in ${x.fits.join(", ")}` : "fits in no pool"}</p>
+        </div>
+        {x.here && !busy && x.accepted !== "passed" && <Begin item={x} />}
+      </div>
+      {newest && newest.checks.length > 0 && x.accepted !== "none" && <details className="mt-2"><summary className="min-h-8 cursor-pointer text-soft">what was found</summary><Checks checks={newest.checks} /></details>}
+    </li>
+  );
+}
+
+function Begin({ item: x }: { item: S["StockItem"] }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const [open, setOpen] = useState(false);
+  const [surface, setSurface] = useState(true);
+  const [extended, setExtended] = useState(false);
+  const [tail, setTail] = useState("");
+  const begin = useMutation({
+    mutationFn: () => got(client.POST("/acceptances", { params: once(), body: { drive: x.drive, surface, extended, tail } })),
+    onSuccess: () => { void queries.invalidateQueries({ queryKey: ["stock"] }); void queries.invalidateQueries({ queryKey: ["acceptances"] }); },
+    onError: (e) => tell(e.message, true),
+  });
+  if (!open) return <button className="button" onClick={() => setOpen(true)}>Test it</button>;
+  return (
+    <form className="space-y-2 sm:max-w-64" onSubmit={(e) => { e.preventDefault(); begin.mutate(); }}>
+      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={surface} onChange={(e) => setSurface(e.target.checked)} /> write and read back its whole surface</label>
+      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={extended} onChange={(e) => setExtended(e.target.checked)} /> extended self-test</label>
+      {surface && <label className="block"><span className="font-semibold">Label tail, as read on it</span><input className="field tail uppercase" autoComplete="off" required value={tail} onChange={(e) => setTail(e.target.value)} /></label>}
+      <button className="button main w-full" disabled={begin.isPending}>Begin the test</button>
+    </form>
+  );
+}
+
+const stages: Record<string, string> = { fresh: "its past", short: "short self-test", surface: "whole surface", extended: "extended self-test", compare: "its counters again" };
+
+function Testing({ test: a }: { test: S["Acceptance"] }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const act = useMutation({
+    mutationFn: (what: "pause" | "resume" | "stop") => got(client.POST(({ pause: "/acceptances/{id}/pause", resume: "/acceptances/{id}/resume", stop: "/acceptances/{id}/stop" } as const)[what], { params: { path: { id: a.id }, ...once() }, body: {} })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["acceptances"] }),
+    onError: (e) => tell(e.message, true),
+  });
+  const at = a.stages.indexOf(a.stage);
+  const u = a.surface;
+  return (
+    <section aria-label={`test of ${a.tail}`} className={`sheet mb-3 border-l-[6px] p-4 ${a.state === "paused" ? "border-l-watch" : "border-l-accent"}`}>
+      <h2><span className="tail">{a.tail}</span> {a.state === "paused" ? "rests" : "is being tested"} <span className="text-base font-normal text-soft">{a.bay ?? a.host}, by {a.by}</span></h2>
+      <ol className="mt-2 flex flex-wrap gap-x-5 gap-y-1">{a.stages.map((s, i) => <li key={s} className={i === at ? "font-semibold" : "text-soft"}>{i < at ? "✓ " : i === at ? "▶ " : ""}{stages[s]}</li>)}</ol>
+      {u && a.stage === "surface" && (
+        <div className="mt-2"><progress className="w-full" value={u.done_bytes} max={u.size_bytes} aria-label={u.pass === "write" ? "written" : "read back"} />
+          <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}, {decimal(u.rate_bytes ?? 0)}/s{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad places</b> : null}</p></div>
+      )}
+      {a.log.length > 0 && a.state === "paused" && <p className="mt-1">{a.log[a.log.length - 1].says}</p>}
+      <p className="mt-3 flex gap-3">
+        {a.stage === "surface" && a.state === "running" && <button className="button small" onClick={() => act.mutate("pause")}>Pause</button>}
+        {a.state === "paused" && <button className="button small main" onClick={() => act.mutate("resume")}>Go on</button>}
+        <button className="button small" onClick={() => act.mutate("stop")}>Stop the test</button>
+      </p>
+    </section>
+  );
+}
