@@ -62,7 +62,8 @@ type Agent struct {
 	rhythms    rhythms
 	surfaces   *surfaces
 	boxes      map[string]*box
-	boxesAgain atomic.Bool // a light was switched
+	boxesAgain atomic.Bool // a light was switched, or a drive came or left
+	there      string      // the devices that were there at the look before
 	again      atomic.Bool // something was ordered that the next look should read
 }
 
@@ -198,6 +199,14 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		w.collect()
 	}
 	a.name(ctx, all)
+	there := ""
+	for _, f := range all {
+		there += f.Path + "\x00" + f.Mark + "\x00" + f.Address + "\n"
+	}
+	if there != a.there {
+		a.boxesAgain.Store(true) // who sits in which slot has changed: what an enclosure said before is not true any more
+		a.there = there
+	}
 	boxes := a.lookAtBoxes(ctx)
 	keys := map[string]string{}
 	fresh := map[string]drive.Description{}

@@ -206,10 +206,11 @@ func (p *Pool) fill(slot, driveKey string, now time.Time) {
 			m.State = pool.Online // it takes what others give from now on
 		}
 	})
-	p.record(p.laid().BeginFill(p.Fill, slot, &p.Pool), slot, driveKey, now)
+	w, lacks := p.laid().BeginFill(p.Fill, slot, &p.Pool)
+	p.record(w, slot, driveKey, now)
 	p.Everyone(func(_ string, m *pool.Member) {
-		if m.Slot == slot {
-			m.State = pool.Recovering
+		if m.Slot == slot && lacks {
+			m.State = pool.Recovering // else nothing is missing: others share with it what they have
 		}
 	})
 }

@@ -450,3 +450,34 @@ func (p *Pool) record(w *engine.Work, slot, driveKey string, t time.Time) *engin
 	}
 	return w
 }
+
+// ReadBack reads all that users ever wrote to a pool and compares it with what they wrote: an error names what is lost or
+// wrong.
+func (f *Fleet) ReadBack(name string) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, p := range f.Pools {
+		if p.Name != name {
+			continue
+		}
+		if v := p.laid().ReadBack(p.bench(f.clock.Now()).There); v.Wrong > 0 || len(v.Lost) > 0 {
+			return fmt.Errorf("of %s, %d extents are lost and %d wrong", name, len(v.Lost), v.Wrong)
+		}
+		return nil
+	}
+	return impossible("the lab has no pool %q", name)
+}
+
+// At is the label tail of the drive in a bay, as eyes read it; empty when nothing is there.
+func (f *Fleet) At(bay string) string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	_, a, err := f.bay(bay)
+	if err != nil {
+		return ""
+	}
+	if d := f.in(a, f.clock.Now()); d != nil {
+		return d.Desc.Tail()
+	}
+	return ""
+}

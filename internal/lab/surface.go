@@ -8,7 +8,7 @@ import (
 )
 
 // stretch of a lab drive is large: its patterns stand for themselves, and only their time passes.
-const labStretch = 20 << 30
+const labStretch = 100 << 30
 
 // surface is a lab drive that is written from end to end.
 type surface struct {

@@ -45,16 +45,16 @@ type kind struct {
 func kinds() []kind {
 	return []kind{
 		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true, steady: true},
-		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, steady: true},
+		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, steady: true, calm: true},
 		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
 		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true, steady: true},
 		{name: "a log device that others depend on", others: 2, steady: true, calm: true, tolerance: 1, orders: 3, spread: true, unit: true},
-		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
+		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true, steady: true},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
 		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
 		{name: "two-way mirror, a drive may fail", others: 1, tolerance: 1, fails: 1, orders: 2},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
-		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 2, table: []int{small}},
+		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, steady: true, table: []int{small}},
 		{name: "the same with a taken drive, the old one gone", others: 1, tolerance: 1, dead: true, orders: 2, table: []int{taken}},
 		{name: "three-way mirror, the old one gone", others: 2, tolerance: 2, dead: true, orders: 1},
 		{name: "single parity of three, the old one gone", others: 2, tolerance: 1, dead: true, orders: 1},
@@ -293,7 +293,7 @@ func (k kind) steps(n node) (out []next, err error) {
 		if at < 0 {
 			continue
 		}
-		if k.calm && d > firstOther {
+		if k.calm && d > firstOther || k.calm && k.temporary && d >= firstOther {
 			continue
 		}
 		v := w

@@ -204,7 +204,7 @@ func (r *Recipe) drain(step func(...Phase), why func(string), offers func(string
 	}
 	r.Forgets = !offers("release") && offers("admit")
 	step(Drain)
-	if offers("release") {
+	if offers("release") && len(r.Unit) == 0 {
 		step(Release)
 	}
 }

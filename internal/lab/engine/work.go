@@ -112,18 +112,19 @@ func (e *Engine) BeginDrains(slots []string, p *pool.Pool) (out []*Work) {
 	return out
 }
 
-// BeginFill plans to bring a member what it lacks; one that nothing belongs on yet takes its share from those that are fuller.
-func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) *Work {
+// BeginFill plans to bring a member what it lacks; one that nothing belongs on yet lacks nothing, and takes its share from
+// those that are fuller.
+func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) (w *Work, lacks bool) {
 	for i := range e.Extents {
 		if slices.ContainsFunc(e.Extents[i].Pieces, func(x Piece) bool { return x.Slot == slot }) {
 			w := e.Begin(recovery.Rebuild, slot, p)
 			w.Kind = kind
-			return w
+			return w, true
 		}
 	}
-	w := e.Begin(recovery.Rebalance, "", p)
+	w = e.Begin(recovery.Rebalance, "", p)
 	w.Kind, w.Slot = kind, slot
-	return w
+	return w, false
 }
 
 // BeginBack plans to move all that lies on a spare that stood in for another to what has come in that one's place.
