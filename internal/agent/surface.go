@@ -160,7 +160,7 @@ func (a *Agent) goOnSurfaces(found []Found) {
 		t := a.surfaces.of[key]
 		idle := t != nil && t.State == api.SurfaceReportStateRunning && a.surfaces.end[key] == nil
 		a.surfaces.mu.Unlock()
-		if idle && f.Surface != nil && f.Transport != nil && len(f.Holds) == 0 {
+		if idle && f.Surface != nil && len(f.Holds) == 0 {
 			a.goOn(f, t)
 		}
 	}
@@ -189,6 +189,7 @@ func (a *Agent) goOn(f Found, t *surfaceTest) {
 		_ = s.note(t)
 		s.mu.Unlock()
 		cancel()
+		a.again.Store(true) // what it counted meanwhile is asked for now
 	}()
 }
 

@@ -1896,6 +1896,24 @@ type LabPull struct {
 	Bay string `json:"bay"`
 }
 
+// LabRead defines model for LabRead.
+type LabRead struct {
+	// Bay the label in this bay
+	Bay string `json:"bay,omitempty,omitzero"`
+
+	// Pool all data of this pool, compared with what was written
+	Pool string `json:"pool,omitempty,omitzero"`
+}
+
+// LabSeen defines model for LabSeen.
+type LabSeen struct {
+	// Lost what is lost or wrong; empty when nothing is
+	Lost string `json:"lost,omitempty,omitzero"`
+
+	// Tail on the label; empty where the bay is
+	Tail string `json:"tail,omitempty,omitzero"`
+}
+
 // LabSilence defines model for LabSilence.
 type LabSilence struct {
 	Host string `json:"host"`
@@ -3813,6 +3831,9 @@ type LabPowerJSONRequestBody = LabPower
 // LabPullJSONRequestBody defines body for LabPull for application/json ContentType.
 type LabPullJSONRequestBody = LabPull
 
+// LabReadJSONRequestBody defines body for LabRead for application/json ContentType.
+type LabReadJSONRequestBody = LabRead
+
 // LabSilenceJSONRequestBody defines body for LabSilence for application/json ContentType.
 type LabSilenceJSONRequestBody = LabSilence
 
@@ -4217,6 +4238,14 @@ type ClientInterface interface {
 	// LabPull performs a POST /lab/pull (the `LabPull` operationId) request.
 	// Takes a body of the `application/json` content type.
 	LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabReadWithBody performs a POST /lab/read (the `LabRead` operationId) request,
+	// with any type of body and a specified content type.
+	LabReadWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabRead performs a POST /lab/read (the `LabRead` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LabRead(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LabSilenceWithBody performs a POST /lab/silence (the `LabSilence` operationId) request,
 	// with any type of body and a specified content type.
@@ -5445,6 +5474,34 @@ func (c *Client) LabPullWithBody(ctx context.Context, contentType string, body i
 // Takes a body of the `application/json` content type.
 func (c *Client) LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPullRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabReadWithBody performs a POST /lab/read (the `LabRead` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LabReadWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabReadRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabRead performs a POST /lab/read (the `LabRead` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LabRead(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabReadRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8767,6 +8824,46 @@ func NewLabPullRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewLabReadRequest calls the generic LabRead builder with application/json body
+func NewLabReadRequest(server string, body LabReadJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabReadRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabReadRequestWithBody constructs an http.Request for the LabRead method, with any body, and a specified content type
+func NewLabReadRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/read")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLabSilenceRequest calls the generic LabSilence builder with application/json body
 func NewLabSilenceRequest(server string, body LabSilenceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11815,6 +11912,16 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LabPullWithResponse(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPullResponse, error)
 
+	// LabReadWithBodyWithResponse performs a POST /lab/read (the `LabRead` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabReadWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabReadResponse, error)
+
+	// LabReadWithResponse performs a POST /lab/read (the `LabRead` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LabReadWithResponse(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*LabReadResponse, error)
+
 	// LabSilenceWithBodyWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -14348,6 +14455,54 @@ func (r LabPullResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LabPullResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabReadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LabSeen
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabReadResponse) GetJSON200() *LabSeen {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabReadResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabReadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabReadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabReadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabReadResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17805,6 +17960,28 @@ func (c *ClientWithResponses) LabPullWithResponse(ctx context.Context, body LabP
 	return ParseLabPullResponse(rsp)
 }
 
+// LabReadWithBodyWithResponse performs a POST /lab/read (the `LabRead` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabReadWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabReadResponse, error) {
+	rsp, err := c.LabReadWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabReadResponse(rsp)
+}
+
+// LabReadWithResponse performs a POST /lab/read (the `LabRead` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabReadWithResponse(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*LabReadResponse, error) {
+	rsp, err := c.LabRead(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabReadResponse(rsp)
+}
+
 // LabSilenceWithBodyWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -20214,6 +20391,39 @@ func ParseLabPullResponse(rsp *http.Response) (*LabPullResponse, error) {
 	return response, nil
 }
 
+// ParseLabReadResponse parses an HTTP response from a LabReadWithResponse call
+func ParseLabReadResponse(rsp *http.Response) (*LabReadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabReadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LabSeen
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLabSilenceResponse parses an HTTP response from a LabSilenceWithResponse call
 func ParseLabSilenceResponse(rsp *http.Response) (*LabSilenceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22224,6 +22434,9 @@ type ServerInterface interface {
 	// (POST /lab/pull)
 	LabPull(ctx *echo.Context) error
 
+	// (POST /lab/read)
+	LabRead(ctx *echo.Context) error
+
 	// (POST /lab/silence)
 	LabSilence(ctx *echo.Context) error
 
@@ -23429,6 +23642,15 @@ func (w *ServerInterfaceWrapper) LabPull(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LabPull(ctx)
+	return err
+}
+
+// LabRead converts echo context to params.
+func (w *ServerInterfaceWrapper) LabRead(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabRead(ctx)
 	return err
 }
 
@@ -24880,6 +25102,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/stock/:drive", wrapper.KeepInStock, options.OperationMiddlewares["keepInStock"]...)
 	router.PUT(options.BaseURL+"/hosts/:host/cold", wrapper.SetCold, options.OperationMiddlewares["setCold"]...)
 	router.POST(options.BaseURL+"/lab/power", wrapper.LabPower, options.OperationMiddlewares["labPower"]...)
+	router.POST(options.BaseURL+"/lab/read", wrapper.LabRead, options.OperationMiddlewares["labRead"]...)
 	router.POST(options.BaseURL+"/lab/stuck", wrapper.LabStuck, options.OperationMiddlewares["labStuck"]...)
 	router.GET(options.BaseURL+"/orders/:id", wrapper.GetOrder, options.OperationMiddlewares["getOrder"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)

@@ -140,7 +140,7 @@ func (c Demo) keepLab(ctx context.Context, fleet *lab.Fleet, filled *sync.WaitGr
 		if err := fleet.Save(); err != nil {
 			c.Log.Error("the lab could not be kept", "error", err)
 		}
-		_ = clock.Real{}.Sleep(ctx, 5*time.Second)
+		_ = clock.Real{}.Sleep(ctx, 500*time.Millisecond)
 	}
 }
 

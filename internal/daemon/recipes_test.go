@@ -326,7 +326,9 @@ func TestRecipes(t *testing.T) {
 		{name: "it does not begin to recover", pool: "soundscape", slot: "1.7", prepare: func(y *yard) {
 			require.NoError(y.t, y.fleet.Stick("soundscape", true))
 		}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
-			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool { return strings.Contains(e.Says, "nudged soundscape, because recoveries of soundscape were put off by hand") }), "%+v", w.Log)
+			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool {
+				return strings.Contains(e.Says, "nudged soundscape, because recoveries of soundscape were put off by hand")
+			}), "%+v", w.Log)
 		}},
 		{name: "it returns by itself, in another bay", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
 			back := false

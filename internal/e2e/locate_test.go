@@ -154,7 +154,7 @@ func TestLocate(t *testing.T) {
 	require.NoError(t, os.WriteFile(secret, []byte("a secret of at least some length"), 0o600))
 	d.run("channel", "set", "pager", "--secret-file", secret, "--webhook", pager.URL, "--pool", "logbook")
 	d.run("swap", "plan", "LM417")
-	d.run("swap", "begin", "--reason", "a warning is understood")
+	d.run("swap", "begin", "--reason", "a warning is understood", "--no-backup")
 	// Somebody sits before a terminal that waits for another thing to be typed.
 	path, err := binary()
 	require.NoError(t, err)

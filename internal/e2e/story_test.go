@@ -60,12 +60,12 @@ func TestStory(t *testing.T) {
 		require.Contains(t, out, words)
 	}
 	d.refused("a reason is asked", "swap", "begin")
-	d.run("swap", "begin", "--reason", "LM417 comes next")
+	d.run("swap", "begin", "--reason", "LM417 comes next", "--no-backup")
 	d.run("swap", "plan", "LM417")
-	d.refused("led by engineer", "swap", "begin", "LM417", "--reason", "both at once")
+	d.refused("led by engineer", "swap", "begin", "LM417", "--reason", "both at once", "--no-backup")
 	member := get[api.Pool](d.shell, "pool", "tidegauge").Groups[0].Members[0]
 	d.run("swap", "plan", member.Tail)
-	d.refused("a rebuild is running", "swap", "begin", member.Tail, "--reason", "in a hurry")
+	d.refused("a rebuild is running", "swap", "begin", member.Tail, "--reason", "in a hurry", "--no-backup")
 	for _, tail := range []string{"LM417", member.Tail} {
 		d.run("swap", "abandon", tail, "--reason", "one after the other")
 	}

@@ -284,6 +284,27 @@ func (s *Server) LabPower(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
+// LabRead reads a label, or all data of a pool.
+func (s *Server) LabRead(c *echo.Context) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	req, err := take[api.LabRead](c, maxBody)
+	if err != nil {
+		return err
+	}
+	var out api.LabSeen
+	if req.Bay != "" {
+		out.Tail = s.Lab.At(req.Bay)
+	}
+	if req.Pool != "" {
+		if err := s.Lab.ReadBack(req.Pool); err != nil {
+			out.Lost = err.Error()
+		}
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
 // LabStuck makes the recoveries of a lab pool wait for a word.
 func (s *Server) LabStuck(c *echo.Context) error {
 	if s.Lab == nil {

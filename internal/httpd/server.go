@@ -48,6 +48,8 @@ type Lab interface {
 	Silence(host string, mute bool) error
 	Power(host string, on bool) error
 	Stick(pool string, stuck bool) error
+	At(bay string) (tail string)
+	ReadBack(pool string) error
 	Blinks() []string
 	Break(host, part string, well bool) error
 	Insert(bay string, s lab.Shelf) (lab.Moved, error)

@@ -123,7 +123,13 @@ func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, orders 
 		switch o.Kind {
 		case accept.OrderTest:
 			at, now := s.places()[a.Drive.Key()], s.clock.Now()
-			if s.mayTest(d, at, o.Test, now) != "" {
+			why := s.mayTest(d, at, o.Test, now)
+			if why != "" && (!d.Reading.SelfTests && (!d.Reading.At.IsZero() || d.Blind != "")) {
+				further, more := a.CannotTest(now, "it has no self-tests that could be asked for")
+				s.turn(b, a, further, more)
+				return
+			}
+			if why != "" {
 				a.Asked = false // it is asked for again when it may be tested
 				continue
 			}
@@ -176,7 +182,7 @@ func (s *Service) acceptanceOf(key string) *acceptance {
 }
 
 // toAcceptance tells the acceptance of a drive what a report says of it.
-func (s *Service) toAcceptance(b *store.Batch, key string, d *disk, r api.DriveReport) {
+func (s *Service) toAcceptance(b *store.Batch, key string, d *disk, r api.DriveReport, told time.Time) {
 	a := s.acceptanceOf(key)
 	if a == nil {
 		return
@@ -186,10 +192,13 @@ func (s *Service) toAcceptance(b *store.Batch, key string, d *disk, r api.DriveR
 	next.Host, next.Bay = d.Host, d.bay()
 	var orders []accept.Order
 	if u := r.Surface; u.Id == a.ID && !(next.Asked && next.Surface.State == "" && u.State != api.SurfaceReportStateRunning && next.Surface.Done == u.DoneBytes) {
-		next, orders = next.SurfaceSeen(now, accept.SurfaceReport{Pass: string(u.Pass), Done: u.DoneBytes, Size: u.SizeBytes, Rate: u.RateBytes, State: string(u.State), Bad: u.Bad, Says: u.Says})
+		next, orders = next.SurfaceSeen(told, accept.SurfaceReport{Pass: string(u.Pass), Done: u.DoneBytes, Size: u.SizeBytes, Rate: u.RateBytes, State: string(u.State), Bad: u.Bad, Says: u.Says})
 	}
-	if !r.Reading.At.IsZero() {
+	switch {
+	case !r.Reading.At.IsZero():
 		next = next.CountsSeen(counts(d))
+	case d.Blind != "" && d.Reading.At.IsZero():
+		next = next.NoCounts(now, d.Blind)
 	}
 	s.turn(b, a, next, orders)
 }

@@ -207,7 +207,7 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		b.Put(d.row())
 	}
 	if live {
-		s.toAcceptance(b, key, d, r)
+		s.toAcceptance(b, key, d, r, at)
 	}
 	return key
 }

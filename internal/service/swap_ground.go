@@ -41,7 +41,7 @@ func (s *Service) ground(p *poolState, m pool.Member, d *disk, plan swap.State) 
 	slices.Sort(g.Stops)
 	stock := s.stockFor(plan, h.Name)
 	if stock != nil {
-		g.Free = stock.bay()
+		g.Free, g.Waits = stock.bay(), true
 	}
 	g.Free = cmp.Or(g.Free, s.freeBay(h, d, true))
 	g.Outside = s.freeBay(h, d, false)
@@ -81,7 +81,7 @@ func (s *Service) freeBay(h *host, d *disk, same bool) string {
 // stockFor is an accepted drive that waits in a bay of the host and fits; the smallest of them.
 func (s *Service) stockFor(plan swap.State, host string) (best *disk) {
 	for key, d := range s.drives {
-		if d.Host != host || !d.Present || d.Accepted.State != string(api.AcceptanceStatePassed) || d.Section == "" || s.promised(key, plan.ID) != "" {
+		if d.Host != host || !d.Present || d.Accepted.State != string(api.AcceptanceStatePassed) || s.promised(key, plan.ID) != "" {
 			continue
 		}
 		if why := plan.Unfit(*s.swapDrive(d)); why != "" {
@@ -292,7 +292,7 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 	}
 	slices.Sort(x.Peers)
 	if stock := s.stockFor(plan, plan.Host); stock != nil {
-		x.Stock = stock.tail() + " in bay " + stock.bay()
+		x.Stock = stock.tail() + ", " + placeWords(stock) + ","
 	}
 	return x
 }

@@ -162,7 +162,7 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 	}
 	g, stock := s.ground(p, m, d, plan)
 	plan.Recipe = swap.Compose(g)
-	if stock != nil && plan.Recipe.Into == g.Free && plan.Recipe.Beside {
+	if stock != nil && plan.Recipe.Beside {
 		plan.Early = s.swapDrive(stock) // it waits in its bay already
 	}
 	w := &swapState{}

@@ -68,9 +68,11 @@ type State struct {
 	Stages []Stage        `json:"stages"`
 	At     int            `json:"at"` // index of the stage
 	// Asked is true when what the stage orders was ordered and has not ended.
-	Asked    bool          `json:"asked,omitempty"`
-	Outcome  Outcome       `json:"outcome"`
-	Rate     int64         `json:"rate,omitempty"` // bytes a second at the most
+	Asked   bool    `json:"asked,omitempty"`
+	Outcome Outcome `json:"outcome"`
+	Rate    int64   `json:"rate,omitempty"` // bytes a second at the most
+	// Since is from when on a reading tells what all stages but the last have left.
+	Since    time.Time     `json:"since"`
 	Before   Counts        `json:"before"`
 	After    Counts        `json:"after"`
 	Findings []Finding     `json:"findings"`
@@ -143,6 +145,9 @@ func (s *State) say(at time.Time, who, format string, args ...any) {
 }
 
 const seen = "seen"
+
+// logLag is how old the reading can be that tells that a self-test has ended.
+const logLag = time.Minute
 
 func (s *State) find(f Finding) {
 	s.Findings = append(slices.Clip(s.Findings), f)
@@ -223,6 +228,7 @@ func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed b
 	case passed:
 		s.find(f)
 		s.say(at, seen, "its %s self-test: %s", kind, says)
+		s.Since = at.Add(-logLag) // the reading that told of its end came after it
 		return s.goOn(at)
 	case failed:
 		f.Grave, f.Do = true, "Send it back."
@@ -233,6 +239,26 @@ func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed b
 	s.Asked, s.Outcome = false, Paused
 	s.say(at, seen, "its %s self-test did not come to an end: %s", kind, says)
 	return s, nil
+}
+
+// CannotTest takes in that the drive has no such self-test: that is told of it, and nothing waits for one.
+func (s State) CannotTest(at time.Time, why string) (State, []Order) {
+	if s.Outcome != Running || s.Stage() != Short && s.Stage() != Extended {
+		return s, nil
+	}
+	s.find(Finding{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "what it says it can do", Found: why, Odd: true})
+	return s.goOn(at)
+}
+
+// NoCounts takes in that the drive tells nothing of what it counts.
+func (s State) NoCounts(at time.Time, why string) State {
+	if s.Outcome != Running || s.Stage() != Compare {
+		return s
+	}
+	s.find(Finding{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "it tells none: " + why, Odd: true})
+	s.Outcome = Passed
+	s.end(at)
+	return s
 }
 
 // SurfaceSeen takes in what the agent tells of writing and reading back.
@@ -248,6 +274,7 @@ func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
 		f.Found = "everything was read back as it was written"
 		s.find(f)
 		s.say(at, seen, "its whole surface was written and read back")
+		s.Since = at
 		s.Outcome = Running
 		return s.goOn(at)
 	case "failed":
@@ -281,9 +308,8 @@ func (s State) CountsSeen(now Counts) State {
 	if s.Outcome != Running || s.Stage() != Compare || !now.At.After(s.BegunAt) || s.At == 0 {
 		return s
 	}
-	// A reading from before the last stage ended tells nothing of it.
-	if n := len(s.Log); n > 0 && !now.At.After(s.Log[n-1].At) {
-		return s
+	if now.At.Before(s.Since) {
+		return s // a reading from before the last stage ended tells nothing of it
 	}
 	s.After = now
 	f := Finding{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "no counter of bad sectors moved"}

@@ -43,6 +43,8 @@ type Ground struct {
 	// Free is a bay of the same section that is empty, or in which a drive waits that fits and was accepted; empty when there
 	// is none. Outside is a free bay elsewhere, such as in an external enclosure of the same host.
 	Free, Outside string
+	// Waits is true when a drive that fits and was accepted is in the host, wherever.
+	Waits bool
 	// Cold is true where drives are changed only while the host is down; Stops are the pools that cannot be reached then.
 	Cold  bool
 	Stops []string
@@ -120,7 +122,7 @@ func Compose(g Ground) Recipe {
 			step(Insert)
 		}
 		r.rejoin(step)
-	case g.Cold && !(offers("beside") && g.Free != ""):
+	case g.Cold && !(offers("beside") && g.Waits):
 		r.Name = "with the host down"
 		if !g.Clean || g.Now.Sub(g.Scrubbed) > fresh {
 			r.scrub(step, why, offers("scrub"))
@@ -130,9 +132,14 @@ func Compose(g Ground) Recipe {
 		}
 		r.cold(step, why, g.Stops)
 		r.rejoin(step)
-	case offers("beside") && g.Free != "" && (!spread || log):
+	case offers("beside") && (g.Free != "" || g.Waits) && (!spread || log || g.Waits):
 		r.Name, r.Beside, r.Into = "the new drive first, into a free bay", true, g.Free
-		why("bay " + g.Free + " can take the new drive, so the old one helps until the new one holds all")
+		if g.Waits {
+			r.Name = "the new drive first: a tested one waits in the host"
+			why("a tested drive that fits is in the host already, so the old one helps until the new one holds all")
+		} else {
+			why("bay " + g.Free + " can take the new drive, so the old one helps until the new one holds all")
+		}
 		if len(r.Unit) > 0 {
 			why(plural(len(r.Unit), "member depends", "members depend") + " on it: they never lose it")
 		}

@@ -239,7 +239,7 @@ type PoolView struct {
 	Holds      drive.Bytes `json:"holds,omitempty"`
 	HoldsKnown bool        `json:"holds_known,omitempty"`
 	// Drained is true when nothing lies any more on the old drive, nor on what depends on it.
-	Drained    bool   `json:"drained,omitempty"`
+	Drained bool `json:"drained,omitempty"`
 	// Filled is true when all that depend on the old drive carry their shares.
 	Filled     bool   `json:"filled,omitempty"`
 	Recovering bool   `json:"recovering"` // anything at all moves in the pool

@@ -1277,6 +1277,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lab/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["labRead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lab/stuck": {
         parameters: {
             query?: never;
@@ -3107,6 +3123,18 @@ export interface components {
         LabPower: {
             host: string;
             on: boolean;
+        };
+        LabRead: {
+            /** @description the label in this bay */
+            bay?: string;
+            /** @description all data of this pool, compared with what was written */
+            pool?: string;
+        };
+        LabSeen: {
+            /** @description on the label; empty where the bay is */
+            tail?: string;
+            /** @description what is lost or wrong; empty when nothing is */
+            lost?: string;
         };
         LabStuck: {
             pool: string;
@@ -5757,6 +5785,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labRead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabRead"];
+            };
+        };
+        responses: {
+            /** @description what eyes see */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LabSeen"];
+                };
             };
             default: components["responses"]["Failure"];
         };
