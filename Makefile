@@ -10,7 +10,7 @@ LDFLAGS  := -s -w -X lantern/internal/daemon.Version=$(VERSION)
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
 GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go' 2>/dev/null) internal/api/openapi.yaml go.mod go.sum
 
-.PHONY: demo test judge judge-recovery prove rig rig-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: demo test judge judge-recovery prove kill rig rig-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 demo: build
 	@exec ./lantern demo --listen $(LISTEN) --data $(DEMO_DIR) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED)) $(if $(DRIVES),--drives $(DRIVES))
@@ -96,6 +96,11 @@ judge-recovery:
 # Every state that a swap can reach with small pools, and whether the rules hold in all of them (up to five minutes).
 prove:
 	$(GO) run ./internal/proof
+
+# The service and the agents are killed at random moments while drives are swapped, in the lab and on a real btrfs pool.
+kill: tools build
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_KILLS=500 $(GO) test -count=1 -timeout 60m -v -run '^TestKill$$' ./internal/e2e
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_KILLS=50 $(GO) test -count=1 -timeout 20m -v -run '^TestKillBtrfs$$' ./internal/e2e
 
 # How good the rules are, on a year of 10,000 drives whose fate is known.
 judge:

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -557,4 +558,84 @@ func find(fs []api.Finding, rule string) api.Finding {
 		}
 	}
 	return api.Finding{}
+}
+
+// TestKillBtrfs kills the service or the agent (SIGKILL) at random moments while members of a real btrfs pool are swapped.
+// Every swap ends as it should, and the data are compared.
+func TestKillBtrfs(t *testing.T) {
+	if os.Getenv(insideVariable) == "" {
+		skipUnlessBtrfs(t)
+		path, err := binary()
+		require.NoError(t, err)
+		cmd := exec.Command("/proc/self/exe", "-test.run=^TestKillBtrfs$", "-test.v", "-test.timeout=15m")
+		cmd.Env = append(os.Environ(), insideVariable+"=1", "LANTERN_TEST_BINARY="+path)
+		cmd.SysProcAttr = &unix.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWPID, Pdeathsig: unix.SIGKILL}
+		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+		require.NoError(t, cmd.Run())
+		return
+	}
+	b := newBench(t)
+	most := 4
+	if n, err := strconv.Atoi(os.Getenv("LANTERN_KILLS")); err == nil && n > 0 {
+		most = n
+	}
+	var members []*loop
+	for range 3 {
+		members = append(members, b.loop(400<<20))
+	}
+	b.mkfs(members)
+	b.write("before", 12)
+	b.service("otolith-host")
+	await(t, "the pool is reported", b.pool, func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known })
+	r := rand.New(rand.NewPCG(uint64(most), 9))
+	killed := 0
+	strike := func() {
+		if killed == most || r.IntN(3) > 0 {
+			return
+		}
+		killed++
+		time.Sleep(time.Duration(r.IntN(150)) * time.Millisecond)
+		if r.IntN(2) == 0 {
+			b.agent.kill()
+			b.startAgent()
+		} else {
+			b.server.kill()
+			b.startService()
+		}
+	}
+	for round := 0; killed < most; round++ {
+		old := members[round%3]
+		slot, tail := b.memberOn(b.pool(), old)
+		get[api.Swap](b.shell, "swap", "plan", tail)
+		strike()
+		b.shell.run("swap", "begin", tail, "--reason", "a test", "--no-backup")
+		strike()
+		old.pull()
+		b.write(fmt.Sprintf("round %d", round), 2) // the kernel notices that it is gone when it writes
+		strike()
+		await(t, "the old one is seen to have left", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhaseInsert })
+		fresh := b.loop(416 << 20)
+		strike()
+		await(t, "it waits to be confirmed", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm })
+		b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh))
+		strike()
+		w := await(t, "the swap is closed", func() api.Swap { strike(); return b.swap() }, func(w api.Swap) bool {
+			if w.Phase == api.SwapPhaseConfirm { // it was not carried out, and that is on record: it is asked for again
+				b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh))
+			}
+			return !w.Open
+		})
+		require.Equal(t, api.SwapPhaseClosed, w.Phase)
+		joins := 0
+		for _, e := range w.Log {
+			if strings.Contains(e.Says, "made it a member") || strings.Contains(e.Says, "has taken") {
+				joins++
+			}
+		}
+		require.Equal(t, 1, joins, "%+v", w.Log)
+		require.Equal(t, fresh.key(), slotOf(b.pool(), slot).Drive)
+		b.compare()
+		members[round%3] = fresh
+	}
+	b.say("%d kills, each swap ended as it should, all data compared", killed)
 }
