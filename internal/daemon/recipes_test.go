@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -491,4 +492,59 @@ func TestAcceptance(t *testing.T) {
 	w, err = svc.PlanSwap("ida", y.tail("plankton", "2.2"))
 	require.NoError(t, err)
 	require.Equal(t, "fulmar/front/23", w.Into, "it is what the next swap takes")
+}
+
+// TestTwoPeople: two people and a script at once on one pool: one swap begins, the others are refused with the name of who
+// leads; what is said twice at once is done once.
+func TestTwoPeople(t *testing.T) {
+	y := newYard(t, nil)
+	svc := y.r.service
+	for round, slots := range [][3]string{{"1.1", "1.7", "2.4"}, {"2.1", "2.2", "2.3"}, {"1.7", "1.7", "1.7"}} {
+		people := [3]string{"ida", "bo", "a script"}
+		errs := make([]error, len(people))
+		ids := make([]string, len(people))
+		var all sync.WaitGroup
+		for i, who := range people {
+			all.Go(func() {
+				w, err := svc.PlanSwap(who, y.tail("soundscape", slots[i]))
+				if err == nil {
+					ids[i] = w.Id
+					_, err = svc.BeginSwap(who, w.Id, "", api.BeginSwap{Reason: "it is my turn", NoBackup: true})
+				}
+				errs[i] = err
+			})
+		}
+		all.Wait()
+		leader := -1
+		for i, err := range errs {
+			if err == nil {
+				require.Equal(t, -1, leader, "round %d: one begins, not two: %v", round, errs)
+				leader = i
+			}
+		}
+		require.NotEqual(t, -1, leader, "round %d: %v", round, errs)
+		for i, err := range errs {
+			if i != leader {
+				require.ErrorContains(t, err, people[leader], "it is told who leads")
+			}
+		}
+		w, err := svc.Swap(ids[leader])
+		require.NoError(t, err)
+		require.Equal(t, people[leader], w.Lead)
+		// The others may look, and take it over with a reason only.
+		other := people[(leader+1)%3]
+		_, err = svc.ActOnSwap(swap.HoldIt, other, w.Id, "", "let me")
+		require.ErrorContains(t, err, people[leader]+" leads")
+		_, err = svc.LeadSwap(other, w.Id, "", api.LeadSwap{})
+		require.ErrorContains(t, err, "a reason is asked")
+		_, err = svc.LeadSwap(other, w.Id, "", api.LeadSwap{Reason: "the shift has changed"})
+		require.NoError(t, err)
+		_, err = svc.ActOnSwap(swap.AbandonIt, other, w.Id, "", "enough")
+		require.NoError(t, err)
+		for i, id := range ids {
+			if _, err := svc.ActOnSwap(swap.AbandonIt, people[i], id, "", "enough"); err != nil {
+				t.Log(err)
+			}
+		}
+	}
 }

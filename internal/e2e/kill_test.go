@@ -82,7 +82,7 @@ func TestKill(t *testing.T) {
 		}
 	}
 	ctx := t.Context()
-	members := []string{"soundscape 1.2", "plankton 2.1", "soundscape 2.5", "logbook data.3", "plankton 3.2", "specimens 4", "soundscape 1.4"}
+	members := []string{"soundscape 1.2", "plankton 2.1", "soundscape 2.5", "logbook data.3", "plankton 3.2", "specimens 3", "soundscape 1.4"}
 	pause()
 	confirmed := map[string]string{} // swap: the label tail that was confirmed
 	for killed < n || len(again) > 0 {

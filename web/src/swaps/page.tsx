@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
@@ -15,6 +15,10 @@ type Swap = S["Swap"];
 export default function SwapPage() {
   const { id = "" } = useParams();
   const swap = useQuery({ queryKey: ["swaps", id], queryFn: () => got(client.GET("/swaps/{id}", { params: { path: { id } } })) });
+  const phase = swap.data?.phase;
+  useEffect(() => {
+    window.scrollTo(0, 0); // the step that is now is what is read next
+  }, [phase]);
   if (swap.error) return <Failed what="The swap" error={swap.error} again={() => void swap.refetch()} />;
   if (!swap.data) return <Waiting />;
   const w = swap.data;
