@@ -236,36 +236,6 @@ func TestConsole(t *testing.T) {
 	b.see("Test it", "would fit in")
 	b.clean("the stock")
 
-	// A swap at the rack, on a phone, from the round to its end.
-	b.phone(true)
-	b.open("/")
-	b.click("LM417 failed")
-	b.click("Plan a swap")
-	b.see("Look before you touch", "skerry/front/12")
-	b.clean("the plan of a swap on a phone")
-	if strings.Contains(b.text(), "Why do you go on") {
-		b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "its turn"))
-	}
-	b.click("Begin the swap")
-	b.see("Pull LM417", "Bring", "You should see")
-	b.shot("swap-pull-phone")
-	b.click("Lab hand: pull")
-	b.see("Put in a new drive")
-	b.click("Lab hand: put a drive that fits")
-	b.see("Label tail of the drive you put in", "That is what its label says")
-	said := b.text()
-	label := strings.Fields(said[:strings.Index(said, " is in skerry/front/12.")])
-	b.do("the label tail", chromedp.SendKeys(field, label[len(label)-1]+"\r"))
-	b.see("Wait for the recovery")
-	d.run("swap", "hold", "--reason", "lunch")
-	b.see("Held: lunch")
-	b.clean("a swap that is held, on a phone")
-	b.click("Go on with it")
-	d.run("lab", "speed", "1200")
-	b.see("Closed, verified", "soundscape is healthy", "Of the same batch", "LM409")
-	d.run("lab", "speed", "1")
-	b.phone(false)
-
 	// Every other page, in both themes, and search by keyboard.
 	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace", "/pools": "least margin first", "/pools/soundscape": "double parity",
 		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot", "/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
@@ -347,4 +317,39 @@ func TestConsole(t *testing.T) {
 	d.begin(t)
 	await(t, "the connection is back", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
 	require.Equal(t, api.SwapPhaseClosed, d.openSwap().Phase)
+}
+
+// TestSwapOnPhone does a swap at the rack, on a phone, from the round to its end.
+func TestSwapOnPhone(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, d.url)
+	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	const field = `//label[contains(., "Label tail")]//input`
+	b.phone(true)
+	b.open("/")
+	b.click("LM417 failed")
+	b.click("Plan a swap")
+	b.see("Look before you touch", "skerry/front/12")
+	b.clean("the plan of a swap on a phone")
+	if strings.Contains(b.text(), "Why do you go on") {
+		b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "its turn"))
+	}
+	b.click("Begin the swap")
+	b.see("Pull LM417", "Bring", "You should see")
+	b.shot("swap-pull-phone")
+	b.click("Lab hand: pull")
+	b.see("Put in a new drive")
+	b.click("Lab hand: put a drive that fits")
+	b.see("Label tail of the drive you put in", "That is what its label says")
+	said := b.text()
+	label := strings.Fields(said[:strings.Index(said, " is in skerry/front/12.")])
+	b.do("the label tail", chromedp.SendKeys(field, label[len(label)-1]+"\r"))
+	b.see("Wait for the recovery")
+	d.run("swap", "hold", "--reason", "lunch")
+	b.see("Held: lunch")
+	b.clean("a swap that is held, on a phone")
+	b.click("Go on with it")
+	d.run("lab", "speed", "1200")
+	b.see("Closed, verified", "soundscape is healthy", "Of the same batch", "LM409")
+	d.run("lab", "speed", "1")
 }
