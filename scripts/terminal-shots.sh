@@ -21,7 +21,6 @@ shot() { # name, command
 shot terminal-round "./lantern round" "lantern round"
 tail=$(./lantern --output csv round | sed -n 2p | cut -d, -f3)
 ./lantern light on "$tail" --for 10m >/dev/null; sleep 1
-shot terminal-bays "./lantern bays skerry" "lantern bays skerry"
 ./lantern swap plan "$tail" >/dev/null
 shot terminal-swap "./lantern swap show" "lantern swap show"
 ./lantern swap begin --reason "LM417 comes next" >/dev/null

@@ -216,7 +216,6 @@ func TestConsole(t *testing.T) {
 	await(t, "it is well under way", d.openSwap, func(w api.Swap) bool { return w.Recovery.Share > 0.3 })
 	d.run("lab", "speed", "1")
 	b.clean("a swap that recovers")
-	b.shot("swap-recovering")
 	b.open("/recoveries/" + d.openSwap().Recovery.Id)
 	b.see("The fan is an estimate", "esilver of", "If something fails meanwhile", "Priority: normal")
 	b.clean("a recovery")
