@@ -85,7 +85,16 @@ func (b *browser) see(words ...string) {
 func (b *browser) click(words string) {
 	b.t.Helper()
 	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary][contains(normalize-space(.), %q) or contains(@aria-label, %q)][not(@disabled)]`, words, words)
-	b.do("click "+words, chromedp.WaitVisible(xpath), chromedp.Click(xpath))
+	for try := 0; ; try++ {
+		ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+		err := chromedp.Do(ctx, chromedp.WaitVisible(xpath), chromedp.Click(xpath))
+		cancel()
+		if err != nil && strings.Contains(err.Error(), "Could not find node") && try < 5 {
+			continue // it was drawn anew between the look and the click
+		}
+		require.NoError(b.t, err, "click %s\nthe page said:\n%s", words, last(b.text(), 3000))
+		return
+	}
 }
 
 func (b *browser) open(path string) {
@@ -327,6 +336,7 @@ func TestSwapOnPhone(t *testing.T) {
 	b.phone(true)
 	b.open("/")
 	b.click("LM417 failed")
+	b.see("group 2", "skerry/front/12")
 	b.click("Plan a swap")
 	b.see("Look before you touch", "skerry/front/12")
 	b.clean("the plan of a swap on a phone")

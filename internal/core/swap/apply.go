@@ -134,6 +134,7 @@ func (s *State) begin(e Event) *Refusal {
 		return err
 	}
 	asked := false
+	s.Loses = nil
 	for _, c := range e.Checks {
 		asked = asked || c.ID == "backup" && c.Result != Passes
 		if loses {
