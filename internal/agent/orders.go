@@ -51,12 +51,17 @@ func (l *ledger) end(id string, o api.Outcome) error {
 }
 
 func (l *ledger) path(id string) string {
-	return filepath.Join(l.dir, strings.Map(func(r rune) rune {
-		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' {
+	return filepath.Join(l.dir, fileName(id))
+}
+
+// fileName is what a record of something is kept under, whatever stands in its id.
+func fileName(id string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r == '-' {
 			return r
 		}
 		return '_'
-	}, id)+".json")
+	}, id) + ".json"
 }
 
 // obey takes orders as they come until ctx ends.

@@ -77,13 +77,7 @@ func (s *surfaces) note(t *surfaceTest) error {
 	if err != nil {
 		return err
 	}
-	name := strings.Map(func(r rune) rune {
-		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '-' {
-			return r
-		}
-		return '_'
-	}, t.Drive.Key())
-	return writeWhole(filepath.Join(s.dir, name+".json"), b)
+	return writeWhole(filepath.Join(s.dir, fileName(t.Drive.Key())), b)
 }
 
 // report is how the one of a drive stands.

@@ -36,10 +36,8 @@ func TestKill(t *testing.T) {
 		b, err := os.ReadFile(d.data + "/client.yaml")
 		require.NoError(t, err)
 		for _, line := range strings.Split(string(b), "\n") {
-			token += strings.TrimPrefix(line, "token: ") + "\n"
-			if strings.HasPrefix(line, "token: ") {
-				token = strings.TrimPrefix(line, "token: ")
-				break
+			if t, ok := strings.CutPrefix(line, "token: "); ok {
+				token = t
 			}
 		}
 		c, err := api.NewClientWithResponses(d.url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
@@ -85,7 +83,7 @@ func TestKill(t *testing.T) {
 	members := []string{"soundscape 1.2", "plankton 2.1", "soundscape 2.5", "logbook data.3", "plankton 3.2", "specimens 3", "soundscape 1.4"}
 	pause()
 	confirmed := map[string]string{} // swap: the label tail that was confirmed
-	for killed < n || len(again) > 0 {
+	for killed < n {
 		pool, slot, _ := strings.Cut(members[closed%len(members)], " ")
 		id, label, finished := "", "", false
 		for begun := time.Now(); !finished; {

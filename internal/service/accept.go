@@ -12,6 +12,8 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/accept"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
@@ -150,7 +152,7 @@ func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, orders 
 	}
 	b.Put(a.row())
 	if d != nil {
-		d.Accepted = accepted{ID: a.ID, State: string(a.Outcome), At: cmpTime(a.EndedAt, s.clock.Now()), Says: a.Words()}
+		d.Accepted = accepted{ID: a.ID, State: string(a.Outcome), At: cmp.Or(a.EndedAt, s.clock.Now()), Says: a.Words()}
 		if a.Outcome == accept.Passed {
 			d.Stock = true
 		}
@@ -162,13 +164,6 @@ func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, orders 
 	} else {
 		s.bus.send(api.Event{Kind: api.EventKindAcceptance, At: s.clock.Now(), Subject: a.ID, Says: "progress"})
 	}
-}
-
-func cmpTime(t, otherwise time.Time) time.Time {
-	if t.IsZero() {
-		return otherwise
-	}
-	return t
 }
 
 // acceptanceOf is the open acceptance of a drive.
@@ -347,17 +342,19 @@ func (s *Service) viewStock(key string, d *disk) api.StockItem {
 	if p, ok := d.record["power_on_hours"].Last(); ok {
 		v.PowerOnHours = p.Value
 	}
+	mine := *s.swapDrive(d)
+	mine.Ill = "" // whether it can be trusted is told beside it
 	for _, p := range s.pools {
-		fits := false
-		for _, g := range p.Groups {
-			for _, m := range g.Members {
-				if size, ok := p.Fit(m.Slot); ok && size.Takes(d.Desc.Capacity) == "" {
-					if old := s.drives[m.Drive]; old == nil || old.Desc.Medium == d.Desc.Medium {
-						fits = true
-					}
+		fits := slices.ContainsFunc(p.Groups, func(g pool.Group) bool {
+			return slices.ContainsFunc(g.Members, func(m pool.Member) bool {
+				size, ok := p.Fit(m.Slot)
+				place := swap.State{Needs: size.Least, AtMost: size.Most}
+				if old := s.drives[m.Drive]; old != nil {
+					place.Old = *s.swapDrive(old)
 				}
-			}
-		}
+				return ok && place.Unfit(mine) == ""
+			})
+		})
 		if fits {
 			v.Fits = append(v.Fits, p.Name)
 		}

@@ -125,8 +125,7 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 	b := &store.Batch{}
 	if item != nil {
 		d := s.drives[item.Old.Key()]
-		p := s.pools[c.PoolID]
-		if d == nil || p == nil {
+		if d == nil {
 			return api.Campaign{}, problem(409, "no-member", "Skip it.", "%s is not known any more.", item.Old.Tail())
 		}
 		v, err := s.planSwap(by, d, c.Needs)
@@ -135,29 +134,24 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 		}
 		item.Swap = v.Id
 	}
-	s.keepCampaign(b, next)
 	if grow {
 		p := s.pools[c.PoolID]
+		if p == nil {
+			return api.Campaign{}, problem(409, "no-pool", "Wait for a report of it.", "Nothing is known of %s.", c.Pool)
+		}
 		if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {
-			return api.Campaign{}, s.undo(problem(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.reporter))
+			return api.Campaign{}, problem(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.reporter)
 		}
 		if len(p.running) > 0 {
-			return api.Campaign{}, s.undo(problem(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recov[p.running[0]].Report.Kind, p.Name))
+			return api.Campaign{}, problem(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recov[p.running[0]].Report.Kind, p.Name)
 		}
 		s.order(b, &order{swap: c.ID, Order: api.Order{Host: p.reporter, Kind: api.OrderKindGrow, By: by, Pool: p.ID}})
 	}
+	s.keepCampaign(b, next)
 	if err := s.commit(b); err != nil {
 		return api.Campaign{}, err
 	}
 	return s.viewCampaign(s.campaigns[next.ID]), nil
-}
-
-// undo makes the copy in memory from what is in the store again, and gives back why.
-func (s *Service) undo(why error) error {
-	if err := s.loadCampaigns(); err != nil {
-		return err
-	}
-	return why
 }
 
 // SkipInCampaign leaves the next place out, AbandonCampaign ends it.

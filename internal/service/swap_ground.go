@@ -160,11 +160,12 @@ func (s *Service) poolView(p *poolState, w *swapState) *swap.PoolView {
 	v.Without, v.Lost, _ = p.Without(w.Slot)
 	v.Scrubbed, v.ScrubClean = s.lastScrub(p.ID)
 	v.LightOn = s.lit(w.Old.Bay)
-	began := w.BegunAt.Truncate(time.Second)
-	for _, c := range s.recov {
+	newest := w.BegunAt.Truncate(time.Second)
+	for id, c := range s.recov {
 		mine := c.Report.Slot == w.Slot && c.Report.Kind != recovery.Drain || w.New != nil && c.Report.Drive == w.New.Key()
-		if c.PoolID == p.ID && mine && !c.Report.StartedAt.Before(began) {
-			v.Recovery, v.Unrepairable = c.Report.ID, c.Report.Unrepairable
+		at := c.Report.StartedAt
+		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
+			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
 		}
 	}
 	v.Drained = !there || m.State == pool.Out

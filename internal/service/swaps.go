@@ -133,6 +133,9 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 	key := d.Desc.Key()
 	for _, w := range s.openSwaps() {
 		if w.Old.Key() == key {
+			if w.Needs < needs {
+				return api.Swap{}, problem(409, "swap-open", "Abandon it first.", "A swap of %s is planned by %s, for a new drive of only %d bytes.", d.tail(), w.Lead, w.Needs)
+			}
 			return s.viewSwap(w), nil
 		}
 	}
@@ -195,6 +198,10 @@ func (s *Service) act(id, match string, make func(w *swapState) swap.Event) (api
 	}
 	if before.Phase == swap.Planned && w.Phase != swap.Planned && w.Phase.Open() {
 		s.catchUp(b, w)
+	}
+	if h := s.hosts[w.Host]; h != nil && h.quiet && w.Phase == swap.Down {
+		// Somebody was quick: it went down before that was asked for.
+		_ = s.apply(b, w, swap.Event{Kind: swap.HostSeen, At: s.clock.Now(), Quiet: true})
 	}
 	if err := s.commit(b); err != nil {
 		return api.Swap{}, err
@@ -302,6 +309,10 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 			return api.Order{}, problem(409, "drive-refused", "Put in another drive.", "%s cannot be used: it carries somebody's data (%s).", d.tail(), d.Holds[0])
 		case !d.Present:
 			return api.Order{}, problem(409, "drive-refused", "Put it in first.", "%s does not answer.", d.tail())
+		case s.acceptanceOf(d.Desc.Key()) != nil:
+			return api.Order{}, problem(409, "drive-refused", "Wait until it has passed.", "%s is being tested, and not accepted yet.", d.tail())
+		case s.promised(d.Desc.Key(), "") != "":
+			return api.Order{}, problem(409, "drive-refused", "Put in another drive.", "%s is promised to the swap of %s.", d.tail(), s.promised(d.Desc.Key(), ""))
 		}
 		o.Host, o.Order.Drive = d.Host, wire.Identity(d.Desc.Identity)
 	default:

@@ -74,7 +74,6 @@ type State struct {
 	// Since is from when on a reading tells what all stages but the last have left.
 	Since    time.Time     `json:"since"`
 	Before   Counts        `json:"before"`
-	After    Counts        `json:"after"`
 	Findings []Finding     `json:"findings"`
 	Log      []Line        `json:"log"`
 	BegunAt  time.Time     `json:"begun_at"`
@@ -217,7 +216,7 @@ func (s State) Orders(at time.Time) (State, []Order) {
 	return s, nil
 }
 
-// TestEnded takes in how a self-test ended. One that was cut short by something else is asked for again.
+// TestEnded takes in how a self-test ended. One that was cut short by something else rests until somebody lets it go on.
 func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed bool, says string) (State, []Order) {
 	mine := s.Stage() == Short && kind == drive.SelfTestShort || s.Stage() == Extended && kind == drive.SelfTestExtended
 	if !s.Outcome.Open() || !mine {
@@ -311,7 +310,6 @@ func (s State) CountsSeen(now Counts) State {
 	if now.At.Before(s.Since) {
 		return s // a reading from before the last stage ended tells nothing of it
 	}
-	s.After = now
 	f := Finding{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "no counter of bad sectors moved"}
 	for _, g := range grave {
 		if before, after := s.Before.Values[g.metric], now.Values[g.metric]; after > before {

@@ -18,10 +18,16 @@ func (m Margin) String() string {
 		return "no more may fail"
 	case m == 1:
 		return "one more may fail"
-	case int(m) < len(numerals):
-		return numerals[m] + " more may fail"
 	}
-	return fmt.Sprintf("%d more may fail", int(m))
+	return Numeral(int(m)) + " more may fail"
+}
+
+// Numeral writes a small number in words.
+func Numeral(n int) string {
+	if n >= 0 && n < len(numerals) {
+		return numerals[n]
+	}
+	return fmt.Sprint(n)
 }
 
 var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"}

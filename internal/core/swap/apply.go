@@ -234,7 +234,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 		return nil, refuse("wrong-tail", "Read the label of the drive you put in; nothing was written.",
 			"%q is not the label tail of the new drive in %s.", e.Tail, s.New.bayWords())
 	}
-	if why := s.unfit(*s.New); why != "" {
+	if why := s.Unfit(*s.New); why != "" {
 		return nil, refuse("drive-refused", "Put in another drive.", "%s cannot be used: %s.", s.New.Tail(), why)
 	}
 	kind := OrderJoin
@@ -385,8 +385,8 @@ func (s *State) owed() string {
 	return s.Pool + " is left without the member in slot " + s.Slot + host
 }
 
-// unfit says why a drive cannot take the old one's place; empty when it can.
-func (s *State) unfit(d Drive) string {
+// Unfit says why a drive cannot take the old one's place; empty when it can.
+func (s *State) Unfit(d Drive) string {
 	switch {
 	case d.Key() == "":
 		return "it tells no serial and no WWN, so it could never be known again"
@@ -424,6 +424,3 @@ func because(reason string) string {
 
 // stuckAfter is how long a pool may take until it shows that it has begun to recover.
 const stuckAfter = 5 * time.Minute
-
-// Unfit says why a drive could not take the old one's place, whatever step the swap is at; empty when it could.
-func (s State) Unfit(d Drive) string { return s.unfit(d) }

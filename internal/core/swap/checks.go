@@ -457,16 +457,6 @@ func grouped(b drive.Bytes) string {
 	return s
 }
 
-var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve"}
-
-// numeral writes a small number in words.
-func numeral(n int) string {
-	if n >= 0 && n < len(numerals) {
-		return numerals[n]
-	}
-	return fmt.Sprint(n)
-}
-
 // gated says whether a step is looked at before it is taken.
 func gated(p Phase) bool {
 	return slices.Contains([]Phase{Scrub, Drain, Release, Refill, Pull, Still, Down, Up, Rehouse}, p)

@@ -171,7 +171,7 @@ func (s *State) early(e Event) {
 
 // took looks at a drive that may take the old one's place.
 func (s *State) took(e Event, d Drive) {
-	if why := s.unfit(d); why != "" {
+	if why := s.Unfit(d); why != "" {
 		s.Refused, s.RefusedTail, s.refusedKey = why, d.Tail(), d.Key()
 		s.say(e, "refused %s in %s: %s", d.Tail(), d.bayWords(), why)
 		return

@@ -26,8 +26,6 @@ type Recipe struct {
 	Forgets bool `json:"forgets,omitempty"`
 	// Stood is the spare that stands in for the drive.
 	Stood string `json:"stood,omitempty"`
-	// Served is true where the pool serves the drive's contents from parity meanwhile.
-	Served bool `json:"served,omitempty"`
 	// Slow is true where a new drive is expected to be slow at first: it takes what many others send.
 	Slow bool `json:"slow,omitempty"`
 	// Stops are the pools that cannot be reached while the host is down.
@@ -67,10 +65,11 @@ func Compose(g Ground) Recipe {
 	why := func(words string) { r.Why = append(r.Why, words) }
 	step := func(p ...Phase) { r.Steps = append(r.Steps, p...) }
 	step(Planned)
+	served := false // from parity, meanwhile
 	for _, x := range g.Pool.Groups {
-		if x.Name == group && len(x.Members) > 0 {
+		if x.Name == group {
 			for _, other := range x.Members {
-				r.Served = r.Served || other.Parity
+				served = served || other.Parity
 				if other.StandsFor == g.Slot && m.State == pool.Out {
 					r.Stood = other.Slot
 				}
@@ -78,7 +77,7 @@ func Compose(g Ground) Recipe {
 			r.Slow = x.Heals
 		}
 	}
-	if r.Served {
+	if served {
 		if m.Parity {
 			why("it is the parity drive: the data stay whole without it, but nothing may fail until it is filled again")
 		} else {
@@ -157,7 +156,7 @@ func Compose(g Ground) Recipe {
 			why("without it nothing more might fail, and bay " + g.Outside + " can take the new drive first")
 		}
 		step(Insert, Confirm, Join, Recover, Pull)
-		if !known || after < 0 || len(lost) > 0 {
+		if after < 0 || len(lost) > 0 {
 			// Nothing may be out while it moves, so the pool stands still meanwhile.
 			r.Stops = g.Stops
 			step(Still, Down, Rehouse, Up)
@@ -259,5 +258,5 @@ func plural(n int, one, many string) string {
 	if n == 1 {
 		return "one " + one
 	}
-	return numeral(n) + " " + many
+	return pool.Numeral(n) + " " + many
 }

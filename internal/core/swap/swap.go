@@ -235,9 +235,6 @@ type PoolView struct {
 	Without     pool.Margin      `json:"without"`        // the margin with the member at the slot gone as well
 	Lost        []string         `json:"lost,omitempty"` // the volumes that would be lost with it
 	Moving      pool.Margin      `json:"moving"`         // the margin with the new drive gone as well
-	// Holds is how many bytes still lie on the old drive; HoldsKnown is false where the pool cannot tell.
-	Holds      drive.Bytes `json:"holds,omitempty"`
-	HoldsKnown bool        `json:"holds_known,omitempty"`
 	// Drained is true when nothing lies any more on the old drive, nor on what depends on it.
 	Drained bool `json:"drained,omitempty"`
 	// Filled is true when all that depend on the old drive carry their shares.
