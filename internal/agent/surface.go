@@ -264,9 +264,6 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 		if bad >= 0 {
 			t.Bad = append(t.Bad, bad)
 		}
-		if e := a.Clock.Now().Sub(since).Seconds(); e > 0 {
-			t.RateBytes = float64(moved) / e
-		}
 		given := len(t.Bad) >= surfaceBad
 		var err error
 		if time.Since(noted) > surfaceNotes || given {
@@ -282,6 +279,11 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 		if rest := time.Duration(float64(n)/rate*1e9) - a.Clock.Now().Sub(begun); rest > 0 {
 			_ = a.Clock.Sleep(ctx, rest)
 		}
+		s.mu.Lock()
+		if e := a.Clock.Now().Sub(since).Seconds(); e > 0 {
+			t.RateBytes = float64(moved) / e // with its rests: what was asked for is not exceeded
+		}
+		s.mu.Unlock()
 	}
 	return nil
 }

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { decimal, percent } from "../parts/format";
-import { Ago, Empty, Failed, Title, Waiting } from "../parts/parts";
+import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Checks } from "../swaps/page";
 
@@ -34,7 +34,7 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
         <Link to={`/drives/${x.drive}`} className="tail text-2xl">{x.tail}</Link>
         <div>
           <p><b>{decimal(x.capacity_bytes)}</b> {x.model} <span className="text-soft">{x.place ?? "on the shelf"}{x.note && ` · ${x.note}`}</span></p>
-          <p><span className={`font-bold ${ink}`} aria-hidden>{sign}</span> <span className={ink}>{word}</span>{x.accepted_at && x.accepted !== "none" && <span className="text-soft"> <Ago at={x.accepted_at} /></span>}{x.says && <span className="text-soft">: {x.says}</span>}</p>
+          <p><span className={`font-bold ${ink}`} aria-hidden>{sign}</span> <span className={ink}>{word}</span>{x.accepted_at && (x.accepted === "passed" || x.accepted === "failed") && <span className="text-soft"> <Ago at={x.accepted_at} /></span>}{x.says && <span className="text-soft">: {x.says}</span>}</p>
           <p className="text-soft">{x.promised ? <b>promised to the swap of {x.promised}</b> : x.fits?.length ? `would fit in ${x.fits.join(", ")}` : "fits in no pool"}</p>
         </div>
         {x.here && !busy && x.accepted !== "passed" && <Begin item={x} />}
@@ -56,7 +56,7 @@ function Begin({ item: x }: { item: S["StockItem"] }) {
     onSuccess: () => { void queries.invalidateQueries({ queryKey: ["stock"] }); void queries.invalidateQueries({ queryKey: ["acceptances"] }); },
     onError: (e) => tell(e.message, true),
   });
-  if (!open) return <button className="button" onClick={() => setOpen(true)}>Test it</button>;
+  if (!open) return <button className="button self-start" onClick={() => setOpen(true)}>Test it</button>;
   return (
     <form className="space-y-2 sm:max-w-64" onSubmit={(e) => { e.preventDefault(); begin.mutate(); }}>
       <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={surface} onChange={(e) => setSurface(e.target.checked)} /> write and read back its whole surface</label>
@@ -84,7 +84,7 @@ function Testing({ test: a }: { test: S["Acceptance"] }) {
       <h2><span className="tail">{a.tail}</span> {a.state === "paused" ? "rests" : "is being tested"} <span className="text-base font-normal text-soft">{a.bay ?? a.host}, by {a.by}</span></h2>
       <ol className="mt-2 flex flex-wrap gap-x-5 gap-y-1">{a.stages.map((s, i) => <li key={s} className={i === at ? "font-semibold" : "text-soft"}>{i < at ? "✓ " : i === at ? "▶ " : ""}{stages[s]}</li>)}</ol>
       {u && a.stage === "surface" && (
-        <div className="mt-2"><progress className="w-full" value={u.done_bytes} max={u.size_bytes} aria-label={u.pass === "write" ? "written" : "read back"} />
+        <div className="mt-2"><Seam share={u.done_bytes / u.size_bytes} label={u.pass === "write" ? "written" : "read back"} />
           <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}, {decimal(u.rate_bytes ?? 0)}/s{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad places</b> : null}</p></div>
       )}
       {a.log.length > 0 && a.state === "paused" && <p className="mt-1">{a.log[a.log.length - 1].says}</p>}

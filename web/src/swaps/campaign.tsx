@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
-import { Failed, Waiting } from "../parts/parts";
+import { Failed, Seam, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Standing } from "../recoveries/standing";
 import { exact } from "../parts/format";
@@ -34,7 +34,7 @@ export default function CampaignPage() {
         <p className="text-soft">Campaign in <Link to={`/pools/${c.pool}`} className="underline underline-offset-2">{c.pool}</Link> · led by {c.lead} · planned {exact(new Date(c.planned_at))}</p>
         <h1>{done} of {c.items.length} changed: {c.says}</h1>
       </header>
-      <progress className="w-full" value={done} max={c.items.length} aria-label="changed" />
+      <Seam share={done / c.items.length} label={`${done} of ${c.items.length} changed`} />
       {c.recovery && <Standing recovery={c.recovery} height={140} />}
       {open && (
         <p className="flex flex-wrap gap-3">
