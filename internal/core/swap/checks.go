@@ -154,7 +154,7 @@ func (c *checker) peers() {
 }
 
 func (c *checker) identity() {
-	const id, title = "identity", "The drive is told apart from all others"
+	const id, title = "identity", "It is told apart from all others"
 	p := c.s.Plan
 	looked := "identities of all drives"
 	switch {
