@@ -26,7 +26,7 @@ func main() {
 	err := app().Run(ctx, os.Args)
 	stop()
 	if err != nil && !errors.Is(err, context.Canceled) {
-		fmt.Fprintln(os.Stderr, "lantern: "+err.Error())
+		fmt.Fprintln(os.Stderr, client.Says(err))
 		os.Exit(client.Code(err))
 	}
 }
@@ -38,7 +38,7 @@ func app() *cli.Command {
 			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then from the configuration file.",
 		EnableShellCompletion: true, Suggest: true,
 		Flags:    client.Flags(),
-		Commands: append([]*cli.Command{serve(), agent(), demo(), driver()}, client.Commands()...),
+		Commands: append([]*cli.Command{serve(), agent(), demo(), rehearse(), driver()}, client.Commands()...),
 		// Errors are told once, by main, with their exit code.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
@@ -110,6 +110,38 @@ func demo() *cli.Command {
 	return &cli.Command{Name: "demo", Usage: "run the service with a lab fleet: nothing real is touched", Description: "Example: lantern demo --fresh", Flags: flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return daemon.Demo{Serve: serveFrom(cmd), Fresh: cmd.Bool("fresh"), Speed: cmd.Float("speed"), Drives: cmd.Int("drives")}.Run(ctx)
+		}}
+}
+
+func rehearse() *cli.Command {
+	flags := []cli.Flag{
+		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7412", Usage: "address and port of the practice"},
+		&cli.StringFlag{Name: "data", Usage: "its folder", DefaultText: "one of your cache, named after the pool"},
+		&cli.BoolFlag{Name: "go-on", Usage: "go on with the practice that is there, instead of making a new copy"},
+		&cli.FloatFlag{Name: "speed", Value: 300, Usage: "how many times faster than real time it runs while only waiting is left; 0 for never"},
+		&cli.StringSliceFlag{Name: "mishap", Usage: "what goes wrong, as often as you like; see below"},
+		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS, as for a phone: tokens of the practice then travel in the clear"},
+		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+	}
+	return &cli.Command{Name: "rehearse", Usage: "practise on a lab copy of a pool: nothing real is touched", ArgsUsage: "<pool>", Flags: flags,
+		Description: "Example: lantern rehearse soundscape\n         lantern rehearse soundscape --mishap second-failure --mishap small-drive\n         lantern rehearse soundscape --go-on\n\n" +
+			"The pool, its hosts with all drives in them, what is known and found of them, and what runs are copied out of the service that is asked. " +
+			"From then on the practice knows nothing of that service; no host but those of the lab can take part in it.\n\nMishaps:\n" + daemon.Mishaps(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			pool, err := client.One(cmd, "a pool's name")
+			if err != nil {
+				return err
+			}
+			r := daemon.Rehearsal{Serve: serveFrom(cmd), Pool: pool, Speed: cmd.Float("speed"), Mishaps: cmd.StringSlice("mishap")}
+			if err := r.Check(); err != nil {
+				return &client.Failure{Code: client.ExitUsage, Says: err.Error()}
+			}
+			if !cmd.Bool("go-on") {
+				if r.Copy, r.Person, err = client.CopyOf(ctx, cmd, pool); err != nil {
+					return err
+				}
+			}
+			return r.Run(ctx)
 		}}
 }
 

@@ -1450,6 +1450,58 @@ type ConfirmTail struct {
 	Tail string `json:"tail"`
 }
 
+// Copy defines model for Copy.
+type Copy struct {
+	At time.Time `json:"at"`
+
+	// Differs what is otherwise in a practice
+	Differs []string    `json:"differs"`
+	Drives  []CopyDrive `json:"drives"`
+	Hosts   []CopyHost  `json:"hosts"`
+	Pool    string      `json:"pool"`
+
+	// Pools the pool first, then every other that lies on these hosts alone
+	Pools []PoolReport `json:"pools"`
+}
+
+// CopyCourse what a metric was, where it ever was more than nothing; a point for every change
+type CopyCourse struct {
+	Metric string `json:"metric"`
+
+	// PerDay how it grew in its newest week
+	PerDay float64 `json:"per_day"`
+	Points []Point `json:"points"`
+}
+
+// CopyDrive defines model for CopyDrive.
+type CopyDrive struct {
+	Courses  []CopyCourse `json:"courses"`
+	Drive    DriveReport  `json:"drive"`
+	Findings []Finding    `json:"findings"`
+	Host     string       `json:"host"`
+
+	// How how its bay is known: told, confirmed, or empty when nobody knows it
+	How          string    `json:"how"`
+	Key          string    `json:"key"`
+	PowerOnHours float64   `json:"power_on_hours,omitempty,omitzero"`
+	Present      bool      `json:"present"`
+	Reading      Reading   `json:"reading"`
+	SeenAt       time.Time `json:"seen_at"`
+
+	// Slower how many times as long as its peers its reads take; 0 where it is not slow
+	Slower      float64   `json:"slower,omitempty,omitzero"`
+	SlowerSince time.Time `json:"slower_since,omitempty,omitzero"`
+	Verdict     Verdict   `json:"verdict"`
+}
+
+// CopyHost defines model for CopyHost.
+type CopyHost struct {
+	Cold    bool     `json:"cold"`
+	Layouts []Layout `json:"layouts"`
+	Name    string   `json:"name"`
+	Room    string   `json:"room,omitempty,omitzero"`
+}
+
 // Crowd what will go untested in one period, and why
 type Crowd struct {
 	Drives int       `json:"drives"`
@@ -1839,6 +1891,8 @@ type KeepStock struct {
 
 // Lab defines model for Lab.
 type Lab struct {
+	// Hurry how fast it runs by itself while only waiting is left; 0 when its pace is set by hand
+	Hurry float64   `json:"hurry,omitempty,omitzero"`
 	Now   time.Time `json:"now"`
 	Speed float64   `json:"speed"`
 }
@@ -1869,6 +1923,13 @@ type LabInsert struct {
 	Weak bool `json:"weak,omitempty,omitzero"`
 }
 
+// LabMishap defines model for LabMishap.
+type LabMishap struct {
+	// Mishap such as second-failure; lantern lab mishap --help lists them
+	Mishap string `json:"mishap"`
+	Pool   string `json:"pool"`
+}
+
 // LabMoved defines model for LabMoved.
 type LabMoved struct {
 	Bay    string `json:"bay"`
@@ -1893,6 +1954,7 @@ type LabPower struct {
 
 // LabPull defines model for LabPull.
 type LabPull struct {
+	// Bay or the label tail of a drive, where no map shows its bay
 	Bay string `json:"bay"`
 }
 
@@ -1922,6 +1984,8 @@ type LabSilence struct {
 
 // LabSpeed defines model for LabSpeed.
 type LabSpeed struct {
+	// Hurry so fast while only waiting is left, and at the pace of real time while hands are needed
+	Hurry bool    `json:"hurry,omitempty,omitzero"`
 	Speed float64 `json:"speed"`
 }
 
@@ -2047,10 +2111,13 @@ type MarginStood struct {
 
 // Me defines model for Me.
 type Me struct {
-	Lab     bool      `json:"lab"`
-	Name    string    `json:"name"`
-	Now     time.Time `json:"now"`
-	Version string    `json:"version"`
+	Lab  bool      `json:"lab"`
+	Name string    `json:"name"`
+	Now  time.Time `json:"now"`
+
+	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	Practice Practice `json:"practice,omitempty,omitzero"`
+	Version  string   `json:"version"`
 }
 
 // Member defines model for Member.
@@ -2616,6 +2683,12 @@ type PoolReport struct {
 
 	// Waits why a recovery that should run does not, in the pool system's own terms
 	Waits string `json:"waits,omitempty,omitzero"`
+}
+
+// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+type Practice struct {
+	CopiedAt time.Time `json:"copied_at"`
+	Pool     string    `json:"pool"`
 }
 
 // PriorityEffect defines model for PriorityEffect.
@@ -3287,14 +3360,17 @@ type SwapDrive struct {
 
 // SwapReport defines model for SwapReport.
 type SwapReport struct {
-	Accepted  Acceptance    `json:"accepted,omitempty,omitzero"`
-	Margins   []MarginStood `json:"margins"`
-	New       Drive         `json:"new,omitempty,omitzero"`
-	Old       Drive         `json:"old,omitempty,omitzero"`
-	People    []string      `json:"people,omitempty,omitzero"`
-	Steps     []StepTaken   `json:"steps"`
-	Swap      Swap          `json:"swap"`
-	WrittenAt time.Time     `json:"written_at"`
+	Accepted Acceptance    `json:"accepted,omitempty,omitzero"`
+	Margins  []MarginStood `json:"margins"`
+	New      Drive         `json:"new,omitempty,omitzero"`
+	Old      Drive         `json:"old,omitempty,omitzero"`
+	People   []string      `json:"people,omitempty,omitzero"`
+
+	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	Practice  Practice    `json:"practice,omitempty,omitzero"`
+	Steps     []StepTaken `json:"steps"`
+	Swap      Swap        `json:"swap"`
+	WrittenAt time.Time   `json:"written_at"`
 }
 
 // TestOrder defines model for TestOrder.
@@ -3822,6 +3898,9 @@ type ActOnSurveyJSONRequestBody = SurveyAct
 // LabInsertJSONRequestBody defines body for LabInsert for application/json ContentType.
 type LabInsertJSONRequestBody = LabInsert
 
+// LabMishapJSONRequestBody defines body for LabMishap for application/json ContentType.
+type LabMishapJSONRequestBody = LabMishap
+
 // LabPartJSONRequestBody defines body for LabPart for application/json ContentType.
 type LabPartJSONRequestBody = LabPart
 
@@ -4215,6 +4294,14 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LabMishapWithBody performs a POST /lab/mishap (the `LabMishap` operationId) request,
+	// with any type of body and a specified content type.
+	LabMishapWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabMishap performs a POST /lab/mishap (the `LabMishap` operationId) request.
+	// Takes a body of the `application/json` content type.
+	LabMishap(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LabPartWithBody performs a POST /lab/part (the `LabPart` operationId) request,
 	// with any type of body and a specified content type.
 	LabPartWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4345,6 +4432,9 @@ type ClientInterface interface {
 	// ActOnPool performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
 	// Takes a body of the `application/json` content type.
 	ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyPool performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+	CopyPool(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PoolFit performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
 	PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5400,6 +5490,34 @@ func (c *Client) LabInsert(ctx context.Context, body LabInsertJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// LabMishapWithBody performs a POST /lab/mishap (the `LabMishap` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) LabMishapWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabMishapRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabMishap performs a POST /lab/mishap (the `LabMishap` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) LabMishap(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabMishapRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LabPartWithBody performs a POST /lab/part (the `LabPart` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) LabPartWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5871,6 +5989,19 @@ func (c *Client) ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *
 // Takes a body of the `application/json` content type.
 func (c *Client) ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnPoolRequest(c.Server, pool, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyPool performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+func (c *Client) CopyPool(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyPoolRequest(c.Server, pool)
 	if err != nil {
 		return nil, err
 	}
@@ -8704,6 +8835,46 @@ func NewLabInsertRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewLabMishapRequest calls the generic LabMishap builder with application/json body
+func NewLabMishapRequest(server string, body LabMishapJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabMishapRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabMishapRequestWithBody constructs an http.Request for the LabMishap method, with any body, and a specified content type
+func NewLabMishapRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/mishap")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLabPartRequest calls the generic LabPart builder with application/json body
 func NewLabPartRequest(server string, body LabPartJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9593,6 +9764,40 @@ func NewActOnPoolRequestWithBody(server string, pool PoolParam, params *ActOnPoo
 
 		req.Header.Set("Idempotency-Key", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewCopyPoolRequest constructs an http.Request for the CopyPool method
+func NewCopyPoolRequest(server string, pool PoolParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/copy", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -11882,6 +12087,16 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LabInsertWithResponse(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*LabInsertResponse, error)
 
+	// LabMishapWithBodyWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LabMishapWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabMishapResponse, error)
+
+	// LabMishapWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	LabMishapWithResponse(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*LabMishapResponse, error)
+
 	// LabPartWithBodyWithResponse performs a POST /lab/part (the `LabPart` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -12056,6 +12271,11 @@ type ClientWithResponsesInterface interface {
 	// ActOnPoolWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ActOnPoolWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error)
+
+	// CopyPoolWithResponse performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CopyPoolWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*CopyPoolResponse, error)
 
 	// PoolFitWithResponse performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
 	//
@@ -14331,6 +14551,47 @@ func (r LabInsertResponse) ContentType() string {
 	return ""
 }
 
+type LabMishapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabMishapResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabMishapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabMishapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabMishapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabMishapResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LabPartResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15346,6 +15607,54 @@ func (r ActOnPoolResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ActOnPoolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CopyPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Copy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CopyPoolResponse) GetJSON200() *Copy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CopyPoolResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyPoolResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17894,6 +18203,28 @@ func (c *ClientWithResponses) LabInsertWithResponse(ctx context.Context, body La
 	return ParseLabInsertResponse(rsp)
 }
 
+// LabMishapWithBodyWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabMishapWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabMishapResponse, error) {
+	rsp, err := c.LabMishapWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabMishapResponse(rsp)
+}
+
+// LabMishapWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LabMishapWithResponse(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*LabMishapResponse, error) {
+	rsp, err := c.LabMishap(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabMishapResponse(rsp)
+}
+
 // LabPartWithBodyWithResponse performs a POST /lab/part (the `LabPart` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -18277,6 +18608,17 @@ func (c *ClientWithResponses) ActOnPoolWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParseActOnPoolResponse(rsp)
+}
+
+// CopyPoolWithResponse performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CopyPoolWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*CopyPoolResponse, error) {
+	rsp, err := c.CopyPool(ctx, pool, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyPoolResponse(rsp)
 }
 
 // PoolFitWithResponse performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
@@ -20300,6 +20642,35 @@ func ParseLabInsertResponse(rsp *http.Response) (*LabInsertResponse, error) {
 	return response, nil
 }
 
+// ParseLabMishapResponse parses an HTTP response from a LabMishapWithResponse call
+func ParseLabMishapResponse(rsp *http.Response) (*LabMishapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabMishapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLabPartResponse parses an HTTP response from a LabPartWithResponse call
 func ParseLabPartResponse(rsp *http.Response) (*LabPartResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20993,6 +21364,39 @@ func ParseActOnPoolResponse(rsp *http.Response) (*ActOnPoolResponse, error) {
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCopyPoolResponse parses an HTTP response from a CopyPoolWithResponse call
+func ParseCopyPoolResponse(rsp *http.Response) (*CopyPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Copy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -22425,6 +22829,9 @@ type ServerInterface interface {
 	// (POST /lab/insert)
 	LabInsert(ctx *echo.Context) error
 
+	// (POST /lab/mishap)
+	LabMishap(ctx *echo.Context) error
+
 	// (POST /lab/part)
 	LabPart(ctx *echo.Context) error
 
@@ -22490,6 +22897,9 @@ type ServerInterface interface {
 
 	// (POST /pools/{pool}/actions)
 	ActOnPool(ctx *echo.Context, pool PoolParam, params ActOnPoolParams) error
+
+	// (GET /pools/{pool}/copy)
+	CopyPool(ctx *echo.Context, pool PoolParam) error
 
 	// (GET /pools/{pool}/fit)
 	PoolFit(ctx *echo.Context, pool PoolParam) error
@@ -23618,6 +24028,15 @@ func (w *ServerInterfaceWrapper) LabInsert(ctx *echo.Context) error {
 	return err
 }
 
+// LabMishap converts echo context to params.
+func (w *ServerInterfaceWrapper) LabMishap(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabMishap(ctx)
+	return err
+}
+
 // LabPart converts echo context to params.
 func (w *ServerInterfaceWrapper) LabPart(ctx *echo.Context) error {
 	var err error
@@ -23958,6 +24377,22 @@ func (w *ServerInterfaceWrapper) ActOnPool(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ActOnPool(ctx, pool, params)
+	return err
+}
+
+// CopyPool converts echo context to params.
+func (w *ServerInterfaceWrapper) CopyPool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CopyPool(ctx, pool)
 	return err
 }
 
@@ -25021,6 +25456,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/pools/:pool", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
 	router.GET(options.BaseURL+"/pools/:pool/whatif", wrapper.WhatIf, options.OperationMiddlewares["whatIf"]...)
 	router.POST(options.BaseURL+"/pools/:pool/moves", wrapper.PlanMoves, options.OperationMiddlewares["planMoves"]...)
+	router.GET(options.BaseURL+"/pools/:pool/copy", wrapper.CopyPool, options.OperationMiddlewares["copyPool"]...)
 	router.GET(options.BaseURL+"/pools/:pool/fit", wrapper.PoolFit, options.OperationMiddlewares["poolFit"]...)
 	router.DELETE(options.BaseURL+"/pools/:pool/priority-hours", wrapper.RemovePriorityHours, options.OperationMiddlewares["removePriorityHours"]...)
 	router.PUT(options.BaseURL+"/pools/:pool/priority-hours", wrapper.SetPriorityHours, options.OperationMiddlewares["setPriorityHours"]...)
@@ -25104,6 +25540,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/lab/power", wrapper.LabPower, options.OperationMiddlewares["labPower"]...)
 	router.POST(options.BaseURL+"/lab/read", wrapper.LabRead, options.OperationMiddlewares["labRead"]...)
 	router.POST(options.BaseURL+"/lab/stuck", wrapper.LabStuck, options.OperationMiddlewares["labStuck"]...)
+	router.POST(options.BaseURL+"/lab/mishap", wrapper.LabMishap, options.OperationMiddlewares["labMishap"]...)
 	router.GET(options.BaseURL+"/orders/:id", wrapper.GetOrder, options.OperationMiddlewares["getOrder"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)

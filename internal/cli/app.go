@@ -8,9 +8,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/knadh/koanf/parsers/yaml"
@@ -22,6 +24,7 @@ import (
 	"golang.org/x/term"
 
 	"lantern/internal/api"
+	"lantern/internal/practice"
 )
 
 // The exit codes.
@@ -35,14 +38,25 @@ const (
 
 // Failure is an error with the exit code it leads to.
 type Failure struct {
-	Code int
-	Says string
+	Code     int
+	Says     string
+	practice bool
 }
 
 func (f *Failure) Error() string { return f.Says }
 
+// Says is what people are told of an error.
+func Says(err error) string {
+	says := "lantern: " + err.Error()
+	var f *Failure
+	if errors.As(err, &f) && f.practice {
+		says = practice.Lines(says)
+	}
+	return says
+}
+
 func usage(format string, args ...any) error {
-	return &Failure{ExitUsage, fmt.Sprintf(format, args...)}
+	return &Failure{Code: ExitUsage, Says: fmt.Sprintf(format, args...)}
 }
 
 // Code is the exit code an error leads to.
@@ -65,6 +79,7 @@ type session struct {
 	client *api.ClientWithResponses
 	out    *printer
 	errOut io.Writer
+	rings  bool // errOut is a terminal
 	in     io.Reader
 }
 
@@ -121,7 +136,8 @@ func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.A
 		if format != "table" && format != "json" && format != "csv" {
 			return usage("--output is table, json or csv, not %q", format)
 		}
-		client, err := api.NewClientWithResponses(server+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		copied := &noting{RoundTripper: http.DefaultTransport}
+		client, err := api.NewClientWithResponses(server+"/api/v1", api.WithHTTPClient(&http.Client{Transport: copied}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			if token != "" {
 				r.Header.Set("Authorization", "Bearer "+token)
 			}
@@ -133,9 +149,17 @@ func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.A
 		if err != nil {
 			return usage("%q is no address of a service: %v", server, err)
 		}
-		s := &session{client: client, errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}
+		s := &session{client: client, errOut: &practice.Writer{W: cmd.Root().ErrWriter, On: copied.is}, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}
+		s.out.practise(copied)
+		s.rings = isTerminal(cmd.Root().ErrWriter)
 		err = f(ctx, s, cmd)
-		if name := cmd.Name; isTerminal(s.errOut) && s.out.format == "table" && name != "round" && name != "follow" {
+		if copied.is() {
+			err = marked(err)
+			if format != "table" {
+				fmt.Fprintln(s.errOut, "nothing of this is real")
+			}
+		}
+		if name := cmd.Name; s.rings && s.out.format == "table" && name != "round" && name != "follow" {
 			// Whoever sits at a terminal is told, whatever the command was about (R5).
 			short, cancel := context.WithTimeout(ctx, time.Second)
 			defer cancel()
@@ -143,6 +167,33 @@ func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.A
 		}
 		return err
 	}
+}
+
+// noting notices that answers are those of a practice.
+type noting struct {
+	http.RoundTripper
+	pool atomic.Pointer[string] // that it is a copy of
+}
+
+func (n *noting) RoundTrip(r *http.Request) (*http.Response, error) {
+	res, err := n.RoundTripper.RoundTrip(r)
+	if err == nil {
+		if pool, bad := url.QueryUnescape(res.Header.Get(practice.Header)); bad == nil && pool != "" {
+			n.pool.Store(&pool)
+		}
+	}
+	return res, err
+}
+
+func (n *noting) is() bool { return n.pool.Load() != nil }
+
+// marked is an error that is told as one of a practice.
+func marked(err error) error {
+	var f *Failure
+	if errors.As(err, &f) {
+		return &Failure{f.Code, f.Says, true}
+	}
+	return err
 }
 
 // got gives back what an answer holds, or the error it tells.
@@ -158,23 +209,23 @@ func unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &Failure{ExitUnreachable, "the service cannot be reached: " + err.Error() + "\nIs it running? Its address is given by --server, LANTERN_SERVER or the configuration file."}
+	return &Failure{Code: ExitUnreachable, Says: "the service cannot be reached: " + err.Error() + "\nIs it running? Its address is given by --server, LANTERN_SERVER or the configuration file."}
 }
 
 // told makes problem details an error: a refusal is told apart from a failure.
 func told(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {
-		return &Failure{ExitFailed, fmt.Sprintf("the service answered %d", status)}
+		return &Failure{Code: ExitFailed, Says: fmt.Sprintf("the service answered %d", status)}
 	}
 	says := strings.TrimSpace(p.Title + " " + p.Detail)
 	switch status {
 	case http.StatusConflict, http.StatusPreconditionFailed:
-		return &Failure{ExitRefused, says}
+		return &Failure{Code: ExitRefused, Says: says}
 	case http.StatusUnauthorized:
-		return &Failure{ExitFailed, says + " The token is taken from LANTERN_TOKEN or the configuration file."}
+		return &Failure{Code: ExitFailed, Says: says + " The token is taken from LANTERN_TOKEN or the configuration file."}
 	}
-	return &Failure{ExitFailed, says}
+	return &Failure{Code: ExitFailed, Says: says}
 }
 
 // one takes the single argument a command needs.

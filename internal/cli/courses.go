@@ -76,14 +76,14 @@ func replayCommand() *cli.Command {
 			if name != "-" {
 				f, err := os.Open(name)
 				if err != nil {
-					return &Failure{ExitFailed, err.Error()}
+					return &Failure{Code: ExitFailed, Says: err.Error()}
 				}
 				defer f.Close()
 				in = f
 			}
 			course, err := readCourse(in)
 			if err != nil {
-				return &Failure{ExitFailed, fmt.Sprintf("%s: %v", name, err)}
+				return &Failure{Code: ExitFailed, Says: fmt.Sprintf("%s: %v", name, err)}
 			}
 			return list(s, replay(course, every/100, cmd.Float("reach")), "It never came to the first point.", []string{"DONE", "AT", "RATE NOW", "SOONEST", "LIKELY", "LATEST", "RULE OF THREE", "OFF BY"}, func(x said) []cell {
 				row := []cell{{text: fmt.Sprintf("%.1f %%", 100*x.Share), right: true}, {text: x.At.Local().Format("01-02 15:04:05")}, {text: decimal(int64(x.RateNow)) + "/s", right: true}}

@@ -100,7 +100,7 @@ func enclosureCommand() *cli.Command {
 					_, err = s.out.w.Write(text)
 					return err
 				}
-				return &Failure{ExitFailed, fmt.Sprintf("name one of the %d enclosures of %s: lantern enclosure list %s", len(all), host, host)}
+				return &Failure{Code: ExitFailed, Says: fmt.Sprintf("name one of the %d enclosures of %s: lantern enclosure list %s", len(all), host, host)}
 			})},
 			{Name: "remove", Usage: "forget a description, and what was found out of its bays", ArgsUsage: "<host> <enclosure>", Description: "Example: lantern enclosure remove guillemot chassis", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 				if cmd.Args().Len() != 2 {

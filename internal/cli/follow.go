@@ -91,13 +91,11 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 		if done, err := s.out.value(p); done && (once || !live) {
 			return err
 		} else if !done {
-			if isTerminal(s.out.w) && lines > 0 {
-				fmt.Fprintf(s.out.w, "\x1b[%dA\x1b[J", lines)
-			}
+			s.out.again(lines)
 			for _, stop := range stops {
 				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
 			}
-			if isTerminal(s.out.w) || !live || once {
+			if s.out.terminal || !live || once {
 				lines = s.standing(p) + len(stops)
 			} else if !quiet {
 				s.recoveryLine(r, r.SeenAt)
@@ -143,9 +141,7 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 		if done, err := s.out.value(all); done && (once || len(all) == 0) {
 			return err
 		} else if !done {
-			if isTerminal(s.out.w) && lines > 0 {
-				fmt.Fprintf(s.out.w, "\x1b[%dA\x1b[J", lines)
-			}
+			s.out.again(lines)
 			stops := s.stops(ctx)
 			for _, stop := range stops {
 				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
@@ -227,7 +223,7 @@ func (s *session) warn(ctx context.Context, said map[string]bool) {
 	now := map[string]bool{}
 	for _, stop := range s.stops(ctx) {
 		if now[stop] = true; !said[stop] {
-			bell := map[bool]string{true: "\a", false: ""}[isTerminal(s.errOut)]
+			bell := map[bool]string{true: "\a", false: ""}[s.rings]
 			fmt.Fprintf(s.errOut, "%s\nSTOP  %s\n", bell, stop)
 		}
 	}

@@ -53,7 +53,7 @@ func (s *session) open(name string) (io.Reader, func(), error) {
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, nil, &Failure{ExitFailed, err.Error()}
+		return nil, nil, &Failure{Code: ExitFailed, Says: err.Error()}
 	}
 	return f, func() { f.Close() }, nil
 }
@@ -143,7 +143,7 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, tally bool) e
 		}
 	}
 	if err := lines.Err(); err != nil {
-		return &Failure{ExitFailed, err.Error()}
+		return &Failure{Code: ExitFailed, Says: err.Error()}
 	}
 	if tally {
 		if err := s.tally(out, drives, labels); err != nil {
@@ -154,7 +154,7 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, tally bool) e
 		fmt.Fprintf(s.errOut, "and %d more lines\n", refused-20)
 	}
 	if refused > 0 {
-		return &Failure{ExitFailed, "some lines were passed over; the others were judged"}
+		return &Failure{Code: ExitFailed, Says: "some lines were passed over; the others were judged"}
 	}
 	return nil
 }

@@ -178,7 +178,7 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 		if path := cmd.String(flag); path != "" {
 			b, err := os.ReadFile(path)
 			if err != nil {
-				return &Failure{ExitFailed, err.Error()}
+				return &Failure{Code: ExitFailed, Says: err.Error()}
 			}
 			*to = strings.TrimSpace(string(b))
 		}

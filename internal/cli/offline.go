@@ -43,7 +43,7 @@ func decodeCommand() *cli.Command {
 			if name := cmd.Args().Get(1); name != "-" {
 				f, err := os.Open(name)
 				if err != nil {
-					return &Failure{ExitFailed, err.Error()}
+					return &Failure{Code: ExitFailed, Says: err.Error()}
 				}
 				defer f.Close()
 				in = f
@@ -54,7 +54,7 @@ func decodeCommand() *cli.Command {
 			}
 			b, err := page.Bytes(raw)
 			if err != nil {
-				return &Failure{ExitFailed, err.Error()}
+				return &Failure{Code: ExitFailed, Says: err.Error()}
 			}
 			p, err := page.Decode(cmd.Args().First(), b)
 			if err != nil {

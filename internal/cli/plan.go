@@ -217,7 +217,7 @@ func (s *session) plan(ctx context.Context, name string) (*api.Plan, error) {
 			return &all[i], nil
 		}
 	}
-	return nil, &Failure{ExitFailed, fmt.Sprintf("There is no plan %q. List them with: lantern plan list", name)}
+	return nil, &Failure{Code: ExitFailed, Says: fmt.Sprintf("There is no plan %q. List them with: lantern plan list", name)}
 }
 
 // planChange is a plan as the options change it: what is there already stays, and a new one begins as the fleet's is.

@@ -237,7 +237,7 @@ func (s *session) ordered(ctx context.Context, o api.Order, on string) error {
 		s.out.line("%s: %s", on, o.Says)
 		return nil
 	case api.OrderStateRefused:
-		return &Failure{ExitRefused, fmt.Sprintf("%s refused: %s", o.Host, o.Says)}
+		return &Failure{Code: ExitRefused, Says: fmt.Sprintf("%s refused: %s", o.Host, o.Says)}
 	}
-	return &Failure{ExitFailed, fmt.Sprintf("%s on %s %s: %s", o.Kind, o.Host, o.State, o.Says)}
+	return &Failure{Code: ExitFailed, Says: fmt.Sprintf("%s on %s %s: %s", o.Kind, o.Host, o.State, o.Says)}
 }

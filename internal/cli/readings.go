@@ -64,7 +64,7 @@ func readingsCommand() *cli.Command {
 					if name != "-" {
 						f, err := os.Open(name)
 						if err != nil {
-							return &Failure{ExitFailed, err.Error()}
+							return &Failure{Code: ExitFailed, Says: err.Error()}
 						}
 						defer f.Close()
 						in = f
@@ -86,7 +86,7 @@ func readingsCommand() *cli.Command {
 						fmt.Fprintf(s.errOut, "line %d was refused: %s\n", r.Line, r.Why)
 					}
 					if len(v.Refused) > 0 {
-						return &Failure{ExitFailed, "some lines were refused; the others were taken"}
+						return &Failure{Code: ExitFailed, Says: "some lines were refused; the others were taken"}
 					}
 					return nil
 				})},

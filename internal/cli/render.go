@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -10,18 +11,44 @@ import (
 	"unicode/utf8"
 
 	"lantern/internal/api"
+	"lantern/internal/practice"
 )
 
 // printer writes what a command has to say, in the form that was asked for.
 type printer struct {
-	w      io.Writer
-	format string
-	color  bool
+	w        io.Writer
+	format   string
+	color    bool
+	terminal bool
+	screen   io.Writer // w itself, for what moves on it
+	copied   *noting   // knows whether what is printed is of a practice; nil where no service is asked
+}
+
+// practise makes every line that is printed as text carry the mark of a practice, should the service turn out to be one.
+func (p *printer) practise(n *noting) {
+	if p.copied = n; p.format == "table" {
+		p.w = &practice.Writer{W: p.w, On: n.is}
+	}
+}
+
+// practised is the pool that the service is a copy of; empty in truth.
+func (p *printer) practised() string {
+	if p.copied == nil || !p.copied.is() {
+		return ""
+	}
+	return *p.copied.pool.Load()
+}
+
+// again goes up by some lines on a terminal, to write them anew.
+func (p *printer) again(lines int) {
+	if p.terminal && lines > 0 {
+		fmt.Fprintf(p.screen, "\x1b[%dA\x1b[J", lines)
+	}
 }
 
 func newPrinter(w io.Writer, format string) *printer {
 	_, no := os.LookupEnv("NO_COLOR")
-	return &printer{w: w, format: format, color: !no && isTerminal(w) && os.Getenv("TERM") != "dumb"}
+	return &printer{w: w, screen: w, format: format, terminal: isTerminal(w), color: !no && isTerminal(w) && os.Getenv("TERM") != "dumb"}
 }
 
 // value prints v as JSON if that was asked for.
@@ -29,9 +56,44 @@ func (p *printer) value(v any) (done bool, err error) {
 	if p.format != "json" {
 		return false, nil
 	}
+	if pool := p.practised(); pool != "" {
+		if v, err = withPractice(v, pool); err != nil {
+			return true, err
+		}
+	}
 	e := json.NewEncoder(p.w)
 	e.SetIndent("", "  ")
 	return true, e.Encode(v)
+}
+
+// withPractice puts the mark of a practice first into an object, or into every object of a list.
+func withPractice(v any, pool string) (any, error) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	name, _ := json.Marshal(pool)
+	mark := func(b json.RawMessage) json.RawMessage {
+		if inner, object := bytes.CutPrefix(b, []byte("{")); object && !bytes.Contains(inner[:min(len(inner), 12)], []byte(`"practice"`)) {
+			out := append([]byte(`{"practice":`), name...)
+			if !bytes.HasPrefix(inner, []byte("}")) {
+				out = append(out, ',')
+			}
+			return append(out, inner...)
+		}
+		return b
+	}
+	var all []json.RawMessage
+	if bytes.HasPrefix(b, []byte("[")) {
+		if err := json.Unmarshal(b, &all); err != nil {
+			return nil, err
+		}
+		for i := range all {
+			all[i] = mark(all[i])
+		}
+		return all, nil
+	}
+	return mark(b), nil
 }
 
 // cell is a text with a style that shows only on a terminal.
@@ -70,6 +132,12 @@ func (p *printer) line(format string, args ...any) { fmt.Fprintf(p.w, format+"\n
 func (p *printer) table(head []string, rows [][]cell) error {
 	if p.format == "csv" {
 		w := csv.NewWriter(p.w)
+		if pool := p.practised(); pool != "" {
+			head = append([]string{"PRACTICE"}, head...)
+			for i := range rows {
+				rows[i] = append([]cell{{text: pool}}, rows[i]...)
+			}
+		}
 		_ = w.Write(head)
 		for _, r := range rows {
 			record := make([]string, len(r))

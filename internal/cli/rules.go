@@ -166,7 +166,7 @@ func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
 			return nil
 		}
 	}
-	return &Failure{ExitFailed, fmt.Sprintf("there is no rule %q. List them with: lantern rule list", id)}
+	return &Failure{Code: ExitFailed, Says: fmt.Sprintf("there is no rule %q. List them with: lantern rule list", id)}
 }
 
 func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {

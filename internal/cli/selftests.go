@@ -49,7 +49,7 @@ func selftestCommand() *cli.Command {
 							return nil
 						}
 					}
-					return &Failure{ExitRefused, "no drive can be tested now"}
+					return &Failure{Code: ExitRefused, Says: "no drive can be tested now"}
 				})},
 			{Name: "stop", Usage: "stop the self-tests that were started here", ArgsUsage: "[drive]", Description: "Example: lantern selftest stop LM409", Flags: which,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -90,7 +90,7 @@ func selftestCommand() *cli.Command {
 							return err
 						}
 						if d.FailedAt.Lba == 0 && d.FailedAt.Says == "" {
-							return &Failure{ExitFailed, "no test of " + d.Tail + " failed at an address; name one"}
+							return &Failure{Code: ExitFailed, Says: "no test of " + d.Tail + " failed at an address; name one"}
 						}
 						req.Lba = d.FailedAt.Lba
 					}

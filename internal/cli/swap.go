@@ -309,9 +309,9 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	case len(fits) == 1 || len(fits) > 1 && name != "":
 		return fits[0].Id, nil
 	case len(fits) == 0 && name == "":
-		return "", &Failure{ExitFailed, "No swap is open. Begin with: lantern swap plan <drive>"}
+		return "", &Failure{Code: ExitFailed, Says: "No swap is open. Begin with: lantern swap plan <drive>"}
 	case len(fits) == 0:
-		return "", &Failure{ExitFailed, fmt.Sprintf("There is no swap %q. List them with: lantern swap list", name)}
+		return "", &Failure{Code: ExitFailed, Says: fmt.Sprintf("There is no swap %q. List them with: lantern swap list", name)}
 	}
 	return "", usage("%d swaps are open; say which: lantern swap list", len(fits))
 }

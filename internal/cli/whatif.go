@@ -34,14 +34,14 @@ func (s *session) poolFile(cmd *cli.Command) (pool.Pool, api.Pool, error) {
 	if name != "-" {
 		f, err := os.Open(name)
 		if err != nil {
-			return pool.Pool{}, api.Pool{}, &Failure{ExitFailed, err.Error()}
+			return pool.Pool{}, api.Pool{}, &Failure{Code: ExitFailed, Says: err.Error()}
 		}
 		defer f.Close()
 		in = f
 	}
 	p, v, err := wire.ReadPool(in.(io.Reader))
 	if err != nil {
-		return p, v, &Failure{ExitFailed, fmt.Sprintf("%s: %v\nHow such a file looks: docs/pool-file.md; lantern pool <name> --output json writes one", name, err)}
+		return p, v, &Failure{Code: ExitFailed, Says: fmt.Sprintf("%s: %v\nHow such a file looks: docs/pool-file.md; lantern pool <name> --output json writes one", name, err)}
 	}
 	return p, v, nil
 }
@@ -119,7 +119,7 @@ func whatifCommand() *cli.Command {
 			names, label := byTail(&p, v, lose)
 			w, err := wire.WhatIf(&p, names, n, full, label)
 			if err != nil {
-				return &Failure{ExitFailed, err.Error()}
+				return &Failure{Code: ExitFailed, Says: err.Error()}
 			}
 			return s.prospect(w)
 		}, func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -310,7 +310,7 @@ func movesCommand() *cli.Command {
 			}
 			m, err := wire.Moves(&p, req)
 			if err != nil {
-				return &Failure{ExitFailed, err.Error()}
+				return &Failure{Code: ExitFailed, Says: err.Error()}
 			}
 			return s.moveOrder(m)
 		}, func(ctx context.Context, s *session, cmd *cli.Command) error {

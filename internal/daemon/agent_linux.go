@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"net/http"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"lantern/internal/agent/pools/btrfs"
 	"lantern/internal/agent/pools/md"
 	"lantern/internal/agent/pools/outside"
+	"lantern/internal/api"
 	"lantern/internal/clock"
 )
 
@@ -40,7 +42,7 @@ func (c Agent) Run(ctx context.Context) error {
 	if c.Token == "" && c.Print == nil {
 		return errors.New("an agent needs its host's token: enrol the host with `lantern host enrol <name>` and give it as LANTERN_HOST_TOKEN or --token-file")
 	}
-	client, err := Client(c.Server, c.Token)
+	client, err := Client(c.Server, c.Token, api.WithHTTPClient(&http.Client{Transport: realOnly{http.DefaultTransport}}))
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/httpd"
+	"lantern/internal/practice"
 	"lantern/internal/service"
 	"lantern/internal/store"
 )
@@ -35,6 +36,7 @@ type Serve struct {
 	Insecure bool // allow any address without TLS
 	Out      io.Writer
 	Log      *slog.Logger
+	copied   api.Practice // set when all of it is a practice
 }
 
 // running is a service that listens.
@@ -48,6 +50,9 @@ type running struct {
 
 // Run serves until ctx ends.
 func (c Serve) Run(ctx context.Context) error {
+	if _, err := os.Stat(filepath.Join(c.Data, practiceFile)); err == nil {
+		return fmt.Errorf("%s holds a practice, nothing of which is real: choose another folder with --data", c.Data)
+	}
 	r, err := c.start(ctx, clock.Real{}, nil)
 	if err != nil {
 		return err
@@ -106,7 +111,8 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		l.Close()
 		return nil, errors.Join(err, r.store.Close())
 	}
-	site := &httpd.Server{Service: r.service, Lab: lab, Version: Version, Now: cl.Now, Log: c.Log, Secure: c.Cert != ""}
+	r.service.SetPractice(c.copied)
+	site := &httpd.Server{Practice: c.copied, Service: r.service, Lab: lab, Version: Version, Now: cl.Now, Log: c.Log, Secure: c.Cert != ""}
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
 	requests, cut := context.WithCancel(context.Background())
 	server := &http.Server{Handler: site.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -166,11 +172,24 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 }
 
 // Client makes an API client that carries a token.
-func Client(server, token string) (*api.ClientWithResponses, error) {
-	return api.NewClientWithResponses(server+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+func Client(server, token string, options ...api.ClientOption) (*api.ClientWithResponses, error) {
+	return api.NewClientWithResponses(server+"/api/v1", append(options, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
-	}))
+	}))...)
+}
+
+// realOnly lets nothing through that a practice answered: whoever serves real drives takes no order of it, even if somebody
+// led it there.
+type realOnly struct{ http.RoundTripper }
+
+func (t realOnly) RoundTrip(r *http.Request) (*http.Response, error) {
+	res, err := t.RoundTripper.RoundTrip(r)
+	if err == nil && res.Header.Get(practice.Header) != "" {
+		res.Body.Close()
+		return nil, fmt.Errorf("%s is a practice: an agent of real drives takes nothing of it", r.URL.Host)
+	}
+	return res, err
 }
 
 // private makes a folder that only its owner can look into.

@@ -30,7 +30,7 @@ func answer[T any](c *echo.Context, status int, v T, err error) error {
 
 // GetMe tells who is asking.
 func (s *Server) GetMe(c *echo.Context) error {
-	return c.JSON(http.StatusOK, api.Me{Name: person(c), Lab: s.Lab != nil, Version: s.Version, Now: s.Now()})
+	return c.JSON(http.StatusOK, api.Me{Name: person(c), Lab: s.Lab != nil, Version: s.Version, Now: s.Now(), Practice: s.Practice})
 }
 
 // SignIn opens a session with a token.
@@ -49,7 +49,7 @@ func (s *Server) SignIn(c *echo.Context) error {
 
 // SignOut ends it.
 func (s *Server) SignOut(c *echo.Context) error {
-	if cookie, err := c.Cookie(cookieName); err == nil {
+	if cookie, err := c.Cookie(s.cookieName()); err == nil {
 		if err := s.Service.SignOut(cookie.Value); err != nil {
 			return err
 		}
@@ -186,6 +186,9 @@ func (s *Server) SetRoom(c *echo.Context, host string) error {
 
 // EnrolHost makes a host known.
 func (s *Server) EnrolHost(c *echo.Context) error {
+	if err := s.real("it takes no host in, so that no order of it reaches one"); err != nil {
+		return err
+	}
 	req, err := take[api.Enrol](c, maxBody)
 	if err != nil {
 		return err
@@ -330,57 +333,66 @@ func (s *Server) ReportOutcome(c *echo.Context, id api.IdParam) error {
 
 var noLab = &service.Problem{Status: 404, Type: "no-lab", Title: "This service watches real hosts; there is no lab.", Do: "Start one with: lantern demo"}
 
-func (s *Server) lab(c *echo.Context) error {
-	return c.JSON(http.StatusOK, api.Lab{Now: s.Now(), Speed: s.Lab.Speed()})
+// inLab lets hands do something in the lab; what they ask for comes as JSON, and so does what they see, if anything.
+func inLab[T any](s *Server, c *echo.Context, do func(req T) (seen any, err error)) error {
+	if s.Lab == nil {
+		return noLab
+	}
+	req, err := take[T](c, maxBody)
+	if err != nil {
+		return err
+	}
+	seen, err := do(req)
+	switch {
+	case err != nil:
+		return err
+	case seen == nil:
+		return c.NoContent(http.StatusNoContent)
+	}
+	return c.JSON(http.StatusOK, seen)
 }
 
-// GetLab tells the lab's time.
+func (s *Server) pace() api.Lab {
+	return api.Lab{Now: s.Now(), Speed: s.Lab.Speed(), Hurry: s.Lab.Hurry()}
+}
+
+// GetLab tells how time runs.
 func (s *Server) GetLab(c *echo.Context) error {
 	if s.Lab == nil {
 		return noLab
 	}
-	return s.lab(c)
+	return c.JSON(http.StatusOK, s.pace())
 }
 
 // SetLabSpeed makes the lab's time run faster or slower.
 func (s *Server) SetLabSpeed(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabSpeed](c, maxBody)
-	if err != nil {
-		return err
-	}
-	if req.Speed < 0 || req.Speed > 10000 {
-		return &service.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
-	}
-	s.Lab.SetSpeed(req.Speed)
-	s.Service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed))
-	return s.lab(c)
+	return inLab(s, c, func(req api.LabSpeed) (any, error) {
+		if req.Speed < 0 || req.Speed > 10000 {
+			return nil, &service.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
+		}
+		if req.Hurry {
+			s.Lab.SetHurry(req.Speed)
+			s.Service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time while only waiting is left", req.Speed))
+		} else {
+			s.Lab.SetSpeed(req.Speed)
+			s.Service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed))
+		}
+		return s.pace(), nil
+	})
 }
 
 // LabPull pulls a drive in the lab.
 func (s *Server) LabPull(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabPull](c, maxBody)
-	if err != nil {
-		return err
-	}
-	m, err := s.Lab.Pull(req.Bay)
-	return answer(c, http.StatusOK, api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err)
+	return inLab(s, c, func(req api.LabPull) (any, error) {
+		m, err := s.Lab.Pull(req.Bay)
+		return api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err
+	})
 }
 
 // LabInsert puts one in.
 func (s *Server) LabInsert(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabInsert](c, maxBody)
-	if err != nil {
-		return err
-	}
-	m, err := s.Lab.Insert(req.Bay, lab.Shelf{Tail: req.Drive, Capacity: bytesOf(req.CapacityBytes), Holds: req.Holds, Damaged: req.Damaged, Like: req.Like, Weak: req.Weak, Hours: req.UsedHours})
-	return answer(c, http.StatusOK, api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err)
+	return inLab(s, c, func(req api.LabInsert) (any, error) {
+		m, err := s.Lab.Insert(req.Bay, lab.Shelf{Tail: req.Drive, Capacity: bytesOf(req.CapacityBytes), Holds: req.Holds, Damaged: req.Damaged, Like: req.Like, Weak: req.Weak, Hours: req.UsedHours})
+		return api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err
+	})
 }

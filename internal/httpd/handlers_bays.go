@@ -61,17 +61,7 @@ func (s *Server) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 
 // LabSilence makes enclosures of the lab tell nothing of themselves.
 func (s *Server) LabSilence(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabSilence](c, maxBody)
-	if err != nil {
-		return err
-	}
-	if err := s.Lab.Silence(req.Host, !req.Over); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
+	return inLab(s, c, func(req api.LabSilence) (any, error) { return nil, s.Lab.Silence(req.Host, !req.Over) })
 }
 
 // LabEyes lists what eyes would see blink.
@@ -84,15 +74,5 @@ func (s *Server) LabEyes(c *echo.Context) error {
 
 // LabPart makes a part of a shelf fail, or well again.
 func (s *Server) LabPart(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabPart](c, maxBody)
-	if err != nil {
-		return err
-	}
-	if err := s.Lab.Break(req.Host, req.Part, req.Well); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
+	return inLab(s, c, func(req api.LabPart) (any, error) { return nil, s.Lab.Break(req.Host, req.Part, req.Well) })
 }

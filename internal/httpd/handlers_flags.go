@@ -41,6 +41,9 @@ func (s *Server) ListChannels(c *echo.Context) error {
 
 // PutChannel keeps one.
 func (s *Server) PutChannel(c *echo.Context, id api.IdParam) error {
+	if err := s.real("it tells nobody outside"); err != nil {
+		return err
+	}
 	req, err := take[api.ChannelPut](c, maxBody)
 	if err != nil {
 		return err

@@ -45,3 +45,12 @@ func (s *Server) RemovePriorityHours(c *echo.Context, name api.PoolParam) error 
 	p, err := s.Service.RemovePriorityHours(person(c), name)
 	return answer(c, http.StatusOK, p, err)
 }
+
+// CopyPool gives all that a practice is made after.
+func (s *Server) CopyPool(c *echo.Context, pool api.PoolParam) error {
+	if err := s.real("a copy of it would be the copy of a copy"); err != nil {
+		return err
+	}
+	v, err := s.Service.Copy(pool)
+	return answer(c, http.StatusOK, v, err)
+}

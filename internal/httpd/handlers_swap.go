@@ -9,6 +9,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/swap"
+	"lantern/internal/practice"
 	"lantern/internal/service"
 )
 
@@ -128,10 +129,14 @@ func (s *Server) EvidenceOfSwap(c *echo.Context, id api.IdParam) error {
 	if err != nil {
 		return err
 	}
+	name := "evidence-" + tail
+	if s.Practice.Pool != "" {
+		name = "practice-" + name
+	}
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	for _, f := range files {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: "evidence-" + tail + "/" + f.Name, Method: zip.Deflate, Modified: f.At})
+		w, err := z.CreateHeader(&zip.FileHeader{Name: name + "/" + f.Name, Method: zip.Deflate, Modified: f.At})
 		if err != nil {
 			return err
 		}
@@ -142,7 +147,7 @@ func (s *Server) EvidenceOfSwap(c *echo.Context, id api.IdParam) error {
 	if err := z.Close(); err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Disposition", `attachment; filename="evidence-`+tail+`.zip"`)
+	c.Response().Header().Set("Content-Disposition", `attachment; filename="`+name+`.zip"`)
 	return c.Blob(http.StatusOK, "application/zip", out.Bytes())
 }
 
@@ -271,51 +276,31 @@ func (s *Server) SetCold(c *echo.Context, host string) error {
 
 // LabPower takes a lab host down, or brings it up.
 func (s *Server) LabPower(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabPower](c, maxBody)
-	if err != nil {
-		return err
-	}
-	if err := s.Lab.Power(req.Host, req.On); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
+	return inLab(s, c, func(req api.LabPower) (any, error) { return nil, s.Lab.Power(req.Host, req.On) })
 }
 
 // LabRead reads a label, or all data of a pool.
 func (s *Server) LabRead(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabRead](c, maxBody)
-	if err != nil {
-		return err
-	}
-	var out api.LabSeen
-	if req.Bay != "" {
-		out.Tail = s.Lab.At(req.Bay)
-	}
-	if req.Pool != "" {
-		if err := s.Lab.ReadBack(req.Pool); err != nil {
-			out.Lost = err.Error()
+	return inLab(s, c, func(req api.LabRead) (any, error) {
+		var out api.LabSeen
+		if req.Bay != "" {
+			out.Tail = s.Lab.At(req.Bay)
 		}
-	}
-	return c.JSON(http.StatusOK, out)
+		if req.Pool != "" {
+			if err := s.Lab.ReadBack(req.Pool); err != nil {
+				out.Lost = err.Error()
+			}
+		}
+		return out, nil
+	})
 }
 
 // LabStuck makes the recoveries of a lab pool wait for a word.
 func (s *Server) LabStuck(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	req, err := take[api.LabStuck](c, maxBody)
-	if err != nil {
-		return err
-	}
-	if err := s.Lab.Stick(req.Pool, req.Stuck); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
+	return inLab(s, c, func(req api.LabStuck) (any, error) { return nil, s.Lab.Stick(req.Pool, req.Stuck) })
+}
+
+// LabMishap lets something go wrong in a pool when its time has come.
+func (s *Server) LabMishap(c *echo.Context) error {
+	return inLab(s, c, func(req api.LabMishap) (any, error) { return nil, s.Lab.Throw(req.Pool, practice.Mishap(req.Mishap)) })
 }

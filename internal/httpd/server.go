@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"html"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -20,6 +21,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/lab"
+	"lantern/internal/practice"
 	"lantern/internal/service"
 	"lantern/web"
 )
@@ -27,8 +29,13 @@ import (
 // base is where the API begins.
 const base = "/api/v1"
 
-// cookieName is the console's session.
-const cookieName = "lantern"
+// cookieName is the console's session. Browsers do not tell the ports of one address apart, so a practice has its own.
+func (s *Server) cookieName() string {
+	if s.Practice.Pool != "" {
+		return "lantern-practice"
+	}
+	return "lantern"
+}
 
 // Server answers requests. Lab is nil unless this is a demo.
 type Server struct {
@@ -38,12 +45,17 @@ type Server struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Secure  bool // served over TLS: the cookie must not travel without
+	// Practice is set when all of this is one: then nothing leaves it.
+	Practice api.Practice
 }
 
 // Lab is what hands can do in a demo.
 type Lab interface {
 	Speed() float64
 	SetSpeed(float64)
+	Hurry() float64
+	SetHurry(float64)
+	Throw(pool string, m practice.Mishap) error
 	Pull(bay string) (lab.Moved, error)
 	Silence(host string, mute bool) error
 	Power(host string, on bool) error
@@ -83,6 +95,9 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
+		if s.Practice.Pool != "" {
+			h.Set(practice.Header, url.QueryEscape(s.Practice.Pool))
+		}
 		if strings.HasPrefix(c.Request().URL.Path, base) {
 			h.Set("Cache-Control", "no-store")
 		}
@@ -117,7 +132,7 @@ func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 			return &service.Problem{Status: 401, Type: "bad-token", Title: "Nobody has this token.", Do: "Look for typing errors, or ask for a new one."}
 		}
-		if cookie, err := c.Cookie(cookieName); err == nil && !agents {
+		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
 			if name, ok := s.Service.SessionOf(cookie.Value); ok {
 				if r.Method != http.MethodGet && !sameOrigin(r) {
 					return &service.Problem{Status: 403, Type: "other-origin", Title: "This request came from another site.", Do: "Use the console itself."}
@@ -241,12 +256,13 @@ func (s *Server) useLink(c *echo.Context) error {
 }
 
 func (s *Server) setCookie(c *echo.Context, value string, age int) {
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode, MaxAge: age})
+	c.SetCookie(&http.Cookie{Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode, MaxAge: age})
 }
 
 // console serves its files; every other address is the console's own, for it to make sense of.
 func (s *Server) console() echo.HandlerFunc {
 	files, built := web.Files()
+	page := s.page(files)
 	return func(c *echo.Context) error {
 		if !built {
 			return c.String(http.StatusServiceUnavailable, "The console was not built into this binary. Build it with: make build\n")
@@ -262,8 +278,27 @@ func (s *Server) console() echo.HandlerFunc {
 			return echo.ErrNotFound
 		}
 		c.Response().Header().Set("Cache-Control", "no-cache")
-		return c.FileFS("index.html", files)
+		return c.HTMLBlob(http.StatusOK, page)
 	}
+}
+
+// page is the console's one page. In a practice it says so itself, before anything of it runs and whoever is signed in.
+func (s *Server) page(files fs.FS) []byte {
+	b, _ := fs.ReadFile(files, "index.html")
+	if s.Practice.Pool == "" {
+		return b
+	}
+	pool, at := html.EscapeString(s.Practice.Pool), s.Practice.CopiedAt.Format(time.RFC3339)
+	b = bytes.Replace(b, []byte("<html "), []byte(`<html data-practice="`+pool+`" data-copied="`+at+`" `), 1)
+	return bytes.Replace(b, []byte("<title>"), []byte("<title>PRACTICE, a copy of "+pool+": "), 1)
+}
+
+// real refuses what would reach out of a practice.
+func (s *Server) real(what string) error {
+	if s.Practice.Pool == "" {
+		return nil
+	}
+	return &service.Problem{Status: 409, Type: "practice", Title: "This is a practice: " + what + ".", Do: "Do it in the service of the real fleet, if you mean that."}
 }
 
 // bytesOf turns a number of the API into a size.

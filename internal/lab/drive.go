@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
 )
 
 // Drive is one simulated drive. What it answers follows from its description, its seed, its faults and the time alone,
@@ -112,6 +113,8 @@ const (
 	FaultFailedTest FaultKind = "failed-test"
 	FaultWeakSpot   FaultKind = "weak-spot"    // what is written at its LBA is not what is read back
 	FaultDamaged    FaultKind = "damaged-page" // its SMART data page has a wrong checksum
+	FaultCourse     FaultKind = "course"       // its raw value went as its Course, and grows by PerDay after that
+	FaultFailing    FaultKind = "failing"      // it says itself that it is failing
 )
 
 // Fault is one of them.
@@ -122,6 +125,23 @@ type Fault struct {
 	Start     float64   `json:"start,omitempty"` // the value it had for ever before From
 	LBA       int64     `json:"lba,omitempty"`
 	From      time.Time `json:"from"`
+	// Course is what an attribute was, from another drive's past.
+	Course history.Series `json:"course,omitempty"`
+}
+
+// raw is the value of its attribute at t.
+func (f Fault) raw(t time.Time) float64 {
+	v, from := f.Start, f.From
+	if n := len(f.Course); n > 0 {
+		v, from = f.Course[0].Value, f.Course[n-1].At
+		if p, ok := f.Course.At(t); ok {
+			v = p.Value
+		}
+	}
+	if t.After(from) {
+		v += math.Floor(t.Sub(from).Hours() / 24 * f.PerDay)
+	}
+	return v
 }
 
 func (d *Drive) key() string { return d.Desc.Key() }
@@ -158,14 +178,10 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 		raw[3], raw[4], raw[10], raw[193] = 420+math.Floor(90*d.seed("spin")), cycles+4, 0, math.Floor(h*(0.3+0.4*d.seed("load")))
 	}
 	for _, f := range d.Faults {
-		if f.Kind != FaultAttribute {
-			continue
+		switch f.Kind {
+		case FaultAttribute, FaultCourse:
+			raw[f.Attribute] = f.raw(t)
 		}
-		v := f.Start
-		if t.After(f.From) {
-			v += math.Floor(t.Sub(f.From).Hours() / 24 * f.PerDay)
-		}
-		raw[f.Attribute] = v
 	}
 	var out []drive.Attribute
 	for id := range 256 {
@@ -239,9 +255,10 @@ func (d *Drive) tests(t time.Time) []drive.SelfTest {
 	return out
 }
 
-func (d *Drive) damaged(t time.Time) bool {
+// ails says whether it has a fault of a kind at t.
+func (d *Drive) ails(kind FaultKind, t time.Time) bool {
 	for _, f := range d.Faults {
-		if f.Kind == FaultDamaged && !t.Before(f.From) {
+		if f.Kind == kind && !t.Before(f.From) {
 			return true
 		}
 	}
@@ -342,7 +359,7 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 			state.SelfTestStatus, state.SelfTestRemaining = 15, left
 		}
 		page = drive.EncodeSmartData(state)
-		if v.drive.damaged(t) {
+		if v.drive.ails(FaultDamaged, t) {
 			page[drive.PageSize-1] ^= 0x5A
 		}
 	case drive.SmartReadThresholds:
@@ -350,7 +367,7 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.SmartReadSelfTest:
 		page = drive.EncodeSelfTestLog(v.drive.tests(t))
 	case drive.SmartReturnStatus:
-		return drive.EncodeSense(drive.EncodeReturnStatus(false)), nil
+		return drive.EncodeSense(drive.EncodeReturnStatus(v.drive.ails(FaultFailing, t))), nil
 	case drive.SmartWriteSelective:
 		first, last, err := drive.DecodeSelective(in)
 		if err != nil || first > last || last >= uint64(v.drive.Desc.Capacity/v.drive.Desc.LogicalSector) {

@@ -28,6 +28,7 @@ type Fleet struct {
 	file   string
 	Saved  time.Time `json:"saved"`  // lab time
 	Pace   float64   `json:"pace"`   // how fast the clock ran
+	Brisk  float64   `json:"brisk"`  // how fast it runs while only waiting is left; 0: its pace is set by hand
 	Filled bool      `json:"filled"` // the past was reported
 	Serial int       `json:"serial"` // how many drives came from the shelf
 	Drives []*Drive  `json:"drives"`
@@ -47,6 +48,8 @@ type Host struct {
 	Broken []string           `json:"broken,omitempty"` // parts of it that failed
 	Mute   bool               `json:"mute,omitempty"`   // its enclosures tell nothing of themselves, and have no lights
 	Off    bool               `json:"off,omitempty"`    // it has no power
+	Back   time.Time          `json:"back,omitzero"`    // when it has it again, if nobody does anything
+	Untold []string           `json:"untold,omitempty"` // sections that it tells nothing of
 	fleet  *Fleet
 	past   time.Time // when it answers as of another moment
 }
@@ -119,23 +122,68 @@ func (f *Fleet) save() error {
 	return os.Rename(next, f.file)
 }
 
-// SetSpeed changes how fast the lab's time runs.
+// SetSpeed changes how fast the lab's time runs, by hand.
 func (f *Fleet) SetSpeed(speed float64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.Brisk = 0
 	f.clock.SetSpeed(speed)
 }
 
-// Pull takes the drive out of a bay, as a hand would: nothing is asked.
+// SetHurry makes time run that fast whenever only waiting is left, and as fast as real time while hands are needed.
+func (f *Fleet) SetHurry(speed float64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.Brisk = speed
+}
+
+// Hurry is how fast time runs while only waiting is left; 0 when its pace is set by hand.
+func (f *Fleet) Hurry() float64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.Brisk
+}
+
+// Waits tells the lab whether only waiting is left, and says whether that changed its pace.
+func (f *Fleet) Waits(only bool) (changed bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	pace := 1.0
+	if only {
+		pace = f.Brisk
+	}
+	if f.Brisk == 0 || f.clock.Speed() == pace {
+		return false
+	}
+	f.clock.SetSpeed(pace)
+	return true
+}
+
+// Pull takes the drive out of a bay, as a hand would: nothing is asked. A label tail will do as well, as where no map shows
+// the bays and hands read labels.
 func (f *Fleet) Pull(bay string) (Moved, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	_, a, err := f.bay(bay)
-	if err != nil {
-		return Moved{}, err
-	}
 	now := f.clock.Now()
-	d := f.in(a, now)
-	if d == nil {
-		return Moved{}, &Impossible{"bay " + bay + " is empty: there is nothing to pull"}
+	var d *Drive
+	if !strings.Contains(bay, "/") {
+		for _, x := range f.Drives {
+			if st, in := x.at(now); in && x.Desc.TailMatches(bay) {
+				d, bay = x, fmt.Sprintf("%s/%s/%d", st.Host, st.Section, st.Bay)
+				break
+			}
+		}
+		if d == nil {
+			return Moved{}, impossible("no drive that is in a bay has a label that ends in %q", bay)
+		}
+	} else {
+		_, a, err := f.bay(bay)
+		if err != nil {
+			return Moved{}, err
+		}
+		if d = f.in(a, now); d == nil {
+			return Moved{}, impossible("bay %s is empty: there is nothing to pull", bay)
+		}
 	}
 	d.Stays[len(d.Stays)-1].To = now
 	f.advance(now)
@@ -211,6 +259,7 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 			like = x
 		}
 	}
+	f.spoil(&s, like)
 	f.Serial++
 	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
 		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour)}
@@ -302,7 +351,7 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 			continue
 		}
 		section, bay := s.Section, s.Bay
-		if h.Mute || h.speaks(section) {
+		if h.Mute || h.speaks(section) || slices.Contains(h.Untold, section) {
 			section, bay = "", 0 // its enclosure tells, or nobody does
 		}
 		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(), Port: fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay), Address: d.Desc.WWN,
@@ -353,7 +402,7 @@ func (f *Fleet) Power(host string, on bool) error {
 	for _, h := range f.Hosts {
 		if h.Name == host {
 			f.advance(f.clock.Now())
-			h.Off = !on
+			h.Off, h.Back = !on, time.Time{}
 			return f.save()
 		}
 	}
@@ -412,7 +461,7 @@ func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
 		return nil, nil
 	}
 	for _, l := range h.Layout {
-		if l.Name == h.Speaks {
+		if l.Name == h.Speaks || slices.Contains(h.Untold, l.Sections[0].Name) {
 			continue
 		}
 		lit := map[string][]int{}
@@ -428,7 +477,7 @@ func (h *Host) Enclosures(context.Context) ([]agent.Enclosure, error) {
 func (h *Host) Light(_ context.Context, section string, bay int, on bool) (bool, error) {
 	h.fleet.mu.Lock()
 	defer h.fleet.mu.Unlock()
-	if h.Mute {
+	if h.Mute || slices.Contains(h.Untold, section) {
 		return false, errors.New("this enclosure has no lights")
 	}
 	if _, _, err := h.fleet.bay(enclosure.Address{Host: h.Name, Section: section, Number: bay}.String()); err != nil {

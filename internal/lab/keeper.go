@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"lantern/internal/agent/pools"
-	"lantern/internal/core/pool"
-	"lantern/internal/core/recovery"
 	"slices"
 	"strings"
 	"time"
+
+	"lantern/internal/agent/pools"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
 )
 
 // Keeper is the lab's pool system on one host.
@@ -126,9 +128,45 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 	})
 }
 
-// Admit is not something the lab's pools can do.
-func (k Keeper) Admit(_ context.Context, id string, _ pools.Target) (string, error) {
-	return k.change(id, func(*Pool, time.Time) (string, error) { return "", pools.ErrNotOffered })
+// Admit adds a drive as a further member of a group whose pieces lie anywhere; nothing lies on it yet.
+func (k Keeper) Admit(_ context.Context, id string, t pools.Target) (string, error) {
+	return k.change(id, func(p *Pool, now time.Time) (string, error) {
+		d := p.fleet.byKey[t.Key]
+		if d == nil || !slices.Contains(p.offers(), pools.OfferAdmit) {
+			return "", pools.ErrNotOffered
+		}
+		g := &p.Groups[slices.IndexFunc(p.Groups, func(g pool.Group) bool { return g.Spread })]
+		slot := ""
+		for n := 1; slot == ""; n++ {
+			if _, _, taken := p.Slot(fmt.Sprint(n)); !taken {
+				slot = fmt.Sprint(n)
+			}
+		}
+		m := pool.Member{Slot: slot, Drive: t.Key, State: pool.Online, Size: t.Size}
+		if st, in := d.at(now); in {
+			m.Domain = st.Host
+		}
+		d.Holds = []string{"member of " + p.Name}
+		p.resize(func() { g.Members = append(slices.Clone(g.Members), m) })
+		return "it is member " + slot + ", and nothing lies on it yet", nil
+	})
+}
+
+// resize changes the members, and with them how much the pool can hold.
+func (p *Pool) resize(change func()) {
+	raw := func() (all float64) {
+		for _, g := range p.Groups {
+			for _, m := range g.Members {
+				all += float64(m.Size)
+			}
+		}
+		return all
+	}
+	before := raw()
+	change()
+	if before > 0 {
+		p.Capacity = drive.Bytes(float64(p.Capacity) / before * raw())
+	}
 }
 
 // Begin starts a scrub; where pieces lie anywhere, a rebalance, or the draining of a member.
@@ -181,6 +219,9 @@ func (k Keeper) Prioritise(_ context.Context, id string, to recovery.Priority) (
 
 // offers is what can be asked of the pool.
 func (p *Pool) offers() []pools.Offer {
+	if p.Can != nil {
+		return p.Can
+	}
 	out := []pools.Offer{pools.OfferJoin, pools.OfferScrub, pools.OfferStop, pools.OfferPriority, pools.OfferNudge}
 	spread, heals, parity := false, false, false
 	for _, g := range p.Groups {

@@ -8,10 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"lantern/internal/agent/pools"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/lab/engine"
+	"lantern/internal/practice"
 )
 
 // Pool is one simulated pool. It knows its members by identity, marks those that are gone, and keeps what lies on them in
@@ -38,7 +40,11 @@ type Pool struct {
 	Waiting []string `json:"waiting,omitempty"`
 	// StandIn says for which slot each spare stands in that has taken over.
 	StandIn map[string]string `json:"stand_in,omitempty"`
-	tried   map[string]bool   // slots of which it was tried to restore what lay on them
+	// Can is what it can be asked for, where that does not follow from its shape.
+	Can []pools.Offer `json:"can,omitempty"`
+	// Due are mishaps that have not come yet.
+	Due   []practice.Mishap `json:"due,omitempty"`
+	tried map[string]bool   // slots of which it was tried to restore what lay on them
 }
 
 // Rates of one member, in bytes a second, on the outermost tracks, and what a small thing costs it.
@@ -65,6 +71,11 @@ func (f *Fleet) advance(t time.Time) {
 		return
 	}
 	f.last = t
+	for _, h := range f.Hosts {
+		if h.Off && !h.Back.IsZero() && !t.Before(h.Back) {
+			h.Off, h.Back = false, time.Time{}
+		}
+	}
 	for _, p := range f.Pools {
 		if f.off(p.Host) {
 			continue // nobody keeps it: it stands still
@@ -76,6 +87,7 @@ func (f *Fleet) advance(t time.Time) {
 		for i := range p.Recs {
 			p.move(&p.Recs[i], t, dt)
 		}
+		p.goWrong(t)
 	}
 }
 
@@ -338,8 +350,28 @@ func (p *Pool) move(r *recovery.Report, t time.Time, dt time.Duration) {
 			m.State = pool.Out
 		}
 	})
+	if r.Kind == recovery.Drain && r.State == recovery.Finished && p.forgets() {
+		p.forget(r.Slot)
+	}
 	p.relieve(r.Slot)
 	p.measure()
+}
+
+// forgets says whether a member that was drained is none any more, and its place with it.
+func (p *Pool) forgets() bool {
+	return slices.Contains(p.offers(), pools.OfferAdmit) && !slices.Contains(p.offers(), pools.OfferRelease)
+}
+
+func (p *Pool) forget(slot string) {
+	m, _, _ := p.Slot(slot)
+	if d := p.fleet.byKey[m.Drive]; d != nil {
+		d.Holds = nil // what says so on it was wiped
+	}
+	p.resize(func() {
+		for i := range p.Groups {
+			p.Groups[i].Members = slices.DeleteFunc(slices.Clone(p.Groups[i].Members), func(m pool.Member) bool { return m.Slot == slot })
+		}
+	})
 }
 
 // beside marks what is being filled beside the member at a slot.

@@ -22,23 +22,26 @@ func explore(k kind) (result, error) {
 	first := k.start()
 	ids := map[mark]int32{sum(key(first)): 0}
 	type edge struct{ to, from int32 }
-	var edges []edge
-	var parent []int32
-	var how []string
-	parent, how = append(parent, -1), append(how, "plan")
+	const chunk = 1 << 20
+	var edges [][]edge // in chunks: what is there is never copied
+	parent := []int32{-1}
+	// How each was come to, by number: many millions of strings would keep the collector busy.
+	names, numbered := []string{"plan"}, map[string]uint16{}
+	how := []uint16{0}
 	var good, unhurt []bool // closed; nothing has failed and nothing is lost
 	note := func(n node) {
 		good = append(good, n.s.Phase == swap.Closed)
 		unhurt = append(unhurt, n.w.fails == k.fails && !n.w.lost && n.s.Phase.Open() && max(n.s.Order, int(n.w.begun))+k.needs() <= k.orders)
 	}
 	note(first)
-	level := []node{first}
+	level := []*node{&first}
 	number := []int32{0}
+	var all []next
 	r := result{states: 1}
 	trace := func(at int32) string {
 		var lines []string
 		for ; at >= 0; at = parent[at] {
-			lines = append(lines, how[at])
+			lines = append(lines, names[how[at]])
 		}
 		for i, j := 0, len(lines)-1; i < j; i, j = i+1, j-1 {
 			lines[i], lines[j] = lines[j], lines[i]
@@ -46,14 +49,14 @@ func explore(k kind) (result, error) {
 		return strings.Join(lines, "\n  ")
 	}
 	for ; len(level) > 0; r.depth++ {
-		var nodes []node
+		var nodes []*node
 		var numbers []int32
 		for i, n := range level {
 			if n.s.Order > k.orders {
 				continue
 			}
-			all, err := k.steps(n)
-			if err != nil {
+			var err error
+			if all, err = k.steps(*n, all[:0]); err != nil {
 				return r, fmt.Errorf("%w\nafter\n  %s", err, trace(number[i]))
 			}
 			for _, x := range all {
@@ -63,29 +66,43 @@ func explore(k kind) (result, error) {
 				if !known {
 					id = int32(len(parent))
 					ids[name] = id
-					parent, how = append(parent, number[i]), append(how, x.name)
+					word, known := numbered[x.name]
+					if !known {
+						word = uint16(len(names))
+						names, numbered[x.name] = append(names, x.name), word
+					}
+					parent, how = append(parent, number[i]), append(how, word)
 					note(x.node)
-					nodes, numbers = append(nodes, x.node), append(numbers, id)
+					fresh := x.node
+					nodes, numbers = append(nodes, &fresh), append(numbers, id)
 					r.states++
 				}
-				edges = append(edges, edge{id, number[i]})
+				if n := len(edges); n == 0 || len(edges[n-1]) == chunk {
+					edges = append(edges, make([]edge, 0, chunk))
+				}
+				last := &edges[len(edges)-1]
+				*last = append(*last, edge{id, number[i]})
 			}
 		}
 		level, number = nodes, numbers
 	}
 	// Backwards from all healthy ends.
 	heads := make([]int32, len(parent)+1)
-	for _, e := range edges {
-		heads[e.to+1]++
+	for _, es := range edges {
+		for _, e := range es {
+			heads[e.to+1]++
+		}
 	}
 	for i := 1; i < len(heads); i++ {
 		heads[i] += heads[i-1]
 	}
-	backs := make([]int32, len(edges))
+	backs := make([]int32, r.steps)
 	at := append([]int32{}, heads...)
-	for _, e := range edges {
-		backs[at[e.to]] = e.from
-		at[e.to]++
+	for _, es := range edges {
+		for _, e := range es {
+			backs[at[e.to]] = e.from
+			at[e.to]++
+		}
 	}
 	reach := make([]bool, len(parent))
 	var queue []int32

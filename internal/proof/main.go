@@ -28,15 +28,19 @@ func main() {
 	}
 	answers := make([]chan answer, len(all))
 	room := make(chan struct{}, max(1, min(4, runtime.NumCPU())))
-	for i, k := range all {
+	for i := range all {
 		answers[i] = make(chan answer, 1)
-		go func() {
-			room <- struct{}{}
-			r, err := explore(k)
-			<-room
-			answers[i] <- answer{r, err}
-		}()
 	}
+	go func() {
+		for i := len(all) - 1; i >= 0; i-- { // the largest, which stand last, begin first
+			room <- struct{}{}
+			go func() {
+				r, err := explore(all[i])
+				<-room
+				answers[i] <- answer{r, err}
+			}()
+		}
+	}()
 	states, steps, deepest := 0, 0, 0
 	for i, k := range all {
 		a := <-answers[i]

@@ -56,7 +56,7 @@ func kinds() []kind {
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
 		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, steady: true, table: []int{small}},
 		{name: "the same with a taken drive, the old one gone", others: 1, tolerance: 1, dead: true, orders: 2, table: []int{taken}},
-		{name: "three-way mirror, the old one gone", others: 2, tolerance: 2, dead: true, orders: 1},
+		{name: "three-way mirror, the old one gone", others: 2, tolerance: 2, dead: true, orders: 1, steady: true},
 		{name: "single parity of three, the old one gone", others: 2, tolerance: 1, dead: true, orders: 1},
 	}
 }
@@ -251,7 +251,7 @@ func (k kind) settle(w world) world {
 }
 
 // steps are all that can happen next. An error is a rule that does not hold.
-func (k kind) steps(n node) (out []next, err error) {
+func (k kind) steps(n node, out []next) (_ []next, err error) {
 	take := func(name string, w world, events ...swap.Event) {
 		if err != nil {
 			return

@@ -73,7 +73,8 @@ type Service struct {
 	channels     []outlet
 	deliveries   []*store.Delivery // not done
 	sender       channel.Sender
-	forgot       time.Time // when old ids were last let go
+	forgot       time.Time    // when old ids were last let go
+	practice     api.Practice // set when this is one
 	// batches are the keys of drives whose serials begin alike.
 	batches map[string][]string
 	wake    map[string]chan struct{}

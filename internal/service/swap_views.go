@@ -170,7 +170,7 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 	if end.IsZero() {
 		end = now
 	}
-	out := api.SwapReport{Swap: s.viewSwap(w), WrittenAt: now, Steps: []api.StepTaken{}, Margins: []api.MarginStood{}, People: []string{}}
+	out := api.SwapReport{Practice: s.practice, Swap: s.viewSwap(w), WrittenAt: now, Steps: []api.StepTaken{}, Margins: []api.MarginStood{}, People: []string{}}
 	titles := map[swap.Phase]string{}
 	for _, st := range w.Steps() {
 		titles[st.Phase] = st.Title
@@ -238,6 +238,9 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 		return b
 	}
 	var sum strings.Builder
+	if s.practice.Pool != "" {
+		fmt.Fprintf(&sum, "PRACTICE on a copy of %s: none of this happened.\n\n", s.practice.Pool)
+	}
 	fmt.Fprintf(&sum, "%s, serial %s\nWWN %s, firmware %s, %d bytes\n", d.Desc.Model, d.Desc.Serial, d.Desc.WWN, d.Desc.Firmware, uint64(d.Desc.Capacity))
 	if p, ok := d.record["power_on_hours"].Last(); ok {
 		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))

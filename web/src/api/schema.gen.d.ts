@@ -125,6 +125,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pools/{pool}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get: operations["copyPool"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/pools/{pool}/fit": {
         parameters: {
             query?: never;
@@ -1309,6 +1328,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lab/mishap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["labMishap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/orders/{id}": {
         parameters: {
             query?: never;
@@ -1541,6 +1576,63 @@ export interface components {
             version: string;
             /** Format: date-time */
             now: string;
+            practice?: components["schemas"]["Practice"];
+        };
+        /** @description this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host */
+        Practice: {
+            pool: string;
+            /** Format: date-time */
+            copied_at: string;
+        };
+        Copy: {
+            pool: string;
+            /** Format: date-time */
+            at: string;
+            hosts: components["schemas"]["CopyHost"][];
+            /** @description the pool first, then every other that lies on these hosts alone */
+            pools: components["schemas"]["PoolReport"][];
+            drives: components["schemas"]["CopyDrive"][];
+            /** @description what is otherwise in a practice */
+            differs: string[];
+        };
+        CopyHost: {
+            name: string;
+            room?: string;
+            cold: boolean;
+            layouts: components["schemas"]["Layout"][];
+        };
+        CopyDrive: {
+            key: string;
+            host: string;
+            drive: components["schemas"]["DriveReport"];
+            present: boolean;
+            /** Format: date-time */
+            seen_at: string;
+            /** @description how its bay is known: told, confirmed, or empty when nobody knows it */
+            how: string;
+            reading: components["schemas"]["Reading"];
+            /** Format: double */
+            power_on_hours?: number;
+            courses: components["schemas"]["CopyCourse"][];
+            /**
+             * Format: double
+             * @description how many times as long as its peers its reads take; 0 where it is not slow
+             */
+            slower?: number;
+            /** Format: date-time */
+            slower_since?: string;
+            verdict: components["schemas"]["Verdict"];
+            findings: components["schemas"]["Finding"][];
+        };
+        /** @description what a metric was, where it ever was more than nothing; a point for every change */
+        CopyCourse: {
+            metric: string;
+            points: components["schemas"]["Point"][];
+            /**
+             * Format: double
+             * @description how it grew in its newest week
+             */
+            per_day: number;
         };
         SignIn: {
             token: string;
@@ -2971,6 +3063,7 @@ export interface components {
             old?: components["schemas"]["Drive"];
             new?: components["schemas"]["Drive"];
             accepted?: components["schemas"]["Acceptance"];
+            practice?: components["schemas"]["Practice"];
         };
         StepTaken: {
             phase: string;
@@ -3446,10 +3539,22 @@ export interface components {
             now: string;
             /** Format: double */
             speed: number;
+            /**
+             * Format: double
+             * @description how fast it runs by itself while only waiting is left; 0 when its pace is set by hand
+             */
+            hurry?: number;
         };
         LabSpeed: {
             /** Format: double */
             speed: number;
+            /** @description so fast while only waiting is left, and at the pace of real time while hands are needed */
+            hurry?: boolean;
+        };
+        LabMishap: {
+            pool: string;
+            /** @description such as second-failure; lantern lab mishap --help lists them */
+            mishap: string;
         };
         LabSilence: {
             host: string;
@@ -3462,6 +3567,7 @@ export interface components {
             well?: boolean;
         };
         LabPull: {
+            /** @description or the label tail of a drive, where no map shows its bay */
             bay: string;
         };
         LabInsert: {
@@ -3703,6 +3809,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MoveOrder"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    copyPool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all that a practice is made after: the pool, its hosts whole, and what is known of every drive in them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copy"];
                 };
             };
             default: components["responses"]["Failure"];
@@ -5828,6 +5958,29 @@ export interface operations {
         };
         responses: {
             /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labMishap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabMishap"];
+            };
+        };
+        responses: {
+            /** @description it will come when its time has come */
             204: {
                 headers: {
                     [name: string]: unknown;

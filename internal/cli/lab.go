@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+	"lantern/internal/practice"
+)
+
+func labCommand() *cli.Command {
+	return &cli.Command{Name: "lab", Usage: "what hands do in the demo: pull, insert, and the pace of time", Description: "Example: lantern lab pull skerry/front/7",
+		Commands: []*cli.Command{
+			{Name: "pull", Usage: "take a drive out of a bay", ArgsUsage: "<bay or label tail>", Description: "Example: lantern lab pull skerry/front/7\n         lantern lab pull ZU006",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					bay, err := one(cmd, "a bay")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.LabPullWithResponse(ctx, api.LabPull{Bay: bay})
+					if err != nil {
+						return unreachable(err)
+					}
+					return s.moved(res.JSON200, res, res.Body, "is out of")
+				})},
+			{Name: "insert", Usage: "put a drive into a bay: one that fits, unless said otherwise", ArgsUsage: "<bay>",
+				Description: "Example: lantern lab insert skerry/front/7\n         lantern lab insert skerry/front/7 --bytes 2000398934016\n         lantern lab insert skerry/front/7 --drive 7F412",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "drive", Usage: "label tail of a drive that was pulled before"},
+					&cli.Int64Flag{Name: "bytes", Usage: "size of the new drive"},
+					&cli.StringFlag{Name: "like", Usage: "label tail of a drive of whose make it is"},
+					&cli.BoolFlag{Name: "weak", Usage: "a place of its surface does not keep what is written to it"},
+					&cli.FloatFlag{Name: "hours", Usage: "for how many hours it has run before"},
+					&cli.StringFlag{Name: "holds", Usage: "what lies on it, such as \"member of another pool\""},
+					&cli.BoolFlag{Name: "damaged", Usage: "its SMART data page has a wrong checksum"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					bay, err := one(cmd, "a bay")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.LabInsertWithResponse(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged"), Like: cmd.String("like"), Weak: cmd.Bool("weak"), UsedHours: cmd.Float("hours")})
+					if err != nil {
+						return unreachable(err)
+					}
+					return s.moved(res.JSON200, res, res.Body, "is in")
+				})},
+			{Name: "power", Usage: "take a host down, or bring it up", ArgsUsage: "<host> on|off", Description: "Example: lantern lab power guillemot off",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					to := cmd.Args().Get(1)
+					if cmd.Args().Len() != 2 || to != "on" && to != "off" {
+						return usage("name a host, and on or off\nExample: %s", example(cmd))
+					}
+					res, err := s.client.LabPowerWithResponse(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("%s has %s", cmd.Args().First(), map[string]string{"on": "power", "off": "no power"}[to])
+					return nil
+				})},
+			{Name: "mishap", Usage: "let something go wrong in a pool when its time has come", ArgsUsage: "<pool> <mishap>",
+				Description: "Example: lantern lab mishap soundscape second-failure\n\nThe mishaps:\n" + practice.List(),
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					pool, what := cmd.Args().Get(0), cmd.Args().Get(1)
+					if cmd.Args().Len() != 2 || !practice.Mishap(what).Known() {
+						return usage("name a pool and a mishap:\n%sExample: %s", practice.List(), example(cmd))
+					}
+					res, err := s.client.LabMishapWithResponse(ctx, api.LabMishap{Pool: pool, Mishap: what})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("it will come when its time has come")
+					return nil
+				})},
+			{Name: "stuck", Usage: "make the recoveries of a pool wait for a word", ArgsUsage: "<pool>", Description: "Example: lantern lab stuck soundscape\n         lantern lab stuck soundscape --over",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they begin by themselves again"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					pool, err := one(cmd, "a pool's name")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.LabStuckWithResponse(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("done")
+					return nil
+				})},
+			{Name: "silence", Usage: "the enclosures of a host tell nothing of themselves any more, and have no lights", ArgsUsage: "<host>", Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, err := one(cmd, "a host")
+					if err != nil {
+						return err
+					}
+					res, err := s.client.LabSilenceWithResponse(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("the enclosures of %s %s", host, map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")])
+					return nil
+				})},
+			{Name: "part", Usage: "make a part of a shelf fail, such as \"cooling 2\", \"power supply left\" or \"temperature sensor rear\"", ArgsUsage: "<host> <part>", Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry \"cooling 2\" --well",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "it is well again"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usage("name a host and a part\nExample: %s", example(cmd))
+					}
+					res, err := s.client.LabPartWithResponse(ctx, api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")})
+					if err != nil {
+						return unreachable(err)
+					}
+					if res.StatusCode() != 204 {
+						return told(res.StatusCode(), res.Body)
+					}
+					s.out.line("%s of %s %s", cmd.Args().Get(1), cmd.Args().Get(0), map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")])
+					return nil
+				})},
+			{Name: "eyes", Usage: "what eyes would see: bays whose activity light blinks in a rhythm", Description: "Example: lantern lab eyes",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					res, err := s.client.LabEyesWithResponse(ctx)
+					if err != nil {
+						return unreachable(err)
+					}
+					bays, err := got(res.JSON200, res, res.Body)
+					if err != nil {
+						return err
+					}
+					if done, err := s.out.value(bays); done {
+						return err
+					}
+					s.out.line("%s", cmpOr(strings.Join(bays, "\n"), "nothing blinks"))
+					return nil
+				})},
+			{Name: "speed", Usage: "how many times faster than real time the lab runs; without a number, tell", ArgsUsage: "[number]", Description: "Example: lantern lab speed 300\n         lantern lab speed 300 --waiting",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "waiting", Usage: "so fast only while nothing but waiting is left; at the pace of real time while a hand is needed"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					var l api.Lab
+					if cmd.Args().Len() == 0 {
+						res, err := s.client.GetLabWithResponse(ctx)
+						if err != nil {
+							return unreachable(err)
+						}
+						if l, err = got(res.JSON200, res, res.Body); err != nil {
+							return err
+						}
+					} else {
+						var speed float64
+						if _, err := fmt.Sscanf(cmd.Args().First(), "%g", &speed); err != nil {
+							return usage("a speed is a number, such as 300")
+						}
+						res, err := s.client.SetLabSpeedWithResponse(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")})
+						if err != nil {
+							return unreachable(err)
+						}
+						if l, err = got(res.JSON200, res, res.Body); err != nil {
+							return err
+						}
+					}
+					if done, err := s.out.value(l); done {
+						return err
+					}
+					s.out.line("lab time is %s, running %g times as fast as real time", l.Now.Local().Format("2006-01-02 15:04:05"), l.Speed)
+					if l.Hurry > 0 {
+						s.out.line("while only waiting is left it runs %g times as fast", l.Hurry)
+					}
+					return nil
+				})},
+		}}
+}
+
+func (s *session) moved(m *api.LabMoved, res interface{ StatusCode() int }, body []byte, words string) error {
+	v, err := got(m, res, body)
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(v); done {
+		return err
+	}
+	s.out.line("%s (serial %s) %s bay %s", v.Tail, v.Serial, words, v.Bay)
+	return nil
+}

@@ -1,0 +1,353 @@
+package daemon
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/agent/pools"
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/lab"
+	"lantern/internal/practice"
+	"lantern/internal/wire"
+)
+
+// practiceFile marks a folder as that of a practice, and holds what it is a copy of.
+const practiceFile = "practice.json"
+
+// Rehearsal is a service on a lab copy of a pool and its hosts. It knows nothing of the service that the copy came from, not
+// even its address; the hosts are the lab's own, and no other is ever enrolled: so no order of it can reach a real drive.
+type Rehearsal struct {
+	Serve
+	Pool string
+	// Copy is what it is made after; nil goes on with the one that is in the folder.
+	Copy    *api.Copy
+	Person  string
+	Speed   float64 // of time while only waiting is left
+	Mishaps []string
+}
+
+// Mishaps tells which there are, a line each.
+func Mishaps() string { return practice.List() }
+
+// Check looks whether it can be what was asked for, and finds the folder if none was given.
+func (c *Rehearsal) Check() error {
+	for _, m := range c.Mishaps {
+		if !practice.Mishap(m).Known() {
+			return fmt.Errorf("there is no mishap %q; there are\n%s", m, practice.List())
+		}
+	}
+	if c.Speed < 0 || c.Speed > 10000 {
+		return fmt.Errorf("the lab runs between 0 and 10,000 times as fast as real time, not %g times", c.Speed)
+	}
+	if c.Data == "" {
+		cache, err := os.UserCacheDir()
+		if err != nil {
+			return fmt.Errorf("there is no folder for a cache here (%w): choose one with --data", err)
+		}
+		c.Data = filepath.Join(cache, "lantern", "practice", url.PathEscape(c.Pool))
+	}
+	return nil
+}
+
+// kept is what of a rehearsal is in its folder beside lab and service.
+type kept struct {
+	api.Practice
+	Person   string            `json:"person"`
+	Differs  []string          `json:"differs"`
+	Verdicts map[string]string `json:"verdicts"` // that were found in the real fleet, by serial
+	Needs    []string          `json:"needs"`    // label tails of the members that need a hand
+}
+
+// Run serves the practice until ctx ends.
+func (c Rehearsal) Run(ctx context.Context) error {
+	fleet, k, err := c.prepare()
+	if err != nil {
+		return err
+	}
+	for _, m := range c.Mishaps {
+		if err := fleet.Throw(k.Pool, practice.Mishap(m)); err != nil {
+			return err
+		}
+	}
+	if c.Speed > 0 {
+		fleet.SetHurry(c.Speed)
+	}
+	c.copied = k.Practice
+	c.Log = c.Log.With("practice", k.Pool)
+	c.Out = &practice.Writer{W: c.Out}
+	return stage{Serve: c.Serve, fleet: fleet, person: k.Person,
+		furnish: func(r *running) error { return c.furnish(r) },
+		opened: func(ctx context.Context, r *running, link string) error {
+			verdicts, err := c.await(ctx, r)
+			if err == nil {
+				c.greet(r, link, k, verdicts)
+			}
+			return err
+		}}.run(ctx)
+}
+
+// prepare makes the copy's lab, or opens the one that is in the folder.
+func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
+	mark, place := filepath.Join(c.Data, practiceFile), filepath.Join(c.Data, "lab.json")
+	var k kept
+	b, err := os.ReadFile(mark)
+	found := err == nil
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, k, err
+	}
+	if c.Copy == nil {
+		if !found {
+			return nil, k, fmt.Errorf("there is no practice in %s to go on with: leave --go-on out, and a copy is made", c.Data)
+		}
+		if err := json.Unmarshal(b, &k); err != nil {
+			return nil, k, fmt.Errorf("%s is damaged (%w): begin again without --go-on", mark, err)
+		}
+		fleet, err := lab.Open(place, k.CopiedAt, 1, func(time.Time) *lab.Fleet { return &lab.Fleet{} })
+		return fleet, k, err
+	}
+	if _, err := os.Stat(filepath.Join(c.Data, "lantern.db")); err == nil && !found {
+		return nil, k, fmt.Errorf("%s holds the records of a service that is no practice: choose another folder with --data", c.Data)
+	}
+	if err := forgetLab(c.Data); err != nil {
+		return nil, k, err
+	}
+	if err := private(c.Data); err != nil {
+		return nil, k, err
+	}
+	k = kept{Practice: api.Practice{Pool: c.Copy.Pool, CopiedAt: c.Copy.At}, Person: c.Person, Differs: c.Copy.Differs, Verdicts: map[string]string{}}
+	for _, d := range c.Copy.Drives {
+		k.Verdicts[d.Drive.Identity.Serial] = string(d.Verdict)
+	}
+	k.Needs = needs(*c.Copy)
+	if b, err = json.Marshal(k); err != nil {
+		return nil, k, err
+	}
+	if err := os.WriteFile(mark, b, 0o600); err != nil {
+		return nil, k, err
+	}
+	hosts, drives, ps := fromCopy(*c.Copy)
+	fleet, err := lab.Copied(place, c.Copy.At, hosts, drives, ps)
+	return fleet, k, err
+}
+
+// needs are the label tails of the pool's members that are to be replaced, the gravest first.
+func needs(c api.Copy) (tails []string) {
+	p := wire.ToPool(c.Pools[0])
+	for _, v := range []api.Verdict{api.Dead, api.Replace} {
+		for _, d := range c.Drives {
+			if _, _, ok := p.Find(d.Key); ok && d.Verdict == v {
+				tails = append(tails, wire.ToIdentity(d.Drive.Identity).Tail())
+			}
+		}
+	}
+	return tails
+}
+
+// attributeOf is the ATA attribute by which a lab drive tells a metric that other kinds of drives tell otherwise.
+var attributeOf = map[string]byte{"grown_defects": 5, "media_errors": 187, "uncorrected_read_errors": 187}
+
+// fromCopy makes the lab's hosts, drives and pools out of a copy.
+func fromCopy(c api.Copy) (hosts []*lab.Host, drives map[string]*lab.Drive, ps []*lab.Pool) {
+	for _, h := range c.Hosts {
+		x := &lab.Host{Name: h.Name, Room: h.Room}
+		for _, l := range h.Layouts {
+			layout, err := wire.ToLayout(l)
+			if err != nil {
+				continue // it cannot be drawn, so nobody has seen it on a map either
+			}
+			x.Layout = append(x.Layout, layout)
+			if !l.Told {
+				for _, sec := range layout.Sections {
+					x.Untold = append(x.Untold, sec.Name)
+				}
+			}
+		}
+		hosts = append(hosts, x)
+	}
+	drives = map[string]*lab.Drive{}
+	for _, d := range c.Drives {
+		drives[d.Key] = driveFrom(d, c.At)
+	}
+	for _, r := range c.Pools {
+		p := &lab.Pool{Pool: wire.ToPool(r), Host: c.Hosts[0].Name, Fill: recovery.Rebuild, Priority: recovery.Priority(r.Priority), Stuck: r.Waits != ""}
+		p.Everyone(func(group string, m *pool.Member) {
+			if group != "" && m.Domain != "" && p.Host == c.Hosts[0].Name {
+				p.Host = m.Domain
+			}
+		})
+		for _, o := range r.Offers {
+			p.Can = append(p.Can, pools.Offer(o))
+		}
+		for _, x := range r.Recoveries {
+			rec := wire.ToRecovery(x, c.At)
+			p.Recs = append(p.Recs, rec)
+			if rec.Kind == recovery.Resilver || rec.Kind == recovery.Rebuild {
+				p.Fill = rec.Kind
+			}
+		}
+		p.Seq = len(p.Recs) + 1000 // ids of its own do not meet those that were copied
+		ps = append(ps, p)
+	}
+	return hosts, drives, ps
+}
+
+// driveFrom makes a lab drive that tells of itself what is known of another.
+func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
+	desc := wire.ToDescription(d.Drive)
+	speaks := d.Drive.Blind == "" || len(d.Reading.Metrics) > 0
+	desc.SMARTSupported, desc.SMARTEnabled, desc.SelfTests, desc.GeneralLogs = speaks, speaks, speaks, true
+	if desc.LogicalSector == 0 {
+		desc.LogicalSector, desc.PhysicalSector = 512, 512
+	}
+	const longAgo = 400 * 24 * time.Hour
+	hours := time.Duration(d.PowerOnHours * float64(time.Hour))
+	x := &lab.Drive{Desc: desc, Born: at.Add(-hours), Tested: at, Holds: slices.Clone(d.Drive.Holds), Stays: []lab.Stay{{Host: d.Host, Section: d.Drive.Section, Bay: d.Drive.Bay, From: at.Add(-longAgo)}}}
+	if !d.Present {
+		x.Stays[0].To = d.SeenAt
+	}
+	if d.Slower > 1 {
+		x.Slow, x.SlowAt = d.Slower, d.SlowerSince
+	}
+	if d.Reading.Failing {
+		x.Faults = append(x.Faults, lab.Fault{Kind: lab.FaultFailing, From: d.Reading.At})
+	}
+	if slices.ContainsFunc(d.Reading.Unreadable, func(p api.BadPage) bool { return strings.HasPrefix(p.Kind, "ata-smart") }) {
+		x.Faults = append(x.Faults, lab.Fault{Kind: lab.FaultDamaged, From: d.Reading.At})
+	}
+	for _, c := range d.Courses {
+		m, _ := drive.MetricByName(drive.MetricName(c.Metric))
+		f := lab.Fault{Kind: lab.FaultCourse, Attribute: m.Attribute, PerDay: c.PerDay, From: c.Points[0].At}
+		if f.Attribute == 0 {
+			f.Attribute = attributeOf[c.Metric]
+		}
+		for _, p := range c.Points {
+			f.Course = append(f.Course, history.Point{At: p.At, Value: p.Value})
+		}
+		if f.Attribute != 0 {
+			x.Faults = append(x.Faults, f)
+		}
+	}
+	if tests := wire.ToSelfTests(d.Reading.Tests); len(tests) > 0 && tests[0].Result == drive.SelfTestFailed {
+		since := time.Duration(max(0, int(d.PowerOnHours)&0xFFFF-tests[0].Hours)) * time.Hour
+		x.Faults = append(x.Faults, lab.Fault{Kind: lab.FaultFailedTest, LBA: tests[0].LBA, From: at.Add(-since - time.Hour)})
+	}
+	return x
+}
+
+// furnish tells the practice's service what people had told the real one.
+func (c Rehearsal) furnish(r *running) error {
+	if c.Copy == nil {
+		return nil // cut short before; agents tell again what they tell, and rooms and cold hosts are kept
+	}
+	const by = "the copy"
+	for _, h := range c.Copy.Hosts {
+		if h.Cold {
+			if _, err := r.service.SetCold(by, h.Name, true); err != nil {
+				return err
+			}
+		}
+		for _, l := range h.Layouts {
+			if l.Told {
+				continue
+			}
+			if _, err := r.service.SetLayout(by, h.Name, l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// await waits until every host of the copy has told of itself, and bays that people had found are known again. It gives the
+// verdicts as they are in the practice, by serial.
+func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, error) {
+	for {
+		ready := true
+		for _, h := range r.service.Hosts() {
+			ready = ready && h.State == api.HostStateReporting
+		}
+		if ready {
+			break
+		}
+		if err := (clock.Real{}).Sleep(ctx, 100*time.Millisecond); err != nil {
+			return nil, err
+		}
+	}
+	if c.Copy != nil {
+		for _, d := range c.Copy.Drives {
+			if d.Drive.Section == "" || d.How == "told" {
+				continue
+			}
+			spot := api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: wire.ToIdentity(d.Drive.Identity).Tail()}
+			if _, err := r.service.ConfirmBay("the copy", spot); err != nil {
+				c.Log.Warn("a bay could not be taken over", "bay", spot.Bay, "error", err)
+			}
+		}
+	}
+	verdicts := map[string]string{}
+	for ask := (api.ListDrivesParams{Limit: 1000}); ; {
+		page, err := r.service.Drives(ask)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range page.Drives {
+			verdicts[d.Identity.Serial] = string(d.Verdict)
+		}
+		if ask.Cursor = page.Next; ask.Cursor == "" {
+			return verdicts, nil
+		}
+	}
+}
+
+func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]string) {
+	config := filepath.Join(c.Data, "client.yaml")
+	if whole, err := filepath.Abs(config); err == nil {
+		config = whole
+	}
+	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
+	say("PRACTICE on a copy of %s as it was at %s. Nothing here is real, and nothing that is done here reaches a real host.", k.Pool, k.CopiedAt.Local().Format("2006-01-02 15:04:05"))
+	say("")
+	say("  console   %s/sign-in/once?code=%s", r.url, link)
+	say("  terminal  export LANTERN_CONFIG=%s", config)
+	say("")
+	differs := slices.Clone(k.Differs)
+	for _, serial := range slices.Sorted(maps.Keys(k.Verdicts)) {
+		if was, is := k.Verdicts[serial], verdicts[serial]; was != is && is != "" {
+			differs = append(differs, fmt.Sprintf("%s is %s in truth, and %s in the practice", serial, was, is))
+		}
+	}
+	if len(differs) == 0 {
+		say("Pool, drives, bays and verdicts are as they are in truth.")
+	} else {
+		say("What is otherwise than in truth:")
+		for _, d := range differs {
+			say("  - %s", d)
+		}
+	}
+	say("")
+	if len(k.Needs) > 0 {
+		say("Practise with: lantern swap plan %s", k.Needs[0])
+	} else {
+		say("No member of %s is to be replaced now. Practise with any: lantern swap plan <drive>", k.Pool)
+	}
+	say("Your hands:    lantern lab pull <bay>, lantern lab insert <bay>; faults: lantern lab mishap --help")
+	if c.Speed > 0 {
+		say("Time runs %g times as fast while only waiting is left, and as it does in truth while a hand is needed.", c.Speed)
+	}
+	say("Stop with Ctrl-C. To go on with it later: lantern rehearse %s --go-on", k.Pool)
+}

@@ -1,0 +1,153 @@
+package lab
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/lab/engine"
+)
+
+// Copied makes a fleet of hosts, drives and pools as they were found elsewhere, for practice: each drive answers for itself
+// what is known of the one that it stands for, and what the pools keep is laid on them anew. file is where it is kept from then
+// on. Members are named by the keys of given, and may have others here: a lab drive answers as a SATA one does, whose identity is its WWN.
+func Copied(file string, at time.Time, hosts []*Host, given map[string]*Drive, ps []*Pool) (*Fleet, error) {
+	f := &Fleet{file: file, Pace: 1, Hosts: hosts, Pools: ps, clock: clock.NewLab(at, 1), last: at}
+	became := map[string]string{}
+	for _, was := range slices.Sorted(maps.Keys(given)) {
+		d := given[was]
+		answerable(&d.Desc, len(f.Drives))
+		became[was] = d.key()
+		f.Drives = append(f.Drives, d)
+	}
+	f.unplaced()
+	for _, p := range f.Pools {
+		p.Everyone(func(_ string, m *pool.Member) { m.Drive = became[m.Drive] })
+		for i := range p.Recs {
+			p.Recs[i].Drive = became[p.Recs[i].Drive]
+		}
+	}
+	f.link()
+	for _, p := range f.Pools {
+		if err := p.takeOn(at); err != nil {
+			return nil, err
+		}
+	}
+	return f, f.Save()
+}
+
+// answerable makes a description one that IDENTIFY DEVICE can carry and that leads back to the same drive.
+func answerable(d *drive.Description, nth int) {
+	const serialLength = 20
+	d.Serial = d.Serial[max(0, len(d.Serial)-serialLength):] // its tail is what people read
+	back, err := drive.DecodeIdentify(drive.EncodeIdentify(*d))
+	if err != nil || d.WWN == "" || back.Key() != d.Key() {
+		d.Vendor, d.WWN = "", fmt.Sprintf("5%015x", wwnBase+0xC00000000+uint64(nth)*0x1003)
+	}
+}
+
+// somewhere is the section of a host in which its drives sit whose bays nobody knows.
+const somewhere = "somewhere"
+
+// unplaced finds a place for every drive that has none: in a lab, too, hands must take hold of something.
+func (f *Fleet) unplaced() {
+	n := map[string]int{}
+	for _, d := range f.Drives {
+		if st := &d.Stays[len(d.Stays)-1]; st.Section == "" {
+			n[st.Host]++
+			st.Section, st.Bay = somewhere, n[st.Host]
+		}
+	}
+	const across, spare = 6, 6
+	for _, h := range f.Hosts {
+		if n[h.Name] > 0 || len(h.Layout) == 0 {
+			h.Untold = append(h.Untold, somewhere)
+			h.Layout = append(h.Layout, enclosure.Layout{Name: somewhere, Sections: []enclosure.Section{
+				section(somewhere, (n[h.Name]+spare+across-1)/across, across, enclosure.AlongRows, false)}})
+		}
+	}
+}
+
+// takeOn lays what a pool keeps as it was found: members that were gone hold what they held, those that failed hold nothing,
+// and what ran goes on from where it was.
+func (p *Pool) takeOn(at time.Time) error {
+	p.Wrote = at
+	states := map[string]pool.MemberState{}
+	p.Everyone(func(_ string, m *pool.Member) {
+		states[m.Slot] = m.State
+		if m.StandsFor != "" {
+			if p.StandIn == nil {
+				p.StandIn = map[string]string{}
+			}
+			p.StandIn[m.Slot] = m.StandsFor
+		}
+		switch m.State {
+		case pool.Missing, pool.Faulty, pool.Recovering, pool.Failing:
+			m.State = pool.Online
+		}
+	})
+	e := p.laid()
+	p.Everyone(func(group string, m *pool.Member) {
+		if m.State = states[m.Slot]; m.State == pool.Faulty && group != "" {
+			e.Blank(m.Slot)
+		}
+	})
+	p.measure()
+	for i := range p.Recs {
+		if r := &p.Recs[i]; r.State == recovery.Running || r.State == recovery.Paused {
+			if err := p.goOn(r, at); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// goOn begins what ran, and brings it to where it was.
+func (p *Pool) goOn(r *recovery.Report, at time.Time) error {
+	share := 0.0
+	if r.Todo > 0 {
+		share = min(0.99, float64(r.Done)/float64(r.Todo))
+	}
+	m, _, _ := p.Slot(r.Slot)
+	if p.Works == nil {
+		p.Works = map[string]*engine.Work{}
+	}
+	var w *engine.Work
+	switch {
+	case m.State == pool.Recovering:
+		e := p.laid()
+		e.Blank(r.Slot)
+		w, _ = e.BeginFill(r.Kind, r.Slot, &p.Pool)
+	case r.Slot != "" && r.Drive != "" && r.Drive != m.Drive && p.fleet.byKey[r.Drive] != nil:
+		if p.Beside == nil {
+			p.Beside = map[string]string{}
+		}
+		p.Beside[r.Slot] = r.Drive
+		w = p.laid().BeginBack(r.Kind, r.Slot, r.Slot+beside)
+		w.Slot = r.Slot
+	default:
+		w = p.laid().Begin(r.Kind, r.Slot, &p.Pool)
+	}
+	r.State, r.Todo, r.Done = recovery.Running, max(1, w.Todo), 0
+	p.Works[r.ID] = w
+	b := p.bench(at)
+	const most = 400 * 24 * 60 // minutes: nothing takes longer
+	for n := 0; w.Done() < drive.Bytes(share*float64(w.Todo)); n++ {
+		if n > most {
+			return fmt.Errorf("the %s of %s cannot be brought to where it is", r.Kind, p.Name)
+		}
+		if p.laid().Advance(w, time.Minute, b) {
+			break
+		}
+	}
+	p.tell(r, w)
+	r.At = at
+	return nil
+}

@@ -1,0 +1,242 @@
+package service
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/wire"
+)
+
+// Copy is all that a practice is made after: a pool, the hosts that it lies on with every drive in them, and the other pools
+// that lie on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent, there is no
+// copy (R7).
+func (s *Service) Copy(name string) (api.Copy, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, err := s.findPool(name)
+	if err != nil {
+		return api.Copy{}, err
+	}
+	now := s.clock.Now()
+	hosts := map[string]bool{p.reporter: true}
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.Domain != "" && s.hosts[m.Domain] != nil {
+			hosts[m.Domain] = true
+		}
+	})
+	out := api.Copy{Pool: p.Name, At: now, Hosts: []api.CopyHost{}, Pools: []api.PoolReport{}, Drives: []api.CopyDrive{}, Differs: []string{}}
+	differs := func(format string, args ...any) { out.Differs = append(out.Differs, fmt.Sprintf(format, args...)) }
+	for _, name := range slices.Sorted(maps.Keys(hosts)) {
+		h := s.hosts[name]
+		if h.SeenAt.IsZero() || s.late(h, now) {
+			return out, problem(409, "host-silent", "Look at: lantern hosts. A practice on what is not known would teach the wrong thing.",
+				"%s does not report, so nobody knows how %s is now.", name, p.Name)
+		}
+		out.Hosts = append(out.Hosts, api.CopyHost{Name: name, Room: h.Room, Cold: h.Cold, Layouts: s.layoutsOf(h)})
+	}
+	unknown := ""
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.State == pool.StateUnkn {
+			unknown = m.Slot
+		}
+	})
+	if unknown != "" || p.torn {
+		return out, problem(409, "pool-unknown", "See: lantern pool "+p.Name+". A practice on what is not known would teach the wrong thing.",
+			"How %s is now is not known.", p.Name)
+	}
+
+	out.Pools = append(out.Pools, s.copyOf(p))
+	var partly []string
+	for _, id := range slices.Sorted(maps.Keys(s.pools)) {
+		x := s.pools[id]
+		here, elsewhere := false, false
+		x.Everyone(func(group string, m *pool.Member) {
+			if group != "" {
+				here, elsewhere = here || hosts[m.Domain], elsewhere || !hosts[m.Domain]
+			}
+		})
+		switch {
+		case x == p || !here:
+		case elsewhere:
+			partly = append(partly, x.Name)
+		default:
+			out.Pools = append(out.Pools, s.copyOf(x))
+		}
+	}
+	if len(partly) > 0 {
+		differs("%s lies on other hosts as well: its drives are in their bays, but as strangers, and it does not answer", strings.Join(partly, " and "))
+	}
+	for _, w := range s.openSwaps() {
+		if hosts[w.Host] {
+			differs("the swap of %s in %s is not taken over: the practice begins with things as they are", w.Old.Tail(), w.Pool)
+		}
+	}
+
+	verdicts := s.judge()
+	for _, key := range slices.Sorted(maps.Keys(s.drives)) {
+		d := s.drives[key]
+		mine, m, _ := s.member(key)
+		if !hosts[d.Host] || !d.Present && (mine == nil || m.State == pool.Out) && !slices.ContainsFunc(verdicts[key].findings, func(f health.Finding) bool { return f.Rule == "vanished" }) {
+			continue
+		}
+		v := s.copyDrive(key, d, mine)
+		for _, f := range verdicts[key].findings {
+			v.Findings = append(v.Findings, viewFinding(f))
+		}
+		v.Verdict = api.Verdict(verdicts[key].verdict)
+		if d.Section != "" && !d.How.Sure() {
+			differs("the bay of %s is only guessed: in the practice nobody knows it", d.tail())
+		}
+		out.Drives = append(out.Drives, v)
+	}
+	return out, nil
+}
+
+// copyOf is a pool as its host told of it, with what is remembered of its recoveries.
+func (s *Service) copyOf(p *poolState) api.PoolReport {
+	var rs []recovery.Report
+	for _, c := range s.recov {
+		if c.PoolID == p.ID {
+			rs = append(rs, c.Report)
+		}
+	}
+	slices.SortFunc(rs, func(a, b recovery.Report) int { return a.StartedAt.Compare(b.StartedAt) })
+	const most = 8
+	rs = rs[max(0, len(rs)-most):]
+	r := wire.Pool(p.Pool, rs)
+	r.Offers, r.Priority, r.Waits = p.offers, p.priority, p.waits
+	return r
+}
+
+func (s *Service) layoutsOf(h *host) []api.Layout {
+	out := []api.Layout{}
+	for _, e := range s.enclosuresOf(h) {
+		l := enclosure.Layout{Name: e.Name}
+		for _, sec := range e.Sections {
+			l.Sections = append(l.Sections, wire.ToSection(sec))
+		}
+		v := wire.Layout(l)
+		v.Told = told(h, e.Sections[0].Name)
+		out = append(out, v)
+	}
+	return out
+}
+
+// growthOver is the time from which it is made out how a metric grows.
+const growthOver = 7 * 24 * time.Hour
+
+func (s *Service) copyDrive(key string, d *disk, p *poolState) api.CopyDrive {
+	r := wire.Description(d.Desc)
+	r.Holds, r.Blind = d.Holds, d.Blind
+	v := api.CopyDrive{Key: key, Host: d.Host, Drive: r, Present: d.Present, SeenAt: d.SeenAt, Reading: d.Reading, Courses: []api.CopyCourse{}, Findings: []api.Finding{}}
+	if v.Reading.Metrics == nil {
+		v.Reading.Metrics = map[string]float64{}
+	}
+	if d.Section != "" && d.How.Sure() {
+		v.Drive.Section, v.Drive.Bay, v.How = d.Section, d.Bay, string(d.How)
+	}
+	if last, ok := d.record["power_on_hours"].Last(); ok {
+		v.PowerOnHours = last.Value
+	}
+	for _, m := range drive.Catalogue {
+		if last, ok := d.record[m.Name].Last(); ok {
+			v.Reading.Metrics[string(m.Name)] = last.Value
+		}
+		if m.Strength == drive.Background || m.Unit == "s" || m.Unit == "°C" {
+			continue
+		}
+		if c := courseOf(d.record[m.Name]); len(c.Points) > 0 {
+			c.Metric = string(m.Name)
+			v.Courses = append(v.Courses, c)
+		}
+	}
+	const latency = "read_latency_seconds"
+	for _, f := range s.judge()[key].findings {
+		last, ok := d.record[latency].Last()
+		if f.Metric != latency || !ok || p == nil {
+			continue
+		}
+		var peers []float64
+		p.Everyone(func(_ string, m *pool.Member) {
+			if x := s.drives[m.Drive]; x != nil && x != d && x.Desc.Medium == d.Desc.Medium {
+				if y, ok := x.record[latency].Last(); ok && y.Value > 0 {
+					peers = append(peers, y.Value)
+				}
+			}
+		})
+		if slices.Sort(peers); len(peers) > 0 {
+			v.Slower, v.SlowerSince = last.Value/peers[len(peers)/2], f.Since
+		}
+	}
+	return v
+}
+
+// courseOf is how a metric went where it ever was more than nothing: its first value, and each that was another.
+func courseOf(s history.Series) (out api.CopyCourse) {
+	last, ok := s.Last()
+	if !ok {
+		return out
+	}
+	more := false
+	for i, p := range s {
+		more = more || p.Value > 0
+		if i == 0 || p.Value != s[i-1].Value {
+			out.Points = append(out.Points, api.Point{At: p.At, Value: p.Value})
+		}
+	}
+	if !more {
+		return api.CopyCourse{}
+	}
+	if before, ok := s.At(last.At.Add(-growthOver)); ok {
+		out.PerDay = max(0, (last.Value-before.Value)/(growthOver.Hours()/24))
+	} else if days := last.At.Sub(s[0].At).Hours() / 24; days >= 1 {
+		out.PerDay = max(0, (last.Value-s[0].Value)/days)
+	}
+	const most = 200
+	out.Points = out.Points[max(0, len(out.Points)-most):]
+	return out
+}
+
+// SetPractice makes this service a practice: what it writes says so.
+func (s *Service) SetPractice(p api.Practice) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.practice = p
+}
+
+// OnlyWaiting says whether something is under way that takes its time, and nobody is needed until it is over.
+func (s *Service) OnlyWaiting() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	waits := len(s.runs) > 0
+	for _, w := range s.openSwaps() {
+		step := w.Now()
+		ordered := step.Kind == swap.StepDo && (w.Ordered || w.Begun)
+		switch {
+		case len(w.Wrong) > 0 || w.Held != "":
+			return false
+		case w.Hold != "" || w.Stuck == "" && step.Kind == swap.StepWait || ordered:
+			waits = true
+		default:
+			return false
+		}
+	}
+	for _, a := range s.acceptances {
+		waits = waits || a.Outcome.Open()
+	}
+	for _, p := range s.pools {
+		waits = waits || len(p.running) > 0
+	}
+	return waits
+}
