@@ -39,6 +39,7 @@ type Rehearsal struct {
 	Person  string
 	Speed   float64 // of time while only waiting is left
 	Mishaps []string
+	folder  string // how to say where it is, if that was said
 }
 
 // Mishaps tells which there are, a line each.
@@ -54,7 +55,9 @@ func (c *Rehearsal) Check() error {
 	if c.Speed < 0 || c.Speed > 10000 {
 		return fmt.Errorf("the lab runs between 0 and 10,000 times as fast as real time, not %g times", c.Speed)
 	}
-	if c.Data == "" {
+	if c.Data != "" {
+		c.folder = " --data " + c.Data
+	} else {
 		cache, err := os.UserCacheDir()
 		if err != nil {
 			return fmt.Errorf("there is no folder for a cache here (%w): choose one with --data", err)
@@ -320,7 +323,7 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 		config = whole
 	}
 	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
-	say("PRACTICE on a copy of %s as it was at %s. Nothing here is real, and nothing that is done here reaches a real host.", k.Pool, k.CopiedAt.Local().Format("2006-01-02 15:04:05"))
+	say("A copy of %s as it was at %s. Nothing here is real, and nothing that is done here reaches a real host.", k.Pool, k.CopiedAt.Local().Format("2006-01-02 15:04:05"))
 	say("")
 	say("  console   %s/sign-in/once?code=%s", r.url, link)
 	say("  terminal  export LANTERN_CONFIG=%s", config)
@@ -349,5 +352,5 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 	if c.Speed > 0 {
 		say("Time runs %g times as fast while only waiting is left, and as it does in truth while a hand is needed.", c.Speed)
 	}
-	say("Stop with Ctrl-C. To go on with it later: lantern rehearse %s --go-on", k.Pool)
+	say("Stop with Ctrl-C. To go on with it later: lantern rehearse %s --go-on%s", k.Pool, c.folder)
 }

@@ -4,6 +4,7 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -211,15 +212,18 @@ type Impossible struct{ why string }
 
 func (i *Impossible) Error() string { return i.why }
 
-// Insert puts a drive into an empty bay.
+// Insert puts a drive into an empty bay; where only a host is named, into any of it, those first that no map shows.
 func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	now := f.clock.Now()
+	if !strings.Contains(bay, "/") {
+		bay = cmp.Or(f.empty(bay, now), bay)
+	}
 	_, a, err := f.bay(bay)
 	if err != nil {
 		return Moved{}, err
 	}
-	now := f.clock.Now()
 	if d := f.in(a, now); d != nil {
 		return Moved{}, &Impossible{"bay " + bay + " is taken by " + d.Desc.Tail() + ": pull that one first"}
 	}
@@ -241,6 +245,24 @@ func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {
 	d.Stays = append(d.Stays, Stay{Host: a.Host, Section: a.Section, Bay: a.Number, From: now})
 	f.advance(now)
 	return Moved{d.Desc.Tail(), d.Desc.Serial, bay}, f.save()
+}
+
+// empty is a bay of a host in which nothing is.
+func (f *Fleet) empty(host string, now time.Time) (bay string) {
+	for _, h := range f.Hosts {
+		for _, l := range h.Layout {
+			for _, sec := range l.Sections {
+				for _, n := range sec.Numbers() {
+					a := enclosure.Address{Host: h.Name, Section: sec.Name, Number: n}
+					if h.Name == host && f.in(a, now) == nil && (bay == "" || slices.Contains(h.Untold, sec.Name)) {
+						bay = a.String()
+						break
+					}
+				}
+			}
+		}
+	}
+	return bay
 }
 
 // fromShelf unpacks a new drive like the one that was last in that bay, or like any of that host.

@@ -215,10 +215,14 @@ func (s *Service) SetPractice(p api.Practice) {
 	s.practice = p
 }
 
-// OnlyWaiting says whether something is under way that takes its time, and nobody is needed until it is over.
+// OnlyWaiting says whether somebody waits for a swap, or for the test of a drive, and is not needed until it is over.
 func (s *Service) OnlyWaiting() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	moves := false
+	for _, p := range s.pools {
+		moves = moves || len(p.running) > 0
+	}
 	waits := len(s.runs) > 0
 	for _, w := range s.openSwaps() {
 		step := w.Now()
@@ -226,7 +230,7 @@ func (s *Service) OnlyWaiting() bool {
 		switch {
 		case len(w.Wrong) > 0 || w.Held != "":
 			return false
-		case w.Hold != "" || w.Stuck == "" && step.Kind == swap.StepWait || ordered:
+		case w.Phase == swap.Planned && moves, w.Hold != "" || w.Stuck == "" && step.Kind == swap.StepWait || ordered:
 			waits = true
 		default:
 			return false
@@ -234,9 +238,6 @@ func (s *Service) OnlyWaiting() bool {
 	}
 	for _, a := range s.acceptances {
 		waits = waits || a.Outcome.Open()
-	}
-	for _, p := range s.pools {
-		waits = waits || len(p.running) > 0
 	}
 	return waits
 }

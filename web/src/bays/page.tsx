@@ -180,7 +180,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
   });
   if (!b) return <p className="sheet p-4 text-soft">Choose a bay to see its drive, to light it, or to go to its page.</p>;
   return (
-    <aside aria-label={`Bay ${b.address}`} className="sheet space-y-3 p-4 lg:sticky lg:top-4">
+    <aside aria-label={`Bay ${b.address}`} className="sheet space-y-3 p-4 lg:sticky lg:top-[calc(var(--top)+1rem)]">
       <p className="text-lg font-semibold">{b.address}</p>
       {b.drive ? (
         <>

@@ -44,7 +44,7 @@ export default function SurveyPage() {
   return (
     <>
       {title}
-      <div aria-live="polite" className="sheet sticky top-0 z-20 mb-4 p-4">
+      <div aria-live="polite" className="sheet sticky top-(--top) z-20 mb-4 p-4">
         {now ? (
           <>
             <p className="text-lg font-semibold">Which bay {now.how === "rhythm" ? "blinks: three flashes, and a pause?" : now.lit ? "is lit?" : "lights?"}</p>

@@ -99,19 +99,24 @@ function LabStrip() {
   const queries = useQueryClient();
   const lab = useQuery({ queryKey: ["lab"], queryFn: () => got(client.GET("/lab")), enabled: !!me.data?.lab, refetchInterval: 5000 });
   const set = useMutation({
-    mutationFn: (speed: number) => got(client.PUT("/lab/speed", { body: { speed } })),
+    mutationFn: (to: { speed: number; hurry?: boolean }) => got(client.PUT("/lab/speed", { body: to })),
     onSuccess: (data) => queries.setQueryData(["lab"], data),
   });
   if (!me.data?.lab || !lab.data) return null;
+  const copy = me.data.practice;
+  const brisk = lab.data.hurry ?? 0;
   return (
-    <footer className="no-print fixed inset-x-0 bottom-0 z-30 border-t border-line bg-sheet">
+    <footer className="no-print fixed inset-x-0 bottom-(--frame) z-30 border-t border-line bg-sheet">
       <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-1.5 text-sm text-soft">
-        <span className="font-semibold text-ink">Lab: nothing here is real</span>
+        <span className="font-semibold text-ink">{copy ? `Practice: ${copy.pool} as it was ${exact(new Date(copy.copied_at))}` : "Lab: nothing here is real"}</span>
         <span className="num">time {exact(now)}</span>
         <span className="ml-auto flex items-center gap-1">
           pace
+          {copy && (
+            <button aria-pressed={brisk > 0} title={`${brisk || 300}× while only waiting is left, 1× while a hand is needed`} onClick={() => set.mutate({ speed: brisk || 300, hurry: true })} className="min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">by itself{brisk > 0 && `, ${lab.data.speed}×`}</button>
+          )}
           {[1, 60, 300, 1200].map((s) => (
-            <button key={s} aria-pressed={lab.data.speed === s} onClick={() => set.mutate(s)} className="num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">{s}×</button>
+            <button key={s} aria-pressed={!brisk && lab.data.speed === s} onClick={() => set.mutate({ speed: s })} className="num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">{s}×</button>
           ))}
         </span>
       </div>

@@ -1,7 +1,7 @@
 import { Tooltip } from "radix-ui";
 import { type ReactNode } from "react";
 import { Link } from "react-router";
-import { useNow } from "../api/live";
+import { useMe, useNow } from "../api/live";
 import type { Verdict } from "../api/client";
 import { exact, span } from "./format";
 
@@ -124,3 +124,10 @@ export const Failed = ({ what, error, again }: { what: string; error: Error; aga
     {again && <button className="button small" onClick={again}>Try again</button>}
   </div>
 );
+
+/** NotReal says on paper that what stands there was done in a lab; with real hosts it is nothing. */
+export function NotReal() {
+  const me = useMe();
+  if (!me.data?.lab) return null;
+  return <b className="text-ink"> · {me.data.practice ? `practice on a copy of ${me.data.practice.pool}` : "practice in a lab"}: nothing here is real</b>;
+}

@@ -16,7 +16,7 @@ export function Prospect({ pool, lose, clear, done }: { pool: S["Pool"]; lose: s
   });
   const w = lose.length > 0 ? asked.data : undefined;
   return (
-    <section aria-label="What if" aria-live="polite" className="sheet mb-5 lg:sticky lg:top-2 lg:z-10 space-y-3 border-2 border-edge p-4 shadow-lg">
+    <section aria-label="What if" aria-live="polite" className="sheet mb-5 lg:sticky lg:top-[calc(var(--top)+0.5rem)] lg:z-10 space-y-3 border-2 border-edge p-4 shadow-lg">
       <div className="flex flex-wrap items-baseline justify-between gap-3">
         <h2>What if{lose.length > 0 && <span className="font-normal"> {lose.length === 1 ? "this one is" : `these ${lose.length} are`} lost</span>}</h2>
         <span className="flex gap-2">{lose.length > 0 && <button className="button small" onClick={clear}>Put all back</button>}<button className="button small" onClick={done}>Done</button></span>

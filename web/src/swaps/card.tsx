@@ -3,14 +3,12 @@ import { Link, useParams } from "react-router";
 import { encode } from "uqr";
 import { client, got } from "../api/client";
 import { useBays } from "../bays/drawing";
-import { useMe } from "../api/live";
 import { binary, decimal, exact } from "../parts/format";
-import { Failed, Waiting } from "../parts/parts";
+import { Failed, NotReal, Waiting } from "../parts/parts";
 
 /** PullCard is one page to print, or to hold on a phone: which drive, where, and what hands do. */
 export default function PullCard() {
   const { id = "" } = useParams();
-  const me = useMe();
   const q = useQuery({ queryKey: ["swaps", id], queryFn: () => got(client.GET("/swaps/{id}", { params: { path: { id } } })) });
   const w = q.data;
   const drive = useQuery({ queryKey: ["drive", w?.old.key], enabled: !!w, queryFn: () => got(client.GET("/drives/{drive}", { params: { path: { drive: w!.old.key } } })) });
@@ -27,7 +25,7 @@ export default function PullCard() {
       <div className="no-print flex flex-wrap gap-3"><button className="button main" onClick={() => window.print()}>Print, or keep as PDF</button><Link className="button" to={`/swaps/${w.id}`}>Back to the swap</Link></div>
       <header className="flex items-start justify-between gap-6 border-b-4 border-ink pb-3">
         <div>
-          <p className="text-soft">Pull card{me.data?.lab && <b className="text-ink"> · practice in a lab: nothing here is real</b>}</p>
+          <p className="text-soft">Pull card<NotReal /></p>
           <h1 className="text-4xl!">{w.old.bay ? <>{host} / {section} / <span className="text-6xl">{number}</span></> : <>{w.host}, bay unknown</>}</h1>
         </div>
         <Qr text={address} />

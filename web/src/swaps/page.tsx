@@ -30,7 +30,7 @@ export default function SwapPage() {
   return (
     <div className="grid items-start gap-6 lg:grid-cols-[1fr_18rem]">
       <div className="min-w-0 space-y-4">
-        <header className="sticky top-0 z-20 -mx-4 flex items-center gap-4 border-b border-line bg-ground px-4 py-2 lg:static lg:mx-0 lg:border-0 lg:px-0">
+        <header className="sticky top-(--top) z-20 -mx-4 flex items-center gap-4 border-b border-line bg-ground px-4 py-2 lg:static lg:mx-0 lg:border-0 lg:px-0">
           {bay && <span className="shrink-0 lg:hidden"><Place bay={bay} tone={tone} width={84} /></span>}
           <div className="min-w-0">
             {bay && <p className="text-xl font-semibold lg:hidden">{bay}</p>}
@@ -66,7 +66,7 @@ export default function SwapPage() {
         )}
         <Log swap={w} />
       </div>
-      <aside aria-label="Where, and how" className="sheet space-y-3 p-4 lg:sticky lg:top-4">
+      <aside aria-label="Where, and how" className="sheet space-y-3 p-4 lg:sticky lg:top-[calc(var(--top)+1rem)]">
         {bay ? (<span className="hidden lg:block"><Place bay={bay} tone={tone} width={220} /><p className="text-xl font-semibold">{bay}</p></span>) : <p>No bay is known on {w.host}: compare the label.</p>}
         <dl className="space-y-2">
           <div><dt className="text-sm text-soft">out{w.old_gone && ", gone"}{w.old.bay && w.old.bay !== bay && <> of {w.old.bay}</>}</dt><dd><Link to={`/drives/${w.old.key}`} className="tail text-2xl">{w.old.tail}</Link><br /><span className="text-sm text-soft">{w.old.model}</span></dd></div>
@@ -234,19 +234,22 @@ function ConfirmTail({ swap: w }: { swap: Swap }) {
 /** LabHands stands for hands in the demo: with real hosts there is nothing here. */
 function LabHands({ swap: w }: { swap: Swap }) {
   const tell = useTell();
-  const into = w.into ?? w.old.bay;
+  const into = w.into ?? w.old.bay ?? w.host;
+  // Where no map shows the bays, hands go by the label, and put the next one where that one was.
+  const from = w.old.bay ?? w.old.tail;
   const pull = (bay: string) => got(client.POST("/lab/pull", { body: { bay } }));
   const insert = (bay: string, drive?: string) => got(client.POST("/lab/insert", { body: { bay, drive, like: drive ? undefined : w.old.tail } }));
   const power = async (on: boolean) => void (await client.POST("/lab/power", { body: { host: w.host, on } }));
   const hands: Record<string, { says: string; do: () => Promise<string> } | undefined> = {
-    pull: w.old.bay && !w.hold ? { says: `pull the drive in ${w.old.bay}`, do: async () => `${(await pull(w.old.bay!)).tail} is out of ${w.old.bay}.` } : undefined,
-    insert: into ? {
+    pull: !w.hold ? { says: w.old.bay ? `pull the drive in ${from}` : `pull ${from}`, do: async () => { const m = await pull(from); return `${m.tail} is out of ${m.bay}.`; } } : undefined,
+    insert: {
       says: w.refused ? "take that one out and put in one that fits" : `put a drive that fits into ${into}`,
       do: async () => {
-        if (w.refused) await pull(into);
-        return `${(await insert(into)).tail} is in ${into}. That is what its label says.`;
+        if (w.refused) await pull(w.refused_tail ?? into);
+        const m = await insert(into);
+        return `${m.tail} is in ${m.bay}. That is what its label says.`;
       },
-    } : undefined,
+    },
     down: { says: `shut ${w.host} down`, do: async () => { await power(false); return `${w.host} has no power.`; } },
     change: w.old.bay ? { says: `change the drive in ${w.old.bay} and bring ${w.host} up`, do: async () => { if (!w.old_gone) await pull(w.old.bay!); const m = await insert(w.old.bay!); await power(true); return `${m.tail} is in ${m.bay}, and ${w.host} starts. That is what its label says.`; } } : undefined,
     rehouse: w.old.bay && w.new?.bay && !w.hold ? { says: `move ${w.new.tail} to ${w.old.bay}`, do: async () => { await pull(w.new!.bay!); await insert(w.old.bay!, w.new!.tail); await power(true); return `${w.new!.tail} is in ${w.old.bay}.`; } } : undefined,

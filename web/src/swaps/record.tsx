@@ -1,15 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { client, got } from "../api/client";
-import { useMe } from "../api/live";
 import { exact, span } from "../parts/format";
-import { Failed, Waiting } from "../parts/parts";
+import { Failed, NotReal, Waiting } from "../parts/parts";
 import { Checks } from "./page";
 
 /** RecordPage is the record of a swap as a page to print: steps, people, checks, evidence, how long at which margin. */
 export default function RecordPage() {
   const { id = "" } = useParams();
-  const me = useMe();
   const q = useQuery({ queryKey: ["swaps", id, "report"], queryFn: () => got(client.GET("/swaps/{id}/report", { params: { path: { id } } })) });
   if (q.error) return <Failed what="The record" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting rows={6} />;
@@ -25,7 +23,7 @@ export default function RecordPage() {
         <Link className="button" to={`/swaps/${id}`}>Back to the swap</Link>
       </div>
       <header className="border-b-4 border-ink pb-3">
-        <p className="text-soft">Record of a swap, written {exact(new Date(r.written_at))}{me.data?.lab && <b className="text-ink"> · practice in a lab: nothing here is real</b>}</p>
+        <p className="text-soft">Record of a swap, written {exact(new Date(r.written_at))}<NotReal /></p>
         <h1 className="text-4xl!"><span className="tail">{w.old.tail}</span>{w.new?.tail && <> → <span className="tail">{w.new.tail}</span></>}</h1>
         <p className="text-lg">{w.pool}, slot {w.slot}, on {w.host}: <b>{w.phase === "closed" ? "closed, verified" : w.open ? `at “${w.steps.find((s) => s.state === "now")?.title}”` : "abandoned"}</b></p>
         <p className="text-soft">{w.recipe}{w.why && `: ${w.why.join("; ")}`}</p>
