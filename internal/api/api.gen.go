@@ -1475,14 +1475,21 @@ type CopyCourse struct {
 
 // CopyDrive defines model for CopyDrive.
 type CopyDrive struct {
-	Courses  []CopyCourse `json:"courses"`
-	Drive    DriveReport  `json:"drive"`
-	Findings []Finding    `json:"findings"`
-	Host     string       `json:"host"`
+	// Accepted how its newest test before it is trusted ended; empty without one
+	Accepted     string       `json:"accepted,omitempty,omitzero"`
+	AcceptedAt   time.Time    `json:"accepted_at,omitempty,omitzero"`
+	AcceptedSays string       `json:"accepted_says,omitempty,omitzero"`
+	Courses      []CopyCourse `json:"courses"`
+	Drive        DriveReport  `json:"drive"`
+	Findings     []Finding    `json:"findings"`
+	Host         string       `json:"host"`
 
 	// How how its bay is known: told, confirmed, or empty when nobody knows it
-	How          string    `json:"how"`
-	Key          string    `json:"key"`
+	How string `json:"how"`
+	Key string `json:"key"`
+
+	// Note what people wrote to that
+	Note         string    `json:"note,omitempty,omitzero"`
 	PowerOnHours float64   `json:"power_on_hours,omitempty,omitzero"`
 	Present      bool      `json:"present"`
 	Reading      Reading   `json:"reading"`
@@ -1491,7 +1498,10 @@ type CopyDrive struct {
 	// Slower how many times as long as its peers its reads take; 0 where it is not slow
 	Slower      float64   `json:"slower,omitempty,omitzero"`
 	SlowerSince time.Time `json:"slower_since,omitempty,omitzero"`
-	Verdict     Verdict   `json:"verdict"`
+
+	// Stock it is kept to replace others
+	Stock   bool    `json:"stock,omitempty,omitzero"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // CopyHost defines model for CopyHost.

@@ -42,6 +42,24 @@ func newYard(t *testing.T, change func(f *lab.Fleet)) *yard {
 		return f
 	})
 	require.NoError(t, err)
+	return openYard(t, dir, fleet)
+}
+
+// rehearse is a yard that is a copy of one pool of this one, and of its hosts.
+func (y *yard) rehearse(t *testing.T, pool string) *yard {
+	c, err := y.r.service.Copy(pool)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	hosts, drives, ps := fromCopy(&c)
+	fleet, err := lab.Copied(filepath.Join(dir, "lab.json"), c.At, hosts, drives, ps)
+	require.NoError(t, err)
+	fleet.SetSpeed(0)
+	z := openYard(t, dir, fleet)
+	require.NoError(t, z.r.service.TakeOver(c))
+	return z
+}
+
+func openYard(t *testing.T, dir string, fleet *lab.Fleet) *yard {
 	c := Demo{Serve: Serve{Listen: "127.0.0.1:0", Data: dir, Out: io.Discard, Log: slog.New(slog.DiscardHandler)}}
 	r, err := c.start(t.Context(), fleet.Clock(), fleet)
 	require.NoError(t, err)
@@ -242,12 +260,14 @@ func (y *yard) steps(w api.Swap) (phases string, least int) {
 	return strings.Join(all, " "), least
 }
 
-// TestRecipes: in each situation a hand does what the screen says, and the pool is healthy at the end, with all its data.
+// TestRecipes: in each situation a hand does what the screen says, and the pool is healthy at the end, with all its data;
+// before that, it does the very same in a practice on a copy.
 func TestRecipes(t *testing.T) {
 	for _, c := range []struct {
 		name, pool, slot string
 		change           func(f *lab.Fleet)
 		prepare          func(y *yard)
+		hidden           bool // nobody can see yet what was prepared, so it is in no copy
 		before           func(y *yard) func(w api.Swap)
 		steps            string
 		least            int // the least margin on the way
@@ -324,7 +344,7 @@ func TestRecipes(t *testing.T) {
 				d.Stays[0].To = time.Time{}
 			}
 		}, steps: "drain pull insert confirm join recover refill verify", least: 2},
-		{name: "it does not begin to recover", pool: "soundscape", slot: "1.7", prepare: func(y *yard) {
+		{name: "it does not begin to recover", pool: "soundscape", slot: "1.7", hidden: true, prepare: func(y *yard) {
 			require.NoError(y.t, y.fleet.Stick("soundscape", true))
 		}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
 			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool {
@@ -350,19 +370,27 @@ func TestRecipes(t *testing.T) {
 			if c.prepare != nil {
 				c.prepare(y)
 			}
-			var before func(w api.Swap)
-			if c.before != nil {
-				before = c.before(y)
+			through := func(y *yard) {
+				var before func(w api.Swap)
+				if c.before != nil {
+					before = c.before(y)
+				}
+				w := y.hand(tail, before)
+				require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
+				steps, least := y.steps(w)
+				require.Equal(t, c.steps, steps)
+				require.Equal(t, c.least, least)
+				require.NoError(t, y.fleet.ReadBack(c.pool), "all that was written is read back")
+				if c.end != nil {
+					c.end(y, w)
+				}
 			}
-			w := y.hand(tail, before)
-			require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
-			steps, least := y.steps(w)
-			require.Equal(t, c.steps, steps)
-			require.Equal(t, c.least, least)
-			require.NoError(t, y.fleet.ReadBack(c.pool), "all that was written is read back")
-			if c.end != nil {
-				c.end(y, w)
+			practice := y.rehearse(t, c.pool)
+			if c.hidden {
+				c.prepare(practice)
 			}
+			through(practice)
+			through(y) // and nothing of the practice has touched it
 		})
 	}
 }

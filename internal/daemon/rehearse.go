@@ -94,7 +94,6 @@ func (c Rehearsal) Run(ctx context.Context) error {
 	c.Log = c.Log.With("practice", k.Pool)
 	c.Out = &practice.Writer{W: c.Out}
 	return stage{Serve: c.Serve, fleet: fleet, person: k.Person,
-		furnish: func(r *running) error { return c.furnish(r) },
 		opened: func(ctx context.Context, r *running, link string) error {
 			verdicts, err := c.await(ctx, r)
 			if err == nil {
@@ -143,7 +142,7 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	if err := os.WriteFile(mark, b, 0o600); err != nil {
 		return nil, k, err
 	}
-	hosts, drives, ps := fromCopy(*c.Copy)
+	hosts, drives, ps := fromCopy(c.Copy)
 	fleet, err := lab.Copied(place, c.Copy.At, hosts, drives, ps)
 	return fleet, k, err
 }
@@ -164,8 +163,36 @@ func needs(c api.Copy) (tails []string) {
 // attributeOf is the ATA attribute by which a lab drive tells a metric that other kinds of drives tell otherwise.
 var attributeOf = map[string]byte{"grown_defects": 5, "media_errors": 187, "uncorrected_read_errors": 187}
 
-// fromCopy makes the lab's hosts, drives and pools out of a copy.
-func fromCopy(c api.Copy) (hosts []*lab.Host, drives map[string]*lab.Drive, ps []*lab.Pool) {
+// answerable gives every drive of a copy an identity that a lab drive can answer with; nearly all keep their own.
+func answerable(c *api.Copy) {
+	became := map[string]string{}
+	for i := range c.Drives {
+		d := &c.Drives[i]
+		desc := wire.ToDescription(d.Drive)
+		lab.Answerable(&desc, i)
+		became[d.Key], d.Drive.Identity = desc.Key(), wire.Identity(desc.Identity)
+		d.Key = desc.Key()
+	}
+	for i := range c.Pools {
+		p := &c.Pools[i]
+		members := [][]api.MemberReport{p.Spares, p.Logs}
+		for _, g := range p.Groups {
+			members = append(members, g.Members)
+		}
+		for _, ms := range members {
+			for k := range ms {
+				ms[k].Drive = became[ms[k].Drive]
+			}
+		}
+		for k := range p.Recoveries {
+			p.Recoveries[k].Drive = became[p.Recoveries[k].Drive]
+		}
+	}
+}
+
+// fromCopy makes the lab's hosts, drives and pools out of a copy, whose drives it makes answerable.
+func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Pool) {
+	answerable(c)
 	for _, h := range c.Hosts {
 		x := &lab.Host{Name: h.Name, Room: h.Room}
 		for _, l := range h.Layouts {
@@ -182,9 +209,8 @@ func fromCopy(c api.Copy) (hosts []*lab.Host, drives map[string]*lab.Drive, ps [
 		}
 		hosts = append(hosts, x)
 	}
-	drives = map[string]*lab.Drive{}
 	for _, d := range c.Drives {
-		drives[d.Key] = driveFrom(d, c.At)
+		drives = append(drives, driveFrom(d, c.At))
 	}
 	for _, r := range c.Pools {
 		p := &lab.Pool{Pool: wire.ToPool(r), Host: c.Hosts[0].Name, Fill: recovery.Rebuild, Priority: recovery.Priority(r.Priority), Stuck: r.Waits != ""}
@@ -193,6 +219,9 @@ func fromCopy(c api.Copy) (hosts []*lab.Host, drives map[string]*lab.Drive, ps [
 				p.Host = m.Domain
 			}
 		})
+		if slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Heals }) {
+			p.Fill = recovery.Rebalance
+		}
 		for _, o := range r.Offers {
 			p.Can = append(p.Can, pools.Offer(o))
 		}
@@ -252,32 +281,8 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 	return x
 }
 
-// furnish tells the practice's service what people had told the real one.
-func (c Rehearsal) furnish(r *running) error {
-	if c.Copy == nil {
-		return nil // cut short before; agents tell again what they tell, and rooms and cold hosts are kept
-	}
-	const by = "the copy"
-	for _, h := range c.Copy.Hosts {
-		if h.Cold {
-			if _, err := r.service.SetCold(by, h.Name, true); err != nil {
-				return err
-			}
-		}
-		for _, l := range h.Layouts {
-			if l.Told {
-				continue
-			}
-			if _, err := r.service.SetLayout(by, h.Name, l); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// await waits until every host of the copy has told of itself, and bays that people had found are known again. It gives the
-// verdicts as they are in the practice, by serial.
+// await waits until every host of the copy has told of itself, and lets the service know what people had told the real one. It
+// gives the verdicts as they are in the practice, by serial.
 func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, error) {
 	for {
 		ready := true
@@ -292,14 +297,8 @@ func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, er
 		}
 	}
 	if c.Copy != nil {
-		for _, d := range c.Copy.Drives {
-			if d.Drive.Section == "" || d.How == "told" {
-				continue
-			}
-			spot := api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: wire.ToIdentity(d.Drive.Identity).Tail()}
-			if _, err := r.service.ConfirmBay("the copy", spot); err != nil {
-				c.Log.Warn("a bay could not be taken over", "bay", spot.Bay, "error", err)
-			}
+		if err := r.service.TakeOver(*c.Copy); err != nil {
+			return nil, err
 		}
 	}
 	verdicts := map[string]string{}

@@ -21,10 +21,8 @@ type stage struct {
 	Serve
 	fleet  *lab.Fleet
 	person string // who is signed in
-	// furnish brings what a new lab's service knows of its hosts beside what their agents tell; opened is called when it
-	// serves, and before the past of a new lab is told. Either may be nil.
-	furnish func(r *running) error
-	opened  func(ctx context.Context, r *running, link string) error
+	// opened is called when it serves, while the past of a new lab is told.
+	opened func(ctx context.Context, r *running, link string) error
 }
 
 // forgetLab removes what a stage keeps in its folder.
@@ -59,9 +57,6 @@ func (c stage) run(ctx context.Context) error {
 			a, err = c.agent(r, h)
 			agents = append(agents, a)
 		}
-	}
-	if err == nil && !fleet.Filled && c.furnish != nil {
-		err = c.furnish(r)
 	}
 	if err != nil {
 		return errors.Join(err, r.stop())

@@ -2,8 +2,6 @@ package lab
 
 import (
 	"fmt"
-	"maps"
-	"slices"
 	"time"
 
 	"lantern/internal/clock"
@@ -15,24 +13,11 @@ import (
 )
 
 // Copied makes a fleet of hosts, drives and pools as they were found elsewhere, for practice: each drive answers for itself
-// what is known of the one that it stands for, and what the pools keep is laid on them anew. file is where it is kept from then
-// on. Members are named by the keys of given, and may have others here: a lab drive answers as a SATA one does, whose identity is its WWN.
-func Copied(file string, at time.Time, hosts []*Host, given map[string]*Drive, ps []*Pool) (*Fleet, error) {
-	f := &Fleet{file: file, Pace: 1, Hosts: hosts, Pools: ps, clock: clock.NewLab(at, 1), last: at}
-	became := map[string]string{}
-	for _, was := range slices.Sorted(maps.Keys(given)) {
-		d := given[was]
-		answerable(&d.Desc, len(f.Drives))
-		became[was] = d.key()
-		f.Drives = append(f.Drives, d)
-	}
+// what is known of the one that it stands for, and what the pools keep is laid on them anew. Every drive must have become
+// Answerable. file is where the fleet is kept from then on.
+func Copied(file string, at time.Time, hosts []*Host, drives []*Drive, ps []*Pool) (*Fleet, error) {
+	f := &Fleet{file: file, Pace: 1, Hosts: hosts, Drives: drives, Pools: ps, clock: clock.NewLab(at, 1), last: at}
 	f.unplaced()
-	for _, p := range f.Pools {
-		p.Everyone(func(_ string, m *pool.Member) { m.Drive = became[m.Drive] })
-		for i := range p.Recs {
-			p.Recs[i].Drive = became[p.Recs[i].Drive]
-		}
-	}
 	f.link()
 	for _, p := range f.Pools {
 		if err := p.takeOn(at); err != nil {
@@ -42,8 +27,9 @@ func Copied(file string, at time.Time, hosts []*Host, given map[string]*Drive, p
 	return f, f.Save()
 }
 
-// answerable makes a description one that IDENTIFY DEVICE can carry and that leads back to the same drive.
-func answerable(d *drive.Description, nth int) {
+// Answerable makes a description one that IDENTIFY DEVICE can carry, and that leads back to the same drive: a lab drive
+// answers as a SATA one does, whose identity is its WWN. nth is its number among those of its fleet.
+func Answerable(d *drive.Description, nth int) {
 	const serialLength = 20
 	d.Serial = d.Serial[max(0, len(d.Serial)-serialLength):] // its tail is what people read
 	back, err := drive.DecodeIdentify(drive.EncodeIdentify(*d))

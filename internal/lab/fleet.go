@@ -282,14 +282,18 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 		}
 	}
 	f.spoil(&s, like)
-	f.Serial++
 	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
 		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour)}
 	if like != nil {
 		d.Desc = like.Desc
 	}
-	d.Desc.Serial = fmt.Sprintf("%.2s9%c%c%03d", d.Desc.Serial+"XX", letters[(f.Serial*7)%len(letters)], letters[(f.Serial*5+3)%len(letters)], (f.Serial*389+102)%1000)
-	d.Desc.WWN = fmt.Sprintf("5%015x", wwnBase+0x800000000+uint64(f.Serial)*0x1003)
+	maker := d.Desc.Serial + "XX"
+	for again := true; again; {
+		f.Serial++
+		d.Desc.Serial = fmt.Sprintf("%.2s9%c%c%03d", maker, letters[(f.Serial*7)%len(letters)], letters[(f.Serial*5+3)%len(letters)], (f.Serial*389+102)%1000)
+		d.Desc.WWN = fmt.Sprintf("5%015x", wwnBase+0x800000000+uint64(f.Serial)*0x1003)
+		again = slices.ContainsFunc(f.Drives, func(x *Drive) bool { return x.key() == d.key() || x.Desc.Tail() == d.Desc.Tail() })
+	}
 	if s.Capacity != 0 {
 		d.Desc.Capacity = s.Capacity / d.Desc.LogicalSector * d.Desc.LogicalSector
 	}

@@ -15,6 +15,7 @@ import (
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
+	"lantern/internal/store"
 	"lantern/internal/wire"
 )
 
@@ -140,6 +141,10 @@ func (s *Service) copyDrive(key string, d *disk, p *poolState) api.CopyDrive {
 	r := wire.Description(d.Desc)
 	r.Holds, r.Blind = d.Holds, d.Blind
 	v := api.CopyDrive{Key: key, Host: d.Host, Drive: r, Present: d.Present, SeenAt: d.SeenAt, Reading: d.Reading, Courses: []api.CopyCourse{}, Findings: []api.Finding{}}
+	v.Stock, v.Note = d.Stock, d.StockNote
+	if d.Accepted.words() != "" {
+		v.Accepted, v.AcceptedAt, v.AcceptedSays = d.Accepted.State, d.Accepted.At, d.Accepted.Says
+	}
 	if v.Reading.Metrics == nil {
 		v.Reading.Metrics = map[string]float64{}
 	}
@@ -206,6 +211,77 @@ func courseOf(s history.Series) (out api.CopyCourse) {
 	const most = 200
 	out.Points = out.Points[max(0, len(out.Points)-most):]
 	return out
+}
+
+// TakeOver keeps what people had found out and said in the service that a copy came from, as far as the hosts do not tell it
+// themselves. They must be enrolled, and have told of their drives once.
+func (s *Service) TakeOver(c api.Copy) error {
+	const by = "the copy"
+	for _, h := range c.Hosts {
+		if _, err := s.SetCold(by, h.Name, h.Cold); err != nil {
+			return err
+		}
+		for _, l := range h.Layouts {
+			if l.Told {
+				continue
+			}
+			if _, err := s.SetLayout(by, h.Name, l); err != nil {
+				return err
+			}
+		}
+	}
+	if err := s.remember(c); err != nil {
+		return err
+	}
+	for _, d := range c.Drives {
+		tail := wire.ToIdentity(d.Drive.Identity).Tail()
+		if d.Present && d.Drive.Section != "" && d.How != string(enclosure.Told) {
+			if _, err := s.ConfirmBay(by, api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: tail}); err != nil {
+				return fmt.Errorf("the bay of %s: %w", tail, err)
+			}
+		}
+		if !d.Stock && d.Accepted == "" {
+			continue
+		}
+		if err := s.takeOverStock(d); err != nil {
+			return fmt.Errorf("what is known of %s: %w", tail, err)
+		}
+	}
+	return nil
+}
+
+// remember takes in those drives that had left before the copy was made: no host tells of them any more.
+func (s *Service) remember(c api.Copy) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b := &store.Batch{}
+	for _, d := range c.Drives {
+		key := wire.ToIdentity(d.Drive.Identity).Key()
+		if d.Present || s.drives[key] != nil {
+			continue
+		}
+		x := &disk{record: history.Record{}, facts: facts{Desc: wire.ToDescription(d.Drive), Host: d.Host, Section: d.Drive.Section, Bay: d.Drive.Bay, How: enclosure.How(d.How),
+			FirstAt: d.SeenAt, SeenAt: d.SeenAt, Holds: d.Drive.Holds, Life: map[drive.MetricName]history.Life{}}}
+		s.know(key, x)
+		b.Put(x.row())
+	}
+	return s.commit(b)
+}
+
+func (s *Service) takeOverStock(c api.CopyDrive) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.findDrive(c.Drive.Identity.Serial)
+	if err != nil {
+		return err
+	}
+	d.Stock, d.StockNote = c.Stock, c.Note
+	if c.Accepted != "" {
+		d.Accepted = accepted{ID: "copied-" + c.Key, State: c.Accepted, At: c.AcceptedAt, Says: c.AcceptedSays}
+	}
+	b := &store.Batch{}
+	b.Put(d.row())
+	return s.commit(b)
 }
 
 // SetPractice makes this service a practice: what it writes says so.

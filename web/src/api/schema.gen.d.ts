@@ -1623,6 +1623,15 @@ export interface components {
             slower_since?: string;
             verdict: components["schemas"]["Verdict"];
             findings: components["schemas"]["Finding"][];
+            /** @description it is kept to replace others */
+            stock?: boolean;
+            /** @description what people wrote to that */
+            note?: string;
+            /** @description how its newest test before it is trusted ended; empty without one */
+            accepted?: string;
+            /** Format: date-time */
+            accepted_at?: string;
+            accepted_says?: string;
         };
         /** @description what a metric was, where it ever was more than nothing; a point for every change */
         CopyCourse: {
