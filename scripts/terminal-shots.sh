@@ -21,8 +21,15 @@ shot() { # name, command
 shot terminal-round "./lantern round" "lantern round"
 tail=$(./lantern --output csv round | sed -n 2p | cut -d, -f3)
 ./lantern light on "$tail" --for 10m >/dev/null; sleep 1
+./lantern rehearse soundscape --listen 127.0.0.1:7498 --data "$work/practice" >"$work/said" & practice=$!
+until grep -q "Stop with" "$work/said"; do sleep 0.2; done
+truth=$LANTERN_CONFIG
+export LANTERN_CONFIG=$work/practice/client.yaml
 ./lantern swap plan "$tail" >/dev/null
-shot terminal-swap "./lantern swap show" "lantern swap show"
+shot terminal-rehearse "./lantern swap show" "lantern swap show"
+export LANTERN_CONFIG=$truth
+kill $practice; wait $practice 2>/dev/null || true
+./lantern swap plan "$tail" >/dev/null
 ./lantern swap begin --reason "LM417 comes next" >/dev/null
 ./lantern lab pull skerry/front/7 >/dev/null; sleep 1
 new=$(./lantern lab insert skerry/front/7 | cut -d' ' -f1); sleep 1

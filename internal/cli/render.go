@@ -74,7 +74,8 @@ func withPractice(v any, pool string) (any, error) {
 	}
 	name, _ := json.Marshal(pool)
 	mark := func(b json.RawMessage) json.RawMessage {
-		if inner, object := bytes.CutPrefix(b, []byte("{")); object && !bytes.Contains(inner[:min(len(inner), 12)], []byte(`"practice"`)) {
+		var has struct{ Practice json.RawMessage }
+		if inner, object := bytes.CutPrefix(b, []byte("{")); object && json.Unmarshal(b, &has) == nil && has.Practice == nil {
 			out := append([]byte(`{"practice":`), name...)
 			if !bytes.HasPrefix(inner, []byte("}")) {
 				out = append(out, ',')

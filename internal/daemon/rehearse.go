@@ -78,6 +78,9 @@ type kept struct {
 
 // Run serves the practice until ctx ends.
 func (c Rehearsal) Run(ctx context.Context) error {
+	if err := c.canListen(); err != nil {
+		return err // before anything of an earlier practice is thrown away
+	}
 	fleet, k, err := c.prepare()
 	if err != nil {
 		return err
@@ -120,10 +123,13 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 			return nil, k, fmt.Errorf("%s is damaged (%w): begin again without --go-on", mark, err)
 		}
 		fleet, err := lab.Open(place, k.CopiedAt, 1, func(time.Time) *lab.Fleet { return &lab.Fleet{} })
+		if err == nil && !fleet.Filled {
+			err = fmt.Errorf("the practice in %s was stopped while it was made: begin again without --go-on", c.Data)
+		}
 		return fleet, k, err
 	}
-	if _, err := os.Stat(filepath.Join(c.Data, "lantern.db")); err == nil && !found {
-		return nil, k, fmt.Errorf("%s holds the records of a service that is no practice: choose another folder with --data", c.Data)
+	if there, _ := os.ReadDir(c.Data); len(there) > 0 && !found {
+		return nil, k, fmt.Errorf("%s holds other things, and no practice: choose another folder with --data", c.Data)
 	}
 	if err := forgetLab(c.Data); err != nil {
 		return nil, k, err
@@ -329,6 +335,9 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 	say("")
 	differs := slices.Clone(k.Differs)
 	for _, serial := range slices.Sorted(maps.Keys(k.Verdicts)) {
+		if c.Copy == nil {
+			break // what was practised since is otherwise on purpose
+		}
 		if was, is := k.Verdicts[serial], verdicts[serial]; was != is && is != "" {
 			differs = append(differs, fmt.Sprintf("%s is %s in truth, and %s in the practice", serial, was, is))
 		}

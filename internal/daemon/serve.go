@@ -88,6 +88,23 @@ func (c Serve) refuseOpen() error {
 	return fmt.Errorf("listening on %s without TLS would send tokens in the clear: give --cert and --key, listen on 127.0.0.1, or say --insecure", c.Listen)
 }
 
+func (c Serve) listen() (net.Listener, error) {
+	l, err := net.Listen("tcp", c.Listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		err = fmt.Errorf("%s is in use: stop what listens there, or choose another with --listen", c.Listen)
+	}
+	return l, err
+}
+
+// canListen looks whether start will find its address free.
+func (c Serve) canListen() error {
+	l, err := c.listen()
+	if err != nil {
+		return err
+	}
+	return l.Close()
+}
+
 func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*running, error) {
 	if (c.Cert == "") != (c.Key == "") {
 		return nil, errors.New("TLS needs both --cert and --key")
@@ -95,10 +112,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	if err := c.refuseOpen(); err != nil {
 		return nil, err
 	}
-	l, err := net.Listen("tcp", c.Listen)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is in use: stop what listens there, or choose another with --listen", c.Listen)
-	}
+	l, err := c.listen()
 	if err != nil {
 		return nil, err
 	}
