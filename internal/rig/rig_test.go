@@ -194,7 +194,7 @@ func start(t *testing.T) *rig {
 		"-blockdev", "driver=file,node-name=bad-file,filename="+filepath.Join(dir, "bad"), "-blockdev", "driver=blkdebug,node-name=bad-debug,config="+faults+",image=bad-file",
 		"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
 		"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
-		"-drive", drive("md-a"), "-device", "scsi-hd,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
+		"-drive", drive("md-a"), "-device", "scsi-hd,id=oldest,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
 		"-drive", drive("md-b"), "-device", "scsi-hd,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
 		"-blockdev", "driver=file,node-name=worn-file,filename="+filepath.Join(dir, "md-c"), "-blockdev", "driver=blkdebug,node-name=worn-debug,config="+worn+",image=worn-file",
 		"-blockdev", "driver=raw,node-name=worn,file=worn-debug",
@@ -528,14 +528,47 @@ func (r *rig) array(t *testing.T) {
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
 
-	// A member that still works is replaced in place: the new one is filled beside it.
+	// A member that still works is swapped while it helps: a tested drive is filled beside it, and it leaves last.
 	hot("md-e", "RIGMD00E05", 0x5002abe7000000e5)
 	e := r.until("RIGMD00E05", "another disk", func(d api.Drive) bool { return d.Present })
-	t.Log(r.inside("join", p.Id, "0", e.Path))
+	accepted, err := r.client.AcceptDriveWithResponse(t.Context(), nil, api.AcceptDrive{Drive: e.Key, Surface: true, Tail: "00E05"})
+	require.NoError(t, err)
+	require.NotNil(t, accepted.JSON201, "%s", accepted.Body)
+	var test api.Acceptance
+	require.Eventually(t, func() bool {
+		res, err := r.client.GetAcceptanceWithResponse(t.Context(), accepted.JSON201.Id)
+		if err != nil || res.JSON200 == nil {
+			return false
+		}
+		test = *res.JSON200
+		return !test.EndedAt.IsZero()
+	}, 60*time.Second, 50*time.Millisecond, "all of it is written and read back")
+	require.Equal(t, api.AcceptanceStatePassed, test.State, "%+v", test)
+	planned, err = r.client.PlanSwapWithResponse(t.Context(), nil, api.PlanSwap{Drive: a.Key})
+	require.NoError(t, err)
+	require.NotNil(t, planned.JSON201, "%s", planned.Body)
+	require.Contains(t, planned.JSON201.Recipe, "the new drive first")
+	id = planned.JSON201.Id
+	begun, err = r.client.BeginSwapWithResponse(t.Context(), id, nil, api.BeginSwap{Reason: "it is old", NoBackup: true})
+	require.NoError(t, err)
+	require.NotNil(t, begun.JSON200, "%s", begun.Body)
+	confirmed, err = r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00E05"})
+	require.NoError(t, err)
+	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
+	swap("the old one may leave", func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
 	p = pool("it has taken over", func(p api.Pool) bool {
 		return p.Groups[0].Members[0].Drive == e.Key && p.Margin.Words == "one more may fail"
 	})
+	r.tell("device_del", map[string]any{"id": "oldest"})
+	w = swap("the swap is over", func(w api.Swap) bool { return !w.Open })
+	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
+	record, err := r.client.ReportSwapWithResponse(t.Context(), id)
+	require.NoError(t, err)
+	for _, m := range record.JSON200.Margins {
+		require.True(t, !m.Margin.Known || m.Margin.Members >= 1, "its margin never fell: %+v", record.JSON200.Margins)
+	}
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
 
 	for _, order := range []api.PoolAction{{Action: api.PoolActionActionPriority, Priority: "low"}, {Action: api.PoolActionActionScrub}} {
 		res, err := r.client.ActOnPoolWithResponse(t.Context(), "films", nil, order)
