@@ -27,21 +27,28 @@ import (
 // insideVariable says that this process is the one in a namespace of its own.
 const insideVariable = "LANTERN_TEST_INSIDE"
 
+// apart runs a test in mount and process namespaces of its own, its files on a memory file system there, its loop devices
+// marked to go with their last user: whatever ends the test, the kernel takes everything away. It says whether that was done;
+// within, it is false.
+func apart(t *testing.T, most time.Duration) bool {
+	if os.Getenv(insideVariable) != "" {
+		return false
+	}
+	skipUnlessBtrfs(t)
+	path, err := binary()
+	require.NoError(t, err)
+	cmd := exec.Command("/proc/self/exe", "-test.run=^"+t.Name()+"$", "-test.v", "-test.timeout="+most.String())
+	cmd.Env = append(os.Environ(), insideVariable+"=1", "LANTERN_TEST_BINARY="+path)
+	cmd.SysProcAttr = &unix.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWPID, Pdeathsig: unix.SIGKILL}
+	// Each step is printed as it happens, for people who run this as a demonstration.
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	require.NoError(t, cmd.Run())
+	return true
+}
+
 // TestBtrfs swaps a real member of a real btrfs pool, then rebalances and scrubs it.
-//
-// It runs in mount and process namespaces of its own, its files on a memory file system there, its loop devices marked
-// to go with their last user: whatever ends the test, the kernel takes everything away.
 func TestBtrfs(t *testing.T) {
-	if os.Getenv(insideVariable) == "" {
-		skipUnlessBtrfs(t)
-		path, err := binary()
-		require.NoError(t, err)
-		cmd := exec.Command("/proc/self/exe", "-test.run=^TestBtrfs$", "-test.v", "-test.timeout=5m")
-		cmd.Env = append(os.Environ(), insideVariable+"=1", "LANTERN_TEST_BINARY="+path)
-		cmd.SysProcAttr = &unix.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWPID, Pdeathsig: unix.SIGKILL}
-		// Each step is printed as it happens, for people who run this as a demonstration.
-		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-		require.NoError(t, cmd.Run())
+	if apart(t, 5*time.Minute) {
 		return
 	}
 	b := newBench(t)
@@ -51,7 +58,7 @@ func TestBtrfs(t *testing.T) {
 	for range 3 {
 		members = append(members, b.loop(640<<20))
 	}
-	b.mkfs(members)
+	b.mkfs(members, "raid1")
 	b.write("before", 24)
 
 	b.step("The service starts, this host is enrolled, its agent reports")
@@ -423,8 +430,8 @@ func (l *loop) key() string {
 }
 func (b *bench) tail(l *loop) string { s := l.serial(); return s[len(s)-5:] }
 
-func (b *bench) mkfs(members []*loop) {
-	args := []string{"-q", "-L", b.name, "-d", "raid1", "-m", "raid1"}
+func (b *bench) mkfs(members []*loop, data string) {
+	args := []string{"-q", "-L", b.name, "-d", data, "-m", "raid1"}
 	for _, m := range members {
 		args = append(args, m.dev.Name())
 	}
@@ -560,18 +567,84 @@ func find(fs []api.Finding, rule string) api.Finding {
 	return api.Finding{}
 }
 
+// TestBtrfsDrained swaps a member whose data have no second copy: the kernel moves all that lies on it before it may be
+// pulled, and forgets it; the new one is admitted and everything spread anew. Before that, the same is rehearsed on a copy.
+func TestBtrfsDrained(t *testing.T) {
+	if apart(t, 5*time.Minute) {
+		return
+	}
+	b := newBench(t)
+	b.step("Three loop devices become a file system whose data lie once, and files with known checksums are written")
+	var members []*loop
+	for range 3 {
+		members = append(members, b.loop(640<<20))
+	}
+	b.mkfs(members, "single")
+	b.write("once", 24)
+	b.service("otolith-host")
+	await(t, "the pool is reported", b.pool, func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known })
+	old := members[1]
+	_, tail := b.memberOn(b.pool(), old)
+
+	b.step("The swap is planned: it would lose data, so it begins with a drain")
+	plan := get[api.Swap](b.shell, "swap", "plan", tail)
+	b.say("%s: %s", plan.Recipe, strings.Join(plan.Why, "; "))
+	require.Equal(t, "drained first", plan.Recipe)
+
+	b.step("It is rehearsed on a copy, where it takes the same steps")
+	dir := filepath.Join(b.dir, "practice")
+	rehearsed := start(t, b.shell.env, "rehearse", b.name, "--listen", freePort(t), "--data", dir)
+	await(t, "the practice greets", rehearsed.said, func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") })
+	lab := shell{t, []string{"LANTERN_CONFIG=" + filepath.Join(dir, "client.yaml"), "LANTERN_SERVER=", "LANTERN_TOKEN="}}
+	tried := get[api.Swap](lab, "swap", "plan", tail)
+	require.Equal(t, []any{plan.Recipe, plan.Why}, []any{tried.Recipe, tried.Why})
+	require.Equal(t, len(plan.Steps), len(tried.Steps))
+	for i := range plan.Steps {
+		require.Equal(t, plan.Steps[i].Phase, tried.Steps[i].Phase)
+	}
+	rehearsed.stop()
+
+	b.step("Drained, pulled, the new one admitted, and all of it spread anew")
+	b.shell.run("swap", "begin", "--reason", "it is old", "--no-backup")
+	var gone bool
+	var fresh *loop
+	w := await(t, "the swap is closed", func() api.Swap {
+		w := b.swap()
+		switch {
+		case w.Phase == api.SwapPhasePull && w.Hold == "" && !gone:
+			gone = true
+			for _, m := range b.pool().Groups[0].Members {
+				require.NotEqual(t, old.key(), m.Drive, "it is no member any more before it may be pulled")
+			}
+			b.compare()
+			old.pull()
+		case w.Phase == api.SwapPhaseInsert && fresh == nil:
+			fresh = b.loop(704 << 20)
+		case w.Phase == api.SwapPhaseConfirm:
+			b.shell.run("swap", "confirm", "--tail", b.tail(fresh))
+		default:
+			for _, st := range w.Steps {
+				if st.State == api.StepStateNow && st.Acts && w.Hold == "" {
+					b.say("%s", st.Title)
+					b.shell.run("swap", "next")
+				}
+			}
+		}
+		return w
+	}, func(w api.Swap) bool { return !w.Open })
+	require.Equal(t, api.SwapPhaseClosed, w.Phase)
+	holds := false
+	for _, m := range b.pool().Groups[0].Members {
+		holds = holds || m.Drive == fresh.key() && m.UsedBytes > 0
+	}
+	require.True(t, holds, "the new member holds its share")
+	b.compare()
+}
+
 // TestKillBtrfs kills the service or the agent (SIGKILL) at random moments while members of a real btrfs pool are swapped.
 // Every swap ends as it should, and the data are compared.
 func TestKillBtrfs(t *testing.T) {
-	if os.Getenv(insideVariable) == "" {
-		skipUnlessBtrfs(t)
-		path, err := binary()
-		require.NoError(t, err)
-		cmd := exec.Command("/proc/self/exe", "-test.run=^TestKillBtrfs$", "-test.v", "-test.timeout=15m")
-		cmd.Env = append(os.Environ(), insideVariable+"=1", "LANTERN_TEST_BINARY="+path)
-		cmd.SysProcAttr = &unix.SysProcAttr{Cloneflags: unix.CLONE_NEWNS | unix.CLONE_NEWPID, Pdeathsig: unix.SIGKILL}
-		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-		require.NoError(t, cmd.Run())
+	if apart(t, 15*time.Minute) {
 		return
 	}
 	b := newBench(t)
@@ -583,7 +656,7 @@ func TestKillBtrfs(t *testing.T) {
 	for range 3 {
 		members = append(members, b.loop(400<<20))
 	}
-	b.mkfs(members)
+	b.mkfs(members, "raid1")
 	b.write("before", 12)
 	b.service("otolith-host")
 	await(t, "the pool is reported", b.pool, func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known })
