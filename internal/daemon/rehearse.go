@@ -91,7 +91,9 @@ func (c Rehearsal) Run(ctx context.Context) error {
 		}
 	}
 	if c.Speed > 0 {
-		fleet.SetHurry(c.Speed)
+		if err := fleet.SetHurry(c.Speed); err != nil {
+			return err
+		}
 	}
 	c.copied = k.Practice
 	c.Log = c.Log.With("practice", k.Pool)

@@ -370,13 +370,14 @@ func (s *Server) SetLabSpeed(c *echo.Context) error {
 		if req.Speed < 0 || req.Speed > 10000 {
 			return nil, &service.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
 		}
+		set, says := s.Lab.SetSpeed, fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed)
 		if req.Hurry {
-			s.Lab.SetHurry(req.Speed)
-			s.Service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time while only waiting is left", req.Speed))
-		} else {
-			s.Lab.SetSpeed(req.Speed)
-			s.Service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed))
+			set, says = s.Lab.SetHurry, says+" while only waiting is left"
 		}
+		if err := set(req.Speed); err != nil {
+			return nil, err
+		}
+		s.Service.Announce(api.EventKindLab, "speed", says)
 		return s.pace(), nil
 	})
 }

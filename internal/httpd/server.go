@@ -52,9 +52,9 @@ type Server struct {
 // Lab is what hands can do in a demo.
 type Lab interface {
 	Speed() float64
-	SetSpeed(float64)
+	SetSpeed(float64) error
 	Hurry() float64
-	SetHurry(float64)
+	SetHurry(float64) error
 	Throw(pool string, m practice.Mishap) error
 	Pull(bay string) (lab.Moved, error)
 	Silence(host string, mute bool) error

@@ -124,18 +124,20 @@ func (f *Fleet) save() error {
 }
 
 // SetSpeed changes how fast the lab's time runs, by hand.
-func (f *Fleet) SetSpeed(speed float64) {
+func (f *Fleet) SetSpeed(speed float64) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.Brisk = 0
 	f.clock.SetSpeed(speed)
+	return f.save()
 }
 
 // SetHurry makes time run that fast whenever only waiting is left, and as fast as real time while hands are needed.
-func (f *Fleet) SetHurry(speed float64) {
+func (f *Fleet) SetHurry(speed float64) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.Brisk = speed
+	return f.save()
 }
 
 // Hurry is how fast time runs while only waiting is left; 0 when its pace is set by hand.

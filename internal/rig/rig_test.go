@@ -195,7 +195,7 @@ func start(t *testing.T) *rig {
 		"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
 		"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
 		"-drive", drive("md-a"), "-device", "scsi-hd,id=oldest,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
-		"-drive", drive("md-b"), "-device", "scsi-hd,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
+		"-drive", drive("md-b"), "-device", "scsi-hd,id=md-b,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
 		"-blockdev", "driver=file,node-name=worn-file,filename="+filepath.Join(dir, "md-c"), "-blockdev", "driver=blkdebug,node-name=worn-debug,config="+worn+",image=worn-file",
 		"-blockdev", "driver=raw,node-name=worn,file=worn-debug",
 		"-device", "scsi-hd,id=worn,drive=worn,serial=RIGMD00C03,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000c3")
@@ -444,6 +444,7 @@ func TestRig(t *testing.T) {
 		r.until("RIGNVME0888", "and went", func(d api.Drive) bool { return !d.Present })
 	})
 	r.step("a real array: a member fails, is swapped, and the resync is followed to its end", r.array)
+	r.step("a campaign to larger drives, one by one, and the array grows after the last", r.campaign)
 	r.step("striped mirrors, each with a margin of its own", r.mirrors)
 	require.Equal(t, "ending", r.inside("end"))
 }
@@ -583,6 +584,75 @@ func (r *rig) array(t *testing.T) {
 		return p.Recovery.Kind == api.RecoveryKindScrub && p.Recovery.State == api.RecoveryStateFinished && p.Priority == "low"
 	})
 	require.Zero(t, p.Recovery.Found)
+}
+
+// campaign changes all members of the array of three for larger ones, and lets it grow; the data are compared.
+func (r *rig) campaign(t *testing.T) {
+	const larger = 96 << 20
+	pool := func() (p api.Pool) {
+		res, err := r.client.GetPoolWithResponse(t.Context(), "films")
+		require.NoError(t, err)
+		require.NotNil(t, res.JSON200, "%s", res.Body)
+		return *res.JSON200
+	}
+	before := pool()
+	made, err := r.client.PlanCampaignWithResponse(t.Context(), nil, api.PlanCampaign{Pool: "films", NeedsBytes: 90 << 20, Grow: true})
+	require.NoError(t, err)
+	require.NotNil(t, made.JSON201, "%s", made.Body)
+	c := *made.JSON201
+	look := func() {
+		res, err := r.client.GetCampaignWithResponse(t.Context(), c.Id)
+		require.NoError(t, err)
+		require.NotNil(t, res.JSON200)
+		c = *res.JSON200
+	}
+	next := func() {
+		res, err := r.client.NextInCampaignWithResponse(t.Context(), c.Id, nil, api.Reason{})
+		require.NoError(t, err)
+		require.NotNil(t, res.JSON200, "%s", res.Body)
+		c = *res.JSON200
+	}
+	// Which device of the machine a label hangs on.
+	devices := map[string]string{"00E05": "md-e", "00B02": "md-b", "00D04": "md-d"}
+	for i := range c.Items {
+		next()
+		require.Equal(t, before.CapacityBytes, pool().CapacityBytes, "it does not grow before the last")
+		name, tail, pulled := fmt.Sprintf("md-%c", 'j'+i), fmt.Sprintf("%04dX", i), false
+		var w api.Swap
+		assert.Eventually(t, func() bool {
+			res, err := r.client.GetSwapWithResponse(t.Context(), c.Swap)
+			if err != nil || res.JSON200 == nil {
+				return false
+			}
+			switch w = *res.JSON200; {
+			case w.Phase == api.SwapPhasePlanned:
+				_, err = r.client.BeginSwapWithResponse(t.Context(), w.Id, nil, api.BeginSwap{Reason: "larger drives", NoBackup: true})
+			case w.Phase == api.SwapPhasePull && w.Hold == "" && !pulled:
+				pulled = true
+				r.tell("device_del", map[string]any{"id": devices[w.Old.Tail]})
+			case w.Phase == api.SwapPhaseInsert && devices[tail] == "":
+				devices[tail] = name
+				require.NoError(t, os.WriteFile(filepath.Join(r.dir, name), nil, 0o600))
+				require.NoError(t, os.Truncate(filepath.Join(r.dir, name), larger))
+				r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
+				r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": "RIGMDL" + tail, "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe7000001a0 + i)})
+			case w.Phase == api.SwapPhaseConfirm:
+				_, err = r.client.ConfirmSwapWithResponse(t.Context(), w.Id, nil, api.ConfirmTail{Tail: tail})
+			}
+			return err == nil && !w.Open
+		}, 60*time.Second, 50*time.Millisecond)
+		require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v\n%+v\n%s", w.Log, w.Checks, w.Hold)
+	}
+	next()
+	assert.Eventually(t, func() bool { look(); return c.State == api.CampaignStateDone }, 60*time.Second, 50*time.Millisecond)
+	t.Logf("films        %+v", c.Log[len(c.Log)-3:])
+	require.Equal(t, api.CampaignStateDone, c.State, "%+v", c.Log)
+	after := pool()
+	t.Logf("films        %d bytes before, %d after", before.CapacityBytes, after.CapacityBytes)
+	require.Greater(t, after.CapacityBytes, before.CapacityBytes*13/10)
+	require.Equal(t, "one more may fail", after.Margin.Words)
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
+	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
 }
 
 // mirrors makes an array of striped mirrors of what is left, and takes a member out of use by hand.

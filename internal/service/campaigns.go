@@ -145,6 +145,7 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 		if len(p.running) > 0 {
 			return api.Campaign{}, problem(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recov[p.running[0]].Report.Kind, p.Name)
 		}
+		next.Held = p.Capacity
 		s.order(b, &order{swap: c.ID, Order: api.Order{Host: p.reporter, Kind: api.OrderKindGrow, By: by, Pool: p.ID}})
 	}
 	s.keepCampaign(b, next)
@@ -207,7 +208,7 @@ func (s *Service) poolToCampaigns(b *store.Batch, at time.Time, p *poolState) {
 			}
 		}
 		margin, known := p.Margin()
-		s.keepCampaign(b, c.PoolSeen(at, len(p.running) > 0, id, margin, known))
+		s.keepCampaign(b, c.PoolSeen(at, len(p.running) > 0, id, margin, known, p.Capacity))
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"lantern/internal/agent"
+	"lantern/internal/agent/direct"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/drive/page"
 )
@@ -172,25 +173,15 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	return f, true
 }
 
-// readDirect reads from a device past the page cache. open(2): with O_DIRECT, memory, length and offset are aligned; a page
-// is enough for every block device.
+// readDirect reads from a device past the page cache.
 func readDirect(path string, at int64, b []byte) error {
-	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return fmt.Errorf("%s: %w", path, err)
-	}
-	defer unix.Close(fd)
-	page, err := unix.Mmap(-1, 0, len(b), unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	f, err := direct.Open(path)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = unix.Munmap(page) }()
-	n, err := unix.Pread(fd, page, at)
-	if err != nil {
-		return fmt.Errorf("%s: %w", path, err)
-	}
-	copy(b, page[:n])
-	return nil
+	defer f.Close()
+	_, err = f.ReadAt(b, at)
+	return err
 }
 
 var pciAddress = regexp.MustCompile(`^[0-9a-f]{4,}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
@@ -335,7 +326,7 @@ func loopIdentity(path string) (drive.Identity, error) {
 }
 
 func contents(path string, size int64) []string {
-	f, err := os.Open(path)
+	f, err := direct.Open(path)
 	if err != nil {
 		return []string{"something that cannot be read: " + err.Error()} // not known to be empty is not empty
 	}

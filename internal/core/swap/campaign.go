@@ -1,6 +1,7 @@
 package swap
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -21,7 +22,9 @@ type Campaign struct {
 	Needs     drive.Bytes   `json:"needs,omitempty"` // the least size of every new drive; 0: as each place needs
 	Grow      bool          `json:"grow,omitempty"`
 	Ordered   bool          `json:"ordered,omitempty"` // the outcome of the order to grow is awaited
-	Grown     bool          `json:"grown,omitempty"`   // and it said that this was done
+	// GrownAt is when the pool system said that it had done so, Held what the pool could hold when it was asked to.
+	GrownAt time.Time   `json:"grown_at,omitzero"`
+	Held    drive.Bytes `json:"held,omitempty"`
 	Recovery  string        `json:"recovery,omitempty"`
 	Log       []Entry       `json:"log"`
 	PlannedAt time.Time     `json:"planned_at"`
@@ -214,22 +217,31 @@ func (c Campaign) Answered(at time.Time, done bool, says string) Campaign {
 		c.say(at, "", c.Pool+" does not grow: "+says)
 		return c
 	}
-	c.Grown = true
+	c.GrownAt = at
 	c.say(at, "", says)
 	return c
 }
 
-// PoolSeen takes in how the pool is: it has grown when it said so, and the movement that follows has come to rest.
-func (c Campaign) PoolSeen(at time.Time, recovering bool, recovery string, margin pool.Margin, known bool) Campaign {
+// growsWithin is how long a pool that said that it has grown may go on holding as much as before.
+const growsWithin = 5 * time.Minute
+
+// PoolSeen takes in how the pool is: it has grown when it is seen to hold more than before, and the movement that follows has
+// come to rest. capacity is what it can hold.
+func (c Campaign) PoolSeen(at time.Time, recovering bool, recovery string, margin pool.Margin, known bool, capacity drive.Bytes) Campaign {
 	if c.State != Growing {
 		return c
 	}
 	if recovery != "" {
 		c.Recovery = recovery
 	}
-	if c.Grown && !recovering && known && margin >= 0 {
+	switch {
+	case c.GrownAt.IsZero() || recovering || !known || margin < 0:
+	case capacity > c.Held:
 		c.State, c.EndedAt = CampaignDone, at
-		c.say(at, "", c.Pool+" has grown, and come to rest")
+		c.say(at, "", fmt.Sprintf("%s has grown by %d bytes, and come to rest", c.Pool, capacity-c.Held))
+	case at.Sub(c.GrownAt) > growsWithin:
+		c.State, c.GrownAt = Waiting, time.Time{}
+		c.say(at, "", c.Pool+" holds as much as before: it has not grown")
 	}
 	return c
 }

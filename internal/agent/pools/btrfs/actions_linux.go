@@ -129,19 +129,21 @@ func (d *Driver) Admit(_ context.Context, id string, t pools.Target) (string, er
 // emptied and then no member any more, in one step of the kernel's.
 func (d *Driver) Begin(ctx context.Context, id string, task pools.Task) (string, error) {
 	kind := task.Kind
+	f, info, err := open(id)
+	if err != nil {
+		return "", err // of a pool of another kind nothing is said here, not even what is not offered
+	}
 	switch kind {
 	case recovery.Scrub, recovery.Rebalance:
 	case recovery.Drain:
+		f.Close()
 		if len(task.Slots) > 0 {
 			return "", pools.ErrNotOffered // nothing depends on another device here
 		}
 		return d.drain(ctx, id, task.Slot)
 	default:
+		f.Close()
 		return "", pools.ErrNotOffered
-	}
-	f, info, err := open(id)
-	if err != nil {
-		return "", err
 	}
 	s, err := d.snapshot(f, "", info, func(path string) string { return path })
 	if err != nil {

@@ -13,12 +13,14 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"lantern/internal/agent/direct"
 	"lantern/internal/agent/pools"
 	"lantern/internal/core/recovery"
 )
 
 // Requests of linux/raid/md_u.h; the type is MD_MAJOR, 9.
 const (
+	iocGetDisk    = 0x80140912
 	iocAddDisk    = 0x40140921
 	iocSetArray   = 0x40480923
 	iocRunArray   = 0x400c0930
@@ -45,33 +47,73 @@ func numbers(f *os.File) (major, minor uint32, err error) {
 	return unix.Major(st.Rdev), unix.Minor(st.Rdev), nil
 }
 
-// write gives a device the superblock of a new member, reads it back, and hands it to the array.
+// add gives a device the superblock of a new member, reads it back, and hands it to the array. If the array does not take it,
+// the device is left as it was: else it would look like somebody's member from then on.
 func (a array) add(path string, s *Super) error {
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_SYNC|unix.O_EXCL, 0)
 	if err != nil {
 		return err
 	}
-	bytes, err := f.Seek(0, 2)
-	if err == nil {
-		err = put(f, s)
+	was := make([]byte, superSize)
+	if _, err := f.ReadAt(was, int64(s.Offset)*512); err != nil {
+		return errors.Join(err, f.Close())
 	}
+	err = put(f, s)
 	if err == nil {
-		var back *Super
-		if back, err = Read(f, uint64(bytes)); err == nil && back.DeviceID != s.DeviceID {
-			err = errors.New("what was written is not what is read back")
-		}
+		err = readBack(path, s)
 	}
 	major, minor, err2 := numbers(f)
-	if err := errors.Join(err, err2, f.Close()); err != nil {
+	if err = errors.Join(err, err2, f.Close()); err == nil {
+		err = a.take(s.Device, major, minor)
+	}
+	if err == nil {
+		return nil
+	}
+	f, err2 = os.OpenFile(path, os.O_RDWR|unix.O_SYNC|unix.O_EXCL, 0)
+	if err2 == nil {
+		_, err3 := f.WriteAt(was, int64(s.Offset)*512)
+		err2 = errors.Join(err3, f.Close())
+	}
+	if err2 != nil {
+		err2 = fmt.Errorf("and its superblock could not be taken back: %w", err2)
+	}
+	return errors.Join(err, err2)
+}
+
+func readBack(path string, s *Super) error {
+	f, err := direct.Open(path)
+	if err != nil {
 		return err
 	}
+	defer f.Close()
+	back, err := Read(f, uint64(f.Size))
+	if err == nil && back.DeviceID != s.DeviceID {
+		err = errors.New("what was written is not what is read back")
+	}
+	return err
+}
+
+// take hands a device with a superblock to the array.
+func (a array) take(number, major, minor uint32) error {
 	whole, err := os.OpenFile("/dev/"+a.name, os.O_RDWR, 0)
 	if err != nil {
 		return err
 	}
 	defer whole.Close()
-	info := [diskInfoWords]int32{int32(s.Device), int32(major), int32(minor), -1, 0}
+	info := [diskInfoWords]int32{int32(number), int32(major), int32(minor), -1, 0}
 	return control(whole, iocAddDisk, uintptr(unsafe.Pointer(&info)))
+}
+
+// inUse says whether the kernel knows a device of the array by a number; of one that is free it tells that it was removed.
+func (a array) inUse(number uint32) bool {
+	whole, err := os.OpenFile("/dev/"+a.name, os.O_RDONLY, 0)
+	if err != nil {
+		return false
+	}
+	defer whole.Close()
+	const state, removed = 4, 1 << 3
+	info := [diskInfoWords]int32{int32(number)}
+	return control(whole, iocGetDisk, uintptr(unsafe.Pointer(&info))) == nil && info[state]&removed == 0
 }
 
 func put(f *os.File, s *Super) error {
@@ -157,6 +199,9 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 // newcomer makes a drive a device of the array, a spare at first.
 func (a array) newcomer(all []device, super *Super, t pools.Target) (uint32, error) {
 	number := free(all, super)
+	for a.inUse(number) {
+		number++ // by a device that is gone, and whose superblock is gone with it
+	}
 	var id [16]byte
 	if _, err := rand.Read(id[:]); err != nil {
 		return 0, err
@@ -207,7 +252,7 @@ func (d *Driver) Admit(ctx context.Context, id string, t pools.Target) (string, 
 func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	a, _, _, err := d.find(id)
+	a, all, _, err := d.find(id)
 	if err != nil {
 		return "", err
 	}
@@ -227,10 +272,25 @@ func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, er
 		return "the kernel shows that the scrub has begun", nil
 	case recovery.Grow:
 		before := a.number("component_size")
-		if err := a.set("component_size", "max"); err != nil {
+		var sizes []string
+		for _, m := range all {
+			if m.is("faulty") {
+				// It is no member any more, but while it is listed the kernel counts its size as well.
+				if err := a.remove(m); err != nil {
+					return "", fmt.Errorf("%s, which is faulty, could not be taken out: %w", m.name, err)
+				}
+				continue
+			}
+			sizes = append(sizes, fmt.Sprintf("%s %d KiB", m.name, m.size>>10))
+		}
+		// Nothing stands for all that the smallest member has (update_size in drivers/md/md.c).
+		if err := a.set("component_size", "0"); err != nil {
 			return "", err
 		}
 		after := a.number("component_size")
+		if after <= before {
+			return "", fmt.Errorf("the kernel uses %d KiB of each member, as before; they have: %s", after, strings.Join(sizes, ", "))
+		}
 		return fmt.Sprintf("of each member %d KiB are used now, %d before", after, before), nil
 	}
 	return "", pools.ErrNotOffered

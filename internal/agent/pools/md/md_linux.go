@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"lantern/internal/agent/direct"
 	"lantern/internal/agent/pools"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
@@ -105,9 +106,10 @@ func (a array) members() (out []device) {
 		}
 		kib, _ := strconv.ParseUint(m.attr("size"), 10, 64)
 		m.size = kib << 10
-		if f, err := os.Open("/dev/" + m.name); err == nil {
-			if n, err := f.Seek(0, 2); err == nil && n > 0 {
-				m.super, _ = Read(f, uint64(n))
+		// The kernel writes superblocks past the page cache, so they are read past it.
+		if f, err := direct.Open("/dev/" + m.name); err == nil {
+			if f.Size > 0 {
+				m.super, _ = Read(f, uint64(f.Size))
 			}
 			f.Close()
 		}

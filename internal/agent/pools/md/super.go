@@ -73,6 +73,9 @@ func place(minor int, sectors uint64) (uint64, error) {
 	return 0, fmt.Errorf("version 1.%d on %d sectors: %w", minor, sectors, ErrNone)
 }
 
+// superSize is how much of a device is read and written for its superblock, in bytes.
+const superSize = 4096
+
 // Read looks for a superblock on a device of so many bytes, in all places where one may be.
 func Read(r io.ReaderAt, bytes uint64) (*Super, error) {
 	for _, minor := range []int{2, 1, 0, 90} {
@@ -80,7 +83,7 @@ func Read(r io.ReaderAt, bytes uint64) (*Super, error) {
 		if err != nil {
 			continue
 		}
-		b := make([]byte, 4096)
+		b := make([]byte, superSize)
 		if _, err := r.ReadAt(b, int64(at)*512); err != nil && !errors.Is(err, io.EOF) {
 			return nil, err
 		}
