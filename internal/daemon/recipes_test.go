@@ -53,7 +53,7 @@ func (y *yard) rehearse(t *testing.T, pool string) *yard {
 	hosts, drives, ps := fromCopy(&c)
 	fleet, err := lab.Copied(filepath.Join(dir, "lab.json"), c.At, hosts, drives, ps)
 	require.NoError(t, err)
-	fleet.SetSpeed(0)
+	require.NoError(t, fleet.SetSpeed(0))
 	z := openYard(t, dir, fleet)
 	require.NoError(t, z.r.service.TakeOver(c))
 	return z

@@ -13,22 +13,22 @@ import (
 // Campaign is an ordered set of swaps in one pool: one at a time, each to its healthy end before the next is planned, and
 // the capacity grown only after the last.
 type Campaign struct {
-	ID        string        `json:"id"`
-	Pool      string        `json:"pool"`
-	PoolID    string        `json:"pool_id"`
-	Lead      string        `json:"lead"`
-	State     CampaignState `json:"state"`
-	Items     []Item        `json:"items"`
-	Needs     drive.Bytes   `json:"needs,omitempty"` // the least size of every new drive; 0: as each place needs
-	Grow      bool          `json:"grow,omitempty"`
-	Ordered   bool          `json:"ordered,omitempty"` // the outcome of the order to grow is awaited
+	ID      string        `json:"id"`
+	Pool    string        `json:"pool"`
+	PoolID  string        `json:"pool_id"`
+	Lead    string        `json:"lead"`
+	State   CampaignState `json:"state"`
+	Items   []Item        `json:"items"`
+	Needs   drive.Bytes   `json:"needs,omitempty"` // the least size of every new drive; 0: as each place needs
+	Grow    bool          `json:"grow,omitempty"`
+	Ordered bool          `json:"ordered,omitempty"` // the outcome of the order to grow is awaited
 	// GrownAt is when the pool system said that it had done so, Held what the pool could hold when it was asked to.
-	GrownAt time.Time   `json:"grown_at,omitzero"`
-	Held    drive.Bytes `json:"held,omitempty"`
-	Recovery  string        `json:"recovery,omitempty"`
-	Log       []Entry       `json:"log"`
-	PlannedAt time.Time     `json:"planned_at"`
-	EndedAt   time.Time     `json:"ended_at,omitzero"`
+	GrownAt   time.Time   `json:"grown_at,omitzero"`
+	Held      drive.Bytes `json:"held,omitempty"`
+	Recovery  string      `json:"recovery,omitempty"`
+	Log       []Entry     `json:"log"`
+	PlannedAt time.Time   `json:"planned_at"`
+	EndedAt   time.Time   `json:"ended_at,omitzero"`
 }
 
 // CampaignState is where a campaign stands.
