@@ -1,0 +1,92 @@
+package accept
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/cockroachdb/datadriven"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/core/drive"
+)
+
+var short = map[string]drive.MetricName{"hours": "power_on_hours", "cycles": "power_cycles", "written": "bytes_written", "reallocated": "reallocated_sectors", "pending": "pending_sectors", "crc": "link_crc_errors"}
+
+// TestScripts are stories of drives that are tested before they are trusted. Each command is a minute after the one before.
+func TestScripts(t *testing.T) {
+	datadriven.Walk(t, "testdata", func(t *testing.T, path string) {
+		var s State
+		now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+		datadriven.RunTest(t, path, func(t *testing.T, d *datadriven.TestData) string {
+			now = now.Add(time.Minute)
+			values := map[drive.MetricName]float64{}
+			words := map[string]string{}
+			for _, a := range d.CmdArgs {
+				if len(a.Vals) == 0 {
+					continue
+				}
+				words[a.Key] = strings.Join(a.Vals, " ")
+				if name, ok := short[a.Key]; ok {
+					var v float64
+					_, err := fmt.Sscan(a.Vals[0], &v)
+					require.NoError(t, err)
+					values[name] = v
+				}
+			}
+			number := func(name string) (n int64) {
+				fmt.Sscan(words[name], &n)
+				return n
+			}
+			counts := Counts{now, values}
+			logged, found := len(s.Log), len(s.Findings)
+			var orders []Order
+			why := ""
+			switch d.Cmd {
+			case "begin":
+				s = State{By: "ida", Drive: drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7GA301"}, Stages: Policy(d.HasArg("surface"), d.HasArg("extended"))}
+				logged, found = 0, 0
+				s, orders = Begin(s, now, counts)
+			case "test":
+				s, orders = s.TestEnded(now, drive.SelfTestKind(words["kind"]), d.HasArg("passed"), d.HasArg("failed"), strings.TrimSpace(d.Input))
+			case "cannot":
+				s, orders = s.CannotTest(now, strings.TrimSpace(d.Input))
+			case "surface":
+				s, orders = s.SurfaceSeen(now, SurfaceReport{Done: number("done"), Size: 4000, State: words["state"], Says: strings.TrimSpace(d.Input)})
+			case "counts":
+				if d.HasArg("earlier") {
+					counts.At = now.Add(-time.Hour)
+				}
+				s = s.CountsSeen(counts)
+			case "silent":
+				s = s.NoCounts(now, strings.TrimSpace(d.Input))
+			case "refused":
+				s = s.OrderFailed(now, strings.TrimSpace(d.Input))
+			case "pause", "resume", "stop":
+				s, orders, why = s.Act(now, "ida", d.Cmd, strings.TrimSpace(d.Input))
+			default:
+				d.Fatalf(t, "no command %q", d.Cmd)
+			}
+			var out strings.Builder
+			for _, f := range s.Findings[found:] {
+				mark := map[bool]string{true: "!", false: "."}[f.Odd]
+				if f.Grave {
+					mark = "#"
+				}
+				fmt.Fprintf(&out, "%s %s: %s\n", mark, f.Title, f.Found)
+			}
+			for _, l := range s.Log[logged:] {
+				fmt.Fprintf(&out, "%s: %s\n", l.Who, l.Says)
+			}
+			for _, o := range orders {
+				fmt.Fprintf(&out, "order %s %s\n", o.Kind, o.Test)
+			}
+			if why != "" {
+				fmt.Fprintf(&out, "no: %s\n", why)
+			}
+			fmt.Fprintf(&out, "%s, at %s\n", s.Outcome, s.Stage())
+			return strings.ReplaceAll(out.String(), " \n", "\n")
+		})
+	})
+}
