@@ -354,6 +354,23 @@ func TestOrdersNameDrives(t *testing.T) {
 			f.Transport = wired{identify: drive.EncodeIdentify(described("VR7ZZ999"))}
 		}, "not the one that was meant"},
 		"does not answer": {func(f *Found, _ *api.Order) { f.Transport = wired{err: errors.New("gone")} }, "no drive on this host answers"},
+		"left, and another came to its path": {func(f *Found, _ *api.Order) {
+			f.Pin = func() (Found, func(), error) {
+				now := *f
+				now.Transport = wired{identify: drive.EncodeIdentify(described("VR7ZZ999"))}
+				return now, func() {}, nil
+			}
+		}, "not the one that was meant"},
+		"was written to meanwhile": {func(f *Found, _ *api.Order) {
+			f.Pin = func() (Found, func(), error) {
+				now := *f
+				now.Holds = []string{"a partition table"}
+				return now, func() {}, nil
+			}
+		}, "somebody's data (a partition table)"},
+		"left while it was looked at": {func(f *Found, _ *api.Order) {
+			f.Pin = func() (Found, func(), error) { return Found{}, nil, errors.New("no such device") }
+		}, "it left while it was looked at"},
 		"holds something": {func(f *Found, _ *api.Order) { f.Holds = []string{"xfs file system"} }, "somebody's data (xfs file system)"},
 		"too small":       {func(_ *Found, o *api.Order) { o.NeedsBytes++ }, "too small"},
 		"too late":        {func(_ *Found, o *api.Order) { o.Expires = time.Now().Add(-time.Second) }, "too late"},

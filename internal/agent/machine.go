@@ -55,6 +55,9 @@ type Found struct {
 	Locate func(on bool) (lit bool, err error)
 	// Surface opens it to be written from end to end, for itself alone; nil when that cannot be.
 	Surface func() (Surface, error)
+	// Pin keeps its path from passing to another device until let is called, and looks at what is there now; nil where paths do
+	// not pass on.
+	Pin func() (now Found, let func(), err error)
 	// Holds says what lies on it, found by signature, read-only.
 	Holds []string
 	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that

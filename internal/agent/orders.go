@@ -145,10 +145,11 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	case api.OrderKindLight:
 		return a.light(ctx, o)
 	case api.OrderKindJoin, api.OrderKindAdmit:
-		t, err := a.resolve(ctx, o)
+		t, let, err := a.resolve(ctx, o)
 		if err != nil {
 			return "", err
 		}
+		defer let()
 		return a.eachDriver(func(d pools.Driver) (string, error) {
 			if o.Kind == api.OrderKindJoin {
 				return d.Join(ctx, o.Pool, o.Slot, t)
@@ -315,17 +316,34 @@ func (a *Agent) find(ctx context.Context, want drive.Identity) (Found, drive.Des
 }
 
 // resolve finds the drive that an order names, and makes sure that it is fit to be written to: large enough, and empty
-// (R3).
-func (a *Agent) resolve(ctx context.Context, o api.Order) (pools.Target, error) {
-	f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
+// (R3). Until let is called nothing else can come to be at its path; what is there was read back after that was so (R2).
+func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, let func(), err error) {
+	want := wire.ToIdentity(o.Drive)
+	f, d, err := a.find(ctx, want)
 	if err != nil {
-		return pools.Target{}, err
+		return t, nil, err
 	}
-	if d.Capacity < drive.Bytes(o.NeedsBytes) {
-		return pools.Target{}, refuse("it is too small: %d bytes, %d are needed", d.Capacity, o.NeedsBytes)
+	let = func() {}
+	if f.Pin != nil {
+		if f, let, err = f.Pin(); err != nil {
+			return t, nil, refuse("it left while it was looked at: %v", err)
+		}
+		if d, err = identify(ctx, f); err != nil {
+			let()
+			return t, nil, refuse("it does not say who it is any more: %v", err)
+		}
 	}
-	if len(f.Holds) > 0 {
-		return pools.Target{}, refuse("it carries somebody's data (%s)", strings.Join(f.Holds, ", "))
+	why := want.Differs(d.Identity)
+	switch {
+	case why != "":
+		why = "the drive is not the one that was meant: " + why
+	case d.Capacity < drive.Bytes(o.NeedsBytes):
+		why = fmt.Sprintf("it is too small: %d bytes, %d are needed", d.Capacity, o.NeedsBytes)
+	case len(f.Holds) > 0:
+		why = "it carries somebody's data (" + strings.Join(f.Holds, ", ") + ")"
+	default:
+		return pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}, let, nil
 	}
-	return pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}, nil
+	let()
+	return t, nil, refuse("%s", why)
 }

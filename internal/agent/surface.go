@@ -200,7 +200,12 @@ func (s *surfaces) stop() {
 // write does the two passes. The device is opened for itself alone: nobody who uses it is written over (R3).
 func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 	s := a.surfaces
-	// Once more, from the device itself, right before it is opened (R2).
+	dev, err := f.Surface()
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	// Once more, from the device itself, now that it is open and nothing else can come to be at its path (R2).
 	d, err := identify(ctx, f)
 	if err != nil {
 		return err
@@ -208,11 +213,6 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 	if why := t.Drive.Differs(d.Identity); why != "" {
 		return errors.New(why)
 	}
-	dev, err := f.Surface()
-	if err != nil {
-		return err
-	}
-	defer dev.Close()
 	rate := float64(surfaceRate)
 	if t.Rate > 0 {
 		rate = float64(t.Rate)

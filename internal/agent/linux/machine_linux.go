@@ -115,6 +115,7 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
 	f.Port = port(m.Root, dir, f.Adapter)
 	f.Surface = func() (agent.Surface, error) { return OpenSurface(f.Path) }
+	f.Pin = func() (agent.Found, func(), error) { return m.pin(name) }
 	f.Locate = locate(m.Root, dir, f.Adapter)
 	f.Address = strings.ToLower(strings.TrimPrefix(read(dir+"/device/sas_address"), "0x"))
 	if _, err := os.Stat(dir + "/device/ioerr_cnt"); err == nil {
@@ -171,6 +172,22 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	f.Holds = m.holds(f)
 	f.Read = func(at int64, b []byte) error { return readDirect(f.Path, at, b) }
 	return f, true
+}
+
+// pin opens a device, and looks at it while it is open. The kernel gives the name of a device that left to another one only
+// when the last who has it open lets go (drivers/scsi/sd.c, scsi_disk_release; drivers/nvme/host/core.c, nvme_free_ns_head), and
+// a loop device lets go of its file no sooner (drivers/block/loop.c, loop_clr_fd).
+func (m *Machine) pin(name string) (f agent.Found, let func(), err error) {
+	fd, err := unix.Open(m.Root+"/dev/"+name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return f, nil, fmt.Errorf("open %s: %w", name, err)
+	}
+	f, ok := m.found(name)
+	if !ok {
+		unix.Close(fd)
+		return f, nil, fmt.Errorf("%s is not there any more", name)
+	}
+	return f, func() { unix.Close(fd) }, nil
 }
 
 // readDirect reads from a device past the page cache.
