@@ -440,6 +440,18 @@ func (k kind) steps(n node, out []next) (_ []next, err error) {
 		take("a report", v, events...)
 		take("a report, heard twice", v, append(events, events[len(events)-1])...)
 		if w.pending > w.begun {
+			// Paths pass from drive to drive: where the one that is meant was, another may be by now. Which it is, is read back.
+			meant := w.meant()
+			for d, at := range w.at {
+				if meant < 0 || d == meant || at < 0 {
+					continue
+				}
+				if k.id(meant).Differs(k.id(d)) == "" && err == nil {
+					return nil, fmt.Errorf("R2: an order for %s is carried out on %s", k.id(meant).Tail(), k.id(d).Tail())
+				}
+				take("the order meets another drive at the path", w.refuse())
+				break // whichever it is
+			}
 			v = k.obey(w)
 			take("the order is carried out", v)
 			if !k.steady {
@@ -476,10 +488,27 @@ func (k kind) recovery(w world) string {
 	return ""
 }
 
-// obey is what an agent does with an order: it finds the drive by its identity, and does nothing on any difference.
-func (k kind) obey(w world) world {
+// meant is the drive that the order which waits names; -1 for one that is about the pool.
+func (w world) meant() int {
+	switch w.kindOf {
+	case swap.OrderJoin, swap.OrderAdmit:
+		return newDrive
+	case swap.OrderDrain, swap.OrderRelease:
+		return old
+	}
+	return -1
+}
+
+// refuse is an order that the agent begins and does not carry out: nothing is touched.
+func (w world) refuse() world {
 	w.begun, w.outcome, w.well = w.pending, w.pending, false
 	w.pending = 0
+	return w
+}
+
+// obey is what an agent does with an order when the drive that it names is where it looks.
+func (k kind) obey(w world) world {
+	w = w.refuse()
 	switch w.kindOf {
 	case swap.OrderDrain:
 		if w.st[0] != online || w.at[old] < 0 || w.moving {

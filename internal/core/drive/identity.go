@@ -53,7 +53,7 @@ func (i Identity) TailMatches(t string) bool {
 // Differs explains in words how the identity read back from a device differs from the one an order named (R2), or
 // returns "" when they are the same drive.
 func (i Identity) Differs(read Identity) string {
-	if i.Key() != "" && i.Key() == read.Key() && i.Serial == read.Serial {
+	if !keepsR2 || i.Key() != "" && i.Key() == read.Key() && i.Serial == read.Serial {
 		return ""
 	}
 	return fmt.Sprintf("the order names %s, the device answers %s", i.describe(), read.describe())
