@@ -275,22 +275,9 @@ func (s *Service) Acceptances() []api.Acceptance {
 
 func (s *Service) viewAcceptance(a *acceptance) api.Acceptance {
 	out := api.Acceptance{Id: a.ID, Drive: a.Drive.Key(), Tail: a.Drive.Tail(), Model: a.Drive.Model, Host: a.Host, Bay: a.Bay, By: a.By, State: api.AcceptanceState(a.Outcome), Stage: string(a.Stage()),
-		Stages: []string{}, Says: a.Words(), Checks: []api.Check{}, Log: []api.LogEntry{}, BegunAt: a.BegunAt, EndedAt: a.EndedAt, SeenAt: s.clock.Now()}
+		Stages: []string{}, Says: a.Words(), Checks: viewChecks(a.Checks), Log: viewLog(a.Log), BegunAt: a.BegunAt, EndedAt: a.EndedAt, SeenAt: s.clock.Now()}
 	for _, st := range a.Stages {
 		out.Stages = append(out.Stages, string(st))
-	}
-	for _, f := range a.Findings {
-		c := api.Check{Id: f.ID, Title: f.Title, Looked: f.Looked, Found: f.Found, Do: f.Do, Result: api.Passes}
-		switch {
-		case f.Grave:
-			c.Result = api.Stops
-		case f.Odd:
-			c.Result = api.Warns
-		}
-		out.Checks = append(out.Checks, c)
-	}
-	for _, e := range a.Log {
-		out.Log = append(out.Log, api.LogEntry{At: e.At, Who: e.Who, Says: e.Says})
 	}
 	if u := a.Surface; u.Size > 0 {
 		out.Surface = api.SurfaceReport{Id: a.ID, Pass: api.SurfaceReportPass(u.Pass), DoneBytes: u.Done, SizeBytes: u.Size, RateBytes: u.Rate, State: api.SurfaceReportState(cmp.Or(u.State, "running")), Bad: u.Bad, Says: u.Says}

@@ -10,6 +10,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
@@ -83,7 +84,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 		return api.Campaign{}, problem(409, "no-member", "", "No member of %s is known that could be changed.", p.Name)
 	}
 	c.Items = swap.InTurns(c.Items)
-	c.Log = []swap.Entry{{At: c.PlannedAt, Who: by, Says: fmt.Sprintf("planned to change %d drives of %s, one at a time", len(c.Items), p.Name)}}
+	c.Log = []record.Entry{{At: c.PlannedAt, Who: by, Says: fmt.Sprintf("planned to change %d drives of %s, one at a time", len(c.Items), p.Name)}}
 	b := &store.Batch{}
 	s.keepCampaign(b, c)
 	return s.viewCampaign(s.campaigns[c.ID]), s.commit(b)

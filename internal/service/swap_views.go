@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/core/record"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -19,7 +20,7 @@ func viewSwapDrive(d swap.Drive) api.SwapDrive {
 	return api.SwapDrive{Key: d.Key(), Tail: d.Tail(), Model: d.Model, Serial: d.Serial, CapacityBytes: int64(d.Capacity), Bay: d.Bay}
 }
 
-func viewChecks(in []swap.Check) []api.Check {
+func viewChecks(in []record.Check) []api.Check {
 	out := make([]api.Check, len(in))
 	for i, c := range in {
 		out[i] = api.Check{Id: c.ID, Title: c.Title, Looked: c.Looked, Found: c.Found, Do: c.Do, Result: api.CheckResult(c.Result), Loses: c.Loses}
@@ -27,7 +28,7 @@ func viewChecks(in []swap.Check) []api.Check {
 	return out
 }
 
-func viewLog(in []swap.Entry) []api.LogEntry {
+func viewLog(in []record.Entry) []api.LogEntry {
 	out := []api.LogEntry{}
 	for _, e := range in {
 		out = append(out, api.LogEntry{At: e.At, Who: e.Who, Says: e.Says})
@@ -192,7 +193,7 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 		out.Margins = append(out.Margins, api.MarginStood{Margin: wire.Margin(m.Margin, m.Known), From: m.At, Seconds: until.Sub(m.At).Seconds()})
 	}
 	for _, e := range w.Log {
-		if e.Who != swap.Seen && !slices.Contains(out.People, e.Who) {
+		if e.Who != record.Seen && !slices.Contains(out.People, e.Who) {
 			out.People = append(out.People, e.Who)
 		}
 	}

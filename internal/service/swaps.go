@@ -12,6 +12,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -56,9 +57,9 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 // trace differs between two states when something happened that must be on record. Checks count with their results only:
 // they tell of the newest report each time.
 func trace(s swap.State) string {
-	results := func(in []swap.Check) (out []swap.Check) {
+	results := func(in []record.Check) (out []record.Check) {
 		for _, c := range in {
-			out = append(out, swap.Check{ID: c.ID, Result: c.Result})
+			out = append(out, record.Check{ID: c.ID, Result: c.Result})
 		}
 		return out
 	}

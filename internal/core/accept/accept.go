@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/record"
 )
 
 // Stage is one part of the test.
@@ -45,19 +46,6 @@ type Counts struct {
 	Values map[drive.MetricName]float64 `json:"values"`
 }
 
-// Finding is one thing that was looked at.
-type Finding struct {
-	ID, Title, Looked, Found, Do string
-	Grave, Odd                   bool // it fails for it; it is told of it
-}
-
-// Line is one line of its record.
-type Line struct {
-	At   time.Time `json:"at"`
-	Who  string    `json:"who"`
-	Says string    `json:"says"`
-}
-
 // State is one acceptance.
 type State struct {
 	ID     string         `json:"id"`
@@ -72,13 +60,13 @@ type State struct {
 	Outcome Outcome `json:"outcome"`
 	Rate    int64   `json:"rate,omitempty"` // bytes a second at the most
 	// Since is from when on a reading tells what all stages but the last have left.
-	Since    time.Time     `json:"since"`
-	Before   Counts        `json:"before"`
-	Findings []Finding     `json:"findings"`
-	Log      []Line        `json:"log"`
-	BegunAt  time.Time     `json:"begun_at"`
-	EndedAt  time.Time     `json:"ended_at,omitzero"`
-	Surface  SurfaceReport `json:"surface"`
+	Since   time.Time      `json:"since"`
+	Before  Counts         `json:"before"`
+	Checks  []record.Check `json:"checks"`
+	Log     []record.Entry `json:"log"`
+	BegunAt time.Time      `json:"begun_at"`
+	EndedAt time.Time      `json:"ended_at,omitzero"`
+	Surface SurfaceReport  `json:"surface"`
 }
 
 // SurfaceReport is how far the writing and reading back has come, as the agent tells it.
@@ -140,50 +128,72 @@ func Policy(surface, extended bool) []Stage {
 func (s *State) Stage() Stage { return s.Stages[min(s.At, len(s.Stages)-1)] }
 
 func (s *State) say(at time.Time, who, format string, args ...any) {
-	s.Log = append(slices.Clip(s.Log), Line{at, who, fmt.Sprintf(format, args...)})
+	s.Log = append(slices.Clip(s.Log), record.Entry{At: at, Who: who, Says: fmt.Sprintf(format, args...)})
 }
-
-const seen = "seen"
 
 // logLag is how old the reading can be that tells that a self-test has ended.
 const logLag = time.Minute
 
-func (s *State) find(f Finding) {
-	s.Findings = append(slices.Clip(s.Findings), f)
-	if f.Grave {
+// found keeps what was looked at. What stops, fails the drive.
+func (s *State) found(c record.Check) {
+	s.Checks = append(slices.Clip(s.Checks), c)
+	if c.Result == record.Stops {
 		s.Outcome = Failed
 	}
+}
+
+// tells says whether a drive counts what is bad at all: one that does not is not known to be clean (R7).
+func (c Counts) tells() bool {
+	for _, g := range grave {
+		if _, ok := c.Values[g.metric]; ok {
+			return true
+		}
+	}
+	return false
+}
+
+const untold = "it tells of no bad sectors, neither that it has some nor that it has none"
+
+// Past looks at what a drive's counters say of its past: whether it is new, and whether it counts anything bad. It has two
+// checks, in this order.
+func Past(now Counts) []record.Check {
+	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
+	hours, told := now.Values["power_on_hours"]
+	cycles := now.Values["power_cycles"]
+	fresh := record.Check{ID: "fresh", Title: "It is new", Looked: looked, Result: record.Warns}
+	const sendBack = "If it was sold as new, send it back."
+	switch {
+	case !told:
+		fresh.Found = "it does not say how long it has run"
+	case hours > newHours:
+		fresh.Found, fresh.Do = fmt.Sprintf("it has run for %.0f h: it was used before", hours), sendBack
+	case cycles > newCycles:
+		fresh.Found, fresh.Do = fmt.Sprintf("it was switched on %.0f times: it was used before", cycles), sendBack
+	case now.Values["bytes_written"] > newWritten:
+		fresh.Found, fresh.Do = fmt.Sprintf("%.0f GB were written to it: it was used before", now.Values["bytes_written"]/1e9), sendBack
+	default:
+		fresh.Found, fresh.Result = fmt.Sprintf("it has run for %.0f h", hours), record.Passes
+	}
+	clean := record.Check{ID: "clean", Title: "It counts nothing bad", Looked: looked, Found: "no sector is reallocated, pending or unreadable", Result: record.Passes}
+	for _, g := range grave {
+		if v := now.Values[g.metric]; v > 0 {
+			clean.Found, clean.Result, clean.Do = fmt.Sprintf("it has %.0f %s", v, g.words), record.Stops, "Send it back."
+			break
+		}
+	}
+	if !now.tells() {
+		clean.Found, clean.Result = untold, record.Warns
+	}
+	return []record.Check{fresh, clean}
 }
 
 // Begin looks at what the drive says of its past, and goes on to the first test.
 func Begin(s State, at time.Time, now Counts) (State, []Order) {
 	s.BegunAt, s.Outcome, s.Before = at, Running, now
 	s.say(at, s.By, "began to test %s before it is trusted", s.Drive.Tail())
-	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
-	hours, told := now.Values["power_on_hours"]
-	cycles := now.Values["power_cycles"]
-	fresh := Finding{ID: "fresh", Title: "It is new", Looked: looked}
-	switch {
-	case !told:
-		fresh.Found, fresh.Odd = "it does not say how long it has run", true
-	case hours > newHours:
-		fresh.Found, fresh.Odd, fresh.Do = fmt.Sprintf("it has run for %.0f h: it was used before", hours), true, "If it was sold as new, send it back."
-	case cycles > newCycles:
-		fresh.Found, fresh.Odd, fresh.Do = fmt.Sprintf("it was switched on %.0f times: it was used before", cycles), true, "If it was sold as new, send it back."
-	case now.Values["bytes_written"] > newWritten:
-		fresh.Found, fresh.Odd, fresh.Do = fmt.Sprintf("%.0f GB were written to it: it was used before", now.Values["bytes_written"]/1e9), true, "If it was sold as new, send it back."
-	default:
-		fresh.Found = fmt.Sprintf("it has run for %.0f h", hours)
+	for _, c := range Past(now) {
+		s.found(c)
 	}
-	s.find(fresh)
-	clean := Finding{ID: "clean", Title: "It counts nothing bad", Looked: looked, Found: "no sector is reallocated, pending or unreadable"}
-	for _, g := range grave {
-		if v := now.Values[g.metric]; v > 0 {
-			clean.Found, clean.Grave, clean.Do = fmt.Sprintf("it has %.0f %s", v, g.words), true, "Send it back."
-			break
-		}
-	}
-	s.find(clean)
 	if s.Outcome == Failed {
 		s.end(at)
 		return s, nil
@@ -222,21 +232,21 @@ func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed b
 	if !s.Outcome.Open() || !mine {
 		return s, nil
 	}
-	f := Finding{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "its self-test log", Found: says}
+	c := record.Check{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "its self-test log", Found: says, Result: record.Passes}
 	switch {
 	case passed:
-		s.find(f)
-		s.say(at, seen, "its %s self-test: %s", kind, says)
+		s.found(c)
+		s.say(at, record.Seen, "its %s self-test: %s", kind, says)
 		s.Since = at.Add(-logLag) // the reading that told of its end came after it
 		return s.goOn(at)
 	case failed:
-		f.Grave, f.Do = true, "Send it back."
-		s.find(f)
+		c.Result, c.Do = record.Stops, "Send it back."
+		s.found(c)
 		s.end(at)
 		return s, nil
 	}
 	s.Asked, s.Outcome = false, Paused
-	s.say(at, seen, "its %s self-test did not come to an end: %s", kind, says)
+	s.say(at, record.Seen, "its %s self-test did not come to an end: %s", kind, says)
 	return s, nil
 }
 
@@ -245,7 +255,7 @@ func (s State) CannotTest(at time.Time, why string) (State, []Order) {
 	if s.Outcome != Running || s.Stage() != Short && s.Stage() != Extended {
 		return s, nil
 	}
-	s.find(Finding{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "what it says it can do", Found: why, Odd: true})
+	s.found(record.Check{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "what it says it can do", Found: why, Result: record.Warns})
 	return s.goOn(at)
 }
 
@@ -254,7 +264,7 @@ func (s State) NoCounts(at time.Time, why string) State {
 	if s.Outcome != Running || s.Stage() != Compare {
 		return s
 	}
-	s.find(Finding{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "it tells none: " + why, Odd: true})
+	s.found(record.Check{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "it tells none: " + why, Result: record.Warns})
 	s.Outcome = Passed
 	s.end(at)
 	return s
@@ -267,23 +277,23 @@ func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
 	}
 	before := s.Surface
 	s.Surface = r
-	f := Finding{ID: "surface", Title: "Its surface keeps what is written", Looked: fmt.Sprintf("all %d bytes, written with patterns and read back", r.Size)}
+	c := record.Check{ID: "surface", Title: "Its surface keeps what is written", Looked: fmt.Sprintf("all %d bytes, written with patterns and read back", r.Size), Result: record.Passes}
 	switch r.State {
 	case "finished":
-		f.Found = "everything was read back as it was written"
-		s.find(f)
-		s.say(at, seen, "its whole surface was written and read back")
+		c.Found = "everything was read back as it was written"
+		s.found(c)
+		s.say(at, record.Seen, "its whole surface was written and read back")
 		s.Since = at
 		s.Outcome = Running
 		return s.goOn(at)
 	case "failed":
-		f.Found, f.Grave, f.Do = r.Says, true, "Send it back."
-		s.find(f)
+		c.Found, c.Result, c.Do = r.Says, record.Stops, "Send it back."
+		s.found(c)
 		s.end(at)
 	case "paused", "stopped":
 		if s.Outcome == Running && before.State != r.State {
 			s.Outcome, s.Asked = Paused, false
-			s.say(at, seen, "the writing rests at %d of %d bytes: %s", r.Done, r.Size, r.Says)
+			s.say(at, record.Seen, "the writing rests at %d of %d bytes: %s", r.Done, r.Size, r.Says)
 		}
 	case "running":
 		if s.Outcome == Paused && before.State != "running" {
@@ -297,7 +307,7 @@ func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
 func (s State) OrderFailed(at time.Time, why string) State {
 	if s.Outcome == Running && s.Asked {
 		s.Outcome, s.Asked = Paused, false
-		s.say(at, seen, "the host did not do it: %s", why)
+		s.say(at, record.Seen, "the host did not do it: %s", why)
 	}
 	return s
 }
@@ -310,17 +320,20 @@ func (s State) CountsSeen(now Counts) State {
 	if now.At.Before(s.Since) {
 		return s // a reading from before the last stage ended tells nothing of it
 	}
-	f := Finding{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "no counter of bad sectors moved"}
+	c := record.Check{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "no counter of bad sectors moved", Result: record.Passes}
+	if !now.tells() {
+		c.Found, c.Result = untold, record.Warns
+	}
 	for _, g := range grave {
 		if before, after := s.Before.Values[g.metric], now.Values[g.metric]; after > before {
-			f.Found, f.Grave, f.Do = fmt.Sprintf("%s went from %.0f to %.0f", g.words, before, after), true, "Send it back."
+			c.Found, c.Result, c.Do = fmt.Sprintf("%s went from %.0f to %.0f", g.words, before, after), record.Stops, "Send it back."
 			break
 		}
 	}
-	if before, after := s.Before.Values["link_crc_errors"], now.Values["link_crc_errors"]; !f.Grave && after > before {
-		f.Found, f.Odd, f.Do = fmt.Sprintf("its link had %.0f errors: the cable or the bay is to blame", after-before), true, "Try it in another bay."
+	if before, after := s.Before.Values["link_crc_errors"], now.Values["link_crc_errors"]; c.Result != record.Stops && after > before {
+		c.Found, c.Result, c.Do = fmt.Sprintf("its link had %.0f errors: the cable or the bay is to blame", after-before), record.Warns, "Try it in another bay."
 	}
-	s.find(f)
+	s.found(c)
 	if s.Outcome == Running {
 		s.Outcome = Passed
 	}
@@ -330,18 +343,22 @@ func (s State) CountsSeen(now Counts) State {
 
 func (s *State) end(at time.Time) {
 	s.EndedAt, s.Asked = at, false
-	s.say(at, seen, "%s: %s", s.Outcome, s.Words())
+	words := s.Words()
+	if words != "" {
+		words = ": " + words
+	}
+	s.say(at, record.Seen, "%s%s", s.Outcome, words)
 }
 
 // Words is the gravest thing that was found, in words.
 func (s *State) Words() string {
 	best := ""
-	for _, f := range s.Findings {
-		if f.Grave {
-			return f.Found
+	for _, c := range s.Checks {
+		if c.Result == record.Stops {
+			return c.Found
 		}
-		if f.Odd && best == "" {
-			best = f.Found
+		if c.Result == record.Warns && best == "" {
+			best = c.Found
 		}
 	}
 	if best == "" && s.Outcome == Passed {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/record"
 )
 
 var short = map[string]drive.MetricName{"hours": "power_on_hours", "cycles": "power_cycles", "written": "bytes_written", "reallocated": "reallocated_sectors", "pending": "pending_sectors", "crc": "link_crc_errors"}
@@ -40,7 +41,7 @@ func TestScripts(t *testing.T) {
 				return n
 			}
 			counts := Counts{now, values}
-			logged, found := len(s.Log), len(s.Findings)
+			logged, found := len(s.Log), len(s.Checks)
 			var orders []Order
 			why := ""
 			switch d.Cmd {
@@ -69,12 +70,9 @@ func TestScripts(t *testing.T) {
 				d.Fatalf(t, "no command %q", d.Cmd)
 			}
 			var out strings.Builder
-			for _, f := range s.Findings[found:] {
-				mark := map[bool]string{true: "!", false: "."}[f.Odd]
-				if f.Grave {
-					mark = "#"
-				}
-				fmt.Fprintf(&out, "%s %s: %s\n", mark, f.Title, f.Found)
+			for _, c := range s.Checks[found:] {
+				mark := map[record.Result]string{record.Passes: ".", record.Warns: "!", record.Stops: "#"}[c.Result]
+				fmt.Fprintf(&out, "%s %s: %s\n", mark, c.Title, c.Found)
 			}
 			for _, l := range s.Log[logged:] {
 				fmt.Fprintf(&out, "%s: %s\n", l.Who, l.Says)

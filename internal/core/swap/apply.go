@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/record"
 )
 
 // Apply gives the state after e, and the orders that follow from it. A person's action that must not be taken gives the
@@ -105,12 +106,12 @@ func (s *State) may(e Event) *Refusal {
 
 // stopped gives the refusal of the first check that stops, and says whether one warns. Volumes that a person was told are
 // lost, and said so be it, do not stop (R1).
-func stopped(checks []Check, loses bool) (warned bool, err *Refusal) {
+func stopped(checks []record.Check, loses bool) (warned bool, err *Refusal) {
 	for _, c := range checks {
-		if c.Result == Stops && (!loses || len(c.Loses) == 0) {
+		if c.Result == record.Stops && (!loses || len(c.Loses) == 0) {
 			return false, refuse("check-stops", c.Do, "%s: %s.", c.Title, c.Found)
 		}
-		warned = warned || c.Result != Passes
+		warned = warned || c.Result != record.Passes
 	}
 	return warned, nil
 }
@@ -136,7 +137,7 @@ func (s *State) begin(e Event) *Refusal {
 	asked := false
 	s.Loses = nil
 	for _, c := range e.Checks {
-		asked = asked || c.ID == "backup" && c.Result != Passes
+		asked = asked || c.ID == "backup" && c.Result != record.Passes
 		if loses {
 			s.Loses = append(s.Loses, c.Loses...)
 		}

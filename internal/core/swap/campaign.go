@@ -8,6 +8,7 @@ import (
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 )
 
 // Campaign is an ordered set of swaps in one pool: one at a time, each to its healthy end before the next is planned, and
@@ -23,12 +24,12 @@ type Campaign struct {
 	Grow    bool          `json:"grow,omitempty"`
 	Ordered bool          `json:"ordered,omitempty"` // the outcome of the order to grow is awaited
 	// GrownAt is when the pool system said that it had done so, Held what the pool could hold when it was asked to.
-	GrownAt   time.Time   `json:"grown_at,omitzero"`
-	Held      drive.Bytes `json:"held,omitempty"`
-	Recovery  string      `json:"recovery,omitempty"`
-	Log       []Entry     `json:"log"`
-	PlannedAt time.Time   `json:"planned_at"`
-	EndedAt   time.Time   `json:"ended_at,omitzero"`
+	GrownAt   time.Time      `json:"grown_at,omitzero"`
+	Held      drive.Bytes    `json:"held,omitempty"`
+	Recovery  string         `json:"recovery,omitempty"`
+	Log       []record.Entry `json:"log"`
+	PlannedAt time.Time      `json:"planned_at"`
+	EndedAt   time.Time      `json:"ended_at,omitzero"`
 }
 
 // CampaignState is where a campaign stands.
@@ -121,9 +122,9 @@ func (c *Campaign) Says() string {
 
 func (c *Campaign) say(at time.Time, who, says string) {
 	if who == "" {
-		who = Seen
+		who = record.Seen
 	}
-	c.Log = append(slices.Clip(c.Log), Entry{At: at, Who: who, Says: says})
+	c.Log = append(slices.Clip(c.Log), record.Entry{At: at, Who: who, Says: says})
 }
 
 // acts says why somebody must not move the campaign on.

@@ -9,29 +9,8 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 )
-
-// Result is what a check says.
-type Result string
-
-// A check that warns asks for a reason; one that stops cannot be talked over.
-const (
-	Passes Result = "passes"
-	Warns  Result = "warns"
-	Stops  Result = "stops"
-)
-
-// Check is one thing that was looked at, with its evidence: the same value in all three faces.
-type Check struct {
-	ID     string `json:"id"`
-	Title  string `json:"title"`
-	Looked string `json:"looked"` // at what
-	Found  string `json:"found"`
-	Do     string `json:"do,omitempty"`
-	Result Result `json:"result"`
-	// Loses are the volumes that would be lost: a person may say so be it, by the pool's name (R1).
-	Loses []string `json:"loses,omitempty"`
-}
 
 // Situation is what the checks look at, before the start and before every step that lowers margin.
 type Situation struct {
@@ -68,15 +47,15 @@ const skewMost = 30 * time.Second
 
 type checker struct {
 	s   Situation
-	out []Check
+	out []record.Check
 }
 
-func (c *checker) add(id, title, looked string, r Result, found, do string) {
-	c.out = append(c.out, Check{ID: id, Title: title, Looked: looked, Found: found, Do: do, Result: r})
+func (c *checker) add(id, title, looked string, r record.Result, found, do string) {
+	c.out = append(c.out, record.Check{ID: id, Title: title, Looked: looked, Found: found, Do: do, Result: r})
 }
 
 // Checks before the start. Every one is answered, also when an earlier one stops.
-func Checks(s Situation) []Check {
+func Checks(s Situation) []record.Check {
 	c := &checker{s: s}
 	c.host()
 	c.identity()
@@ -95,7 +74,7 @@ func Checks(s Situation) []Check {
 
 // Gate are the checks that are looked at again right before a step that orders something or lowers the margin, and with
 // every report while it waits.
-func Gate(s Situation, at Phase) []Check {
+func Gate(s Situation, at Phase) []record.Check {
 	c := &checker{s: s}
 	switch at {
 	case Pull, Release, Rehouse:
@@ -124,10 +103,10 @@ func (c *checker) host() {
 	const id, title = "host-reports", "The host is heard"
 	seen := "report of " + p.Host + " of " + c.s.PoolSeen.UTC().Format("2006-01-02 15:04:05") + " UTC"
 	if c.s.HostLate {
-		c.add(id, title, seen, Stops, p.Host+" has stopped reporting, so nothing below can be trusted", "Bring its agent back first.")
+		c.add(id, title, seen, record.Stops, p.Host+" has stopped reporting, so nothing below can be trusted", "Bring its agent back first.")
 		return
 	}
-	c.add(id, title, seen, Passes, p.Host+" reports", "")
+	c.add(id, title, seen, record.Passes, p.Host+" reports", "")
 }
 
 // clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere.
@@ -136,10 +115,10 @@ func (c *checker) clock() {
 	off := c.s.Skew.Abs()
 	looked := "the time in the newest report of " + c.s.Plan.Host
 	if off > skewMost {
-		c.add(id, title, looked, Stops, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
+		c.add(id, title, looked, record.Stops, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
 		return
 	}
-	c.add(id, title, looked, Passes, "it is off by less than 30 s", "")
+	c.add(id, title, looked, record.Passes, "it is off by less than 30 s", "")
 }
 
 // peers looks whether everything else on the host came back with it.
@@ -147,10 +126,10 @@ func (c *checker) peers() {
 	const id, title = "peers-back", "All other members are back"
 	looked := "members of all pools on " + c.s.Plan.Host
 	if n := len(c.s.Peers); n > 0 {
-		c.add(id, title, looked, Stops, strings.Join(c.s.Peers, ", ")+" did not come back", "Look whether it sits firmly in its bay.")
+		c.add(id, title, looked, record.Stops, strings.Join(c.s.Peers, ", ")+" did not come back", "Look whether it sits firmly in its bay.")
 		return
 	}
-	c.add(id, title, looked, Passes, "all answer", "")
+	c.add(id, title, looked, record.Passes, "all answer", "")
 }
 
 func (c *checker) identity() {
@@ -159,11 +138,11 @@ func (c *checker) identity() {
 	looked := "identities of all drives"
 	switch {
 	case p.Old.WWN == "" && p.Old.Serial == "":
-		c.add(id, title, looked, Stops, "it tells neither a WWN nor a serial", "It cannot be ordered about by identity; look at the pool system by hand.")
+		c.add(id, title, looked, record.Stops, "it tells neither a WWN nor a serial", "It cannot be ordered about by identity; look at the pool system by hand.")
 	case c.s.Twin != "":
-		c.add(id, title, looked, Warns, "another drive, in "+c.s.Twin+", has the same label tail "+p.Old.Tail(), "Compare the whole serial: "+p.Old.Serial+".")
+		c.add(id, title, looked, record.Warns, "another drive, in "+c.s.Twin+", has the same label tail "+p.Old.Tail(), "Compare the whole serial: "+p.Old.Serial+".")
 	default:
-		c.add(id, title, looked, Passes, "serial "+p.Old.Serial+", no other drive has its label tail", "")
+		c.add(id, title, looked, record.Passes, "serial "+p.Old.Serial+", no other drive has its label tail", "")
 	}
 }
 
@@ -172,11 +151,11 @@ func (c *checker) bay() {
 	p := c.s.Plan
 	switch {
 	case c.s.BayKnown && p.OldGone:
-		c.add(id, title, "where it was last seen on "+p.Host, Passes, p.Old.Tail()+" was last in bay "+p.Old.Bay, "")
+		c.add(id, title, "where it was last seen on "+p.Host, record.Passes, p.Old.Tail()+" was last in bay "+p.Old.Bay, "")
 	case c.s.BayKnown:
-		c.add(id, title, "enclosure of "+p.Host, Passes, p.Old.Tail()+" is in bay "+p.Old.Bay, "")
+		c.add(id, title, "enclosure of "+p.Host, record.Passes, p.Old.Tail()+" is in bay "+p.Old.Bay, "")
 	default:
-		c.add(id, title, "enclosures of "+p.Host, Warns, p.Old.Tail()+" has no known bay", "Compare the serial on the label before you pull anything.")
+		c.add(id, title, "enclosures of "+p.Host, record.Warns, p.Old.Tail()+" has no known bay", "Compare the serial on the label before you pull anything.")
 	}
 }
 
@@ -184,19 +163,19 @@ func (c *checker) moving() {
 	const id, title = "no-recovery", "Nothing recovers in this pool"
 	p := c.s.Plan
 	if c.s.Recovery != "" {
-		c.add(id, title, "recoveries of "+p.Pool, Stops, "a "+c.s.Recovery+" is running", "Wait until it has ended.")
+		c.add(id, title, "recoveries of "+p.Pool, record.Stops, "a "+c.s.Recovery+" is running", "Wait until it has ended.")
 		return
 	}
-	c.add(id, title, "recoveries of "+p.Pool, Passes, "none is running", "")
+	c.add(id, title, "recoveries of "+p.Pool, record.Passes, "none is running", "")
 }
 
 // alone looks whether this is the only open matter on pool and host.
 func (c *checker) alone() {
 	p := c.s.Plan
 	if c.s.OtherSwap != "" {
-		c.add("one-swap", "This is the pool's only swap", "swaps under way", Stops, "another is led by "+c.s.OtherSwap, "End that one first.")
+		c.add("one-swap", "This is the pool's only swap", "swaps under way", record.Stops, "another is led by "+c.s.OtherSwap, "End that one first.")
 	} else {
-		c.add("one-swap", "This is the pool's only swap", "swaps under way", Passes, "there is no other", "")
+		c.add("one-swap", "This is the pool's only swap", "swaps under way", record.Passes, "there is no other", "")
 	}
 	const id, title = "only-matter", "This is the only open matter"
 	looked := "findings and swaps of " + p.Pool + " and " + p.Host
@@ -206,10 +185,10 @@ func (c *checker) alone() {
 	}
 	open = append(open, c.s.Matters...)
 	if len(open) > 0 {
-		c.add(id, title, looked, Warns, strings.Join(open, "; "), "Be sure that it is this one which comes first.")
+		c.add(id, title, looked, record.Warns, strings.Join(open, "; "), "Be sure that it is this one which comes first.")
 		return
 	}
-	c.add(id, title, looked, Passes, "nothing else is open", "")
+	c.add(id, title, looked, record.Passes, "nothing else is open", "")
 }
 
 // margin looks at what is left when the drive is out (R1), and at what depends on it.
@@ -219,7 +198,7 @@ func (c *checker) margin() {
 	p := s.Plan
 	looked := "groups and volumes of " + p.Pool
 	if s.Pool == nil {
-		c.add(id, title, looked, Stops, "nothing is known of the pool", "Wait for a report of it.")
+		c.add(id, title, looked, record.Stops, "nothing is known of the pool", "Wait for a report of it.")
 		return
 	}
 	before, known := s.Pool.Margin()
@@ -230,24 +209,24 @@ func (c *checker) margin() {
 	}
 	switch {
 	case !known:
-		c.add(id, title, looked, Stops, "the margin of the pool is unknown", "Wait for a report of it.")
+		c.add(id, title, looked, record.Stops, "the margin of the pool is unknown", "Wait for a report of it.")
 	case len(p.Recipe.Unit) > 0 && !emptied:
-		c.add(id, title, looked, Stops, fmt.Sprintf("it is a log device; %s would be lost with it", plural(len(p.Recipe.Unit), "member", "members")),
+		c.add(id, title, looked, record.Stops, fmt.Sprintf("it is a log device; %s would be lost with it", plural(len(p.Recipe.Unit), "member", "members")),
 			"Free a bay, so that a new one can go in beside it.")
 	case p.Recipe.Beside:
-		c.add(id, title, looked, Passes, "now "+before.String()+"; the old drive leaves when the new one carries its share", "")
+		c.add(id, title, looked, record.Passes, "now "+before.String()+"; the old drive leaves when the new one carries its share", "")
 	case p.Recipe.has(Drain):
-		c.add(id, title, looked, Passes, "now "+before.String()+"; what lies on it moves to the others before it leaves", "")
+		c.add(id, title, looked, record.Passes, "now "+before.String()+"; what lies on it moves to the others before it leaves", "")
 	case len(volumes) > 0:
-		c.add(id, title, looked, Stops, "without it "+strings.Join(volumes, ", ")+" would be lost",
+		c.add(id, title, looked, record.Stops, "without it "+strings.Join(volumes, ", ")+" would be lost",
 			"Drain the drive first; or, if they are to be lost, begin with the pool's name and a reason.")
 		c.out[len(c.out)-1].Loses = volumes
 	case after < 0:
-		c.add(id, title, looked, Stops, "without it data would be lost", "Restore redundancy first.")
+		c.add(id, title, looked, record.Stops, "without it data would be lost", "Restore redundancy first.")
 	case after == 0:
-		c.add(id, title, looked, Warns, "now "+before.String()+"; without it "+after.String(), "Have a backup at hand.")
+		c.add(id, title, looked, record.Warns, "now "+before.String()+"; without it "+after.String(), "Have a backup at hand.")
 	default:
-		c.add(id, title, looked, Passes, "now "+before.String()+"; without it "+after.String(), "")
+		c.add(id, title, looked, record.Passes, "now "+before.String()+"; without it "+after.String(), "")
 	}
 }
 
@@ -268,15 +247,15 @@ func (c *checker) down() {
 	if !everywhere {
 		q := c.s.Pool.With(pool.Missing, there...)
 		if m, known := q.Margin(); !known || m < 0 {
-			c.add(id, title, looked, Stops, "without "+p.Host+" data of "+p.Pool+" would be missing", "Restore redundancy first.")
+			c.add(id, title, looked, record.Stops, "without "+p.Host+" data of "+p.Pool+" would be missing", "Restore redundancy first.")
 			return
 		}
 	}
 	if len(p.Recipe.Stops) > 0 {
-		c.add(id, title, looked, Warns, strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down", "Tell those who use it, and stop what works on it.")
+		c.add(id, title, looked, record.Warns, strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down", "Tell those who use it, and stop what works on it.")
 		return
 	}
-	c.add(id, title, looked, Passes, "no pool needs it to be reached", "")
+	c.add(id, title, looked, record.Passes, "no pool needs it to be reached", "")
 }
 
 func (c *checker) room() {
@@ -292,31 +271,31 @@ func (c *checker) room() {
 	r := c.s.Pool.Room(slots, 0)
 	looked := "free room on the other members of " + p.Pool
 	if !r.Fits {
-		c.add(id, title, looked, Stops, r.Why, "Make room first, or add a drive.")
+		c.add(id, title, looked, record.Stops, r.Why, "Make room first, or add a drive.")
 		return
 	}
-	c.add(id, title, looked, Passes, grouped(r.Need)+" bytes move, "+grouped(r.Free)+" are free", "")
+	c.add(id, title, looked, record.Passes, grouped(r.Need)+" bytes move, "+grouped(r.Free)+" are free", "")
 }
 
 func (c *checker) others() {
 	const id, title = "others-sound", "The other members are sound"
 	p := c.s.Plan
 	if c.s.Gravest != "" {
-		c.add(id, title, "verdicts of the members of "+p.Pool, Warns,
+		c.add(id, title, "verdicts of the members of "+p.Pool, record.Warns,
 			fmt.Sprintf("%s has the verdict %s as well", c.s.Gravest, c.s.GravestIs), "Be sure which of them to replace first.")
 		return
 	}
-	c.add(id, title, "verdicts of the members of "+p.Pool, Passes, "none is to be replaced or dead", "")
+	c.add(id, title, "verdicts of the members of "+p.Pool, record.Passes, "none is to be replaced or dead", "")
 }
 
 func (c *checker) testing() {
 	const id, title = "self-tests", "No self-test is running"
 	looked := "self-tests of the members of " + c.s.Plan.Pool
 	if n := len(c.s.Testing); n > 0 {
-		c.add(id, title, looked, Warns, strings.Join(c.s.Testing, ", ")+" is being tested, and slower for it", "Let it end, or stop it.")
+		c.add(id, title, looked, record.Warns, strings.Join(c.s.Testing, ", ")+" is being tested, and slower for it", "Let it end, or stop it.")
 		return
 	}
-	c.add(id, title, looked, Passes, "none is", "")
+	c.add(id, title, looked, record.Passes, "none is", "")
 }
 
 func (c *checker) scrub() {
@@ -324,15 +303,15 @@ func (c *checker) scrub() {
 	s, p := c.s, c.s.Plan
 	switch {
 	case p.Recipe.has(Scrub):
-		c.add(id, title, "recoveries of "+p.Pool, Passes, "it is read through as a step of this swap", "")
+		c.add(id, title, "recoveries of "+p.Pool, record.Passes, "it is read through as a step of this swap", "")
 	case s.LastScrub.IsZero():
-		c.add(id, title, "recoveries of "+p.Pool, Warns, "no scrub is on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
+		c.add(id, title, "recoveries of "+p.Pool, record.Warns, "no scrub is on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
 	case !s.ScrubClean:
-		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Warns, "it left damage it could not repair", "Find out what is damaged first.")
+		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), record.Warns, "it left damage it could not repair", "Find out what is damaged first.")
 	case !s.Now.IsZero() && s.Now.Sub(s.LastScrub) > fresh:
-		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Warns, fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(s.Now.Sub(s.LastScrub).Hours()/24)), "Scrub the pool first, or say why not.")
+		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), record.Warns, fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(s.Now.Sub(s.LastScrub).Hours()/24)), "Scrub the pool first, or say why not.")
 	default:
-		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), Passes, "it left nothing unrepaired", "")
+		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), record.Passes, "it left nothing unrepaired", "")
 	}
 }
 
@@ -352,7 +331,7 @@ func (c *checker) backup() {
 	if !known || least > 0 && len(lost) == 0 {
 		return
 	}
-	c.add(id, title, "the word of who begins", Warns, "on the way nothing more may fail", "Say of when the newest backup is, or that there is none.")
+	c.add(id, title, "the word of who begins", record.Warns, "on the way nothing more may fail", "Say of when the newest backup is, or that there is none.")
 }
 
 func (c *checker) fit() {
@@ -373,18 +352,18 @@ func (c *checker) fit() {
 	if c.s.Stock != "" {
 		found += "; " + c.s.Stock + " of the stock fits"
 	}
-	c.add("fit", "What fits is known", "slot "+p.Slot+" of "+p.Pool, Passes, found, "")
+	c.add("fit", "What fits is known", "slot "+p.Slot+" of "+p.Pool, record.Passes, found, "")
 }
 
 // closing gives the checks that must all hold before the swap is closed as verified.
-func (s *State) closing(e Event) []Check {
+func (s *State) closing(e Event) []record.Check {
 	p := e.Pool
 	seen := "report of " + e.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
-	var out []Check
-	check := func(id, title string, ok bool, found, do string) *Check {
-		c := Check{ID: id, Title: title, Looked: seen, Found: found, Result: Passes}
+	var out []record.Check
+	check := func(id, title string, ok bool, found, do string) *record.Check {
+		c := record.Check{ID: id, Title: title, Looked: seen, Found: found, Result: record.Passes}
 		if !ok {
-			c.Result, c.Do = Stops, do
+			c.Result, c.Do = record.Stops, do
 		}
 		out = append(out, c)
 		return &out[len(out)-1]
@@ -414,7 +393,7 @@ func (s *State) closing(e Event) []Check {
 	check("margin-restored", "The margin is restored", enough, margin, "Another member is gone; see the round.")
 	nothing := check("nothing-left", "Nothing was left unrecovered", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them.")
 	if p.Unrepairable > 0 && len(s.Loses) > 0 {
-		nothing.Result, nothing.Found = Warns, left+": of "+strings.Join(s.Loses, ", ")+" this was told before it began"
+		nothing.Result, nothing.Found = record.Warns, left+": of "+strings.Join(s.Loses, ", ")+" this was told before it began"
 	}
 	// A drive that cannot tell about itself is unknown, and one may be watched for weak reasons: neither is a reason to
 	// leave the swap open for ever, but it is said.
@@ -425,7 +404,7 @@ func (s *State) closing(e Event) []Check {
 	}
 	d := check("new-drive", "The new drive is enrolled and well", well, found, "Look at its findings.")
 	if verdict == string(health.Watch) {
-		d.Result = Warns
+		d.Result = record.Warns
 	}
 	switch {
 	case s.Recipe.Stood != "":
@@ -437,7 +416,7 @@ func (s *State) closing(e Event) []Check {
 	}
 	place := check("records", "The records are right", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
 	if s.New.Bay == "" {
-		place.Result = Warns // nobody could tell where it is, and that is known of it
+		place.Result = record.Warns // nobody could tell where it is, and that is known of it
 	}
 	news := "none since it began"
 	if len(p.Notices) > 0 {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 )
 
 // What was observed is never refused: it is so.
@@ -288,7 +289,7 @@ func (s *State) pool(e Event) []Order {
 	open := 0
 	var orders []Order
 	for _, c := range s.Closing {
-		if c.Result != Stops {
+		if c.Result != record.Stops {
 			continue
 		}
 		open++
@@ -381,7 +382,7 @@ func (s *State) lookBefore(e Event) {
 	}
 	if why == "" {
 		for _, c := range e.Checks {
-			if c.Result == Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
+			if c.Result == record.Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
 				why = strings.TrimSuffix(c.Found, ".")
 				break
 			}

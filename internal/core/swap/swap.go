@@ -10,6 +10,7 @@ import (
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 )
 
 // Phase is where a swap stands: at one of the steps of its recipe, or at an end.
@@ -96,9 +97,9 @@ type State struct {
 	Refused string `json:"refused,omitempty"`
 	// Hold says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be. Gate are the
 	// checks it came from.
-	Hold        string  `json:"hold,omitempty"`
-	Gate        []Check `json:"gate,omitempty"`
-	RefusedTail string  `json:"refused_tail,omitempty"`
+	Hold        string         `json:"hold,omitempty"`
+	Gate        []record.Check `json:"gate,omitempty"`
+	RefusedTail string         `json:"refused_tail,omitempty"`
 	refusedKey  string
 	// Held says why a person holds the swap; empty when nobody does.
 	Held string `json:"held,omitempty"`
@@ -112,20 +113,20 @@ type State struct {
 	// Loses are the volumes of which a person was told that they are lost, and said so be it (R1).
 	Loses []string `json:"loses,omitempty"`
 	// Backup is of when the backup is that a person vouched for; zero when none was asked for.
-	Backup    time.Time   `json:"backup,omitzero"`
-	Recovery  string      `json:"recovery,omitempty"` // its id
-	Margin    pool.Margin `json:"margin"`             // before it began
-	Closing   []Check     `json:"closing,omitempty"`
-	Log       []Entry     `json:"log"`
-	PlannedAt time.Time   `json:"planned_at"`
-	BegunAt   time.Time   `json:"begun_at"`
-	EndedAt   time.Time   `json:"ended_at"`
+	Backup    time.Time      `json:"backup,omitzero"`
+	Recovery  string         `json:"recovery,omitempty"` // its id
+	Margin    pool.Margin    `json:"margin"`             // before it began
+	Closing   []record.Check `json:"closing,omitempty"`
+	Log       []record.Entry `json:"log"`
+	PlannedAt time.Time      `json:"planned_at"`
+	BegunAt   time.Time      `json:"begun_at"`
+	EndedAt   time.Time      `json:"ended_at"`
 	// Began are the checks as they stood when it began; Margins how the pool's margin went since.
-	Began   []Check  `json:"began,omitempty"`
-	Margins []Stood  `json:"margins,omitempty"`
-	Fate    *Fate    `json:"fate,omitempty"`
-	Alarms  int      `json:"alarms,omitempty"` // how often somebody was told to stop
-	Visited []Passed `json:"visited,omitempty"`
+	Began   []record.Check `json:"began,omitempty"`
+	Margins []Stood        `json:"margins,omitempty"`
+	Fate    *Fate          `json:"fate,omitempty"`
+	Alarms  int            `json:"alarms,omitempty"` // how often somebody was told to stop
+	Visited []Passed       `json:"visited,omitempty"`
 }
 
 // Stood is from when the pool had a margin.
@@ -140,16 +141,6 @@ type Passed struct {
 	Phase Phase     `json:"phase"`
 	At    time.Time `json:"at"`
 }
-
-// Entry is one line of the swap's record.
-type Entry struct {
-	At   time.Time `json:"at"`
-	Who  string    `json:"who"` // a person's name, or "seen" for what was observed
-	Says string    `json:"says"`
-}
-
-// Seen marks an entry that nobody did but that was observed.
-const Seen = "seen"
 
 // Fate is what became of the old drive.
 type Fate struct {
@@ -200,8 +191,8 @@ type Event struct {
 
 	Plan *State `json:"plan,omitempty"` // plan: identity of the swap, its pool, drive and recipe
 
-	Reason string  `json:"reason,omitempty"` // begin (when a check warns), hold, lead, abandon
-	Checks []Check `json:"checks,omitempty"` // begin, next, pool: as they stood at that moment
+	Reason string         `json:"reason,omitempty"` // begin (when a check warns), hold, lead, abandon
+	Checks []record.Check `json:"checks,omitempty"` // begin, next, pool: as they stood at that moment
 
 	Backup    time.Time `json:"backup,omitzero"`      // begin: of when the backup is that the person vouches for
 	NoBackup  bool      `json:"no_backup,omitempty"`  // begin: the person says that there is none
@@ -315,9 +306,9 @@ func (s State) clone() State {
 func (s *State) say(e Event, format string, args ...any) {
 	who := e.By
 	if who == "" {
-		who = Seen
+		who = record.Seen
 	}
-	s.Log = append(s.Log, Entry{At: e.At, Who: who, Says: fmt.Sprintf(format, args...)})
+	s.Log = append(s.Log, record.Entry{At: e.At, Who: who, Says: fmt.Sprintf(format, args...)})
 }
 
 // bayWords names a drive's bay, or says that it has none.

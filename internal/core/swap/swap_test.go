@@ -15,6 +15,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
 )
 
 var t0 = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -67,7 +68,7 @@ func (s *script) apply(e Event) string {
 		b.WriteString("\n")
 	}
 	for _, c := range next.Closing {
-		if c.Result != Passes && (next.Phase == Verify || next.Phase == Closed) {
+		if c.Result != record.Passes && (next.Phase == Verify || next.Phase == Closed) {
 			fmt.Fprintf(&b, "closing %s %s: %s\n", c.ID, c.Result, c.Found)
 		}
 	}
@@ -124,12 +125,12 @@ func TestScenarios(t *testing.T) {
 				return out
 			case "begin":
 				e := Event{Kind: BeginIt, By: who, Reason: strings.TrimSpace(d.Input)}
-				e.Checks = []Check{{ID: "margin", Title: "Enough is left when it is out", Found: "found so", Do: "Do so.", Result: Result(arg("check", "passes"))}}
+				e.Checks = []record.Check{{ID: "margin", Title: "Enough is left when it is out", Found: "found so", Do: "Do so.", Result: record.Result(arg("check", "passes"))}}
 				if v := arg("loses", ""); v != "" {
 					e.Checks[0].Loses = strings.Split(v, " ")
 				}
 				if has("zero") {
-					e.Checks = append(e.Checks, Check{ID: "backup", Title: "There is a backup", Result: Warns})
+					e.Checks = append(e.Checks, record.Check{ID: "backup", Title: "There is a backup", Result: record.Warns})
 				}
 				e.TypedPool, e.NoBackup = arg("typed", ""), has("no-backup")
 				if v := arg("backup", ""); v != "" {
@@ -141,7 +142,7 @@ func TestScenarios(t *testing.T) {
 			case "next", "back", "hold", "resume", "lead", "fate":
 				e := Event{Kind: EventKind(d.Cmd), By: who, Reason: strings.TrimSpace(d.Input), To: arg("to", ""), Fate: FateKind(arg("kind", ""))}
 				if c := arg("check", ""); c != "" {
-					e.Checks = []Check{{ID: "room", Title: "What lies on it finds room", Found: "there is none", Do: "Make room.", Result: Result(c)}}
+					e.Checks = []record.Check{{ID: "room", Title: "What lies on it finds room", Found: "there is none", Do: "Make room.", Result: record.Result(c)}}
 				}
 				return s.apply(e)
 			case "host":
@@ -268,7 +269,7 @@ func TestChecks(t *testing.T) {
 	members := []pool.Member{{Slot: "1", Drive: "a", State: pool.Online, Log: "log"}, {Slot: "2", Drive: "b", State: pool.Online, Log: "log"}}
 	p := &pool.Pool{Name: "plankton", Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 1}, Members: members}}, Logs: []pool.Member{{Slot: "log", State: pool.Online}}}
 	base := Situation{PoolSeen: t0, Pool: p, BayKnown: true, Plan: State{Pool: "plankton", Slot: "1", Host: "fulmar", Old: Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"}, Needs: 8_001_563_222_016}, LastScrub: t0.Add(-time.Hour), ScrubClean: true}
-	result := func(s Situation, id string) Check {
+	result := func(s Situation, id string) record.Check {
 		for _, c := range Checks(s) {
 			require.NotEmpty(t, c.Looked)
 			require.NotEmpty(t, c.Found)
@@ -277,9 +278,9 @@ func TestChecks(t *testing.T) {
 			}
 		}
 		require.Fail(t, "no check "+id)
-		return Check{}
+		return record.Check{}
 	}
-	require.Equal(t, Warns, result(base, "margin").Result, "nothing more may fail then")
+	require.Equal(t, record.Warns, result(base, "margin").Result, "nothing more may fail then")
 	require.Contains(t, result(base, "fit").Found, "8,001,563,222,016 bytes")
 	for id, change := range map[string]func(*Situation){
 		"host-reports": func(s *Situation) { s.HostLate = true },
@@ -290,7 +291,7 @@ func TestChecks(t *testing.T) {
 		s := base
 		change(&s)
 		c := result(s, id)
-		require.Equal(t, Stops, c.Result, id)
+		require.Equal(t, record.Stops, c.Result, id)
 		require.NotEmpty(t, c.Do, id)
 	}
 	s := base
@@ -299,14 +300,14 @@ func TestChecks(t *testing.T) {
 	q := p.With(pool.Missing, "2")
 	s = base
 	s.Pool = &q
-	require.Equal(t, Stops, result(s, "margin").Result, "the last member is never let go (R1)")
+	require.Equal(t, record.Stops, result(s, "margin").Result, "the last member is never let go (R1)")
 	v := *p
 	v.Volumes = []pool.Volume{{Name: "thumbnails", Group: "mirror"}}
 	s.Pool = &v
 	require.Contains(t, result(s, "margin").Found, "thumbnails would be lost")
 	s = base
 	s.LastScrub = time.Time{}
-	require.Equal(t, Warns, result(s, "last-scrub").Result, "not known is not clean (R7)")
+	require.Equal(t, record.Warns, result(s, "last-scrub").Result, "not known is not clean (R7)")
 }
 
 // ground composes a recipe from a few words: what kind of pool, what is offered, what is free.
