@@ -4,10 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -327,11 +332,43 @@ func TestConsole(t *testing.T) {
 	require.Equal(t, api.SwapPhaseClosed, d.openSwap().Phase)
 }
 
-// TestSwapOnPhone does a swap at the rack, on a phone, from the round to its end.
+// rough is a bad connection to a service: of what is said under a path, it loses so many requests on their way there, and then
+// so many answers on their way back.
+type rough struct {
+	*httputil.ReverseProxy
+	path            string
+	requests, reply atomic.Int32
+	heard           atomic.Int32 // what came through to the service
+}
+
+func (r *rough) ServeHTTP(w http.ResponseWriter, req *http.Request) {
+	if req.Method != http.MethodPost || !strings.HasSuffix(req.URL.Path, r.path) {
+		r.ReverseProxy.ServeHTTP(w, req)
+		return
+	}
+	if r.requests.Add(-1) >= 0 {
+		panic(http.ErrAbortHandler)
+	}
+	r.heard.Add(1)
+	if r.reply.Add(-1) >= 0 {
+		r.ReverseProxy.ServeHTTP(httptest.NewRecorder(), req)
+		panic(http.ErrAbortHandler)
+	}
+	r.ReverseProxy.ServeHTTP(w, req)
+}
+
+// TestSwapOnPhone does a swap at the rack, on a phone with a bad connection, from the round to its end.
 func TestSwapOnPhone(t *testing.T) {
 	d := startDemo(t)
-	b := openBrowser(t, d.url)
-	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	to, err := url.Parse(d.url)
+	require.NoError(t, err)
+	air := &rough{ReverseProxy: httputil.NewSingleHostReverseProxy(to), path: "/confirm"}
+	air.requests.Store(2)
+	air.reply.Store(3)
+	door := httptest.NewServer(air)
+	defer door.Close()
+	b := openBrowser(t, door.URL)
+	b.do("sign in", chromedp.Navigate(strings.Replace(d.link, d.url, door.URL, 1)), chromedp.WaitVisible("main"))
 	const field = `//label[contains(., "Label tail")]//input`
 	b.phone(true)
 	b.open("/")
@@ -354,7 +391,18 @@ func TestSwapOnPhone(t *testing.T) {
 	said := b.text()
 	label := strings.Fields(said[:strings.Index(said, " is in skerry/front/12.")])
 	b.do("the label tail", chromedp.SendKeys(field, label[len(label)-1]+"\r"))
+	b.see("has no answer yet. It is sent again by itself")
+	b.clean("a word that is not answered yet")
 	b.see("Wait for the recovery")
+	await(t, "its answer came", b.text, func(s string) bool { return !strings.Contains(s, "has no answer yet") })
+	require.EqualValues(t, 4, air.heard.Load(), "it was heard four times")
+	confirmed := 0
+	for _, e := range d.openSwap().Log {
+		if strings.Contains(e.Says, "confirmed") {
+			confirmed++
+		}
+	}
+	require.Equal(t, 1, confirmed, "and done once")
 	d.run("swap", "hold", "--reason", "lunch")
 	b.see("Held: lunch")
 	b.clean("a swap that is held, on a phone")

@@ -42,6 +42,8 @@ const queries = new QueryClient({
       // A refusal stays one however often it is asked; only a lost connection is worth another try.
       retry: (n, error) => !(error instanceof Told) && n < 3,
     },
+    // A change is tried whatever the browser believes of its connection: the client sends it until it is answered.
+    mutations: { networkMode: "always" },
   },
 });
 

@@ -4,7 +4,53 @@ import type { components, paths } from "./schema.gen";
 export type S = components["schemas"];
 export type Verdict = S["Verdict"];
 
-export const client = createClient<paths>({ baseUrl: "/api/v1" });
+/** What was said and has no answer yet because the service was not reached: how many, and who wants to know of it. */
+let unsent = 0;
+const watchers = new Set<() => void>();
+export const watchUnsent = (f: () => void) => (watchers.add(f), () => void watchers.delete(f));
+export const countUnsent = () => unsent;
+function count(n: number) {
+  unsent += n;
+  watchers.forEach((f) => f());
+}
+
+/** How long a change is sent again before it is given up, how long one try may take, and the rests between two, in ms. */
+const patience = 180_000, limit = 30_000, rest = { first: 300, most: 4000 };
+
+/** Never reached means that no answer of the service itself came: none, or one of something that stands before it. */
+const gateways = [502, 503, 504];
+const unreached = (r: Response) => gateways.includes(r.status) && !r.headers.get("Content-Type")?.includes("problem+json");
+
+/**
+ * patient sends a change that carries a key of its own until an answer comes: where a connection is lost, nobody knows
+ * whether it was heard, and the key makes it happen once however often it is.
+ */
+async function patient(request: Request): Promise<Response> {
+  if (!request.headers.has("Idempotency-Key")) return fetch(request);
+  const until = Date.now() + patience;
+  let counted = false;
+  try {
+    for (let pause = rest.first; ; pause = Math.min(2 * pause, rest.most)) {
+      try {
+        const answer = await fetch(request.clone(), { signal: AbortSignal.timeout(limit) });
+        if (!unreached(answer)) return answer;
+      } catch {
+        // no answer: lost on the way there, or on the way back
+      }
+      if (Date.now() > until) throw new Error("The service was not reached, and nobody knows whether it heard this. When the connection is back, look at how things are before you do it again.");
+      if (!counted) count(1);
+      counted = true;
+      await new Promise<void>((go) => {
+        const timer = setTimeout(go, pause);
+        window.addEventListener("online", () => (clearTimeout(timer), go()), { once: true });
+      });
+    }
+  } finally {
+    if (counted) count(-1);
+  }
+}
+
+export const client = createClient<paths>({ baseUrl: "/api/v1", fetch: patient });
 
 /** A problem the service told of: what is wrong and what to do. */
 export class Told extends Error {

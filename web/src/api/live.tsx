@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
-import { client, got, type S } from "./client";
+import { createContext, useContext, useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
+import { client, countUnsent, got, watchUnsent, type S } from "./client";
 
 /** Which queries an event makes old. */
 const touches: Record<S["Event"]["kind"], string[]> = {
@@ -22,6 +22,9 @@ const touches: Record<S["Event"]["kind"], string[]> = {
 type Live = { since: Date | null };
 const LiveContext = createContext<Live>({ since: null });
 export const useLive = () => useContext(LiveContext);
+
+/** useUnsent is how much was said that waits to be sent again. */
+export const useUnsent = () => useSyncExternalStore(watchUnsent, countUnsent);
 
 /** LiveProvider keeps what is shown in step with the service, and knows since when it may be old. */
 export function LiveProvider({ children }: { children: ReactNode }) {

@@ -3,7 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { client, got } from "../api/client";
-import { useLive, useMe, useNow, useRound } from "../api/live";
+import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
 import { clock, exact } from "./format";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
@@ -12,6 +12,7 @@ const pages = [["/", "Round"], ["/notices", "Notices"], ["/drives", "Drives"], [
 
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
+  const unsent = useUnsent();
   // What must be put back is said on every page until it is back, whoever looks at what.
   const alarms = useRound().data?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
@@ -44,6 +45,11 @@ export function Frame({ children }: { children: ReactNode }) {
       {since && (
         <p role="status" className="border-b border-watch bg-watch-sheet px-4 py-2 text-center">
           The connection is lost since {clock(since)}. What is shown may be old since then; it comes back by itself.
+        </p>
+      )}
+      {unsent > 0 && (
+        <p role="status" className="no-print fixed inset-x-0 bottom-(--frame) z-40 border-t-2 border-watch bg-watch-sheet px-4 py-4 text-center text-lg font-semibold">
+          What you did has no answer yet. It is sent again by itself, and done once.
         </p>
       )}
       {alarms.filter((u) => at !== `/swaps/${u.id}`).map((u) => (
