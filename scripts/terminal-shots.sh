@@ -33,6 +33,6 @@ kill $practice; wait $practice 2>/dev/null || true
 ./lantern swap begin --reason "LM417 comes next" >/dev/null
 ./lantern lab pull skerry/front/7 >/dev/null; sleep 1
 new=$(./lantern lab insert skerry/front/7 | cut -d' ' -f1); sleep 1
-./lantern swap confirm --tail "$new" >/dev/null; sleep 1
+./lantern swap confirm --tail "$new" --reason "no tested one at hand" >/dev/null; sleep 1
 ./lantern lab speed 300 >/dev/null
 shot terminal-follow "./lantern follow soundscape" "lantern follow soundscape" 14

@@ -1447,7 +1447,9 @@ type Comeback struct {
 
 // ConfirmTail defines model for ConfirmTail.
 type ConfirmTail struct {
-	Tail string `json:"tail"`
+	// Reason asked for when a check of the new drive warns
+	Reason string `json:"reason,omitempty,omitzero"`
+	Tail   string `json:"tail"`
 }
 
 // Copy defines model for Copy.
@@ -3290,6 +3292,9 @@ type SurveyDrive struct {
 
 // Swap defines model for Swap.
 type Swap struct {
+	// Admitted the checks of the new drive as they stood when it was confirmed
+	Admitted []Check `json:"admitted,omitempty,omitzero"`
+
 	// AtMostBytes the largest that fits; 0 is no limit
 	AtMostBytes int64 `json:"at_most_bytes,omitempty,omitzero"`
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -122,13 +123,14 @@ func swapCommand() *cli.Command {
 				res, err := s.client.BackInSwapWithResponse(ctx, id, nil, api.Reason{})
 				return swapFrom(res, err, func(r *api.BackInSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
 			}),
-			swapAct("confirm", "confirm the new drive by its label tail", "lantern swap confirm --tail 7F412", []cli.Flag{&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"}},
+			swapAct("confirm", "confirm the new drive by its label tail", "lantern swap confirm --tail 7F412\n         lantern swap confirm --tail 7F412 --reason \"no time to test it first\"",
+				append(reason("why, when a check of the new drive warns: it was not tested, say"), &cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"}),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					tail, err := s.typed(ctx, cmd.String("tail"), "label tail of the drive you put in", "label tail", "--tail")
 					if err != nil {
 						return api.Swap{}, err
 					}
-					res, err := s.client.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: tail})
+					res, err := s.client.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: tail, Reason: cmd.String("reason")})
 					return swapFrom(res, err, func(r *api.ConfirmSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
 				}),
 			swapAct("hold", "hold a swap: nothing is ordered until it goes on", "lantern swap hold --reason \"the new drive comes tomorrow\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
@@ -261,10 +263,15 @@ func (s *session) report(r api.SwapReport) {
 		o.line("%s", o.paint("Checks when it began", bold))
 		s.checks(w.Began)
 	}
-	if len(w.Closing) > 0 {
-		o.line("")
-		o.line("%s", o.paint("Checks at its end", bold))
-		s.checks(w.Closing)
+	for _, x := range []struct {
+		title  string
+		checks []api.Check
+	}{{"Checks of the new drive", w.Admitted}, {"Checks at its end", w.Closing}} {
+		if len(x.checks) > 0 {
+			o.line("")
+			o.line("%s", o.paint(x.title, bold))
+			s.checks(x.checks)
+		}
 	}
 	o.line("")
 	o.line("%s", o.paint("What was said, done and seen", bold))
@@ -360,8 +367,12 @@ func (s *session) swap(w api.Swap) {
 		o.line("%s", o.paint("refused: "+strings.TrimSpace(w.RefusedTail+" "+w.Refused), loud))
 	}
 	o.line("")
-	if w.Phase == api.SwapPhasePlanned {
+	switch w.Phase {
+	case api.SwapPhasePlanned:
 		s.checks(w.Checks)
+		o.line("")
+	case api.SwapPhaseConfirm:
+		s.checks(w.Gate)
 		o.line("")
 	}
 	var now api.Step
@@ -420,15 +431,12 @@ func (s *session) swapNext(w api.Swap, now api.Step) {
 				flags += " --lose <pool>"
 			}
 		}
-		for _, c := range w.Checks {
-			if c.Result == api.Warns {
-				flags = " --reason \"...\"" + flags
-				break
-			}
-		}
-		o.line("  next: lantern swap begin%s", flags)
+		o.line("  next: lantern swap begin%s%s", asksReason(w.Checks), flags)
 	case w.Phase == api.SwapPhaseConfirm:
-		o.line("  next: lantern swap confirm --tail <label tail>")
+		o.line("  next: lantern swap confirm --tail <label tail>%s", asksReason(w.Gate))
+		if w.New.Bay != "" && slices.ContainsFunc(w.Gate, func(c api.Check) bool { return c.Id == "new-accepted" && c.Result == api.Warns }) {
+			o.line("  or first: lantern accept begin %s", w.New.Bay)
+		}
 	case now.Acts && w.Hold == "":
 		o.line("  next: lantern swap next")
 	case w.Phase == api.SwapPhaseRecover || w.Phase == api.SwapPhaseJoin || w.Recovery.State == api.RecoveryStateRunning:
@@ -436,6 +444,14 @@ func (s *session) swapNext(w api.Swap, now api.Step) {
 	case w.Phase == api.SwapPhaseClosed && w.Fate.Fate == "":
 		o.line("  next: lantern swap fate %s return|stock|destroy", w.Old.Tail)
 	}
+}
+
+// asksReason is the flag that goes with a check that warns.
+func asksReason(checks []api.Check) string {
+	if slices.ContainsFunc(checks, func(c api.Check) bool { return c.Result == api.Warns }) {
+		return " --reason \"...\""
+	}
+	return ""
 }
 
 func (s *session) recoveryLine(r api.Recovery, now time.Time) {

@@ -203,7 +203,14 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 			if label == "" {
 				label = y.fleet.At(w.New.Bay)
 			}
-			_, err := svc.ConfirmSwap("ida", w.Id, "", label)
+			req := api.ConfirmTail{Tail: label}
+			if slices.ContainsFunc(w.Gate, func(c api.Check) bool { return c.Result == api.Warns }) {
+				req.Reason = "as the screen says"
+			}
+			for _, c := range w.Gate {
+				require.NotContains(y.t, c.Found+c.Looked+c.Do, label, "nor do the checks")
+			}
+			_, err := svc.ConfirmSwap("ida", w.Id, "", req)
 			require.NoError(y.t, err)
 		case w.Phase == api.SwapPhaseDown:
 			y.power(w.Host, false)
@@ -350,6 +357,35 @@ func TestRecipes(t *testing.T) {
 			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool {
 				return strings.Contains(e.Says, "nudged soundscape, because recoveries of soundscape were put off by hand")
 			}), "%+v", w.Log)
+		}},
+		{name: "the new one is tested before it is trusted", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
+			tested := false
+			return func(w api.Swap) {
+				if w.Phase != api.SwapPhaseConfirm || tested {
+					return
+				}
+				tested = true
+				svc, label := y.r.service, y.fleet.At(w.New.Bay)
+				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label})
+				require.ErrorContains(y.t, err, "it was not tested")
+				_, err = svc.Accept("bo", api.AcceptDrive{Drive: w.New.Bay})
+				require.ErrorContains(y.t, err, "ida leads")
+				_, err = svc.Accept("ida", api.AcceptDrive{Drive: w.New.Bay})
+				require.NoError(y.t, err)
+				_, err = svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "no time"})
+				require.ErrorContains(y.t, err, "is being tested, and not accepted yet")
+				y.pass(10 * time.Second)
+				for range 30 {
+					y.pass(10 * time.Minute)
+				}
+			}
+		}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
+			at := slices.IndexFunc(w.Admitted, func(c api.Check) bool { return c.Id == "new-accepted" })
+			require.Contains(y.t, w.Admitted[at].Found, "accepted by test on")
+			for _, c := range w.Admitted {
+				require.Equal(y.t, api.Passes, c.Result, "%+v", c)
+			}
+			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool { return strings.HasSuffix(e.Says, "and confirmed") }), "no reason was asked")
 		}},
 		{name: "it returns by itself, in another bay", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
 			back := false

@@ -30,7 +30,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 	require.NoError(t, err)
 	free := y.insert(w.Into, lab.Shelf{Like: w.Old.Tail})
 	y.pass(10 * time.Second)
-	_, err = y.r.service.ConfirmSwap("ida", w.Id, "", free.Tail)
+	_, err = y.r.service.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: free.Tail, Reason: "so"})
 	require.NoError(t, err)
 	y.pass(10 * time.Second)
 	y.pull(y.bay("soundscape", "2.2"))
@@ -116,7 +116,7 @@ func TestCopyWithoutBays(t *testing.T) {
 			case w.Phase == api.SwapPhaseInsert:
 				label = at.insert(from, lab.Shelf{Like: tail}).Tail
 			case w.Phase == api.SwapPhaseConfirm:
-				_, err := svc.ConfirmSwap("ida", w.Id, "", label)
+				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
 				require.NoError(t, err)
 			default:
 				for _, st := range w.Steps {

@@ -135,7 +135,7 @@ func TestBtrfs(t *testing.T) {
 	})
 	b.shell.refused("not the label tail", "swap", "confirm", "--tail", "00000")
 	b.throttle(60 << 20)
-	b.shell.run("swap", "confirm", "--tail", b.tail(fresh))
+	b.shell.run("swap", "confirm", "--tail", b.tail(fresh), "--reason", "a test")
 
 	b.step("The recovery is followed, as the kernel reports it, until the swap is closed as verified")
 	seen := map[string]bool{}
@@ -621,7 +621,7 @@ func TestBtrfsDrained(t *testing.T) {
 		case w.Phase == api.SwapPhaseInsert && fresh == nil:
 			fresh = b.loop(704 << 20)
 		case w.Phase == api.SwapPhaseConfirm:
-			b.shell.run("swap", "confirm", "--tail", b.tail(fresh))
+			b.shell.run("swap", "confirm", "--tail", b.tail(fresh), "--reason", "a test")
 		default:
 			for _, st := range w.Steps {
 				if st.State == api.StepStateNow && st.Acts && w.Hold == "" {
@@ -690,11 +690,11 @@ func TestKillBtrfs(t *testing.T) {
 		fresh := b.loop(416 << 20)
 		strike()
 		await(t, "it waits to be confirmed", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm })
-		b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh))
+		b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh), "--reason", "a test")
 		strike()
 		w := await(t, "the swap is closed", func() api.Swap { strike(); return b.swap() }, func(w api.Swap) bool {
 			if w.Phase == api.SwapPhaseConfirm { // it was not carried out, and that is on record: it is asked for again
-				b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh))
+				b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh), "--reason", "a test")
 			}
 			return !w.Open
 		})

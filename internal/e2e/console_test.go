@@ -217,6 +217,8 @@ func TestConsole(t *testing.T) {
 	w := d.awaitPhase(api.SwapPhaseConfirm)
 	require.NotContains(t, b.text(), fresh.Tail, "who confirms must have read the label")
 	const field = `//label[contains(., "Label tail")]//input`
+	b.see("Test it first")
+	b.do("why it is not tested", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "no time to test it"))
 	b.do("a wrong tail", chromedp.SendKeys(field, "QQ999"))
 	b.click("Confirm and make")
 	b.see("is not the label tail", "nothing was written")
@@ -366,7 +368,7 @@ func TestSwapOnPhone(t *testing.T) {
 	air.requests.Store(2)
 	air.reply.Store(3)
 	door := httptest.NewServer(air)
-	defer door.Close()
+	t.Cleanup(door.Close) // after the browser, which keeps a connection open
 	b := openBrowser(t, door.URL)
 	b.do("sign in", chromedp.Navigate(strings.Replace(d.link, d.url, door.URL, 1)), chromedp.WaitVisible("main"))
 	const field = `//label[contains(., "Label tail")]//input`
@@ -390,6 +392,17 @@ func TestSwapOnPhone(t *testing.T) {
 	b.see("Label tail of the drive you put in", "That is what its label says")
 	said := b.text()
 	label := strings.Fields(said[:strings.Index(said, " is in skerry/front/12.")])
+	b.see("it was not tested", "Why do you go on")
+	b.click("Close this message") // they lie over what comes next
+	b.click("Close this message")
+	b.clean("a new drive that was not tested")
+	b.shot("swap-confirm-phone")
+	b.click("Test it first")
+	b.see("is being tested, and not accepted yet", "A check stops this")
+	d.run("lab", "speed", "300")
+	await(t, "it has passed", b.text, func(s string) bool { return !strings.Contains(s, "A check stops this") })
+	d.run("lab", "speed", "1")
+	require.NotContains(t, b.text(), "Why do you go on", "it was tested, so no reason is asked")
 	b.do("the label tail", chromedp.SendKeys(field, label[len(label)-1]+"\r"))
 	b.see("has no answer yet. It is sent again by itself")
 	b.clean("a word that is not answered yet")

@@ -147,7 +147,7 @@ func TestKill(t *testing.T) {
 					continue
 				}
 				label = eyes.JSON200.Tail
-				if res, err := c.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: label}); err == nil && res.JSON200 != nil {
+				if res, err := c.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: label, Reason: "a test"}); err == nil && res.JSON200 != nil {
 					confirmed[id] = label
 				}
 			default:

@@ -87,7 +87,7 @@ func TestRehearsal(t *testing.T) {
 	a := r.try("swap", "confirm", "--tail", "ZZ999")
 	require.Equal(t, 3, a.code)
 	marked(t, a.err)
-	marked(t, r.run("swap", "confirm", "--tail", m.Tail))
+	marked(t, r.run("swap", "confirm", "--tail", m.Tail, "--reason", "no tested one at hand"))
 	require.InDelta(t, 1200, await(t, "time hurries", func() api.Lab { return get[api.Lab](r.shell, "lab", "speed") }, func(l api.Lab) bool { return l.Speed > 1 }).Speed, 0)
 	at(api.SwapPhaseClosed)
 	await(t, "time has its own pace again", func() api.Lab { return get[api.Lab](r.shell, "lab", "speed") }, func(l api.Lab) bool { return l.Speed == 1 })

@@ -112,7 +112,8 @@ func TestStory(t *testing.T) {
 	d.awaitPhase(api.SwapPhaseConfirm)
 	require.NotContains(t, d.run("swap", "show"), fresh.Tail, "the tail is read on the label, not on the screen")
 	d.refused("not the label tail", "swap", "confirm", "--tail", line.Tail)
-	require.Contains(t, d.run("swap", "confirm", "--tail", fresh.Tail), "Make it a member")
+	d.refused("Its test before it is trusted: it was not tested", "swap", "confirm", "--tail", fresh.Tail)
+	require.Contains(t, d.run("swap", "confirm", "--tail", fresh.Tail, "--reason", "LM417 is going"), "Make it a member")
 	d.awaitPhase(api.SwapPhaseRecover)
 
 	// The recovery is followed until the pool is healthy and the swap closed as verified; on the way, one more stop.

@@ -58,7 +58,7 @@ func (s *Server) ConfirmSwap(c *echo.Context, id api.IdParam, p api.ConfirmSwapP
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.ConfirmSwap(person(c), id, p.IfMatch, req.Tail)
+	w, err := s.Service.ConfirmSwap(person(c), id, p.IfMatch, req)
 	return s.swap(c, http.StatusOK, w, err)
 }
 

@@ -29,6 +29,8 @@ type Drive struct {
 	Tested time.Time `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
 	Backup int       `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
 	Span   [2]uint64 `json:"span,omitzero"`    // of its selective test
+	// Unused is for how many hours it ran before it was put to use: on its maker's bench.
+	Unused float64 `json:"unused,omitempty"`
 	// Written is what its surface was filled with, stretch by stretch.
 	Written map[int64]uint64 `json:"written,omitempty"`
 	blinked time.Time        // real time: when its activity light last flashed
@@ -171,8 +173,12 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 	day := 2 * math.Pi * float64(t.Hour()*60+t.Minute()) / 1440
 	temp := 29 + 6*d.seed("temp") + 2*math.Sin(day)
 	cycles := math.Floor(20 + 15*d.seed("cycles"))
+	used := math.Max(0, h-d.Unused)
+	if d.Unused > 0 {
+		cycles = 3
+	}
 	raw := map[byte]float64{5: 0, 9: math.Floor(h), 12: cycles, 187: 0, 188: 0, 192: math.Floor(cycles / 4), 194: math.Round(temp), 196: 0, 197: 0, 198: 0, 199: 0,
-		241: math.Floor(h * 3600 * (9e6 + 4e6*d.seed("w")) / 512), 242: math.Floor(h * 3600 * (21e6 + 9e6*d.seed("r")) / 512)}
+		241: math.Floor(used * 3600 * (9e6 + 4e6*d.seed("w")) / 512), 242: math.Floor(used * 3600 * (21e6 + 9e6*d.seed("r")) / 512)}
 	if d.Desc.Medium == drive.MediumRotating {
 		raw[183], raw[184], raw[191], raw[240] = 0, 0, math.Floor(4*d.seed("shocks")), math.Floor(h*0.98)
 		raw[3], raw[4], raw[10], raw[193] = 420+math.Floor(90*d.seed("spin")), cycles+4, 0, math.Floor(h*(0.3+0.4*d.seed("load")))

@@ -285,7 +285,7 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 	}
 	f.spoil(&s, like)
 	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
-		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour)}
+		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour), Unused: 5}
 	if like != nil {
 		d.Desc = like.Desc
 	}
@@ -309,7 +309,7 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 		d.Faults = append(d.Faults, Fault{Kind: FaultWeakSpot, LBA: int64(d.Desc.Capacity/d.Desc.LogicalSector) / 3, From: now})
 	}
 	if s.Hours > 0 {
-		d.Born = now.Add(-time.Duration(s.Hours * float64(time.Hour)))
+		d.Born, d.Unused = now.Add(-time.Duration(s.Hours*float64(time.Hour))), 0
 	}
 	f.Drives = append(f.Drives, d)
 	f.byKey[d.key()] = d

@@ -514,7 +514,7 @@ func (r *rig) array(t *testing.T) {
 	}
 	hot("md-d", "RIGMD00D04", 0x5002abe7000000d4)
 	swap("the new one waits for its label", func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm })
-	confirmed, err := r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00D04"})
+	confirmed, err := r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00D04", Reason: "a test"})
 	require.NoError(t, err)
 	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
 	p = pool("the array is whole again", func(p api.Pool) bool {
@@ -553,7 +553,7 @@ func (r *rig) array(t *testing.T) {
 	begun, err = r.client.BeginSwapWithResponse(t.Context(), id, nil, api.BeginSwap{Reason: "it is old", NoBackup: true})
 	require.NoError(t, err)
 	require.NotNil(t, begun.JSON200, "%s", begun.Body)
-	confirmed, err = r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00E05"})
+	confirmed, err = r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00E05", Reason: "a test"})
 	require.NoError(t, err)
 	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
 	swap("the old one may leave", func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
@@ -637,7 +637,7 @@ func (r *rig) campaign(t *testing.T) {
 				r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
 				r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": "RIGMDL" + tail, "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe7000001a0 + i)})
 			case w.Phase == api.SwapPhaseConfirm:
-				_, err = r.client.ConfirmSwapWithResponse(t.Context(), w.Id, nil, api.ConfirmTail{Tail: tail})
+				_, err = r.client.ConfirmSwapWithResponse(t.Context(), w.Id, nil, api.ConfirmTail{Tail: tail, Reason: "a test"})
 			}
 			return err == nil && !w.Open
 		}, 60*time.Second, 50*time.Millisecond)

@@ -29,12 +29,12 @@ type accepted struct {
 	Says  string    `json:"says"`
 }
 
-// words tells of it; empty for a drive that was not tested.
+// words tells of it; empty for a drive that has not passed.
 func (a accepted) words() string {
-	if a.ID == "" || a.State == string(accept.Running) || a.State == string(accept.Paused) {
+	if a.State != string(accept.Passed) {
 		return ""
 	}
-	return fmt.Sprintf("accepted by test on %s: %s", a.At.UTC().Format("2006-01-02"), a.State)
+	return fmt.Sprintf("accepted by test on %s: %s", a.At.UTC().Format("2006-01-02"), a.Says)
 }
 
 func (a *acceptance) row() *store.Acceptance {
@@ -80,7 +80,9 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 		return api.Acceptance{}, problem(409, "is-member", "Only a drive that holds nothing is tested so.", "%s is a member of %s.", d.tail(), p.Name)
 	case len(d.Holds) > 0:
 		return api.Acceptance{}, problem(409, "drive-refused", "Make sure that nobody needs it; then wipe it by hand.", "%s carries somebody's data (%s).", d.tail(), d.Holds[0])
-	case s.promised(key, "") != "":
+	case s.waitsIn(key) != nil && s.waitsIn(key).Lead != by:
+		return api.Acceptance{}, problem(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", s.waitsIn(key).Lead)
+	case s.waitsIn(key) == nil && s.promised(key, "") != "":
 		return api.Acceptance{}, problem(409, "promised", "Test it before, or afterwards.", "%s is promised to the swap of %s.", d.tail(), s.promised(key, ""))
 	case req.Surface && !d.Desc.TailMatches(req.Tail):
 		return api.Acceptance{}, problem(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of the drive whose whole surface is to be written.", req.Tail)
@@ -93,6 +95,16 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	next, orders := accept.Begin(a.State, s.clock.Now(), counts(d))
 	s.turn(b, a, next, orders)
 	return s.viewAcceptance(a), s.commit(b)
+}
+
+// waitsIn is the swap in which a drive waits to be confirmed: it may be tested before that. Nil when it is in none.
+func (s *Service) waitsIn(key string) *swapState {
+	for _, w := range s.openSwaps() {
+		if w.Phase == swap.Confirm && w.New != nil && w.New.Key() == key {
+			return w
+		}
+	}
+	return nil
 }
 
 // counts are a drive's newest counters.

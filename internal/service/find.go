@@ -8,16 +8,20 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 )
 
 func fromDocument[T any](b []byte) (v T, err error) { return v, json.Unmarshal(b, &v) }
 
-// findDrive finds a drive by its key, its serial, or the end of its serial. s.mu is held.
+// findDrive finds a drive by its key, its serial, the end of its serial, or the bay it is in. s.mu is held.
 func (s *Service) findDrive(name string) (*disk, error) {
 	if d := s.drives[name]; d != nil {
 		return d, nil
+	}
+	if a, err := enclosure.ParseAddress(strings.TrimSpace(name)); err == nil {
+		return s.inBay(a)
 	}
 	want := strings.ToUpper(strings.TrimSpace(name))
 	var fits []*disk
@@ -38,6 +42,20 @@ func (s *Service) findDrive(name string) (*disk, error) {
 		serials = append(serials, d.Desc.Serial)
 	}
 	return nil, problem(409, "ambiguous", "Give more characters.", "%d serials end in %q: %s.", len(fits), name, strings.Join(serials, ", "))
+}
+
+// inBay is the drive that is in a bay, where that is sure: a guess names no drive.
+func (s *Service) inBay(a enclosure.Address) (*disk, error) {
+	d := s.occupants(a.Host)[a]
+	switch {
+	case d == nil:
+		return nil, problem(404, "no-drive", "Look at the map: lantern bays "+a.Host, "No drive is known in %s.", a)
+	case !d.Present:
+		return nil, problem(404, "no-drive", "To look at what was there, name it: "+d.tail()+".", "%s is empty now; %s was the last drive there.", a, d.tail())
+	case !d.How.Sure():
+		return nil, problem(409, "guessed-bay", "Name it by its label tail.", "Which drive is in %s is a guess.", a)
+	}
+	return d, nil
 }
 
 // findPool finds a pool by its id or its name.

@@ -407,7 +407,7 @@ func TestSwapOverRestarts(t *testing.T) {
 	b.restart()
 	w, _ = b.s.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseConfirm, w.Phase)
-	w, err = b.s.ConfirmSwap("ida", w.Id, "", "DD004")
+	w, err = b.s.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: "DD004", Reason: "so"})
 	require.NoError(t, err)
 	b.restart()
 	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/core/accept"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
@@ -264,6 +265,13 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 		})
 		if p.torn {
 			x.Matters = append(x.Matters, p.Name+" changed while it was read: what is shown may not fit together")
+		}
+	}
+	if plan.New != nil {
+		key := plan.New.Key()
+		x.NewVerdict = verdicts[key].verdict
+		if n := s.drives[key]; n != nil && !n.Reading.At.IsZero() && n.Blind == "" {
+			x.NewPast = accept.Past(counts(n))
 		}
 	}
 	x.LastScrub, x.ScrubClean = s.lastScrub(plan.PoolID)

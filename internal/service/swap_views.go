@@ -40,7 +40,7 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 	out := api.Swap{Id: w.ID, Version: w.version, Phase: api.SwapPhase(w.Phase), Open: w.Phase.Open(), Pool: w.Pool, Slot: w.Slot, Host: w.Host,
 		Old: viewSwapDrive(w.Old), OldGone: w.OldGone, NeedsBytes: int64(w.Needs), AtMostBytes: int64(w.AtMost), Lead: w.Lead, Refused: w.Refused, RefusedTail: w.RefusedTail,
 		Checks: []api.Check{}, Closing: viewChecks(w.Closing), Steps: []api.Step{}, Log: viewLog(w.Log), Recipe: w.Recipe.Name, Why: w.Recipe.Why, Into: w.Recipe.Into,
-		Held: w.Held, Hold: w.Hold, Stuck: w.Stuck, Loses: w.Loses, Backup: w.Backup, Gate: viewChecks(w.Gate), Began: viewChecks(w.Began),
+		Held: w.Held, Hold: w.Hold, Stuck: w.Stuck, Loses: w.Loses, Backup: w.Backup, Gate: viewChecks(w.Gate), Began: viewChecks(w.Began), Admitted: viewChecks(w.Admitted),
 		PlannedAt: w.PlannedAt, BegunAt: w.BegunAt, EndedAt: w.EndedAt}
 	if w.Phase == swap.Planned {
 		out.Checks = viewChecks(swap.Checks(s.situation(w.State)))
@@ -51,6 +51,9 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 			// Whoever confirms must have read the label, not this answer (R3).
 			out.New.Tail, out.New.Serial = "", ""
 		}
+	}
+	if _, looked := s.newcomer(w); looked != nil {
+		out.Gate = viewChecks(looked)
 	}
 	for _, x := range w.Wrong {
 		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))

@@ -228,10 +228,25 @@ func (s *Service) BeginSwap(by, id, match string, req api.BeginSwap) (api.Swap, 
 }
 
 // ConfirmSwap takes the label tail that a person read.
-func (s *Service) ConfirmSwap(by, id, match, tail string) (api.Swap, error) {
-	return s.act(id, match, func(*swapState) swap.Event {
-		return swap.Event{Kind: swap.ConfirmIt, At: s.clock.Now(), By: by, Tail: tail}
+func (s *Service) ConfirmSwap(by, id, match string, req api.ConfirmTail) (api.Swap, error) {
+	return s.act(id, match, func(w *swapState) swap.Event {
+		e := swap.Event{Kind: swap.ConfirmIt, At: s.clock.Now(), By: by, Tail: req.Tail, Reason: req.Reason}
+		e.Drive, e.Checks = s.newcomer(w)
+		return e
 	})
+}
+
+// newcomer is the new drive that waits to be confirmed, as it is known now, and what was looked at of it; nil when none waits.
+func (s *Service) newcomer(w *swapState) (*swap.Drive, []record.Check) {
+	if w.Phase != swap.Confirm || w.New == nil {
+		return nil, nil
+	}
+	st := w.State
+	if d := s.drives[w.New.Key()]; d != nil {
+		st.New = s.swapDrive(d)
+		st.New.Promised = s.promised(w.New.Key(), w.ID)
+	}
+	return st.New, swap.Gate(s.situation(st), swap.Confirm)
 }
 
 // ActOnSwap takes a person's word: next, back, hold, resume, abandon.

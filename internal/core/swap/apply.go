@@ -1,12 +1,10 @@
 package swap
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	"lantern/internal/core/drive"
 	"lantern/internal/core/record"
 )
 
@@ -235,9 +233,22 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 		return nil, refuse("wrong-tail", "Read the label of the drive you put in; nothing was written.",
 			"%q is not the label tail of the new drive in %s.", e.Tail, s.New.bayWords())
 	}
+	if e.Drive != nil && e.Drive.Key() == s.New.Key() {
+		d := *e.Drive // as it is known now: more of it was read since it came
+		s.New = &d
+	}
 	if why := s.Unfit(*s.New); why != "" {
 		return nil, refuse("drive-refused", "Put in another drive.", "%s cannot be used: %s.", s.New.Tail(), why)
 	}
+	warned, err := stopped(e.Checks, false)
+	if err != nil {
+		return nil, err
+	}
+	reason := strings.TrimSpace(e.Reason)
+	if warned && reason == "" {
+		return nil, refuse("reason-needed", "Test it first, or confirm again with a reason.", "%s", firstWarning(e.Checks))
+	}
+	s.Admitted = e.Checks
 	kind := OrderJoin
 	if s.Recipe.Forgets {
 		kind = OrderAdmit
@@ -245,7 +256,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	s.enter(e, Join)
 	s.Order++
 	s.Ordered = true
-	s.say(e, "read the label tail %s and confirmed", s.New.Tail())
+	s.say(e, "read the label tail %s and confirmed%s", s.New.Tail(), because(reason))
 	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity}}, nil
 }
 
@@ -384,36 +395,6 @@ func (s *State) owed() string {
 		return "the old drive is still in its place" + host
 	}
 	return s.Pool + " is left without the member in slot " + s.Slot + host
-}
-
-// Unfit says why a drive cannot take the old one's place; empty when it can.
-func (s *State) Unfit(d Drive) string {
-	switch {
-	case d.Key() == "":
-		return "it tells no serial and no WWN, so it could never be known again"
-	case d.Key() == s.Old.Key():
-		return "it is the drive that is to be replaced"
-	case d.Capacity < s.Needs:
-		return "it is too small: it has " + grouped(d.Capacity) + " bytes, " + grouped(s.Needs) + " are needed, " +
-			grouped(s.Needs-d.Capacity) + " are missing"
-	case s.AtMost > 0 && d.Capacity > s.AtMost:
-		return "it is too large: it has " + grouped(d.Capacity) + " bytes, and no data drive may have more than the parity drive's " + grouped(s.AtMost)
-	case d.Member != "":
-		return "it is a member of " + d.Member
-	case d.Holds != "":
-		return "it carries somebody's data (" + d.Holds + ")"
-	case d.Promised != "":
-		return "it is promised to the swap of " + d.Promised
-	case d.Ill != "":
-		return "it cannot be trusted: it " + d.Ill
-	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
-		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
-	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
-		return "it is a rotating drive, the pool counts on a solid-state one"
-	case s.Old.Zoned == "" && d.Zoned != "":
-		return "its tracks overlap (" + string(d.Zoned) + " zones): it would take many times as long to fill as its peers"
-	}
-	return ""
 }
 
 func because(reason string) string {

@@ -38,6 +38,9 @@ type Situation struct {
 	Peers []string
 	// Twin is another drive that tells the same label tail; empty when there is none.
 	Twin string
+	// NewVerdict is that of the new drive, NewPast what its counters say of its past.
+	NewVerdict health.Verdict
+	NewPast    []record.Check
 	// Stock is a drive in the host that fits and was accepted; empty when there is none.
 	Stock string
 }
@@ -73,7 +76,7 @@ func Checks(s Situation) []record.Check {
 }
 
 // Gate are the checks that are looked at again right before a step that orders something or lowers the margin, and with
-// every report while it waits.
+// every report while it waits; before the new drive is confirmed, those of the new drive.
 func Gate(s Situation, at Phase) []record.Check {
 	c := &checker{s: s}
 	switch at {
@@ -90,6 +93,9 @@ func Gate(s Situation, at Phase) []record.Check {
 		c.moving()
 	case Still, Down:
 		c.moving()
+	case Confirm:
+		c.host()
+		c.newcomer()
 	case Up:
 		c.host()
 		c.clock()

@@ -122,11 +122,13 @@ type State struct {
 	BegunAt   time.Time      `json:"begun_at"`
 	EndedAt   time.Time      `json:"ended_at"`
 	// Began are the checks as they stood when it began; Margins how the pool's margin went since.
-	Began   []record.Check `json:"began,omitempty"`
-	Margins []Stood        `json:"margins,omitempty"`
-	Fate    *Fate          `json:"fate,omitempty"`
-	Alarms  int            `json:"alarms,omitempty"` // how often somebody was told to stop
-	Visited []Passed       `json:"visited,omitempty"`
+	Began []record.Check `json:"began,omitempty"`
+	// Admitted are the checks of the new drive as they stood when it was confirmed.
+	Admitted []record.Check `json:"admitted,omitempty"`
+	Margins  []Stood        `json:"margins,omitempty"`
+	Fate     *Fate          `json:"fate,omitempty"`
+	Alarms   int            `json:"alarms,omitempty"` // how often somebody was told to stop
+	Visited  []Passed       `json:"visited,omitempty"`
 }
 
 // Stood is from when the pool had a margin.
@@ -191,8 +193,8 @@ type Event struct {
 
 	Plan *State `json:"plan,omitempty"` // plan: identity of the swap, its pool, drive and recipe
 
-	Reason string         `json:"reason,omitempty"` // begin (when a check warns), hold, lead, abandon
-	Checks []record.Check `json:"checks,omitempty"` // begin, next, pool: as they stood at that moment
+	Reason string         `json:"reason,omitempty"` // begin, confirm (when a check warns), hold, lead, abandon
+	Checks []record.Check `json:"checks,omitempty"` // begin, next, confirm, pool: as they stood at that moment
 
 	Backup    time.Time `json:"backup,omitzero"`      // begin: of when the backup is that the person vouches for
 	NoBackup  bool      `json:"no_backup,omitempty"`  // begin: the person says that there is none
@@ -203,7 +205,7 @@ type Event struct {
 
 	Fate FateKind `json:"fate,omitempty"` // fate
 
-	Drive  *Drive      `json:"drive,omitempty"`  // gone, came
+	Drive  *Drive      `json:"drive,omitempty"`  // gone, came; confirm: the new one as it is known now
 	Margin pool.Margin `json:"margin,omitempty"` // gone, pool
 
 	Pool *PoolView `json:"pool,omitempty"` // pool

@@ -10,7 +10,7 @@ const touches: Record<S["Event"]["kind"], string[]> = {
   recovery: ["pools", "recoveries", "round", "swaps"],
   swap: ["swaps", "round", "pools", "drive", "bays", "campaigns"],
   campaign: ["campaigns", "swaps"],
-  acceptance: ["acceptances", "stock", "drive"],
+  acceptance: ["acceptances", "stock", "drive", "swaps"],
   light: ["bays", "drive", "swaps"],
   alarm: ["swaps", "round", "pools", "bays"],
   rule: ["rules", "round", "drives", "drive"],

@@ -2937,6 +2937,8 @@ export interface components {
         };
         ConfirmTail: {
             tail: string;
+            /** @description asked for when a check of the new drive warns */
+            reason?: string;
         };
         Swap: {
             id: string;
@@ -2967,6 +2969,8 @@ export interface components {
             gate?: components["schemas"]["Check"][];
             /** @description the checks as they stood when it began */
             began?: components["schemas"]["Check"][];
+            /** @description the checks of the new drive as they stood when it was confirmed */
+            admitted?: components["schemas"]["Check"][];
             fate?: components["schemas"]["OldFate"];
             /** @description drives of the old one's batch */
             siblings?: components["schemas"]["Sibling"][];

@@ -138,7 +138,7 @@ function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
           </>
         )}
         {watched && w.recovery && <Standing recovery={w.recovery} height={170} />}
-        {gate.length > 0 && !w.hold && <Checks checks={gate} />}
+        {gate.length > 0 && !w.hold && w.phase !== "confirm" && <Checks checks={gate} />}
         {w.phase === "verify" && w.closing && <Checks checks={w.closing} />}
         {me.data?.lab && <LabHands swap={w} />}
       </div>
@@ -210,23 +210,46 @@ function Begin({ swap: w }: { swap: Swap }) {
   );
 }
 
+/** ConfirmTail asks for the label tail; what speaks against the new drive stands above, what speaks for it is folded below. */
 function ConfirmTail({ swap: w }: { swap: Swap }) {
   const [tail, setTail] = useState("");
+  const [reason, setReason] = useState("");
   const field = useRef<HTMLInputElement>(null);
   const act = useAct();
+  const tell = useTell();
+  const looked = w.gate ?? [];
+  const against = looked.filter((c) => c.result !== "passes");
+  const passed = looked.filter((c) => c.result === "passes");
+  const stops = against.some((c) => c.result === "stops");
+  const untested = against.some((c) => c.id === "new-accepted" && c.result === "warns");
   const confirm = useMutation({
-    mutationFn: () => got(client.POST("/swaps/{id}/confirm", { params: params(w), body: { tail } })),
+    mutationFn: () => got(client.POST("/swaps/{id}/confirm", { params: params(w), body: { tail, reason: reason || undefined } })),
     onSuccess: act.onSuccess,
     onError: (e) => {
       act.onError(e);
       field.current?.select(); // what is typed next takes its place
     },
   });
+  const queries = useQueryClient();
+  const test = useMutation({
+    mutationFn: () => got(client.POST("/acceptances", { params: once(), body: { drive: w.new!.key } })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["swaps", w.id] }),
+    onError: (e) => tell(e.message, true),
+  });
   return (
-    <form onSubmit={(e) => { e.preventDefault(); confirm.mutate(); }} className="flex flex-wrap items-end gap-3">
-      <label className="block space-y-1"><span className="block font-semibold">Label tail of the drive you put in</span>
-        <input ref={field} className="field tail max-w-60 text-2xl uppercase" autoComplete="off" autoCapitalize="characters" spellCheck={false} required value={tail} onChange={(e) => setTail(e.target.value)} /></label>
-      <button className="button main text-lg" disabled={confirm.isPending}>Confirm and make it a member</button>
+    <form onSubmit={(e) => { e.preventDefault(); confirm.mutate(); }} className="space-y-4">
+      {against.length > 0 && <Checks checks={against} />}
+      {untested && w.new && <button type="button" className="button" disabled={test.isPending} onClick={() => test.mutate()}>Test it first, for some minutes</button>}
+      {stops && <p><Link to="/stock" className="underline underline-offset-2">How its test stands, and longer tests</Link></p>}
+      {!stops && against.length > 0 && (
+        <label className="block space-y-1"><span className="font-semibold">A check warns. Why do you go on?</span><input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} /></label>
+      )}
+      <div className="flex flex-wrap items-end gap-3">
+        <label className="block space-y-1"><span className="block font-semibold">Label tail of the drive you put in</span>
+          <input ref={field} className="field tail max-w-60 text-2xl uppercase" autoComplete="off" autoCapitalize="characters" spellCheck={false} required value={tail} onChange={(e) => setTail(e.target.value)} /></label>
+        <button className="button main text-lg" disabled={stops || confirm.isPending}>{stops ? "A check stops this" : "Confirm and make it a member"}</button>
+      </div>
+      {passed.length > 0 && <details><summary className="min-h-8 cursor-pointer text-soft">{passed.length} {passed.length === 1 ? "check of it passes" : "checks of it pass"}</summary><Checks checks={passed} /></details>}
     </form>
   );
 }

@@ -47,6 +47,7 @@ export default function RecordPage() {
         <ol className="space-y-0.5">{r.steps.map((s, i) => <li key={i} className="grid grid-cols-[11rem_7rem_1fr] gap-x-3"><span className="num text-sm text-soft">{exact(new Date(s.from))}</span><span className="num">{span(s.seconds * 1000)}</span><span>{s.title}</span></li>)}</ol>
       </section>
       {w.began && w.began.length > 0 && <section><h2>Checks when it began</h2><Checks checks={w.began} /></section>}
+      {w.admitted && w.admitted.length > 0 && <section><h2>Checks of the new drive</h2><Checks checks={w.admitted} /></section>}
       {w.closing && w.closing.length > 0 && <section><h2>Checks at its end</h2><Checks checks={w.closing} /></section>}
       <section>
         <h2 className="mb-1">What was said, done and seen</h2>

@@ -1,0 +1,137 @@
+package swap
+
+import (
+	"cmp"
+	"fmt"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/record"
+)
+
+// Unfit says why a drive cannot take the old one's place; empty when it can.
+func (s *State) Unfit(d Drive) string {
+	own := ""
+	switch d.Key() {
+	case "":
+		own = "it tells no serial and no WWN, so it could never be known again"
+	case s.Old.Key():
+		own = "it is the drive that is to be replaced"
+	}
+	return cmp.Or(own, s.size(d), lies(d), promised(d), ill(d), s.make(d))
+}
+
+func (s *State) size(d Drive) string {
+	switch {
+	case d.Capacity < s.Needs:
+		return "it is too small: it has " + grouped(d.Capacity) + " bytes, " + grouped(s.Needs) + " are needed, " +
+			grouped(s.Needs-d.Capacity) + " are missing"
+	case s.AtMost > 0 && d.Capacity > s.AtMost:
+		return "it is too large: it has " + grouped(d.Capacity) + " bytes, and no data drive may have more than the parity drive's " + grouped(s.AtMost)
+	}
+	return ""
+}
+
+func lies(d Drive) string {
+	switch {
+	case d.Member != "":
+		return "it is a member of " + d.Member
+	case d.Holds != "":
+		return "it carries somebody's data (" + d.Holds + ")"
+	}
+	return ""
+}
+
+func promised(d Drive) string {
+	if d.Promised != "" {
+		return "it is promised to the swap of " + d.Promised
+	}
+	return ""
+}
+
+func ill(d Drive) string {
+	if d.Ill != "" {
+		return "it cannot be trusted: it " + d.Ill
+	}
+	return ""
+}
+
+func (s *State) make(d Drive) string {
+	switch {
+	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
+		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
+	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
+		return "it is a rotating drive, the pool counts on a solid-state one"
+	case s.Old.Zoned == "" && d.Zoned != "":
+		return "its tracks overlap (" + string(d.Zoned) + " zones): it would take many times as long to fill as its peers"
+	}
+	return ""
+}
+
+// newcomer looks at the new drive before it is trusted. Nothing it says tells what is on its label: whoever confirms must have
+// read that there (R3).
+func (c *checker) newcomer() {
+	p := c.s.Plan
+	if p.New == nil {
+		return
+	}
+	d := *p.New
+	either := func(id, title, looked, why, found, do string) {
+		if why != "" {
+			c.add(id, title, looked, record.Stops, why, do)
+			return
+		}
+		c.add(id, title, looked, record.Passes, found, "")
+	}
+	const other = "Put in another drive."
+	spare := grouped(d.Capacity) + " bytes, exactly what is needed"
+	if d.Capacity > p.Needs {
+		spare = grouped(d.Capacity) + " bytes, " + grouped(d.Capacity-p.Needs) + " more than are needed"
+	}
+	either("new-size", "It is large enough", "its own account of its size", p.size(d), spare, other)
+	kind := "media of an unknown kind"
+	if d.Medium != "" && d.Medium != drive.MediumUnknown {
+		kind = string(d.Medium)
+	}
+	if d.Sector > 0 {
+		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
+	}
+	either("new-kind", "It is of a kind that the pool can use", "what it says of its sectors, its medium and its tracks", p.make(d), kind, other)
+	either("new-empty", "Nothing lies on it", "its beginning and its end, for signatures", lies(d), "no partition table, file system or mark of a member was found", other)
+	either("new-free", "No other swap counts on it", "swaps under way", promised(d), "it is promised to nobody else", other)
+	c.trusted(d)
+}
+
+// trusted looks whether the new drive can be trusted with data: by a test before, or else by what it tells of itself.
+func (c *checker) trusted(d Drive) {
+	const id, title, looked = "new-accepted", "Its test before it is trusted", "tests of new drives"
+	const do = "Test it first, or say why there is no time for that."
+	switch {
+	case d.Ill != "":
+		c.add(id, title, looked, record.Stops, ill(d), "Put in another drive, or wait until its test has passed.")
+	case d.Accepted != "":
+		c.add(id, title, looked, record.Passes, d.Accepted, "")
+	default:
+		c.out = append(c.out, c.s.NewPast...)
+		c.add(id, title, looked, record.Warns, "it was not tested", do)
+	}
+	const well, how, reading = "new-well", "It is well", "findings about it"
+	switch v := c.s.NewVerdict; v {
+	case health.Sound:
+		c.add(well, how, reading, record.Passes, "it is "+string(v), "")
+	case health.Unknown, "":
+		c.add(well, how, reading, record.Warns, "nobody knows: it tells nothing of its health, or was not read yet", "Wait a minute for its first reading.")
+	default:
+		c.add(well, how, reading, record.Warns, "it has the verdict "+string(v), "Look at its findings.")
+	}
+}
+
+// firstWarning is what a reason is asked for.
+func firstWarning(checks []record.Check) string {
+	for _, c := range checks {
+		if c.Result == record.Warns {
+			return c.Title + ": " + c.Found + "."
+		}
+	}
+	return ""
+}
