@@ -196,13 +196,50 @@ func marked(err error) error {
 	return err
 }
 
-// got gives back what an answer holds, or the error it tells.
-func got[T any](v *T, res interface{ StatusCode() int }, body []byte) (T, error) {
-	var zero T
-	if v != nil {
-		return *v, nil
+// answered gives back what an answer holds, or the error it tells.
+func answered(res *http.Response, err error) ([]byte, error) {
+	if err != nil {
+		return nil, unreachable(err)
 	}
-	return zero, told(res.StatusCode(), body)
+	defer res.Body.Close()
+	body, err := io.ReadAll(res.Body)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	if res.StatusCode >= 300 {
+		return nil, told(res.StatusCode, body)
+	}
+	return body, nil
+}
+
+// ask gives back the value that an answer holds: ask[api.Swap](s.client.GetSwap(ctx, id)).
+func ask[T any](res *http.Response, err error) (v T, _ error) {
+	body, err := answered(res, err)
+	if err != nil {
+		return v, err
+	}
+	if json.Unmarshal(body, &v) != nil {
+		return v, &Failure{Code: ExitFailed, Says: "what answered is no service of this program. Its address is given by --server, LANTERN_SERVER or the configuration file."}
+	}
+	return v, nil
+}
+
+// did says whether something was done of which nothing is to be told.
+func did(res *http.Response, err error) error {
+	_, err = answered(res, err)
+	return err
+}
+
+// tell shows a value, as it was asked for: to people, or to programs.
+func tell[T any](s *session, show func(T), v T, err error) error {
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(v); done {
+		return err
+	}
+	show(v)
+	return nil
 }
 
 func unreachable(err error) error {

@@ -19,11 +19,7 @@ func baysCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			res, err := s.client.GetBaysWithResponse(ctx, host)
-			if err != nil {
-				return unreachable(err)
-			}
-			m, err := got(res.JSON200, res, res.Body)
+			m, err := ask[api.BayMap](s.client.GetBays(ctx, host))
 			if err != nil {
 				return err
 			}
@@ -111,11 +107,7 @@ func (s *session) section(host string, sec api.Section) {
 
 func lightCommand() *cli.Command {
 	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
-		res, err := s.client.ListLightsWithResponse(ctx)
-		if err != nil {
-			return unreachable(err)
-		}
-		all, err := got(res.JSON200, res, res.Body)
+		all, err := ask[[]api.Light](s.client.ListLights(ctx))
 		if err != nil {
 			return err
 		}
@@ -145,11 +137,7 @@ func lightCommand() *cli.Command {
 					if strings.Contains(what, "/") {
 						req.Bay, req.Drive = what, ""
 					}
-					res, err := s.client.LightOnWithResponse(ctx, nil, req)
-					if err != nil {
-						return unreachable(err)
-					}
-					l, err := got(res.JSON202, res, res.Body)
+					l, err := ask[api.Light](s.client.LightOn(ctx, nil, req))
 					if err != nil {
 						return err
 					}
@@ -169,11 +157,7 @@ func lightCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					list, err := s.client.ListLightsWithResponse(ctx)
-					if err != nil {
-						return unreachable(err)
-					}
-					all, err := got(list.JSON200, list, list.Body)
+					all, err := ask[[]api.Light](s.client.ListLights(ctx))
 					if err != nil {
 						return err
 					}
@@ -181,11 +165,7 @@ func lightCommand() *cli.Command {
 						if l.Id != what && l.Bay != what && !strings.EqualFold(l.Tail, what) {
 							continue
 						}
-						res, err := s.client.LightOffWithResponse(ctx, l.Id)
-						if err != nil {
-							return unreachable(err)
-						}
-						if _, err := got(res.JSON202, res, res.Body); err != nil {
+						if err := did(s.client.LightOff(ctx, l.Id)); err != nil {
 							return err
 						}
 						s.out.line("bay %s: asked to go dark", l.Bay)

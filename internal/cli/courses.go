@@ -25,11 +25,7 @@ func exportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			res, err := s.client.GetRecoveryWithResponse(ctx, id)
-			if err != nil {
-				return unreachable(err)
-			}
-			r, err := got(res.JSON200, res, res.Body)
+			r, err := ask[api.Recovery](s.client.GetRecovery(ctx, id))
 			if err != nil {
 				return err
 			}

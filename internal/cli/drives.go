@@ -107,11 +107,7 @@ func metricCell(d api.Drive, m drive.Metric) cell {
 func (s *session) drives(ctx context.Context, p api.ListDrivesParams) ([]api.Drive, error) {
 	all := []api.Drive{}
 	for p.Limit = 500; ; {
-		res, err := s.client.ListDrivesWithResponse(ctx, &p)
-		if err != nil {
-			return nil, unreachable(err)
-		}
-		page, err := got(res.JSON200, res, res.Body)
+		page, err := ask[api.DrivePage](s.client.ListDrives(ctx, &p))
 		if err != nil {
 			return nil, err
 		}
@@ -129,11 +125,7 @@ func driveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			res, err := s.client.GetDriveWithResponse(ctx, name)
-			if err != nil {
-				return unreachable(err)
-			}
-			d, err := got(res.JSON200, res, res.Body)
+			d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
 			if err != nil {
 				return err
 			}

@@ -46,11 +46,7 @@ func enclosureCommand() *cli.Command {
 							return err
 						}
 					}
-					res, err := s.client.SetLayoutWithResponse(ctx, host, l.Name, nil, l)
-					if err != nil {
-						return unreachable(err)
-					}
-					if l, err = got(res.JSON200, res, res.Body); err != nil {
+					if l, err = ask[api.Layout](s.client.SetLayout(ctx, host, l.Name, nil, l)); err != nil {
 						return err
 					}
 					if done, err := s.out.value(l); done {
@@ -106,12 +102,8 @@ func enclosureCommand() *cli.Command {
 				if cmd.Args().Len() != 2 {
 					return usage("name a host and its enclosure\nExample: %s", example(cmd))
 				}
-				res, err := s.client.RemoveLayoutWithResponse(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)
-				if err != nil {
-					return unreachable(err)
-				}
-				if res.StatusCode() != 204 {
-					return told(res.StatusCode(), res.Body)
+				if err := did(s.client.RemoveLayout(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)); err != nil {
+					return err
 				}
 				s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
 				return nil
@@ -120,11 +112,7 @@ func enclosureCommand() *cli.Command {
 				if cmd.Args().Len() != 2 {
 					return usage("name a bay and a drive\nExample: %s", example(cmd))
 				}
-				res, err := s.client.ConfirmBayWithResponse(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1)})
-				if err != nil {
-					return unreachable(err)
-				}
-				d, err := got(res.JSON200, res, res.Body)
+				d, err := ask[api.Drive](s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1)}))
 				if err != nil {
 					return err
 				}
@@ -139,11 +127,7 @@ func (s *session) layouts(ctx context.Context, cmd *cli.Command) (string, []api.
 	if host == "" {
 		return "", nil, usage("name a host\nExample: %s", example(cmd))
 	}
-	res, err := s.client.ListLayoutsWithResponse(ctx, host)
-	if err != nil {
-		return host, nil, unreachable(err)
-	}
-	all, err := got(res.JSON200, res, res.Body)
+	all, err := ask[[]api.Layout](s.client.ListLayouts(ctx, host))
 	return host, all, err
 }
 
@@ -258,19 +242,11 @@ func surveyCommand() *cli.Command {
 }
 
 func (s *session) survey(ctx context.Context, host string) (api.Survey, error) {
-	res, err := s.client.GetSurveyWithResponse(ctx, host)
-	if err != nil {
-		return api.Survey{}, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return ask[api.Survey](s.client.GetSurvey(ctx, host))
 }
 
 func (s *session) step(ctx context.Context, host string, req api.SurveyAct) (api.Survey, error) {
-	res, err := s.client.ActOnSurveyWithResponse(ctx, host, nil, req)
-	if err != nil {
-		return api.Survey{}, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return ask[api.Survey](s.client.ActOnSurvey(ctx, host, nil, req))
 }
 
 func (s *session) walk(ctx context.Context, host string, req api.SurveyAct) error {

@@ -35,11 +35,7 @@ func recoveriesCommand() *cli.Command {
 }
 
 func (s *session) recoveries(ctx context.Context, pool string) ([]api.Recovery, error) {
-	res, err := s.client.ListRecoveriesWithResponse(ctx, &api.ListRecoveriesParams{Pool: pool})
-	if err != nil {
-		return nil, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return ask[[]api.Recovery](s.client.ListRecoveries(ctx, &api.ListRecoveriesParams{Pool: pool}))
 }
 
 func followCommand() *cli.Command {
@@ -77,11 +73,7 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 			return nil
 		}
 		// The whole of it, with its course, what each member gave, and the risk.
-		full, err := s.client.GetRecoveryWithResponse(ctx, p.Recovery.Id)
-		if err != nil {
-			return unreachable(err)
-		}
-		if p.Recovery, err = got(full.JSON200, full, full.Body); err != nil {
+		if p.Recovery, err = ask[api.Recovery](s.client.GetRecovery(ctx, p.Recovery.Id)); err != nil {
 			return err
 		}
 		r := p.Recovery
@@ -184,11 +176,11 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 
 // stops are the drives that must be put back at once.
 func (s *session) stops(ctx context.Context) (out []string) {
-	res, err := s.client.GetRoundWithResponse(ctx)
-	if err != nil || res.JSON200 == nil {
+	round, err := ask[api.Round](s.client.GetRound(ctx))
+	if err != nil {
 		return nil
 	}
-	for _, u := range res.JSON200.Underway {
+	for _, u := range round.Underway {
 		if u.Alarm != "" {
 			out = append(out, u.Alarm)
 		}

@@ -12,11 +12,7 @@ import (
 
 func hostCommand() *cli.Command {
 	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
-		res, err := s.client.ListHostsWithResponse(ctx)
-		if err != nil {
-			return unreachable(err)
-		}
-		all, err := got(res.JSON200, res, res.Body)
+		all, err := ask[[]api.Host](s.client.ListHosts(ctx))
 		if err != nil {
 			return err
 		}
@@ -37,11 +33,7 @@ func hostCommand() *cli.Command {
 					if n := cmd.Args().Len(); n != 2 && !(n == 1 && cmd.Bool("none")) {
 						return usage("name a host and a room\nExample: %s", example(cmd))
 					}
-					res, err := s.client.SetRoomWithResponse(ctx, cmd.Args().First(), api.Room{Room: cmd.Args().Get(1)})
-					if err != nil {
-						return unreachable(err)
-					}
-					h, err := got(res.JSON200, res, res.Body)
+					h, err := ask[api.Host](s.client.SetRoom(ctx, cmd.Args().First(), api.Room{Room: cmd.Args().Get(1)}))
 					if err != nil {
 						return err
 					}
@@ -58,11 +50,7 @@ func hostCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.SetColdWithResponse(ctx, name, api.Cold{Cold: !cmd.Bool("not")})
-					if err != nil {
-						return unreachable(err)
-					}
-					h, err := got(res.JSON200, res, res.Body)
+					h, err := ask[api.Host](s.client.SetCold(ctx, name, api.Cold{Cold: !cmd.Bool("not")}))
 					if err != nil {
 						return err
 					}
@@ -82,11 +70,7 @@ func hostCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.EnrolHostWithResponse(ctx, api.Enrol{Name: name})
-					if err != nil {
-						return unreachable(err)
-					}
-					e, err := got(res.JSON201, res, res.Body)
+					e, err := ask[api.Enrolled](s.client.EnrolHost(ctx, api.Enrol{Name: name}))
 					if err != nil {
 						return err
 					}
@@ -107,11 +91,7 @@ func findCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			res, err := s.client.SearchWithResponse(ctx, &api.SearchParams{Q: q})
-			if err != nil {
-				return unreachable(err)
-			}
-			hits, err := got(res.JSON200, res, res.Body)
+			hits, err := ask[[]api.Hit](s.client.Search(ctx, &api.SearchParams{Q: q}))
 			if err != nil {
 				return err
 			}

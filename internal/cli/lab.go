@@ -20,11 +20,8 @@ func labCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.LabPullWithResponse(ctx, api.LabPull{Bay: bay})
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.moved(res.JSON200, res, res.Body, "is out of")
+					m, err := ask[api.LabMoved](s.client.LabPull(ctx, api.LabPull{Bay: bay}))
+					return s.moved("is out of", m, err)
 				})},
 			{Name: "insert", Usage: "put a drive into a bay: one that fits, unless said otherwise", ArgsUsage: "<bay>",
 				Description: "Example: lantern lab insert skerry/front/7\n         lantern lab insert skerry/front/7 --bytes 2000398934016\n         lantern lab insert skerry/front/7 --drive 7F412",
@@ -41,11 +38,8 @@ func labCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.LabInsertWithResponse(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged"), Like: cmd.String("like"), Weak: cmd.Bool("weak"), UsedHours: cmd.Float("hours")})
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.moved(res.JSON200, res, res.Body, "is in")
+					m, err := ask[api.LabMoved](s.client.LabInsert(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged"), Like: cmd.String("like"), Weak: cmd.Bool("weak"), UsedHours: cmd.Float("hours")}))
+					return s.moved("is in", m, err)
 				})},
 			{Name: "power", Usage: "take a host down, or bring it up", ArgsUsage: "<host> on|off", Description: "Example: lantern lab power guillemot off",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -53,12 +47,8 @@ func labCommand() *cli.Command {
 					if cmd.Args().Len() != 2 || to != "on" && to != "off" {
 						return usage("name a host, and on or off\nExample: %s", example(cmd))
 					}
-					res, err := s.client.LabPowerWithResponse(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"})
-					if err != nil {
-						return unreachable(err)
-					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
+					if err := did(s.client.LabPower(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"})); err != nil {
+						return err
 					}
 					s.out.line("%s has %s", cmd.Args().First(), map[string]string{"on": "power", "off": "no power"}[to])
 					return nil
@@ -70,12 +60,8 @@ func labCommand() *cli.Command {
 					if cmd.Args().Len() != 2 || !practice.Mishap(what).Known() {
 						return usage("name a pool and a mishap:\n%sExample: %s", practice.List(), example(cmd))
 					}
-					res, err := s.client.LabMishapWithResponse(ctx, api.LabMishap{Pool: pool, Mishap: what})
-					if err != nil {
-						return unreachable(err)
-					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
+					if err := did(s.client.LabMishap(ctx, api.LabMishap{Pool: pool, Mishap: what})); err != nil {
+						return err
 					}
 					s.out.line("it will come when its time has come")
 					return nil
@@ -87,12 +73,8 @@ func labCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.LabStuckWithResponse(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")})
-					if err != nil {
-						return unreachable(err)
-					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
+					if err := did(s.client.LabStuck(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")})); err != nil {
+						return err
 					}
 					s.out.line("done")
 					return nil
@@ -104,12 +86,8 @@ func labCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.LabSilenceWithResponse(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")})
-					if err != nil {
-						return unreachable(err)
-					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
+					if err := did(s.client.LabSilence(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")})); err != nil {
+						return err
 					}
 					s.out.line("the enclosures of %s %s", host, map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")])
 					return nil
@@ -120,23 +98,15 @@ func labCommand() *cli.Command {
 					if cmd.Args().Len() != 2 {
 						return usage("name a host and a part\nExample: %s", example(cmd))
 					}
-					res, err := s.client.LabPartWithResponse(ctx, api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")})
-					if err != nil {
-						return unreachable(err)
-					}
-					if res.StatusCode() != 204 {
-						return told(res.StatusCode(), res.Body)
+					if err := did(s.client.LabPart(ctx, api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")})); err != nil {
+						return err
 					}
 					s.out.line("%s of %s %s", cmd.Args().Get(1), cmd.Args().Get(0), map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")])
 					return nil
 				})},
 			{Name: "eyes", Usage: "what eyes would see: bays whose activity light blinks in a rhythm", Description: "Example: lantern lab eyes",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					res, err := s.client.LabEyesWithResponse(ctx)
-					if err != nil {
-						return unreachable(err)
-					}
-					bays, err := got(res.JSON200, res, res.Body)
+					bays, err := ask[[]string](s.client.LabEyes(ctx))
 					if err != nil {
 						return err
 					}
@@ -150,12 +120,9 @@ func labCommand() *cli.Command {
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "waiting", Usage: "so fast only while nothing but waiting is left; at the pace of real time while a hand is needed"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					var l api.Lab
+					var err error
 					if cmd.Args().Len() == 0 {
-						res, err := s.client.GetLabWithResponse(ctx)
-						if err != nil {
-							return unreachable(err)
-						}
-						if l, err = got(res.JSON200, res, res.Body); err != nil {
+						if l, err = ask[api.Lab](s.client.GetLab(ctx)); err != nil {
 							return err
 						}
 					} else {
@@ -163,11 +130,7 @@ func labCommand() *cli.Command {
 						if _, err := fmt.Sscanf(cmd.Args().First(), "%g", &speed); err != nil {
 							return usage("a speed is a number, such as 300")
 						}
-						res, err := s.client.SetLabSpeedWithResponse(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")})
-						if err != nil {
-							return unreachable(err)
-						}
-						if l, err = got(res.JSON200, res, res.Body); err != nil {
+						if l, err = ask[api.Lab](s.client.SetLabSpeed(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")})); err != nil {
 							return err
 						}
 					}
@@ -183,14 +146,6 @@ func labCommand() *cli.Command {
 		}}
 }
 
-func (s *session) moved(m *api.LabMoved, res interface{ StatusCode() int }, body []byte, words string) error {
-	v, err := got(m, res, body)
-	if err != nil {
-		return err
-	}
-	if done, err := s.out.value(v); done {
-		return err
-	}
-	s.out.line("%s (serial %s) %s bay %s", v.Tail, v.Serial, words, v.Bay)
-	return nil
+func (s *session) moved(words string, m api.LabMoved, err error) error {
+	return tell(s, func(m api.LabMoved) { s.out.line("%s (serial %s) %s bay %s", m.Tail, m.Serial, words, m.Bay) }, m, err)
 }

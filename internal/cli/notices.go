@@ -16,11 +16,7 @@ import (
 func noticesCommand() *cli.Command {
 	all := &cli.BoolFlag{Name: "all", Usage: "those that are over as well"}
 	listed := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-		res, err := s.client.ListNoticesWithResponse(ctx, &api.ListNoticesParams{All: cmd.Bool("all")})
-		if err != nil {
-			return unreachable(err)
-		}
-		notices, err := got(res.JSON200, res, res.Body)
+		notices, err := ask[[]api.Notice](s.client.ListNotices(ctx, &api.ListNoticesParams{All: cmd.Bool("all")}))
 		if err != nil {
 			return err
 		}
@@ -45,11 +41,7 @@ func noticesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.AcknowledgeNoticeWithResponse(ctx, id, api.AcknowledgeNoticeJSONRequestBody{Note: cmd.String("note")})
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.noticed(got(res.JSON200, res, res.Body))
+					return s.noticed(ask[api.Notice](s.client.AcknowledgeNotice(ctx, id, api.AcknowledgeNoticeJSONRequestBody{Note: cmd.String("note")})))
 				})},
 			{Name: "mute", Usage: "say nothing of one for a while, unless it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices mute 7QK2ZD --for 3d\n         lantern notices mute 7QK2ZD --for 0",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "for", Usage: "8h, 3d or 2w; 0 lets it be heard again", Required: true}},
@@ -64,11 +56,7 @@ func noticesCommand() *cli.Command {
 							return err
 						}
 					}
-					res, err := s.client.MuteNoticeWithResponse(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()})
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.noticed(got(res.JSON200, res, res.Body))
+					return s.noticed(ask[api.Notice](s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()})))
 				})},
 		}}
 }
@@ -104,11 +92,7 @@ func (s *session) noticed(n api.Notice, err error) error {
 
 func channelCommand() *cli.Command {
 	listed := with(func(ctx context.Context, s *session, _ *cli.Command) error {
-		res, err := s.client.ListChannelsWithResponse(ctx)
-		if err != nil {
-			return unreachable(err)
-		}
-		all, err := got(res.JSON200, res, res.Body)
+		all, err := ask[[]api.Channel](s.client.ListChannels(ctx))
 		if err != nil {
 			return err
 		}
@@ -136,11 +120,7 @@ func channelCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.TestChannelWithResponse(ctx, name)
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.done(res.StatusCode(), res.Body, name+" took the message")
+					return s.done(name+" took the message", did(s.client.TestChannel(ctx, name)))
 				})},
 			{Name: "remove", Usage: "take a channel away", ArgsUsage: "<name>", Description: "Example: lantern channel remove night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -148,11 +128,7 @@ func channelCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.RemoveChannelWithResponse(ctx, name)
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.done(res.StatusCode(), res.Body, name+" is gone")
+					return s.done(name+" is gone", did(s.client.RemoveChannel(ctx, name)))
 				})},
 		}}
 }
@@ -183,11 +159,7 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 			*to = strings.TrimSpace(string(b))
 		}
 	}
-	res, err := s.client.PutChannelWithResponse(ctx, name, req)
-	if err != nil {
-		return unreachable(err)
-	}
-	c, err := got(res.JSON200, res, res.Body)
+	c, err := ask[api.Channel](s.client.PutChannel(ctx, name, req))
 	if err != nil {
 		return err
 	}

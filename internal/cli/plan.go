@@ -72,11 +72,7 @@ func planCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.SetPlanWithResponse(ctx, name, nil, change)
-					if err != nil {
-						return unreachable(err)
-					}
-					p, err := got(res.JSON200, res, res.Body)
+					p, err := ask[api.Plan](s.client.SetPlan(ctx, name, nil, change))
 					if err != nil {
 						return err
 					}
@@ -87,12 +83,8 @@ func planCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				res, err := s.client.RemovePlanWithResponse(ctx, name, nil)
-				if err != nil {
-					return unreachable(err)
-				}
-				if res.StatusCode() != 204 {
-					return told(res.StatusCode(), res.Body)
+				if err := did(s.client.RemovePlan(ctx, name, nil)); err != nil {
+					return err
 				}
 				s.out.line("%s is gone; its drives follow the next plan that is for them", name)
 				return nil
@@ -115,11 +107,7 @@ func planCommand() *cli.Command {
 							}
 						}
 					}
-					res, err := s.client.PreviewPlansWithResponse(ctx, req)
-					if err != nil {
-						return unreachable(err)
-					}
-					c, err := got(res.JSON200, res, res.Body)
+					c, err := ask[api.Calendar](s.client.PreviewPlans(ctx, req))
 					if err != nil {
 						return err
 					}
@@ -136,21 +124,13 @@ func planCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					me, err := s.client.GetMeWithResponse(ctx)
-					if err != nil {
-						return unreachable(err)
-					}
-					who, err := got(me.JSON200, me, me.Body)
+					who, err := ask[api.Me](s.client.GetMe(ctx))
 					if err != nil {
 						return err
 					}
 					var all []api.PlannedTest
 					for cursor := ""; ; {
-						res, err := s.client.ListPlannedTestsWithResponse(ctx, &api.ListPlannedTestsParams{From: who.Now, To: who.Now.Add(ahead), Drive: cmd.String("drive"), Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor})
-						if err != nil {
-							return unreachable(err)
-						}
-						page, err := got(res.JSON200, res, res.Body)
+						page, err := ask[api.PlannedTestPage](s.client.ListPlannedTests(ctx, &api.ListPlannedTestsParams{From: who.Now, To: who.Now.Add(ahead), Drive: cmd.String("drive"), Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor}))
 						if err != nil {
 							return err
 						}
@@ -167,21 +147,13 @@ func planCommand() *cli.Command {
 				Description: "Example: lantern plan feed\n         lantern plan feed --end",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Bool("end") {
-						res, err := s.client.EndFeedWithResponse(ctx)
-						if err != nil {
-							return unreachable(err)
-						}
-						if res.StatusCode() != 204 {
-							return told(res.StatusCode(), res.Body)
+						if err := did(s.client.EndFeed(ctx)); err != nil {
+							return err
 						}
 						s.out.line("no address shows the calendar any more")
 						return nil
 					}
-					res, err := s.client.MakeFeedWithResponse(ctx, nil)
-					if err != nil {
-						return unreachable(err)
-					}
-					f, err := got(res.JSON201, res, res.Body)
+					f, err := ask[api.Feed](s.client.MakeFeed(ctx, nil))
 					if err != nil {
 						return err
 					}
@@ -200,11 +172,7 @@ func planCommand() *cli.Command {
 }
 
 func (s *session) plans(ctx context.Context) ([]api.Plan, error) {
-	res, err := s.client.ListPlansWithResponse(ctx)
-	if err != nil {
-		return nil, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return ask[[]api.Plan](s.client.ListPlans(ctx))
 }
 
 func (s *session) plan(ctx context.Context, name string) (*api.Plan, error) {

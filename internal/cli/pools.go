@@ -14,11 +14,7 @@ import (
 func poolsCommand() *cli.Command {
 	return &cli.Command{Name: "pools", Usage: "list pools, least margin first", Description: "Example: lantern pools",
 		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
-			res, err := s.client.ListPoolsWithResponse(ctx)
-			if err != nil {
-				return unreachable(err)
-			}
-			all, err := got(res.JSON200, res, res.Body)
+			all, err := ask[[]api.Pool](s.client.ListPools(ctx))
 			if err != nil {
 				return err
 			}
@@ -90,11 +86,7 @@ func poolCommand() *cli.Command {
 }
 
 func (s *session) getPool(ctx context.Context, name string) (api.Pool, error) {
-	res, err := s.client.GetPoolWithResponse(ctx, name)
-	if err != nil {
-		return api.Pool{}, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return ask[api.Pool](s.client.GetPool(ctx, name))
 }
 
 // poolAction makes a command that orders something for a pool and waits for what came of it.
@@ -154,36 +146,22 @@ func priorityCommand() *cli.Command {
 			&cli.StringFlag{Name: "otherwise", Value: "normal", Usage: "priority outside of these hours"}, &cli.BoolFlag{Name: "no-hours", Usage: "it has no hours any more"}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			pool, to := cmd.Args().Get(0), cmd.Args().Get(1)
-			show := func(p *api.Pool, res interface{ StatusCode() int }, body []byte) error {
-				v, err := got(p, res, body)
-				if err != nil {
-					return err
-				}
-				if done, err := s.out.value(v); done {
-					return err
-				}
+			show := func(v api.Pool) {
 				if h := v.PriorityHours; h.From != "" {
 					s.out.line("%s: %s from %s to %s %s, %s otherwise", v.Name, h.Within, h.From, h.To, cmpOr(h.Zone, "UTC"), h.Otherwise)
 				} else {
 					s.out.line("%s has no priority hours", v.Name)
 				}
-				return nil
 			}
 			switch {
 			case cmd.Bool("no-hours") && cmd.Args().Len() == 1:
-				res, err := s.client.RemovePriorityHoursWithResponse(ctx, pool)
-				if err != nil {
-					return unreachable(err)
-				}
-				return show(res.JSON200, res, res.Body)
+				v, err := ask[api.Pool](s.client.RemovePriorityHours(ctx, pool))
+				return tell(s, show, v, err)
 			case cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" || (cmd.String("from") == "") != (cmd.String("to") == ""):
 				return usage("lantern priority needs a pool, and low, normal or high; --from and --to belong together\nExample: %s", example(cmd))
 			case cmd.String("from") != "":
-				res, err := s.client.SetPriorityHoursWithResponse(ctx, pool, api.PriorityHours{From: cmd.String("from"), To: cmd.String("to"), Zone: cmd.String("zone"), Within: api.PriorityHoursWithin(to), Otherwise: api.PriorityHoursOtherwise(cmd.String("otherwise"))})
-				if err != nil {
-					return unreachable(err)
-				}
-				return show(res.JSON200, res, res.Body)
+				v, err := ask[api.Pool](s.client.SetPriorityHours(ctx, pool, api.PriorityHours{From: cmd.String("from"), To: cmd.String("to"), Zone: cmd.String("zone"), Within: api.PriorityHoursWithin(to), Otherwise: api.PriorityHoursOtherwise(cmd.String("otherwise"))}))
+				return tell(s, show, v, err)
 			}
 			return s.actOnPool(ctx, pool, api.PoolAction{Action: api.PoolActionActionPriority, Priority: api.PoolActionPriority(to)})
 		})}
@@ -201,11 +179,7 @@ func admitCommand() *cli.Command {
 }
 
 func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) error {
-	res, err := s.client.ActOnPoolWithResponse(ctx, pool, nil, a)
-	if err != nil {
-		return unreachable(err)
-	}
-	o, err := got(res.JSON202, res, res.Body)
+	o, err := ask[api.Order](s.client.ActOnPool(ctx, pool, nil, a))
 	if err != nil {
 		return err
 	}
@@ -214,18 +188,14 @@ func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) 
 }
 
 // ordered waits for what comes of an order on something, and tells it.
-func (s *session) ordered(ctx context.Context, o api.Order, on string) error {
+func (s *session) ordered(ctx context.Context, o api.Order, on string) (err error) {
 	for o.State == api.OrderStateWaiting {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(150 * time.Millisecond):
 		}
-		res, err := s.client.GetOrderWithResponse(ctx, o.Id)
-		if err != nil {
-			return unreachable(err)
-		}
-		if o, err = got(res.JSON200, res, res.Body); err != nil {
+		if o, err = ask[api.Order](s.client.GetOrder(ctx, o.Id)); err != nil {
 			return err
 		}
 	}

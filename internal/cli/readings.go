@@ -69,11 +69,7 @@ func readingsCommand() *cli.Command {
 						defer f.Close()
 						in = f
 					}
-					res, err := s.client.ImportReadingsWithBodyWithResponse(ctx, "application/jsonl", in)
-					if err != nil {
-						return unreachable(err)
-					}
-					v, err := got(res.JSON200, res, res.Body)
+					v, err := ask[api.Imported](s.client.ImportReadingsWithBody(ctx, "application/jsonl", in))
 					if err != nil {
 						return err
 					}

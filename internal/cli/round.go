@@ -15,11 +15,7 @@ import (
 func roundCommand() *cli.Command {
 	return &cli.Command{Name: "round", Usage: "what needs a person now, in order", Description: "Example: lantern round",
 		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
-			res, err := s.client.GetRoundWithResponse(ctx)
-			if err != nil {
-				return unreachable(err)
-			}
-			r, err := got(res.JSON200, res, res.Body)
+			r, err := ask[api.Round](s.client.GetRound(ctx))
 			if err != nil {
 				return err
 			}

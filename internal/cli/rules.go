@@ -73,11 +73,7 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.TryRuleWithResponse(ctx, api.RuleTry{Expression: expression, Hours: int(back / time.Hour)})
-					if err != nil {
-						return unreachable(err)
-					}
-					v, err := got(res.JSON200, res, res.Body)
+					v, err := ask[api.RuleTried](s.client.TryRule(ctx, api.RuleTry{Expression: expression, Hours: int(back / time.Hour)}))
 					if err != nil {
 						return err
 					}
@@ -99,30 +95,21 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.RemoveRuleWithResponse(ctx, name)
-					if err != nil {
-						return unreachable(err)
-					}
-					return s.done(res.StatusCode(), res.Body, name+" is gone")
+					return s.done(name+" is gone", did(s.client.RemoveRule(ctx, name)))
 				})},
 		}}
 }
 
-// done says what was done, if an answer without content says so.
-func (s *session) done(status int, body []byte, says string) error {
-	if status != 204 {
-		return told(status, body)
+// done says what was done, if it was.
+func (s *session) done(says string, err error) error {
+	if err == nil {
+		s.out.line("%s", says)
 	}
-	s.out.line("%s", says)
-	return nil
+	return err
 }
 
 func (s *session) rules(ctx context.Context) (r api.Rules, err error) {
-	res, err := s.client.ListRulesWithResponse(ctx)
-	if err != nil {
-		return r, unreachable(err)
-	}
-	return got(res.JSON200, res, res.Body)
+	return ask[api.Rules](s.client.ListRules(ctx))
 }
 
 func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -192,11 +179,7 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 }
 
 func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error {
-	res, err := s.client.SetThresholdWithResponse(ctx, req)
-	if err != nil {
-		return unreachable(err)
-	}
-	r, err := got(res.JSON200, res, res.Body)
+	r, err := ask[api.Rules](s.client.SetThreshold(ctx, req))
 	if err != nil {
 		return err
 	}
@@ -223,11 +206,7 @@ func switchRule(on bool) func(context.Context, *session, *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		res, err := s.client.PutRuleWithResponse(ctx, id, api.RulePut{On: on})
-		if err != nil {
-			return unreachable(err)
-		}
-		if _, err := got(res.JSON200, res, res.Body); err != nil {
+		if err := did(s.client.PutRule(ctx, id, api.RulePut{On: on})); err != nil {
 			return err
 		}
 		s.out.line("%s is %s", id, map[bool]string{true: "on", false: "off"}[on])
@@ -236,11 +215,7 @@ func switchRule(on bool) func(context.Context, *session, *cli.Command) error {
 }
 
 func (s *session) putRule(ctx context.Context, id string, req api.RulePut) error {
-	res, err := s.client.PutRuleWithResponse(ctx, id, req)
-	if err != nil {
-		return unreachable(err)
-	}
-	v, err := got(res.JSON200, res, res.Body)
+	v, err := ask[api.RuleTried](s.client.PutRule(ctx, id, req))
 	if err != nil {
 		return err
 	}

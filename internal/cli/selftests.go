@@ -33,11 +33,7 @@ func selftestCommand() *cli.Command {
 					if _, err := fmt.Sscanf(cmd.String("span"), "%d-%d", &req.FirstLba, &req.LastLba); err != nil && cmd.IsSet("span") {
 						return usage("--span is two addresses, such as 0-1000000, not %q", cmd.String("span"))
 					}
-					res, err := s.client.StartTestsWithResponse(ctx, nil, req)
-					if err != nil {
-						return unreachable(err)
-					}
-					all, err := got(res.JSON202, res, res.Body)
+					all, err := ask[[]api.TestRun](s.client.StartTests(ctx, nil, req))
 					if err != nil {
 						return err
 					}
@@ -57,11 +53,7 @@ func selftestCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.StopTestsWithResponse(ctx, nil, req)
-					if err != nil {
-						return unreachable(err)
-					}
-					all, err := got(res.JSON202, res, res.Body)
+					all, err := ask[[]api.TestRun](s.client.StopTests(ctx, nil, req))
 					if err != nil {
 						return err
 					}
@@ -81,11 +73,7 @@ func selftestCommand() *cli.Command {
 						}
 						req.Lba = n
 					} else {
-						res, err := s.client.GetDriveWithResponse(ctx, name)
-						if err != nil {
-							return unreachable(err)
-						}
-						d, err := got(res.JSON200, res, res.Body)
+						d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
 						if err != nil {
 							return err
 						}
@@ -94,11 +82,7 @@ func selftestCommand() *cli.Command {
 						}
 						req.Lba = d.FailedAt.Lba
 					}
-					res, err := s.client.AskAddressWithResponse(ctx, name, nil, req)
-					if err != nil {
-						return unreachable(err)
-					}
-					o, err := got(res.JSON202, res, res.Body)
+					o, err := ask[api.Order](s.client.AskAddress(ctx, name, nil, req))
 					if err != nil {
 						return err
 					}
@@ -108,11 +92,7 @@ func selftestCommand() *cli.Command {
 				Description: "Example: lantern selftest standing --which overdue", Action: with(standing)},
 			{Name: "show", Usage: "self-tests that were started, the newest first", ArgsUsage: "[drive]", Description: "Example: lantern selftest show\n         lantern selftest show LM409",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					res, err := s.client.ListTestRunsWithResponse(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()})
-					if err != nil {
-						return unreachable(err)
-					}
-					all, err := got(res.JSON200, res, res.Body)
+					all, err := ask[[]api.TestRun](s.client.ListTestRuns(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()}))
 					if err != nil {
 						return err
 					}
@@ -156,11 +136,7 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	var whole api.TestStanding
 	for cursor := ""; ; {
-		res, err := s.client.GetTestStandingWithResponse(ctx, &api.GetTestStandingParams{Which: which, Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor})
-		if err != nil {
-			return unreachable(err)
-		}
-		page, err := got(res.JSON200, res, res.Body)
+		page, err := ask[api.TestStanding](s.client.GetTestStanding(ctx, &api.GetTestStandingParams{Which: which, Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor}))
 		if err != nil {
 			return err
 		}

@@ -42,25 +42,9 @@ func swapAct(name, use, eg string, flags []cli.Flag, do act) *cli.Command {
 		})}
 }
 
-// worded is what every answer of a call offers.
-type worded interface{ StatusCode() int }
-
-// swapFrom gives a swap back from the answer of a call.
-func swapFrom[R worded](res R, err error, pick func(R) (*api.Swap, []byte)) (api.Swap, error) {
-	if err != nil {
-		return api.Swap{}, unreachable(err)
-	}
-	v, body := pick(res)
-	return got(v, res, body)
-}
-
 func swapCommand() *cli.Command {
 	list := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-		res, err := s.client.ListSwapsWithResponse(ctx, &api.ListSwapsParams{})
-		if err != nil {
-			return unreachable(err)
-		}
-		all, err := got(res.JSON200, res, res.Body)
+		all, err := ask[[]api.Swap](s.client.ListSwaps(ctx, &api.ListSwapsParams{}))
 		if err != nil {
 			return err
 		}
@@ -85,19 +69,8 @@ func swapCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.PlanSwapWithResponse(ctx, nil, api.PlanSwap{Drive: drive})
-					if err != nil {
-						return unreachable(err)
-					}
-					w, err := got(res.JSON201, res, res.Body)
-					if err != nil {
-						return err
-					}
-					if done, err := s.out.value(w); done {
-						return err
-					}
-					s.swap(w)
-					return nil
+					w, err := ask[api.Swap](s.client.PlanSwap(ctx, nil, api.PlanSwap{Drive: drive}))
+					return tell(s, s.swap, w, err)
 				})},
 			swapAct("show", "where a swap stands", "lantern swap show", nil, func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
 				return s.getSwap(ctx, id)
@@ -111,17 +84,14 @@ func swapCommand() *cli.Command {
 					}
 					req.Backup = types.Date{Time: at}
 				}
-				res, err := s.client.BeginSwapWithResponse(ctx, id, nil, req)
-				return swapFrom(res, err, func(r *api.BeginSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				return ask[api.Swap](s.client.BeginSwap(ctx, id, nil, req))
 			}),
 			swapAct("next", "do what the step is about: give its order, or say that it was done by hand", "lantern swap next", reason("why it goes on although something speaks against it"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-					res, err := s.client.NextInSwapWithResponse(ctx, id, nil, why(cmd))
-					return swapFrom(res, err, func(r *api.NextInSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+					return ask[api.Swap](s.client.NextInSwap(ctx, id, nil, why(cmd)))
 				}),
 			swapAct("back", "go back where that can be undone", "lantern swap back", nil, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				res, err := s.client.BackInSwapWithResponse(ctx, id, nil, api.Reason{})
-				return swapFrom(res, err, func(r *api.BackInSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				return ask[api.Swap](s.client.BackInSwap(ctx, id, nil, api.Reason{}))
 			}),
 			swapAct("confirm", "confirm the new drive by its label tail", "lantern swap confirm --tail 7F412\n         lantern swap confirm --tail 7F412 --reason \"no time to test it first\"",
 				append(reason("why, when a check of the new drive warns: it was not tested, say"), &cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"}),
@@ -130,25 +100,20 @@ func swapCommand() *cli.Command {
 					if err != nil {
 						return api.Swap{}, err
 					}
-					res, err := s.client.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: tail, Reason: cmd.String("reason")})
-					return swapFrom(res, err, func(r *api.ConfirmSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+					return ask[api.Swap](s.client.ConfirmSwap(ctx, id, nil, api.ConfirmTail{Tail: tail, Reason: cmd.String("reason")}))
 				}),
 			swapAct("hold", "hold a swap: nothing is ordered until it goes on", "lantern swap hold --reason \"the new drive comes tomorrow\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				res, err := s.client.HoldSwapWithResponse(ctx, id, nil, why(cmd))
-				return swapFrom(res, err, func(r *api.HoldSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				return ask[api.Swap](s.client.HoldSwap(ctx, id, nil, why(cmd)))
 			}),
 			swapAct("resume", "go on with a swap that is held", "lantern swap resume", nil, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				res, err := s.client.ResumeSwapWithResponse(ctx, id, nil, api.Reason{})
-				return swapFrom(res, err, func(r *api.ResumeSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				return ask[api.Swap](s.client.ResumeSwap(ctx, id, nil, api.Reason{}))
 			}),
 			swapAct("lead", "hand the lead to somebody else, or take it over", "lantern swap lead --to bo\n         lantern swap lead --reason \"ida went home\"",
 				append(reason("why you take it over from somebody"), &cli.StringFlag{Name: "to", Usage: "who leads from now on; without it, you"}), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-					res, err := s.client.LeadSwapWithResponse(ctx, id, nil, api.LeadSwap{To: cmd.String("to"), Reason: cmd.String("reason")})
-					return swapFrom(res, err, func(r *api.LeadSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+					return ask[api.Swap](s.client.LeadSwap(ctx, id, nil, api.LeadSwap{To: cmd.String("to"), Reason: cmd.String("reason")}))
 				}),
 			swapAct("abandon", "end a swap before its end, and be told what is owed", "lantern swap abandon --reason \"no spare at hand\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				res, err := s.client.AbandonSwapWithResponse(ctx, id, nil, why(cmd))
-				return swapFrom(res, err, func(r *api.AbandonSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+				return ask[api.Swap](s.client.AbandonSwap(ctx, id, nil, why(cmd)))
 			}),
 			{Name: "fate", Usage: "say what becomes of the drive that was replaced: return, stock or destroy", ArgsUsage: "<swap> <fate>", Description: "Example: lantern swap fate 7F412 return --note \"half a year of warranty left\"",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
@@ -160,16 +125,8 @@ func swapCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					res, err := s.client.FateOfOldWithResponse(ctx, id, nil, api.OldFate{Fate: api.OldFateFate(cmd.Args().Get(1)), Note: cmd.String("note")})
-					w, err := swapFrom(res, err, func(r *api.FateOfOldResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
-					if err != nil {
-						return err
-					}
-					if done, err := s.out.value(w); done {
-						return err
-					}
-					s.swap(w)
-					return nil
+					w, err := ask[api.Swap](s.client.FateOfOld(ctx, id, nil, api.OldFate{Fate: api.OldFateFate(cmd.Args().Get(1)), Note: cmd.String("note")}))
+					return tell(s, s.swap, w, err)
 				})},
 			{Name: "report", Usage: "the record of a swap: steps, people, checks, and how long at which margin", ArgsUsage: "[swap]", Description: "Example: lantern swap report 7F412\n         lantern --output json swap report 7F412 > record.json\n         lantern swap report 7F412 --evidence return-7F412.zip",
 				Flags:  []cli.Flag{&cli.StringFlag{Name: "evidence", Usage: "write what a return under warranty is argued with to this file"}},
@@ -206,32 +163,18 @@ func swapReport(ctx context.Context, s *session, cmd *cli.Command) error {
 		return err
 	}
 	if file := cmd.String("evidence"); file != "" {
-		res, err := s.client.EvidenceOfSwapWithResponse(ctx, id)
+		zip, err := answered(s.client.EvidenceOfSwap(ctx, id))
 		if err != nil {
-			return unreachable(err)
-		}
-		if res.StatusCode() != 200 {
-			return told(res.StatusCode(), res.Body)
-		}
-		if err := os.WriteFile(file, res.Body, 0o600); err != nil {
 			return err
 		}
-		s.out.line("%s, %s", file, decimal(int64(len(res.Body))))
+		if err := os.WriteFile(file, zip, 0o600); err != nil {
+			return err
+		}
+		s.out.line("%s, %s", file, decimal(int64(len(zip))))
 		return nil
 	}
-	res, err := s.client.ReportSwapWithResponse(ctx, id)
-	if err != nil {
-		return unreachable(err)
-	}
-	r, err := got(res.JSON200, res, res.Body)
-	if err != nil {
-		return err
-	}
-	if done, err := s.out.value(r); done {
-		return err
-	}
-	s.report(r)
-	return nil
+	r, err := ask[api.SwapReport](s.client.ReportSwap(ctx, id))
+	return tell(s, s.report, r, err)
 }
 
 // report prints the record of a swap.
@@ -292,17 +235,12 @@ func (s *session) report(r api.SwapReport) {
 }
 
 func (s *session) getSwap(ctx context.Context, id string) (api.Swap, error) {
-	res, err := s.client.GetSwapWithResponse(ctx, id)
-	return swapFrom(res, err, func(r *api.GetSwapResponse) (*api.Swap, []byte) { return r.JSON200, r.Body })
+	return ask[api.Swap](s.client.GetSwap(ctx, id))
 }
 
 // swapID finds a swap by its id, the label tail of its old drive, or, with no name, the only one that is open.
 func (s *session) swapID(ctx context.Context, name string) (string, error) {
-	res, err := s.client.ListSwapsWithResponse(ctx, &api.ListSwapsParams{Open: name == ""})
-	if err != nil {
-		return "", unreachable(err)
-	}
-	all, err := got(res.JSON200, res, res.Body)
+	all, err := ask[[]api.Swap](s.client.ListSwaps(ctx, &api.ListSwapsParams{Open: name == ""}))
 	if err != nil {
 		return "", err
 	}

@@ -57,11 +57,7 @@ const columns = 68
 func (s *session) trends(ctx context.Context, drive string, metrics []string, back time.Duration) error {
 	var all []api.Trend
 	for _, m := range metrics {
-		res, err := s.client.GetTrendWithResponse(ctx, drive, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)})
-		if err != nil {
-			return unreachable(err)
-		}
-		t, err := got(res.JSON200, res, res.Body)
+		t, err := ask[api.Trend](s.client.GetTrend(ctx, drive, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)}))
 		if err != nil {
 			return err
 		}
@@ -158,11 +154,7 @@ var marks = map[api.HappeningKind]rune{api.HappeningKindTest: 't', api.Happening
 
 // axis writes what happened to the drive below the charts, and the times at their ends.
 func (s *session) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
-	res, err := s.client.GetDriveWithResponse(ctx, name)
-	if err != nil {
-		return unreachable(err)
-	}
-	d, err := got(res.JSON200, res, res.Body)
+	d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
 	if err != nil {
 		return err
 	}

@@ -95,7 +95,7 @@ func whatifCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "lose", Usage: "members to lose: label tails, slots, or a host for all of its members; separated by commas"},
 		&cli.IntFlag{Name: "survives", Usage: "look at every set of this many members"},
 		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent; without it, what the pool system says"}, fileFlag}
-	ask := func(cmd *cli.Command) ([]string, int, float64, error) {
+	asked := func(cmd *cli.Command) ([]string, int, float64, error) {
 		lose, n, full := commas(cmd.StringSlice("lose")), cmd.Int("survives"), cmd.Float("full")
 		switch {
 		case len(lose) == 0 && n == 0:
@@ -108,7 +108,7 @@ func whatifCommand() *cli.Command {
 	return &cli.Command{Name: "whatif", Usage: "what becomes of a pool when members are lost: nothing is ordered", ArgsUsage: "<pool>",
 		Description: "Example: lantern whatif soundscape --lose ZU006,XE932\n         lantern whatif driftnet --survives 2\n         lantern whatif --file planned.json --lose a,b", Flags: flags,
 		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
-			lose, n, full, err := ask(cmd)
+			lose, n, full, err := asked(cmd)
 			if err != nil {
 				return err
 			}
@@ -127,15 +127,11 @@ func whatifCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			lose, n, full, err := ask(cmd)
+			lose, n, full, err := asked(cmd)
 			if err != nil {
 				return err
 			}
-			res, err := s.client.WhatIfWithResponse(ctx, name, &api.WhatIfParams{Lose: lose, Survives: n, Limit: full})
-			if err != nil {
-				return unreachable(err)
-			}
-			w, err := got(res.JSON200, res, res.Body)
+			w, err := ask[api.Prospect](s.client.WhatIf(ctx, name, &api.WhatIfParams{Lose: lose, Survives: n, Limit: full}))
 			if err != nil {
 				return err
 			}
@@ -229,11 +225,7 @@ func fitCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			res, err := s.client.PoolFitWithResponse(ctx, name)
-			if err != nil {
-				return unreachable(err)
-			}
-			all, err := got(res.JSON200, res, res.Body)
+			all, err := ask[[]api.Fit](s.client.PoolFit(ctx, name))
 			if err != nil {
 				return err
 			}
@@ -259,7 +251,7 @@ func movesCommand() *cli.Command {
 		&cli.BoolFlag{Name: "free-bay", Usage: "a new drive can come before the old one leaves"},
 		&cli.StringFlag{Name: "group", Usage: "which group; not needed when the pool has one"},
 		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent"}, fileFlag}
-	ask := func(cmd *cli.Command) (api.MovesAsked, error) {
+	asked := func(cmd *cli.Command) (api.MovesAsked, error) {
 		out := api.MovesAsked{Group: cmd.String("group"), Limit: cmd.Float("full") / 100}
 		size := func(flag, text string) (string, int64, error) {
 			name, size, ok := strings.Cut(text, "=")
@@ -294,7 +286,7 @@ func movesCommand() *cli.Command {
 	return &cli.Command{Name: "moves", Usage: "in which order drives are best changed: how much data each order moves", ArgsUsage: "<pool>",
 		Description: "Example: lantern moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add petrel=4TB\n         lantern moves --file planned.json --remove a --add b=8TB", Flags: flags,
 		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
-			req, err := ask(cmd)
+			req, err := asked(cmd)
 			if err != nil {
 				return err
 			}
@@ -318,15 +310,11 @@ func movesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			req, err := ask(cmd)
+			req, err := asked(cmd)
 			if err != nil {
 				return err
 			}
-			res, err := s.client.PlanMovesWithResponse(ctx, name, req)
-			if err != nil {
-				return unreachable(err)
-			}
-			m, err := got(res.JSON200, res, res.Body)
+			m, err := ask[api.MoveOrder](s.client.PlanMoves(ctx, name, req))
 			if err != nil {
 				return err
 			}
