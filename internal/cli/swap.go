@@ -372,8 +372,8 @@ func (s *session) swapNext(w api.Swap, now api.Step) {
 		o.line("  next: lantern swap begin%s%s", asksReason(w.Checks), flags)
 	case w.Phase == api.SwapPhaseConfirm:
 		o.line("  next: lantern swap confirm --tail <label tail>%s", asksReason(w.Gate))
-		if w.New.Bay != "" && slices.ContainsFunc(w.Gate, func(c api.Check) bool { return c.Id == "new-accepted" && c.Result == api.Warns }) {
-			o.line("  or first: lantern accept begin %s", w.New.Bay)
+		if slices.ContainsFunc(w.Gate, func(c api.Check) bool { return c.Id == "new-accepted" && c.Result == api.Warns }) {
+			o.line("  or first: lantern accept begin <label tail>")
 		}
 	case now.Acts && w.Hold == "":
 		o.line("  next: lantern swap next")

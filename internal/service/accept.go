@@ -342,7 +342,7 @@ func (s *Service) viewStock(key string, d *disk) api.StockItem {
 		v.PowerOnHours = p.Value
 	}
 	mine := *s.swapDrive(d)
-	mine.Ill = "" // whether it can be trusted is told beside it
+	mine.Ill, mine.Testing = "", false // whether it can be trusted is told beside it
 	for _, p := range s.pools {
 		fits := slices.ContainsFunc(p.Groups, func(g pool.Group) bool {
 			return slices.ContainsFunc(g.Members, func(m pool.Member) bool {

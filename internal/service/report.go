@@ -315,10 +315,8 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 		out.Holds = d.Holds[0]
 	}
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.words()
-	switch {
-	case s.acceptanceOf(d.Desc.Key()) != nil:
-		out.Ill = "is being tested, and not accepted yet"
-	case d.Accepted.State == string(api.AcceptanceStateFailed):
+	out.Testing = s.acceptanceOf(d.Desc.Key()) != nil
+	if d.Accepted.State == string(api.AcceptanceStateFailed) {
 		out.Ill = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
 	}
 	if len(d.Reading.Unreadable) > 0 {

@@ -238,7 +238,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 		s.New = &d
 	}
 	if why := s.Unfit(*s.New); why != "" {
-		return nil, refuse("drive-refused", "Put in another drive.", "%s cannot be used: %s.", s.New.Tail(), why)
+		return nil, refuse("drive-refused", instead(*s.New), "%s cannot be used: %s.", s.New.Tail(), why)
 	}
 	warned, err := stopped(e.Checks, false)
 	if err != nil {

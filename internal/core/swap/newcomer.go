@@ -50,10 +50,21 @@ func promised(d Drive) string {
 }
 
 func ill(d Drive) string {
-	if d.Ill != "" {
+	switch {
+	case d.Ill != "":
 		return "it cannot be trusted: it " + d.Ill
+	case d.Testing:
+		return "it is being tested, and not accepted yet"
 	}
 	return ""
+}
+
+// instead is what to do about a drive that does not fit.
+func instead(d Drive) string {
+	if d.Testing && d.Ill == "" {
+		return "Wait until its test has passed, or stop that test."
+	}
+	return "Put in another drive."
 }
 
 func (s *State) make(d Drive) string {
@@ -83,7 +94,7 @@ func (c *checker) newcomer() {
 		}
 		c.add(id, title, looked, record.Passes, found, "")
 	}
-	const other = "Put in another drive."
+	other := instead(Drive{})
 	spare := grouped(d.Capacity) + " bytes, exactly what is needed"
 	if d.Capacity > p.Needs {
 		spare = grouped(d.Capacity) + " bytes, " + grouped(d.Capacity-p.Needs) + " more than are needed"
@@ -96,7 +107,7 @@ func (c *checker) newcomer() {
 	if d.Sector > 0 {
 		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
 	}
-	either("new-kind", "It is of a kind that the pool can use", "what it says of its sectors, its medium and its tracks", p.make(d), kind, other)
+	either("new-kind", "The pool can use its kind", "what it says of its sectors, its medium and its tracks", p.make(d), kind, other)
 	either("new-empty", "Nothing lies on it", "its beginning and its end, for signatures", lies(d), "no partition table, file system or mark of a member was found", other)
 	either("new-free", "No other swap counts on it", "swaps under way", promised(d), "it is promised to nobody else", other)
 	c.trusted(d)
@@ -107,8 +118,8 @@ func (c *checker) trusted(d Drive) {
 	const id, title, looked = "new-accepted", "Its test before it is trusted", "tests of new drives"
 	const do = "Test it first, or say why there is no time for that."
 	switch {
-	case d.Ill != "":
-		c.add(id, title, looked, record.Stops, ill(d), "Put in another drive, or wait until its test has passed.")
+	case ill(d) != "":
+		c.add(id, title, looked, record.Stops, ill(d), instead(d))
 	case d.Accepted != "":
 		c.add(id, title, looked, record.Passes, d.Accepted, "")
 	default:

@@ -57,6 +57,8 @@ type Drive struct {
 	Member string `json:"member,omitempty"`
 	// Ill says why it must not be trusted with data; empty when nothing speaks against it.
 	Ill string `json:"ill,omitempty"`
+	// Testing is true while it is tested before it is trusted.
+	Testing bool `json:"testing,omitempty"`
 	// Promised says to which other swap it was promised; empty when to none.
 	Promised string `json:"promised,omitempty"`
 	// Accepted says with what result it was tested before it was trusted, and when; empty when it was not.

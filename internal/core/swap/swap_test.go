@@ -106,7 +106,7 @@ func TestScenarios(t *testing.T) {
 			one := func() *Drive {
 				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: strings.Trim(arg("bay", "skerry/front/7"), "-"),
 					Sector: drive.Bytes(number("sector", 512)), Zoned: drive.Zoning(arg("zoned", "")), Promised: arg("promised", ""),
-					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", "")}
+					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", ""), Testing: has("testing")}
 			}
 			switch d.Cmd {
 			case "plan":
@@ -161,7 +161,22 @@ func TestScenarios(t *testing.T) {
 			case "came":
 				return s.apply(Event{Kind: DriveCame, Drive: one()})
 			case "confirm":
-				return s.apply(Event{Kind: ConfirmIt, By: who, Tail: arg("tail", "")})
+				e := Event{Kind: ConfirmIt, By: who, Tail: arg("tail", ""), Reason: strings.TrimSpace(d.Input)}
+				var out strings.Builder
+				if has("looked") { // with what is known of the new drive by now
+					e.Drive = one()
+					e.Drive.Accepted = strings.ReplaceAll(arg("accepted", ""), "_", " ")
+					x := Situation{Plan: s.state, PoolSeen: s.now, NewVerdict: health.Verdict(arg("verdict", string(health.Sound)))}
+					x.Plan.New = e.Drive
+					e.Checks = Gate(x, Confirm)
+					for _, c := range e.Checks {
+						assert.NotContains(t, c.Found+c.Looked+c.Do+c.Title, e.Drive.Tail(), "who confirms must have read the label")
+						if c.Result != record.Passes || has("all") {
+							fmt.Fprintf(&out, "%s %s: %s\n", c.Result, c.Title, c.Found)
+						}
+					}
+				}
+				return out.String() + s.apply(e)
 			case "outcome":
 				return s.apply(Event{Kind: OrderDone, Order: int(number("order", 1)), Done: has("done"), Outcome: strings.TrimSpace(d.Input)})
 			case "pool":
