@@ -288,7 +288,7 @@ func isTerminal(w io.Writer) bool {
 func Commands() []*cli.Command {
 	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(), campaignCommand(), acceptCommand(), stockCommand(),
 		followCommand(), poolsCommand(), poolCommand(), whatifCommand(), fitCommand(), movesCommand(), scrubCommand(), rebalanceCommand(), drainCommand(), priorityCommand(), admitCommand(), nudgeCommand(), growCommand(), stopCommand(), recoveriesCommand(),
-		hostCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), enclosureCommand(), surveyCommand(), labCommand()}
+		hostCommand(), personCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), enclosureCommand(), surveyCommand(), labCommand()}
 }
 
 // ago writes how long ago something was, in the largest unit that says enough.

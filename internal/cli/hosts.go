@@ -84,6 +84,45 @@ func hostCommand() *cli.Command {
 		}}
 }
 
+func personCommand() *cli.Command {
+	token := func(renew bool) cli.ActionFunc {
+		return with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "the person's name")
+			if err != nil {
+				return err
+			}
+			p, err := ask[api.NewPerson](s.client.AddPerson(ctx, api.AddPerson{Name: name, Renew: renew}))
+			return tell(s, func(p api.NewPerson) {
+				s.out.line("%s", p.Token)
+				fmt.Fprintf(s.errOut, "This token is shown only this once. %s signs in with it, or sets LANTERN_TOKEN.\n", p.Name)
+			}, p, err)
+		})
+	}
+	show := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+		all, err := ask[[]api.Person](s.client.ListPeople(ctx))
+		if err != nil {
+			return err
+		}
+		return list(s, all, "Nobody is known.", []string{"NAME", "SINCE", "ADDED BY", ""}, func(p api.Person) []cell {
+			return []cell{{text: p.Name, style: bold}, {text: p.AddedAt.Local().Format("2006-01-02 15:04")}, {text: p.AddedBy}, {text: map[bool]string{true: "you"}[p.You]}}
+		})
+	})
+	return &cli.Command{Name: "person", Aliases: []string{"people"}, Usage: "who may use this service, each with a token and a name of their own", Description: "Example: lantern person add bo", Action: show,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all of them", Description: "Example: lantern person list", Action: show},
+			{Name: "add", Usage: "make somebody known and print their token, once", ArgsUsage: "<name>", Description: "Example: lantern person add bo", Action: token(false)},
+			{Name: "renew", Usage: "give somebody who lost their token another one; the old one and what is signed in with it end", ArgsUsage: "<name>", Description: "Example: lantern person renew bo", Action: token(true)},
+			{Name: "remove", Usage: "take somebody's token away; what they did stays on record", ArgsUsage: "<name>", Description: "Example: lantern person remove bo",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "the person's name")
+					if err != nil {
+						return err
+					}
+					return s.done(name+" has no token any more", did(s.client.RemovePerson(ctx, name)))
+				})},
+		}}
+}
+
 func findCommand() *cli.Command {
 	return &cli.Command{Name: "find", Usage: "find drives, pools, hosts and bays by any part of their names", ArgsUsage: "<text>", Description: "Example: lantern find 412",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

@@ -194,7 +194,37 @@ func (s *Server) EnrolHost(c *echo.Context) error {
 		return err
 	}
 	token, err := s.Service.Enrol(person(c), req.Name)
-	return answer(c, http.StatusCreated, api.Enrolled{Name: req.Name, Token: token}, err)
+	return once(c, api.Enrolled{Name: req.Name, Token: token}, err)
+}
+
+// once answers with a secret, which is kept nowhere.
+func once(c *echo.Context, v any, err error) error {
+	c.Response().Header().Set("Cache-Control", "no-store")
+	return answer(c, http.StatusCreated, v, err)
+}
+
+// ListPeople lists who has a token.
+func (s *Server) ListPeople(c *echo.Context) error {
+	v, err := s.Service.People(person(c))
+	return answer(c, http.StatusOK, v, err)
+}
+
+// AddPerson makes somebody known.
+func (s *Server) AddPerson(c *echo.Context) error {
+	req, err := take[api.AddPerson](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.AddPerson(person(c), req)
+	return once(c, v, err)
+}
+
+// RemovePerson takes somebody's token away.
+func (s *Server) RemovePerson(c *echo.Context, name string) error {
+	if err := s.Service.RemovePerson(person(c), name); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
 }
 
 // GetBays gives a host's bay map.

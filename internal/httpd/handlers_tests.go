@@ -91,7 +91,7 @@ func (s *Server) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
 		return err
 	}
 	v, err := s.Service.MakeFeed(person(c))
-	return answer(c, http.StatusCreated, v, err)
+	return once(c, v, err)
 }
 
 // EndFeed ends it.

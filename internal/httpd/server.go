@@ -179,6 +179,9 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 		if err := next(c); err != nil {
 			return err // a refusal is not kept: the same request may succeed when the reason is gone
 		}
+		if rec.Header().Get("Cache-Control") == "no-store" {
+			return nil // a secret is told once, and kept nowhere
+		}
 		return s.Service.KeepAnswer(key, body, rec.status, rec.body.Bytes())
 	}
 }

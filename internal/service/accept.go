@@ -2,7 +2,6 @@ package service
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -48,11 +47,11 @@ func (s *Service) loadAcceptances() error {
 	}
 	s.acceptances = map[string]*acceptance{}
 	for _, row := range rows {
-		a := &acceptance{}
-		if err := json.Unmarshal(row.Doc, &a.State); err != nil {
+		state, err := accept.Decode(row.Doc)
+		if err != nil {
 			return fmt.Errorf("acceptance %s: %w", row.ID, err)
 		}
-		s.acceptances[a.ID] = a
+		s.acceptances[state.ID] = &acceptance{state}
 	}
 	return nil
 }

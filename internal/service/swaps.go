@@ -262,6 +262,11 @@ func (s *Service) ActOnSwap(kind swap.EventKind, by, id, match, reason string) (
 
 // LeadSwap hands the lead to somebody else, or takes it over.
 func (s *Service) LeadSwap(by, id, match string, req api.LeadSwap) (api.Swap, error) {
+	if to := strings.TrimSpace(req.To); to != "" && to != by {
+		if err := s.personKnown(to); err != nil {
+			return api.Swap{}, err
+		}
+	}
 	return s.act(id, match, func(*swapState) swap.Event {
 		return swap.Event{Kind: swap.LeadIt, At: s.clock.Now(), By: by, To: cmp.Or(strings.TrimSpace(req.To), by), Reason: req.Reason}
 	})

@@ -35,6 +35,7 @@ type Token struct {
 	Name string `gorm:"primaryKey"`
 	Hash []byte
 	Made time.Time
+	By   string // who added them; empty for the first
 }
 
 // Session is a console that signed in. Its times are real, not the lab's.

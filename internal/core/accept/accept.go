@@ -4,6 +4,7 @@
 package accept
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,6 +68,33 @@ type State struct {
 	BegunAt time.Time      `json:"begun_at"`
 	EndedAt time.Time      `json:"ended_at,omitzero"`
 	Surface SurfaceReport  `json:"surface"`
+}
+
+// Decode reads a state as it was kept. Until checks were of one kind with those of swaps, they were kept as findings.
+func Decode(doc []byte) (s State, err error) {
+	if err := json.Unmarshal(doc, &s); err != nil {
+		return s, err
+	}
+	var old struct {
+		Findings []struct {
+			record.Check
+			Grave, Odd bool
+		} `json:"findings"`
+	}
+	if err := json.Unmarshal(doc, &old); err != nil {
+		return s, err
+	}
+	for _, f := range old.Findings {
+		f.Result = record.Passes
+		switch {
+		case f.Grave:
+			f.Result = record.Stops
+		case f.Odd:
+			f.Result = record.Warns
+		}
+		s.Checks = append(s.Checks, f.Check)
+	}
+	return s, nil
 }
 
 // SurfaceReport is how far the writing and reading back has come, as the agent tells it.

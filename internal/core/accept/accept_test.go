@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -87,4 +88,20 @@ func TestScripts(t *testing.T) {
 			return strings.ReplaceAll(out.String(), " \n", "\n")
 		})
 	})
+}
+
+// TestDecode: what was kept is read back, also as it was kept before.
+func TestDecode(t *testing.T) {
+	s, _ := Begin(State{ID: "a", By: "ida", Stages: Policy(true, true)}, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Counts{Values: map[drive.MetricName]float64{"power_on_hours": 900, "pending_sectors": 0}})
+	doc, err := json.Marshal(s)
+	require.NoError(t, err)
+	back, err := Decode(doc)
+	require.NoError(t, err)
+	require.Equal(t, s, back)
+	back, err = Decode([]byte(`{"id":"a","outcome":"failed","findings":[{"ID":"fresh","Title":"It is new","Looked":"l","Found":"it was used","Do":"ask","Grave":false,"Odd":true},{"ID":"short","Found":"it failed","Grave":true},{"ID":"clean"}]}`))
+	require.NoError(t, err)
+	require.Equal(t, []record.Check{{ID: "fresh", Title: "It is new", Looked: "l", Found: "it was used", Do: "ask", Result: record.Warns}, {ID: "short", Found: "it failed", Result: record.Stops}, {ID: "clean", Result: record.Passes}}, back.Checks)
+	require.Equal(t, "it failed", back.Words())
+	_, err = Decode([]byte(`{"id":`))
+	require.Error(t, err)
 }

@@ -18,7 +18,7 @@ export function SignIn() {
         <label className="block space-y-1.5">
           <span className="font-semibold">Your token</span>
           <input className="field font-mono" type="password" autoComplete="current-password" required value={token} onChange={(e) => setToken(e.target.value)} />
-          <span className="block text-sm text-soft">{document.documentElement.dataset.practice ? "This practice printed a link when it began. Its token is in client.yaml in its folder; that of the real service does not fit." : "The first start of the service printed one for the administrator."}</span>
+          <span className="block text-sm text-soft">{document.documentElement.dataset.practice ? "This practice printed a link when it began. Its token is in client.yaml in its folder; that of the real service does not fit." : "The first start of the service printed one for the administrator; everybody else gets theirs from: lantern person add."}</span>
         </label>
         <button className="button main w-full" disabled={enter.isPending}>Sign in</button>
         {enter.error && <p role="alert">{enter.error.message}</p>}

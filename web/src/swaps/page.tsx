@@ -326,10 +326,16 @@ function Asked({ swap: w, word, title, what }: { swap: Swap; word: "hold" | "aba
 function Lead({ swap: w }: { swap: Swap }) {
   const [to, setTo] = useState("");
   const [reason, setReason] = useState("");
+  const people = useQuery({ queryKey: ["people"], queryFn: () => got(client.GET("/people")) });
   const lead = useMutation({ mutationFn: () => got(client.POST("/swaps/{id}/lead", { params: params(w), body: { to, reason } })), ...useAct() });
   return (
     <form onSubmit={(e) => { e.preventDefault(); lead.mutate(); }} className="space-y-2 rounded-md border border-line p-3">
-      <label className="block text-sm">Hand the lead to<input className="field" placeholder="nobody named: yourself" value={to} onChange={(e) => setTo(e.target.value)} /></label>
+      <label className="block text-sm">Hand the lead to
+        <select className="field" value={to} onChange={(e) => setTo(e.target.value)}>
+          <option value="">yourself</option>
+          {people.data?.filter((p) => !p.you).map((p) => <option key={p.name}>{p.name}</option>)}
+        </select>
+      </label>
       <label className="block text-sm">Why, if {w.lead} is not asked<input className="field" value={reason} onChange={(e) => setReason(e.target.value)} /></label>
       <button className="button small w-full" disabled={lead.isPending}>{to ? `Hand it to ${to}` : "Take the lead"}</button>
     </form>

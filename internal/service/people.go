@@ -1,0 +1,115 @@
+package service
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/record"
+	"lantern/internal/store"
+)
+
+// personName keeps names readable in a record: they begin with a letter.
+var personName = regexp.MustCompile(`^\pL[\pL\pN ._'-]{0,39}$`)
+
+// People lists who has a token.
+func (s *Service) People(you string) ([]api.Person, error) {
+	rows, err := store.All[store.Token](s.store, "name", "")
+	out := []api.Person{}
+	for _, t := range rows {
+		out = append(out, api.Person{Name: t.Name, AddedAt: t.Made, AddedBy: t.By, You: t.Name == you})
+	}
+	return out, err
+}
+
+// AddPerson makes somebody known and gives them a token; somebody who is known gets another one in place of theirs only where
+// that is said.
+func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name := strings.TrimSpace(req.Name)
+	if !personName.MatchString(name) || name == record.Seen {
+		return api.NewPerson{}, problem(422, "bad-name", "Use letters, digits and spaces, beginning with a letter; it stands in every record of what they do.", "%q cannot be a person's name.", name)
+	}
+	have, err := s.People(by)
+	if err != nil {
+		return api.NewPerson{}, err
+	}
+	known := slices.ContainsFunc(have, func(p api.Person) bool { return strings.EqualFold(p.Name, name) })
+	switch {
+	case known && !req.Renew:
+		return api.NewPerson{}, problem(409, "person-exists", "Somebody who lost their token gets another one: lantern person renew "+name, "There is a %s already.", name)
+	case !known && req.Renew:
+		return api.NewPerson{}, s.noPerson(name, have)
+	}
+	token, err := s.newToken(name, by)
+	if err == nil && known {
+		err = s.endSessions(name)
+	}
+	return api.NewPerson{Name: name, Token: token}, err
+}
+
+// RemovePerson takes somebody's token and sessions away. What they did stays on record.
+func (s *Service) RemovePerson(by, name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	have, err := s.People(by)
+	if err != nil {
+		return err
+	}
+	switch {
+	case !slices.ContainsFunc(have, func(p api.Person) bool { return p.Name == name }):
+		return s.noPerson(name, have)
+	case name == by:
+		return problem(409, "yourself", "Let somebody else do that.", "Nobody takes their own token away: the last one would lock everybody out.")
+	}
+	for _, w := range s.openSwaps() {
+		if w.Lead == name {
+			return problem(409, "leads-swap", "Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …", "%s leads the swap of %s in %s.", name, w.Old.Tail(), w.Pool)
+		}
+	}
+	if _, err := store.Remove[store.Token](s.store, "name = ?", name); err != nil {
+		return err
+	}
+	return s.endSessions(name)
+}
+
+// endSessions ends what was opened with an earlier token of somebody's.
+func (s *Service) endSessions(name string) error {
+	if _, err := store.Remove[store.SignInCode](s.store, "name = ?", name); err != nil {
+		return err
+	}
+	_, err := store.Remove[store.Session](s.store, "name = ?", name)
+	return err
+}
+
+func (s *Service) noPerson(name string, have []api.Person) error {
+	var names []string
+	for _, p := range have {
+		names = append(names, p.Name)
+	}
+	return problem(404, "no-person", "Known are: "+strings.Join(names, ", ")+". Others are added with: lantern person add <name>", "There is no %s here.", name)
+}
+
+// personKnown requires that somebody has a token.
+func (s *Service) personKnown(name string) error {
+	have, err := s.People("")
+	if err == nil && !slices.ContainsFunc(have, func(p api.Person) bool { return p.Name == name }) {
+		err = s.noPerson(name, have)
+	}
+	return err
+}
+
+// newToken makes a token for a person, in place of one of the same name.
+func (s *Service) newToken(name, by string) (string, error) {
+	token := secret(personPrefix)
+	b := &store.Batch{}
+	b.Put(&store.Token{Name: name, Hash: hashed(token), Made: time.Now().UTC(), By: by})
+	if err := s.store.Write(b); err != nil {
+		return "", fmt.Errorf("a token for %s: %w", name, err)
+	}
+	return token, nil
+}
