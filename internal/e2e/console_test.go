@@ -365,8 +365,8 @@ func TestSwapOnPhone(t *testing.T) {
 	to, err := url.Parse(d.url)
 	require.NoError(t, err)
 	air := &rough{ReverseProxy: httputil.NewSingleHostReverseProxy(to), path: "/confirm"}
-	air.requests.Store(2)
-	air.reply.Store(3)
+	air.requests.Store(4)
+	air.reply.Store(6)
 	door := httptest.NewServer(air)
 	t.Cleanup(door.Close) // after the browser, which keeps a connection open
 	b := openBrowser(t, door.URL)
@@ -408,7 +408,7 @@ func TestSwapOnPhone(t *testing.T) {
 	b.clean("a word that is not answered yet")
 	b.see("Wait for the recovery")
 	await(t, "its answer came", b.text, func(s string) bool { return !strings.Contains(s, "has no answer yet") })
-	require.EqualValues(t, 4, air.heard.Load(), "it was heard four times")
+	require.EqualValues(t, 7, air.heard.Load(), "it was heard seven times")
 	confirmed := 0
 	for _, e := range d.openSwap().Log {
 		if strings.Contains(e.Says, "confirmed") {

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -295,6 +296,18 @@ func TestDoor(t *testing.T) {
 	status, second, _ := call("POST", "/api/v1/lights", `{"bay":"skerry/front/3","seconds":600}`, key)
 	require.Equal(t, 202, status)
 	require.Equal(t, first, second)
+	var together sync.WaitGroup
+	answers := make([]string, 8)
+	for i := range answers {
+		together.Go(func() {
+			_, body, _ := call("POST", "/api/v1/lights", `{"bay":"skerry/front/5","seconds":600}`, with("Idempotency-Key", "k2"))
+			answers[i] = string(body)
+		})
+	}
+	together.Wait()
+	for _, a := range answers {
+		require.Equal(t, answers[0], a, "also when all come at once")
+	}
 	status, body, _ = call("POST", "/api/v1/lights", `{"bay":"skerry/front/4","seconds":600}`, key)
 	require.Equal(t, 422, status)
 	require.Equal(t, "key-reused", problem(body).Type)

@@ -194,12 +194,12 @@ func (s *Server) EnrolHost(c *echo.Context) error {
 		return err
 	}
 	token, err := s.Service.Enrol(person(c), req.Name)
-	return once(c, api.Enrolled{Name: req.Name, Token: token}, err)
+	return secret(c, api.Enrolled{Name: req.Name, Token: token}, err)
 }
 
-// once answers with a secret, which is kept nowhere.
-func once(c *echo.Context, v any, err error) error {
-	c.Response().Header().Set("Cache-Control", "no-store")
+// secret answers with what is told once.
+func secret(c *echo.Context, v any, err error) error {
+	c.Set(isSecret, true)
 	return answer(c, http.StatusCreated, v, err)
 }
 
@@ -216,7 +216,7 @@ func (s *Server) AddPerson(c *echo.Context) error {
 		return err
 	}
 	v, err := s.Service.AddPerson(person(c), req)
-	return once(c, v, err)
+	return secret(c, v, err)
 }
 
 // RemovePerson takes somebody's token away.

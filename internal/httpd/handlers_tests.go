@@ -91,7 +91,7 @@ func (s *Server) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
 		return err
 	}
 	v, err := s.Service.MakeFeed(person(c))
-	return once(c, v, err)
+	return secret(c, v, err)
 }
 
 // EndFeed ends it.

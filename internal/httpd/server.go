@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -47,6 +48,8 @@ type Server struct {
 	Secure  bool // served over TLS: the cookie must not travel without
 	// Practice is set when all of this is one: then nothing leaves it.
 	Practice api.Practice
+
+	turns sync.Map // of requests with an idempotency key: a channel each, closed when it was answered
 }
 
 // Lab is what hands can do in a demo.
@@ -153,6 +156,9 @@ func sameOrigin(r *http.Request) bool {
 	return err == nil && u.Host == r.Host
 }
 
+// isSecret marks an answer that is told once, and kept nowhere.
+const isSecret = "secret"
+
 // once makes a request that carries an idempotency key happen once: the second answer is the first one again.
 func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -167,6 +173,8 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 			return tooLarge(err)
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
+		// The same request again waits for the answer of the first.
+		defer s.turn(key)()
 		status, answer, ok, err := s.Service.Answered(key, body)
 		if err != nil {
 			return err
@@ -174,30 +182,50 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 		if ok {
 			return c.JSONBlob(status, answer)
 		}
-		rec := &recorder{ResponseWriter: c.Response(), status: http.StatusOK}
+		out := c.Response()
+		rec := &recorder{ResponseWriter: out, status: http.StatusOK}
 		c.SetResponse(rec)
-		if err := next(c); err != nil {
+		err = next(c)
+		c.SetResponse(out)
+		if err != nil {
 			return err // a refusal is not kept: the same request may succeed when the reason is gone
 		}
-		if rec.Header().Get("Cache-Control") == "no-store" {
-			return nil // a secret is told once, and kept nowhere
+		// It is kept before it is told; but a secret is told once, and kept nowhere.
+		if c.Get(isSecret) == nil {
+			if err := s.Service.KeepAnswer(key, body, rec.status, rec.body.Bytes()); err != nil {
+				return err
+			}
 		}
-		return s.Service.KeepAnswer(key, body, rec.status, rec.body.Bytes())
+		out.WriteHeader(rec.status)
+		_, err = out.Write(rec.body.Bytes())
+		return err
 	}
 }
 
+// turn waits until no other request with a key is under way.
+func (s *Server) turn(key string) (end func()) {
+	for {
+		mine := make(chan struct{})
+		other, busy := s.turns.LoadOrStore(key, mine)
+		if !busy {
+			return func() {
+				s.turns.Delete(key)
+				close(mine)
+			}
+		}
+		<-other.(chan struct{})
+	}
+}
+
+// recorder holds an answer back until it is kept.
 type recorder struct {
 	http.ResponseWriter
 	status int
 	body   bytes.Buffer
 }
 
-func (r *recorder) WriteHeader(status int) { r.status = status; r.ResponseWriter.WriteHeader(status) }
-func (r *recorder) Write(b []byte) (int, error) {
-	r.body.Write(b)
-	return r.ResponseWriter.Write(b)
-}
-func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
+func (r *recorder) WriteHeader(status int)      { r.status = status }
+func (r *recorder) Write(b []byte) (int, error) { return r.body.Write(b) }
 
 func person(c *echo.Context) string {
 	name, _ := c.Get(whoPerson).(string)

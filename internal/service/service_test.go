@@ -17,6 +17,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/swap"
 	"lantern/internal/store"
 )
 
@@ -407,8 +408,14 @@ func TestSwapOverRestarts(t *testing.T) {
 	b.restart()
 	w, _ = b.s.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseConfirm, w.Phase)
-	w, err = b.s.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: "DD004", Reason: "so"})
+	seen := ETag(w.Version)
+	w, err = b.s.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
 	require.NoError(t, err)
+	again, err = b.s.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
+	require.NoError(t, err, "confirmed twice is confirmed once, though it has changed since: the first answer was lost")
+	require.Equal(t, w.Version, again.Version)
+	_, err = b.s.ActOnSwap(swap.HoldIt, "ida", w.Id, seen, "wait")
+	b.problem(err, "swap-changed", "Look at it again")
 	b.restart()
 	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
 	require.NoError(t, err)
