@@ -641,7 +641,7 @@ func TestBtrfsDrained(t *testing.T) {
 	b.compare()
 }
 
-// TestKillBtrfs kills the service or the agent (SIGKILL) at random moments while members of a real btrfs pool are swapped.
+// TestKillBtrfs kills the service, the agent, or both (SIGKILL) at random moments while members of a real btrfs pool are swapped.
 // Every swap ends as it should, and the data are compared.
 func TestKillBtrfs(t *testing.T) {
 	if apart(t, 15*time.Minute) {
@@ -668,12 +668,16 @@ func TestKillBtrfs(t *testing.T) {
 		}
 		killed++
 		time.Sleep(time.Duration(r.IntN(150)) * time.Millisecond)
-		if r.IntN(2) == 0 {
+		which := 1 + r.IntN(3) // the agent, the service, or both
+		if which != 2 {
 			b.agent.kill()
-			b.startAgent()
-		} else {
+		}
+		if which != 1 {
 			b.server.kill()
 			b.startService()
+		}
+		if which != 2 {
+			b.startAgent()
 		}
 	}
 	for round := 0; killed < most; round++ {
@@ -684,7 +688,7 @@ func TestKillBtrfs(t *testing.T) {
 		b.shell.run("swap", "begin", tail, "--reason", "a test", "--no-backup")
 		strike()
 		old.pull()
-		b.write(fmt.Sprintf("round %d", round), 2) // the kernel notices that it is gone when it writes
+		b.write(fmt.Sprintf("round %d", round%8), 2) // the kernel notices that it is gone when it writes
 		strike()
 		await(t, "the old one is seen to have left", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhaseInsert })
 		fresh := b.loop(416 << 20)
