@@ -14,7 +14,7 @@ import (
 )
 
 func main() {
-	debug.SetGCPercent(200) // there is much to keep, and little to throw away
+	debug.SetGCPercent(400) // there is much to keep, and little to throw away
 	begun := time.Now()
 	var all []kind
 	for _, k := range kinds() {

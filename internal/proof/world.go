@@ -44,17 +44,17 @@ type kind struct {
 
 func kinds() []kind {
 	return []kind{
-		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true, steady: true},
-		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, steady: true, calm: true},
+		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true},
+		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, calm: true},
 		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
-		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true, steady: true},
+		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
 		{name: "a log device that others depend on", others: 2, steady: true, calm: true, tolerance: 1, orders: 3, spread: true, unit: true},
-		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true, steady: true},
+		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
 		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
 		{name: "two-way mirror, a drive may fail", others: 1, tolerance: 1, fails: 1, orders: 2},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
-		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, steady: true, table: []int{small}},
+		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, table: []int{small}},
 		{name: "the same with a taken drive, the old one gone", others: 1, tolerance: 1, dead: true, orders: 2, table: []int{taken}},
 		{name: "three-way mirror, the old one gone", others: 2, tolerance: 2, dead: true, orders: 1, steady: true},
 		{name: "single parity of three, the old one gone", others: 2, tolerance: 1, dead: true, orders: 1},
@@ -104,24 +104,29 @@ type node struct {
 	s swap.State
 }
 
-func (k kind) id(d int) drive.Identity {
-	tails := [most]string{"OLD01", "NEW02", "SML03", "HLD04", "OTH05", "OTH06", "OTH07"}
-	return drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7" + tails[d]}
-}
-
-func (k kind) drive(d int, bay int8) swap.Drive {
-	out := swap.Drive{Identity: k.id(d), Capacity: 4000, Bay: fmt.Sprintf("h/f/%d", bay+1)}
-	switch d {
-	case small:
-		out.Capacity = 3999
-	case taken:
-		out.Holds = "somebody"
-	}
-	if d >= firstOther {
-		out.Member = "p"
+// drives are the drives as they are seen in each bay: they are asked for in every step, so they are made once.
+var drives = func() (out [most][most + 1]swap.Drive) {
+	for d, tail := range [most]string{"OLD01", "NEW02", "SML03", "HLD04", "OTH05", "OTH06", "OTH07"} {
+		for bay := range out[d] {
+			x := swap.Drive{Identity: drive.Identity{WWN: fmt.Sprintf("502abe7%09d", d), Model: "VELDRUN VR4-4000", Serial: "VR7" + tail}, Capacity: 4000, Bay: fmt.Sprintf("h/f/%d", bay+1)}
+			switch d {
+			case small:
+				x.Capacity = 3999
+			case taken:
+				x.Holds = "somebody"
+			}
+			if d >= firstOther {
+				x.Member = "p"
+			}
+			out[d][bay] = x
+		}
 	}
 	return out
-}
+}()
+
+func (k kind) id(d int) drive.Identity { return drives[d][0].Identity }
+
+func (k kind) drive(d int, bay int8) swap.Drive { return drives[d][bay] }
 
 // start is before the plan, everything seen as it is.
 func (k kind) start() node {
@@ -552,14 +557,18 @@ func (k kind) report(w world) (out []swap.Event) {
 		out = append(out, swap.Event{Kind: swap.HostSeen})
 	}
 	for d, at := range w.at {
-		dr := k.drive(d, max(at, 0))
-		if d >= firstOther {
-			dr.Bay = fmt.Sprintf("h/f/%d", d-firstOther+2)
+		gone := w.seen[d] && at < 0
+		if !gone && (w.seen[d] || at < 0) {
+			continue
 		}
-		switch {
-		case w.seen[d] && at < 0:
+		bay := max(at, 0)
+		if d >= firstOther {
+			bay = int8(d - firstOther + 1)
+		}
+		dr := k.drive(d, bay)
+		if gone {
 			out = append(out, swap.Event{Kind: swap.DriveGone, Drive: &dr, Margin: k.margin(w)})
-		case !w.seen[d] && at >= 0:
+		} else {
 			out = append(out, swap.Event{Kind: swap.DriveCame, Drive: &dr})
 		}
 	}
