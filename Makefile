@@ -87,7 +87,9 @@ try-btrfs: tools build
 
 # New pictures of the console and the terminal from the demo data, into docs/screenshots.
 shots: tools build
-	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^Test(Locate)?Console$$' -v ./internal/e2e
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^Test(LocateConsole|Console|SwapOnPhone)$$' -v ./internal/e2e
+	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null \
+	  && scripts/terminal-shots.sh || echo "no pictures of the terminal: they want xvfb, xterm and imagemagick"
 
 # How well the finish of a recovery is told: on 200 of the lab's, and where it can be had on a real btrfs.
 judge-recovery:

@@ -1,0 +1,132 @@
+package main
+
+import (
+	"fmt"
+	"slices"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/swap"
+)
+
+// The drives: the old one, other members, a new one that fits, one that is too small, one that somebody's data lie on.
+const (
+	old = iota
+	newDrive
+	small
+	taken
+	firstOther
+	most = firstOther + 3
+)
+
+// kind is a small pool and what may befall it.
+type kind struct {
+	name      string
+	others    int // members beside the old one
+	tolerance int
+	dead      bool  // the old one has vanished already
+	fails     int8  // how many further drives may fail
+	free      bool  // a bay is free, and a drive can be filled beside the old one
+	temporary bool  // the free bay is not one to stay in
+	spread    bool  // pieces lie anywhere: what lies on the old one can move to the others
+	bare      bool  // a volume without redundancy lies on it
+	forgets   bool  // a place that was drained is taken off the map
+	unit      bool  // it is a log device: what depends on it is drained and filled with it
+	cold      bool  // its bay is changed only while the host is down
+	moving    bool  // somebody may begin a recovery of another kind at any time
+	calm      bool  // hands leave all others alone but the first
+	steady    bool  // agents do not stop here: they do in all the others
+	backs     bool  // who leads goes back, holds, resumes
+	orders    int   // how often a person tries again, so that numbers do not grow for ever
+	table     []int // drives beside the new one that lie at hand
+}
+
+func kinds() []kind {
+	return []kind{
+		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true},
+		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, calm: true},
+		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
+		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
+		{name: "a log device that others depend on", others: 2, steady: true, calm: true, tolerance: 1, orders: 3, spread: true, unit: true},
+		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
+		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
+		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
+		{name: "two-way mirror, a drive may fail", others: 1, tolerance: 1, fails: 1, orders: 2},
+		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
+		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, table: []int{small}},
+		{name: "the same with a taken drive, the old one gone", others: 1, tolerance: 1, dead: true, orders: 2, table: []int{taken}},
+		{name: "three-way mirror, the old one gone", others: 2, tolerance: 2, dead: true, orders: 1, steady: true},
+		{name: "single parity of three, the old one gone", others: 2, tolerance: 1, dead: true, orders: 1},
+	}
+}
+
+// drives are the drives as they are seen in each bay: they are asked for in every step, so they are made once.
+var drives = func() (out [most][most + 1]swap.Drive) {
+	for d, tail := range [most]string{"OLD01", "NEW02", "SML03", "HLD04", "OTH05", "OTH06", "OTH07"} {
+		for bay := range out[d] {
+			x := swap.Drive{Identity: drive.Identity{WWN: fmt.Sprintf("502abe7%09d", d), Model: "VELDRUN VR4-4000", Serial: "VR7" + tail}, Capacity: 4000, Bay: fmt.Sprintf("h/f/%d", bay+1)}
+			switch d {
+			case small:
+				x.Capacity = 3999
+			case taken:
+				x.Holds = "somebody"
+			}
+			if d >= firstOther {
+				x.Member = "p"
+			}
+			out[d][bay] = x
+		}
+	}
+	return out
+}()
+
+func (k kind) id(d int) drive.Identity { return drives[d][0].Identity }
+
+func (k kind) drive(d int, bay int8) swap.Drive { return drives[d][bay] }
+
+// start is before the plan, everything seen as it is.
+func (k kind) start() node {
+	n := node{w: world{fails: k.fails, up: true, fresh: true}}
+	for d := range n.w.at {
+		n.w.at[d] = -1
+	}
+	for i := range n.w.fills {
+		n.w.fills[i] = -1
+	}
+	for _, d := range []int{small, taken} {
+		if !slices.Contains(k.table, d) {
+			n.w.at[d] = -2 // not at hand
+		}
+	}
+	n.w.fills[0] = old
+	n.w.at[old] = 0
+	for i := range k.others {
+		n.w.fills[i+1] = int8(firstOther + i)
+		n.w.at[firstOther+i] = int8(i + 1)
+	}
+	if k.dead {
+		n.w.at[old], n.w.st[0] = -2, missing // gone for good
+	}
+	for d, at := range n.w.at {
+		n.w.seen[d] = at >= 0
+	}
+	g := swap.Ground{Pool: k.pool(n.w), Slot: "0", Gone: k.dead, Cold: k.cold, Clean: true}
+	switch {
+	case k.free:
+		g.Offers = []string{"join", "beside"}
+		if !k.temporary {
+			g.Free = "h/f/" + fmt.Sprint(k.places()+1)
+		}
+	case k.spread:
+		g.Offers = []string{"join", "drain", "refill"}
+		if k.forgets {
+			g.Offers = append(g.Offers, "release")
+		}
+	}
+	plan := swap.State{Recipe: swap.Compose(g), ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
+	if k.dead {
+		plan.Margin = pool.Margin(k.tolerance) // what it was before
+	}
+	n.s, _, _ = swap.Apply(n.s, swap.Event{Kind: swap.PlanIt, By: "ida", Plan: &plan})
+	return n
+}

@@ -1,0 +1,125 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"lantern/internal/core/swap"
+)
+
+// apply gives an event to the swap and looks whether the rules hold.
+func (k kind) apply(n *node, e swap.Event) error {
+	before := n.s
+	after, orders, refused := swap.Apply(before, e)
+	after.Log, after.Margins, after.Gate, after.Began, after.Closing = nil, nil, nil, nil, nil
+	if n := len(after.Visited); n > 1 {
+		after.Visited = after.Visited[n-1:]
+	}
+	if refused != nil && key(node{n.w, after}) != key(node{n.w, before}) {
+		return errors.New("a refusal changed something")
+	}
+	for _, o := range orders {
+		if o.Kind == swap.OrderDark {
+			continue
+		}
+		switch {
+		case len(before.Wrong) > 0:
+			return errors.New("R5: an order was given while a wrong drive is out")
+		case e.By == "":
+			return errors.New("an order was given, and nobody asked for it")
+		case o.Kind.Writes() && (e.Kind != swap.ConfirmIt || !o.Drive.TailMatches(e.Tail)):
+			return errors.New("R3: a drive is to be written to whose label tail was not typed")
+		case o.Kind.Writes() && o.Drive.Key() != k.id(newDrive).Key():
+			return fmt.Errorf("R3: %s is to be written to", o.Drive.Tail())
+		case o.Number <= int(n.w.begun):
+			return errors.New("R6: an order has the number of one that was begun")
+		case o.Kind == swap.OrderRelease && n.w.fresh && (n.w.st[0] != emptied || k.recovery(n.w) != ""):
+			return errors.New("R1: a place is to be forgotten on which something lies")
+		}
+		n.w.pending, n.w.kindOf = int8(o.Number), o.Kind
+	}
+	if after.Phase != before.Phase {
+		switch after.Phase {
+		case swap.Verify, swap.Closed:
+			if e.Kind != swap.PoolSeen && (after.Phase == swap.Closed || e.Kind != swap.DriveGone && e.Kind != swap.DriveCame && (e.Kind != swap.NextIt || before.Phase != swap.Rehouse)) {
+				return fmt.Errorf("R6: it is at %s by %s, which nobody observed", after.Phase, e.Kind)
+			}
+			if n.w.st[0] != online || n.w.fills[0] != newDrive {
+				if after.Phase == swap.Closed || n.w.st[0] == recovering {
+					return fmt.Errorf("R6: it is at %s, and the pool is not", after.Phase)
+				}
+			}
+			if after.Phase == swap.Closed && (k.margin(n.w) < before.Margin || len(after.Wrong) > 0) {
+				return errors.New("R6: it is closed, and the margin is not what it was")
+			}
+		}
+		if !before.Phase.Open() && before.Phase != "" {
+			return errors.New("what has ended goes on")
+		}
+	}
+	if e.Kind == swap.DriveGone && e.Drive.Member != "" && before.Phase.Open() && before.Phase != swap.Planned &&
+		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
+		return fmt.Errorf("R5: %s left, and nobody is told", e.Drive.Tail())
+	}
+	n.s = after
+	if n.w.fresh && e.Kind == swap.PoolSeen && after.Phase.Open() && after.Phase != swap.Planned {
+		for d := firstOther; d < firstOther+k.others; d++ {
+			out := false
+			for _, x := range after.Wrong {
+				out = out || x.Key() == k.id(d).Key()
+			}
+			if out && n.w.at[d] >= 0 {
+				return fmt.Errorf("R5: %s is called missing, and is there", k.id(d).Tail())
+			}
+		}
+	}
+	return nil
+}
+
+// key names a node: equal keys behave alike.
+func key(n node) string {
+	w, s := &n.w, &n.s
+	b := make([]byte, 0, 96)
+	bit := func(yes ...bool) {
+		var x byte
+		for i, y := range yes {
+			if y {
+				x |= 1 << i
+			}
+		}
+		b = append(b, x)
+	}
+	for _, x := range w.at {
+		b = append(b, byte(x))
+	}
+	for i := range w.fills {
+		b = append(b, byte(w.fills[i]), byte(w.st[i]))
+	}
+	bit(w.seen[:]...)
+	b = append(b, byte(w.done), byte(w.fails), byte(w.pending), byte(w.begun), byte(w.outcome))
+	bit(w.lost, w.fresh, w.up, w.well, s.OldGone, s.Ordered, s.New != nil, s.Hold != "")
+	bit(w.orphans, w.beside, w.moving, w.down, w.hush, s.Begun, s.Held != "", s.Recipe.Beside)
+	b = append(b, byte(w.drain), byte(w.refill), byte(len(s.Recipe.Steps)), byte(s.Order), byte(s.Margin))
+	if w.pending != 0 {
+		b = append(b, w.kindOf...)
+	}
+	for _, text := range []string{string(s.Phase), s.Hold, s.RefusedTail, s.Recovery, s.Refused} {
+		b = append(append(b, text...), 0)
+	}
+	if s.New != nil {
+		b = append(append(b, s.New.Serial...), s.New.Bay...)
+	}
+	if b = append(b, 0); s.Early != nil {
+		b = append(b, s.Early.Serial...)
+	}
+	b = append(b, 0)
+	for _, x := range s.Came {
+		b = append(b, x...)
+	}
+	b = append(b, 0)
+	for _, x := range s.Wrong {
+		b = append(append(b, ' '), x.Serial...)
+	}
+	return string(b)
+}
