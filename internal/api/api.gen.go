@@ -1175,18 +1175,24 @@ type AcceptDrive struct {
 
 // Acceptance defines model for Acceptance.
 type Acceptance struct {
-	Bay     string          `json:"bay,omitempty,omitzero"`
-	BegunAt time.Time       `json:"begun_at"`
-	By      string          `json:"by"`
-	Checks  []Check         `json:"checks"`
-	Drive   string          `json:"drive"`
-	EndedAt time.Time       `json:"ended_at,omitempty,omitzero"`
-	Host    string          `json:"host"`
-	Id      string          `json:"id"`
-	Log     []LogEntry      `json:"log"`
-	Model   string          `json:"model,omitempty,omitzero"`
-	Says    string          `json:"says,omitempty,omitzero"`
-	SeenAt  time.Time       `json:"seen_at,omitempty,omitzero"`
+	Bay     string    `json:"bay,omitempty,omitzero"`
+	BegunAt time.Time `json:"begun_at"`
+	By      string    `json:"by"`
+	Checks  []Check   `json:"checks"`
+	Drive   string    `json:"drive"`
+	EndedAt time.Time `json:"ended_at,omitempty,omitzero"`
+	Host    string    `json:"host"`
+	Id      string    `json:"id"`
+
+	// Latest when, if it slows down as rotating drives do towards their inner tracks
+	Latest time.Time  `json:"latest,omitempty,omitzero"`
+	Log    []LogEntry `json:"log"`
+	Model  string     `json:"model,omitempty,omitzero"`
+	Says   string     `json:"says,omitempty,omitzero"`
+	SeenAt time.Time  `json:"seen_at,omitempty,omitzero"`
+
+	// Soonest when its surface will be written and read back at the rate so far; missing while nobody can say
+	Soonest time.Time       `json:"soonest,omitempty,omitzero"`
 	Stage   string          `json:"stage"`
 	Stages  []string        `json:"stages"`
 	State   AcceptanceState `json:"state"`

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -104,7 +105,14 @@ func (s *session) acceptance(a api.Acceptance) {
 	}
 	if u := a.Surface; u.SizeBytes > 0 {
 		share := float64(u.DoneBytes) / float64(u.SizeBytes)
-		o.line("      %s: %s %5.1f %%  %s/s  %s", map[api.SurfaceReportPass]string{"write": "written", "verify": "read back"}[u.Pass], bar(share, 30), 100*share, decimal(int64(u.RateBytes)), u.Says)
+		rate := "no rate can be told yet"
+		if u.RateBytes > 0 {
+			rate = decimal(int64(u.RateBytes)) + "/s"
+		}
+		if !a.Soonest.IsZero() {
+			rate += fmt.Sprintf("  both passes done in %s to %s (%s at the soonest)", span(a.Soonest.Sub(a.SeenAt)), span(a.Latest.Sub(a.SeenAt)), a.Soonest.Local().Format("Mon 15:04"))
+		}
+		o.line("      %s: %s %5.1f %%  %s  %s", map[api.SurfaceReportPass]string{"write": "written", "verify": "read back"}[u.Pass], bar(share, 30), 100*share, rate, u.Says)
 	}
 	o.line("")
 	s.checks(a.Checks)

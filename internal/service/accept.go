@@ -290,6 +290,7 @@ func (s *Service) viewAcceptance(a *acceptance) api.Acceptance {
 	for _, st := range a.Stages {
 		out.Stages = append(out.Stages, string(st))
 	}
+	out.Soonest, out.Latest, _ = a.Finish(s.clock.Now())
 	if u := a.Surface; u.Size > 0 {
 		out.Surface = api.SurfaceReport{Id: a.ID, Pass: api.SurfaceReportPass(u.Pass), DoneBytes: u.Done, SizeBytes: u.Size, RateBytes: u.Rate, State: api.SurfaceReportState(cmp.Or(u.State, "running")), Bad: u.Bad, Says: u.Says}
 	}

@@ -340,6 +340,24 @@ func (s State) OrderFailed(at time.Time, why string) State {
 	return s
 }
 
+// inner is how fast the last tracks of a rotating drive are, beside the first: they are shorter by about as much.
+const inner = 0.5
+
+// Finish is when writing and reading back its surface will have ended, between two times; ok is false while nobody can say.
+// The soonest is at the rate so far; the latest is where the rate falls from now on as it does towards the inner tracks.
+func (s *State) Finish(now time.Time) (soonest, latest time.Time, ok bool) {
+	u := s.Surface
+	if s.Outcome != Running || s.Stage() != Surface || u.State != "running" || u.Rate <= 0 || u.Size <= 0 {
+		return soonest, latest, false
+	}
+	left := float64(u.Size - u.Done)
+	if u.Pass == "write" {
+		left += float64(u.Size)
+	}
+	after := func(rate float64) time.Time { return now.Add(time.Duration(left / rate * float64(time.Second))) }
+	return after(u.Rate), after(u.Rate * inner), true
+}
+
 // CountsSeen compares what it counts at the end with the beginning.
 func (s State) CountsSeen(now Counts) State {
 	if s.Outcome != Running || s.Stage() != Compare || !now.At.After(s.BegunAt) || s.At == 0 {

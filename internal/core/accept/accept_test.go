@@ -90,6 +90,28 @@ func TestScripts(t *testing.T) {
 	})
 }
 
+// TestFinish: two passes over four terabytes at 200 MB a second take 11 to 22 hours, and nobody says so before anything moved.
+func TestFinish(t *testing.T) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	s := State{Stages: Policy(true, false), At: 2, Outcome: Running, Surface: SurfaceReport{Pass: "write", Size: 4e12, State: "running"}}
+	_, _, ok := s.Finish(now)
+	require.False(t, ok)
+	for _, c := range []struct {
+		pass  string
+		done  int64
+		hours float64
+	}{{"write", 0, 11.11}, {"write", 2e12, 8.33}, {"verify", 0, 5.56}, {"verify", 4e12, 0}} {
+		s.Surface.Pass, s.Surface.Done, s.Surface.Rate = c.pass, c.done, 200e6
+		soonest, latest, ok := s.Finish(now)
+		require.True(t, ok)
+		require.InDelta(t, c.hours, soonest.Sub(now).Hours(), 0.01)
+		require.InDelta(t, 2*c.hours, latest.Sub(now).Hours(), 0.02)
+	}
+	s.Outcome = Paused
+	_, _, ok = s.Finish(now)
+	require.False(t, ok, "while it rests nobody knows")
+}
+
 // TestDecode: what was kept is read back, also as it was kept before.
 func TestDecode(t *testing.T) {
 	s, _ := Begin(State{ID: "a", By: "ida", Stages: Policy(true, true)}, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Counts{Values: map[drive.MetricName]float64{"power_on_hours": 900, "pending_sectors": 0}})

@@ -3218,6 +3218,16 @@ export interface components {
             checks: components["schemas"]["Check"][];
             log: components["schemas"]["LogEntry"][];
             surface?: components["schemas"]["SurfaceReport"];
+            /**
+             * Format: date-time
+             * @description when its surface will be written and read back at the rate so far; missing while nobody can say
+             */
+            soonest?: string;
+            /**
+             * Format: date-time
+             * @description when, if it slows down as rotating drives do towards their inner tracks
+             */
+            latest?: string;
             /** Format: date-time */
             begun_at: string;
             /** Format: date-time */

@@ -2,7 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { client, got, once, type S } from "../api/client";
-import { decimal, percent } from "../parts/format";
+import { useNow } from "../api/live";
+import { decimal, exact, percent, span } from "../parts/format";
 import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Checks } from "../swaps/page";
@@ -77,6 +78,7 @@ function Testing({ test: a }: { test: S["Acceptance"] }) {
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["acceptances"] }),
     onError: (e) => tell(e.message, true),
   });
+  const now = useNow();
   const at = a.stages.indexOf(a.stage);
   const u = a.surface;
   return (
@@ -85,7 +87,7 @@ function Testing({ test: a }: { test: S["Acceptance"] }) {
       <ol className="mt-2 flex flex-wrap gap-x-5 gap-y-1">{a.stages.map((s, i) => <li key={s} className={i === at ? "font-semibold" : "text-soft"}>{i < at ? "✓ " : i === at ? "▶ " : ""}{stages[s]}</li>)}</ol>
       {u && a.stage === "surface" && (
         <div className="mt-2"><Seam share={u.done_bytes / u.size_bytes} label={u.pass === "write" ? "written" : "read back"} />
-          <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}, {decimal(u.rate_bytes ?? 0)}/s{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad places</b> : null}</p></div>
+          <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}{u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate can be told yet"}{a.soonest && a.latest && <>; both passes done in {span(Date.parse(a.soonest) - now.getTime())} to {span(Date.parse(a.latest) - now.getTime())}, {exact(new Date(a.soonest)).slice(0, 16)} at the soonest</>}{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad places</b> : null}</p></div>
       )}
       {a.log.length > 0 && a.state === "paused" && <p className="mt-1">{a.log[a.log.length - 1].says}</p>}
       <p className="mt-3 flex gap-3">
