@@ -13,7 +13,7 @@ until ./lantern round 2>/dev/null | grep -q "◆.*skerry/front/7"; do sleep 0.2;
 until ./lantern round | grep -q "likely"; do sleep 0.5; done
 
 shot() { # name, command
-  xterm -geometry 126x41+0+0 -fa "DejaVu Sans Mono" -fs 10 -bg "#0d1419" -fg "#e9eff1" -bw 14 -e bash -c "clear; printf '\$ %s\n' \"${3:-$2}\"; $2; sleep 60" & local x=$!
+  xterm -geometry 126x45+0+0 -fa "DejaVu Sans Mono" -fs 10 -bg "#0d1419" -fg "#e9eff1" -bw 14 -e bash -c "clear; printf '\$ %s\n' \"${3:-$2}\"; $2; sleep 60" & local x=$!
   sleep "${4:-2}"
   import -window root png:- | convert - -trim +repage "$out/$1.png"
   kill $x; wait $x 2>/dev/null || true

@@ -385,7 +385,6 @@ func TestSwapOnPhone(t *testing.T) {
 	}
 	b.click("Begin the swap")
 	b.see("Pull LM417", "Bring", "You should see")
-	b.shot("swap-pull-phone")
 	b.click("Lab hand: pull")
 	b.see("Put in a new drive")
 	b.click("Lab hand: put a drive that fits")
