@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/api"
@@ -233,6 +234,24 @@ func (s *Service) hindrance(p *poolState, v *swap.PoolView) string {
 	return "nothing has begun, and the pool does not say why"
 }
 
+// mattersBeside are what people are told of a swap's pool or host now that is not about the old drive: grave ones, and those of
+// a shelf or a whole section, of whatever gravity. That a pool fills up is none.
+func (s *Service) mattersBeside(plan swap.State) (out []string) {
+	for _, n := range s.notices {
+		here := n.Open() && (n.Host == plan.Host || n.Pool == plan.Pool)
+		own := len(n.Drives) == 1 && n.Drives[0] == plan.Old.Key()
+		grave := n.Severity.Gravity() >= health.Replace.Gravity() || n.Kind == notice.Section || n.Kind == notice.Shelf
+		if here && grave && !own && n.Kind != notice.Filling {
+			out = append(out, strings.TrimSuffix(n.Says, "."))
+		}
+	}
+	const most = 3
+	if more := len(out) - most; more > 0 {
+		out = append(out[:most], fmt.Sprintf("and %d more", more))
+	}
+	return out
+}
+
 // situation is what the checks look at.
 func (s *Service) situation(plan swap.State) swap.Situation {
 	now := s.clock.Now()
@@ -267,6 +286,20 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 			x.Matters = append(x.Matters, p.Name+" changed while it was read: what is shown may not fit together")
 		}
 	}
+	x.Matters = append(x.Matters, s.mattersBeside(plan)...)
+	for _, p := range s.pools {
+		here := false
+		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == plan.Host })
+		if p.ID == plan.PoolID || !here {
+			continue
+		}
+		n := swap.Neighbour{Pool: &p.Pool}
+		for _, id := range p.running {
+			n.Recovery = string(s.recov[id].Report.Kind)
+		}
+		x.Neighbours = append(x.Neighbours, n)
+	}
+	slices.SortFunc(x.Neighbours, func(a, b swap.Neighbour) int { return strings.Compare(a.Pool.Name, b.Pool.Name) })
 	if plan.New != nil {
 		key := plan.New.Key()
 		x.NewVerdict = verdicts[key].verdict

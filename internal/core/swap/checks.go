@@ -32,8 +32,10 @@ type Situation struct {
 	ScrubClean bool
 	// Testing are the members of the pool that run a self-test now.
 	Testing []string
-	// Matters are open findings about the pool or the host that are not about the old drive, in words.
+	// Matters are what people are told of the pool or the host now that is not about the old drive, in words.
 	Matters []string
+	// Neighbours are the other pools that have members on this host.
+	Neighbours []Neighbour
 	// Peers are members of pools on this host that are missing though they should not be, with their places.
 	Peers []string
 	// Twin is another drive that tells the same label tail; empty when there is none.
@@ -43,6 +45,12 @@ type Situation struct {
 	NewPast    []record.Check
 	// Stock is a drive in the host that fits and was accepted; empty when there is none.
 	Stock string
+}
+
+// Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing does.
+type Neighbour struct {
+	Pool     *pool.Pool
+	Recovery string
 }
 
 // skewMost is how far a host's clock may be off before what it says of times cannot be laid beside what others say.
@@ -61,6 +69,7 @@ func (c *checker) add(id, title, looked string, r record.Result, found, do strin
 func Checks(s Situation) []record.Check {
 	c := &checker{s: s}
 	c.host()
+	c.clock(record.Warns)
 	c.identity()
 	c.bay()
 	c.moving()
@@ -93,12 +102,15 @@ func Gate(s Situation, at Phase) []record.Check {
 		c.moving()
 	case Still, Down:
 		c.moving()
+		if c.s.Pool != nil {
+			c.down(true)
+		}
 	case Confirm:
 		c.host()
 		c.newcomer()
 	case Up:
 		c.host()
-		c.clock()
+		c.clock(record.Stops)
 		c.peers()
 	}
 	return c.out
@@ -115,13 +127,14 @@ func (c *checker) host() {
 	c.add(id, title, seen, record.Passes, p.Host+" reports", "")
 }
 
-// clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere.
-func (c *checker) clock() {
+// clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere, and nothing goes on
+// then; before the start somebody may have reasons.
+func (c *checker) clock(wrong record.Result) {
 	const id, title = "host-clock", "The host's clock agrees"
 	off := c.s.Skew.Abs()
 	looked := "the time in the newest report of " + c.s.Plan.Host
 	if off > skewMost {
-		c.add(id, title, looked, record.Stops, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
+		c.add(id, title, looked, wrong, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
 		return
 	}
 	c.add(id, title, looked, record.Passes, "it is off by less than 30 s", "")
@@ -184,7 +197,7 @@ func (c *checker) alone() {
 		c.add("one-swap", "This is the pool's only swap", "swaps under way", record.Passes, "there is no other", "")
 	}
 	const id, title = "only-matter", "This is the only open matter"
-	looked := "findings and swaps of " + p.Pool + " and " + p.Host
+	looked := "notices and swaps of " + p.Pool + " and " + p.Host
 	var open []string
 	if c.s.OnHost != "" {
 		open = append(open, "a swap in "+c.s.OnHost+" is under way on "+p.Host+": hands may meet there")
@@ -211,7 +224,7 @@ func (c *checker) margin() {
 	after, volumes, _ := s.Pool.Without(p.Slot)
 	emptied := p.Recipe.Beside || p.Recipe.has(Drain)
 	if p.Recipe.has(Down) && known {
-		c.down()
+		c.down(false)
 	}
 	switch {
 	case !known:
@@ -236,32 +249,67 @@ func (c *checker) margin() {
 	}
 }
 
-// down looks at what cannot be reached while the host is down, and what is left of pools that go on without it.
-func (c *checker) down() {
-	const id, title = "host-down", "The host can be down for a while"
-	p := c.s.Plan
-	looked := "members of pools on " + p.Host
+// without gives what is left of a pool while a host is down; alone is true when the whole pool is there.
+func without(p *pool.Pool, host string) (left pool.Margin, known, alone bool) {
 	var there []string
-	everywhere := true
-	c.s.Pool.Everyone(func(group string, m *pool.Member) {
-		if m.Domain == p.Host || m.Domain == "" {
+	alone = true
+	p.Everyone(func(group string, m *pool.Member) {
+		if m.Domain == host || m.Domain == "" {
 			there = append(there, m.Slot)
 		} else if group != "" {
-			everywhere = false
+			alone = false
 		}
 	})
-	if !everywhere {
-		q := c.s.Pool.With(pool.Missing, there...)
-		if m, known := q.Margin(); !known || m < 0 {
-			c.add(id, title, looked, record.Stops, "without "+p.Host+" data of "+p.Pool+" would be missing", "Restore redundancy first.")
-			return
+	q := p.With(pool.Missing, there...)
+	left, known = q.Margin()
+	return left, known, alone
+}
+
+// down looks at what cannot be reached while the host is down, and at what is left of every pool that goes on without it. What
+// another pool lacks only warns before the start, since it may be over by then; when the host is about to go down, it stops
+// (R1, R4).
+func (c *checker) down(now bool) {
+	const id, title = "host-down", "The host can be down for a while"
+	p := c.s.Plan
+	looked := "members of all pools on " + p.Host
+	worst := record.Passes
+	var found []string
+	say := func(r record.Result, words string) {
+		found = append(found, words)
+		if r == record.Stops || worst == record.Passes {
+			worst = r
 		}
 	}
-	if len(p.Recipe.Stops) > 0 {
-		c.add(id, title, looked, record.Warns, strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down", "Tell those who use it, and stop what works on it.")
-		return
+	look := func(q *pool.Pool, bad record.Result) {
+		left, known, alone := without(q, p.Host)
+		switch {
+		case alone:
+		case !known:
+			say(bad, "the margin of "+q.Name+" is unknown")
+		case left < 0:
+			say(bad, "without "+p.Host+" data of "+q.Name+" would be missing")
+		}
 	}
-	c.add(id, title, looked, record.Passes, "no pool needs it to be reached", "")
+	look(c.s.Pool, record.Stops)
+	bad := record.Warns
+	if now {
+		bad = record.Stops
+	}
+	for _, n := range c.s.Neighbours {
+		if n.Recovery != "" {
+			say(bad, "a "+n.Recovery+" is running in "+n.Pool.Name+", which has members on "+p.Host)
+			continue
+		}
+		look(n.Pool, bad)
+	}
+	switch {
+	case len(found) > 0:
+		c.add(id, title, looked, worst, strings.Join(found, "; "), "Wait until nothing recovers and redundancy is restored.")
+	case len(p.Recipe.Stops) > 0:
+		c.add(id, title, looked, record.Warns, strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down", "Tell those who use it, and stop what works on it.")
+	default:
+		c.add(id, title, looked, record.Passes, "no pool needs it to be reached", "")
+	}
 }
 
 func (c *checker) room() {

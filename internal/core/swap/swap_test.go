@@ -321,6 +321,28 @@ func TestChecks(t *testing.T) {
 	s.Pool = &v
 	require.Contains(t, result(s, "margin").Found, "thumbnails would be lost")
 	s = base
+	s.Skew, s.Matters, s.OnHost = -time.Minute, []string{"a fan of shelf-1 has failed"}, "tidegauge"
+	require.Equal(t, record.Warns, result(s, "host-clock").Result, "before the start; after a power-down it stops")
+	require.Equal(t, "a swap in tidegauge is under way on fulmar: hands may meet there; a fan of shelf-1 has failed", result(s, "only-matter").Found)
+	require.Equal(t, record.Passes, result(base, "only-matter").Result)
+	// A host that goes down takes members of other pools along: what they lack warns before the start, and stops when it is to go.
+	spread := &pool.Pool{Name: "driftnet", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: 1}, Members: []pool.Member{{Slot: "1", State: pool.Online, Domain: "fulmar"}, {Slot: "2", State: pool.Online, Domain: "skerry"}}}}}
+	thin := spread.With(pool.Missing, "2")
+	s = base
+	s.Plan.Recipe = Recipe{Steps: []Phase{Planned, Still, Down, Change, Up, Insert, Confirm, Join, Recover, Verify}}
+	gate := func() record.Check { all := Gate(s, Down); return all[len(all)-1] }
+	for found, n := range map[string]Neighbour{"": {Pool: spread}, "a resilver is running in driftnet, which has members on fulmar": {spread, "resilver"}, "without fulmar data of driftnet would be missing": {Pool: &thin}} {
+		s.Neighbours = []Neighbour{n}
+		early, now := result(s, "host-down"), gate()
+		require.Equal(t, "host-down", now.ID)
+		if found == "" {
+			require.Equal(t, []record.Result{record.Passes, record.Passes}, []record.Result{early.Result, now.Result})
+			continue
+		}
+		require.Equal(t, []string{found, found}, []string{early.Found, now.Found})
+		require.Equal(t, []record.Result{record.Warns, record.Stops}, []record.Result{early.Result, now.Result})
+	}
+	s = base
 	s.LastScrub = time.Time{}
 	require.Equal(t, record.Warns, result(s, "last-scrub").Result, "not known is not clean (R7)")
 }
