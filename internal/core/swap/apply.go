@@ -246,7 +246,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	}
 	reason := strings.TrimSpace(e.Reason)
 	if warned && reason == "" {
-		return nil, refuse("reason-needed", "Test it first, or confirm again with a reason.", "%s", firstWarning(e.Checks))
+		return nil, refuse("reason-needed", "To go on all the same, confirm again with a reason.", "%s", firstWarning(e.Checks))
 	}
 	s.Admitted = e.Checks
 	kind := OrderJoin

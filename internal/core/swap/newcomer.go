@@ -3,6 +3,7 @@ package swap
 import (
 	"cmp"
 	"fmt"
+	"strings"
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
@@ -141,7 +142,7 @@ func (c *checker) trusted(d Drive) {
 func firstWarning(checks []record.Check) string {
 	for _, c := range checks {
 		if c.Result == record.Warns {
-			return c.Title + ": " + c.Found + "."
+			return strings.TrimSpace(c.Title + ": " + c.Found + ". " + c.Do)
 		}
 	}
 	return ""
