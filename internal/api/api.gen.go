@@ -1158,7 +1158,9 @@ func (e GetTestStandingParamsWhich) Valid() bool {
 
 // AcceptDrive defines model for AcceptDrive.
 type AcceptDrive struct {
-	Drive string `json:"drive"`
+	// ByPolicy as the policy says; surface, extended and rate_bytes are not looked at then
+	ByPolicy bool   `json:"by_policy,omitempty,omitzero"`
+	Drive    string `json:"drive"`
 
 	// Extended run its extended self-test
 	Extended bool `json:"extended,omitempty,omitzero"`
@@ -1171,6 +1173,20 @@ type AcceptDrive struct {
 
 	// Tail as read on the label; needed where the surface is written
 	Tail string `json:"tail,omitempty,omitzero"`
+}
+
+// AcceptPolicy defines model for AcceptPolicy.
+type AcceptPolicy struct {
+	// Extended run the extended self-test
+	Extended bool `json:"extended"`
+
+	// RateBytes bytes a second at the most; 0: 150 MB/s
+	RateBytes int64     `json:"rate_bytes,omitempty,omitzero"`
+	SetAt     time.Time `json:"set_at,omitempty,omitzero"`
+	SetBy     string    `json:"set_by,omitempty,omitzero"`
+
+	// Surface write the whole surface with patterns, and read it back
+	Surface bool `json:"surface"`
 }
 
 // Acceptance defines model for Acceptance.
@@ -3889,6 +3905,9 @@ type ResumeSwapParams struct {
 	IfMatch        IfMatch        `json:"If-Match,omitempty,omitzero"`
 }
 
+// SetAcceptPolicyJSONRequestBody defines body for SetAcceptPolicy for application/json ContentType.
+type SetAcceptPolicyJSONRequestBody = AcceptPolicy
+
 // AcceptDriveJSONRequestBody defines body for AcceptDrive for application/json ContentType.
 type AcceptDriveJSONRequestBody = AcceptDrive
 
@@ -4121,6 +4140,17 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// GetAcceptPolicy performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+	GetAcceptPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAcceptPolicyWithBody performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
+	// with any type of body and a specified content type.
+	SetAcceptPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAcceptPolicy performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetAcceptPolicy(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAcceptances performs a GET /acceptances (the `ListAcceptances` operationId) request.
 	ListAcceptances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4730,6 +4760,47 @@ type ClientInterface interface {
 	// ResumeSwap performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
 	// Takes a body of the `application/json` content type.
 	ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// GetAcceptPolicy performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+func (c *Client) GetAcceptPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAcceptPolicyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAcceptPolicyWithBody performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetAcceptPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAcceptPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAcceptPolicy performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetAcceptPolicy(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAcceptPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListAcceptances performs a GET /acceptances (the `ListAcceptances` operationId) request.
@@ -6959,6 +7030,73 @@ func (c *Client) ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapP
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewGetAcceptPolicyRequest constructs an http.Request for the GetAcceptPolicy method
+func NewGetAcceptPolicyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptance-policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetAcceptPolicyRequest calls the generic SetAcceptPolicy builder with application/json body
+func NewSetAcceptPolicyRequest(server string, body SetAcceptPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetAcceptPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetAcceptPolicyRequestWithBody constructs an http.Request for the SetAcceptPolicy method, with any body, and a specified content type
+func NewSetAcceptPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/acceptance-policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
 }
 
 // NewListAcceptancesRequest constructs an http.Request for the ListAcceptances method
@@ -12000,6 +12138,21 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// GetAcceptPolicyWithResponse performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetAcceptPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAcceptPolicyResponse, error)
+
+	// SetAcceptPolicyWithBodyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetAcceptPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error)
+
+	// SetAcceptPolicyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetAcceptPolicyWithResponse(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error)
+
 	// ListAcceptancesWithResponse performs a GET /acceptances (the `ListAcceptances` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12826,6 +12979,102 @@ type ClientWithResponsesInterface interface {
 	// ResumeSwapWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
+}
+
+type GetAcceptPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AcceptPolicy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAcceptPolicyResponse) GetJSON200() *AcceptPolicy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAcceptPolicyResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAcceptPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAcceptPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAcceptPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAcceptPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetAcceptPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AcceptPolicy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetAcceptPolicyResponse) GetJSON200() *AcceptPolicy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetAcceptPolicyResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetAcceptPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetAcceptPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetAcceptPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetAcceptPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListAcceptancesResponse struct {
@@ -17913,6 +18162,39 @@ func (r ResumeSwapResponse) ContentType() string {
 	return ""
 }
 
+// GetAcceptPolicyWithResponse performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetAcceptPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAcceptPolicyResponse, error) {
+	rsp, err := c.GetAcceptPolicy(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAcceptPolicyResponse(rsp)
+}
+
+// SetAcceptPolicyWithBodyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetAcceptPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error) {
+	rsp, err := c.SetAcceptPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAcceptPolicyResponse(rsp)
+}
+
+// SetAcceptPolicyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetAcceptPolicyWithResponse(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error) {
+	rsp, err := c.SetAcceptPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAcceptPolicyResponse(rsp)
+}
+
 // ListAcceptancesWithResponse performs a GET /acceptances (the `ListAcceptances` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19710,6 +19992,72 @@ func (c *ClientWithResponses) ResumeSwapWithResponse(ctx context.Context, id IdP
 		return nil, err
 	}
 	return ParseResumeSwapResponse(rsp)
+}
+
+// ParseGetAcceptPolicyResponse parses an HTTP response from a GetAcceptPolicyWithResponse call
+func ParseGetAcceptPolicyResponse(rsp *http.Response) (*GetAcceptPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAcceptPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AcceptPolicy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetAcceptPolicyResponse parses an HTTP response from a SetAcceptPolicyWithResponse call
+func ParseSetAcceptPolicyResponse(rsp *http.Response) (*SetAcceptPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetAcceptPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AcceptPolicy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListAcceptancesResponse parses an HTTP response from a ListAcceptancesWithResponse call
@@ -23216,6 +23564,12 @@ func ParseResumeSwapResponse(rsp *http.Response) (*ResumeSwapResponse, error) {
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 
+	// (GET /acceptance-policy)
+	GetAcceptPolicy(ctx *echo.Context) error
+
+	// (PUT /acceptance-policy)
+	SetAcceptPolicy(ctx *echo.Context) error
+
 	// (GET /acceptances)
 	ListAcceptances(ctx *echo.Context) error
 
@@ -23547,6 +23901,24 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// GetAcceptPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAcceptPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAcceptPolicy(ctx)
+	return err
+}
+
+// SetAcceptPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) SetAcceptPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetAcceptPolicy(ctx)
+	return err
 }
 
 // ListAcceptances converts echo context to params.
@@ -26088,6 +26460,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/campaigns/:id/abandon", wrapper.AbandonCampaign, options.OperationMiddlewares["abandonCampaign"]...)
 	router.GET(options.BaseURL+"/acceptances", wrapper.ListAcceptances, options.OperationMiddlewares["listAcceptances"]...)
 	router.POST(options.BaseURL+"/acceptances", wrapper.AcceptDrive, options.OperationMiddlewares["acceptDrive"]...)
+	router.GET(options.BaseURL+"/acceptance-policy", wrapper.GetAcceptPolicy, options.OperationMiddlewares["getAcceptPolicy"]...)
+	router.PUT(options.BaseURL+"/acceptance-policy", wrapper.SetAcceptPolicy, options.OperationMiddlewares["setAcceptPolicy"]...)
 	router.GET(options.BaseURL+"/acceptances/:id", wrapper.GetAcceptance, options.OperationMiddlewares["getAcceptance"]...)
 	router.POST(options.BaseURL+"/acceptances/:id/pause", wrapper.PauseAcceptance, options.OperationMiddlewares["pauseAcceptance"]...)
 	router.POST(options.BaseURL+"/acceptances/:id/resume", wrapper.ResumeAcceptance, options.OperationMiddlewares["resumeAcceptance"]...)

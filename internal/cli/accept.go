@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -35,25 +36,24 @@ func acceptCommand() *cli.Command {
 	return &cli.Command{Name: "accept", Usage: "test a new drive before it is trusted with data", Description: "Example: lantern accept begin 7F412 --surface --extended", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all tests of new drives, the newest first", Description: "Example: lantern accept list", Action: list},
-			{Name: "begin", Usage: "look at its past and run its short self-test; with --surface, write and read back all of it", ArgsUsage: "<drive>", Description: "Example: lantern accept begin 7F412\n         lantern accept begin 7F412 --surface --extended --rate 100MB --tail 7F412",
-				Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "surface", Usage: "write the whole surface with patterns and read it back; whatever is on it is gone"},
-					&cli.BoolFlag{Name: "extended", Usage: "run its extended self-test"},
-					&cli.StringFlag{Name: "rate", Usage: "write and read this much a second at the most, such as 100MB"},
-					&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for with --surface when not given"}},
+			{Name: "begin", Usage: "test it for what the policy says (lantern accept policy), or for what is said here", ArgsUsage: "<drive>", Description: "Example: lantern accept begin 7F412\n         lantern accept begin 7F412 --surface --extended --rate 100MB --tail 7F412",
+				Flags: append(asked(), &cli.BoolFlag{Name: "short", Usage: "no more than its past and its short self-test, whatever the policy says"},
+					&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when the surface is written and it was not given"}),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive")
 					if err != nil {
 						return err
 					}
-					req := api.AcceptDrive{Drive: drive, Surface: cmd.Bool("surface"), Extended: cmd.Bool("extended")}
-					if rate := cmd.String("rate"); rate != "" {
-						n, err := humanize.ParseBytes(strings.TrimSuffix(rate, "/s"))
-						if err != nil || n == 0 || n > 1<<50 {
-							return usage("--rate takes a size such as 100MB, not %q", rate)
-						}
-						req.RateBytes = int64(n)
+					p, said, err := policyOf(cmd)
+					if err != nil {
+						return err
 					}
+					if !said && !cmd.Bool("short") {
+						if p, err = ask[api.AcceptPolicy](s.client.GetAcceptPolicy(ctx)); err != nil {
+							return err
+						}
+					}
+					req := api.AcceptDrive{Drive: drive, Surface: p.Surface, Extended: p.Extended, RateBytes: p.RateBytes}
 					if req.Surface {
 						if req.Tail, err = s.typed(ctx, cmd.String("tail"), "its whole surface is written; type the label tail of the drive", "label tail", "--tail"); err != nil {
 							return err
@@ -61,6 +61,22 @@ func acceptCommand() *cli.Command {
 					}
 					a, err := ask[api.Acceptance](s.client.AcceptDrive(ctx, nil, req))
 					return tell(s, s.acceptance, a, err)
+				})},
+			{Name: "policy", Usage: "what new drives are tested for if nobody says otherwise; with flags, set it", Description: "Example: lantern accept policy\n         lantern accept policy --surface --extended --rate 100MB\n         lantern accept policy --short",
+				Flags: append(asked(), &cli.BoolFlag{Name: "short", Usage: "no more than their past and their short self-test"}),
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					p, said, err := policyOf(cmd)
+					switch {
+					case err != nil:
+						return err
+					case said && cmd.Bool("short"):
+						return usage("--short says that no more is asked for\nExample: %s", example(cmd))
+					case said || cmd.Bool("short"):
+						p, err = ask[api.AcceptPolicy](s.client.SetAcceptPolicy(ctx, p))
+					default:
+						p, err = ask[api.AcceptPolicy](s.client.GetAcceptPolicy(ctx))
+					}
+					return tell(s, s.acceptPolicy, p, err)
 				})},
 			on("show", "how far it has come", "lantern accept show 7F412", func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 				return ask[api.Acceptance](s.client.GetAcceptance(ctx, name))
@@ -75,6 +91,43 @@ func acceptCommand() *cli.Command {
 				return ask[api.Acceptance](s.client.StopAcceptance(ctx, name, nil, api.Reason{}))
 			}),
 		}}
+}
+
+// asked are the flags that say what a new drive is tested for.
+func asked() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "surface", Usage: "write the whole surface with patterns and read it back; whatever is on it is gone"},
+		&cli.BoolFlag{Name: "extended", Usage: "run the extended self-test"},
+		&cli.StringFlag{Name: "rate", Usage: "write and read this much a second at the most, such as 100MB"}}
+}
+
+// policyOf reads them; said is false when none was given.
+func policyOf(cmd *cli.Command) (p api.AcceptPolicy, said bool, err error) {
+	p.Surface, p.Extended = cmd.Bool("surface"), cmd.Bool("extended")
+	if rate := cmd.String("rate"); rate != "" {
+		n, err := humanize.ParseBytes(strings.TrimSuffix(rate, "/s"))
+		if err != nil || n == 0 || n > 1<<50 {
+			return p, true, usage("--rate takes a size such as 100MB, not %q", rate)
+		}
+		p.RateBytes = int64(n)
+	}
+	return p, p.Surface || p.Extended || p.RateBytes > 0, nil
+}
+
+func (s *session) acceptPolicy(p api.AcceptPolicy) {
+	o := s.out
+	o.line("%s", o.paint("New drives are tested, if nobody says otherwise, for", bold))
+	o.line("  what they say of their past, and their short self-test")
+	if p.Surface {
+		o.line("  their whole surface: written and read back, at %s/s at the most", decimal(cmp.Or(p.RateBytes, int64(150e6))))
+	}
+	if p.Extended {
+		o.line("  their extended self-test")
+	}
+	o.line("  what they counted meanwhile")
+	if p.SetBy != "" {
+		o.line("%s", o.paint(fmt.Sprintf("set by %s %s", p.SetBy, p.SetAt.Local().Format("2006-01-02 15:04")), dim))
+	}
 }
 
 func (s *session) acceptance(a api.Acceptance) {

@@ -558,6 +558,61 @@ func TestAcceptance(t *testing.T) {
 	require.Equal(t, "fulmar/front/23", w.Into, "it is what the next swap takes")
 }
 
+// TestAcceptPolicy: a drive that was tested for less than the policy asks for needs a reason; tests that say nothing else follow
+// the policy.
+func TestAcceptPolicy(t *testing.T) {
+	y := newYard(t, nil)
+	svc := y.r.service
+	y.rest("tidegauge")
+	require.False(t, svc.AcceptPolicy().Extended)
+	tested := func(bay string, req api.AcceptDrive) lab.Moved {
+		m := y.insert(bay, lab.Shelf{Like: y.tail("tidegauge", "2")})
+		y.pass(time.Minute)
+		req.Drive = m.Tail
+		_, err := svc.Accept("ida", req)
+		require.NoError(t, err)
+		y.pass(10 * time.Second)
+		for range 400 {
+			y.pass(10 * time.Minute)
+			if a, err := svc.Acceptance(m.Tail); err == nil && a.State == api.AcceptanceStatePassed {
+				return m
+			}
+		}
+		require.Fail(t, "it is not accepted")
+		return m
+	}
+	little := tested("fulmar/front/23", api.AcceptDrive{})
+	_, err := svc.SetAcceptPolicy("ida", api.AcceptPolicy{RateBytes: -1})
+	require.ErrorContains(t, err, "A rate is not negative")
+	p, err := svc.SetAcceptPolicy("ida", api.AcceptPolicy{Extended: true})
+	require.NoError(t, err)
+	require.Equal(t, "ida", p.SetBy)
+	w, err := svc.PlanSwap("ida", y.tail("tidegauge", "2"))
+	require.NoError(t, err)
+	_, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
+	require.NoError(t, err)
+	y.pass(time.Second)
+	_, err = svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: little.Tail})
+	require.ErrorContains(t, err, "the policy also asks for its extended self-test")
+	_, err = svc.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "it is tested for more first")
+	require.NoError(t, err)
+	y.pull("fulmar/front/23")
+	y.pass(time.Minute)
+
+	much := tested("fulmar/front/24", api.AcceptDrive{ByPolicy: true})
+	a, err := svc.Acceptance(much.Tail)
+	require.NoError(t, err)
+	require.Equal(t, []string{"fresh", "short", "extended", "compare"}, a.Stages)
+	w, err = svc.PlanSwap("ida", y.tail("tidegauge", "2"))
+	require.NoError(t, err)
+	require.Equal(t, api.SwapPhaseClosed, y.lead(w, lab.Shelf{}, nil).Phase)
+	w, _ = svc.Swap(w.Id)
+	require.Equal(t, much.Tail, w.New.Tail)
+	for _, c := range w.Admitted {
+		require.Equal(t, api.Passes, c.Result, "%+v", c)
+	}
+}
+
 // TestTwoPeople: two people and a script at once on one pool: one swap begins, the others are refused with the name of who
 // leads; what is said twice at once is done once.
 func TestTwoPeople(t *testing.T) {

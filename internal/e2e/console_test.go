@@ -249,7 +249,14 @@ func TestConsole(t *testing.T) {
 	b.shot("swap-record")
 	b.open("/stock")
 	b.see("Test it", "would fit in")
+	require.Contains(t, d.run("accept", "policy", "--extended"), "their extended self-test")
+	b.see("New drives are tested for their past, short self-test, extended self-test, their counters again")
+	b.click("New drives are tested for")
 	b.clean("the stock")
+	b.do("no extended one", chromedp.Click(`//label[contains(., "extended self-test")]`))
+	b.click("Keep this")
+	b.see("New drives are tested for their past, short self-test, their counters again")
+	require.NotContains(t, d.run("accept", "policy"), "extended")
 
 	// Every other page, in both themes, and search by keyboard.
 	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace", "/pools": "least margin first", "/pools/soundscape": "double parity",

@@ -144,7 +144,8 @@ func TestHabits(t *testing.T) {
 		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}}, {2, "Example: lantern drive", []string{"drive"}},
 		{2, "not \"xml\"", []string{"--output", "xml", "round"}}, {1, "lantern drives --find", []string{"drive", "NOSUCH"}}, {2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
 		{1, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be reached", []string{"--server", "http://127.0.0.1:1", "round"}}, {3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
-		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {1, "No swap is open", []string{"swap", "show"}}, {2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
+		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "no more is asked for", []string{"accept", "policy", "--short", "--surface"}},
+		{1, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}}, {1, "No swap is open", []string{"swap", "show"}}, {2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
 	} {
 		a := d.try(c.args...)
 		require.Equal(t, c.code, a.code, "%v: %s%s", c.args, a.out, a.err)

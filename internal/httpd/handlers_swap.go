@@ -213,6 +213,21 @@ func (s *Server) AcceptDrive(c *echo.Context, _ api.AcceptDriveParams) error {
 	return answer(c, http.StatusCreated, v, err)
 }
 
+// GetAcceptPolicy gives what new drives are tested for.
+func (s *Server) GetAcceptPolicy(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.AcceptPolicy())
+}
+
+// SetAcceptPolicy sets it.
+func (s *Server) SetAcceptPolicy(c *echo.Context) error {
+	req, err := take[api.AcceptPolicy](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.SetAcceptPolicy(person(c), req)
+	return answer(c, http.StatusOK, v, err)
+}
+
 // GetAcceptance gives one.
 func (s *Server) GetAcceptance(c *echo.Context, id api.IdParam) error {
 	v, err := s.Service.Acceptance(id)

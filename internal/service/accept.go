@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -45,6 +46,15 @@ func (s *Service) loadAcceptances() error {
 	if err != nil {
 		return err
 	}
+	policies, err := store.Newest[store.AcceptPolicy](s.store, 1, "")
+	if err != nil {
+		return err
+	}
+	for _, p := range policies {
+		if err := json.Unmarshal(p.Doc, &s.acceptPolicy.AcceptPolicy); err != nil {
+			return fmt.Errorf("what new drives are tested for: %w", err)
+		}
+	}
 	s.acceptances = map[string]*acceptance{}
 	for _, row := range rows {
 		state, err := accept.Decode(row.Doc)
@@ -54,6 +64,37 @@ func (s *Service) loadAcceptances() error {
 		s.acceptances[state.ID] = &acceptance{state}
 	}
 	return nil
+}
+
+// acceptPolicy is what new drives are tested for if nobody says otherwise.
+type acceptPolicy struct{ api.AcceptPolicy }
+
+func (p acceptPolicy) stages() []accept.Stage { return accept.Policy(p.Surface, p.Extended) }
+
+// AcceptPolicy gives it.
+func (s *Service) AcceptPolicy() api.AcceptPolicy {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.acceptPolicy.AcceptPolicy
+}
+
+// SetAcceptPolicy sets it. Tests that are under way go on as they were begun.
+func (s *Service) SetAcceptPolicy(by string, p api.AcceptPolicy) (api.AcceptPolicy, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if p.RateBytes < 0 {
+		return p, badRate()
+	}
+	p.SetBy, p.SetAt = by, s.clock.Now()
+	b := &store.Batch{}
+	b.Put(&store.AcceptPolicy{ID: newID(), Doc: document(p)})
+	s.acceptPolicy = acceptPolicy{p}
+	s.happened(b, api.EventKindAcceptance, "", by+" set what new drives are tested for")
+	return p, s.commit(b)
+}
+
+func badRate() error {
+	return problem(422, "bad-rate", "Such as 100MB; nothing for 150 MB a second.", "A rate is not negative.")
 }
 
 // Accept begins to test a drive before it is trusted. Where its surface is written, the label tail must have been typed (R3).
@@ -67,6 +108,9 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	key := d.Desc.Key()
 	if a := s.acceptanceOf(key); a != nil {
 		return s.viewAcceptance(a), nil // said twice is said once
+	}
+	if p := s.acceptPolicy; req.ByPolicy {
+		req.Surface, req.Extended, req.RateBytes = p.Surface, p.Extended, p.RateBytes
 	}
 	p, _, _ := s.member(key)
 	h := s.hosts[d.Host]
@@ -86,7 +130,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	case req.Surface && !d.Desc.TailMatches(req.Tail):
 		return api.Acceptance{}, problem(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of the drive whose whole surface is to be written.", req.Tail)
 	case req.RateBytes < 0:
-		return api.Acceptance{}, problem(422, "bad-rate", "Such as 100MB; nothing for 150 MB a second.", "A rate is not negative.")
+		return api.Acceptance{}, badRate()
 	}
 	a := &acceptance{accept.State{ID: newID(), By: by, Drive: d.Desc.Identity, Host: d.Host, Bay: d.bay(), Rate: req.RateBytes, Stages: accept.Policy(req.Surface, req.Extended)}}
 	s.acceptances[a.ID] = a

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"lantern/internal/api"
@@ -315,6 +316,13 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 		out.Holds = d.Holds[0]
 	}
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.words()
+	if a := s.acceptances[d.Accepted.ID]; a != nil && out.Accepted != "" {
+		var words []string
+		for _, st := range a.Lacks(s.acceptPolicy.stages()) {
+			words = append(words, st.Words())
+		}
+		out.Lacks = strings.Join(words, " and ")
+	}
 	out.Testing = s.acceptanceOf(d.Desc.Key()) != nil
 	if d.Accepted.State == string(api.AcceptanceStateFailed) {
 		out.Ill = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says

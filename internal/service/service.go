@@ -42,14 +42,15 @@ type Service struct {
 	pools  map[string]*poolState
 	swaps  map[string]*swapState
 	// acceptances are tests of new drives, campaigns ordered sets of swaps, by their ids.
-	acceptances map[string]*acceptance
-	campaigns   map[string]*swap.Campaign
-	orders      map[string]*order // those without an outcome
-	lights      map[string]*light // those that have not ended
-	recov       map[string]*course
-	judged      *judgement      // nil when it must be made anew
-	behind      map[string]bool // drives of which something came that is not in their records yet
-	before      map[string]judged
+	acceptances  map[string]*acceptance
+	acceptPolicy acceptPolicy
+	campaigns    map[string]*swap.Campaign
+	orders       map[string]*order // those without an outcome
+	lights       map[string]*light // those that have not ended
+	recov        map[string]*course
+	judged       *judgement      // nil when it must be made anew
+	behind       map[string]bool // drives of which something came that is not in their records yet
+	before       map[string]judged
 	// unwritten are drives of whose findings something changed that is not kept yet. badLinks are the tails, by key, of the
 	// drives whose link was bad, by bay.
 	unwritten map[string]bool

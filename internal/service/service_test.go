@@ -527,6 +527,12 @@ func TestRemembers(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, bays.Sections[0].Bays[0].Missing)
 	require.Equal(t, "AA001", bays.Sections[0].Bays[0].Tail)
+	for _, extended := range []bool{true, false} {
+		_, err = b.s.SetAcceptPolicy("ida", api.AcceptPolicy{Surface: true, Extended: extended, RateBytes: 1e8})
+		require.NoError(t, err)
+	}
+	b.restart()
+	require.Equal(t, []any{true, false, int64(1e8), "ida"}, []any{b.s.AcceptPolicy().Surface, b.s.AcceptPolicy().Extended, b.s.AcceptPolicy().RateBytes, b.s.AcceptPolicy().SetBy}, "the newest policy holds")
 }
 
 // TestNames: a name that fits two things asks for more; one that fits none says how to look.

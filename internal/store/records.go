@@ -210,6 +210,12 @@ type Acceptance struct {
 	Doc []byte
 }
 
+// AcceptPolicy is what new drives are tested for if nobody says otherwise; the newest one holds, the others are kept.
+type AcceptPolicy struct {
+	ID  string `gorm:"primaryKey"`
+	Doc []byte
+}
+
 // Campaign is an ordered set of swaps, as JSON.
 type Campaign struct {
 	ID  string `gorm:"primaryKey"`

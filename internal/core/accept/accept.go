@@ -152,6 +152,29 @@ func Policy(surface, extended bool) []Stage {
 	return append(out, Compare)
 }
 
+// Lacks gives the stages of a policy that an acceptance did not have.
+func (s *State) Lacks(policy []Stage) (out []Stage) {
+	for _, st := range policy {
+		if !slices.Contains(s.Stages, st) {
+			out = append(out, st)
+		}
+	}
+	return out
+}
+
+// Words tells of a stage.
+func (s Stage) Words() string {
+	switch s {
+	case Fresh:
+		return "what it says of its past"
+	case Surface:
+		return "its whole surface"
+	case Compare:
+		return "what it counts meanwhile"
+	}
+	return "its " + string(s) + " self-test"
+}
+
 // Stage is the one it is at.
 func (s *State) Stage() Stage { return s.Stages[min(s.At, len(s.Stages)-1)] }
 

@@ -121,6 +121,8 @@ func (c *checker) trusted(d Drive) {
 	switch {
 	case ill(d) != "":
 		c.add(id, title, looked, record.Stops, ill(d), instead(d))
+	case d.Accepted != "" && d.Lacks != "":
+		c.add(id, title, looked, record.Warns, d.Accepted+"; the policy also asks for "+d.Lacks, do)
 	case d.Accepted != "":
 		c.add(id, title, looked, record.Passes, d.Accepted, "")
 	default:

@@ -61,6 +61,8 @@ type Drive struct {
 	Testing bool `json:"testing,omitempty"`
 	// Promised says to which other swap it was promised; empty when to none.
 	Promised string `json:"promised,omitempty"`
+	// Lacks says what the policy asks new drives to be tested for and this one was not; empty when it was tested for all.
+	Lacks string `json:"lacks,omitempty"`
 	// Accepted says with what result it was tested before it was trusted, and when; empty when it was not.
 	Accepted string `json:"accepted,omitempty"`
 }

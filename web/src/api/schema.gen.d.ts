@@ -1190,6 +1190,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/acceptance-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getAcceptPolicy"];
+        put: operations["setAcceptPolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/acceptances/{id}": {
         parameters: {
             query?: never;
@@ -3201,6 +3217,22 @@ export interface components {
              * @description bytes a second at the most; 0: 150 MB/s
              */
             rate_bytes?: number;
+            /** @description as the policy says; surface, extended and rate_bytes are not looked at then */
+            by_policy?: boolean;
+        };
+        AcceptPolicy: {
+            /** @description write the whole surface with patterns, and read it back */
+            surface: boolean;
+            /** @description run the extended self-test */
+            extended: boolean;
+            /**
+             * Format: int64
+             * @description bytes a second at the most; 0: 150 MB/s
+             */
+            rate_bytes?: number;
+            readonly set_by?: string;
+            /** Format: date-time */
+            readonly set_at?: string;
         };
         Acceptance: {
             id: string;
@@ -5826,6 +5858,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getAcceptPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what new drives are tested for if nobody says otherwise */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AcceptPolicy"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setAcceptPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptPolicy"];
+            };
+        };
+        responses: {
+            /** @description set */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AcceptPolicy"];
                 };
             };
             default: components["responses"]["Failure"];

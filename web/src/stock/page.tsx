@@ -18,6 +18,7 @@ export default function StockPage() {
   return (
     <>
       <Title>Stock</Title>
+      <Policy />
       {open.map((a) => <Testing key={a.id} test={a} />)}
       {stock.data.length === 0 && <Empty>No drive is kept in stock. Put a new one into a free bay, and it shows here, to be tested.</Empty>}
       <ul className="space-y-2">{stock.data.map((x) => <Item key={x.drive} item={x} busy={open.some((a) => a.drive === x.drive)} newest={tests.data.find((a) => a.drive === x.drive)} />)}</ul>
@@ -45,23 +46,61 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
   );
 }
 
+const usePolicy = () => useQuery({ queryKey: ["acceptances", "policy"], queryFn: () => got(client.GET("/acceptance-policy")) });
+
+/** Asked are the boxes that say what a drive is tested for. */
+function Asked({ surface, extended, set }: { surface: boolean; extended: boolean; set: (to: { surface?: boolean; extended?: boolean }) => void }) {
+  return (
+    <>
+      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={surface} onChange={(e) => set({ surface: e.target.checked })} /> write and read back its whole surface</label>
+      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={extended} onChange={(e) => set({ extended: e.target.checked })} /> extended self-test</label>
+    </>
+  );
+}
+
+/** Policy is what new drives are tested for if nobody says otherwise. */
+function Policy() {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const p = usePolicy().data;
+  const [draft, setDraft] = useState<{ surface?: boolean; extended?: boolean }>({});
+  const save = useMutation({
+    mutationFn: () => got(client.PUT("/acceptance-policy", { body: { surface: p!.surface, extended: p!.extended, rate_bytes: p!.rate_bytes, ...draft } })),
+    onSuccess: () => { setDraft({}); void queries.invalidateQueries({ queryKey: ["acceptances"] }); tell("New drives are tested for this from now on. Tests that run go on as they were begun."); },
+    onError: (e) => tell(e.message, true),
+  });
+  if (!p) return null;
+  const words = ["their past", "short self-test", p.surface && "whole surface", p.extended && "extended self-test", "their counters again"].filter(Boolean).join(", ");
+  const changed = Object.keys(draft).length > 0;
+  return (
+    <details className="mb-4 max-w-xl">
+      <summary className="min-h-8 cursor-pointer text-soft">New drives are tested for {words}</summary>
+      <form className="mt-2 space-y-2" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
+        <Asked surface={draft.surface ?? p.surface} extended={draft.extended ?? p.extended} set={(to) => setDraft({ ...draft, ...to })} />
+        <p className="text-sm text-soft">Their past and a short self-test are always looked at. A drive that was tested for less needs a reason before it is taken into a pool.{p.set_by && <> Set by {p.set_by}{p.set_at && <>, {exact(new Date(p.set_at))}</>}.</>}</p>
+        <button className="button" disabled={!changed || save.isPending}>Keep this</button>
+      </form>
+    </details>
+  );
+}
+
 function Begin({ item: x }: { item: S["StockItem"] }) {
   const tell = useTell();
   const queries = useQueryClient();
+  const policy = usePolicy().data;
   const [open, setOpen] = useState(false);
-  const [surface, setSurface] = useState(true);
-  const [extended, setExtended] = useState(false);
+  const [said, setSaid] = useState<{ surface?: boolean; extended?: boolean }>({});
+  const surface = said.surface ?? policy?.surface ?? false, extended = said.extended ?? policy?.extended ?? false;
   const [tail, setTail] = useState("");
   const begin = useMutation({
-    mutationFn: () => got(client.POST("/acceptances", { params: once(), body: { drive: x.drive, surface, extended, tail } })),
+    mutationFn: () => got(client.POST("/acceptances", { params: once(), body: { drive: x.drive, surface, extended, tail, rate_bytes: policy?.rate_bytes } })),
     onSuccess: () => { void queries.invalidateQueries({ queryKey: ["stock"] }); void queries.invalidateQueries({ queryKey: ["acceptances"] }); },
     onError: (e) => tell(e.message, true),
   });
   if (!open) return <button className="button self-start" onClick={() => setOpen(true)}>Test it</button>;
   return (
     <form className="space-y-2 sm:max-w-64" onSubmit={(e) => { e.preventDefault(); begin.mutate(); }}>
-      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={surface} onChange={(e) => setSurface(e.target.checked)} /> write and read back its whole surface</label>
-      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={extended} onChange={(e) => setExtended(e.target.checked)} /> extended self-test</label>
+      <Asked surface={surface} extended={extended} set={(to) => setSaid({ ...said, ...to })} />
       {surface && <label className="block"><span className="font-semibold">Label tail, as read on it</span><input className="field tail uppercase" autoComplete="off" required value={tail} onChange={(e) => setTail(e.target.value)} /></label>}
       <button className="button main w-full" disabled={begin.isPending}>Begin the test</button>
     </form>
