@@ -19,7 +19,7 @@ func acceptCommand() *cli.Command {
 			return err
 		}
 		return list(s, all, "No new drive was tested yet. Begin with: lantern accept begin <drive>", []string{"DRIVE", "STATE", "AT", "PLACE", "BY", "BEGUN", "SAYS"}, func(a api.Acceptance) []cell {
-			return []cell{{text: a.Tail, style: bold}, {text: string(a.State)}, {text: a.Stage}, {text: cmpOr(a.Bay, a.Host)}, {text: a.By}, {text: a.BegunAt.Local().Format("2006-01-02 15:04")}, {text: a.Says}}
+			return []cell{{text: a.Tail, style: bold}, {text: string(a.State)}, {text: a.Stage}, {text: cmp.Or(a.Bay, a.Host)}, {text: a.By}, {text: a.BegunAt.Local().Format("2006-01-02 15:04")}, {text: a.Says}}
 		})
 	})
 	on := func(name, use, eg string, do func(ctx context.Context, s *session, name string) (api.Acceptance, error)) *cli.Command {
@@ -132,7 +132,7 @@ func (s *session) acceptPolicy(p api.AcceptPolicy) {
 
 func (s *session) acceptance(a api.Acceptance) {
 	o := s.out
-	o.line("%s  %s  %s", o.paint("test of "+a.Tail, bold), a.Model, cmpOr(a.Bay, a.Host))
+	o.line("%s  %s  %s", o.paint("test of "+a.Tail, bold), a.Model, cmp.Or(a.Bay, a.Host))
 	style := bold
 	if a.State == api.AcceptanceStateFailed {
 		style = loud

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -116,7 +117,7 @@ func lightCommand() *cli.Command {
 			if l.AllBut != "" {
 				how = strings.TrimSpace(how + " (all but " + l.AllBut + ")")
 			}
-			return []cell{{text: cmpOr(l.Bay, "unknown"), style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: how}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}}
+			return []cell{{text: cmp.Or(l.Bay, "unknown"), style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: how}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}}
 		})
 	})
 	return &cli.Command{Name: "light", Usage: "light a bay so that it can be found", Description: "Example: lantern light on 7F412 --for 10m", Action: list,
@@ -148,7 +149,7 @@ func lightCommand() *cli.Command {
 						s.out.line("every other drive of its section is asked to be lit until %s: look for the one that is dark", l.Until.Local().Format("15:04:05"))
 						return nil
 					}
-					s.out.line("%s: asked to be lit until %s", strings.TrimSpace("bay "+cmpOr(l.Bay, "unknown")+" "+l.Tail), l.Until.Local().Format("15:04:05"))
+					s.out.line("%s: asked to be lit until %s", strings.TrimSpace("bay "+cmp.Or(l.Bay, "unknown")+" "+l.Tail), l.Until.Local().Format("15:04:05"))
 					return nil
 				})},
 			{Name: "off", Usage: "put a bay's light out", ArgsUsage: "<bay, tail or light>", Description: "Example: lantern light off skerry/front/7",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -73,7 +74,7 @@ func drivesCommand() *cli.Command {
 					return usage("there is no column %q; those there are: %s, and any metric, such as %s", name, strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", "), drive.Nearest(name))
 				}
 				tell = append(tell, one)
-				head = append(head, cmpOr(heads[name], strings.ToUpper(strings.ReplaceAll(name, "_", " "))))
+				head = append(head, cmp.Or(heads[name], strings.ToUpper(strings.ReplaceAll(name, "_", " "))))
 			}
 			if len(tell) == 0 {
 				return usage("--columns names none")
@@ -160,15 +161,15 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		}
 		o.line("      %s %s", o.paint("→", fs), f.Do)
 	}
-	place := cmpOr(d.Bay, "unknown")
+	place := cmp.Or(d.Bay, "unknown")
 	if d.Bay != "" && !d.Present {
 		place += " when it was last seen"
 	}
 	o.line("")
 	o.line("  bay       %s", place)
 	if d.Pool != "" {
-		o.line("  pool      %s, %s, slot %s, %s", d.Pool, cmpOr(d.Group, string(d.Role)), d.Slot, d.State)
-		o.line("  margin    %s; without this drive: %s", d.Margin.Words, cmpOr(d.MarginAfter.Words, d.Margin.Words))
+		o.line("  pool      %s, %s, slot %s, %s", d.Pool, cmp.Or(d.Group, string(d.Role)), d.Slot, d.State)
+		o.line("  margin    %s; without this drive: %s", d.Margin.Words, cmp.Or(d.MarginAfter.Words, d.Margin.Words))
 	} else {
 		o.line("  pool      none%s", holds(d.Holds))
 	}
@@ -249,13 +250,6 @@ func holds(what []string) string {
 		return ", and nothing was found on it"
 	}
 	return "; it holds: " + strings.Join(what, ", ")
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func number(v float64) string {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -200,7 +201,7 @@ func surveyCommand() *cli.Command {
 			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot", nil),
 			{Name: "walk", Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, q to leave it for later", ArgsUsage: "<host> [section]", Description: "Example: lantern survey walk guillemot front",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					host, section := cmd.Args().First(), cmpOr(cmd.Args().Get(1), "front")
+					host, section := cmd.Args().First(), cmp.Or(cmd.Args().Get(1), "front")
 					if host == "" {
 						return usage("name a host\nExample: %s", example(cmd))
 					}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -254,7 +255,7 @@ func (s *session) standing(p api.Pool) int {
 		if !r.AgainAt.IsZero() {
 			o.line("  %s", o.paint("it began again from its beginning at "+r.AgainAt.Local().Format("2006-01-02 15:04:05"), loud))
 		}
-		o.line("  if      %s", cmpOr(r.Cost, "what a second failure would cost is not known"))
+		o.line("  if      %s", cmp.Or(r.Cost, "what a second failure would cost is not known"))
 		if k := r.Risk; k.Another != "" {
 			o.line("          chance that data is lost before the end: %s%s", k.Another, map[bool]string{true: "; to meet an unreadable sector: " + k.Unreadable}[k.Unreadable != ""])
 			if len(k.Volumes) > 0 {
@@ -262,7 +263,7 @@ func (s *session) standing(p api.Pool) int {
 			}
 		}
 	default:
-		o.line("  took    %s", cmpOr(r.Summary, fmt.Sprintf("%s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall)))))
+		o.line("  took    %s", cmp.Or(r.Summary, fmt.Sprintf("%s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall)))))
 	}
 	o.line("  errors  %d found, %d repaired, %d left", r.Found, r.Repaired, r.Unrepairable)
 	o.line("  margin  %s", o.paint(p.Margin.Words, bold))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -40,7 +41,7 @@ func hostCommand() *cli.Command {
 					if done, err := s.out.value(h); done {
 						return err
 					}
-					s.out.line("%s stands in %s", h.Name, cmpOr(h.Room, "no room in particular"))
+					s.out.line("%s stands in %s", h.Name, cmp.Or(h.Room, "no room in particular"))
 					return nil
 				})},
 			{Name: "cold", Usage: "say that drives of a host are changed only while it is down", ArgsUsage: "<name>", Description: "Example: lantern host cold guillemot\n         lantern host cold guillemot --not",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -113,7 +114,7 @@ func labCommand() *cli.Command {
 					if done, err := s.out.value(bays); done {
 						return err
 					}
-					s.out.line("%s", cmpOr(strings.Join(bays, "\n"), "nothing blinks"))
+					s.out.line("%s", cmp.Or(strings.Join(bays, "\n"), "nothing blinks"))
 					return nil
 				})},
 			{Name: "speed", Usage: "how many times faster than real time the lab runs; without a number, tell", ArgsUsage: "[number]", Description: "Example: lantern lab speed 300\n         lantern lab speed 300 --waiting",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -28,7 +29,7 @@ func noticesCommand() *cli.Command {
 			case api.NoticeStateMuted:
 				state = "muted to " + n.MutedUntil.Local().Format("01-02 15:04")
 			}
-			return []cell{noticeCell(n), {text: n.Id[len(n.Id)-6:], style: bold}, {text: state}, {text: n.OpenedAt.Local().Format("2006-01-02 15:04")}, {text: cmpOr(n.Bay, cmpOr(n.Pool, n.Host))}, {text: n.Says}}
+			return []cell{noticeCell(n), {text: n.Id[len(n.Id)-6:], style: bold}, {text: state}, {text: n.OpenedAt.Local().Format("2006-01-02 15:04")}, {text: cmp.Or(n.Bay, cmp.Or(n.Pool, n.Host))}, {text: n.Says}}
 		})
 	})
 	return &cli.Command{Name: "notices", Aliases: []string{"notice"}, Usage: "what people are told, until it is over", Description: "Example: lantern notices\n         lantern notices saw 7QK2ZD --note \"spare ordered\"", Flags: []cli.Flag{all}, Action: listed,
@@ -97,7 +98,7 @@ func channelCommand() *cli.Command {
 			return err
 		}
 		return list(s, all, "No channel is set: notices stay in the console and the terminal. Set one with: lantern channel set --help", []string{"CHANNEL", "KIND", "TO", "FROM SEVERITY", "QUIET", "DIGEST", "WAITING", "LAST ERROR"}, func(c api.Channel) []cell {
-			return []cell{{text: c.Name, style: bold}, {text: string(c.Kind)}, {text: cmpOr(c.Url, strings.Join(c.To, ", "))}, {text: string(c.Least)}, {text: c.Quiet}, {text: c.Digest}, {text: strconv.Itoa(c.Waiting), right: true}, {text: c.Error}}
+			return []cell{{text: c.Name, style: bold}, {text: string(c.Kind)}, {text: cmp.Or(c.Url, strings.Join(c.To, ", "))}, {text: string(c.Least)}, {text: c.Quiet}, {text: c.Digest}, {text: strconv.Itoa(c.Waiting), right: true}, {text: c.Error}}
 		})
 	})
 	return &cli.Command{Name: "channel", Usage: "where notices are sent: webhook, e-mail, syslog", Action: listed,
@@ -138,7 +139,7 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	req := api.ChannelPut{Url: cmpOr(cmd.String("webhook"), cmd.String("syslog")), Server: cmd.String("email"), From: cmd.String("from"), To: cmd.StringSlice("to"), User: cmd.String("user"), Secret: os.Getenv("LANTERN_CHANNEL_SECRET"),
+	req := api.ChannelPut{Url: cmp.Or(cmd.String("webhook"), cmd.String("syslog")), Server: cmd.String("email"), From: cmd.String("from"), To: cmd.StringSlice("to"), User: cmd.String("user"), Secret: os.Getenv("LANTERN_CHANNEL_SECRET"),
 		Least: api.Verdict(cmd.String("least")), Kinds: cmd.StringSlice("kind"), Pools: cmd.StringSlice("pool"), Hosts: cmd.StringSlice("host"), Quiet: cmd.String("quiet"), Zone: cmd.String("zone"), Digest: cmd.String("digest")}
 	kinds := 0
 	for k, set := range map[api.ChannelPutKind]bool{api.ChannelPutKindWebhook: cmd.IsSet("webhook"), api.ChannelPutKindEmail: cmd.IsSet("email"), api.ChannelPutKindSyslog: cmd.IsSet("syslog")} {

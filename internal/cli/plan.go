@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -300,7 +301,7 @@ func (s *session) showPlan(p api.Plan) error {
 		row("tests", "none: its drives are not tested by plan")
 	}
 	row("zone", "%s", p.Zone)
-	row("windows", "%s", cmpOr(strings.Join(p.Windows, ", "), "at any time"))
+	row("windows", "%s", cmp.Or(strings.Join(p.Windows, ", "), "at any time"))
 	if len(p.Barred) > 0 {
 		row("never", "%s", strings.Join(p.Barred, ", "))
 	}
@@ -402,7 +403,7 @@ func (s *session) calendar(c api.Calendar) error {
 				s.out.line("  and %d more", len(list.tests)-10)
 				break
 			}
-			s.out.line("  %s %s, %s: %s", s.out.paint(t.Tail, bold), cmpOr(t.Bay, t.Host), t.Kind, t.Why)
+			s.out.line("  %s %s, %s: %s", s.out.paint(t.Tail, bold), cmp.Or(t.Bay, t.Host), t.Kind, t.Why)
 		}
 	}
 	return nil

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -148,7 +149,7 @@ func priorityCommand() *cli.Command {
 			pool, to := cmd.Args().Get(0), cmd.Args().Get(1)
 			show := func(v api.Pool) {
 				if h := v.PriorityHours; h.From != "" {
-					s.out.line("%s: %s from %s to %s %s, %s otherwise", v.Name, h.Within, h.From, h.To, cmpOr(h.Zone, "UTC"), h.Otherwise)
+					s.out.line("%s: %s from %s to %s %s, %s otherwise", v.Name, h.Within, h.From, h.To, cmp.Or(h.Zone, "UTC"), h.Otherwise)
 				} else {
 					s.out.line("%s has no priority hours", v.Name)
 				}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"strings"
 	"time"
@@ -17,7 +18,7 @@ func stockCommand() *cli.Command {
 			return err
 		}
 		return list(s, all, "No drive is kept in stock. Put one into a free bay, and test it: lantern accept begin <drive>", []string{"DRIVE", "MODEL", "SIZE", "PLACE", "TESTED", "FITS", "NOTE"}, func(x api.StockItem) []cell {
-			place := cmpOr(x.Place, "on the shelf")
+			place := cmp.Or(x.Place, "on the shelf")
 			tested := string(x.Accepted)
 			if x.Accepted == api.StockItemAcceptedNone {
 				tested = "not yet"
@@ -28,7 +29,7 @@ func stockCommand() *cli.Command {
 			if x.Promised != "" {
 				note = strings.TrimSpace("promised to the swap of " + x.Promised + " " + note)
 			}
-			return []cell{{text: x.Tail, style: bold}, {text: x.Model}, {text: decimal(x.CapacityBytes)}, {text: place}, {text: tested}, {text: cmpOr(strings.Join(x.Fits, ", "), "nowhere")}, {text: note}}
+			return []cell{{text: x.Tail, style: bold}, {text: x.Model}, {text: decimal(x.CapacityBytes)}, {text: place}, {text: tested}, {text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere")}, {text: note}}
 		})
 	})
 	return &cli.Command{Name: "stock", Usage: "the drives that are kept to replace others", Description: "Example: lantern stock", Action: list,

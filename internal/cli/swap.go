@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -229,7 +230,7 @@ func (s *session) report(r api.SwapReport) {
 		o.line("")
 		o.line("%s", o.paint("Of the same batch", bold))
 		for _, x := range w.Siblings {
-			o.line("  %s  %-8s %-22s %s", x.Tail, x.Verdict, cmpOr(x.Bay, "no known bay"), x.Says)
+			o.line("  %s  %-8s %-22s %s", x.Tail, x.Verdict, cmp.Or(x.Bay, "no known bay"), x.Says)
 		}
 	}
 }
@@ -282,7 +283,7 @@ func (s *session) checks(in []api.Check) {
 func (s *session) swap(w api.Swap) {
 	o := s.out
 	o.line("%s  %s slot %s  %s", o.paint("swap "+w.Id, bold), w.Pool, w.Slot, o.paint("led by "+w.Lead, dim))
-	from := cmpOr(w.Old.Bay, "no known bay")
+	from := cmp.Or(w.Old.Bay, "no known bay")
 	o.line("old  %s  %s  %s", o.paint(w.Old.Tail, bold), w.Old.Model, from)
 	switch {
 	case w.Phase == api.SwapPhaseConfirm:

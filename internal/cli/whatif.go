@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -146,7 +147,7 @@ func (s *session) prospect(w api.Prospect) error {
 	if s.out.format == "csv" {
 		var rows [][]cell
 		for _, e := range w.Effects {
-			rows = append(rows, []cell{{text: cmpOr(e.Volume, e.Group)}, {text: e.Protection}, {text: string(e.Outcome)}, {text: e.Was.Words}, {text: e.Is.Words}, {text: fmt.Sprint(e.UsedBytes)}})
+			rows = append(rows, []cell{{text: cmp.Or(e.Volume, e.Group)}, {text: e.Protection}, {text: string(e.Outcome)}, {text: e.Was.Words}, {text: e.Is.Words}, {text: fmt.Sprint(e.UsedBytes)}})
 		}
 		return s.out.table([]string{"volume", "protection", "outcome", "was", "is", "used_bytes"}, rows)
 	}
@@ -155,7 +156,7 @@ func (s *session) prospect(w api.Prospect) error {
 	}
 	o := s.out
 	name := func(m api.LostMember) string {
-		return strings.TrimSpace(cmpOr(m.Tail, m.Slot) + " " + map[bool]string{true: "(" + cmpOr(m.Bay, "slot "+m.Slot) + ")"}[m.Tail != ""])
+		return strings.TrimSpace(cmp.Or(m.Tail, m.Slot) + " " + map[bool]string{true: "(" + cmp.Or(m.Bay, "slot "+m.Slot) + ")"}[m.Tail != ""])
 	}
 	if len(w.Lose) > 0 {
 		var lost []string
@@ -169,7 +170,7 @@ func (s *session) prospect(w api.Prospect) error {
 		o.line("")
 		var rows [][]cell
 		for _, e := range w.Effects {
-			rows = append(rows, []cell{{text: cmpOr(e.Volume, e.Group), style: bold}, {text: e.Protection}, {text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]}, {text: e.Was.Words}, {text: e.Is.Words}, {text: decimal(e.UsedBytes), right: true}})
+			rows = append(rows, []cell{{text: cmp.Or(e.Volume, e.Group), style: bold}, {text: e.Protection}, {text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]}, {text: e.Was.Words}, {text: e.Is.Words}, {text: decimal(e.UsedBytes), right: true}})
 		}
 		if err := o.table([]string{"VOLUME", "PROTECTION", "BECOMES", "MARGIN NOW", "MARGIN THEN", "USED"}, rows); err != nil {
 			return err
@@ -232,13 +233,13 @@ func fitCommand() *cli.Command {
 			return list(s, all, "It has no member.", []string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"}, func(f api.Fit) []cell {
 				var fits []string
 				for _, c := range f.Candidates {
-					fits = append(fits, cmpOr(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
+					fits = append(fits, cmp.Or(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
 				}
 				most := "any"
 				if f.MostBytes > 0 {
 					most = humanize.Comma(f.MostBytes)
 				}
-				return []cell{{text: f.Slot}, {text: f.Tail, style: bold}, {text: humanize.Comma(f.LeastBytes), right: true}, {text: most, right: true}, {text: cmpOr(strings.Join(fits, ", "), "none")}}
+				return []cell{{text: f.Slot}, {text: f.Tail, style: bold}, {text: humanize.Comma(f.LeastBytes), right: true}, {text: most, right: true}, {text: cmp.Or(strings.Join(fits, ", "), "none")}}
 			})
 		})}
 }

@@ -11,6 +11,8 @@ export const watchUnsent = (f: () => void) => (watchers.add(f), () => void watch
 export const countUnsent = () => unsent;
 function count(n: number) {
   unsent += n;
+  // Who leaves the page would lose what was said: the browser asks first.
+  window.onbeforeunload = unsent > 0 ? (e) => e.preventDefault() : null;
   watchers.forEach((f) => f());
 }
 
