@@ -111,39 +111,32 @@ func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 	if n := utf8.RuneCountInString(room); n > 60 {
 		return api.Host{}, problem(422, "bad-room", "Such as: cellar, or hall 2.", "A room's name has up to 60 characters, this has %d.", n)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	h := s.hosts[name]
-	if h == nil {
-		return api.Host{}, problem(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
-	}
-	present := 0
-	for _, d := range s.drives {
-		if d.Present && d.Host == name {
-			present++
+	return s.changeHost(name, func(h *store.Host) string {
+		if h.Room == room {
+			return ""
 		}
-	}
-	if h.Room == room {
-		return s.viewHost(h, present), nil
-	}
-	row := h.Host
-	row.Room = room
-	b := &store.Batch{}
-	b.Put(&row)
-	says := fmt.Sprintf("%s says that %s stands in %s", by, name, room)
-	if room == "" {
-		says = fmt.Sprintf("%s says that %s stands in no room", by, name)
-	}
-	s.happened(b, api.EventKindHost, name, says)
-	if err := s.commit(b); err != nil {
-		return api.Host{}, err
-	}
-	h.Room = room
-	return s.viewHost(h, present), nil
+		if h.Room = room; room == "" {
+			return fmt.Sprintf("%s says that %s stands in no room", by, name)
+		}
+		return fmt.Sprintf("%s says that %s stands in %s", by, name, room)
+	})
 }
 
 // SetCold says whether a host's drives are changed only while it is down.
 func (s *Service) SetCold(by, name string, cold bool) (api.Host, error) {
+	return s.changeHost(name, func(h *store.Host) string {
+		if h.Cold == cold {
+			return ""
+		}
+		if h.Cold = cold; cold {
+			return by + " says that drives of " + name + " are changed only while it is down"
+		}
+		return by + " says that drives of " + name + " can be changed while it runs"
+	})
+}
+
+// changeHost keeps what a person says of a host. change says in words what it changed; empty when that was so already.
+func (s *Service) changeHost(name string, change func(h *store.Host) string) (api.Host, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	h := s.hosts[name]
@@ -156,22 +149,16 @@ func (s *Service) SetCold(by, name string, cold bool) (api.Host, error) {
 			present++
 		}
 	}
-	if h.Cold == cold {
-		return s.viewHost(h, present), nil
-	}
 	row := h.Host
-	row.Cold = cold
-	b := &store.Batch{}
-	b.Put(&row)
-	says := by + " says that drives of " + name + " can be changed while it runs"
-	if cold {
-		says = by + " says that drives of " + name + " are changed only while it is down"
+	if says := change(&row); says != "" {
+		b := &store.Batch{}
+		b.Put(&row)
+		s.happened(b, api.EventKindHost, name, says)
+		if err := s.commit(b); err != nil {
+			return api.Host{}, err
+		}
+		h.Host = row
 	}
-	s.happened(b, api.EventKindHost, name, says)
-	if err := s.commit(b); err != nil {
-		return api.Host{}, err
-	}
-	h.Cold = cold
 	return s.viewHost(h, present), nil
 }
 
