@@ -270,6 +270,15 @@ func (y *yard) steps(w api.Swap) (phases string, least int) {
 // TestRecipes: in each situation a hand does what the screen says, and the pool is healthy at the end, with all its data;
 // before that, it does the very same in a practice on a copy.
 func TestRecipes(t *testing.T) {
+	dock := func(f *lab.Fleet) { // an external place for two drives
+		f.Hosts[1].Layout = append(f.Hosts[1].Layout, enclosure.Layout{Name: "dock", Sections: []enclosure.Section{{Name: "external", Rows: 1, Columns: 2, First: enclosure.TopLeft, Run: enclosure.AlongRows}}})
+	}
+	fullFront := func(y *yard) {
+		for _, bay := range []string{"fulmar/front/23", "fulmar/front/24"} {
+			y.insert(bay, lab.Shelf{Holds: "somebody's"})
+		}
+		y.pass(time.Minute)
+	}
 	for _, c := range []struct {
 		name, pool, slot string
 		change           func(f *lab.Fleet)
@@ -307,12 +316,13 @@ func TestRecipes(t *testing.T) {
 			require.Equal(y.t, "skerry/front/24", w.New.Bay)
 			require.Contains(y.t, w.Closing[4].Found, "accepted by test")
 		}},
-		{name: "no free bay, no margin: a temporary place, and the host down to move it", pool: "plankton", slot: "1.2", change: func(f *lab.Fleet) {
-			f.Hosts[1].Layout = append(f.Hosts[1].Layout, enclosure.Layout{Name: "dock", Sections: []enclosure.Section{{Name: "external", Rows: 1, Columns: 2, First: enclosure.TopLeft, Run: enclosure.AlongRows}}})
-		}, prepare: func(y *yard) {
-			for _, bay := range []string{"fulmar/front/23", "fulmar/front/24"} {
-				y.insert(bay, lab.Shelf{Holds: "somebody's"})
-			}
+		{name: "no free bay, no margin without it: a temporary place, from which it moves on", pool: "plankton", slot: "1.2", change: dock, prepare: fullFront,
+			steps: "insert confirm join recover pull rehouse verify", least: 0, end: func(y *yard, w api.Swap) {
+				require.Equal(y.t, w.Old.Bay, w.New.Bay, "it is in the bay it stays in")
+				require.Equal(y.t, "fulmar/external/2", w.Into)
+			}},
+		{name: "no free bay, no margin: a temporary place, and the host down to move it", pool: "plankton", slot: "1.2", change: dock, prepare: func(y *yard) {
+			fullFront(y)
 			for _, slot := range []string{"spare.1", "1.1"} {
 				y.pull(y.bay("plankton", slot))
 			}
@@ -436,6 +446,49 @@ func (y *yard) bay(pool, slot string) string {
 	d, err := y.r.service.Drive(y.tail(pool, slot))
 	require.NoError(y.t, err)
 	return d.Bay
+}
+
+// TestLostOnPurpose: what lies once on a drive, and cannot be moved, is lost only where somebody was told which volumes that
+// are, typed the pool's name and gave a reason (R1); nothing else is.
+func TestLostOnPurpose(t *testing.T) {
+	y := newYard(t, func(f *lab.Fleet) {
+		for _, p := range f.Pools {
+			if p.Name == "specimens" {
+				p.Can = []pools.Offer{pools.OfferJoin, pools.OfferScrub}
+			}
+		}
+	})
+	svc := y.r.service
+	w, err := svc.PlanSwap("ida", y.tail("specimens", "3"))
+	require.NoError(t, err)
+	at := slices.IndexFunc(w.Checks, func(c api.Check) bool { return len(c.Loses) > 0 })
+	require.NotEqual(t, -1, at, "%+v", w.Checks)
+	loses := w.Checks[at].Loses
+	for words, req := range map[string]api.BeginSwap{
+		"would be lost":                       {Reason: "they are made anew", NoBackup: true},
+		"is not the name of the pool":         {Reason: "they are made anew", NoBackup: true, Pool: "plankton"},
+		"a reason is asked":                   {NoBackup: true, Pool: "specimens"},
+		"so a word about the backup is asked": {Reason: "they are made anew", Pool: "specimens"},
+	} {
+		_, err := svc.BeginSwap("ida", w.Id, "", req)
+		require.ErrorContains(t, err, words)
+	}
+	w, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "they are made anew", NoBackup: true, Pool: "specimens"})
+	require.NoError(t, err)
+	require.NoError(t, y.fleet.ReadBack("specimens"), "until the drive is out all is there")
+	w = y.lead(w, lab.Shelf{}, nil)
+	require.Equal(t, api.SwapPhaseClosed, w.Phase)
+	require.Equal(t, loses, w.Loses)
+	require.Contains(t, said(w)+fmt.Sprint(w.Log), "was told that "+strings.Join(loses, ", ")+" would be lost, typed the pool's name, and said so be it")
+	lost := y.fleet.ReadBack("specimens")
+	require.Error(t, lost)
+	for _, v := range y.pool("specimens").Volumes {
+		if slices.Contains(loses, v.Name) {
+			require.ErrorContains(t, lost, v.Name)
+		} else {
+			require.NotContains(t, lost.Error(), v.Name, "and no other volume")
+		}
+	}
 }
 
 // TestCampaign: a whole pool is changed for larger drives, one at a time, and grows after the last.

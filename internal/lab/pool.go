@@ -492,8 +492,14 @@ func (f *Fleet) ReadBack(name string) error {
 		if p.Name != name {
 			continue
 		}
-		if v := p.laid().ReadBack(p.bench(f.clock.Now()).There); v.Wrong > 0 || len(v.Lost) > 0 {
-			return fmt.Errorf("of %s, %d extents are lost and %d wrong", name, len(v.Lost), v.Wrong)
+		laid := p.laid()
+		if v := laid.ReadBack(p.bench(f.clock.Now()).There); v.Wrong > 0 || len(v.Lost) > 0 {
+			var of []string
+			for _, i := range v.Lost {
+				of = append(of, laid.Extents[i].Volume)
+			}
+			slices.Sort(of)
+			return fmt.Errorf("of %s, %d extents are lost (of %s) and %d wrong", name, len(v.Lost), strings.Join(slices.Compact(of), ", "), v.Wrong)
 		}
 		return nil
 	}

@@ -46,7 +46,7 @@ const (
 	ItemNow                      = "now"
 	ItemDone                     = "done"
 	ItemSkipped                  = "skipped"
-	campaignClosed               = "the campaign has ended"
+	campaignClosed               = "The campaign has ended"
 )
 
 // Open says whether anything is still owed.
@@ -102,18 +102,32 @@ func (c *Campaign) now() *Item {
 	return nil
 }
 
+// past says what became of the places when none is left.
+func (c *Campaign) past() string {
+	left := 0
+	for _, it := range c.Items {
+		if it.State == ItemSkipped {
+			left++
+		}
+	}
+	if left > 0 {
+		return "all places are changed but " + plural(left, "that was left out", "that were left out")
+	}
+	return "all places are changed"
+}
+
 // Says is what is now, or comes next, in words.
 func (c *Campaign) Says() string {
 	it := c.now()
 	switch {
 	case c.State == CampaignDone:
-		return "all places are changed"
+		return c.past()
 	case c.State == CampaignEnded:
 		return "it was abandoned"
 	case c.State == Growing:
 		return c.Pool + " grows"
 	case it == nil:
-		return "all places are changed; next, " + c.Pool + " grows"
+		return c.past() + "; next, " + c.Pool + " grows"
 	case it.State == ItemNow:
 		return it.Old.Tail() + " at place " + it.Slot + " is being replaced"
 	}
@@ -185,7 +199,7 @@ func (c Campaign) SwapEnded(at time.Time, id string, closed bool, newTail string
 func (c *Campaign) finish(at time.Time) {
 	if c.now() == nil && !c.Grow {
 		c.State, c.EndedAt = CampaignDone, at
-		c.say(at, "", "all places are changed")
+		c.say(at, "", c.past())
 	}
 }
 
@@ -265,6 +279,9 @@ func (c Campaign) Abandon(at time.Time, by, reason string) (Campaign, error) {
 		}
 	}
 	says := "abandoned it" + because(reason) + "; " + plural(left, "place is", "places are") + " not changed"
+	if left == 0 {
+		says = "abandoned it" + because(reason) + "; " + c.past() + ", and " + c.Pool + " has not grown"
+	}
 	if c.State == Swapping {
 		says += ", and the swap under way goes on by itself"
 	}

@@ -83,9 +83,9 @@ func (s *script) apply(e Event) string {
 	return b.String() + "\n"
 }
 
-// TestScenarios runs the stories under testdata.
+// TestScenarios runs the stories under testdata/swaps.
 func TestScenarios(t *testing.T) {
-	datadriven.Walk(t, "testdata", func(t *testing.T, path string) {
+	datadriven.Walk(t, "testdata/swaps", func(t *testing.T, path string) {
 		s := &script{now: t0}
 		datadriven.RunTest(t, path, func(t *testing.T, d *datadriven.TestData) string {
 			arg := func(key, otherwise string) string {
