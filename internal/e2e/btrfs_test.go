@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"lantern/internal/agent/linux"
 	"lantern/internal/api"
 )
 
@@ -640,6 +641,48 @@ func TestBtrfsDrained(t *testing.T) {
 	}
 	require.True(t, holds, "the new member holds its share")
 	b.compare()
+}
+
+// TestHeldPath: while a device is held open from its identity to its use, the kernel gives its path to no other (R2).
+func TestHeldPath(t *testing.T) {
+	if apart(t, time.Minute) {
+		return
+	}
+	b := newBench(t)
+	l := b.loop(16 << 20)
+	m := &linux.Machine{Match: filepath.Base(l.dev.Name())}
+	there := func() string {
+		found, err := m.Drives(t.Context())
+		require.NoError(t, err)
+		if len(found) == 0 {
+			return ""
+		}
+		return found[0].Known.Key()
+	}
+	found, err := m.Drives(t.Context())
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	now, let, err := found[0].Pin()
+	require.NoError(t, err)
+	require.Equal(t, l.key(), now.Known.Key())
+
+	b.step("A drive leaves while it is held: its path leads to nothing else")
+	l.dev.Close()
+	other := b.loop(16 << 20)
+	require.NotEqual(t, l.dev.Name(), other.dev.Name())
+	take := func() error {
+		dev, err := os.OpenFile(l.dev.Name(), os.O_RDWR, 0)
+		require.NoError(t, err)
+		defer dev.Close()
+		return unix.IoctlLoopConfigure(int(dev.Fd()), &unix.LoopConfig{Fd: uint32(other.file.Fd()), Info: unix.LoopInfo64{Flags: unix.LO_FLAGS_AUTOCLEAR}})
+	}
+	require.ErrorIs(t, take(), unix.EBUSY)
+	require.Equal(t, l.key(), there())
+	b.step("It is let go: now another may come to be there")
+	let()
+	require.Empty(t, await(t, "the path is free", there, func(key string) bool { return key != l.key() }))
+	_, _, err = found[0].Pin()
+	require.ErrorContains(t, err, "not there any more")
 }
 
 // TestKillBtrfs kills the service, the agent, or both (SIGKILL) at random moments while members of a real btrfs pool are swapped.
