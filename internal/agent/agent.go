@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"math"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -76,24 +75,6 @@ type naming struct {
 type named struct {
 	desc drive.Description
 	err  error
-}
-
-// ward is what is kept of a drive from one reading to the next.
-type ward struct {
-	memory  memory
-	blind   string          // why its newest reading told nothing
-	asked   *errand[answer] // under way, or not yet collected
-	askedAt time.Time
-	fresh   *answer // not yet reported
-	io      ioStat  // as of the newest report, and when that was
-	ioAt    time.Time
-}
-
-// answer is one reading, what it leaves for the next, and why it told nothing.
-type answer struct {
-	reading api.Reading
-	memory  memory
-	blind   string
 }
 
 // New makes an agent whose records are in c.Dir.
@@ -361,68 +342,6 @@ func fingerprint(r api.Report) string {
 	return string(b)
 }
 
-// readInto reads drives, side by side: all of them, or those that were never read. What others said since the report
-// before is put in as well. A drive that does not answer is left behind, and its answer is reported when it comes.
-func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found, all bool) {
-	wards := make([]*ward, len(found))
-	var sent []*ward
-	for i, f := range found {
-		w := a.wards[f.Known.Key()]
-		wards[i] = w
-		if w.asked != nil || w.fresh != nil || !all && w.memory.times > 0 && !a.followed(w, r.At) {
-			continue
-		}
-		w.askedAt = r.At
-		w.asked = send(&a.lanes, f.Adapter, func() answer {
-			m := w.memory
-			reading, why := read(context.WithoutCancel(ctx), f, &m, r.At, a.Wake)
-			m.times++
-			return answer{reading, m, why}
-		})
-		sent = append(sent, w)
-	}
-	for _, w := range sent {
-		<-w.asked.over
-	}
-	for i, w := range wards {
-		d := &r.Drives[i]
-		w.collect()
-		if w.asked != nil {
-			w.blind = "it was asked and does not answer"
-		} else if w.fresh != nil {
-			d.Reading, w.fresh = w.fresh.reading, nil
-		}
-		d.Blind = cmp.Or(w.blind, found[i].Blind)
-	}
-}
-
-// busy is the share of the time since it was last asked in which a drive did I/O, by its host's statistics.
-func (w *ward) busy(stat string, now time.Time) (share float64) {
-	s, err := parseStat(stat)
-	if err != nil {
-		return 0
-	}
-	if span := now.Sub(w.ioAt); !w.ioAt.IsZero() && span > 0 && s.busyMS >= w.io.busyMS {
-		share = math.Round(min(1, float64(s.busyMS-w.io.busyMS)/(span.Seconds()*1000))*1000) / 1000
-	}
-	w.io, w.ioAt = s, now
-	return share
-}
-
-// followed says whether a drive is due to be read because a self-test runs on it.
-func (a *Agent) followed(w *ward, now time.Time) bool {
-	return w.memory.testing && now.Sub(w.askedAt) >= a.Clock.AtLeast(30*time.Second, time.Second)
-}
-
-// collect takes an answer that has come.
-func (w *ward) collect() {
-	if w.asked == nil || !w.asked.ended() {
-		return
-	}
-	w.fresh, w.asked = &w.asked.out, nil
-	w.memory, w.blind = w.fresh.memory, w.fresh.blind
-}
-
 // Backfill reports readings of the past, the oldest first: for each moment, set makes the machine answer as it did then.
 // Only a lab can do that.
 func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time.Time)) error {
@@ -443,59 +362,4 @@ func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time
 		}
 	}
 	return nil
-}
-
-// deliver sends a report, or keeps it for later.
-func (a *Agent) deliver(ctx context.Context, r api.Report) error {
-	if a.spool.count() == 0 {
-		err := a.send(ctx, r)
-		if err == nil {
-			return nil
-		}
-		if saved := a.spool.put(r); saved != nil {
-			return errors.Join(err, saved)
-		}
-		return err
-	}
-	return a.spool.put(r)
-}
-
-// flush sends what was kept, the oldest first.
-func (a *Agent) flush(ctx context.Context) error {
-	for {
-		r, name, err := a.spool.oldest()
-		if err != nil || name == "" {
-			return err
-		}
-		if err := a.send(ctx, r); err != nil {
-			return err
-		}
-		if err := a.spool.drop(name); err != nil {
-			return err
-		}
-	}
-}
-
-func (a *Agent) send(ctx context.Context, r api.Report) error {
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	res, err := a.Client.PushReportWithResponse(ctx, r)
-	if err != nil {
-		return err
-	}
-	switch {
-	case res.StatusCode() == 204:
-		return nil
-	case res.StatusCode() == 409:
-		return nil // it was taken before: the answer was lost, not the report
-	}
-	return problem(res.StatusCode(), res.Body)
-}
-
-func problem(status int, body []byte) error {
-	var p api.Problem
-	if json.Unmarshal(body, &p) == nil && p.Title != "" {
-		return fmt.Errorf("%s %s (%d)", p.Title, p.Detail, status)
-	}
-	return fmt.Errorf("the service answered %d", status)
 }

@@ -194,3 +194,17 @@ func (f *Fleet) in(a enclosure.Address, t time.Time) *Drive {
 	}
 	return nil
 }
+
+// At is the label tail of the drive in a bay, as eyes read it; empty when nothing is there.
+func (f *Fleet) At(bay string) string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	_, a, err := f.bay(bay)
+	if err != nil {
+		return ""
+	}
+	if d := f.in(a, f.clock.Now()); d != nil {
+		return d.Desc.Tail()
+	}
+	return ""
+}
