@@ -48,13 +48,14 @@ func acceptCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if !said && !cmd.Bool("short") {
+					req := api.AcceptDrive{Drive: drive, Surface: p.Surface, Extended: p.Extended, RateBytes: p.RateBytes, ByPolicy: !said && !cmd.Bool("short")}
+					if req.ByPolicy {
+						// Whether its surface is written, and so its label must have been read.
 						if p, err = ask[api.AcceptPolicy](s.client.GetAcceptPolicy(ctx)); err != nil {
 							return err
 						}
 					}
-					req := api.AcceptDrive{Drive: drive, Surface: p.Surface, Extended: p.Extended, RateBytes: p.RateBytes}
-					if req.Surface {
+					if p.Surface {
 						if req.Tail, err = s.typed(ctx, cmd.String("tail"), "its whole surface is written; type the label tail of the drive", "label tail", "--tail"); err != nil {
 							return err
 						}

@@ -114,6 +114,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	}
 	p, _, _ := s.member(key)
 	h := s.hosts[d.Host]
+	waits := s.waitsIn(key)
 	switch {
 	case !d.Present:
 		return api.Acceptance{}, problem(409, "drive-away", "Put it into any free bay first.", "%s does not answer.", d.tail())
@@ -123,9 +124,9 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 		return api.Acceptance{}, problem(409, "is-member", "Only a drive that holds nothing is tested so.", "%s is a member of %s.", d.tail(), p.Name)
 	case len(d.Holds) > 0:
 		return api.Acceptance{}, problem(409, "drive-refused", "Make sure that nobody needs it; then wipe it by hand.", "%s carries somebody's data (%s).", d.tail(), d.Holds[0])
-	case s.waitsIn(key) != nil && s.waitsIn(key).Lead != by:
-		return api.Acceptance{}, problem(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", s.waitsIn(key).Lead)
-	case s.waitsIn(key) == nil && s.promised(key, "") != "":
+	case waits != nil && waits.Lead != by:
+		return api.Acceptance{}, problem(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", waits.Lead)
+	case waits == nil && s.promised(key, "") != "":
 		return api.Acceptance{}, problem(409, "promised", "Test it before, or afterwards.", "%s is promised to the swap of %s.", d.tail(), s.promised(key, ""))
 	case req.Surface && !d.Desc.TailMatches(req.Tail):
 		return api.Acceptance{}, problem(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of the drive whose whole surface is to be written.", req.Tail)

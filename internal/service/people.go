@@ -38,17 +38,18 @@ func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error)
 	if err != nil {
 		return api.NewPerson{}, err
 	}
-	known := slices.ContainsFunc(have, func(p api.Person) bool { return strings.EqualFold(p.Name, name) })
+	alike := slices.IndexFunc(have, func(p api.Person) bool { return strings.EqualFold(p.Name, name) })
 	switch {
-	case known && !req.Renew:
-		return api.NewPerson{}, problem(409, "person-exists", "Somebody who lost their token gets another one: lantern person renew "+name, "There is a %s already.", name)
-	case !known && req.Renew:
-		return api.NewPerson{}, s.noPerson(name, have)
+	case alike >= 0 && !req.Renew:
+		return api.NewPerson{}, problem(409, "person-exists", "Somebody who lost their token gets another one: lantern person renew "+have[alike].Name, "There is a %s already.", name)
+	case req.Renew && !among(have, name):
+		return api.NewPerson{}, noPerson(name, have)
+	case req.Renew:
+		if err := s.endSessions(name); err != nil {
+			return api.NewPerson{}, err
+		}
 	}
 	token, err := s.newToken(name, by)
-	if err == nil && known {
-		err = s.endSessions(name)
-	}
 	return api.NewPerson{Name: name, Token: token}, err
 }
 
@@ -61,14 +62,19 @@ func (s *Service) RemovePerson(by, name string) error {
 		return err
 	}
 	switch {
-	case !slices.ContainsFunc(have, func(p api.Person) bool { return p.Name == name }):
-		return s.noPerson(name, have)
+	case !among(have, name):
+		return noPerson(name, have)
 	case name == by:
 		return problem(409, "yourself", "Let somebody else do that.", "Nobody takes their own token away: the last one would lock everybody out.")
 	}
 	for _, w := range s.openSwaps() {
 		if w.Lead == name {
 			return problem(409, "leads-swap", "Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …", "%s leads the swap of %s in %s.", name, w.Old.Tail(), w.Pool)
+		}
+	}
+	for _, c := range s.campaigns {
+		if c.Lead == name && c.State.Open() {
+			return problem(409, "leads-campaign", "It goes on only with them; let them end or abandon it first.", "%s leads the campaign in %s.", name, c.Pool)
 		}
 	}
 	if _, err := store.Remove[store.Token](s.store, "name = ?", name); err != nil {
@@ -86,7 +92,11 @@ func (s *Service) endSessions(name string) error {
 	return err
 }
 
-func (s *Service) noPerson(name string, have []api.Person) error {
+func among(have []api.Person, name string) bool {
+	return slices.ContainsFunc(have, func(p api.Person) bool { return p.Name == name })
+}
+
+func noPerson(name string, have []api.Person) error {
 	var names []string
 	for _, p := range have {
 		names = append(names, p.Name)
@@ -97,8 +107,8 @@ func (s *Service) noPerson(name string, have []api.Person) error {
 // personKnown requires that somebody has a token.
 func (s *Service) personKnown(name string) error {
 	have, err := s.People("")
-	if err == nil && !slices.ContainsFunc(have, func(p api.Person) bool { return p.Name == name }) {
-		err = s.noPerson(name, have)
+	if err == nil && !among(have, name) {
+		err = noPerson(name, have)
 	}
 	return err
 }

@@ -5,7 +5,6 @@ import (
 	"reflect"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"lantern/internal/api"
@@ -317,11 +316,7 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 	}
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.words()
 	if a := s.acceptances[d.Accepted.ID]; a != nil && out.Accepted != "" {
-		var words []string
-		for _, st := range a.Lacks(s.acceptPolicy.stages()) {
-			words = append(words, st.Words())
-		}
-		out.Lacks = strings.Join(words, " and ")
+		out.Lacks = a.Lacks(s.acceptPolicy.stages())
 	}
 	out.Testing = s.acceptanceOf(d.Desc.Key()) != nil
 	if d.Accepted.State == string(api.AcceptanceStateFailed) {

@@ -733,3 +733,52 @@ func TestHold(t *testing.T) {
 	b.report()
 	require.Contains(t, now().What, "a recovery is running")
 }
+
+// TestEverybodyHasAName: a token is one person's; renewing it ends the old one and what it opened, and nobody is removed whose
+// hand something still waits for.
+func TestEverybodyHasAName(t *testing.T) {
+	b := newBench(t)
+	first, _, err := b.s.FirstToken()
+	require.NoError(t, err)
+	bo, err := b.s.AddPerson("admin", api.AddPerson{Name: " bo "})
+	require.NoError(t, err)
+	is := func(token string) string { name, _ := b.s.Person(token); return name }
+	require.Equal(t, []string{"admin", "bo"}, []string{is(first), is(bo.Token)})
+	session, err := b.s.SignIn(bo.Token)
+	require.NoError(t, err)
+	for _, name := range []string{"bo", "Bo", "BO"} {
+		_, err = b.s.AddPerson("admin", api.AddPerson{Name: name})
+		b.problem(err, "person-exists", "lantern person renew bo")
+	}
+	_, err = b.s.AddPerson("admin", api.AddPerson{Name: "Bo", Renew: true})
+	b.problem(err, "no-person", "Known are: admin, bo")
+	require.Equal(t, "bo", is(bo.Token), "another spelling touches nobody's token")
+	for _, name := range []string{"seen", "", "9 lives", "a\nb", strings.Repeat("x", 41)} {
+		_, err = b.s.AddPerson("admin", api.AddPerson{Name: name})
+		b.problem(err, "bad-name", "beginning with a letter")
+	}
+	again, err := b.s.AddPerson("admin", api.AddPerson{Name: "bo", Renew: true})
+	require.NoError(t, err)
+	require.Equal(t, []string{"", "bo"}, []string{is(bo.Token), is(again.Token)})
+	_, open := b.s.SessionOf(session)
+	require.False(t, open, "what the old one opened has ended")
+
+	w, err := b.s.PlanSwap("bo", "AA001")
+	require.NoError(t, err)
+	b.problem(b.s.RemovePerson("admin", "bo"), "leads-swap", "Take the lead over first")
+	_, err = b.s.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "nobody"})
+	b.problem(err, "no-person", "Known are: admin, bo")
+	_, err = b.s.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "admin"})
+	require.NoError(t, err)
+	_, err = b.s.ActOnSwap(swap.AbandonIt, "admin", w.Id, "", "enough")
+	require.NoError(t, err)
+	c, err := b.s.PlanCampaign("bo", api.PlanCampaign{Pool: "plankton"})
+	require.NoError(t, err)
+	b.problem(b.s.RemovePerson("admin", "bo"), "leads-campaign", "It goes on only with them")
+	_, err = b.s.AbandonCampaign("bo", c.Id, "enough")
+	require.NoError(t, err)
+	b.problem(b.s.RemovePerson("bo", "bo"), "yourself", "Let somebody else")
+	b.problem(b.s.RemovePerson("admin", "Bo"), "no-person", "There is no Bo")
+	require.NoError(t, b.s.RemovePerson("admin", "bo"))
+	require.Empty(t, is(again.Token))
+}

@@ -152,27 +152,19 @@ func Policy(surface, extended bool) []Stage {
 	return append(out, Compare)
 }
 
-// Lacks gives the stages of a policy that an acceptance did not have.
-func (s *State) Lacks(policy []Stage) (out []Stage) {
+// Lacks says in words what a policy asks for that an acceptance did not have; empty when it had all.
+func (s *State) Lacks(policy []Stage) string {
+	var out []string
 	for _, st := range policy {
-		if !slices.Contains(s.Stages, st) {
-			out = append(out, st)
+		switch {
+		case slices.Contains(s.Stages, st):
+		case st == Surface:
+			out = append(out, "its whole surface")
+		default:
+			out = append(out, "its "+string(st)+" self-test")
 		}
 	}
-	return out
-}
-
-// Words tells of a stage.
-func (s Stage) Words() string {
-	switch s {
-	case Fresh:
-		return "what it says of its past"
-	case Surface:
-		return "its whole surface"
-	case Compare:
-		return "what it counts meanwhile"
-	}
-	return "its " + string(s) + " self-test"
+	return strings.Join(out, " and ")
 }
 
 // Stage is the one it is at.

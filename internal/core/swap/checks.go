@@ -133,6 +133,10 @@ func (c *checker) clock(wrong record.Result) {
 	const id, title = "host-clock", "The host's clock agrees"
 	off := c.s.Skew.Abs()
 	looked := "the time in the newest report of " + c.s.Plan.Host
+	if c.s.HostLate {
+		c.add(id, title, looked, wrong, "nobody knows how far it is off: "+c.s.Plan.Host+" has stopped reporting", "Bring its agent back first.")
+		return
+	}
 	if off > skewMost {
 		c.add(id, title, looked, wrong, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
 		return

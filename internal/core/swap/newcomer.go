@@ -19,7 +19,7 @@ func (s *State) Unfit(d Drive) string {
 	case s.Old.Key():
 		own = "it is the drive that is to be replaced"
 	}
-	return cmp.Or(own, s.size(d), lies(d), promised(d), ill(d), s.make(d))
+	return cmp.Or(own, s.size(d), lies(d), promised(d), ill(d), s.sort(d))
 }
 
 func (s *State) size(d Drive) string {
@@ -68,7 +68,7 @@ func instead(d Drive) string {
 	return "Put in another drive."
 }
 
-func (s *State) make(d Drive) string {
+func (s *State) sort(d Drive) string {
 	switch {
 	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
 		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
@@ -108,7 +108,7 @@ func (c *checker) newcomer() {
 	if d.Sector > 0 {
 		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
 	}
-	either("new-kind", "The pool can use its kind", "what it says of its sectors, its medium and its tracks", p.make(d), kind, other)
+	either("new-kind", "The pool can use its kind", "what it says of its sectors, its medium and its tracks", p.sort(d), kind, other)
 	either("new-empty", "Nothing lies on it", "its beginning and its end, for signatures", lies(d), "no partition table, file system or mark of a member was found", other)
 	either("new-free", "No other swap counts on it", "swaps under way", promised(d), "it is promised to nobody else", other)
 	c.trusted(d)

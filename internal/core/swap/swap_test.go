@@ -321,6 +321,9 @@ func TestChecks(t *testing.T) {
 	s.Pool = &v
 	require.Contains(t, result(s, "margin").Found, "thumbnails would be lost")
 	s = base
+	s.HostLate = true
+	require.Equal(t, record.Warns, result(s, "host-clock").Result, "of a silent host no clock is known (R7)")
+	s = base
 	s.Skew, s.Matters, s.OnHost = -time.Minute, []string{"a fan of shelf-1 has failed"}, "tidegauge"
 	require.Equal(t, record.Warns, result(s, "host-clock").Result, "before the start; after a power-down it stops")
 	require.Equal(t, "a swap in tidegauge is under way on fulmar: hands may meet there; a fan of shelf-1 has failed", result(s, "only-matter").Found)

@@ -43,8 +43,9 @@ async function patient(request: Request): Promise<Response> {
       if (!counted) count(1);
       counted = true;
       await new Promise<void>((go) => {
-        const timer = setTimeout(go, pause);
-        window.addEventListener("online", () => (clearTimeout(timer), go()), { once: true });
+        const end = () => (clearTimeout(timer), window.removeEventListener("online", end), go());
+        const timer = setTimeout(end, pause);
+        window.addEventListener("online", end);
       });
     }
   } finally {
