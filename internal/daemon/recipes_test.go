@@ -671,6 +671,15 @@ func TestAcceptPolicy(t *testing.T) {
 func TestTwoPeople(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
+	// Though nobody was told of anything yet: the service has only just begun.
+	plan, err := svc.PlanSwap("ida", y.tail("soundscape", "1.7"))
+	require.NoError(t, err)
+	matter := plan.Checks[slices.IndexFunc(plan.Checks, func(c api.Check) bool { return c.Id == "only-matter" })]
+	require.Equal(t, api.Warns, matter.Result)
+	require.Contains(t, matter.Found, "LM417 failed its extended self-test")
+	require.NotContains(t, matter.Found, "ZU006", "the old drive itself is no other matter")
+	_, err = svc.ActOnSwap(swap.AbandonIt, "ida", plan.Id, "", "looked only")
+	require.NoError(t, err)
 	for round, slots := range [][3]string{{"1.1", "1.7", "2.4"}, {"2.1", "2.2", "2.3"}, {"1.7", "1.7", "1.7"}} {
 		people := [3]string{"ida", "bo", "a script"}
 		errs := make([]error, len(people))

@@ -77,21 +77,7 @@ func (s *Service) keepNotice(b *store.Batch, n notice.Notice) {
 
 // matters are what people ought to know now.
 func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
-	of, places := s.judge(), s.places()
-	var said []notice.Said
-	for key, j := range of {
-		d := s.drives[key]
-		at := places[key]
-		if len(j.findings) == 0 || !d.Present && at.pool == nil {
-			continue
-		}
-		x := notice.Said{Key: key, Tail: d.tail(), Host: d.Host, Section: d.Section, Bay: d.bay(), Verdict: j.verdict, Findings: j.findings}
-		if at.pool != nil {
-			x.Pool = at.pool.Name
-		}
-		said = append(said, x)
-	}
-	out = notice.OfDrives(said)
+	out = s.driveMatters(func(*disk, place) bool { return true })
 	out = append(append(append(out, s.alarms()...), s.moves(now)...), s.shelves(now)...)
 	for _, h := range s.hosts {
 		if h.SeenAt.IsZero() {
@@ -123,6 +109,25 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		}
 	}
 	return out
+}
+
+// driveMatters are what is to be told of those drives that are among them.
+func (s *Service) driveMatters(among func(*disk, place) bool) []notice.Matter {
+	of, places := s.judge(), s.places()
+	var said []notice.Said
+	for key, j := range of {
+		d := s.drives[key]
+		at := places[key]
+		if len(j.findings) == 0 || !d.Present && at.pool == nil || !among(d, at) {
+			continue
+		}
+		x := notice.Said{Key: key, Tail: d.tail(), Host: d.Host, Section: d.Section, Bay: d.bay(), Verdict: j.verdict, Findings: j.findings}
+		if at.pool != nil {
+			x.Pool = at.pool.Name
+		}
+		said = append(said, x)
+	}
+	return notice.OfDrives(said)
 }
 
 // alarms are the drives that must be put back at once: they left while a swap expected another (R5).

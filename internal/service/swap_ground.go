@@ -234,15 +234,20 @@ func (s *Service) hindrance(p *poolState, v *swap.PoolView) string {
 	return "nothing has begun, and the pool does not say why"
 }
 
-// mattersBeside are what people are told of a swap's pool or host now that is not about the old drive: grave ones, and those of
-// a shelf or a whole section, of whatever gravity. That a pool fills up is none.
-func (s *Service) mattersBeside(plan swap.State) (out []string) {
-	for _, n := range s.notices {
-		here := n.Open() && (n.Host == plan.Host || n.Pool == plan.Pool)
-		own := len(n.Drives) == 1 && n.Drives[0] == plan.Old.Key()
-		grave := n.Severity.Gravity() >= health.Replace.Gravity() || n.Kind == notice.Section || n.Kind == notice.Shelf
-		if here && grave && !own && n.Kind != notice.Filling {
-			out = append(out, strings.TrimSuffix(n.Says, "."))
+// mattersBeside are what there is to tell of a swap's pool or host now that is not about the old drive: what is grave, and what
+// is about a whole section or a part of a shelf, however grave. That a pool fills up is none.
+func (s *Service) mattersBeside(plan swap.State, now time.Time) (out []string) {
+	all := append(s.driveMatters(func(d *disk, at place) bool {
+		return d.Desc.Key() != plan.Old.Key() && (d.Host == plan.Host || at.pool != nil && at.pool.ID == plan.PoolID)
+	}), s.shelves(now)...)
+	slices.SortFunc(all, func(a, b notice.Matter) int {
+		return cmp.Or(b.Severity.Gravity()-a.Severity.Gravity(), strings.Compare(a.Key, b.Key))
+	})
+	for _, m := range all {
+		elsewhere := m.Kind == notice.Shelf && m.Host != plan.Host
+		grave := m.Severity.Gravity() >= health.Replace.Gravity() || m.Kind == notice.Section || m.Kind == notice.Shelf
+		if grave && !elsewhere {
+			out = append(out, strings.TrimSuffix(m.Says, "."))
 		}
 	}
 	const most = 3
@@ -286,7 +291,7 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 			x.Matters = append(x.Matters, p.Name+" changed while it was read: what is shown may not fit together")
 		}
 	}
-	x.Matters = append(x.Matters, s.mattersBeside(plan)...)
+	x.Matters = append(x.Matters, s.mattersBeside(plan, now)...)
 	for _, p := range s.pools {
 		here := false
 		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == plan.Host })

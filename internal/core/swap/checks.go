@@ -32,7 +32,7 @@ type Situation struct {
 	ScrubClean bool
 	// Testing are the members of the pool that run a self-test now.
 	Testing []string
-	// Matters are what people are told of the pool or the host now that is not about the old drive, in words.
+	// Matters are what there is to tell of the pool or the host now that is not about the old drive, in words.
 	Matters []string
 	// Neighbours are the other pools that have members on this host.
 	Neighbours []Neighbour
@@ -201,7 +201,7 @@ func (c *checker) alone() {
 		c.add("one-swap", "This is the pool's only swap", "swaps under way", record.Passes, "there is no other", "")
 	}
 	const id, title = "only-matter", "This is the only open matter"
-	looked := "notices and swaps of " + p.Pool + " and " + p.Host
+	looked := "findings, parts of shelves and swaps of " + p.Pool + " and " + p.Host
 	var open []string
 	if c.s.OnHost != "" {
 		open = append(open, "a swap in "+c.s.OnHost+" is under way on "+p.Host+": hands may meet there")
