@@ -205,6 +205,27 @@ func (e DriveRole) Valid() bool {
 	}
 }
 
+// Defines values for DrivePathState.
+const (
+	DrivePathStateFailed  DrivePathState = "failed"
+	DrivePathStateGone    DrivePathState = "gone"
+	DrivePathStateWorking DrivePathState = "working"
+)
+
+// Valid indicates whether the value is a known member of the DrivePathState enum.
+func (e DrivePathState) Valid() bool {
+	switch e {
+	case DrivePathStateFailed:
+		return true
+	case DrivePathStateGone:
+		return true
+	case DrivePathStateWorking:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventKind.
 const (
 	EventKindAcceptance EventKind = "acceptance"
@@ -446,6 +467,7 @@ const (
 	OrderKindDrain     OrderKind = "drain"
 	OrderKindGrow      OrderKind = "grow"
 	OrderKindJoin      OrderKind = "join"
+	OrderKindLayout    OrderKind = "layout"
 	OrderKindLight     OrderKind = "light"
 	OrderKindNudge     OrderKind = "nudge"
 	OrderKindPriority  OrderKind = "priority"
@@ -470,6 +492,8 @@ func (e OrderKind) Valid() bool {
 	case OrderKindGrow:
 		return true
 	case OrderKindJoin:
+		return true
+	case OrderKindLayout:
 		return true
 	case OrderKindLight:
 		return true
@@ -538,6 +562,48 @@ func (e OutcomeState) Valid() bool {
 	case OutcomeStateFailed:
 		return true
 	case OutcomeStateRefused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PartitionTableScheme.
+const (
+	Gpt PartitionTableScheme = "gpt"
+	Mbr PartitionTableScheme = "mbr"
+)
+
+// Valid indicates whether the value is a known member of the PartitionTableScheme enum.
+func (e PartitionTableScheme) Valid() bool {
+	switch e {
+	case Gpt:
+		return true
+	case Mbr:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlaceRole.
+const (
+	PlaceLog    PlaceRole = "log"
+	PlaceMember PlaceRole = "member"
+	PlaceNone   PlaceRole = "none"
+	PlaceSpare  PlaceRole = "spare"
+)
+
+// Valid indicates whether the value is a known member of the PlaceRole enum.
+func (e PlaceRole) Valid() bool {
+	switch e {
+	case PlaceLog:
+		return true
+	case PlaceMember:
+		return true
+	case PlaceNone:
+		return true
+	case PlaceSpare:
 		return true
 	default:
 		return false
@@ -626,6 +692,7 @@ func (e PlannedTestState) Valid() bool {
 const (
 	PoolActionActionAdmit     PoolActionAction = "admit"
 	PoolActionActionDrain     PoolActionAction = "drain"
+	PoolActionActionForget    PoolActionAction = "forget"
 	PoolActionActionGrow      PoolActionAction = "grow"
 	PoolActionActionNudge     PoolActionAction = "nudge"
 	PoolActionActionPriority  PoolActionAction = "priority"
@@ -640,6 +707,8 @@ func (e PoolActionAction) Valid() bool {
 	case PoolActionActionAdmit:
 		return true
 	case PoolActionActionDrain:
+		return true
+	case PoolActionActionForget:
 		return true
 	case PoolActionActionGrow:
 		return true
@@ -965,7 +1034,9 @@ const (
 	SwapPhaseDrain     SwapPhase = "drain"
 	SwapPhaseInsert    SwapPhase = "insert"
 	SwapPhaseJoin      SwapPhase = "join"
+	SwapPhaseLayout    SwapPhase = "layout"
 	SwapPhasePlanned   SwapPhase = "planned"
+	SwapPhasePrepare   SwapPhase = "prepare"
 	SwapPhasePull      SwapPhase = "pull"
 	SwapPhaseRecover   SwapPhase = "recover"
 	SwapPhaseRefill    SwapPhase = "refill"
@@ -996,7 +1067,11 @@ func (e SwapPhase) Valid() bool {
 		return true
 	case SwapPhaseJoin:
 		return true
+	case SwapPhaseLayout:
+		return true
 	case SwapPhasePlanned:
+		return true
+	case SwapPhasePrepare:
 		return true
 	case SwapPhasePull:
 		return true
@@ -1576,19 +1651,23 @@ type Drive struct {
 	CapacityBytes int64   `json:"capacity_bytes"`
 
 	// FailedAt where its newest failed self-test stopped, and what lies there
-	FailedAt           FailedAt    `json:"failed_at,omitempty,omitzero"`
-	Findings           []Finding   `json:"findings"`
-	Firmware           string      `json:"firmware,omitempty,omitzero"`
-	FirstSeenAt        time.Time   `json:"first_seen_at"`
-	FormFactor         string      `json:"form_factor,omitempty,omitzero"`
-	Group              string      `json:"group,omitempty,omitzero"`
-	Happened           []Happening `json:"happened,omitempty,omitzero"`
-	Holds              []string    `json:"holds,omitempty,omitzero"`
-	Host               string      `json:"host"`
-	Identity           Identity    `json:"identity"`
-	Key                string      `json:"key"`
-	LitUntil           time.Time   `json:"lit_until,omitempty,omitzero"`
-	LogicalSectorBytes int         `json:"logical_sector_bytes,omitempty,omitzero"`
+	FailedAt           FailedAt       `json:"failed_at,omitempty,omitzero"`
+	Findings           []Finding      `json:"findings"`
+	Firmware           string         `json:"firmware,omitempty,omitzero"`
+	FirstSeenAt        time.Time      `json:"first_seen_at"`
+	FormFactor         string         `json:"form_factor,omitempty,omitzero"`
+	Group              string         `json:"group,omitempty,omitzero"`
+	Happened           []Happening    `json:"happened,omitempty,omitzero"`
+	Holds              []string       `json:"holds,omitempty,omitzero"`
+	Host               string         `json:"host"`
+	Identity           Identity       `json:"identity"`
+	Key                string         `json:"key"`
+	Layout             PartitionTable `json:"layout,omitempty,omitzero"`
+	LitUntil           time.Time      `json:"lit_until,omitempty,omitzero"`
+	LogicalSectorBytes int            `json:"logical_sector_bytes,omitempty,omitzero"`
+
+	// Looked its beginning and its end were read
+	Looked bool `json:"looked,omitempty,omitzero"`
 
 	// Margin how many more members can be lost before data is
 	Margin Margin `json:"margin,omitempty,omitzero"`
@@ -1602,30 +1681,37 @@ type Drive struct {
 	Names []string `json:"names,omitempty,omitzero"`
 
 	// Path where it was last; never a name for it
-	Path                string     `json:"path,omitempty,omitzero"`
-	PhysicalSectorBytes int        `json:"physical_sector_bytes,omitempty,omitzero"`
-	Pool                string     `json:"pool,omitempty,omitzero"`
-	PowerOnHours        int        `json:"power_on_hours,omitempty,omitzero"`
-	Present             bool       `json:"present"`
-	ReadAt              time.Time  `json:"read_at,omitempty,omitzero"`
-	Role                DriveRole  `json:"role,omitempty,omitzero"`
-	RotationRpm         int        `json:"rotation_rpm,omitempty,omitzero"`
-	Says                string     `json:"says,omitempty,omitzero"`
-	SeenAt              time.Time  `json:"seen_at"`
-	SelfTests           DriveTests `json:"self_tests,omitempty,omitzero"`
-	Siblings            []string   `json:"siblings,omitempty,omitzero"`
-	Slot                string     `json:"slot,omitempty,omitzero"`
-	State               string     `json:"state,omitempty,omitzero"`
-	Swap                string     `json:"swap,omitempty,omitzero"`
-	Tail                string     `json:"tail"`
-	TemperatureCelsius  int        `json:"temperature_celsius,omitempty,omitzero"`
-	TestKinds           []string   `json:"test_kinds,omitempty,omitzero"`
+	Path                string      `json:"path,omitempty,omitzero"`
+	Paths               []DrivePath `json:"paths,omitempty,omitzero"`
+	PhysicalSectorBytes int         `json:"physical_sector_bytes,omitempty,omitzero"`
+
+	// Places all its places in pools
+	Places             []Place    `json:"places,omitempty,omitzero"`
+	Pool               string     `json:"pool,omitempty,omitzero"`
+	PowerOnHours       int        `json:"power_on_hours,omitempty,omitzero"`
+	Present            bool       `json:"present"`
+	ReadAt             time.Time  `json:"read_at,omitempty,omitzero"`
+	Role               DriveRole  `json:"role,omitempty,omitzero"`
+	RotationRpm        int        `json:"rotation_rpm,omitempty,omitzero"`
+	Says               string     `json:"says,omitempty,omitzero"`
+	SeenAt             time.Time  `json:"seen_at"`
+	SelfTests          DriveTests `json:"self_tests,omitempty,omitzero"`
+	Siblings           []string   `json:"siblings,omitempty,omitzero"`
+	Slot               string     `json:"slot,omitempty,omitzero"`
+	State              string     `json:"state,omitempty,omitzero"`
+	Swap               string     `json:"swap,omitempty,omitzero"`
+	Tail               string     `json:"tail"`
+	TemperatureCelsius int        `json:"temperature_celsius,omitempty,omitzero"`
+	TestKinds          []string   `json:"test_kinds,omitempty,omitzero"`
 
 	// Testing a self-test that runs now
 	Testing    Testing    `json:"testing,omitempty,omitzero"`
 	Tests      []SelfTest `json:"tests,omitempty,omitzero"`
 	Unreadable []BadPage  `json:"unreadable,omitempty,omitzero"`
-	Verdict    Verdict    `json:"verdict"`
+
+	// Uses everything that depends on it
+	Uses    []Use   `json:"uses,omitempty,omitzero"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // DriveRole defines model for Drive.Role.
@@ -1638,25 +1724,45 @@ type DrivePage struct {
 	Total  int     `json:"total"`
 }
 
+// DrivePath defines model for DrivePath.
+type DrivePath struct {
+	// Errors commands on this path that ended in an error
+	Errors int64          `json:"errors,omitempty,omitzero"`
+	Path   string         `json:"path"`
+	Port   string         `json:"port,omitempty,omitzero"`
+	SeenAt time.Time      `json:"seen_at,omitempty,omitzero"`
+	State  DrivePathState `json:"state"`
+}
+
+// DrivePathState defines model for DrivePath.State.
+type DrivePathState string
+
 // DriveReport defines model for DriveReport.
 type DriveReport struct {
 	Bay   int    `json:"bay,omitempty,omitzero"`
 	Blind string `json:"blind,omitempty,omitzero"`
 
 	// Busy share of the time since the report before in which it did I/O
-	Busy               float64  `json:"busy,omitempty,omitzero"`
-	CapacityBytes      int64    `json:"capacity_bytes"`
-	Firmware           string   `json:"firmware,omitempty,omitzero"`
-	FormFactor         string   `json:"form_factor,omitempty,omitzero"`
-	Holds              []string `json:"holds,omitempty,omitzero"`
-	Identity           Identity `json:"identity"`
-	LogicalSectorBytes int      `json:"logical_sector_bytes,omitempty,omitzero"`
-	Medium             string   `json:"medium,omitempty,omitzero"`
+	Busy               float64        `json:"busy,omitempty,omitzero"`
+	CapacityBytes      int64          `json:"capacity_bytes"`
+	Firmware           string         `json:"firmware,omitempty,omitzero"`
+	FormFactor         string         `json:"form_factor,omitempty,omitzero"`
+	Holds              []string       `json:"holds,omitempty,omitzero"`
+	Identity           Identity       `json:"identity"`
+	Layout             PartitionTable `json:"layout,omitempty,omitzero"`
+	LogicalSectorBytes int            `json:"logical_sector_bytes,omitempty,omitzero"`
+
+	// Looked its beginning and its end were read: an empty list of what it holds means blank; when false, what lies on it is not known
+	Looked bool   `json:"looked,omitempty,omitzero"`
+	Medium string `json:"medium,omitempty,omitzero"`
 
 	// Names stable names that the host gives it, beside its path
-	Names               []string `json:"names,omitempty,omitzero"`
-	Path                string   `json:"path,omitempty,omitzero"`
-	PhysicalSectorBytes int      `json:"physical_sector_bytes,omitempty,omitzero"`
+	Names []string `json:"names,omitempty,omitzero"`
+	Path  string   `json:"path,omitempty,omitzero"`
+
+	// Paths the ways to it, where there are several
+	Paths               []DrivePath `json:"paths,omitempty,omitzero"`
+	PhysicalSectorBytes int         `json:"physical_sector_bytes,omitempty,omitzero"`
 
 	// Port what it hangs on; stays the same for a bay, whatever drive is in it
 	Port    string  `json:"port,omitempty,omitzero"`
@@ -1667,6 +1773,9 @@ type DriveReport struct {
 	RotationRpm int           `json:"rotation_rpm,omitempty,omitzero"`
 	Section     string        `json:"section,omitempty,omitzero"`
 	Surface     SurfaceReport `json:"surface,omitempty,omitzero"`
+
+	// Uses everything on its host that depends on it
+	Uses []Use `json:"uses,omitempty,omitzero"`
 
 	// Zoned how it wants its zones written; empty where writes go anywhere
 	Zoned string `json:"zoned,omitempty,omitzero"`
@@ -1894,10 +2003,11 @@ type HitKind string
 // Host defines model for Host.
 type Host struct {
 	// Cold its drives are changed only while it is down
-	Cold            bool    `json:"cold,omitempty,omitzero"`
-	Drives          int     `json:"drives"`
-	IntervalSeconds float64 `json:"interval_seconds,omitempty,omitzero"`
-	Name            string  `json:"name"`
+	Cold            bool            `json:"cold,omitempty,omitzero"`
+	Drives          int             `json:"drives"`
+	IntervalSeconds float64         `json:"interval_seconds,omitempty,omitzero"`
+	Name            string          `json:"name"`
+	Nameless        []NamelessDrive `json:"nameless,omitempty,omitzero"`
 
 	// Room where it stands, as people call it
 	Room   string    `json:"room,omitempty,omitzero"`
@@ -2169,22 +2279,33 @@ type Member struct {
 	Bay       string `json:"bay,omitempty,omitzero"`
 
 	// Beside slot of the member that still carries the share that this one is filled with
-	Beside     string       `json:"beside,omitempty,omitzero"`
-	Domain     string       `json:"domain,omitempty,omitzero"`
-	Drive      string       `json:"drive,omitempty,omitzero"`
+	Beside string `json:"beside,omitempty,omitzero"`
+
+	// Device the kernel's name of the device that is the member
+	Device string `json:"device,omitempty,omitzero"`
+	Domain string `json:"domain,omitempty,omitzero"`
+	Drive  string `json:"drive,omitempty,omitzero"`
+
+	// Drives keys of further drives that it lies on
+	Drives     []string     `json:"drives,omitempty,omitzero"`
 	Errors     MemberErrors `json:"errors"`
+	Layers     []string     `json:"layers,omitempty,omitzero"`
 	Log        string       `json:"log,omitempty,omitzero"`
 	NeedsBytes int64        `json:"needs_bytes"`
 
 	// Parity it holds nothing but the parity of the others
 	Parity    bool   `json:"parity,omitempty,omitzero"`
+	Partition int    `json:"partition,omitempty,omitzero"`
 	SizeBytes int64  `json:"size_bytes"`
 	Slot      string `json:"slot"`
 
 	// StandsFor slot of the member whose share this spare carries
-	StandsFor string  `json:"stands_for,omitempty,omitzero"`
-	State     string  `json:"state"`
-	Tail      string  `json:"tail"`
+	StandsFor string `json:"stands_for,omitempty,omitzero"`
+	State     string `json:"state"`
+	Tail      string `json:"tail"`
+
+	// Under id of the pool that it is
+	Under     string  `json:"under,omitempty,omitzero"`
 	UsedBytes int64   `json:"used_bytes"`
 	Verdict   Verdict `json:"verdict"`
 }
@@ -2200,19 +2321,34 @@ type MemberErrors struct {
 type MemberReport struct {
 	BadBlocks int    `json:"bad_blocks,omitempty,omitzero"`
 	Beside    string `json:"beside,omitempty,omitzero"`
-	Domain    string `json:"domain,omitempty,omitzero"`
+
+	// Device the kernel's name of the device that is the member: a drive, a partition, a mapped device, an array
+	Device string `json:"device,omitempty,omitzero"`
+	Domain string `json:"domain,omitempty,omitzero"`
 
 	// Drive the drive's key
-	Drive      string       `json:"drive,omitempty,omitzero"`
-	Errors     MemberErrors `json:"errors"`
-	Log        string       `json:"log,omitempty,omitzero"`
-	NeedsBytes int64        `json:"needs_bytes"`
-	Parity     bool         `json:"parity,omitempty,omitzero"`
-	SizeBytes  int64        `json:"size_bytes"`
-	Slot       string       `json:"slot"`
-	StandsFor  string       `json:"stands_for,omitempty,omitzero"`
-	State      string       `json:"state"`
-	UsedBytes  int64        `json:"used_bytes"`
+	Drive string `json:"drive,omitempty,omitzero"`
+
+	// Drives keys of further drives that it lies on: losing any one of them loses it
+	Drives []string     `json:"drives,omitempty,omitzero"`
+	Errors MemberErrors `json:"errors"`
+
+	// Layers kinds of devices between the drive and it, from the drive up
+	Layers     []string `json:"layers,omitempty,omitzero"`
+	Log        string   `json:"log,omitempty,omitzero"`
+	NeedsBytes int64    `json:"needs_bytes"`
+	Parity     bool     `json:"parity,omitempty,omitzero"`
+
+	// Partition number of the partition that it lies on; 0 for none
+	Partition int    `json:"partition,omitempty,omitzero"`
+	SizeBytes int64  `json:"size_bytes"`
+	Slot      string `json:"slot"`
+	StandsFor string `json:"stands_for,omitempty,omitzero"`
+	State     string `json:"state"`
+
+	// Under id of the pool that it is
+	Under     string `json:"under,omitempty,omitzero"`
+	UsedBytes int64  `json:"used_bytes"`
 }
 
 // MetricValue defines model for MetricValue.
@@ -2296,6 +2432,14 @@ type MovesAsked struct {
 	Limit float64 `json:"limit,omitempty,omitzero"`
 }
 
+// NamelessDrive defines model for NamelessDrive.
+type NamelessDrive struct {
+	CapacityBytes int64  `json:"capacity_bytes"`
+	Path          string `json:"path"`
+	Says          string `json:"says"`
+	Uses          []Use  `json:"uses,omitempty,omitzero"`
+}
+
 // NewPerson defines model for NewPerson.
 type NewPerson struct {
 	Name  string `json:"name"`
@@ -2359,11 +2503,18 @@ type Order struct {
 	Kind     OrderKind `json:"kind"`
 
 	// LastLba to here, both tested
-	LastLba    int64 `json:"last_lba,omitempty,omitzero"`
-	NeedsBytes int64 `json:"needs_bytes,omitempty,omitzero"`
+	LastLba int64 `json:"last_lba,omitempty,omitzero"`
+
+	// Layers join, admit: the kinds of devices above that which are to be there
+	Layers     []string       `json:"layers,omitempty,omitzero"`
+	Layout     PartitionTable `json:"layout,omitempty,omitzero"`
+	NeedsBytes int64          `json:"needs_bytes,omitempty,omitzero"`
 
 	// On light: on or off; selftest: start or stop
 	On bool `json:"on,omitempty,omitzero"`
+
+	// Partition join, admit: the partition of the drive that is to be the member
+	Partition int `json:"partition,omitempty,omitzero"`
 
 	// Pool the pool system's id
 	Pool     string `json:"pool,omitempty,omitzero"`
@@ -2430,6 +2581,39 @@ type PartReport struct {
 	Type string `json:"type"`
 }
 
+// PartitionEntry defines model for PartitionEntry.
+type PartitionEntry struct {
+	Active bool `json:"active,omitempty,omitzero"`
+
+	// Attributes GPT: its attributes as hexadecimal
+	Attributes string `json:"attributes,omitempty,omitzero"`
+
+	// Code MBR: its type
+	Code int `json:"code,omitempty,omitzero"`
+
+	// First its first logical block
+	First int64 `json:"first"`
+
+	// Last its last logical block
+	Last   int64  `json:"last"`
+	Name   string `json:"name,omitempty,omitzero"`
+	Number int    `json:"number"`
+
+	// Type GPT: its type's GUID
+	Type string `json:"type,omitempty,omitzero"`
+}
+
+// PartitionTable defines model for PartitionTable.
+type PartitionTable struct {
+	Parts       []PartitionEntry     `json:"parts"`
+	Scheme      PartitionTableScheme `json:"scheme"`
+	SectorBytes int                  `json:"sector_bytes"`
+	Slots       int                  `json:"slots,omitempty,omitzero"`
+}
+
+// PartitionTableScheme defines model for PartitionTable.Scheme.
+type PartitionTableScheme string
+
 // PeerTrend defines model for PeerTrend.
 type PeerTrend struct {
 	Points []Point `json:"points"`
@@ -2445,6 +2629,28 @@ type Person struct {
 	Name    string `json:"name"`
 	You     bool   `json:"you"`
 }
+
+// Place defines model for Place.
+type Place struct {
+	Device string `json:"device,omitempty,omitzero"`
+	Group  string `json:"group,omitempty,omitzero"`
+
+	// Joined swap: the pool has the new drive at this place
+	Joined bool `json:"joined,omitempty,omitzero"`
+
+	// Margin how many more members can be lost before data is
+	Margin     Margin    `json:"margin,omitempty,omitzero"`
+	NeedsBytes int64     `json:"needs_bytes,omitempty,omitzero"`
+	Partition  int       `json:"partition,omitempty,omitzero"`
+	Pool       string    `json:"pool"`
+	PoolId     string    `json:"pool_id,omitempty,omitzero"`
+	Role       PlaceRole `json:"role"`
+	Slot       string    `json:"slot"`
+	State      string    `json:"state"`
+}
+
+// PlaceRole defines model for Place.Role.
+type PlaceRole string
 
 // Plan defines model for Plan.
 type Plan struct {
@@ -2675,6 +2881,9 @@ type Pool struct {
 	Margin Margin `json:"margin"`
 	Name   string `json:"name"`
 
+	// NotSeenSince its host reports, and does not report this pool any more: what is shown is how it last was
+	NotSeenSince time.Time `json:"not_seen_since,omitempty,omitzero"`
+
 	// Offers what it can be asked for: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority
 	Offers []string `json:"offers,omitempty,omitzero"`
 
@@ -2689,9 +2898,21 @@ type Pool struct {
 	Stale bool `json:"stale"`
 
 	// Swap id of the open swap
-	Swap      string   `json:"swap,omitempty,omitzero"`
-	UsedBytes int64    `json:"used_bytes"`
-	Volumes   []Volume `json:"volumes"`
+	Swap      string `json:"swap,omitempty,omitzero"`
+	UsedBytes int64  `json:"used_bytes"`
+
+	// UsedUnknown nobody knows how much of it is in use
+	UsedUnknown bool     `json:"used_unknown,omitempty,omitzero"`
+	Volumes     []Volume `json:"volumes"`
+
+	// Watched it can be read and not ordered: its steps are done by hand
+	Watched bool `json:"watched,omitempty,omitzero"`
+
+	// Witness what the members' own metadata say, read apart from the kernel's live view
+	Witness Witness `json:"witness,omitempty,omitzero"`
+
+	// Wrong what of its report cannot be; its members count as unknown
+	Wrong string `json:"wrong,omitempty,omitzero"`
 }
 
 // PoolAction defines model for PoolAction.
@@ -2722,25 +2943,40 @@ type PoolOutcome string
 
 // PoolReport defines model for PoolReport.
 type PoolReport struct {
-	CapacityBytes int64         `json:"capacity_bytes"`
-	Groups        []GroupReport `json:"groups"`
-	Id            string        `json:"id"`
+	CapacityBytes int64 `json:"capacity_bytes"`
+
+	// Device the kernel's name of the block device that it is; empty if it is none
+	Device string        `json:"device,omitempty,omitzero"`
+	Groups []GroupReport `json:"groups"`
+	Id     string        `json:"id"`
 
 	// Inconsistent it changed while it was read
-	Inconsistent bool             `json:"inconsistent,omitempty,omitzero"`
-	Kind         string           `json:"kind"`
-	Limit        float64          `json:"limit,omitempty,omitzero"`
-	Logs         []MemberReport   `json:"logs"`
-	Name         string           `json:"name"`
+	Inconsistent bool           `json:"inconsistent,omitempty,omitzero"`
+	Kind         string         `json:"kind"`
+	Limit        float64        `json:"limit,omitempty,omitzero"`
+	Logs         []MemberReport `json:"logs"`
+	Name         string         `json:"name"`
+
+	// NotSeenSince its host reports, and does not report this pool any more
+	NotSeenSince time.Time        `json:"not_seen_since,omitempty,omitzero"`
 	Offers       []string         `json:"offers,omitempty,omitzero"`
 	Priority     string           `json:"priority,omitempty,omitzero"`
 	Recoveries   []RecoveryReport `json:"recoveries,omitempty,omitzero"`
 	Spares       []MemberReport   `json:"spares"`
 	UsedBytes    int64            `json:"used_bytes"`
-	Volumes      []VolumeReport   `json:"volumes"`
+
+	// UsedUnknown the pool system does not know how much of it is in use
+	UsedUnknown bool           `json:"used_unknown,omitempty,omitzero"`
+	Volumes     []VolumeReport `json:"volumes"`
 
 	// Waits why a recovery that should run does not, in the pool system's own terms
 	Waits string `json:"waits,omitempty,omitzero"`
+
+	// Watched it can be read and not ordered: its steps are done by hand
+	Watched bool `json:"watched,omitempty,omitzero"`
+
+	// Witness what the members' own metadata say, read apart from the kernel's live view
+	Witness Witness `json:"witness,omitempty,omitzero"`
 }
 
 // Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
@@ -2974,6 +3210,9 @@ type Report struct {
 
 	// IntervalSeconds when the next is due at the latest
 	IntervalSeconds float64 `json:"interval_seconds"`
+
+	// Nameless drives that tell no identity, and so cannot be followed
+	Nameless []NamelessDrive `json:"nameless,omitempty,omitzero"`
 
 	// Past readings of the past only: nothing in it says what is true now
 	Past  bool         `json:"past,omitempty,omitzero"`
@@ -3351,6 +3590,9 @@ type Swap struct {
 	Began   []Check   `json:"began,omitempty,omitzero"`
 	BegunAt time.Time `json:"begun_at,omitempty,omitzero"`
 
+	// ByHand the pool system cannot be ordered: a person does what an order would do
+	ByHand bool `json:"by_hand,omitempty,omitzero"`
+
 	// Campaign id of the campaign it is part of
 	Campaign string    `json:"campaign,omitempty,omitzero"`
 	Checks   []Check   `json:"checks"`
@@ -3383,8 +3625,11 @@ type Swap struct {
 	OldGone    bool      `json:"old_gone,omitempty,omitzero"`
 	Open       bool      `json:"open"`
 	Phase      SwapPhase `json:"phase"`
-	PlannedAt  time.Time `json:"planned_at"`
-	Pool       string    `json:"pool"`
+
+	// Places all places that the old drive has in pools, each to be filled
+	Places    []Place   `json:"places,omitempty,omitzero"`
+	PlannedAt time.Time `json:"planned_at"`
+	Pool      string    `json:"pool"`
 
 	// Recipe how it goes, in words
 	Recipe      string   `json:"recipe"`
@@ -3568,6 +3813,34 @@ type UnderWay struct {
 // UnderWayKind defines model for UnderWay.Kind.
 type UnderWayKind string
 
+// Use one thing that depends on a drive, whether it can be managed or not
+type Use struct {
+	// Active the kernel uses it now; false when it only lies there
+	Active bool  `json:"active"`
+	Bytes  int64 `json:"bytes,omitempty,omitzero"`
+
+	// Chain devices from the drive up to it, without the drive
+	Chain []string `json:"chain,omitempty,omitzero"`
+
+	// Kind such as: ext4 file system, swap, md member, encrypted volume
+	Kind string `json:"kind"`
+
+	// Mounted where it is mounted
+	Mounted   []string `json:"mounted,omitempty,omitzero"`
+	Name      string   `json:"name,omitempty,omitzero"`
+	Partition int      `json:"partition,omitempty,omitzero"`
+
+	// Pool id of the pool that accounts for it; empty when none does
+	Pool     string `json:"pool,omitempty,omitzero"`
+	PoolName string `json:"pool_name,omitempty,omitzero"`
+
+	// Says all of it in one line
+	Says string `json:"says,omitempty,omitzero"`
+
+	// Table what the partition table says that it is for
+	Table string `json:"table,omitempty,omitzero"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -3592,6 +3865,15 @@ type VolumeReport struct {
 	Name       string     `json:"name"`
 	Protection Protection `json:"protection"`
 	UsedBytes  int64      `json:"used_bytes"`
+}
+
+// Witness what the members' own metadata say, read apart from the kernel's live view
+type Witness struct {
+	At time.Time `json:"at"`
+
+	// Differs where the two do not agree; each says both
+	Differs []string `json:"differs,omitempty,omitzero"`
+	Source  string   `json:"source"`
 }
 
 // WrongDrive defines model for WrongDrive.

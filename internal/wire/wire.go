@@ -193,6 +193,7 @@ func members(in []pool.Member) []api.MemberReport {
 	out := make([]api.MemberReport, len(in))
 	for i, m := range in {
 		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
+			Device: m.Device, Drives: m.Drives, Under: m.Under, Partition: m.Partition, Layers: m.Layers,
 			SizeBytes: int64(m.Size), UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: MemberErrors(m.Errors)}
 	}
 	return out
@@ -206,7 +207,8 @@ func MemberErrors(e pool.Errors) api.MemberErrors {
 func toMembers(in []api.MemberReport) []pool.Member {
 	out := make([]pool.Member, len(in))
 	for i, m := range in {
-		out[i] = pool.Member{Slot: m.Slot, State: pool.MemberState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
+		out[i] = pool.Member{Slot: m.Slot, State: pool.ParseState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
+			Device: m.Device, Drives: m.Drives, Under: m.Under, Partition: m.Partition, Layers: m.Layers,
 			Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes),
 			Errors: pool.Errors{Read: uint64(m.Errors.Read), Write: uint64(m.Errors.Write), Checksum: uint64(m.Errors.Checksum)}}
 	}
@@ -215,7 +217,7 @@ func toMembers(in []api.MemberReport) []pool.Member {
 
 // Pool to a report, with its recoveries.
 func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
-	out := api.PoolReport{Id: p.ID, Name: p.Name, Kind: p.Kind, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit,
+	out := api.PoolReport{Id: p.ID, Name: p.Name, Kind: p.Kind, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, Watched: p.Watched, UsedUnknown: p.UsedUnknown, Device: p.Device,
 		Groups: []api.GroupReport{}, Volumes: []api.VolumeReport{}, Spares: members(p.Spares), Logs: members(p.Logs)}
 	for _, g := range p.Groups {
 		out.Groups = append(out.Groups, api.GroupReport{Name: g.Name, Protection: Protection(g.Protect), Spread: g.Spread, Heals: g.Heals, Members: members(g.Members)})
@@ -255,7 +257,7 @@ func ToRecovery(r api.RecoveryReport, at time.Time) recovery.Report {
 
 // ToPool from a report.
 func ToPool(p api.PoolReport) pool.Pool {
-	out := pool.Pool{ID: p.Id, Name: p.Name, Kind: p.Kind, Capacity: drive.Bytes(p.CapacityBytes), Used: drive.Bytes(p.UsedBytes), Limit: p.Limit,
+	out := pool.Pool{ID: p.Id, Name: p.Name, Kind: p.Kind, Capacity: drive.Bytes(p.CapacityBytes), Used: drive.Bytes(p.UsedBytes), Limit: p.Limit, Watched: p.Watched, UsedUnknown: p.UsedUnknown, Device: p.Device,
 		Spares: toMembers(p.Spares), Logs: toMembers(p.Logs)}
 	for _, g := range p.Groups {
 		out.Groups = append(out.Groups, pool.Group{Name: g.Name, Protect: toProtection(g.Protection), Spread: g.Spread, Heals: g.Heals, Members: toMembers(g.Members)})

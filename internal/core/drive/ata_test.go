@@ -246,24 +246,38 @@ func TestIdentity(t *testing.T) {
 	require.Empty(t, Identity{WWN: "0000000000000000", Model: "m"}.Key(), "a WWN of zeros is none")
 }
 
+// TestContents: every signature is found where its format keeps it; a device counts as blank only when both ends hold nothing but
+// zeros; everything else is something unknown.
 func TestContents(t *testing.T) {
-	head := make([]byte, HeadSize)
-	require.Empty(t, Contents(head, make([]byte, TailSize)))
-	with := func(at int, magic string) []byte {
-		h := append([]byte(nil), head...)
-		copy(h[at:], magic)
-		return h
+	head, tail := make([]byte, HeadSize), make([]byte, TailSize)
+	require.Empty(t, Contents(head, tail))
+	put := func(b []byte, at int, magic string) []byte {
+		out := append([]byte(nil), b...)
+		copy(out[at:], magic)
+		return out
 	}
-	mbr := with(510, "\x55\xAA")
-	require.Empty(t, Contents(mbr, nil), "a boot record without any partition is nothing")
-	mbr[450] = 0x83
-	tail := make([]byte, TailSize)
-	binary.LittleEndian.PutUint32(tail[TailSize-65536:], 0xA92B4EFC)
-	for want, got := range map[string][]string{
-		"btrfs": Contents(with(0x10040, "_BHRfS_M"), nil), "partition table": Contents(mbr, nil), "ext file system": Contents(with(0x438, "\x53\xEF"), nil),
-		"encrypted volume": Contents(with(0, "LUKS\xBA\xBE"), nil), "md member": Contents(head, tail), "swap area": Contents(with(4086, "SWAPSPACE2"), nil),
-	} {
-		require.Equal(t, []string{want}, got)
+	for _, s := range signatures {
+		for _, at := range s.at {
+			require.Contains(t, Contents(put(head, at, s.magic), tail), s.what, "at %d", at)
+		}
+	}
+	require.Equal(t, []string{Something}, Contents(put(head, 510, "\x55\xAA"), tail), "a boot record without any partition is not blank")
+	mbr := put(put(head, 510, "\x55\xAA"), 450, "\x83")
+	require.Equal(t, []string{PartitionTable}, Contents(mbr, tail))
+	require.Equal(t, []string{PartitionTable}, Contents(head, put(tail, TailSize-512, "EFI PART")), "of a GPT only the backup is left")
+	require.Equal(t, []string{PartitionTable}, Contents(head, put(tail, TailSize-4096, "EFI PART")))
+	require.Equal(t, []string{"fat file system"}, Contents(put(put(put(head, 510, "\x55\xAA"), 82, "FAT32   "), 450, "\x01"), tail), "its boot code is no partition table")
+	md := binary.LittleEndian.AppendUint32(nil, 0xA92B4EFC)
+	for _, at := range []int{TailSize - 65536, TailSize - 131072, TailSize - 8192, TailSize - 12288 + 4096} {
+		require.Equal(t, []string{"md member"}, Contents(head, put(tail, at, string(md))))
+	}
+	require.Equal(t, []string{"md member"}, Contents(head, put(tail, TailSize-65536, "\xA9\x2B\x4E\xFC")), "0.90 of a big-endian host")
+	require.Equal(t, []string{"firmware RAID member"}, Contents(head, put(tail, TailSize-512, "\xDE\x11\xDE\x11")))
+	require.Equal(t, []string{"replicated volume (internal metadata)"}, Contents(head, put(tail, TailSize-4096+60, "\x83\x74\x02\x6D")))
+	require.Len(t, Contents(head, put(tail, TailSize-256<<10+128<<10, "\x0C\xB1\xBA\x00\x00\x00\x00\x00")), 1)
+	for at := 0; at < BlankSize; at += 4099 {
+		require.NotEmpty(t, Contents(put(head, at, "x"), tail), "a byte at %d", at)
+		require.NotEmpty(t, Contents(head, put(tail, at%TailSize, "x")), "a byte at %d of the end", at)
 	}
 }
 

@@ -24,7 +24,7 @@ func (p *Pool) Check() error {
 	var bad error
 	p.Everyone(func(group string, m *Member) {
 		switch {
-		case !slices.Contains([]MemberState{Online, Failing, Missing, Faulty, Recovering, Standby, Out, StateUnkn}, m.State):
+		case !slices.Contains(states, m.State):
 			bad = fmt.Errorf("%s cannot be %q: a member is online, failing, missing, faulty, recovering, standby, out or unknown", m.Slot, m.State)
 		case m.Log != "" && !p.isLog(m.Log):
 			bad = fmt.Errorf("%s depends on the log device %q, and there is none", m.Slot, m.Log)

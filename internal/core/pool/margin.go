@@ -205,25 +205,37 @@ func units(g Group, pr Protection, lost func(Member) bool) int {
 	return n
 }
 
-// Without is the pool's margin, and the group's in which the place lies, after the member at slot is gone as well.
+// Without is the pool's margin after the member at slot is gone as well, and the volumes that are lost then.
 func (p *Pool) Without(slot string) (poolMargin Margin, volumes []string, ok bool) {
-	q := p.With(Missing, slot)
+	q := p.Losing(slot)
+	poolMargin, ok = q.Margin()
+	return poolMargin, q.lostVolumes(), ok
+}
+
+// Losing is the pool after the members at the given places are gone, and with a log device all that depend on it.
+func (p *Pool) Losing(slots ...string) Pool {
+	q := p.With(Missing, slots...)
+	var dependants []string
 	for i := range q.Logs {
-		if q.Logs[i].Slot == slot {
-			var dependants []string
+		if slices.Contains(slots, q.Logs[i].Slot) {
 			q.Everyone(func(_ string, m *Member) {
-				if m.Log == slot {
+				if m.Log == q.Logs[i].Slot {
 					dependants = append(dependants, m.Slot)
 				}
 			})
-			q = q.With(Missing, dependants...)
 		}
 	}
-	for _, v := range q.Volumes {
-		if m, known := q.VolumeMargin(v); known && m < 0 {
-			volumes = append(volumes, v.Name)
+	if len(dependants) > 0 {
+		q = q.With(Missing, dependants...)
+	}
+	return q
+}
+
+func (p *Pool) lostVolumes() (names []string) {
+	for _, v := range p.Volumes {
+		if m, known := p.VolumeMargin(v); known && m < 0 {
+			names = append(names, v.Name)
 		}
 	}
-	poolMargin, ok = q.Margin()
-	return poolMargin, volumes, ok
+	return names
 }

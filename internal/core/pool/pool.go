@@ -21,6 +21,12 @@ type Pool struct {
 	Used     drive.Bytes `json:"used"`
 	// Limit is the share of a member above which the pool system takes no more, 0 to 1; 0 means that it fills up.
 	Limit float64 `json:"limit"`
+	// Watched is true of a pool that can be read and not ordered.
+	Watched bool `json:"watched,omitempty"`
+	// UsedUnknown is true where the pool system does not know how much of it is in use; Used says nothing then.
+	UsedUnknown bool `json:"used_unknown,omitempty"`
+	// Device is the kernel's name of the block device that the pool is; empty if it is none.
+	Device string `json:"device,omitempty"`
 }
 
 // Group is a set of members that carry one redundancy together.
@@ -105,7 +111,33 @@ type Member struct {
 	StandsFor string `json:"stands_for"`
 	// BadBlocks is how many places of it the pool system has given up; what lies there is read from the others.
 	BadBlocks int `json:"bad_blocks"`
+	// Device is the kernel's name of the device that is the member: a drive, a partition, a mapped device, an array.
+	Device string `json:"device,omitempty"`
+	// Drives are keys of further drives that it lies on: losing any one of them, or Drive, loses it.
+	Drives []string `json:"drives,omitempty"`
+	// Under is the id of the pool that it is; Drive is empty then.
+	Under string `json:"under,omitempty"`
+	// Partition is the number of the partition that it lies on, 0 for none; Layers are the kinds of devices between the drive and
+	// it, from the drive up.
+	Partition int      `json:"partition,omitempty"`
+	Layers    []string `json:"layers,omitempty"`
 }
+
+// On says whether the member lies on a drive.
+func (m Member) On(driveKey string) bool {
+	return driveKey != "" && (m.Drive == driveKey || slices.Contains(m.Drives, driveKey))
+}
+
+// ParseState takes a member's state from outside. One that is not known here is unknown: it counts neither as healthy nor as
+// lost (R7).
+func ParseState(s string) MemberState {
+	if slices.Contains(states, MemberState(s)) {
+		return MemberState(s)
+	}
+	return StateUnkn
+}
+
+var states = []MemberState{Online, Failing, Missing, Faulty, Recovering, Standby, Out, StateUnkn}
 
 // Errors are the pool's own counters for a member.
 type Errors struct {
@@ -137,11 +169,21 @@ func (p *Pool) Everyone(f func(group string, m *Member)) {
 // Find gives the member that a drive fills, and the name of its group.
 func (p *Pool) Find(driveKey string) (m Member, group string, ok bool) {
 	p.Everyone(func(g string, at *Member) {
-		if !ok && driveKey != "" && at.Drive == driveKey {
+		if !ok && at.On(driveKey) {
 			m, group, ok = *at, g, true
 		}
 	})
 	return m, group, ok
+}
+
+// SlotsOf lists all places that lie on a drive.
+func (p *Pool) SlotsOf(driveKey string) (slots []string) {
+	p.Everyone(func(_ string, m *Member) {
+		if m.On(driveKey) {
+			slots = append(slots, m.Slot)
+		}
+	})
+	return slots
 }
 
 // Slot gives the member at a place.

@@ -1827,6 +1827,18 @@ export interface components {
             priority_hours?: components["schemas"]["PriorityHours"];
             /** @description it changed while it was read, again and again: what is shown may not fit together */
             inconsistent?: boolean;
+            /** @description it can be read and not ordered: its steps are done by hand */
+            watched?: boolean;
+            /** @description nobody knows how much of it is in use */
+            used_unknown?: boolean;
+            /**
+             * Format: date-time
+             * @description its host reports, and does not report this pool any more: what is shown is how it last was
+             */
+            not_seen_since?: string;
+            /** @description what of its report cannot be; its members count as unknown */
+            wrong?: string;
+            witness?: components["schemas"]["Witness"];
         };
         Group: {
             name: string;
@@ -2009,6 +2021,14 @@ export interface components {
             beside?: string;
             /** @description slot of the member whose share this spare carries */
             stands_for?: string;
+            /** @description the kernel's name of the device that is the member */
+            device?: string;
+            /** @description keys of further drives that it lies on */
+            drives?: string[];
+            /** @description id of the pool that it is */
+            under?: string;
+            partition?: number;
+            layers?: string[];
             errors: components["schemas"]["MemberErrors"];
         };
         MemberErrors: {
@@ -2021,7 +2041,7 @@ export interface components {
         };
         PoolAction: {
             /** @enum {string} */
-            action: "scrub" | "rebalance" | "drain" | "admit" | "nudge" | "grow" | "stop" | "priority";
+            action: "scrub" | "rebalance" | "drain" | "admit" | "nudge" | "grow" | "stop" | "priority" | "forget";
             /** @description admit: the drive to add; drain: the member to empty */
             drive?: string;
             /**
@@ -2041,7 +2061,7 @@ export interface components {
             id: string;
             host: string;
             /** @enum {string} */
-            kind: "light" | "join" | "admit" | "scrub" | "rebalance" | "drain" | "release" | "refill" | "nudge" | "grow" | "stop" | "priority" | "selftest" | "address" | "surface";
+            kind: "light" | "join" | "admit" | "layout" | "scrub" | "rebalance" | "drain" | "release" | "refill" | "nudge" | "grow" | "stop" | "priority" | "selftest" | "address" | "surface";
             /** @enum {string} */
             state: "waiting" | "done" | "refused" | "failed" | "expired";
             /** Format: date-time */
@@ -2080,6 +2100,11 @@ export interface components {
              * @description selective self-test: from here; address: what lies here
              */
             first_lba?: number;
+            /** @description join, admit: the partition of the drive that is to be the member */
+            partition?: number;
+            /** @description join, admit: the kinds of devices above that which are to be there */
+            layers?: string[];
+            layout?: components["schemas"]["PartitionTable"];
             /**
              * Format: int64
              * @description to here, both tested
@@ -2225,6 +2250,14 @@ export interface components {
             role?: "member" | "spare" | "log" | "none";
             state?: string;
             holds?: string[];
+            /** @description its beginning and its end were read */
+            looked?: boolean;
+            /** @description everything that depends on it */
+            uses?: components["schemas"]["Use"][];
+            /** @description all its places in pools */
+            places?: components["schemas"]["Place"][];
+            paths?: components["schemas"]["DrivePath"][];
+            layout?: components["schemas"]["PartitionTable"];
             present: boolean;
             /** Format: date-time */
             seen_at: string;
@@ -2891,6 +2924,7 @@ export interface components {
             drives: number;
             /** Format: double */
             interval_seconds?: number;
+            nameless?: components["schemas"]["NamelessDrive"][];
         };
         Person: {
             name: string;
@@ -3011,7 +3045,7 @@ export interface components {
             id: string;
             version: number;
             /** @enum {string} */
-            phase: "planned" | "scrub" | "still" | "down" | "change" | "up" | "drain" | "release" | "pull" | "insert" | "confirm" | "join" | "recover" | "refill" | "rehouse" | "verify" | "closed" | "abandoned";
+            phase: "planned" | "scrub" | "still" | "down" | "change" | "up" | "drain" | "release" | "pull" | "insert" | "confirm" | "layout" | "prepare" | "join" | "recover" | "refill" | "rehouse" | "verify" | "closed" | "abandoned";
             open: boolean;
             /** @description how it goes, in words */
             recipe: string;
@@ -3051,6 +3085,10 @@ export interface components {
             pool: string;
             slot: string;
             host: string;
+            /** @description all places that the old drive has in pools, each to be filled */
+            places?: components["schemas"]["Place"][];
+            /** @description the pool system cannot be ordered: a person does what an order would do */
+            by_hand?: boolean;
             old: components["schemas"]["SwapDrive"];
             new?: components["schemas"]["SwapDrive"];
             old_gone?: boolean;
@@ -3395,6 +3433,8 @@ export interface components {
             pools: components["schemas"]["PoolReport"][];
             /** @description readings of the past only: nothing in it says what is true now */
             past?: boolean;
+            /** @description drives that tell no identity, and so cannot be followed */
+            nameless?: components["schemas"]["NamelessDrive"][];
         };
         DriveReport: {
             identity: components["schemas"]["Identity"];
@@ -3410,6 +3450,13 @@ export interface components {
             section?: string;
             bay?: number;
             holds?: string[];
+            /** @description its beginning and its end were read: an empty list of what it holds means blank; when false, what lies on it is not known */
+            looked?: boolean;
+            /** @description everything on its host that depends on it */
+            uses?: components["schemas"]["Use"][];
+            /** @description the ways to it, where there are several */
+            paths?: components["schemas"]["DrivePath"][];
+            layout?: components["schemas"]["PartitionTable"];
             /** @description stable names that the host gives it, beside its path */
             names?: string[];
             blind?: string;
@@ -3426,6 +3473,100 @@ export interface components {
              */
             busy?: number;
             reading?: components["schemas"]["Reading"];
+        };
+        /** @description one thing that depends on a drive, whether it can be managed or not */
+        Use: {
+            /** @description such as: ext4 file system, swap, md member, encrypted volume */
+            kind: string;
+            name?: string;
+            /** @description devices from the drive up to it, without the drive */
+            chain?: string[];
+            /** Format: int64 */
+            bytes?: number;
+            /** @description where it is mounted */
+            mounted?: string[];
+            /** @description the kernel uses it now; false when it only lies there */
+            active: boolean;
+            /** @description id of the pool that accounts for it; empty when none does */
+            pool?: string;
+            pool_name?: string;
+            /** @description what the partition table says that it is for */
+            table?: string;
+            partition?: number;
+            /** @description all of it in one line */
+            says?: string;
+        };
+        DrivePath: {
+            path: string;
+            port?: string;
+            /** @enum {string} */
+            state: "working" | "failed" | "gone";
+            /**
+             * Format: int64
+             * @description commands on this path that ended in an error
+             */
+            errors?: number;
+            /** Format: date-time */
+            seen_at?: string;
+        };
+        NamelessDrive: {
+            path: string;
+            /** Format: int64 */
+            capacity_bytes: number;
+            says: string;
+            uses?: components["schemas"]["Use"][];
+        };
+        PartitionTable: {
+            /** @enum {string} */
+            scheme: "gpt" | "mbr";
+            sector_bytes: number;
+            slots?: number;
+            parts: components["schemas"]["PartitionEntry"][];
+        };
+        PartitionEntry: {
+            number: number;
+            /**
+             * Format: int64
+             * @description its first logical block
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description its last logical block
+             */
+            last: number;
+            /** @description GPT: its type's GUID */
+            type?: string;
+            /** @description GPT: its attributes as hexadecimal */
+            attributes?: string;
+            name?: string;
+            /** @description MBR: its type */
+            code?: number;
+            active?: boolean;
+        };
+        /** @description what the members' own metadata say, read apart from the kernel's live view */
+        Witness: {
+            source: string;
+            /** Format: date-time */
+            at: string;
+            /** @description where the two do not agree; each says both */
+            differs?: string[];
+        };
+        Place: {
+            pool: string;
+            pool_id?: string;
+            group?: string;
+            slot: string;
+            state: string;
+            /** @enum {string} */
+            role: "member" | "spare" | "log" | "none";
+            device?: string;
+            partition?: number;
+            /** Format: int64 */
+            needs_bytes?: number;
+            /** @description swap: the pool has the new drive at this place */
+            joined?: boolean;
+            margin?: components["schemas"]["Margin"];
         };
         Reading: {
             /** Format: date-time */
@@ -3505,6 +3646,18 @@ export interface components {
             priority?: string;
             /** Format: double */
             limit?: number;
+            /** @description it can be read and not ordered: its steps are done by hand */
+            watched?: boolean;
+            /** @description the pool system does not know how much of it is in use */
+            used_unknown?: boolean;
+            /** @description the kernel's name of the block device that it is; empty if it is none */
+            device?: string;
+            witness?: components["schemas"]["Witness"];
+            /**
+             * Format: date-time
+             * @description its host reports, and does not report this pool any more
+             */
+            not_seen_since?: string;
         };
         Protection: {
             words: string;
@@ -3551,6 +3704,16 @@ export interface components {
             bad_blocks?: number;
             beside?: string;
             stands_for?: string;
+            /** @description the kernel's name of the device that is the member: a drive, a partition, a mapped device, an array */
+            device?: string;
+            /** @description keys of further drives that it lies on: losing any one of them loses it */
+            drives?: string[];
+            /** @description id of the pool that it is */
+            under?: string;
+            /** @description number of the partition that it lies on; 0 for none */
+            partition?: number;
+            /** @description kinds of devices between the drive and it, from the drive up */
+            layers?: string[];
             errors: components["schemas"]["MemberErrors"];
         };
         RecoveryReport: {

@@ -1,0 +1,226 @@
+// Package stack is the graph of block devices on one host: which device lies on which, from a drive up to whatever depends
+// on it. It answers what uses a drive, and which drives a device needs.
+package stack
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lantern/internal/core/drive"
+)
+
+// Kind says what a block device is.
+type Kind string
+
+// The kinds of block devices. Every kind but Disk lies on other devices.
+const (
+	Disk      Kind = "disk"
+	Partition Kind = "partition"
+	Array     Kind = "array"     // md, native or external metadata
+	Crypt     Kind = "encrypted" // dm-crypt
+	Volume    Kind = "logical volume"
+	Raid      Kind = "raid"      // dm-raid and dm-mirror
+	Multipath Kind = "multipath" // one drive over several paths
+	Loop      Kind = "loop"
+	Cache     Kind = "cache" // bcache, dm-cache, dm-writecache
+	Mapped    Kind = "mapped device"
+	Other     Kind = "device"
+)
+
+// Device is one block device as the kernel shows it.
+type Device struct {
+	Name  string // the kernel's: sda1, dm-0, md127
+	Kind  Kind
+	Label string   // what people call it: vg0/home, cryptdata; empty if it has no other name
+	On    []string // names of the devices it lies on; empty for a disk
+	Bytes drive.Bytes
+	// Contents are the signatures found on the device itself; Read is true when it was read. Not read is not empty (R7).
+	Contents []string
+	Read     bool
+	// Uses are what the kernel itself does with the device: a mounted file system, swap, a pool.
+	Uses []Leaf
+	// Busy is true when somebody holds the device for itself alone and nothing above says who.
+	Busy bool
+	// Type names what a partition table says a partition is for; empty if it says nothing known.
+	Type string
+	// Number is the number of a partition in its table; 0 for everything else.
+	Number int
+}
+
+// Leaf is what the kernel does with a device that nothing else lies on.
+type Leaf struct {
+	Kind    string // "ext4 file system", "swap", "btrfs", "md member"
+	Name    string
+	Mounted []string
+	Pool    string // id of the pool that the device is a member of, as the pool's driver names it; empty if it is none
+}
+
+// Graph holds all block devices of a host by name.
+type Graph map[string]Device
+
+// Use is one thing that depends on a drive.
+type Use struct {
+	Kind    string      `json:"kind"`
+	Name    string      `json:"name,omitempty"`
+	Chain   []string    `json:"chain"` // devices from the drive up to what is used, without the drive; empty for the drive itself
+	Bytes   drive.Bytes `json:"bytes"`
+	Mounted []string    `json:"mounted,omitempty"`
+	// Active is true when the kernel uses it now; false when something only lies there, such as a file system that is not mounted.
+	Active bool `json:"active"`
+	// Pool is the id of the pool that accounts for this use: the lowest one in the chain that has a member there.
+	Pool string `json:"pool,omitempty"`
+	// Table is the type that the partition table gives to a partition in the chain.
+	Table string `json:"table,omitempty"`
+	// Number is the partition in the chain; 0 when there is none.
+	Number int `json:"number,omitempty"`
+}
+
+// Above lists the devices that lie directly on one, in order of their names.
+func (g Graph) Above(name string) (out []string) {
+	for _, d := range g {
+		if slices.Contains(d.On, name) {
+			out = append(out, d.Name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// mostDeep bounds how far a chain is followed: no real stack is deeper, and a circle ends here.
+const mostDeep = 16
+
+// Uses lists what depends on a drive, whether anybody can manage it or not. members gives the id of the pool that a device is
+// a member of. A drive on which nothing was found and that was read has no use; one that was not read has an unknown one.
+func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
+	var walk func(name string, chain []string, pool string, table string, number int)
+	walk = func(name string, chain []string, pool, table string, number int) {
+		d, there := g[name]
+		if !there || len(chain) > mostDeep {
+			return
+		}
+		if d.Type != "" {
+			table = d.Type
+		}
+		if d.Number != 0 {
+			number = d.Number
+		}
+		if pool == "" {
+			pool = members[name]
+		}
+		use := Use{Name: d.Label, Chain: chain, Bytes: d.Bytes, Pool: pool, Table: table, Number: number}
+		for _, l := range d.Uses {
+			u := use
+			u.Kind, u.Name, u.Mounted, u.Active = l.Kind, l.Name, l.Mounted, true
+			out = append(out, u)
+		}
+		above := g.Above(name)
+		for _, up := range above {
+			walk(up, append(slices.Clip(chain), up), pool, table, number)
+		}
+		partitioned := slices.ContainsFunc(above, func(up string) bool { return g[up].Kind == Partition })
+		switch {
+		case len(d.Uses) > 0 || len(above) > 0 && !partitioned:
+		case d.Busy && !partitioned:
+			use.Kind, use.Active = "held by something that the kernel does not name", true
+			out = append(out, use)
+		case !d.Read:
+			if !partitioned {
+				use.Kind = "unknown: not read"
+				out = append(out, use)
+			}
+		case len(d.Contents) > 0:
+			for _, c := range d.Contents {
+				if partitioned && c == drive.PartitionTable {
+					continue // its partitions speak for it
+				}
+				u := use
+				u.Kind = c
+				out = append(out, u)
+			}
+		case d.Kind != Disk && !partitioned:
+			use.Kind = "empty " + string(d.Kind)
+			out = append(out, use)
+		}
+	}
+	walk(disk, nil, "", "", 0)
+	slices.SortStableFunc(out, func(a, b Use) int { return strings.Compare(strings.Join(a.Chain, "/"), strings.Join(b.Chain, "/")) })
+	return out
+}
+
+// String is a use in words: "ext4 file system on sda1, mounted at /srv".
+func (u Use) String() string {
+	s := u.Kind
+	if u.Name != "" {
+		s += " " + u.Name
+	}
+	if len(u.Chain) > 0 {
+		s += " on " + strings.Join(u.Chain, " → ")
+	}
+	if len(u.Mounted) > 0 {
+		s += ", mounted at " + strings.Join(u.Mounted, ", ")
+	}
+	return s
+}
+
+// BootOnly says whether the use is a boot loader's: an EFI system partition or a BIOS boot partition, which can be made anew
+// from the other drives and holds nobody's data.
+func (u Use) BootOnly() bool { return u.Table == "EFI system partition" || u.Table == "BIOS boot partition" }
+
+// Base is what a device needs below it: the drives without each of which it is gone, or the one pool that it is.
+type Base struct {
+	Disks []string // names of disks, in order; several means that losing any one loses the device
+	// Under is the name of the device below it (or the device itself) that is a pool of its own; Disks is empty then.
+	Under []string
+	// Layers are the kinds of devices between the lowest and the device, from the drive up.
+	Layers []Kind
+	// Number is the partition that it lies on; 0 when it lies on none.
+	Number int
+}
+
+// Base follows a device down. pools are the devices that are pools of their own; they end the way down. The paths of a
+// multipath device are one drive: same gives what makes two disks the same drive (its key); the first path stands for all.
+func (g Graph) Base(name string, pools map[string]bool, same func(disk string) string) (b Base, err error) {
+	keys := map[string]bool{}
+	var walk func(name string, deep int) error
+	walk = func(name string, deep int) error {
+		d, there := g[name]
+		switch {
+		case !there:
+			return fmt.Errorf("%s is not there", name)
+		case deep > mostDeep:
+			return fmt.Errorf("%s lies on more than %d devices, one on the other", name, mostDeep)
+		case pools[name] && deep > 0:
+			if !slices.Contains(b.Under, name) {
+				b.Under = append(b.Under, name)
+			}
+			return nil
+		case len(d.On) == 0:
+			key := same(name)
+			if key == "" {
+				key = name
+			}
+			if !keys[key] {
+				keys[key] = true
+				b.Disks = append(b.Disks, name)
+			}
+			return nil
+		}
+		if d.Number != 0 {
+			b.Number = d.Number
+		}
+		below := slices.Sorted(slices.Values(d.On))
+		for _, on := range below {
+			if err := walk(on, deep+1); err != nil {
+				return err
+			}
+		}
+		if !slices.Contains(b.Layers, d.Kind) {
+			b.Layers = append(b.Layers, d.Kind)
+		}
+		return nil
+	}
+	err = walk(name, 0)
+	slices.Sort(b.Disks)
+	return b, err
+}
