@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -44,6 +45,7 @@ const (
 	patience   = 3 * time.Second
 	perAdapter = 8
 	askAgain   = time.Minute
+	settleFor  = 200 * time.Millisecond
 )
 
 // Agent is one host's.
@@ -64,6 +66,15 @@ type Agent struct {
 	boxesAgain atomic.Bool // a light was switched, or a drive came or left
 	there      string      // the devices that were there at the look before
 	again      atomic.Bool // something was ordered that the next look should read
+	soon       chan struct{}
+}
+
+// lookSoon makes the next look come at once: something was ordered.
+func (a *Agent) lookSoon() {
+	select {
+	case a.soon <- struct{}{}:
+	default:
+	}
 }
 
 // naming is a drive being asked who it is.
@@ -92,7 +103,7 @@ func New(c Config) (*Agent, error) {
 		return nil, err
 	}
 	return &Agent{Config: c, spool: sp, ledger: l, surfaces: su, lanes: lanes{width: perAdapter, patience: patience}, known: map[string]drive.Description{},
-		naming: map[string]*naming{}, wards: map[string]*ward{}, rhythms: rhythms{of: map[string]context.CancelFunc{}}}, nil
+		naming: map[string]*naming{}, wards: map[string]*ward{}, rhythms: rhythms{of: map[string]context.CancelFunc{}}, soon: make(chan struct{}, 1)}, nil
 }
 
 // Run reports and obeys until ctx ends.
@@ -101,13 +112,20 @@ func (a *Agent) Run(ctx context.Context) error {
 	go func() { defer close(done); a.obey(ctx) }()
 	changes := a.Machine.Changes(ctx)
 	for ctx.Err() == nil {
-		if err := a.look(ctx); err != nil && ctx.Err() == nil {
+		busy, err := a.look(ctx)
+		if err != nil && ctx.Err() == nil {
 			a.Log.Warn("report", "host", a.Host, "error", err)
+		}
+		rest := min(a.Look, a.Clock.AtLeast(a.ReadEach, time.Second), a.Clock.AtLeast(a.Interval, time.Second))
+		if busy || err != nil {
+			rest = min(rest, time.Second)
 		}
 		select {
 		case <-ctx.Done():
 		case <-changes:
-		case <-time.After(a.Look):
+			_ = clock.Real{}.Sleep(ctx, min(rest, settleFor)) // what belongs together is seen together
+		case <-a.soon:
+		case <-time.After(rest):
 		}
 	}
 	<-done
@@ -117,21 +135,21 @@ func (a *Agent) Run(ctx context.Context) error {
 
 // Step looks and reports once, and carries out what is ordered by then: for a clock that is moved by hand.
 func (a *Agent) Step(ctx context.Context) error {
-	if err := a.look(ctx); err != nil {
+	if _, err := a.look(ctx); err != nil {
 		return err
 	}
 	return a.obeyOnce(ctx, 0)
 }
 
-// look reports if anything changed, or if it is time.
-func (a *Agent) look(ctx context.Context) error {
+// look reports if anything changed, or if it is time. busy is true while something moves that is followed closely.
+func (a *Agent) look(ctx context.Context) (busy bool, err error) {
 	if err := a.flush(ctx); err != nil {
 		a.Log.Debug("undelivered reports wait", "count", a.spool.count(), "error", err)
 	}
 	now := a.Clock.Now()
 	report, found, busy, err := a.survey(ctx, now)
 	if err != nil {
-		return err
+		return false, err
 	}
 	interval := a.Clock.AtLeast(a.Interval, time.Second)
 	if busy {
@@ -143,7 +161,7 @@ func (a *Agent) look(ctx context.Context) error {
 		fresh = fresh || w.fresh != nil || a.followed(w, now)
 	}
 	if !all && !fresh && fingerprint(report) == a.sentState && now.Sub(a.sentAt) < interval {
-		return nil
+		return busy, nil
 	}
 	if all {
 		a.readAt = now
@@ -154,7 +172,7 @@ func (a *Agent) look(ctx context.Context) error {
 		report.Drives[i].Busy = a.wards[f.Known.Key()].busy(f.Stat, now)
 	}
 	a.sentAt, a.sentState = now, fingerprint(report)
-	return a.deliver(ctx, report)
+	return busy, a.deliver(ctx, report)
 }
 
 // Report looks and reads once and gives what would be told; nothing is sent.
@@ -189,10 +207,14 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		a.there = there
 	}
 	boxes := a.lookAtBoxes(ctx)
-	keys := map[string]string{}
 	fresh := map[string]drive.Description{}
 	wards := map[string]*ward{}
+	var listed []Found
 	for _, f := range all {
+		if f.Nameless != "" {
+			r.Nameless = append(r.Nameless, api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: f.Nameless})
+			continue
+		}
 		at := f.Path + "\x00" + f.Mark
 		d, known := a.known[at]
 		n := a.naming[at]
@@ -206,6 +228,9 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			delete(a.naming, at)
 			delete(a.wards, d.Key()) // what was said of it while nobody knew who it is counts no more: it is read now
 		case f.Known.Key() == "":
+			if n.ended() {
+				r.Nameless = append(r.Nameless, api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: n.out.err.Error()})
+			}
 			continue // nothing is known of it; it is asked again later
 		case n.ended():
 			// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
@@ -213,14 +238,33 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		default:
 			d, f.Transport, f.Blind = f.Known, nil, "it was asked who it is and does not answer"
 		}
-		f.Known, keys[f.Path] = d, d.Key()
+		f.Known = d
+		f.Holds = a.surfaces.pattern(f)
+		listed = append(listed, f)
+	}
+	places, err := a.placesOf(listed)
+	if err != nil {
+		return r, nil, false, fmt.Errorf("look at what lies on the drives: %w", err)
+	}
+	for _, f := range listed {
+		places.keys[filepath.Base(f.Path)] = f.Known.Key()
+	}
+	snaps := a.snapshots(ctx, places)
+	listed, paths := onePerDrive(listed, places.graph.FailedPaths())
+	for _, f := range listed {
+		d := f.Known
 		w := a.wards[d.Key()]
 		if w == nil {
 			w = &ward{}
 		}
 		wards[d.Key()] = w
+		if f.Transport != nil {
+			fresh[f.Path+"\x00"+f.Mark] = d
+		}
 		dr := wire.Description(d)
 		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(f.Blind, w.blind)
+		dr.Looked, dr.Paths, dr.Layout = f.Looked, paths[d.Key()], table(f.Layout)
+		dr.Uses = places.uses(places.disksOf(d.Key()))
 		for _, b := range boxes {
 			if section, bay, ok := b.where(f.Address); ok {
 				dr.Section, dr.Bay = section, bay
@@ -246,9 +290,29 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	for _, e := range enclosures {
 		r.Enclosures = append(r.Enclosures, wire.Enclosure(e.Layout, e.Lit))
 	}
+	for _, s := range snaps {
+		p := wire.Pool(s.Pool, s.Recoveries)
+		p.Priority, p.Inconsistent, p.Waits = string(s.Priority), s.Inconsistent, s.Waits
+		for _, o := range s.Offers {
+			p.Offers = append(p.Offers, string(o))
+		}
+		if s.Witness != nil {
+			p.Witness = api.Witness{Source: s.Witness.Source, At: now, Differs: s.Witness.Differs}
+		}
+		r.Pools = append(r.Pools, p)
+		for _, rec := range s.Recoveries {
+			busy = busy || rec.State == recovery.Running
+		}
+	}
+	return r, found, busy, nil
+}
+
+// snapshots asks all pool systems what is there. What a program says of a drive that is a member of a pool which the kernel knows
+// is not believed.
+func (a *Agent) snapshots(ctx context.Context, at *places) (out []pools.Snapshot) {
 	claimed := map[string]string{}
 	for _, d := range a.Pools {
-		snaps, err := d.Pools(ctx, func(path string) string { return keys[path] })
+		snaps, err := d.Pools(ctx, at.key)
 		if err != nil {
 			// One pool system's trouble costs its own pools their state, nothing more.
 			a.Log.Warn("a pool system does not answer", "host", a.Host, "error", err)
@@ -259,19 +323,13 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 				a.Log.Warn("a pool program says that a drive is its own that is a member of a pool the kernel knows", "host", a.Host, "pool", s.Pool.Name)
 				s = pools.Blind(s.Pool)
 			}
+			at.take(&s)
+			s.Pool.Watched = s.Pool.Watched || len(s.Offers) == 0
 			s.Pool.Everyone(func(_ string, m *pool.Member) { claimed[m.Drive] = s.Pool.ID })
-			p := wire.Pool(s.Pool, s.Recoveries)
-			p.Priority, p.Inconsistent, p.Waits = string(s.Priority), s.Inconsistent, s.Waits
-			for _, o := range s.Offers {
-				p.Offers = append(p.Offers, string(o))
-			}
-			r.Pools = append(r.Pools, p)
-			for _, rec := range s.Recoveries {
-				busy = busy || rec.State == recovery.Running
-			}
+			out = append(out, s)
 		}
 	}
-	return r, found, busy, nil
+	return out
 }
 
 // claims says whether a drive of a pool is known as a member of another.
@@ -325,6 +383,10 @@ func fingerprint(r api.Report) string {
 	r.Id, r.At, r.IntervalSeconds = "", time.Time{}, 0
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
+		r.Drives[i].Paths = slices.Clone(r.Drives[i].Paths)
+		for k := range r.Drives[i].Paths {
+			r.Drives[i].Paths[k].Errors = 0
+		}
 		r.Drives[i].Reading, r.Drives[i].Busy = api.Reading{}, 0
 		u := &r.Drives[i].Surface
 		u.DoneBytes, u.RateBytes = 0, 0
@@ -332,6 +394,7 @@ func fingerprint(r api.Report) string {
 	r.Pools = append([]api.PoolReport(nil), r.Pools...)
 	for i := range r.Pools {
 		r.Pools[i].UsedBytes = 0
+		r.Pools[i].Witness.At = time.Time{}
 		r.Pools[i].Recoveries = append([]api.RecoveryReport(nil), r.Pools[i].Recoveries...)
 		for j := range r.Pools[i].Recoveries {
 			rec := &r.Pools[i].Recoveries[j]

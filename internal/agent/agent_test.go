@@ -26,6 +26,12 @@ import (
 	"lantern/internal/wire"
 )
 
+func lookOnce(t *testing.T, a *Agent) {
+	t.Helper()
+	_, err := a.look(t.Context())
+	require.NoError(t, err)
+}
+
 // rack is a machine whose drives are put in by hand, and a pool system that writes down what it is told to do.
 type rack struct {
 	mu     sync.Mutex
@@ -309,7 +315,7 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 		d := described(serial)
 		d.WWN = fmt.Sprintf("502abe700000000%d", i)
 		w := wired{identify: drive.EncodeIdentify(d), smart: smart, power: 0xFF}
-		f := Found{Path: "/dev/x" + serial, Known: drive.Description{Identity: d.Identity}, Transport: w}
+		f := Found{Looked: true, Path: "/dev/x" + serial, Known: drive.Description{Identity: d.Identity}, Transport: w}
 		if i == 0 {
 			f.Transport = hanging{w, free}
 		}
@@ -318,7 +324,7 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 	a, _ := newAgent(t, r, s)
 	a.lanes = lanes{width: 1, patience: 20 * time.Millisecond}
 	newest := func() map[string]api.DriveReport {
-		require.NoError(t, a.look(t.Context()))
+		lookOnce(t, a)
 		out := map[string]api.DriveReport{}
 		for _, d := range s.reports[len(s.reports)-1].Drives {
 			out[d.Identity.Serial] = d
@@ -340,7 +346,7 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 // and never writes to what holds anything (R3).
 func TestOrdersNameDrives(t *testing.T) {
 	d := described("VR7NW001")
-	fit := Found{Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}
+	fit := Found{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}
 	order := api.Order{Id: "o", Kind: api.OrderKindJoin, Pool: "p", Slot: "1", Drive: wire.Identity(d.Identity), NeedsBytes: int64(d.Capacity), Expires: time.Now().Add(time.Minute)}
 	for name, c := range map[string]struct {
 		change func(*Found, *api.Order)
@@ -399,7 +405,7 @@ func TestOrdersNameDrives(t *testing.T) {
 // TestLedger: an order is carried out once, whatever is delivered again or restarted.
 func TestLedger(t *testing.T) {
 	d := described("VR7NW001")
-	r := &rack{drives: []Found{{Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}}}
+	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}}}
 	a, dir := newAgent(t, r, &service{seen: map[string]int{}})
 	o := api.Order{Id: "01ORDER", Kind: api.OrderKindJoin, Slot: "1", Drive: wire.Identity(d.Identity), Expires: time.Now().Add(time.Minute)}
 	a.carryOut(t.Context(), o)
@@ -418,10 +424,10 @@ func TestLedger(t *testing.T) {
 // TestSpool: what could not be delivered is kept, within a bound, and delivered later, in order, once.
 func TestSpool(t *testing.T) {
 	s := &service{status: http.StatusInsufficientStorage, seen: map[string]int{}}
-	r := &rack{drives: []Found{{Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(described("VR7NW001")), smart: drive.EncodeSmartData(drive.SmartData{})}}}}
+	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(described("VR7NW001")), smart: drive.EncodeSmartData(drive.SmartData{})}}}}
 	a, dir := newAgent(t, r, s)
 	for range 3 {
-		require.NotPanics(t, func() { _ = a.look(t.Context()) })
+		require.NotPanics(t, func() { _, _ = a.look(t.Context()) })
 	}
 	require.Equal(t, 3, a.spool.count())
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "undelivered", "00000000DAMAGED.json"), []byte("{"), 0o600))
@@ -430,7 +436,7 @@ func TestSpool(t *testing.T) {
 	s.mu.Lock()
 	s.status = 0
 	s.mu.Unlock()
-	require.NoError(t, again.look(t.Context()))
+	lookOnce(t, again)
 	require.Zero(t, again.spool.count())
 	require.Len(t, s.reports, 4)
 	for i := 1; i < len(s.reports); i++ {
@@ -463,7 +469,7 @@ func (r recorded) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
 func TestSelfTestOrders(t *testing.T) {
 	d := described("VR7NW001")
 	var told []string
-	r := &rack{drives: []Found{{Path: "/dev/x9", Transport: recorded{wired{identify: drive.EncodeIdentify(d), power: 0xFF}, &told}}}}
+	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: recorded{wired{identify: drive.EncodeIdentify(d), power: 0xFF}, &told}}}}
 	a, _ := newAgent(t, r, &service{seen: map[string]int{}})
 	order := func(serial, kind string, on bool) error {
 		id := d.Identity

@@ -6,6 +6,8 @@ import (
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
+	"lantern/internal/core/partition"
+	"lantern/internal/core/stack"
 )
 
 // Machine is the host as the agent meets it: the Linux kernel's, or the lab's.
@@ -21,6 +23,13 @@ type Machine interface {
 	Boxes(ctx context.Context) ([]BoxFound, error)
 	// Light switches one bay's light and gives back what it then shows.
 	Light(ctx context.Context, section string, bay int, on bool) (lit bool, err error)
+}
+
+// Stacked is a machine that can tell what lies on its drives, device on device. One that cannot has drives only.
+type Stacked interface {
+	Stack() (stack.Graph, error)
+	// Contents reads what lies on a device now; read is false when it could not be.
+	Contents(device string) (holds []string, read bool)
 }
 
 // Enclosure is a layout and its lit bays.
@@ -55,11 +64,20 @@ type Found struct {
 	Locate func(on bool) (lit bool, err error)
 	// Surface opens it to be written from end to end, for itself alone; nil when that cannot be.
 	Surface func() (Surface, error)
-	// Pin keeps its path from passing to another device until let is called, and looks at what is there now; nil where paths do
+	// Partition gives it the partitions of another drive, and says what was observed then; nil when that cannot be.
+	Partition func(t partition.Table) (observed string, err error)
+	// Pin keeps its path from passing to another device until release is called, and looks at what is there now; nil where paths do
 	// not pass on.
-	Pin func() (now Found, let func(), err error)
-	// Holds says what lies on it, found by signature, read-only.
-	Holds []string
+	Pin func() (now Found, release func(), err error)
+	// Holds says what lies on it, found by signature, read-only. Only when Looked is true does an empty list mean blank.
+	Holds  []string
+	Looked bool
+	// Layout is its partition table; nil if none was found.
+	Layout *partition.Table
+	// Namespace is the number of an NVMe namespace; 0 for everything else.
+	Namespace int
+	// Nameless says why it has no identity; empty for one that has, or that is still asked.
+	Nameless string
 	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that
 	// ended in an error, as its host does now; nil if nobody counts.
 	Stat     string

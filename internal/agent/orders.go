@@ -119,6 +119,7 @@ func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 			a.Log.Error("the outcome of an order could not be kept", "order", o.Id, "error", err)
 		}
 	}
+	a.lookSoon()
 	a.Log.Info("order", "host", a.Host, "kind", o.Kind, "id", o.Id, "outcome", outcome.State, "says", outcome.Says)
 	for ctx.Err() == nil {
 		res, err := a.Client.ReportOutcomeWithResponse(ctx, o.Id, *outcome)
@@ -145,17 +146,20 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	case api.OrderKindLight:
 		return a.light(ctx, o)
 	case api.OrderKindJoin, api.OrderKindAdmit:
-		t, let, err := a.resolve(ctx, o)
+		t, release, err := a.resolve(ctx, o)
 		if err != nil {
 			return "", err
 		}
-		defer let()
+		defer release()
+		a.again.Store(true)
 		return a.eachDriver(func(d pools.Driver) (string, error) {
 			if o.Kind == api.OrderKindJoin {
 				return d.Join(ctx, o.Pool, o.Slot, t)
 			}
 			return d.Admit(ctx, o.Pool, t)
 		})
+	case api.OrderKindLayout:
+		return a.layout(ctx, o)
 	case api.OrderKindAddress:
 		f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
 		if err != nil {
@@ -207,28 +211,42 @@ func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
 	if err != nil {
 		return err
 	}
+	at, err := a.placesNow(ctx, f, id.Key())
+	if err != nil {
+		return err
+	}
 	told := false
-	for _, d := range a.Pools {
-		snaps, _ := d.Pools(ctx, func(path string) string {
-			if path == f.Path {
-				return id.Key()
-			}
-			return ""
-		})
-		for _, s := range snaps {
-			if s.Pool.ID != o.Pool {
-				continue
-			}
-			if m, _, ok := s.Pool.Slot(o.Slot); ok && m.Drive == id.Key() {
-				return nil
-			}
-			told = true
+	for _, s := range a.snapshots(ctx, at) {
+		if s.Pool.ID != o.Pool {
+			continue
 		}
+		if m, _, ok := s.Pool.Slot(o.Slot); ok && m.On(id.Key()) {
+			return nil
+		}
+		told = true
 	}
 	if !told {
 		return nil // another host speaks for that pool; that the drive is here was seen
 	}
 	return refuse("%s is not what is at place %s of that pool now", id.Tail(), o.Slot)
+}
+
+// placesNow is what lies on what now, with one drive known by its identity.
+func (a *Agent) placesNow(ctx context.Context, f Found, key string) (*places, error) {
+	all, err := a.Machine.Drives(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at, err := a.placesOf(all)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range all {
+		if x.Path == f.Path {
+			at.keys[filepath.Base(x.Path)] = key
+		}
+	}
+	return at, nil
 }
 
 // eachDriver asks the pool systems in turn until one knows the pool.
@@ -315,35 +333,95 @@ func (a *Agent) find(ctx context.Context, want drive.Identity) (Found, drive.Des
 	return Found{}, drive.Description{}, refuse("no drive on this host answers as %s serial %s", want.Model, want.Serial)
 }
 
-// resolve finds the drive that an order names, and makes sure that it is fit to be written to: large enough, and empty
-// (R3). Until let is called nothing else can come to be at its path; what is there was read back after that was so (R2).
-func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, let func(), err error) {
-	want := wire.ToIdentity(o.Drive)
-	f, d, err := a.find(ctx, want)
+// resolve finds the drive that an order names, and on it the device that is to be used, and makes sure that this is fit to be written
+// to: large enough, and blank (R3). Until release is called nothing else can come to be at its path; what is there was read back after
+// that was so (R2).
+func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, release func(), err error) {
+	f, d, release, err := a.hold(ctx, wire.ToIdentity(o.Drive))
 	if err != nil {
 		return t, nil, err
 	}
-	let = func() {}
+	t = pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}
+	holds := carries(f, f.Holds)
+	if o.Partition > 0 || len(o.Layers) > 0 {
+		at, err := a.placesNow(ctx, f, d.Key())
+		if err == nil {
+			t, holds, err = a.onDrive(at, d.Key(), o)
+		}
+		if err != nil {
+			release()
+			return t, nil, err
+		}
+	}
+	why := ""
+	switch {
+	case t.Size < drive.Bytes(o.NeedsBytes):
+		why = fmt.Sprintf("it is too small: %d bytes, %d are needed", t.Size, o.NeedsBytes)
+	case holds != "":
+		why = holds
+	default:
+		return t, release, nil
+	}
+	release()
+	return t, nil, refuse("%s", why)
+}
+
+// onDrive finds the device on a drive that is to become a member, and says why it must not be written to; empty when it is blank.
+func (a *Agent) onDrive(at *places, key string, o api.Order) (t pools.Target, holds string, err error) {
+	x, err := at.layerOn(key, o.Partition, append([]string{}, o.Layers...))
+	if err != nil {
+		return t, "", err
+	}
+	t = pools.Target{Path: "/dev/" + x.Name, Key: key, Size: x.Bytes}
+	m, ok := a.Machine.(Stacked)
+	if !ok {
+		return t, "what lies on it is not known", nil
+	}
+	what, read := m.Contents(x.Name)
+	return t, carries(Found{Looked: read}, what), nil
+}
+
+// hold finds the drive that answers to an identity and keeps its path until release is called; what is there was read back after that
+// was so (R2).
+func (a *Agent) hold(ctx context.Context, want drive.Identity) (f Found, d drive.Description, release func(), err error) {
+	f, d, err = a.find(ctx, want)
+	if err != nil {
+		return f, d, nil, err
+	}
+	release = func() {}
 	if f.Pin != nil {
-		if f, let, err = f.Pin(); err != nil {
-			return t, nil, refuse("it left while it was looked at: %v", err)
+		if f, release, err = f.Pin(); err != nil {
+			return f, d, nil, refuse("it left while it was looked at: %v", err)
 		}
 		if d, err = identify(ctx, f); err != nil {
-			let()
-			return t, nil, refuse("it does not say who it is any more: %v", err)
+			release()
+			return f, d, nil, refuse("it does not say who it is any more: %v", err)
 		}
 	}
-	why := want.Differs(d.Identity)
-	switch {
-	case why != "":
-		why = "the drive is not the one that was meant: " + why
-	case d.Capacity < drive.Bytes(o.NeedsBytes):
-		why = fmt.Sprintf("it is too small: %d bytes, %d are needed", d.Capacity, o.NeedsBytes)
-	case len(f.Holds) > 0:
-		why = "it carries somebody's data (" + strings.Join(f.Holds, ", ") + ")"
-	default:
-		return pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}, let, nil
+	if why := want.Differs(d.Identity); why != "" {
+		release()
+		return f, d, nil, refuse("the drive is not the one that was meant: %s", why)
 	}
-	let()
-	return t, nil, refuse("%s", why)
+	return f, d, release, nil
+}
+
+// layout gives a blank drive the partitions of the one whose place it takes (R3: its label tail was typed for that).
+func (a *Agent) layout(ctx context.Context, o api.Order) (string, error) {
+	t, err := wire.ToPartitionTable(o.Layout)
+	if err != nil {
+		return "", refuse("%v", err)
+	}
+	f, _, release, err := a.hold(ctx, wire.ToIdentity(o.Drive))
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	if why := carries(f, f.Holds); why != "" {
+		return "", refuse("%s", why)
+	}
+	if f.Partition == nil {
+		return "", refuse("this host cannot write a partition table to it")
+	}
+	defer a.again.Store(true)
+	return f.Partition(t)
 }

@@ -80,8 +80,8 @@ func identifySCSI(ctx context.Context, t Transport, known drive.Description) (dr
 	return d, nil
 }
 
-// identifyNVMe asks a controller and its first namespace who they are.
-func identifyNVMe(ctx context.Context, t Transport, known drive.Description) (drive.Description, error) {
+// identifyNVMe asks a controller and one of its namespaces who they are.
+func identifyNVMe(ctx context.Context, t Transport, known drive.Description, namespace int) (drive.Description, error) {
 	d := known
 	p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller")
 	if err != nil {
@@ -89,8 +89,9 @@ func identifyNVMe(ctx context.Context, t Transport, known drive.Description) (dr
 	}
 	d.Model, d.Serial, d.Firmware = field[string](p, "model number"), field[string](p, "serial number"), field[string](p, "firmware revision")
 	d.Medium = drive.MediumSolidState
-	p, _, err = ask(ctx, t, drive.NVMeIdentify(0, 1), nvmeLength, "nvme-namespace")
+	p, _, err = ask(ctx, t, drive.NVMeIdentify(0, uint32(namespace)), nvmeLength, "nvme-namespace")
 	if err != nil {
+		d.Identity = d.Namespace(namespace)
 		return d, nil // the controller answered; what the kernel knows of the namespace stands
 	}
 	for _, name := range []string{"NGUID", "EUI-64"} {
@@ -99,6 +100,7 @@ func identifyNVMe(ctx context.Context, t Transport, known drive.Description) (dr
 			break
 		}
 	}
+	d.Identity = d.Namespace(namespace)
 	return d, nil
 }
 

@@ -29,7 +29,7 @@ func identify(ctx context.Context, f Found) (drive.Description, error) {
 	case SCSI:
 		return identifySCSI(ctx, f.Transport, f.Known)
 	case NVMe:
-		return identifyNVMe(ctx, f.Transport, f.Known)
+		return identifyNVMe(ctx, f.Transport, f.Known, max(1, f.Namespace))
 	}
 	page := make([]byte, drive.PageSize)
 	if err := execute(ctx, f.Transport, drive.IdentifyDevice, page); err != nil {
@@ -252,6 +252,13 @@ func sleeping(ctx context.Context, f Found) bool {
 		return err == nil && drive.StandbySense(sense)
 	}
 	return asleep(ctx, f.Transport)
+}
+
+// Sleeping says whether a drive tells that it is in standby; the question does not wake it.
+func Sleeping(f Found) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), commandLimit)
+	defer cancel()
+	return sleeping(ctx, f)
 }
 
 // ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8, and 10,

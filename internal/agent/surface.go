@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -97,12 +98,14 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 	if !o.On {
 		return s.rest(id, o.Test)
 	}
-	f, d, err := a.find(ctx, id)
+	f, d, release, err := a.hold(ctx, id) // what lies on it is read now, not remembered (R3)
 	if err != nil {
 		return "", err
 	}
-	if len(f.Holds) > 0 {
-		return "", refuse("it carries somebody's data (%s)", strings.Join(f.Holds, ", "))
+	defer release()
+	f.Known = d
+	if why := carries(f, s.pattern(f)); why != "" {
+		return "", refuse("%s", why)
 	}
 	if f.Surface == nil {
 		return "", refuse("it cannot be written to directly")
@@ -123,6 +126,43 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 	}
 	a.goOn(f, t)
 	return fmt.Sprintf("it is written from byte %d on", done), nil
+}
+
+// carries says why a drive must not be written to: what lies on it, or that nobody knows; empty when it is blank, or holds nothing but
+// the pattern of its own surface test.
+func carries(f Found, holds []string) string {
+	switch {
+	case len(holds) == 1 && holds[0] == drive.TestPattern:
+		return ""
+	case len(holds) > 0:
+		return "it carries somebody's data (" + strings.Join(holds, ", ") + ")"
+	case !f.Looked:
+		return "what lies on it is not known: it was not read"
+	}
+	return ""
+}
+
+// pattern gives what lies on a drive, and knows the pattern again that a surface test of ours wrote there and did not clear.
+func (s *surfaces) pattern(f Found) []string {
+	if len(f.Holds) != 1 || f.Holds[0] != drive.Something || f.Read == nil {
+		return f.Holds
+	}
+	s.mu.Lock()
+	t := s.of[f.Known.Key()]
+	var seed uint64
+	if t != nil {
+		seed = t.Seed
+	}
+	s.mu.Unlock()
+	if t == nil {
+		return f.Holds
+	}
+	was, want := make([]byte, 4096), make([]byte, 4096)
+	Pattern(want, 0, seed)
+	if f.Read(0, was) != nil || !bytes.Equal(was, want) {
+		return f.Holds
+	}
+	return []string{drive.TestPattern}
 }
 
 // rest pauses the writing of a surface, or ends it.
@@ -154,7 +194,7 @@ func (a *Agent) goOnSurfaces(found []Found) {
 		t := a.surfaces.of[key]
 		idle := t != nil && t.State == api.SurfaceReportStateRunning && a.surfaces.end[key] == nil
 		a.surfaces.mu.Unlock()
-		if idle && f.Surface != nil && len(f.Holds) == 0 {
+		if idle && f.Surface != nil && carries(f, f.Holds) == "" {
 			a.goOn(f, t)
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"lantern/internal/agent/linux"
 	"lantern/internal/agent/pools"
 	"lantern/internal/agent/pools/btrfs"
+	"lantern/internal/agent/pools/lvm"
 	"lantern/internal/agent/pools/md"
 	"lantern/internal/agent/pools/outside"
 	"lantern/internal/api"
@@ -37,6 +38,16 @@ type Agent struct {
 	Print    io.Writer // when set, one report is written there and nothing is sent
 }
 
+// look is how often an agent looks for changes of which the kernel does not tell.
+const look = 15 * time.Second
+
+// drivers are the pool systems of the kernel, those first on which the others may lie.
+func drivers(host string, asleep func(device string) bool) []pools.Driver {
+	arrays, volumes, systems := md.New(host, clock.Real{}), lvm.New(host, clock.Real{}), btrfs.New(host, clock.Real{})
+	arrays.Asleep, volumes.Asleep, systems.Asleep = asleep, asleep, asleep
+	return []pools.Driver{arrays, volumes, systems}
+}
+
 // Run reports and obeys until ctx ends.
 func (c Agent) Run(ctx context.Context) error {
 	if c.Token == "" && c.Print == nil {
@@ -49,7 +60,8 @@ func (c Agent) Run(ctx context.Context) error {
 	if err := private(c.Data); err != nil {
 		return err
 	}
-	drivers := []pools.Driver{btrfs.New(c.Host, clock.Real{}), md.New(c.Host, clock.Real{})}
+	machine := &linux.Machine{Match: c.Devices}
+	drivers := drivers(c.Host, machine.Asleep)
 	for _, p := range c.Programs {
 		if words := strings.Fields(p); len(words) > 0 {
 			d := outside.New(words, c.Host, c.Log)
@@ -57,8 +69,8 @@ func (c Agent) Run(ctx context.Context) error {
 			drivers = append(drivers, d)
 		}
 	}
-	a, err := agent.New(agent.Config{Host: c.Host, Machine: &linux.Machine{Match: c.Devices}, Pools: drivers,
-		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: c.ReadEach, Look: time.Second, Wake: c.Wake})
+	a, err := agent.New(agent.Config{Host: c.Host, Machine: machine, Pools: drivers,
+		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: c.ReadEach, Look: look, Wake: c.Wake})
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,11 @@ package direct
 import (
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
@@ -16,6 +21,7 @@ const align = 4096
 type File struct {
 	fd   int
 	path string
+	disk string // name of the whole disk in sysfs; empty for what is no block device
 	// Size in bytes.
 	Size int64
 }
@@ -31,7 +37,47 @@ func Open(path string) (*File, error) {
 		unix.Close(fd)
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return &File{fd, path, size}, nil
+	return &File{fd, path, diskOf(path), size}, nil
+}
+
+// diskOf is the name of the whole disk that a device node belongs to, as sysfs nests partitions in their disks.
+func diskOf(path string) string {
+	if filepath.Dir(path) != "/dev" {
+		return ""
+	}
+	at, err := filepath.EvalSymlinks("/sys/class/block/" + filepath.Base(path))
+	if err != nil {
+		return ""
+	}
+	if _, err := os.Stat(at + "/partition"); err == nil {
+		at = filepath.Dir(at)
+	}
+	return filepath.Base(at)
+}
+
+// count is how much of a disk's I/O was ours.
+type count struct{ reads, ms uint64 }
+
+var (
+	mu  sync.Mutex
+	own = map[string]count{}
+)
+
+// Own is how many reads of a disk were made by this package, and how many milliseconds they took, as the kernel counted them.
+func Own(disk string) (reads, ms uint64) {
+	mu.Lock()
+	defer mu.Unlock()
+	return own[disk].reads, own[disk].ms
+}
+
+// counted are fields 1 and 4 of a disk's statistics: reads, and the milliseconds they took (Documentation/block/stat.rst).
+func counted(disk string) (c count) {
+	b, _ := os.ReadFile("/sys/block/" + disk + "/stat")
+	if f := strings.Fields(string(b)); len(f) > 3 {
+		c.reads, _ = strconv.ParseUint(f[0], 10, 64)
+		c.ms, _ = strconv.ParseUint(f[3], 10, 64)
+	}
+	return c
 }
 
 // ReadAt reads what the device holds now.
@@ -46,7 +92,18 @@ func (f *File) ReadAt(b []byte, at int64) (int, error) {
 		return 0, err
 	}
 	defer func() { _ = unix.Munmap(pages) }()
+	var before count
+	if f.disk != "" {
+		before = counted(f.disk)
+	}
 	n, err := unix.Pread(f.fd, pages, from)
+	if f.disk != "" {
+		after := counted(f.disk)
+		mu.Lock()
+		was := own[f.disk]
+		own[f.disk] = count{was.reads + after.reads - before.reads, was.ms + after.ms - before.ms}
+		mu.Unlock()
+	}
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", f.path, err)
 	}

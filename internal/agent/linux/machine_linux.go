@@ -11,10 +11,10 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -22,6 +22,7 @@ import (
 	"lantern/internal/agent/direct"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/drive/page"
+	"lantern/internal/core/partition"
 )
 
 // Machine lists the block devices whose names match Match (path.Match); empty means all. Its zero value is this host.
@@ -30,64 +31,15 @@ type Machine struct {
 	// Root is put before /sys and /dev; empty on a real host.
 	Root string
 
-	mu     sync.Mutex
-	held   map[string]held          // by path and mark
-	looked map[string]chan []string // contents that are still being looked at, likewise
+	mu      sync.Mutex
+	looked  map[string]looked      // what was found on devices, by name and mark
+	pending map[string]chan looked // contents that are still being looked at, by name
+	tables  map[string]partition.Table
+	sleeps  map[string]sleep
 }
 
-// held is what was found on a drive.
-type held struct {
-	what []string
-	at   time.Time
-}
-
-// heldFor is how long something that was found on a drive is believed to be there without another look, so that drives
-// in use are not read twice a second. That nothing is there is never believed: it is looked at each time (R3).
-const heldFor = time.Minute
-
-// contentsLimit is how long a drive may take to show what lies on it; one that hangs must not hold its host's look up.
-const contentsLimit = 2 * time.Second
-
-// holds tells what lies on a drive.
-func (m *Machine) holds(f agent.Found) []string {
-	key := f.Path + "\x00" + f.Mark
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if h, ok := m.held[key]; ok && time.Since(h.at) < heldFor {
-		return h.what
-	}
-	var limit <-chan time.Time
-	pending := m.looked[key]
-	if pending == nil {
-		pending = make(chan []string, 1)
-		go func() { pending <- contents(f.Path, int64(f.Known.Capacity)) }()
-		limit = time.After(contentsLimit)
-	} else {
-		limit = time.After(0) // it was waited for before
-	}
-	delete(m.looked, key)
-	var what []string
-	select {
-	case what = <-pending:
-	case <-limit:
-		if m.looked == nil {
-			m.looked = map[string]chan []string{}
-		}
-		m.looked[key] = pending
-		return []string{"something that cannot be read: it does not answer"} // not known to be empty is not empty
-	}
-	delete(m.held, key)
-	if len(what) > 0 {
-		if m.held == nil || len(m.held) > 10_000 {
-			m.held = map[string]held{}
-		}
-		m.held[key] = held{what, time.Now()}
-	}
-	return what
-}
-
-// Drives are the block devices that have a medium and an identity of their own. Devices made of others (device mapper,
-// md, memory) are none.
+// Drives are the block devices that have a medium. Devices made of others (device mapper, md, memory) are none. One that tells no
+// identity has an empty key and says so.
 func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 	entries, err := os.ReadDir(m.Root + "/sys/block")
 	if err != nil {
@@ -99,20 +51,21 @@ func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 		if ok, err := filepath.Match(m.Match, name); m.Match != "" && (err != nil || !ok) {
 			continue
 		}
-		if f, ok := m.found(name); ok {
+		if f, ok := m.found(name, false); ok {
 			out = append(out, f)
 		}
 	}
 	return out, nil
 }
 
-func (m *Machine) found(name string) (f agent.Found, ok bool) {
+// found is a drive as it is now; fresh reads what lies on it in any case.
+func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	dir := m.Root + "/sys/block/" + name
 	sectors, err := strconv.ParseUint(read(dir+"/size"), 10, 64)
 	if err != nil || sectors == 0 {
 		return f, false // no medium: whatever was there is gone
 	}
-	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: read(dir + "/stat"), Adapter: adapter(dir)}
+	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: withoutOwn(name, read(dir+"/stat")), Adapter: adapter(dir)}
 	f.Port = port(m.Root, dir, f.Adapter)
 	f.Surface = func() (agent.Surface, error) { return OpenSurface(f.Path) }
 	f.Pin = func() (agent.Found, func(), error) { return m.pin(name) }
@@ -136,6 +89,9 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 	case strings.HasPrefix(name, "vd"):
 		d.Identity = drive.Identity{Vendor: "virtio", Model: "virtio disk", Serial: read(dir + "/serial")}
 		f.Blind = "a virtio disk hides SMART"
+	case strings.HasPrefix(name, "mmcblk"):
+		d.Identity = drive.Identity{Vendor: "mmc", Model: read(dir + "/device/name"), Serial: strings.TrimPrefix(read(dir+"/device/serial"), "0x")}
+		f.Blind = "a memory card has no SMART"
 	case strings.HasPrefix(name, "sd"):
 		d.Identity = scsiIdentity(dir)
 		d.Medium = medium(dir)
@@ -144,45 +100,89 @@ func (m *Machine) found(name string) (f agent.Found, ok bool) {
 		if d.Vendor == "ATA" { // SAT-4 10.3.3: behind a translation layer the vendor reads so
 			f.Protocol, bus = agent.ATA, "ata"
 		}
+		if serial, usb := usbSerial(dir); usb {
+			// What a bridge answers to pass-through commands is not the drive's; the kernel's own account of it stands.
+			f.Transport, f.Blind = nil, "a USB bridge hides SMART"
+			if d.Serial == "" && d.WWN == "" {
+				d.Serial = serial
+			}
+		}
 		f.Names = d.StableNames(bus)
 	case strings.HasPrefix(name, "nvme"):
 		d.Identity = nvmeIdentity(dir)
 		d.Medium = medium(dir)
 		f.Transport, f.Protocol = Transport{f.Path}, agent.NVMe
+		f.Namespace, _ = strconv.Atoi(read(dir + "/nsid"))
 		f.Names = d.StableNames("nvme")
 	default:
+		if below, _ := os.ReadDir(dir + "/slaves"); len(below) > 0 || slices.ContainsFunc(made, func(p string) bool { return strings.HasPrefix(name, p) }) {
+			return f, false
+		}
+		f.Blind = "a device of a kind that is not known here"
+	}
+	if err != nil {
 		return f, false
 	}
-	if err != nil || d.Key() == "" {
-		return f, false
+	if d.Key() == "" && f.Transport == nil {
+		f.Nameless = "it tells neither a WWN nor a serial"
+		return f, true
 	}
 	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
 	f.Mark += "/" + d.Key() + "/" + d.Serial
+	block := m.blockDevice(dir, name, "")
 	// The kernel itself puts drives to sleep where it was told to; opening one would set it going.
 	if state := read(dir + "/device/power/runtime_status"); state == "suspended" {
 		f.Transport, f.Blind = nil, "its host put it to sleep, and it was not woken to be asked"
-		f.Holds = []string{"something that cannot be read while it is asleep"}
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		if h, ok := m.held[f.Path+"\x00"+f.Mark]; ok {
-			f.Holds = h.what
-		}
-		return f, true
 	}
-	f.Holds = m.holds(f)
+	l := m.look(block, used(dir), fresh)
+	f.Holds, f.Looked = l.what, l.read
+	if !l.read && len(l.what) == 0 {
+		f.Holds = []string{"something that cannot be read while it is asleep"}
+	}
+	if len(l.table.Parts) > 0 {
+		f.Layout = &l.table
+	}
+	f.Partition = func(t partition.Table) (string, error) {
+		return writeTable(name, f.Path, int64(d.Capacity), int(d.LogicalSector), t)
+	}
 	f.Read = func(at int64, b []byte) error { return readDirect(f.Path, at, b) }
 	return f, true
+}
+
+// made are devices made of others, or of memory, which are no drives.
+var made = []string{"dm-", "md", "ram", "zram", "sr", "fd", "bcache", "nbd", "zd"}
+
+// used says whether anything lies on a disk that the kernel knows: a partition, or a device made of it.
+func used(dir string) bool {
+	above, _ := os.ReadDir(dir + "/holders")
+	parts, _ := filepath.Glob(dir + "/*/partition")
+	return len(above)+len(parts) > 0
+}
+
+// usbSerial gives the serial of the USB device that a disk hangs on, if it hangs on one (drivers/usb/core/sysfs.c).
+func usbSerial(dir string) (serial string, usb bool) {
+	at, err := filepath.EvalSymlinks(dir + "/device")
+	if err != nil {
+		return "", false
+	}
+	for deep := 0; deep < 12 && len(at) > 1; deep++ {
+		if read(at+"/idVendor") != "" && read(at+"/idProduct") != "" {
+			return read(at + "/serial"), true
+		}
+		at = filepath.Dir(at)
+	}
+	return "", false
 }
 
 // pin opens a device, and looks at it while it is open. The kernel gives the name of a device that left to another one only
 // when the last who has it open lets go (drivers/scsi/sd.c, scsi_disk_release; drivers/nvme/host/core.c, nvme_free_ns_head), and
 // a loop device lets go of its file no sooner (drivers/block/loop.c, loop_clr_fd).
-func (m *Machine) pin(name string) (f agent.Found, let func(), err error) {
+func (m *Machine) pin(name string) (f agent.Found, release func(), err error) {
 	fd, err := unix.Open(m.Root+"/dev/"+name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return f, nil, fmt.Errorf("open %s: %w", name, err)
 	}
-	f, ok := m.found(name)
+	f, ok := m.found(name, true)
 	if !ok {
 		unix.Close(fd)
 		return f, nil, fmt.Errorf("%s is not there any more", name)
@@ -291,8 +291,10 @@ func port(root, dir, adapter string) string {
 // from page 80h (SPC-5 7.7.3, 7.7.18; drivers/scsi/scsi_sysfs.c).
 func scsiIdentity(dir string) (id drive.Identity) {
 	id.Vendor, id.Model = read(dir+"/device/vendor"), read(dir+"/device/model")
-	if wwid := read(dir + "/device/wwid"); strings.HasPrefix(wwid, "naa.") {
-		id.WWN = strings.ToLower(strings.TrimPrefix(wwid, "naa."))
+	for _, prefix := range []string{"naa.", "eui."} {
+		if wwid, ok := strings.CutPrefix(read(dir+"/device/wwid"), prefix); ok {
+			id.WWN = strings.ToLower(wwid)
+		}
 	}
 	if raw, err := os.ReadFile(dir + "/device/vpd_pg80"); err == nil {
 		if p, err := page.Decode("scsi-vpd", raw); err == nil {
@@ -313,6 +315,9 @@ func nvmeIdentity(dir string) (id drive.Identity) {
 		if wwid, ok := strings.CutPrefix(read(dir+"/wwid"), prefix); ok {
 			id.WWN = strings.ReplaceAll(strings.ToLower(wwid), "-", "")
 		}
+	}
+	if n, err := strconv.Atoi(read(dir + "/nsid")); err == nil {
+		id = id.Namespace(n)
 	}
 	return id
 }
@@ -340,21 +345,6 @@ func loopIdentity(path string) (drive.Identity, error) {
 		return drive.Identity{}, fmt.Errorf("%s: %w", path, err)
 	}
 	return drive.Identity{Vendor: "kernel", Model: "loop device", Serial: fmt.Sprintf("L%X-%08d", info.Device, info.Inode)}, nil
-}
-
-func contents(path string, size int64) []string {
-	f, err := direct.Open(path)
-	if err != nil {
-		return []string{"something that cannot be read: " + err.Error()} // not known to be empty is not empty
-	}
-	defer f.Close()
-	head, tail := make([]byte, min(size, drive.HeadSize)), make([]byte, min(size, drive.TailSize))
-	_, err1 := f.ReadAt(head, 0)
-	_, err2 := f.ReadAt(tail, size-int64(len(tail)))
-	if err := errors.Join(err1, err2); err != nil {
-		return []string{"something that cannot be read: " + err.Error()}
-	}
-	return drive.Contents(head, tail)
 }
 
 func read(path string) string {

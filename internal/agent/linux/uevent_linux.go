@@ -6,8 +6,11 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"time"
 
 	"golang.org/x/sys/unix"
+
+	"lantern/internal/clock"
 )
 
 // ueventGroup is the multicast group on which the kernel tells of devices (lib/kobject_uevent.c); udev tells on the other.
@@ -25,8 +28,15 @@ func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 		return nil
 	}
 	// Reading ends now and then, to see whether it is still wanted.
-	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 1})
+	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 5})
 	out := make(chan struct{}, 1)
+	tell := func() {
+		select {
+		case out <- struct{}{}:
+		default: // it was told already
+		}
+	}
+	go watch(ctx, tell)
 	go func() {
 		defer unix.Close(fd)
 		b := make([]byte, 1<<16)
@@ -41,16 +51,55 @@ func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 			case !ofBlockDevice(b[:n]):
 				continue
 			}
-			select {
-			case out <- struct{}{}:
-			default: // it was told already
-			}
+			tell()
 		}
 	}()
 	return out
 }
 
-// ofBlockDevice reads an event: strings that end in a zero byte, the first ACTION@DEVPATH, the others KEY=VALUE.
+// told are files by which the kernel itself tells of changes to who waits for them (poll(2), POLLPRI): arrays of md, mounts, swap.
+var told = []string{"/proc/mdstat", "/proc/1/mountinfo", "/proc/swaps"}
+
+// watch waits for those files until ctx ends. One that cannot be opened, or that tells nothing, is left out.
+func watch(ctx context.Context, tell func()) {
+	var fds []unix.PollFd
+	for _, path := range told {
+		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			continue
+		}
+		defer unix.Close(fd)
+		drain(fd)
+		fds = append(fds, unix.PollFd{Fd: int32(fd), Events: unix.POLLPRI})
+	}
+	for ctx.Err() == nil && len(fds) > 0 {
+		n, err := unix.Poll(fds, 5000)
+		if err != nil && !errors.Is(err, unix.EINTR) {
+			return
+		}
+		for i := range fds {
+			if n > 0 && fds[i].Revents&(unix.POLLPRI|unix.POLLERR) != 0 {
+				drain(int(fds[i].Fd)) // what was read is not told again
+				tell()
+			}
+		}
+		if n > 0 {
+			_ = clock.Real{}.Sleep(ctx, 100*time.Millisecond) // many changes at once are one
+		}
+	}
+}
+
+func drain(fd int) {
+	b := make([]byte, 1<<16)
+	_, _ = unix.Seek(fd, 0, 0)
+	for {
+		if n, err := unix.Read(fd, b); n <= 0 || err != nil {
+			return
+		}
+	}
+}
+
+// ofBlockDevice says whether an event is about a block device, whole or a partition; it reads an event: strings that end in a zero byte, the first ACTION@DEVPATH, the others KEY=VALUE.
 func ofBlockDevice(event []byte) bool {
-	return bytes.Contains(event, []byte("\x00SUBSYSTEM=block\x00")) && !bytes.Contains(event, []byte("\x00DEVTYPE=partition\x00"))
+	return bytes.Contains(event, []byte("\x00SUBSYSTEM=block\x00"))
 }

@@ -21,6 +21,14 @@ type Snapshot struct {
 	Waits string
 	// Inconsistent is true when it changed while it was read, again and again: what is told may not fit together.
 	Inconsistent bool
+	// Witness is what the members' own metadata say, read apart from the live view; nil where they were not, or could not be, read.
+	Witness *Witness
+}
+
+// Witness is a second account of who is a member of a pool and how. Differs are the places where it does not bear out the first.
+type Witness struct {
+	Source  string
+	Differs []string
 }
 
 // Blind is a pool of which nobody knows how its members are, nor what moves in it.

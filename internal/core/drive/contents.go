@@ -13,10 +13,12 @@ const (
 	BlankSize = 1 << 20
 )
 
-// PartitionTable is the finding of a GPT or an MBR with partitions; Something that of bytes which nobody here knows.
+// PartitionTable is the finding of a GPT or an MBR with partitions; Something that of bytes which nobody here knows; TestPattern that
+// of what a surface test wrote which has not come to its end.
 const (
 	PartitionTable = "partition table"
 	Something      = "something unknown (it is not blank)"
+	TestPattern    = "pattern of a surface test"
 )
 
 // Mirror is where btrfs keeps the second copy of its super block (BTRFS_SUPER_MIRROR_SHIFT of fs/btrfs/disk-io.h).

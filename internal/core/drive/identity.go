@@ -30,12 +30,24 @@ func (i Identity) Key() string {
 	return ""
 }
 
+// Namespace is the identity of a namespace of an NVMe drive. One that has no EUI-64, NGUID or UUID of its own is known by the
+// controller's serial; from the second on its number is part of it, so that two of them are two.
+func (i Identity) Namespace(n int) Identity {
+	if strings.Trim(i.WWN, "0") == "" && i.Serial != "" && n > 1 {
+		i.Serial = fmt.Sprintf("%s-ns%d", i.Serial, n)
+	}
+	return i
+}
+
 // tailLength is how many characters of the serial a label shows large: what hands and eyes use.
 const tailLength = 5
 
 // Tail is the label tail: the last characters of the serial as printed on the drive.
 func (i Identity) Tail() string {
 	s := strings.TrimSpace(i.Serial)
+	if at := strings.LastIndex(s, "-ns"); at > tailLength {
+		return s[at-tailLength:] // the number of a namespace is not on the label, but tells it from the others
+	}
 	if len(s) <= tailLength {
 		return s
 	}
@@ -47,7 +59,10 @@ func (i Identity) Tail() string {
 func (i Identity) TailMatches(t string) bool {
 	t = strings.ToUpper(strings.Join(strings.Fields(t), ""))
 	s := strings.ToUpper(strings.Join(strings.Fields(i.Serial), ""))
-	return len(t) >= len(i.Tail()) && t != "" && strings.HasSuffix(s, t)
+	if at := strings.LastIndex(s, "-NS"); at > 0 && !strings.Contains(t, "-NS") {
+		s = s[:at] // the label has the controller's serial
+	}
+	return len(t) >= min(tailLength, len(s)) && t != "" && strings.HasSuffix(s, t)
 }
 
 // Differs explains in words how the identity read back from a device differs from the one an order named (R2), or

@@ -46,6 +46,8 @@ type Device struct {
 	Type string
 	// Number is the number of a partition in its table; 0 for everything else.
 	Number int
+	// Failed are the paths of a multipath device that do not work, by the names of their disks.
+	Failed []string
 }
 
 // Leaf is what the kernel does with a device that nothing else lies on.
@@ -127,6 +129,9 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 		case !d.Read:
 			if !partitioned {
 				use.Kind = "unknown: not read"
+				if len(d.Contents) > 0 {
+					use.Kind = d.Contents[0]
+				}
 				out = append(out, use)
 			}
 		case len(d.Contents) > 0:
@@ -165,7 +170,20 @@ func (u Use) String() string {
 
 // BootOnly says whether the use is a boot loader's: an EFI system partition or a BIOS boot partition, which can be made anew
 // from the other drives and holds nobody's data.
-func (u Use) BootOnly() bool { return u.Table == "EFI system partition" || u.Table == "BIOS boot partition" }
+func (u Use) BootOnly() bool {
+	return u.Table == "EFI system partition" || u.Table == "BIOS boot partition"
+}
+
+// FailedPaths are all disks that are paths which do not work.
+func (g Graph) FailedPaths() map[string]bool {
+	out := map[string]bool{}
+	for _, d := range g {
+		for _, path := range d.Failed {
+			out[path] = true
+		}
+	}
+	return out
+}
 
 // Base is what a device needs below it: the drives without each of which it is gone, or the one pool that it is.
 type Base struct {

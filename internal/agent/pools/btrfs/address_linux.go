@@ -161,6 +161,18 @@ func (d *Driver) Lies(_ context.Context, path string, offset uint64) (string, er
 	return says, err
 }
 
+// whole is the drive that a partition lies on, as sysfs nests it; a path that is no partition stays as it is.
+func whole(path string) string {
+	at, err := filepath.EvalSymlinks("/sys/class/block/" + filepath.Base(path))
+	if err != nil {
+		return path
+	}
+	if _, err := os.Stat(at + "/partition"); err != nil {
+		return path
+	}
+	return "/dev/" + filepath.Base(filepath.Dir(at))
+}
+
 func partitionStart(path string) uint64 {
 	b, err := os.ReadFile("/sys/class/block/" + filepath.Base(path) + "/start")
 	if err != nil {

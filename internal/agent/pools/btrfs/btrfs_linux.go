@@ -29,6 +29,8 @@ import (
 type Driver struct {
 	clock clock.Clock
 	host  string
+	// Asleep says whether the drive behind a device is in standby; nil means that none ever sleeps.
+	Asleep func(device string) bool
 	// Busy kernel calls that this agent began: the kernel works inside the call, so each has a goroutine.
 	mu   sync.Mutex
 	runs map[string]*run // by pool id
@@ -111,20 +113,34 @@ func each(f func(file *os.File, at string, info fsInfo) error) error {
 // Pools are the mounted file systems with their devices, profiles and whatever moves in them.
 func (d *Driver) Pools(_ context.Context, drives func(string) string) ([]pools.Snapshot, error) {
 	keys := func(path string) string {
-		if k := drives(path); k != "" || path == "" {
-			return k
+		if name := deviceName(path); name != "" {
+			return drives("/dev/" + name)
 		}
-		return drives(whole(path))
+		return ""
 	}
 	var out []pools.Snapshot
 	err := each(func(f *os.File, at string, info fsInfo) error {
 		s, err := d.snapshot(f, at, info, keys)
 		if err == nil {
+			s.Witness = d.witness(&s.Pool)
 			out = append(out, s)
 		}
 		return err
 	})
 	return out, err
+}
+
+// deviceName is the kernel's name of the device at a path, whatever the path is called; empty when nothing is there.
+func deviceName(path string) string {
+	var st unix.Stat_t
+	if path == "" || unix.Stat(path, &st) != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return ""
+	}
+	at, err := filepath.EvalSymlinks(fmt.Sprintf("/sys/dev/block/%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev)))
+	if err != nil {
+		return ""
+	}
+	return filepath.Base(at)
 }
 
 // profiles by the bits of a block group's flags, linux/btrfs_tree.h; copies is how many times data is stored, parity how
@@ -185,14 +201,11 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 			target = dev // the drive that is being filled has the number 0 until it is done
 			continue
 		}
-		m := pool.Member{Slot: strconv.FormatUint(id, 10), Drive: keys(dev.path), State: pool.Online, Domain: d.host,
+		m := pool.Member{Slot: strconv.FormatUint(id, 10), Device: deviceName(dev.path), Drive: keys(dev.path), State: pool.Online, Domain: d.host,
 			Size: drive.Bytes(dev.total), Used: drive.Bytes(dev.used), Needs: drive.Bytes(dev.total)}
 		m.Errors = errorsOf(f, id)
-		switch {
-		case missing(info.id, id) || m.Drive == "" && !hasMedium(dev.path):
+		if missing(info.id, id) || !hasMedium(dev.path) {
 			m.State = pool.Missing
-		case m.Drive == "":
-			m.State = pool.StateUnkn // it is there, but what it is nobody here can tell: not lost (R7)
 		}
 		raw, rawUsed = raw+dev.total, rawUsed+dev.used
 		g.Members = append(g.Members, m)
@@ -236,18 +249,6 @@ func errorsOf(f *os.File, id uint64) pool.Errors {
 		return pool.Errors{}
 	}
 	return pool.Errors{Read: s.read, Write: s.write + s.flush, Checksum: s.corruption + s.generation}
-}
-
-// whole is the drive that a partition lies on, as sysfs nests it; a path that is no partition stays as it is.
-func whole(path string) string {
-	at, err := filepath.EvalSymlinks("/sys/class/block/" + filepath.Base(path))
-	if err != nil {
-		return path
-	}
-	if _, err := os.Stat(at + "/partition"); err != nil {
-		return path
-	}
-	return "/dev/" + filepath.Base(filepath.Dir(at))
 }
 
 // missing asks sysfs whether the kernel itself holds the device for gone.

@@ -24,8 +24,9 @@ const (
 	iocAddDisk    = 0x40140921
 	iocSetArray   = 0x40480923
 	iocRunArray   = 0x400c0930
-	diskInfoWords = 5  // number, major, minor, place, state
-	arrayWords    = 18 // mdu_array_info_t
+	iocHotAdd     = 0x928 // takes a device's numbers, as new_encode_dev of linux/kdev_t.h packs them
+	diskInfoWords = 5     // number, major, minor, place, state
+	arrayWords    = 18    // mdu_array_info_t
 )
 
 func control(f *os.File, request uint, arg uintptr) error {
@@ -196,8 +197,35 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 	return fmt.Sprintf("the kernel has given it the place %s (%s)", slot, shown), nil
 }
 
+// hotAdd adds a device to an array of version 0.90: the kernel itself writes its superblock (hot_add_disk in drivers/md/md.c).
+func (a array) hotAdd(path string) error {
+	f, err := os.OpenFile(path, os.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	major, minor, err := numbers(f)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	whole, err := os.OpenFile("/dev/"+a.name, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer whole.Close()
+	return control(whole, iocHotAdd, uintptr(minor&0xff|major<<8|minor&^0xff<<12))
+}
+
 // newcomer makes a drive a device of the array, a spare at first.
 func (a array) newcomer(all []device, super *Super, t pools.Target) (uint32, error) {
+	if super.Minor == 90 {
+		if at, err := place(90, uint64(t.Size)/512); err != nil || at < super.Size {
+			return 0, fmt.Errorf("it has %d bytes, %d are needed", t.Size, (super.Size+256)*512)
+		}
+		if err := a.hotAdd(t.Path); err != nil {
+			return 0, fmt.Errorf("the kernel refused it: %w", err)
+		}
+		return 0, nil
+	}
 	number := free(all, super)
 	for a.inUse(number) {
 		number++ // by a device that is gone, and whose superblock is gone with it

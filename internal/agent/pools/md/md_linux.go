@@ -26,8 +26,14 @@ type Driver struct {
 	clock clock.Clock
 	host  string
 	sys   string // where the kernel shows block devices
+	dev   string // and their nodes
 	mu    sync.Mutex
 	was   map[string]*memory // by array id
+	// Asleep says whether a disk is in standby: what its superblock said before is used then, and it is not woken. Nil means that no
+	// disk ever sleeps.
+	Asleep  func(disk string) bool
+	superMu sync.Mutex
+	supers  map[string]*Super // by device, as they were last read
 }
 
 // memory is what is remembered of an array between two looks: the kernel forgets the place of a member that failed, and a
@@ -39,7 +45,7 @@ type memory struct {
 
 // New makes the driver for a host.
 func New(host string, c clock.Clock) *Driver {
-	return &Driver{clock: c, host: host, sys: "/sys/block", was: map[string]*memory{}}
+	return &Driver{clock: c, host: host, sys: "/sys/block", dev: "/dev/", was: map[string]*memory{}, supers: map[string]*Super{}}
 }
 
 // array is one array in sysfs.
@@ -54,9 +60,16 @@ func (a array) attr(name string) string {
 	return strings.TrimSpace(string(b))
 }
 
+// number reads an attribute that is a number. While an array reshapes, some have two: what it becomes, and in brackets what it was.
 func (a array) number(name string) uint64 {
-	n, _ := strconv.ParseUint(a.attr(name), 10, 64)
+	first, _, _ := strings.Cut(a.attr(name), " ")
+	n, _ := strconv.ParseUint(first, 10, 64)
 	return n
+}
+
+// external says by whom the metadata of an array are kept, if not by the kernel: "ddf" of a container, "/md127/0" of a volume in one.
+func (a array) external() (by string, yes bool) {
+	return strings.CutPrefix(a.attr("metadata_version"), "external:")
 }
 
 func (a array) set(name, value string) error {
@@ -74,6 +87,9 @@ type device struct {
 	state []string
 	size  uint64 // bytes that the array may use
 	super *Super
+	// gone is true when the device itself is not there any more, though the array has not noticed; old when its superblock was not
+	// read now, since it sleeps.
+	gone, old bool
 }
 
 func (m device) is(what string) bool { return slices.Contains(m.state, what) }
@@ -106,19 +122,34 @@ func (a array) members() (out []device) {
 		}
 		kib, _ := strconv.ParseUint(m.attr("size"), 10, 64)
 		m.size = kib << 10
-		// The kernel writes superblocks past the page cache, so they are read past it.
-		if f, err := direct.Open("/dev/" + m.name); err == nil {
-			if f.Size > 0 {
-				m.super, _ = Read(f, uint64(f.Size))
-			}
-			f.Close()
+		if _, err := os.Stat(filepath.Join(dir, "block")); err != nil {
+			m.gone = true
 		}
+		a.d.readSuper(&m)
 		if m.slot != "" {
 			out = append(out, m)
 		}
 	}
 	slices.SortFunc(out, func(x, y device) int { return strings.Compare(x.name, y.name) })
 	return out
+}
+
+// readSuper reads a member's superblock. The kernel writes superblocks past the page cache, so they are read past it.
+func (d *Driver) readSuper(m *device) {
+	d.superMu.Lock()
+	defer d.superMu.Unlock()
+	if d.Asleep != nil && d.Asleep(whole(m.name)) {
+		m.super, m.old = d.supers[m.name], true
+		return
+	}
+	delete(d.supers, m.name)
+	if f, err := direct.Open(d.dev + m.name); err == nil && !m.gone {
+		if f.Size > 0 {
+			m.super, _ = Read(f, uint64(f.Size))
+		}
+		f.Close()
+		d.supers[m.name] = m.super
+	}
 }
 
 // super is the newest of the members' superblocks.
@@ -162,17 +193,21 @@ var protections = map[string]pool.Protection{
 var copies = map[int]string{1: "no redundancy", 2: "two-way mirror", 3: "three-way mirror", 4: "four-way mirror"}
 
 func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, error) {
-	before := a.attr("sync_action") + a.attr("degraded")
+	before := a.attr("sync_action") + a.attr("degraded") + a.attr("raid_disks")
 	all := a.members()
 	super := newest(all)
-	if super == nil {
+	p := pool.Pool{Kind: "md " + a.attr("level"), Device: a.name}
+	by, external := a.external()
+	offset := uint64(0)
+	switch {
+	case external:
+		p.ID, p.Name = d.externalID(a, by, all), d.host+":"+a.name
+		p.Kind, p.Watched = "md "+a.attr("level")+", external metadata", true
+	case super == nil:
 		return pools.Snapshot{}, errors.New("no superblock of a member can be read, so nobody could know the array again")
-	}
-	p := pool.Pool{ID: hex.EncodeToString(super.ID[:]), Name: a.name, Kind: "md " + a.attr("level")}
-	if _, name, ok := strings.Cut(super.Name, ":"); ok && name != "" {
-		p.Name = name
-	} else if super.Name != "" {
-		p.Name = super.Name
+	default:
+		p.ID, p.Name = hex.EncodeToString(super.ID[:]), d.named(a, super)
+		offset = super.DataOffset * 512
 	}
 	mem := d.was[p.ID]
 	if mem == nil {
@@ -180,14 +215,22 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 		d.was[p.ID] = mem
 	}
 	n := int(a.number("raid_disks"))
+	if n == 0 {
+		return pools.Snapshot{}, fmt.Errorf("the kernel says that it has %q places", a.attr("raid_disks"))
+	}
 	size := a.number("component_size") << 10
+	if size == 0 { // linear and striped arrays use all of each member
+		for _, m := range all {
+			size = max(size, m.size)
+		}
+	}
 	bySlot := make([]pool.Member, n)
 	for i := range bySlot {
-		bySlot[i] = pool.Member{Slot: strconv.Itoa(i), State: pool.Missing, Domain: d.host, Size: drive.Bytes(size), Used: drive.Bytes(size), Needs: drive.Bytes(size + super.DataOffset*512)}
+		bySlot[i] = pool.Member{Slot: strconv.Itoa(i), State: pool.Missing, Domain: d.host, Size: drive.Bytes(size), Used: drive.Bytes(size), Needs: drive.Bytes(size + offset)}
 	}
 	var fills *device
 	for i, m := range all {
-		x := pool.Member{Drive: d.key(m.name, keys), Domain: d.host, Size: drive.Bytes(m.size), Used: drive.Bytes(size), Needs: drive.Bytes(size + super.DataOffset*512)}
+		x := pool.Member{Device: m.name, Drive: keys("/dev/" + m.name), Domain: d.host, Size: drive.Bytes(m.size), Used: drive.Bytes(size), Needs: drive.Bytes(size + offset)}
 		x.BadBlocks = len(strings.Fields(m.attr("bad_blocks"))) / 2 // a line each: where, and how many sectors
 		if m.super != nil {
 			x.Errors.Read = uint64(m.super.Corrected)
@@ -200,19 +243,21 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 			mem.slots[m.name] = slot
 		} else if m.is("faulty") && mem.slots[m.name] != "" {
 			slot = mem.slots[m.name] // the kernel has forgotten it, we have not
+		} else if m.is("faulty") && m.super != nil && m.super.Role() < RoleJournal {
+			slot = strconv.Itoa(int(m.super.Role())) // its own superblock was written last while it still had its place
 		}
 		at, err := strconv.Atoi(slot)
 		switch {
 		case m.is("journal") || slot == "journal":
 			x.Slot, x.State = "journal", pool.Online
-			if m.is("faulty") {
+			if m.is("faulty") || m.gone {
 				x.State = pool.Faulty
 			}
 			p.Logs = append(p.Logs, x)
 			continue
 		case err != nil || at >= n:
 			x.Slot, x.State = "spare."+m.name, pool.Standby
-			if m.is("faulty") {
+			if m.is("faulty") || m.gone {
 				x.State = pool.Faulty
 			}
 			p.Spares = append(p.Spares, x)
@@ -224,6 +269,11 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 			x.State = pool.Faulty
 			if bySlot[at].State != pool.Missing {
 				continue // another has its place already
+			}
+		case m.gone:
+			x.State = pool.Missing // the kernel finds out with its next write there
+			if bySlot[at].State != pool.Missing {
+				continue
 			}
 		case m.is("in_sync"):
 			x.State = pool.Online
@@ -238,15 +288,91 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 		bySlot[at] = x
 	}
 	d.group(&p, a, bySlot, size)
-	s := pools.Snapshot{Pool: p, Priority: a.priority(), Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferBeside, pools.OfferNudge, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}}
+	s := pools.Snapshot{Pool: p, Priority: a.priority(), Witness: witness(&p, all, external)}
+	if !external {
+		s.Offers = []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferBeside, pools.OfferNudge, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}
+		if super.Minor == 90 || strings.HasPrefix(a.attr("level"), "raid0") || a.attr("level") == "linear" {
+			s.Offers = slices.DeleteFunc(s.Offers, func(o pools.Offer) bool { return o == pools.OfferBeside })
+		}
+	}
 	s.Waits = a.waits(all)
 	if r := d.follow(a, p.ID, mem, fills, keys); r != nil {
 		s.Recoveries = append(s.Recoveries, *r)
 	}
-	if a.attr("sync_action")+a.attr("degraded") != before {
+	if a.attr("sync_action")+a.attr("degraded")+a.attr("raid_disks") != before {
 		return s, errChanging
 	}
 	return s, nil
+}
+
+// named is what people call an array: the name in its superblock, with the host it was made on where that is not this one, or where
+// the name is only a number, as installers give it.
+func (d *Driver) named(a array, s *Super) string {
+	host, name, ok := strings.Cut(s.Name, ":")
+	switch {
+	case s.Name == "":
+		return d.host + ":" + a.name
+	case !ok:
+		host, name = d.host, s.Name
+	}
+	if _, err := strconv.Atoi(name); err == nil || name == "" || host != d.host {
+		return host + ":" + name
+	}
+	return name
+}
+
+// externalID knows an array with external metadata again: by the GUID in the anchor header of a member (DDF 2.0 4.2.2) and its number
+// in the container; where that cannot be read, by its name on this host.
+func (d *Driver) externalID(a array, by string, all []device) string {
+	_, number, _ := strings.Cut(strings.TrimLeft(by, "/-"), "/")
+	for _, m := range all {
+		f, err := direct.Open(d.dev + m.name)
+		if err != nil {
+			continue
+		}
+		b := make([]byte, 512)
+		_, err = f.ReadAt(b, f.Size-512)
+		f.Close()
+		if err == nil && string(b[:4]) == "\xDE\x11\xDE\x11" {
+			return "ddf-" + hex.EncodeToString(b[8:32]) + "-" + number
+		}
+	}
+	return "md-external-" + d.host + "-" + strings.ReplaceAll(strings.Trim(by, "/-"), "/", "-")
+}
+
+// witness is what the superblocks on the members say of them. A member that carries its share has the array's id, its place among
+// the roles, and an event count that is the newest, or one less where the newest is being written.
+func witness(p *pool.Pool, all []device, external bool) *pools.Witness {
+	if external {
+		return nil // what is written there is not read here
+	}
+	newest := newest(all)
+	if newest == nil {
+		return nil
+	}
+	var by []pool.Testimony
+	for _, m := range all {
+		if m.old || m.super == nil || m.is("replacement") || m.is("faulty") || m.is("spare") && m.slot == "none" {
+			continue
+		}
+		role := int(m.super.Role())
+		t := pool.Testimony{Slot: m.slot}
+		switch {
+		case m.super.ID != newest.ID:
+			t.Says = "the superblock on " + m.name + " belongs to another array"
+		case strconv.Itoa(role) != m.slot:
+			t.Says = fmt.Sprintf("the superblock on %s gives it the place %d", m.name, role)
+			if role >= RoleJournal {
+				t.Says = "the superblock on " + m.name + " gives it no place"
+			}
+		case m.super.Events+1 < newest.Events:
+			t.Says = fmt.Sprintf("the superblock on %s is %d events old", m.name, newest.Events-m.super.Events)
+		default:
+			t.Agrees = true
+		}
+		by = append(by, t)
+	}
+	return &pools.Witness{Source: "md superblocks on the members", Differs: p.Disagreements(by)}
 }
 
 // group puts members together as they carry redundancy: mirrors of mirrors as one group each, everything else as one.
@@ -255,6 +381,7 @@ func (d *Driver) group(p *pool.Pool, a array, members []pool.Member, size uint64
 	level := a.attr("level")
 	pr, known := protections[level]
 	data := n - pr.Tolerance
+	var extents []pool.Extent
 	switch {
 	case level == "raid1":
 		pr, data = pool.Protection{Words: words(n), Tolerance: n - 1, Data: 1}, 1
@@ -269,7 +396,16 @@ func (d *Driver) group(p *pool.Pool, a array, members []pool.Member, size uint64
 			}
 			break
 		}
-		pr = pool.Protection{Words: words(near * far), Tolerance: near*far - 1, Data: 1} // which pairs hold the same is not told
+		// Copies go around the members: which of them hold the same follows from the layout.
+		pr = pool.Protection{Words: words(near * far), None: true}
+		sets := pool.CopySets(n, int(layout))
+		for _, set := range sets {
+			e := pool.Extent{Need: 1, Bytes: drive.Bytes(size * uint64(n) / uint64(max(1, near*far)) / uint64(len(sets)))}
+			for _, i := range set {
+				e.Slots = append(e.Slots, strconv.Itoa(i))
+			}
+			extents = append(extents, e)
+		}
 	case !known:
 		pr = pool.Protection{Words: level}
 	case level == "raid4":
@@ -279,8 +415,22 @@ func (d *Driver) group(p *pool.Pool, a array, members []pool.Member, size uint64
 		p.Groups = []pool.Group{{Name: "members", Protect: pr, Members: members}}
 	}
 	p.Capacity = drive.Bytes(uint64(max(data, 1)) * size)
-	p.Used = p.Capacity // md does not know what of it is in use
-	p.Volumes = []pool.Volume{{Name: a.name, Protect: p.Groups[0].Protect, Used: p.Used}}
+	if whole := a.sectors() * 512; whole > 0 {
+		p.Capacity = drive.Bytes(whole) // the kernel's own account, right for every level and layout
+	}
+	p.UsedUnknown = true // md does not know what of it is in use
+	v := pool.Volume{Name: a.name, Protect: p.Groups[0].Protect, Extents: extents}
+	if len(extents) > 0 {
+		v.Group, v.Protect = p.Groups[0].Name, pool.Protection{Words: pr.Words, Data: 1}
+	}
+	p.Volumes = []pool.Volume{v}
+}
+
+// sectors is the size of the array itself, in sectors of 512 bytes.
+func (a array) sectors() uint64 {
+	b, _ := os.ReadFile(filepath.Join(filepath.Dir(a.dir), "size"))
+	n, _ := strconv.ParseUint(strings.TrimSpace(string(b)), 10, 64)
+	return n
 }
 
 func words(n int) string {
@@ -290,19 +440,16 @@ func words(n int) string {
 	return fmt.Sprintf("%d copies", n)
 }
 
-// key gives the drive behind a device; for a partition that of the drive it lies on.
-func (d *Driver) key(name string, keys func(string) string) string {
-	if k := keys("/dev/" + name); k != "" {
-		return k
-	}
+// whole is the disk that a device lies on, as sysfs nests partitions in their disks.
+func whole(name string) string {
 	at, err := filepath.EvalSymlinks("/sys/class/block/" + name)
 	if err != nil {
-		return ""
+		return name
 	}
 	if _, err := os.Stat(at + "/partition"); err != nil {
-		return ""
+		return name
 	}
-	return keys("/dev/" + filepath.Base(filepath.Dir(at)))
+	return filepath.Base(filepath.Dir(at))
 }
 
 // kinds are what each action of md's is called here.
@@ -332,7 +479,7 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 	name := fmt.Sprintf("%s-%s", id, action)
 	slot, key := "", ""
 	if fills != nil && kind == recovery.Rebuild {
-		slot, key = fills.slot, d.key(fills.name, keys)
+		slot, key = fills.slot, keys("/dev/"+fills.name)
 		if fills.super != nil {
 			// The same filling of the same device has the same name after a restart.
 			name += "-" + hex.EncodeToString(fills.super.DeviceID[:6])

@@ -1,0 +1,197 @@
+package agent
+
+import (
+	"path/filepath"
+	"slices"
+
+	"lantern/internal/agent/pools"
+	"lantern/internal/api"
+	"lantern/internal/core/partition"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/stack"
+	"lantern/internal/wire"
+)
+
+// places is what lies on what on this host, while one look at it lasts: it finds the drives behind the devices that pool systems
+// name, and what depends on each drive.
+type places struct {
+	graph   stack.Graph
+	keys    map[string]string // drive key by the kernel's name of a disk
+	pools   map[string]string // pool id by the kernel's name of the device that the pool is
+	members map[string]string // pool id by the kernel's name of the device that is a member of it
+}
+
+// placesOf looks at the host's devices. A machine that cannot tell what lies on what has drives only.
+func (a *Agent) placesOf(found []Found) (*places, error) {
+	p := &places{graph: stack.Graph{}, keys: map[string]string{}, pools: map[string]string{}, members: map[string]string{}}
+	for _, f := range found {
+		name := filepath.Base(f.Path)
+		p.keys[name] = f.Known.Key()
+		p.graph[name] = stack.Device{Name: name, Kind: stack.Disk, Bytes: f.Known.Capacity, Contents: f.Holds, Read: f.Looked}
+	}
+	if m, ok := a.Machine.(Stacked); ok {
+		g, err := m.Stack()
+		if err != nil {
+			return nil, err
+		}
+		p.graph = g
+	}
+	return p, nil
+}
+
+func (p *places) base(name string) (stack.Base, error) {
+	set := make(map[string]bool, len(p.pools))
+	for device := range p.pools {
+		set[device] = true
+	}
+	return p.graph.Base(name, set, func(disk string) string { return p.keys[disk] })
+}
+
+// key gives the one drive behind a device path; empty when there is none, or more than one.
+func (p *places) key(path string) string {
+	if path == "" {
+		return ""
+	}
+	b, err := p.base(filepath.Base(path))
+	if err != nil || len(b.Disks) != 1 || len(b.Under) > 0 {
+		return ""
+	}
+	return p.keys[b.Disks[0]]
+}
+
+// take settles what the members of a pool lie on: a drive, several, or a pool. A member whose device leads to none of them is
+// unknown, however its pool system calls it (R7).
+func (p *places) take(s *pools.Snapshot) {
+	if s.Pool.Device != "" {
+		p.pools[s.Pool.Device] = s.Pool.ID
+	}
+	s.Pool.Everyone(func(_ string, m *pool.Member) {
+		if m.Device == "" {
+			return
+		}
+		b, err := p.base(m.Device)
+		switch {
+		case err != nil:
+			return // it is not there; the pool system says what it makes of that
+		case len(b.Under) == 1 && len(b.Disks) == 0:
+			m.Under, m.Drive = p.pools[b.Under[0]], ""
+		case len(b.Disks) > 0 && len(b.Under) == 0 && p.keys[b.Disks[0]] != "":
+			m.Drive = p.keys[b.Disks[0]]
+			for _, d := range b.Disks[1:] {
+				m.Drives = append(m.Drives, p.keys[d])
+			}
+			if slices.Contains(m.Drives, "") {
+				m.Drives, m.State = slices.DeleteFunc(m.Drives, func(k string) bool { return k == "" }), pool.StateUnkn
+			}
+		case !m.Lost():
+			m.State = pool.StateUnkn
+		}
+		m.Partition, m.Layers = b.Number, nil
+		for _, l := range b.Layers {
+			if l != stack.Multipath { // the paths of a drive are the drive
+				m.Layers = append(m.Layers, string(l))
+			}
+		}
+		p.members[m.Device] = s.Pool.ID
+	})
+}
+
+// uses are what depends on a drive, by any of its paths.
+func (p *places) uses(disks []string) (out []api.Use) {
+	seen := map[string]bool{}
+	for _, disk := range disks {
+		for _, u := range p.graph.Uses(disk, p.members) {
+			if says := u.String(); !seen[says] {
+				seen[says] = true
+				out = append(out, api.Use{Kind: u.Kind, Name: u.Name, Chain: u.Chain, Bytes: int64(u.Bytes), Mounted: u.Mounted, Active: u.Active, Pool: u.Pool, Table: u.Table, Partition: u.Number, Says: says})
+			}
+		}
+	}
+	return out
+}
+
+// onePerDrive puts the paths of one drive together: the first that can be asked stands for it, the others are told beside it.
+func onePerDrive(found []Found, failed map[string]bool) (out []Found, paths map[string][]api.DrivePath) {
+	paths = map[string][]api.DrivePath{}
+	at := map[string]int{}
+	for _, f := range found {
+		key := f.Known.Key()
+		way := api.DrivePath{Path: f.Path, Port: f.Port, State: api.DrivePathStateWorking}
+		if failed[filepath.Base(f.Path)] {
+			way.State = api.DrivePathStateFailed
+		}
+		if n, ok := f.failures(); ok {
+			way.Errors = n
+		}
+		paths[key] = append(paths[key], way)
+		i, known := at[key]
+		switch {
+		case !known:
+			at[key] = len(out)
+			out = append(out, f)
+		case failed[filepath.Base(out[i].Path)] && way.State == api.DrivePathStateWorking:
+			out[i] = f
+		}
+	}
+	for key, ways := range paths {
+		if len(ways) < 2 {
+			delete(paths, key)
+		}
+	}
+	return out, paths
+}
+
+// disksOf are the kernel's names of all disks that are one drive.
+func (p *places) disksOf(key string) (names []string) {
+	for name, k := range p.keys {
+		if k == key {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// layerOn finds the device on a drive that is to become a member: the partition, and above it the kinds of devices that are asked for.
+// It must be the only one, and nothing may lie on it.
+func (p *places) layerOn(key string, part int, layers []string) (stack.Device, error) {
+	var fits []stack.Device
+	for _, d := range p.graph {
+		if d.Kind == stack.Disk && part == 0 && len(layers) == 0 && p.keys[d.Name] == key {
+			fits = append(fits, d)
+			continue
+		}
+		b, err := p.base(d.Name)
+		if err != nil || len(b.Disks) != 1 || len(b.Under) > 0 || p.keys[b.Disks[0]] != key || b.Number != part {
+			continue
+		}
+		kinds := []string{}
+		for _, l := range b.Layers {
+			if l != stack.Multipath {
+				kinds = append(kinds, string(l))
+			}
+		}
+		if slices.Equal(kinds, layers) {
+			fits = append(fits, d)
+		}
+	}
+	switch {
+	case len(fits) == 0:
+		return stack.Device{}, refuse("the drive does not have what is needed yet: %s", wire.LayerWords(part, layers))
+	case len(fits) > 1:
+		return stack.Device{}, refuse("the drive has %d devices of that kind, and nobody can say which is meant: %s", len(fits), wire.LayerWords(part, layers))
+	}
+	d := fits[0]
+	if above := p.graph.Above(d.Name); len(above) > 0 || len(d.Uses) > 0 || d.Busy {
+		return d, refuse("%s is in use already", d.Name)
+	}
+	return d, nil
+}
+
+// table makes a partition table of the API's form.
+func table(t *partition.Table) api.PartitionTable {
+	if t == nil {
+		return api.PartitionTable{}
+	}
+	return wire.PartitionTable(*t)
+}

@@ -1,0 +1,387 @@
+//go:build linux
+
+// Package lvm watches the volumes with redundancy that LVM, or anybody else, makes with the kernel's device mapper (dm-raid and
+// dm-mirror): through the ioctls of linux/dm-ioctl.h and the metadata on the physical volumes, read only. They cannot be ordered:
+// LVM's own metadata would have to change with them.
+package lvm
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"lantern/internal/agent/devmap"
+	"lantern/internal/agent/direct"
+	"lantern/internal/agent/pools"
+	"lantern/internal/clock"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/lvm"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/stack"
+)
+
+// Driver watches the volumes of one host.
+type Driver struct {
+	clock clock.Clock
+	host  string
+	sys   string
+	// Asleep says whether the drive behind a device is in standby; nil means that none ever sleeps.
+	Asleep func(device string) bool
+	// table and status ask the device mapper.
+	table, status func(name string) ([]devmap.Target, error)
+	runs          map[string]*recovery.Report
+}
+
+// New makes the driver of a host.
+func New(host string, c clock.Clock) *Driver {
+	return &Driver{clock: c, host: host, sys: "/sys", table: devmap.Table, status: devmap.Status, runs: map[string]*recovery.Report{}}
+}
+
+func read(path string) string {
+	b, _ := os.ReadFile(path)
+	return strings.TrimSpace(string(b))
+}
+
+// image is one leg of a volume: its data, and the devices those lie on.
+type image struct {
+	device string // dm-5; empty when there is none any more
+	below  []string
+	bytes  uint64
+}
+
+// Pools are the mapped devices that have a raid or a mirror target, each with its images as members.
+func (d *Driver) Pools(_ context.Context, _ func(string) string) (out []pools.Snapshot, err error) {
+	dirs, _ := filepath.Glob(d.sys + "/block/dm-*")
+	byNumbers := map[string]string{}
+	for _, dir := range dirs {
+		byNumbers[read(dir+"/dev")] = filepath.Base(dir)
+	}
+	for _, dir := range dirs {
+		name := read(dir + "/dm/name")
+		table, one := d.table(name)
+		if one != nil {
+			err = errors.Join(err, one)
+			continue
+		}
+		if len(table) != 1 || table[0].Type != "raid" && table[0].Type != "mirror" {
+			continue
+		}
+		status, one := d.status(name)
+		if one == nil && (len(status) != 1 || status[0].Type != table[0].Type) {
+			one = fmt.Errorf("%s changed while it was read", name)
+		}
+		if one != nil {
+			err = errors.Join(err, one)
+			continue
+		}
+		out = append(out, d.snapshot(dir, name, table[0], status[0], byNumbers))
+	}
+	return out, err
+}
+
+func (d *Driver) snapshot(dir, name string, table, status devmap.Target, byNumbers map[string]string) pools.Snapshot {
+	uuid := read(dir + "/dm/uuid")
+	p := pool.Pool{ID: uuid, Name: d.host + ":" + name, Kind: "mapped " + table.Type, Device: filepath.Base(dir), Watched: true, UsedUnknown: true, Capacity: drive.Bytes(table.Length * 512)}
+	if uuid == "" {
+		p.ID = "dm-" + d.host + "-" + name
+	}
+	if strings.HasPrefix(uuid, "LVM-") {
+		p.Name, p.Kind = stack.VolumeLabel(name), "lvm "+table.Type
+	}
+	r, images, ok := d.legs(table, status, byNumbers)
+	pr, sets := protection(r.Type, len(images))
+	g := pool.Group{Name: "images", Protect: pr}
+	for i, im := range images {
+		m := pool.Member{Slot: strconv.Itoa(i), Device: im.device, State: pool.StateUnkn, Domain: d.host, Size: drive.Bytes(im.bytes), Used: drive.Bytes(im.bytes), Needs: drive.Bytes(im.bytes)}
+		switch {
+		case !ok || i >= len(r.Health):
+		case im.device == "" || len(im.below) == 0:
+			m.State = pool.Missing // what it lay on is not there, whether the kernel has noticed or not
+		case r.Health[i] == 'A':
+			m.State = pool.Online
+		case r.Health[i] == 'a':
+			m.State = pool.Recovering
+		case r.Health[i] == 'D':
+			m.State = pool.Faulty
+		}
+		g.Members = append(g.Members, m)
+	}
+	v := pool.Volume{Name: p.Name, Protect: pr}
+	if len(sets) > 0 {
+		g.Protect = pool.Protection{Words: pr.Words, None: true}
+		v.Group, v.Protect = g.Name, pool.Protection{Words: pr.Words, Data: 1}
+		for _, set := range sets {
+			e := pool.Extent{Need: 1}
+			for _, i := range set {
+				e.Slots = append(e.Slots, strconv.Itoa(i))
+			}
+			v.Extents = append(v.Extents, e)
+		}
+	}
+	p.Groups, p.Volumes = []pool.Group{g}, []pool.Volume{v}
+	s := pools.Snapshot{Pool: p, Witness: d.witness(&p, name, images)}
+	if rec := d.follow(p, r, table.Length); rec != nil {
+		s.Recoveries = append(s.Recoveries, *rec)
+	}
+	return s
+}
+
+// legs are the images of a volume, from its table, and how they are, from its status. ok is false when the status is not understood.
+func (d *Driver) legs(table, status devmap.Target, byNumbers map[string]string) (r devmap.Raid, images []image, ok bool) {
+	f := strings.Fields(table.Params)
+	var devices []string
+	number := func(i int) int {
+		if i >= len(f) {
+			return -1
+		}
+		n, err := strconv.Atoi(f[i])
+		if err != nil {
+			return -1
+		}
+		return n
+	}
+	if table.Type == "raid" { // <type> <count> <parameters> <devices> <metadata> <data> …
+		at := 2 + number(1)
+		if n := number(at); number(1) >= 0 && n > 0 {
+			for i := range n {
+				if j := at + 2 + 2*i; j < len(f) {
+					devices = append(devices, f[j])
+				}
+			}
+		}
+		r, ok = devmap.ParseRaid(status.Params)
+		if len(f) > 0 {
+			r.Type = f[0]
+		}
+	} else { // <log type> <count> <arguments> <mirrors> <device> <offset> …
+		at := 2 + number(1)
+		if n := number(at); number(1) >= 0 && n > 0 {
+			for i := range n {
+				if j := at + 1 + 2*i; j < len(f) {
+					devices = append(devices, f[j])
+				}
+			}
+		}
+		r, ok = parseMirror(status.Params, len(devices))
+	}
+	for _, dev := range devices {
+		im := image{device: byNumbers[dev]}
+		if im.device == "" && dev != "-" {
+			if at, err := filepath.EvalSymlinks(d.sys + "/dev/block/" + dev); err == nil {
+				im.device, im.below = filepath.Base(at), []string{filepath.Base(at)}
+				n, _ := strconv.ParseUint(read(at+"/size"), 10, 64)
+				im.bytes = n * 512
+			}
+		} else if im.device != "" {
+			dir := d.sys + "/block/" + im.device
+			below, _ := os.ReadDir(dir + "/slaves")
+			for _, b := range below {
+				if _, err := os.Stat(d.sys + "/class/block/" + b.Name()); err == nil {
+					im.below = append(im.below, b.Name())
+				}
+			}
+			n, _ := strconv.ParseUint(read(dir+"/size"), 10, 64)
+			im.bytes = n * 512
+		}
+		images = append(images, im)
+	}
+	return r, images, ok && len(images) > 0
+}
+
+// parseMirror reads the status of a mirror target (drivers/md/dm-raid1.c, mirror_status): devices, regions in step, and a letter a
+// device, A alive, D, S, R and U not.
+func parseMirror(params string, n int) (r devmap.Raid, ok bool) {
+	f := strings.Fields(params)
+	at := 1 + n
+	if len(f) < at+3 {
+		return r, false
+	}
+	r.Type, r.Action = "raid1", "idle"
+	if _, err := fmt.Sscanf(f[at], "%d/%d", &r.Done, &r.Todo); err != nil {
+		return r, false
+	}
+	if r.Done < r.Todo {
+		r.Action = "recover"
+	}
+	for i, c := range f[at+2] {
+		switch {
+		case c != 'A':
+			r.Health += "D"
+		case r.Done < r.Todo && i > 0:
+			r.Health += "a" // which of them is filled is not told; the first is what they are filled from
+		default:
+			r.Health += "A"
+		}
+	}
+	return r, len(r.Health) == n
+}
+
+// protection of a level; sets are those images that hold the same, where they do not all.
+func protection(level string, n int) (pr pool.Protection, sets [][]int) {
+	switch {
+	case level == "raid1":
+		return pool.Protection{Words: fmt.Sprintf("%d copies", n), Tolerance: n - 1, Data: 1}, nil
+	case strings.HasPrefix(level, "raid10"):
+		return pool.Protection{Words: "striped mirrors", Data: 1}, pool.CopySets(n, 1<<8|2)
+	case strings.HasPrefix(level, "raid6"):
+		return pool.Protection{Words: "double parity", Tolerance: 2, Data: -1}, nil
+	case strings.HasPrefix(level, "raid4"), strings.HasPrefix(level, "raid5"):
+		return pool.Protection{Words: "single parity", Tolerance: 1, Data: -1}, nil
+	}
+	return pool.Protection{Words: level}, nil // striped, or not known here: nothing may be lost
+}
+
+// actions are what each action of dm-raid is called here.
+var actions = map[string]recovery.Kind{"resync": recovery.Resilver, "recover": recovery.Rebuild, "check": recovery.Scrub, "repair": recovery.Scrub, "reshape": recovery.Grow}
+
+// follow reports what moves in a volume, or what ended since it was last looked at.
+func (d *Driver) follow(p pool.Pool, r devmap.Raid, length uint64) *recovery.Report {
+	now := d.clock.Now()
+	was := d.runs[p.ID]
+	kind, moving := actions[r.Action]
+	if !moving {
+		if was != nil && was.State == recovery.Running {
+			was.State, was.EndedAt, was.At, was.Done = recovery.Finished, now, now, was.Todo
+			for _, m := range p.Groups[0].Members {
+				if m.Slot == was.Slot && m.State != pool.Online {
+					was.State = recovery.Stopped
+				}
+			}
+			was.Found = max(was.Found, r.Mismatch)
+		}
+		return was
+	}
+	if was == nil || was.Kind != kind || was.State != recovery.Running {
+		was = &recovery.Report{ID: fmt.Sprintf("%s-%s-%d", p.ID, r.Action, now.Unix()), Kind: kind, StartedAt: now}
+		d.runs[p.ID] = was
+	}
+	for _, m := range p.Groups[0].Members {
+		if m.State == pool.Recovering {
+			was.Slot = m.Slot
+		}
+	}
+	was.State, was.At, was.Phase = recovery.Running, now, r.Action
+	was.Done, was.Todo = drive.Bytes(512*r.Done), drive.Bytes(512*r.Todo)
+	if was.Todo == 0 {
+		was.Todo = drive.Bytes(512 * length)
+	}
+	return was
+}
+
+// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must lie on the volumes that
+// they name for it. Nil where there are no such metadata.
+func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witness {
+	if !strings.HasPrefix(p.ID, "LVM-") {
+		return nil
+	}
+	volume := name
+	if _, lv, ok := strings.Cut(stack.VolumeLabel(name), "/"); ok {
+		volume = lv
+	}
+	volumes := map[string]lvm.PV{}
+	failed := map[string]string{}
+	var group *lvm.Group
+	for _, im := range images {
+		for _, on := range im.below {
+			if d.Asleep != nil && d.Asleep(on) {
+				failed[on] = "its drive is asleep, and was not woken to be read"
+				continue
+			}
+			pv, err := readPV("/dev/" + on)
+			if err != nil {
+				failed[on] = "its metadata cannot be read: " + err.Error()
+				continue
+			}
+			volumes[on] = pv
+			if pv.Group != nil && (group == nil || pv.Group.Sequence > group.Sequence) {
+				group = pv.Group
+			}
+		}
+	}
+	var by []pool.Testimony
+	for i, im := range images {
+		t := pool.Testimony{Slot: strconv.Itoa(i), Agrees: group != nil && len(im.below) > 0, Says: "no metadata of its volume group were found"}
+		leaf := fmt.Sprintf("%s_rimage_%d", volume, i)
+		var named []string
+		if group != nil {
+			if len(group.On(leaf)) == 0 {
+				leaf = fmt.Sprintf("%s_mimage_%d", volume, i)
+			}
+			for _, pv := range group.On(leaf) {
+				if x := group.PVs[pv]; x.Missing {
+					t.Agrees, t.Says = false, "LVM's metadata call the volume that it lies on missing"
+				} else {
+					named = append(named, x.ID)
+				}
+			}
+		}
+		for _, on := range im.below {
+			switch pv := volumes[on]; {
+			case failed[on] != "":
+				t.Agrees, t.Says = false, failed[on]
+			case group != nil && !slices.Contains(named, pv.ID) && t.Agrees:
+				t.Agrees, t.Says = false, "LVM's metadata do not name "+on+" for it"
+			case group != nil && pv.Group != nil && pv.Group.Sequence < group.Sequence:
+				t.Agrees, t.Says = false, fmt.Sprintf("the metadata on %s are %d changes old", on, group.Sequence-pv.Group.Sequence)
+			}
+		}
+		by = append(by, t)
+	}
+	return &pools.Witness{Source: "LVM metadata on the physical volumes", Differs: p.Disagreements(by)}
+}
+
+func readPV(path string) (lvm.PV, error) {
+	f, err := direct.Open(path)
+	if err != nil {
+		return lvm.PV{}, err
+	}
+	defer f.Close()
+	return lvm.Read(func(at int64, b []byte) error {
+		_, err := f.ReadAt(b, at)
+		return err
+	})
+}
+
+// The volumes are watched: nothing can be ordered of them.
+
+// Join is not offered.
+func (d *Driver) Join(context.Context, string, string, pools.Target) (string, error) {
+	return "", pools.ErrNoSuchPool
+}
+
+// Admit is not offered.
+func (d *Driver) Admit(context.Context, string, pools.Target) (string, error) {
+	return "", pools.ErrNoSuchPool
+}
+
+// Begin is not offered.
+func (d *Driver) Begin(context.Context, string, pools.Task) (string, error) {
+	return "", pools.ErrNoSuchPool
+}
+
+// Release is not offered.
+func (d *Driver) Release(context.Context, string, string) (string, error) {
+	return "", pools.ErrNoSuchPool
+}
+
+// Nudge is not offered.
+func (d *Driver) Nudge(context.Context, string) (string, error) { return "", pools.ErrNoSuchPool }
+
+// Prioritise is not offered.
+func (d *Driver) Prioritise(context.Context, string, recovery.Priority) (string, error) {
+	return "", pools.ErrNoSuchPool
+}
+
+// Lies is not offered.
+func (d *Driver) Lies(context.Context, string, uint64) (string, error) {
+	return "", pools.ErrNoSuchPool
+}
+
+// Stop is not offered.
+func (d *Driver) Stop(context.Context, string) (string, error) { return "", pools.ErrNoSuchPool }
