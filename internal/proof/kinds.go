@@ -64,7 +64,7 @@ func kinds() []kind {
 var drives = func() (out [most][most + 1]swap.Drive) {
 	for d, tail := range [most]string{"OLD01", "NEW02", "SML03", "HLD04", "OTH05", "OTH06", "OTH07"} {
 		for bay := range out[d] {
-			x := swap.Drive{Identity: drive.Identity{WWN: fmt.Sprintf("502abe7%09d", d), Model: "VELDRUN VR4-4000", Serial: "VR7" + tail}, Capacity: 4000, Bay: fmt.Sprintf("h/f/%d", bay+1)}
+			x := swap.Drive{Identity: drive.Identity{WWN: fmt.Sprintf("502abe7%09d", d), Model: "VELDRUN VR4-4000", Serial: "VR7" + tail}, Capacity: 4000, Bay: fmt.Sprintf("h/f/%d", bay+1), Blank: d != taken}
 			switch d {
 			case small:
 				x.Capacity = 3999

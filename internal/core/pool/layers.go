@@ -82,9 +82,12 @@ const mostTried = 20_000
 // DriveMargin is how many more drives can be lost, whichever they are, before data is. Where every member is one drive of its own it
 // is the pool's Margin; else every set of drives is tried, the smallest first.
 func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
+	if !p.Layered() {
+		return p.Margin()
+	}
 	now := p.Through(below)
 	margin, known := now.Margin()
-	if !known || margin < 0 || !p.Layered() {
+	if !known || margin < 0 {
 		return margin, known
 	}
 	drives := now.Drives(below)
@@ -117,7 +120,7 @@ func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 // WithoutDrive is the margin in drives after a drive is gone as well, and the volumes that are lost then.
 func (p *Pool) WithoutDrive(below Lookup, driveKey string) (left Margin, volumes []string, ok bool) {
 	q := p.WithoutDrives(below, []string{driveKey})
-	volumes = q.lostVolumes()
+	volumes = q.LostVolumes()
 	left, ok = q.DriveMargin(below)
 	return left, volumes, ok
 }

@@ -209,7 +209,7 @@ func units(g Group, pr Protection, lost func(Member) bool) int {
 func (p *Pool) Without(slot string) (poolMargin Margin, volumes []string, ok bool) {
 	q := p.Losing(slot)
 	poolMargin, ok = q.Margin()
-	return poolMargin, q.lostVolumes(), ok
+	return poolMargin, q.LostVolumes(), ok
 }
 
 // Losing is the pool after the members at the given places are gone, and with a log device all that depend on it.
@@ -231,7 +231,8 @@ func (p *Pool) Losing(slots ...string) Pool {
 	return q
 }
 
-func (p *Pool) lostVolumes() (names []string) {
+// LostVolumes are the names of the volumes that have lost data.
+func (p *Pool) LostVolumes() (names []string) {
 	for _, v := range p.Volumes {
 		if m, known := p.VolumeMargin(v); known && m < 0 {
 			names = append(names, v.Name)

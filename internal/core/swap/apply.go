@@ -185,6 +185,14 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 		return []Order{{Kind: kind, Number: s.Order, Drive: s.Old.Identity, Slots: s.Recipe.Unit}}, nil
 	}
 	switch {
+	case s.Phase == Join && s.Ordered && len(s.Seats) > 0, s.Phase == Layout && s.Ordered:
+		return nil, nil // said twice is said once
+	case s.Phase == Join && !s.Ordered && s.nextSeat() >= 0:
+		s.say(e, "ordered that %s joins %s, place %s", s.New.Tail(), s.seats()[s.nextSeat()].Pool, s.seats()[s.nextSeat()].Slot)
+		s.Refused = ""
+		return s.orderJoin(), nil
+	case s.Phase == Drain && s.Recipe.Hand:
+		// done by hand, and seen
 	case s.Phase == Scrub && s.Refused != "" && strings.TrimSpace(e.Reason) != "":
 		s.say(e, "goes on although %s%s", s.Refused, because(e.Reason))
 		s.advance(e)
@@ -249,15 +257,43 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 		return nil, refuse("reason-needed", "To go on all the same, confirm again with a reason.", "%s", firstWarning(e.Checks))
 	}
 	s.Admitted = e.Checks
+	for i := range s.Seats {
+		s.Seats[i].Asked, s.Seats[i].Joined = false, false
+	}
+	s.say(e, "read the label tail %s and confirmed%s", s.New.Tail(), because(reason))
+	return s.afterConfirm(e), nil
+}
+
+// afterConfirm orders what comes first on a new drive whose label tail was typed: its partitions, or that it joins. What a person is
+// to set up on it, or to tell the pool system, nobody orders.
+func (s *State) afterConfirm(e Event) []Order {
+	switch {
+	case s.Recipe.has(Layout):
+		s.enter(e, Layout)
+		s.Order++
+		s.Ordered, s.Laid = true, s.New.Key()
+		return []Order{{Kind: OrderLayout, Number: s.Order, Drive: s.New.Identity}}
+	case s.Recipe.has(Prepare):
+		s.enter(e, Prepare)
+		return nil
+	}
+	s.enter(e, Join)
+	return s.orderJoin()
+}
+
+// orderJoin orders that the new drive joins at the next seat; none when every seat that can be ordered was.
+func (s *State) orderJoin() []Order {
+	i := s.nextSeat()
+	if i < 0 {
+		return nil
+	}
+	s.Order++
+	s.Ordered = true
 	kind := OrderJoin
 	if s.Recipe.Forgets {
 		kind = OrderAdmit
 	}
-	s.enter(e, Join)
-	s.Order++
-	s.Ordered = true
-	s.say(e, "read the label tail %s and confirmed%s", s.New.Tail(), because(reason))
-	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity}}, nil
+	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity, Seat: s.seats()[i]}}
 }
 
 // undoable are the steps from which one can go back to the beginning, as long as nothing was taken out.
@@ -382,6 +418,8 @@ func (s *State) owed() string {
 		return "nothing was touched"
 	case s.Phase == Drain && (s.Begun || s.Ordered):
 		return "what began to move goes on moving; stop it with: lantern stop " + s.Pool
+	case s.Phase == Layout || s.Phase == Prepare:
+		return s.poolWords() + " is left without the member in slot " + s.Slot + "; the new drive has partitions of it, and no data"
 	case s.Phase == Join || s.Phase == Recover || s.Phase == Refill || s.Phase == Verify && s.New != nil:
 		return "the pool goes on recovering on its own"
 	case s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Recover):

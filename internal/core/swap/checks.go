@@ -43,8 +43,108 @@ type Situation struct {
 	// NewVerdict is that of the new drive, NewPast what its counters say of its past.
 	NewVerdict health.Verdict
 	NewPast    []record.Check
+	// Seats are what is known of the pools of all places of the drive; the first is Pool's. Below finds pools that members of them are.
+	Seats []SeatFacts
+	Below pool.Lookup
+	// Uses are what else depends on the drive, beside its pools; they mean nothing unless UsesKnown is true.
+	Uses      []OtherUse
+	UsesKnown bool
+	// Above are the pools that lie on pools of the drive.
+	Above []*pool.Pool
 	// Stock is a drive in the host that fits and was accepted; empty when there is none.
 	Stock string
+}
+
+// SeatFacts are what is known of the pool of one place of the drive.
+type SeatFacts struct {
+	Pool *pool.Pool
+	Slot string
+	// Unseen is since when its host does not report the pool any more; zero while it does.
+	Unseen time.Time
+	// Witness is the second account of who is a member and how. WitnessAt is when it was read, zero when it was not; Differs are the
+	// places where it does not bear out the first.
+	Witness   string
+	WitnessAt time.Time
+	Differs   []string
+}
+
+// OtherUse is something that depends on the drive and that no pool accounts for.
+type OtherUse struct {
+	Name   string // what of the drive it is on: "sda1"
+	Says   string // in words
+	Active bool   // the kernel uses it now
+	Boot   bool   // a boot loader's: it can be made anew, and holds nobody's data
+	Table  bool   // nothing but a partition table, whose partitions speak for it
+}
+
+// seats are the pools of all places of the drive; of a situation that names none, the one that it has.
+func (c *checker) seats() []SeatFacts {
+	if len(c.s.Seats) > 0 {
+		return c.s.Seats
+	}
+	if c.s.Pool == nil {
+		return nil
+	}
+	return []SeatFacts{{Pool: c.s.Pool, Slot: c.s.Plan.Slot}}
+}
+
+// left is what the pools of the drive, and those that lie on them, can lose now, and after the drive is gone with all its places:
+// the least of them. lost are the volumes that are lost then.
+func (c *checker) left() (before, after pool.Margin, lost []string, known bool) {
+	slots := map[string][]string{}
+	var pools []*pool.Pool
+	for _, x := range c.seats() {
+		if x.Pool == nil || !x.Unseen.IsZero() {
+			return 0, 0, nil, false
+		}
+		if slots[x.Pool.ID] == nil {
+			pools = append(pools, x.Pool)
+		}
+		slots[x.Pool.ID] = append(slots[x.Pool.ID], x.Slot)
+	}
+	known = len(pools) > 0
+	without := func(id string) *pool.Pool {
+		p := c.lookup(id)
+		if p != nil && len(slots[id]) > 0 {
+			q := p.Losing(slots[id]...)
+			return &q
+		}
+		return p
+	}
+	for i, p := range pools {
+		m, ok := p.DriveMargin(c.lookup)
+		q := p.Losing(slots[p.ID]...)
+		n, ok2 := q.DriveMargin(c.lookup)
+		known = known && ok && ok2
+		if i == 0 || m < before {
+			before = m
+		}
+		if i == 0 || n < after {
+			after = n
+		}
+		lost = append(lost, q.LostVolumes()...)
+	}
+	for _, p := range c.s.Above {
+		n, ok := p.DriveMargin(without)
+		known = known && ok
+		after = min(after, n)
+		q := p.Through(without)
+		lost = append(lost, q.LostVolumes()...)
+	}
+	return before, after, lost, known
+}
+
+// lookup finds a pool of the situation by its id.
+func (c *checker) lookup(id string) *pool.Pool {
+	for _, x := range c.seats() {
+		if x.Pool != nil && x.Pool.ID == id {
+			return x.Pool
+		}
+	}
+	if c.s.Below == nil {
+		return nil
+	}
+	return c.s.Below(id)
 }
 
 // Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing does.
@@ -74,6 +174,8 @@ func Checks(s Situation) []record.Check {
 	c.bay()
 	c.moving()
 	c.alone()
+	c.uses()
+	c.witness()
 	c.margin()
 	c.room()
 	c.others()
@@ -93,6 +195,8 @@ func Gate(s Situation, at Phase) []record.Check {
 		c.host()
 		c.moving()
 		c.testing()
+		c.uses()
+		c.witness()
 	case Drain:
 		c.host()
 		c.moving()
@@ -219,13 +323,15 @@ func (c *checker) margin() {
 	const id, title = "margin", "Enough is left when it is out"
 	s := c.s
 	p := s.Plan
-	looked := "groups and volumes of " + p.Pool
+	looked := "groups and volumes of " + p.poolWords()
+	for _, a := range s.Above {
+		looked += ", and of " + a.Name + " which lies on it"
+	}
 	if s.Pool == nil {
 		c.add(id, title, looked, record.Stops, "nothing is known of the pool", "Wait for a report of it.")
 		return
 	}
-	before, known := s.Pool.Margin()
-	after, volumes, _ := s.Pool.Without(p.Slot)
+	before, after, volumes, known := c.left()
 	emptied := p.Recipe.Beside || p.Recipe.has(Drain)
 	if p.Recipe.has(Down) && known {
 		c.down(false)
@@ -316,6 +422,102 @@ func (c *checker) down(now bool) {
 	}
 }
 
+// uses looks at what else depends on the drive, beside its pools (R1): what the kernel uses now must end first; what only lies there
+// is lost with the drive, and a person is told so.
+func (c *checker) uses() {
+	const id, title = "other-uses", "Other uses of the drive"
+	p := c.s.Plan
+	looked := "block devices, mounts and swap of " + p.Host
+	if !c.s.UsesKnown && keepsUses {
+		do := "Bring a newer agent there, or look at the host by hand."
+		if p.OldGone {
+			c.add(id, title, looked, record.Warns, "what else used it is not known", "Think of what else was on it.")
+			return
+		}
+		c.add(id, title, looked, record.Stops, "what else uses it is not known", do)
+		return
+	}
+	var active, lies, boot, names []string
+	for _, u := range c.s.Uses {
+		switch {
+		case u.Table:
+		case u.Active:
+			active = append(active, u.Says)
+		case u.Boot:
+			boot = append(boot, u.Says)
+		default:
+			lies, names = append(lies, u.Says), append(names, u.Name)
+		}
+	}
+	switch {
+	case len(active) > 0 && p.OldGone:
+		c.add(id, title, looked, record.Warns, "it was also used for: "+strings.Join(active, "; "), "Look after those too: this swap does not bring them back.")
+	case len(active) > 0 && keepsUses:
+		c.add(id, title, looked, record.Stops, "it is also used for: "+strings.Join(active, "; "), "End those uses first: unmount, switch off swap, stop what holds it. Then look again.")
+	case len(lies) > 0 && p.OldGone:
+		c.add(id, title, looked, record.Warns, "on it also lies: "+strings.Join(lies, "; "), "That is gone with it.")
+	case len(lies) > 0 && keepsUses:
+		c.add(id, title, looked, record.Stops, "on it also lies: "+strings.Join(lies, "; "), "Copy it elsewhere and clear it; or, if it is to be lost, begin with the pool's name and a reason.")
+		c.out[len(c.out)-1].Loses = names
+	case len(boot) > 0:
+		c.add(id, title, looked, record.Warns, "on it also lies: "+strings.Join(boot, "; "), "The boot loader is left to you: put it on the new drive when it has its partitions.")
+	default:
+		c.add(id, title, looked, record.Passes, "none", "")
+	}
+}
+
+// witness lays the second account of the members beside the first: what the kernel, or a pool program, shows, and what the members'
+// own metadata say.
+func (c *checker) witness() {
+	const id, title = "two-accounts", "Members, read in two ways"
+	p := c.s.Plan
+	result, found, sources := record.Passes, []string{}, []string{}
+	seats := p.seats()
+	for i, x := range c.seats() {
+		name := p.Pool
+		if x.Pool != nil {
+			name = x.Pool.Name
+		}
+		hand := i < len(seats) && seats[i].Hand
+		if i > 0 && slices.ContainsFunc(c.seats()[:i], func(y SeatFacts) bool { return y.Pool == x.Pool }) {
+			continue
+		}
+		switch {
+		case !x.Unseen.IsZero():
+			result, found = record.Stops, append(found, name+" is not reported by its host any more")
+		case x.WitnessAt.IsZero() && hand:
+			if result == record.Passes {
+				result = record.Warns
+			}
+			found = append(found, "the metadata on the members of "+name+" cannot be read here")
+		case x.WitnessAt.IsZero():
+			result, found = record.Stops, append(found, "the metadata on the members of "+name+" were not read")
+		case len(x.Differs) > 0:
+			result, found = record.Stops, append(found, name+": "+strings.Join(x.Differs, "; "))
+		default:
+			sources = append(sources, x.Witness)
+		}
+	}
+	if len(c.seats()) == 0 {
+		result, found = record.Stops, []string{"nothing is known of the pool"}
+	}
+	looked := "what the pool shows"
+	if len(sources) > 0 {
+		looked += ", and " + strings.Join(sources, ", ")
+	}
+	if !keepsWitness {
+		result = record.Passes
+	}
+	switch result {
+	case record.Passes:
+		c.add(id, title, looked, result, "both say the same of every member that counts", "")
+	case record.Warns:
+		c.add(id, title, looked, result, strings.Join(found, "; "), "Compare the members by hand with the pool system's own tool.")
+	default:
+		c.add(id, title, looked, result, strings.Join(found, "; "), "Find out which of the two is right before anything is pulled.")
+	}
+}
+
 func (c *checker) room() {
 	p := c.s.Plan
 	if c.s.Pool == nil || !p.Recipe.has(Drain) {
@@ -380,8 +582,7 @@ func (c *checker) backup() {
 		return
 	}
 	const id, title = "backup", "There is a backup"
-	now, known := c.s.Pool.Margin()
-	after, lost, _ := c.s.Pool.Without(p.Slot)
+	now, after, lost, known := c.left()
 	least := after
 	if p.Recipe.Beside || p.Recipe.has(Drain) {
 		least = now

@@ -19,7 +19,7 @@ func (s *State) Unfit(d Drive) string {
 	case s.Old.Key():
 		own = "it is the drive that is to be replaced"
 	}
-	return cmp.Or(own, s.size(d), lies(d), promised(d), ill(d), s.sort(d))
+	return cmp.Or(own, s.size(d), s.lies(d), promised(d), ill(d), s.sort(d))
 }
 
 func (s *State) size(d Drive) string {
@@ -33,10 +33,14 @@ func (s *State) size(d Drive) string {
 	return ""
 }
 
-func lies(d Drive) string {
+func (s *State) lies(d Drive) string {
 	switch {
 	case d.Member != "":
 		return "it is a member of " + d.Member
+	case s.Laid != "" && s.Laid == d.Key() && d.Holds == drive.PartitionTable:
+		return "" // this swap gave it the partitions
+	case d.Holds == "" && !d.Blank:
+		return "what lies on it is not known: it was not read"
 	case d.Holds != "":
 		return "it carries somebody's data (" + d.Holds + ")"
 	}
@@ -70,6 +74,8 @@ func instead(d Drive) string {
 
 func (s *State) sort(d Drive) string {
 	switch {
+	case s.Recipe.has(Layout) && s.Old.Sector > 0 && d.Sector != s.Old.Sector:
+		return fmt.Sprintf("its sectors have %d bytes, the partition table that it would get counts in sectors of %d", d.Sector, s.Old.Sector)
 	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
 		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
 	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
@@ -109,7 +115,7 @@ func (c *checker) newcomer() {
 		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
 	}
 	either("new-kind", "The pool can use its kind", "what it says of its sectors, its medium and its tracks", p.sort(d), kind, other)
-	either("new-empty", "Nothing lies on it", "its beginning and its end, for signatures", lies(d), "no partition table, file system or mark of a member was found", other)
+	either("new-empty", "Contents of the new drive", "its beginning and its end", p.lies(d), "both ends are blank, and the kernel shows no use of it", other)
 	either("new-free", "No other swap counts on it", "swaps under way", promised(d), "it is promised to nobody else", other)
 	c.trusted(d)
 }

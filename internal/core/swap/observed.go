@@ -15,7 +15,7 @@ func (s *State) outsideTurn() bool {
 	switch s.Phase {
 	case Scrub, Drain, Release, Still:
 		return true
-	case Insert, Confirm, Join, Recover:
+	case Insert, Confirm, Layout, Prepare, Join, Recover:
 		return s.Recipe.Beside
 	}
 	return false
@@ -41,9 +41,9 @@ func (s *State) gone(e Event) {
 		}
 	case s.Phase == Planned:
 		// Before it began nobody was told to pull anything; the round speaks of it.
-	case s.New != nil && key == s.New.Key() && s.Phase == Confirm:
+	case s.New != nil && key == s.New.Key() && e.Drive.Member == "" && (s.Phase == Confirm || s.Phase == Layout || s.Phase == Prepare):
 		s.say(e, "the new drive %s was taken out again", s.New.Tail())
-		s.New = nil
+		s.New, s.Ordered = nil, false
 		s.enter(e, Insert)
 	case s.New != nil && key == s.New.Key() && (s.Phase == Rehouse && s.Hold == "" || s.Phase == Up && s.Recipe.Temporary):
 		s.New.Bay = ""
@@ -211,16 +211,25 @@ func (s *State) outcome(e Event) {
 	switch {
 	case e.Done && s.Phase == Join:
 		s.say(e, "the agent made it a member: %s", e.Outcome)
+		if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {
+			s.Seats[i].Asked = true
+		}
+		if len(s.Seats) > 0 && s.nextSeat() >= 0 || slices.ContainsFunc(s.seats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
+			return // other places are still to be filled
+		}
 		s.enter(e, Recover)
 		if !keepsR6 {
 			s.Phase = Verify
 		}
+	case e.Done && s.Phase == Layout:
+		s.say(e, "the agent gave it the partitions of %s: %s", s.Old.Tail(), e.Outcome)
+		s.advance(e)
 	case e.Done:
 		s.Begun = s.Phase == Scrub || s.Phase == Drain || s.Phase == Release || s.Phase == Refill
 		s.say(e, "the agent did it: %s", e.Outcome)
 	default:
 		s.say(e, "the order was not carried out: %s", e.Outcome)
-		if s.Phase == Join {
+		if s.Phase == Layout || s.Phase == Join && !slices.ContainsFunc(s.Seats, func(x Seat) bool { return x.Asked || x.Joined }) && !s.Recipe.has(Prepare) {
 			s.enter(e, Confirm)
 		}
 		s.Refused = e.Outcome
@@ -237,7 +246,16 @@ func (s *State) pool(e Event) []Order {
 	}
 	// A drive whose order was thought lost may have joined after all: what is seen counts.
 	joined := s.New != nil && (p.Drive == s.New.Key() || p.New != "" && p.New != pool.Standby)
-	if joined && (s.Phase == Join || s.Phase == Confirm) {
+	if len(s.Seats) > 0 && s.New != nil {
+		for i := range s.Seats {
+			if i < len(p.Joined) && p.Joined[i] != s.Seats[i].Joined {
+				if s.Seats[i].Joined = p.Joined[i]; p.Joined[i] && len(s.Seats) > 1 {
+					s.say(e, "%s shows %s at place %s", s.Seats[i].Pool, s.New.Tail(), s.Seats[i].Slot)
+				}
+			}
+		}
+	}
+	if joined && slices.Contains([]Phase{Join, Confirm, Layout, Prepare}, s.Phase) {
 		s.enter(e, Recover)
 		s.Ordered = false
 		s.say(e, "the pool has taken %s as a member", s.New.Tail())
@@ -260,6 +278,11 @@ func (s *State) pool(e Event) []Order {
 		if p.Drained && !p.Recovering && p.MarginKnown {
 			s.Ordered = false
 			s.say(e, "nothing lies on %s any more", s.Old.Tail())
+			s.advance(e)
+		}
+	case Prepare:
+		if p.Prepared {
+			s.say(e, "what is needed stands on %s", s.New.Tail())
 			s.advance(e)
 		}
 	case Release:

@@ -30,6 +30,8 @@ type Recipe struct {
 	Slow bool `json:"slow,omitempty"`
 	// Stops are the pools that cannot be reached while the host is down.
 	Stops []string `json:"stops,omitempty"`
+	// Hand is true where no pool of the drive can be ordered: a person does what an order would do.
+	Hand bool `json:"hand,omitempty"`
 }
 
 // Ground is what a recipe is composed from.
@@ -38,6 +40,12 @@ type Ground struct {
 	Slot   string
 	Gone   bool     // the drive does not answer
 	Offers []string // what the pool system can be asked for
+	// Others are the drive's further places: in other pools, or in the same one.
+	Others []OtherPlace
+	// Layout is true where members lie on partitions of the drive; Layers are what stands between the drive, or its partitions, and
+	// members, which only a person can set up, such as an encrypted volume.
+	Layout bool
+	Layers []string
 	// Free is a bay of the same section that is empty, or in which a drive waits that fits and was accepted; empty when there
 	// is none. Outside is a free bay elsewhere, such as in an external enclosure of the same host.
 	Free, Outside string
@@ -52,6 +60,44 @@ type Ground struct {
 	Now      time.Time
 }
 
+// OtherPlace is a further place of the drive.
+type OtherPlace struct {
+	Pool   *pool.Pool
+	Slot   string
+	Offers []string
+}
+
+// without is what is left of all pools of the drive when it is gone with all its places: the least margin, and the volumes that are
+// lost.
+func (g Ground) without() (after pool.Margin, lost []string, known bool) {
+	known = true
+	done := map[string]bool{}
+	for _, x := range append([]OtherPlace{{Pool: g.Pool, Slot: g.Slot}}, g.Others...) {
+		if done[x.Pool.ID] {
+			continue
+		}
+		done[x.Pool.ID] = true
+		slots := []string{}
+		for _, y := range append([]OtherPlace{{Pool: g.Pool, Slot: g.Slot}}, g.Others...) {
+			if y.Pool.ID == x.Pool.ID {
+				slots = append(slots, y.Slot)
+			}
+		}
+		q := x.Pool.Losing(slots...)
+		m, ok := q.Margin()
+		known = known && ok
+		if len(done) == 1 || m < after {
+			after = m
+		}
+		for _, v := range q.Volumes {
+			if vm, ok := q.VolumeMargin(v); ok && vm < 0 {
+				lost = append(lost, v.Name)
+			}
+		}
+	}
+	return after, lost, known
+}
+
 // fresh is how old the last clean scrub may be for what the others hold to count as read.
 const fresh = 30 * 24 * time.Hour
 
@@ -59,8 +105,16 @@ const fresh = 30 * 24 * time.Hour
 // least margin: nothing is taken out before its share lies elsewhere, where that can be had.
 func Compose(g Ground) Recipe {
 	m, group, _ := g.Pool.Slot(g.Slot)
-	offers := func(what string) bool { return slices.Contains(g.Offers, what) }
-	after, lost, known := g.Pool.Without(g.Slot)
+	multi := len(g.Others) > 0
+	offers := func(what string) bool {
+		for _, x := range g.Others {
+			if !slices.Contains(x.Offers, what) {
+				return false
+			}
+		}
+		return slices.Contains(g.Offers, what)
+	}
+	after, lost, known := g.without()
 	var r Recipe
 	why := func(words string) { r.Why = append(r.Why, words) }
 	step := func(p ...Phase) { r.Steps = append(r.Steps, p...) }
@@ -97,9 +151,32 @@ func Compose(g Ground) Recipe {
 	}
 	// A pool that marked it out restored its share, or gave its place to a spare.
 	carries := !g.Gone && !m.Lost() && m.State != pool.Out
+	for _, x := range g.Others {
+		n, _, _ := x.Pool.Slot(x.Slot)
+		carries = carries || !g.Gone && !n.Lost() && n.State != pool.Out
+	}
 	spread := false
 	for _, x := range g.Pool.Groups {
-		spread = spread || x.Spread && (x.Name == group || log)
+		spread = spread || x.Spread && (x.Name == group || log) && !multi
+	}
+	hand := g.Pool.Watched
+	for _, x := range g.Others {
+		hand = hand && x.Pool.Watched
+	}
+	if multi {
+		var names []string
+		for _, x := range g.Others {
+			if x.Pool.ID != g.Pool.ID && !slices.Contains(names, x.Pool.Name) {
+				names = append(names, x.Pool.Name)
+			}
+		}
+		if len(names) > 0 {
+			why("the drive is also a member of " + strings.Join(names, ", ") + ": all its places are filled in one swap")
+		}
+	}
+	if hand {
+		r.Hand = true
+		why(g.Pool.Name + " can be read and not ordered: where an order would stand, a person does it, and what comes of it is observed")
 	}
 
 	switch {
@@ -131,7 +208,11 @@ func Compose(g Ground) Recipe {
 		}
 		r.cold(step, why, g.Stops)
 		r.rejoin(step)
-	case offers("beside") && (g.Free != "" || g.Waits) && (!spread || log || g.Waits):
+	case hand && known && (after < 0 || len(lost) > 0) && g.Free == "" && !g.Waits:
+		r.Name = "moved away by hand, then out and in"
+		why("without it data would be lost: what lies on it moves to the others first")
+		step(Drain, Pull, Insert, Confirm, Join, Recover)
+	case (offers("beside") || hand) && (g.Free != "" || g.Waits) && (!spread || log || g.Waits):
 		r.Name, r.Beside, r.Into = "the new drive first, into a free bay", true, g.Free
 		if g.Waits {
 			r.Name = "the new drive first: a tested one waits in the host"
@@ -179,6 +260,18 @@ func Compose(g Ground) Recipe {
 		step(Pull, Insert, Confirm, Join, Recover)
 	}
 	step(Verify)
+	if g.Layout || len(g.Layers) > 0 {
+		at := slices.Index(r.Steps, Confirm) + 1
+		if g.Layout {
+			why("members lie on partitions of it: the new drive gets the same partitions, under names of its own")
+			r.Steps = slices.Insert(r.Steps, at, Layout)
+			at++
+		}
+		if len(g.Layers) > 0 {
+			why("between the drive and the pool lies " + strings.Join(g.Layers, ", ") + ": a person sets that up on the new drive")
+			r.Steps = slices.Insert(r.Steps, at, Prepare)
+		}
+	}
 	return r
 }
 

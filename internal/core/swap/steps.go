@@ -102,6 +102,13 @@ func (s *State) step(p Phase) Step {
 		st.Why = "A host with a wrong clock, or with one more drive missing, is no ground to go on from."
 		st.Expect = "Everything else is back, and the new drive is seen."
 	case Drain:
+		if s.Recipe.Hand {
+			st.Kind, st.Title = StepHands, "Move away what lies on "+old
+			st.What = fmt.Sprintf("By hand, with the pool system's own tool: %s must not use %s at place %s any more.", s.Pool, old, s.Slot)
+			st.Why = "Taken out before that, it takes data along."
+			st.Expect = "This step ends by itself when " + s.Pool + " is seen without it."
+			return st
+		}
 		st.Kind, st.Title, st.Acts = StepDo, "Drain "+old, true
 		st.What = fmt.Sprintf("Order that all that lies on %s moves to the other members, and wait until nothing lies on it.", old)
 		if n := len(s.Recipe.Unit); n > 0 {
@@ -149,8 +156,33 @@ func (s *State) step(p Phase) Step {
 		st.What = fmt.Sprintf("Read the label of the drive you put into %s and type its tail.", newBay)
 		st.Why = "From here on it is written to. Only you can see that this is the drive you mean."
 		st.Expect = "The tail matches and the order goes to the host."
+	case Layout:
+		st.Kind, st.Title = StepDo, "Partition the new drive"
+		st.What = fmt.Sprintf("The host gives %s the partitions of %s: the same places, types and names, and identifiers of its own.", newTail, old)
+		st.Why = "Members of the pools lie on partitions of the drive."
+		st.Expect = "The partition table is read back, and the kernel shows the partitions."
+		st.Takes, st.IfNot = "seconds", "If that fails, the step before comes back, with the reason."
+	case Prepare:
+		st.Kind, st.Title = StepHands, "Set up on "+newTail+" what lies below the pool"
+		var need []string
+		for _, x := range s.seats() {
+			if above := x.above(); len(above) > 0 {
+				on := "the drive"
+				if x.Partition > 0 {
+					on = fmt.Sprintf("partition %d", x.Partition)
+				}
+				need = append(need, fmt.Sprintf("%s on %s, open and empty, with at least %s bytes", layerWords(above), on, grouped(x.Needs)))
+			}
+		}
+		st.What = fmt.Sprintf("By hand on %s: %s. Use the keys and settings that %s had; nothing here knows them.", s.Host, strings.Join(need, "; "), old)
+		st.Why = "The pool does not lie on the bare drive, and what lies between is not a pool's business."
+		st.Expect = "This step ends by itself when " + s.Host + " shows it, open and empty."
 	case Join:
 		st.Kind, st.Title = StepDo, "Make it a member"
+		if len(s.seats()) > 1 || s.byHand() {
+			s.joinSeats(&st, newTail)
+			return st
+		}
 		st.What = fmt.Sprintf("The host is asked to take %s into %s, slot %s.", newTail, s.Pool, s.Slot)
 		if s.Recipe.Beside {
 			st.What = fmt.Sprintf("The host is asked to fill %s beside %s in %s, slot %s.", newTail, old, s.Pool, s.Slot)
@@ -160,7 +192,10 @@ func (s *State) step(p Phase) Step {
 		st.Takes, st.IfNot = "seconds", "If the host does not answer, nothing is repeated by itself: the step comes back, with what was seen."
 	case Recover:
 		st.Kind, st.Title = StepWait, "Wait for the recovery"
-		st.What = s.Pool + " restores its redundancy. Nothing needs a hand."
+		st.What = s.poolWords() + " restores its redundancy. Nothing needs a hand."
+		if len(s.seats()) > 1 {
+			st.What = s.poolWords() + " restore their redundancy. Nothing needs a hand."
+		}
 		st.Why = "Until it ends, fewer members may fail than usual."
 		if s.Recipe.Beside {
 			st.Why = "The old drive helps until the new one holds all."
@@ -200,6 +235,58 @@ func (s *State) step(p Phase) Step {
 		st.Expect = "All closing checks pass."
 	}
 	return st
+}
+
+// layerWords names what stands between a drive and a member, from below.
+func layerWords(layers []string) string {
+	var out []string
+	for _, l := range layers {
+		switch l {
+		case "encrypted":
+			out = append(out, "an unlocked encrypted volume")
+		case "logical volume":
+			out = append(out, "a logical volume")
+		default:
+			out = append(out, "a device of the kind "+l)
+		}
+	}
+	return strings.Join(out, " and on it ")
+}
+
+// joinSeats tells the step at which the new drive joins, where there are several places, or where a person does it.
+func (s *State) joinSeats(st *Step, newTail string) {
+	var order, hand []string
+	for _, x := range s.seats() {
+		place := fmt.Sprintf("%s, place %s", x.Pool, x.Slot)
+		if x.Partition > 0 {
+			place += fmt.Sprintf(" (partition %d)", x.Partition)
+		}
+		switch {
+		case x.Joined || x.Asked:
+		case x.Hand:
+			hand = append(hand, fmt.Sprintf("%s uses the new drive in place %s", x.Pool, x.Slot))
+		default:
+			order = append(order, place)
+		}
+	}
+	switch {
+	case len(order) > 0:
+		st.Acts = !s.Ordered
+		st.What = fmt.Sprintf("Order that %s joins %s.", newTail, order[0])
+		if s.Ordered {
+			st.What = fmt.Sprintf("The host is asked to take %s into %s.", newTail, order[0])
+		}
+		if n := len(order) + len(hand) - 1; n > 0 {
+			st.What += fmt.Sprintf(" %d more to fill after that.", n)
+		}
+		st.Why = "The host reads the drive's identity back once more and refuses on any difference."
+	default:
+		st.Kind, st.Title = StepHands, "By hand: make it a member"
+		st.What = fmt.Sprintf("With the pool system's own tool, reach this: %s.", strings.Join(hand, "; "))
+		st.Why = "This pool system can be read here, and not ordered."
+	}
+	st.Expect = "Every pool shows the drive as its member."
+	st.Takes, st.IfNot = "seconds to minutes", "If it does not show, look at what the pool system says; nothing is repeated by itself."
 }
 
 // Now is the step the swap is at; for one that has ended, a step that says so.

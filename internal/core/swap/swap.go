@@ -4,6 +4,7 @@
 package swap
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -29,6 +30,8 @@ const (
 	Pull      Phase = "pull"    // waits for the old drive to leave
 	Insert    Phase = "insert"  // waits for a new drive
 	Confirm   Phase = "confirm" // waits for the new drive's label tail
+	Layout    Phase = "layout"  // the agent was ordered to give it the old drive's partitions
+	Prepare   Phase = "prepare" // waits for what a person sets up on it: an encrypted volume
 	Join      Phase = "join"    // the agent was ordered to make it a member
 	Recover   Phase = "recover" // the pool restores redundancy
 	Refill    Phase = "refill"  // what was drained, or all, is spread over the members anew
@@ -51,8 +54,9 @@ type Drive struct {
 	Medium drive.Medium `json:"medium,omitempty"`
 	// Zoned says how it wants its zones written; empty for one that takes writes anywhere at one pace.
 	Zoned drive.Zoning `json:"zoned,omitempty"`
-	// Holds says what lies on it, in words; empty when nothing does.
+	// Holds says what lies on it, or uses it, in words. That nothing does is known only when Blank is true.
 	Holds string `json:"holds,omitempty"`
+	Blank bool   `json:"blank"`
 	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves unnoticed.
 	Member string `json:"member,omitempty"`
 	// Ill says why it must not be trusted with data; empty when nothing speaks against it.
@@ -65,6 +69,24 @@ type Drive struct {
 	Lacks string `json:"lacks,omitempty"`
 	// Accepted says with what result it was tested before it was trusted, and when; empty when it was not.
 	Accepted string `json:"accepted,omitempty"`
+}
+
+// UnmarshalJSON reads a drive from a record. Records made before it was noted whether a drive was read say nothing of that: then what
+// was found is all that lay there, as it was taken to be when they were made.
+func (d *Drive) UnmarshalJSON(b []byte) error {
+	type plain Drive
+	x := struct {
+		*plain
+		Blank *bool `json:"blank"`
+	}{plain: (*plain)(d)}
+	if err := json.Unmarshal(b, &x); err != nil {
+		return err
+	}
+	d.Blank = d.Holds == ""
+	if x.Blank != nil {
+		d.Blank = *x.Blank
+	}
+	return nil
 }
 
 // Wrong is a drive that vanished though it was not its turn.
@@ -83,7 +105,12 @@ type State struct {
 	PoolID string `json:"pool_id"` // its own id
 	Slot   string `json:"slot"`
 	Host   string `json:"host"`
-	Old    Drive  `json:"old"`
+	// Seats are all places that the old drive has in pools; the first is that of Pool and Slot. Empty for a swap that was planned before
+	// there could be several.
+	Seats []Seat `json:"seats,omitempty"`
+	// Laid is the key of the drive that was ordered to get the old one's partitions.
+	Laid string `json:"laid,omitempty"`
+	Old  Drive  `json:"old"`
 	// OldGone is true while the old drive does not answer.
 	OldGone bool   `json:"old_gone"`
 	New     *Drive `json:"new,omitempty"`
@@ -249,6 +276,10 @@ type PoolView struct {
 	Stuck string `json:"stuck,omitempty"`
 	// Spare says that a spare still stands in; empty when none does.
 	Spare string `json:"spare,omitempty"`
+	// Joined says of each seat whether its pool shows the new drive there; Prepared that what a person was to set up on the new drive
+	// stands at every seat.
+	Joined   []bool `json:"joined,omitempty"`
+	Prepared bool   `json:"prepared,omitempty"`
 	// Notices are new ones about the pool that are open, in words.
 	Notices []string `json:"notices,omitempty"`
 }
@@ -257,8 +288,9 @@ type PoolView struct {
 type Order struct {
 	Kind   OrderKind
 	Number int
-	Drive  drive.Identity // join, admit: the new drive; drain, release: the old one
+	Drive  drive.Identity // join, admit, layout: the new drive; drain, release: the old one
 	Slots  []string       // drain, refill: the members it is about
+	Seat   Seat           // join, admit: the place that is filled
 }
 
 // OrderKind is what is ordered.
@@ -268,6 +300,7 @@ type OrderKind string
 const (
 	OrderJoin    OrderKind = "join"    // make the new drive a member in place of the old one
 	OrderAdmit   OrderKind = "admit"   // make the new drive a further member: the pool has forgotten the place
+	OrderLayout  OrderKind = "layout"  // give the new drive the partitions of the old one
 	OrderScrub   OrderKind = "scrub"   // read everything through
 	OrderDrain   OrderKind = "drain"   // move what lies on it to the others
 	OrderRelease OrderKind = "release" // forget the place
@@ -278,7 +311,7 @@ const (
 )
 
 // Writes says whether an order leads to writing on a drive that was not a member.
-func (k OrderKind) Writes() bool { return k == OrderJoin || k == OrderAdmit }
+func (k OrderKind) Writes() bool { return k == OrderJoin || k == OrderAdmit || k == OrderLayout }
 
 // Refusal is why a person's action was not taken. Nothing was changed.
 type Refusal struct {
@@ -298,6 +331,7 @@ func (s State) clone() State {
 	s.Log, s.Margins, s.Visited = slices.Clip(s.Log), slices.Clip(s.Margins), slices.Clip(s.Visited)
 	s.Wrong = slices.Clone(s.Wrong)
 	s.Came = slices.Clone(s.Came)
+	s.Seats = slices.Clone(s.Seats)
 	if s.New != nil {
 		n := *s.New
 		s.New = &n

@@ -62,6 +62,9 @@ func (s *script) apply(e Event) string {
 		if o.Number > 0 {
 			fmt.Fprintf(&b, " #%d %s", o.Number, o.Drive.Tail())
 		}
+		if o.Seat.Partition > 0 || len(o.Seat.Layers) > 0 {
+			fmt.Fprintf(&b, " into %s place %s, partition %d %v", o.Seat.Pool, o.Seat.Slot, o.Seat.Partition, o.Seat.Layers)
+		}
 		if len(o.Slots) > 0 {
 			fmt.Fprintf(&b, " with %s", strings.Join(o.Slots, ", "))
 		}
@@ -106,7 +109,7 @@ func TestScenarios(t *testing.T) {
 			one := func() *Drive {
 				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: strings.Trim(arg("bay", "skerry/front/7"), "-"),
 					Sector: drive.Bytes(number("sector", 512)), Zoned: drive.Zoning(arg("zoned", "")), Promised: arg("promised", ""),
-					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", ""), Testing: has("testing")}
+					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", ""), Testing: has("testing"), Blank: arg("holds", "") == "" && !has("unread")}
 			}
 			switch d.Cmd {
 			case "plan":
@@ -114,6 +117,26 @@ func TestScenarios(t *testing.T) {
 					Old: *one(), OldGone: has("gone"), Needs: drive.Bytes(number("needs", 4000)), AtMost: drive.Bytes(number("most", 0)), Margin: pool.Margin(number("margin", 2))}
 				if d.Input != "" {
 					p.Pool, p.Recipe = ground(t, d.Input, p.OldGone)
+				}
+				// seats=soundscape/1.7/2,tidegauge/3/4/encrypted: pool, slot, partition, and a layer above it; a pool in capitals is done by hand.
+				for _, text := range strings.FieldsFunc(arg("seats", ""), func(r rune) bool { return r == ';' }) {
+					f := strings.Split(text, "/")
+					x := Seat{Pool: strings.ToLower(f[0]), PoolID: strings.ToLower(f[0]), Slot: f[1], Hand: f[0] != strings.ToLower(f[0]), Margin: 1}
+					x.Partition, _ = strconv.Atoi(f[2])
+					if x.Partition > 0 {
+						x.Layers = []string{"partition"}
+					}
+					x.Layers = append(x.Layers, f[3:]...)
+					p.Seats = append(p.Seats, x)
+				}
+				if len(p.Seats) > 0 {
+					p.Margin = 1
+					p.Recipe = inPlace(p.OldGone)
+					at := p.Recipe.Rank(Join)
+					for _, step := range strings.FieldsFunc(arg("extra", ""), func(r rune) bool { return r == ';' }) {
+						p.Recipe.Steps = append(p.Recipe.Steps[:at:at], append([]Phase{Phase(step)}, p.Recipe.Steps[at:]...)...)
+						at++
+					}
 				}
 				out := s.apply(Event{Kind: PlanIt, By: who, Plan: &p})
 				for _, w := range s.state.Recipe.Why {
@@ -189,6 +212,10 @@ func TestScenarios(t *testing.T) {
 				if l := arg("lost", ""); l != "" {
 					v.Lost = strings.Split(l, " ")
 				}
+				v.Prepared = has("prepared")
+				for _, c := range arg("joined", "") {
+					v.Joined = append(v.Joined, c == '1')
+				}
 				if has("forgotten") {
 					v.Drive = ""
 				}
@@ -226,7 +253,7 @@ func TestNothingBreaksTheRules(t *testing.T) {
 		s, _, _ = Apply(s, Event{Kind: PlanIt, By: "ida", Plan: &State{ID: "s", Pool: "p", Slot: "1", Host: "h", Old: Drive{Identity: disk("OLD01"), Bay: "h/f/1"}, Needs: 4000, Margin: 1}})
 		var events []Event
 		for range 40 {
-			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Bay: "h/f/1"}
+			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Bay: "h/f/1", Blank: r.IntN(8) > 0}
 			switch d.Tail() {
 			case "SML03":
 				d.Capacity = 3999
@@ -283,7 +310,7 @@ func TestNothingBreaksTheRules(t *testing.T) {
 func TestChecks(t *testing.T) {
 	members := []pool.Member{{Slot: "1", Drive: "a", State: pool.Online, Log: "log"}, {Slot: "2", Drive: "b", State: pool.Online, Log: "log"}}
 	p := &pool.Pool{Name: "plankton", Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 1}, Members: members}}, Logs: []pool.Member{{Slot: "log", State: pool.Online}}}
-	base := Situation{PoolSeen: t0, Pool: p, BayKnown: true, Plan: State{Pool: "plankton", Slot: "1", Host: "fulmar", Old: Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"}, Needs: 8_001_563_222_016}, LastScrub: t0.Add(-time.Hour), ScrubClean: true}
+	base := Situation{PoolSeen: t0, Pool: p, BayKnown: true, Plan: State{Pool: "plankton", Slot: "1", Host: "fulmar", Old: Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"}, Needs: 8_001_563_222_016}, LastScrub: t0.Add(-time.Hour), ScrubClean: true, UsesKnown: true}
 	result := func(s Situation, id string) record.Check {
 		for _, c := range Checks(s) {
 			require.NotEmpty(t, c.Looked)

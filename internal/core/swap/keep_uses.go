@@ -1,0 +1,6 @@
+//go:build !without_uses
+
+package swap
+
+// keepsUses: what else depends on a drive stops.
+const keepsUses = true

@@ -1,0 +1,136 @@
+package swap
+
+import (
+	"slices"
+	"strings"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+)
+
+// Seat is one place that the old drive has in a pool. A drive whose partitions belong to several pools has one in each; a swap fills
+// all of them.
+type Seat struct {
+	Pool   string `json:"pool"`
+	PoolID string `json:"pool_id"`
+	Slot   string `json:"slot"`
+	// Partition is the number of the partition that is the member, 0 for the whole drive; Layers are the kinds of devices between the
+	// drive and the member, from the drive up: on the new drive the same must stand before it can join.
+	Partition int         `json:"partition,omitempty"`
+	Layers    []string    `json:"layers,omitempty"`
+	Needs     drive.Bytes `json:"needs,omitempty"`  // of the device that joins
+	Margin    pool.Margin `json:"margin"`           // of the pool before the swap began
+	Hand      bool        `json:"hand,omitempty"`   // the pool system cannot be ordered: a person does it
+	Asked     bool        `json:"asked,omitempty"`  // the order to join was carried out
+	Joined    bool        `json:"joined,omitempty"` // the pool shows the new drive there
+}
+
+// above are the layers over a partition.
+func (x Seat) above() []string {
+	return slices.DeleteFunc(slices.Clone(x.Layers), func(l string) bool { return l == "partition" })
+}
+
+// seats are all places that are to be filled. A swap that was planned before there could be several has one.
+func (s *State) seats() []Seat {
+	if len(s.Seats) > 0 {
+		return s.Seats
+	}
+	return []Seat{{Pool: s.Pool, PoolID: s.PoolID, Slot: s.Slot, Needs: s.Needs, Margin: s.Margin}}
+}
+
+// poolWords names all pools of a swap.
+func (s *State) poolWords() string {
+	var names []string
+	for _, x := range s.seats() {
+		if !slices.Contains(names, x.Pool) {
+			names = append(names, x.Pool)
+		}
+	}
+	return strings.Join(names, " and ")
+}
+
+// byHand says whether a person does what is ordered elsewhere, at every seat.
+func (s *State) byHand() bool {
+	return !slices.ContainsFunc(s.seats(), func(x Seat) bool { return !x.Hand })
+}
+
+// next seat to be ordered to join: not by hand, and not asked or seen there yet; -1 when there is none.
+func (s *State) nextSeat() int {
+	return slices.IndexFunc(s.seats(), func(x Seat) bool { return !x.Hand && !x.Asked && !x.Joined })
+}
+
+// SeatView is what a pool shows of one seat.
+type SeatView struct {
+	PoolView
+	Margin pool.Margin
+}
+
+// Combine puts together what the pools show of all seats: the worst of each. The margin that comes with it reaches what it was before
+// the swap only when it does in every pool.
+func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
+	seats := s.seats()
+	out := views[0].PoolView
+	margin, before := views[0].Margin, seats[0].Margin
+	short := margin - before
+	out.Joined = nil
+	for i, v := range views {
+		out.Joined = append(out.Joined, v.New != "" && v.New != pool.Standby || s.New != nil && v.Drive == s.New.Key())
+		if i == 0 {
+			continue
+		}
+		if worse(v.Member, out.Member) {
+			out.Member = v.Member
+		}
+		if v.Drive == s.Old.Key() || s.New != nil && out.Drive == s.New.Key() {
+			out.Drive = v.Drive
+		}
+		if v.New == "" || out.New != "" && worse(v.New, out.New) {
+			out.New = v.New
+		}
+		out.MarginKnown = out.MarginKnown && v.MarginKnown
+		out.Without, out.Moving = min(out.Without, v.Without), min(out.Moving, v.Moving)
+		for _, l := range v.Lost {
+			if !slices.Contains(out.Lost, l) {
+				out.Lost = append(slices.Clip(out.Lost), l)
+			}
+		}
+		out.Drained, out.Filled = out.Drained && v.Drained, out.Filled && v.Filled
+		out.Recovering = out.Recovering || v.Recovering
+		if out.Recovery == "" || v.Recovering && v.Recovery != "" {
+			out.Recovery = v.Recovery
+		}
+		if v.Scrubbed.Before(out.Scrubbed) {
+			out.Scrubbed = v.Scrubbed
+		}
+		out.ScrubClean = out.ScrubClean && v.ScrubClean
+		out.Unrepairable += v.Unrepairable
+		out.Prepared = out.Prepared && v.Prepared
+		if out.Stuck == "" {
+			out.Stuck = v.Stuck
+		}
+		if out.Spare == "" {
+			out.Spare = v.Spare
+		}
+		for _, n := range v.Notices {
+			if !slices.Contains(out.Notices, n) {
+				out.Notices = append(slices.Clip(out.Notices), n)
+			}
+		}
+		margin, before, short = min(margin, v.Margin), min(before, seats[i].Margin), min(short, v.Margin-seats[i].Margin)
+	}
+	return out, min(margin, before+short)
+}
+
+// order of states from good to bad.
+var badness = []pool.MemberState{pool.Online, pool.Failing, pool.Standby, pool.Out, pool.Recovering, pool.StateUnkn, pool.Missing, pool.Faulty}
+
+// worse says whether a state is worse than another; one that is not known here is the worst.
+func worse(a, b pool.MemberState) bool {
+	rank := func(s pool.MemberState) int {
+		if i := slices.Index(badness, s); i >= 0 {
+			return i
+		}
+		return len(badness)
+	}
+	return rank(a) > rank(b)
+}

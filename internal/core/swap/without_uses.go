@@ -1,0 +1,5 @@
+//go:build without_uses
+
+package swap
+
+const keepsUses = false

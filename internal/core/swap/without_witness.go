@@ -1,0 +1,5 @@
+//go:build without_witness
+
+package swap
+
+const keepsWitness = false
