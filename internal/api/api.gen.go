@@ -386,6 +386,7 @@ const (
 	NoticeKindFilling  NoticeKind = "filling"
 	NoticeKindHost     NoticeKind = "host"
 	NoticeKindPlace    NoticeKind = "place"
+	NoticeKindPool     NoticeKind = "pool"
 	NoticeKindRecovery NoticeKind = "recovery"
 	NoticeKindSection  NoticeKind = "section"
 	NoticeKindShelf    NoticeKind = "shelf"
@@ -403,6 +404,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindHost:
 		return true
 	case NoticeKindPlace:
+		return true
+	case NoticeKindPool:
 		return true
 	case NoticeKindRecovery:
 		return true
@@ -2938,6 +2941,17 @@ type PoolActionAction string
 // PoolActionPriority priority: what recoveries get beside the users
 type PoolActionPriority string
 
+// PoolLine defines model for PoolLine.
+type PoolLine struct {
+	Do    string    `json:"do"`
+	Host  string    `json:"host,omitempty,omitzero"`
+	Id    string    `json:"id,omitempty,omitzero"`
+	Pool  string    `json:"pool"`
+	Room  string    `json:"room,omitempty,omitzero"`
+	Says  string    `json:"says"`
+	Since time.Time `json:"since,omitempty,omitzero"`
+}
+
 // PoolOutcome defines model for PoolOutcome.
 type PoolOutcome string
 
@@ -3257,9 +3271,12 @@ type Round struct {
 	Filling []Filling `json:"filling"`
 
 	// Hosts how many hosts are enrolled
-	Hosts    int         `json:"hosts"`
-	Lines    []RoundLine `json:"lines"`
-	Underway []UnderWay  `json:"underway"`
+	Hosts int         `json:"hosts"`
+	Lines []RoundLine `json:"lines"`
+
+	// Pools pools that are not known to be as they were
+	Pools    []PoolLine `json:"pools,omitempty,omitzero"`
+	Underway []UnderWay `json:"underway"`
 }
 
 // RoundLine defines model for RoundLine.

@@ -115,6 +115,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	p, _, _ := s.member(key)
 	h := s.hosts[d.Host]
 	waits := s.waitsIn(key)
+	inUse, wipe := s.notFree(d)
 	switch {
 	case !d.Present:
 		return api.Acceptance{}, problem(409, "drive-away", "Put it into any free bay first.", "%s does not answer.", d.tail())
@@ -122,8 +123,8 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 		return api.Acceptance{}, problem(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be tested there.", d.Host)
 	case p != nil:
 		return api.Acceptance{}, problem(409, "is-member", "Only a drive that holds nothing is tested so.", "%s is a member of %s.", d.tail(), p.Name)
-	case len(d.Holds) > 0:
-		return api.Acceptance{}, problem(409, "drive-refused", "Make sure that nobody needs it; then wipe it by hand.", "%s carries somebody's data (%s).", d.tail(), d.Holds[0])
+	case inUse != "":
+		return api.Acceptance{}, problem(409, "drive-refused", wipe, "%s cannot be tested: %s.", d.tail(), inUse)
 	case waits != nil && waits.Lead != by:
 		return api.Acceptance{}, problem(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", waits.Lead)
 	case waits == nil && s.promised(key, "") != "":
@@ -363,7 +364,11 @@ func (s *Service) isStock(key string, d *disk) bool {
 	if p, _, _ := s.member(key); p != nil {
 		return false
 	}
-	return d.Stock || d.Present && len(d.Holds) == 0 && d.Blind == "" && !d.Replaced
+	if d.Stock {
+		return true
+	}
+	inUse, _ := s.notFree(d)
+	return inUse == "" && d.Blind == "" && !d.Replaced
 }
 
 func (s *Service) viewStock(key string, d *disk) api.StockItem {
@@ -392,6 +397,9 @@ func (s *Service) viewStock(key string, d *disk) api.StockItem {
 		fits := slices.ContainsFunc(p.Groups, func(g pool.Group) bool {
 			return slices.ContainsFunc(g.Members, func(m pool.Member) bool {
 				size, ok := p.Fit(m.Slot)
+				if m.Partition > 0 || len(m.Layers) > 0 || m.Under != "" {
+					return false // it depends on more than a drive's size
+				}
 				place := swap.State{Needs: size.Least, AtMost: size.Most}
 				if old := s.drives[m.Drive]; old != nil {
 					place.Old = *s.swapDrive(old)

@@ -58,7 +58,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 			return api.Campaign{}, problem(409, "campaign-open", "Go on with it, or abandon it: lantern campaign show "+p.Name, "A campaign in %s is led by %s.", p.Name, c.Lead)
 		}
 	}
-	if req.Grow && len(p.offers) > 0 && !slices.Contains(p.offers, "grow") {
+	if req.Grow && !slices.Contains(p.offers, "grow") {
 		return api.Campaign{}, problem(409, "not-offered", "Plan it without; larger drives are used as far as the pool can.", "%s cannot be asked to grow.", p.Name)
 	}
 	named := map[string]bool{}
@@ -75,7 +75,8 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 	c := swap.Campaign{ID: newID(), Pool: p.Name, PoolID: p.ID, Lead: by, State: swap.Waiting, Needs: drive.Bytes(req.NeedsBytes), Grow: req.Grow, PlannedAt: s.clock.Now()}
 	p.Everyone(func(group string, m *pool.Member) {
 		d := s.drives[m.Drive]
-		if group == "" || d == nil || len(named) > 0 && !named[m.Drive] {
+		twice := slices.ContainsFunc(c.Items, func(it swap.Item) bool { return it.Old.Key() == m.Drive })
+		if group == "" || d == nil || twice || len(named) > 0 && !named[m.Drive] {
 			return
 		}
 		c.Items = append(c.Items, swap.Item{Slot: m.Slot, Group: group, Old: *s.swapDrive(d), State: swap.ItemWaits})
@@ -208,7 +209,7 @@ func (s *Service) poolToCampaigns(b *store.Batch, at time.Time, p *poolState) {
 				id = r.ID
 			}
 		}
-		margin, known := p.Margin()
+		margin, known := s.margin(p)
 		s.keepCampaign(b, c.PoolSeen(at, len(p.running) > 0, id, margin, known, p.Capacity))
 	}
 }

@@ -56,10 +56,7 @@ func (s *Service) judge() map[string]judged {
 		return s.judged.of
 	}
 	of := make(map[string]judged, len(s.drives))
-	places := make(map[string]place, len(s.drives))
-	for _, p := range s.pools {
-		s.placesOf(p, places)
-	}
+	places := s.allPlaces()
 	warm, scrubs := s.neighbourhoods(), s.cleanScrubs()
 	var bad []string
 	for key, d := range s.drives {
@@ -279,9 +276,62 @@ type place struct {
 	group   string
 	peers   []string
 	filling bool
+	// also are its further places: the one above is the one that is worst off.
+	also []place
 }
 
-func (s *Service) placesOf(p *poolState, out map[string]place) {
+// every calls f for each place of a drive.
+func (at place) every(f func(place)) {
+	if at.pool == nil {
+		return
+	}
+	f(at)
+	for _, x := range at.also {
+		f(x)
+	}
+}
+
+// worseThan says whether a place is worse off than another; margins are those of pools.
+func (at place) worseThan(o place, margins map[string]int) bool {
+	if at.member.State != o.member.State {
+		return pool.Worse(at.member.State, o.member.State)
+	}
+	return margins[at.pool.ID] < margins[o.pool.ID]
+}
+
+// allPlaces are the places of all drives in pools, of each drive the worst first. Pools are gone through in one order, so that the same
+// place stands first each time.
+func (s *Service) allPlaces() map[string]place {
+	out := make(map[string]place, len(s.drives))
+	margins := map[string]int{}
+	for _, p := range s.sortedPools() {
+		margins[p.ID] = -1 << 20
+		if m, known := s.margin(p); known {
+			margins[p.ID] = int(m)
+		}
+		one := map[string][]place{}
+		s.placesOf(p, one)
+		for key, places := range one {
+			for _, x := range places {
+				at, known := out[key]
+				switch {
+				case !known:
+					out[key] = x
+				case x.worseThan(at, margins):
+					x.also = append(slices.Clip(at.also), place{pool: at.pool, member: at.member, group: at.group, peers: at.peers, filling: at.filling})
+					out[key] = x
+				default:
+					at.also = append(slices.Clip(at.also), x)
+					out[key] = at
+				}
+			}
+		}
+	}
+	return out
+}
+
+// placesOf are the places in one pool by drive.
+func (s *Service) placesOf(p *poolState, out map[string][]place) {
 	filling := map[string]bool{}
 	for _, id := range p.running {
 		if c := s.recov[id]; c != nil && c.State == recovery.Running {
@@ -289,10 +339,11 @@ func (s *Service) placesOf(p *poolState, out map[string]place) {
 		}
 	}
 	p.Everyone(func(group string, m *pool.Member) {
-		if m.Drive == "" {
-			return
+		for _, key := range append([]string{m.Drive}, m.Drives...) {
+			if key != "" {
+				out[key] = append(out[key], place{pool: p, member: *m, group: group, filling: filling[key]})
+			}
 		}
-		out[m.Drive] = place{pool: p, member: *m, group: group, filling: filling[m.Drive]}
 	})
 	for _, g := range p.Groups {
 		var keys []string
@@ -300,16 +351,19 @@ func (s *Service) placesOf(p *poolState, out map[string]place) {
 			keys = append(keys, m.Drive)
 		}
 		for _, k := range keys {
-			if at, ok := out[k]; ok {
-				at.peers = keys
-				out[k] = at
+			for i := range out[k] {
+				if out[k][i].group == g.Name {
+					out[k][i].peers = keys
+				}
 			}
 		}
 	}
 }
 
 func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
-	g := grounds{version: d.version, state: at.member.State, filling: at.filling, limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
+	filling := false
+	at.every(func(x place) { filling = filling || x.filling })
+	g := grounds{version: d.version, state: at.member.State, filling: filling, limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
 	if h := s.hosts[d.Host]; h == nil || s.late(h, now) {
 		g.late = true
 	}
@@ -342,7 +396,7 @@ func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]heal
 func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
 		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
-		Peers: g.peers, Neighbours: g.neighbours, Filling: at.filling, Member: at.member.State, Stays: d.Stays, BayMates: strings.Fields(g.mates), Shift: g.shift, CleanScrub: g.scrub}
+		Peers: g.peers, Neighbours: g.neighbours, Filling: g.filling, Member: at.member.State, Paths: pathStates(d.Paths), Used: !d.Present && s.usedWhenLast(d), Stays: d.Stays, BayMates: strings.Fields(g.mates), Shift: g.shift, CleanScrub: g.scrub}
 	if d.Failed != nil && d.Failed.Says != "" {
 		sub.FailedLBA, sub.Lies = d.Failed.Lba, d.Failed.Says
 	}

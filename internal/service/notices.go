@@ -88,7 +88,11 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 				Do: "Look at the host and its agent."})
 		}
 	}
+	out = append(out, s.poolMatters()...)
 	for _, p := range s.pools {
+		if p.UsedUnknown || !p.known() {
+			continue
+		}
 		if m, ok := notice.OfFilling(s.fullness(b, p, now), now); ok {
 			out = append(out, m)
 		}
@@ -118,7 +122,7 @@ func (s *Service) driveMatters(among func(*disk, place) bool) []notice.Matter {
 	for key, j := range of {
 		d := s.drives[key]
 		at := places[key]
-		if len(j.findings) == 0 || !d.Present && at.pool == nil || !among(d, at) {
+		if len(j.findings) == 0 || !d.Present && at.pool == nil && !s.usedWhenLast(d) || !among(d, at) {
 			continue
 		}
 		x := notice.Said{Key: key, Tail: d.tail(), Host: d.Host, Section: d.Section, Bay: d.bay(), Verdict: j.verdict, Findings: j.findings}

@@ -298,8 +298,14 @@ func (s *Service) keepsFromTest(d *disk, at place, p *plan, kind drive.SelfTestK
 		}
 		return ""
 	}
-	if margin, known := at.pool.Margin(); known && int(margin) < p.Margin {
-		return fmt.Sprintf("%s: %s; tests begin when %d more may", at.pool.Name, margin, p.Margin)
+	why := ""
+	at.every(func(x place) {
+		if margin, known := s.margin(x.pool); known && int(margin) < p.Margin && why == "" {
+			why = fmt.Sprintf("%s: %s; tests begin when %d more may", x.pool.Name, margin, p.Margin)
+		}
+	})
+	if why != "" {
+		return why
 	}
 	if busy := s.poolBusy(at.pool); p.Busy > 0 && busy > p.Busy {
 		return fmt.Sprintf("%s is %.0f %% busy; tests begin below %.0f %%", at.pool.Name, busy*100, p.Busy*100)

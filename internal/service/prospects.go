@@ -104,7 +104,7 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	verdicts, places := s.judge(), s.places()
 	var free []*disk
 	for key, d := range s.drives {
-		if d.Present && places[key].pool == nil && len(d.Holds) == 0 && verdicts[key].verdict == health.Sound {
+		if inUse, _ := s.notFree(d); inUse == "" && places[key].pool == nil && verdicts[key].verdict == health.Sound {
 			free = append(free, d)
 		}
 	}

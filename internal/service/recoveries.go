@@ -50,7 +50,7 @@ func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
 	}
 	out.Summary = summary(c, out)
 	if p != nil && running(c) {
-		if m, known := p.Margin(); known {
+		if m, known := s.margin(p); known {
 			switch {
 			case m < 0:
 				out.Cost = "data is lost already"

@@ -73,6 +73,8 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	first := h.SeenAt.IsZero()
 	back := h.quiet
 	h.SeenAt, h.Interval, h.quiet = r.At, r.IntervalSeconds, false
+	reported := slices.Clone(r.Pools)
+	vanished := s.unreported(from, r.At, h.report.Pools, &r)
 	if lasting := withoutReadings(r); !reflect.DeepEqual(lasting, h.report) {
 		h.report, h.Report = lasting, document(lasting)
 	}
@@ -84,7 +86,12 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	h.skew = s.clock.Now().Sub(r.At)
 	for _, p := range r.Pools {
 		s.takePool(from, r.At, p)
+	}
+	for _, p := range reported {
 		s.poolErrors(b, p.Id)
+	}
+	for _, id := range vanished {
+		s.happened(b, api.EventKindPool, id, s.pools[id].Name+" is not reported by "+from+" any more")
 	}
 	if back {
 		s.hostToSwaps(b, from, false, r.At)
@@ -100,7 +107,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		s.toSwaps(b, from, d, swap.Event{Kind: swap.DriveCame, At: r.At})
 	}
 	s.movedToSwaps(b, from, r.At)
-	for _, p := range r.Pools {
+	for _, p := range reported {
 		s.takeRecoveries(b, r.At, p)
 	}
 	s.judged = nil
@@ -119,6 +126,10 @@ func withoutReadings(r api.Report) api.Report {
 	for i := range r.Drives {
 		r.Drives[i].Reading, r.Drives[i].Busy, r.Drives[i].Rhythm = api.Reading{}, 0, false
 		r.Drives[i].Surface = api.SurfaceReport{}
+	}
+	r.Pools = slices.Clone(r.Pools)
+	for i := range r.Pools {
+		r.Pools[i].Witness.At = time.Time{}
 	}
 	return r
 }
@@ -174,6 +185,12 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 			d.stay(from, section, bay, at)
 		}
 		d.Desc, d.Host, d.Section, d.Bay, d.How, d.Path, d.Blind, d.Holds = desc, from, section, bay, how, r.Path, r.Blind, r.Holds
+		if live {
+			paths := pathsSince(d.Paths, r, at)
+			changed = changed || d.Looked != r.Looked || !reflect.DeepEqual(d.Uses, r.Uses) || !reflect.DeepEqual(d.Layout, r.Layout) || len(paths) != len(d.Paths)
+			d.Looked, d.Uses, d.Told, d.Paths = r.Looked, r.Uses, r.Looked || len(r.Uses) > 0, paths
+			d.Layout = r.Layout
+		}
 		d.Present, d.SeenAt, d.Names = live, at, r.Names
 	} else if d.SeenAt.Before(at) {
 		d.SeenAt = at
@@ -287,19 +304,9 @@ func (s *Service) driveGone(b *store.Batch, from, key string) {
 	}
 	margin := pool.Margin(0)
 	if p, _, _ := s.member(key); p != nil {
-		margin, _ = p.Margin()
+		margin, _ = s.margin(p)
 	}
 	s.toSwaps(b, from, d, swap.Event{Kind: swap.DriveGone, At: s.hosts[from].SeenAt, Margin: margin})
-}
-
-// member finds the pool in which a drive has a place.
-func (s *Service) member(key string) (p *poolState, m pool.Member, group string) {
-	for _, p := range s.pools {
-		if m, group, ok := p.Find(key); ok {
-			return p, m, group
-		}
-	}
-	return nil, m, ""
 }
 
 // swapDrive is what a swap needs to know of a drive.
@@ -308,17 +315,25 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 	if d.How.Sure() {
 		out.Bay = d.bay() // a guess is not for hands
 	}
-	if p, m, _ := s.member(d.Desc.Key()); p != nil && m.State != pool.Out {
-		out.Member = p.Name
+	for _, x := range s.seats(d.Desc.Key()) {
+		if x.member.State != pool.Out && out.Member == "" {
+			out.Member = x.pool.Name
+		}
 	}
-	if len(d.Holds) > 0 {
+	testing := s.acceptanceOf(d.Desc.Key()) != nil
+	uses := s.unaccounted(d)
+	switch {
+	case len(d.Holds) > 0 && !(testing && d.Holds[0] == drive.TestPattern):
 		out.Holds = d.Holds[0]
+	case len(uses) > 0:
+		out.Holds = useWords(uses)
 	}
+	out.Blank = d.Looked && out.Holds == "" && out.Member == ""
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.words()
 	if a := s.acceptances[d.Accepted.ID]; a != nil && out.Accepted != "" {
 		out.Lacks = a.Lacks(s.acceptPolicy.stages())
 	}
-	out.Testing = s.acceptanceOf(d.Desc.Key()) != nil
+	out.Testing = testing
 	if d.Accepted.State == string(api.AcceptanceStateFailed) {
 		out.Ill = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
 	}

@@ -32,7 +32,7 @@ func (s *Service) Round() api.Round {
 	var matters []health.Matter
 	for key, j := range verdicts {
 		at := places[key]
-		if j.verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) || !s.drives[key].Present && at.pool == nil {
+		if j.verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) || !s.drives[key].Present && at.pool == nil && !s.usedWhenLast(s.drives[key]) {
 			continue
 		}
 		f := j.findings[0]
@@ -40,12 +40,17 @@ func (s *Service) Round() api.Round {
 			continue // an old scar needs nobody: it is on the drive's own page
 		}
 		m := health.Matter{Key: key, Verdict: j.verdict, Growth: f.Growth, Since: f.Since, PathOnly: f.Strength == drive.Path}
-		if at.pool != nil {
-			m.Stake, m.MarginKnown = at.pool.Margin()
-			if j.verdict.Gravity() >= health.Replace.Gravity() && !at.member.Lost() && at.member.State != pool.Out && at.member.State != pool.Standby {
-				m.Stake, _, m.MarginKnown = at.pool.Without(at.member.Slot)
+		first := true
+		at.every(func(x place) {
+			stake, known := s.margin(x.pool)
+			if j.verdict.Gravity() >= health.Replace.Gravity() && !x.member.Lost() && x.member.State != pool.Out && x.member.State != pool.Standby {
+				stake, _, known = s.without(x.pool, key, x.member.Slot)
 			}
-		}
+			if first || m.MarginKnown && (!known || stake < m.Stake) {
+				m.Stake, m.MarginKnown = stake, known
+			}
+			first = false
+		})
 		matters = append(matters, m)
 	}
 	health.Rank(matters)
@@ -54,8 +59,13 @@ func (s *Service) Round() api.Round {
 	}
 	s.underWay(&out)
 	for _, p := range s.pools {
-		if p.Capacity > 0 && float64(p.Used)/float64(p.Capacity) >= fillingShare {
+		if p.Capacity > 0 && !p.UsedUnknown && float64(p.Used)/float64(p.Capacity) >= fillingShare {
 			out.Filling = append(out.Filling, api.Filling{Pool: p.Name, UsedBytes: int64(p.Used), CapacityBytes: int64(p.Capacity)})
+		}
+	}
+	for _, p := range s.sortedPools() {
+		if says, do := p.trouble(); says != "" {
+			out.Pools = append(out.Pools, api.PoolLine{Pool: p.Name, Id: p.ID, Host: p.reporter, Room: s.roomOf(p.reporter), Says: says, Do: do, Since: p.unseen})
 		}
 	}
 	slices.SortFunc(out.Filling, func(a, b api.Filling) int { return cmp.Compare(a.Pool, b.Pool) })
@@ -76,7 +86,7 @@ func (s *Service) roundLine(m health.Matter, j judged, at place, now time.Time) 
 	if j.verdict == health.Unknown {
 		f = j.findings[slices.IndexFunc(j.findings, func(f health.Finding) bool { return f.Verdict == health.Unknown })]
 	}
-	margin, after := margins(at)
+	margin, after := s.margins(at, m.Key)
 	l := api.RoundLine{Drive: m.Key, Tail: v.Tail, Verdict: v.Verdict, Pool: v.Pool, Bay: v.Bay, Host: v.Host, Room: s.roomOf(v.Host), Says: f.Says, Do: f.Do, Since: f.Since,
 		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: v.Swap, Also: -1}
 	for _, f := range j.findings {

@@ -119,22 +119,29 @@ type disk struct {
 
 // facts are what is kept of a drive as JSON.
 type facts struct {
-	Desc     drive.Description `json:"desc"`
-	Host     string            `json:"host"`
-	Section  string            `json:"section"`
-	Bay      int               `json:"bay"`
-	How      enclosure.How     `json:"how,omitempty"` // how its bay is known
-	Path     string            `json:"path"`
-	Present  bool              `json:"present"`
-	FirstAt  time.Time         `json:"first_at"`
-	SeenAt   time.Time         `json:"seen_at"`
-	Holds    []string          `json:"holds"`
-	Blind    string            `json:"blind"`
-	Reading  api.Reading       `json:"reading"`  // the newest, its metrics left out
-	Replaced bool              `json:"replaced"` // by a swap: that it is gone is no fault
-	Names    []string          `json:"names,omitempty"`
-	Stays    []health.Stay     `json:"stays,omitempty"`     // the bays it was in, in order of time
-	BadLinks []string          `json:"bad_links,omitempty"` // the bays in which its link was bad
+	Desc    drive.Description `json:"desc"`
+	Host    string            `json:"host"`
+	Section string            `json:"section"`
+	Bay     int               `json:"bay"`
+	How     enclosure.How     `json:"how,omitempty"` // how its bay is known
+	Path    string            `json:"path"`
+	Present bool              `json:"present"`
+	FirstAt time.Time         `json:"first_at"`
+	SeenAt  time.Time         `json:"seen_at"`
+	Holds   []string          `json:"holds"`
+	Blind   string            `json:"blind"`
+	// Looked says that both its ends were read, so that Holds is all that lies there; Uses is what depends on it, and Told that its
+	// agent can tell of that; Paths are the ways to it where there are several; Layout its partition table.
+	Looked   bool               `json:"looked,omitempty"`
+	Uses     []api.Use          `json:"uses,omitempty"`
+	Told     bool               `json:"uses_told,omitempty"`
+	Paths    []api.DrivePath    `json:"paths,omitempty"`
+	Layout   api.PartitionTable `json:"layout,omitzero"`
+	Reading  api.Reading        `json:"reading"`  // the newest, its metrics left out
+	Replaced bool               `json:"replaced"` // by a swap: that it is gone is no fault
+	Names    []string           `json:"names,omitempty"`
+	Stays    []health.Stay      `json:"stays,omitempty"`     // the bays it was in, in order of time
+	BadLinks []string           `json:"bad_links,omitempty"` // the bays in which its link was bad
 	// Stock says that it is kept to replace others, StockNote what people wrote to that; Accepted how its newest test before
 	// it is trusted ended.
 	Stock     bool     `json:"stock,omitempty"`
@@ -157,6 +164,11 @@ type poolState struct {
 	priority string
 	torn     bool   // it changed while it was read, again and again
 	waits    string // why a recovery that should run does not
+	// unseen is since when its host reports and does not report it any more, zero while it does; wrong says what of its report cannot
+	// be; witness is the second account of its members.
+	unseen  time.Time
+	wrong   string
+	witness api.Witness
 }
 
 type swapState struct {
@@ -432,7 +444,11 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 	if before != nil && before.at.After(at) {
 		return
 	}
-	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent, waits: p.Waits}
+	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent, waits: p.Waits, unseen: p.NotSeenSince, witness: p.Witness}
+	next.Watched = next.Watched || len(p.Offers) == 0
+	if err := next.Check(); err != nil {
+		next.wrong = err.Error()
+	}
 	next.Everyone(func(_ string, m *pool.Member) {
 		if m.Drive == "" && before != nil && m.State != pool.Out {
 			was, _, _ := before.Slot(m.Slot)
@@ -440,7 +456,7 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 		}
 	})
 	for _, r := range p.Recoveries {
-		if r.Id != "" && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
+		if r.Id != "" && next.unseen.IsZero() && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
 			next.running = append(next.running, r.Id)
 		}
 	}

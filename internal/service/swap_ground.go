@@ -27,7 +27,17 @@ func (s *Service) ground(p *poolState, m pool.Member, d *disk, plan swap.State) 
 	if h == nil {
 		return g, nil
 	}
-	g.Cold = h.Cold
+	g.Cold, g.Layout = h.Cold, slices.ContainsFunc(plan.Seats, func(x swap.Seat) bool { return x.Partition > 0 })
+	for i, x := range plan.Seats {
+		if i > 0 && s.pools[x.PoolID] != nil {
+			g.Others = append(g.Others, swap.OtherPlace{Pool: &s.pools[x.PoolID].Pool, Slot: x.Slot, Offers: s.pools[x.PoolID].offers})
+		}
+		for _, l := range x.Layers {
+			if l != "partition" && !slices.Contains(g.Layers, l) {
+				g.Layers = append(g.Layers, l)
+			}
+		}
+	}
 	for _, x := range s.pools {
 		there, elsewhere := false, false
 		x.Everyone(func(group string, m *pool.Member) {
@@ -140,11 +150,14 @@ func (s *Service) movedToSwaps(b *store.Batch, host string, at time.Time) {
 func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	p := s.pools[poolID]
 	for _, w := range s.openSwaps() {
-		if w.PoolID != poolID || p == nil {
+		if p == nil || w.PoolID != poolID && !slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return x.PoolID == poolID }) {
 			continue
 		}
-		e := swap.Event{Kind: swap.PoolSeen, At: at, Pool: s.poolView(p, w)}
-		e.Margin, e.Pool.MarginKnown = p.Margin()
+		view, margin, ok := s.seatsView(w)
+		if !ok {
+			continue
+		}
+		e := swap.Event{Kind: swap.PoolSeen, At: at, Pool: &view, Margin: margin}
 		if w.Gated() {
 			e.Checks = swap.Gate(s.situation(w.State), w.Phase)
 		}
@@ -155,16 +168,49 @@ func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	}
 }
 
-// poolView is what a swap looks at in its pool.
-func (s *Service) poolView(p *poolState, w *swapState) *swap.PoolView {
-	m, _, there := p.Slot(w.Slot)
+// seatsView is what all pools of a swap show of it, the worst of each. ok is false while one of them is not there at all.
+func (s *Service) seatsView(w *swapState) (v swap.PoolView, margin pool.Margin, ok bool) {
+	seats := w.Seats
+	if len(seats) == 0 {
+		seats = []swap.Seat{{PoolID: w.PoolID, Slot: w.Slot}}
+	}
+	var views []swap.SeatView
+	ids := map[string]bool{}
+	for _, x := range seats {
+		p := s.pools[x.PoolID]
+		if p == nil {
+			return v, 0, false
+		}
+		ids[p.ID] = true
+		one := swap.SeatView{PoolView: *s.poolView(p, w, x)}
+		one.Margin, one.MarginKnown = s.margin(p)
+		views = append(views, one)
+	}
+	// What lies on these pools must bear the drive's leaving as well.
+	for _, p := range s.above(ids) {
+		q := p.WithoutDrives(s.below, []string{w.Old.Key()})
+		left, known := q.DriveMargin(s.below)
+		views[0].Without, views[0].MarginKnown = min(views[0].Without, left), views[0].MarginKnown && known
+		views[0].Lost = append(views[0].Lost, q.LostVolumes()...)
+	}
+	v, margin = w.Combine(views)
+	return v, margin, true
+}
+
+// poolView is what a swap looks at in the pool of one of its seats.
+func (s *Service) poolView(p *poolState, w *swapState, at swap.Seat) *swap.PoolView {
+	m, _, there := p.Slot(at.Slot)
 	v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.running) > 0}
-	v.Without, v.Lost, _ = p.Without(w.Slot)
+	key := w.Old.Key()
+	if w.New != nil && m.Drive == w.New.Key() {
+		key = "" // the old drive has left this place; whether the new one could is asked elsewhere
+	}
+	v.Without, v.Lost, _ = s.without(p, key, at.Slot)
 	v.Scrubbed, v.ScrubClean = s.lastScrub(p.ID)
 	v.LightOn = s.lit(w.Old.Bay)
 	newest := w.BegunAt.Truncate(time.Second)
 	for id, c := range s.recov {
-		mine := c.Report.Slot == w.Slot && c.Report.Kind != recovery.Drain || w.New != nil && c.Report.Drive == w.New.Key()
+		mine := c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain || w.New != nil && c.Report.Drive == w.New.Key()
 		at := c.Report.StartedAt
 		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
 			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
@@ -180,25 +226,26 @@ func (s *Service) poolView(p *poolState, w *swapState) *swap.PoolView {
 		}
 	}
 	p.Everyone(func(_ string, x *pool.Member) {
-		if x.StandsFor == w.Slot {
+		if x.StandsFor == at.Slot {
 			v.Spare = x.Slot
 		}
 	})
 	if w.New == nil {
 		return v
 	}
-	key := w.New.Key()
+	key = w.New.Key()
 	v.LightOn = v.LightOn || s.lit(w.New.Bay)
 	v.NewVerdict = string(s.judge()[key].verdict)
 	if d := s.drives[key]; d != nil {
 		v.NewAccepted = d.Accepted.words()
 	}
-	if x, group, ok := p.Find(key); ok {
+	v.Prepared = s.prepared(w.New.Key(), at)
+	if x, group, ok := s.newAt(p, key, at); ok {
 		v.New = x.State
-		if group == "" && x.State != pool.Standby && x.Slot != w.Slot {
+		if group == "" && x.State != pool.Standby && x.Slot != at.Slot {
 			v.New = pool.Standby
 		}
-		v.Moving, _, _ = p.Without(x.Slot)
+		v.Moving, _, _ = s.without(p, key, x.Slot)
 	} else {
 		for _, id := range p.running {
 			if c := s.recov[id]; c.Report.Drive == key {
@@ -218,7 +265,7 @@ func (s *Service) poolView(p *poolState, w *swapState) *swap.PoolView {
 
 // hindrance says what stands in the way of a recovery that should run and does not.
 func (s *Service) hindrance(p *poolState, v *swap.PoolView) string {
-	margin, known := p.Margin()
+	margin, known := s.margin(p)
 	switch {
 	case v.New == pool.Online || len(p.running) > 0:
 		return ""
@@ -272,11 +319,35 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 	d := s.drives[plan.Old.Key()]
 	x.BayKnown = d != nil && d.Section != "" && d.How.Sure()
 	verdicts := s.judge()
+	x.Below = s.below
+	if d != nil {
+		x.Uses, x.UsesKnown = s.otherUses(d)
+	}
+	seats := plan.Seats
+	if len(seats) == 0 {
+		seats = []swap.Seat{{PoolID: plan.PoolID, Slot: plan.Slot}}
+	}
+	ids := map[string]bool{}
+	for _, at := range seats {
+		f := swap.SeatFacts{Slot: at.Slot}
+		if p := s.pools[at.PoolID]; p != nil {
+			ids[p.ID] = true
+			f.Pool, f.Unseen, f.Witness, f.Differs = &p.Pool, p.unseen, p.witness.Source, p.witness.Differs
+			if f.WitnessAt = p.witness.At; p.witness.Source != "" && f.WitnessAt.IsZero() {
+				f.WitnessAt = p.at // it came with the newest report
+			}
+			if p.wrong != "" {
+				f.Unseen = p.at
+			}
+			for _, id := range p.running {
+				x.Recovery = string(s.recov[id].Report.Kind)
+			}
+		}
+		x.Seats = append(x.Seats, f)
+	}
+	x.Above = s.above(ids)
 	if p := s.pools[plan.PoolID]; p != nil {
 		x.Pool, x.PoolSeen = &p.Pool, p.at
-		for _, id := range p.running {
-			x.Recovery = string(s.recov[id].Report.Kind)
-		}
 		p.Everyone(func(_ string, m *pool.Member) {
 			v := verdicts[m.Drive].verdict
 			other := s.drives[m.Drive]
@@ -295,7 +366,7 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 	for _, p := range s.pools {
 		here := false
 		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == plan.Host })
-		if p.ID == plan.PoolID || !here {
+		if ids[p.ID] || !here {
 			continue
 		}
 		n := swap.Neighbour{Pool: &p.Pool}
@@ -317,7 +388,7 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 		switch {
 		case w.ID == plan.ID || w.Phase == swap.Planned:
 			// A plan touches nothing; who has begun comes first, else who planned first.
-		case w.PoolID == plan.PoolID:
+		case ids[w.PoolID] || slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return ids[x.PoolID] }):
 			x.OtherSwap = w.Lead
 		case w.Host == plan.Host:
 			x.OnHost = w.Pool

@@ -85,6 +85,17 @@ func (s *Service) passOn(b *store.Batch, w *swapState, o swap.Order, e swap.Even
 	out := api.Order{Host: w.Host, Kind: api.OrderKind(o.Kind), By: e.By, Pool: w.PoolID, Slot: w.Slot, Slots: o.Slots, Drive: wire.Identity(o.Drive)}
 	if o.Kind.Writes() {
 		out.NeedsBytes = int64(w.Needs)
+		if o.Seat.PoolID != "" {
+			out.Pool, out.Slot, out.Partition, out.Layers = o.Seat.PoolID, o.Seat.Slot, o.Seat.Partition, o.Seat.Layers
+			if o.Seat.Partition > 0 || len(o.Seat.Layers) > 0 {
+				out.NeedsBytes = int64(o.Seat.Needs)
+			}
+		}
+		if o.Kind == swap.OrderLayout {
+			if d := s.drives[w.Old.Key()]; d != nil {
+				out.Layout = d.Layout
+			}
+		}
 		if d := s.drives[o.Drive.Key()]; d != nil {
 			out.Host = d.Host
 		}
@@ -140,13 +151,20 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 			return s.viewSwap(w), nil
 		}
 	}
-	p, m, _ := s.member(key)
-	if p == nil {
-		return api.Swap{}, problem(409, "no-member", "Nothing depends on it: it can be pulled.", "%s is in no pool, so there is nothing to swap.", d.tail())
+	seats := s.seats(key)
+	if len(seats) == 0 {
+		return api.Swap{}, s.notSwapped(d)
 	}
-	for _, spare := range p.Spares {
-		if spare.Slot == m.Slot {
-			return api.Swap{}, problem(409, "is-spare", "A spare holds no data: it can be pulled.", "%s is a spare of %s.", d.tail(), p.Name)
+	if seats, err := s.swapSeats(d, seats); err != nil {
+		return api.Swap{}, err
+	} else if len(seats) == 0 {
+		return api.Swap{}, s.spareOnly(d, s.seats(key))
+	}
+	p, m := seats[0].pool, seats[0].member
+	for _, x := range seats {
+		if x.group != "" || slices.ContainsFunc(x.pool.Logs, func(l pool.Member) bool { return l.Slot == x.member.Slot }) {
+			p, m = x.pool, x.member
+			break
 		}
 	}
 	host := m.Domain
@@ -159,11 +177,7 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 	if size, ok := p.Fit(m.Slot); ok {
 		plan.Needs, plan.AtMost = max(plan.Needs, size.Least), size.Most
 	}
-	plan.Margin, _ = p.Margin()
-	if m.Lost() || m.State == pool.Out {
-		after := p.With(pool.Online, m.Slot)
-		plan.Margin, _ = after.Margin()
-	}
+	s.seat(&plan, d, p, m, seats)
 	g, stock := s.ground(p, m, d, plan)
 	plan.Recipe = swap.Compose(g)
 	if stock != nil && plan.Recipe.Beside {
@@ -292,11 +306,20 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 	if err != nil {
 		return api.Order{}, err
 	}
+	if a.Action == api.PoolActionActionForget {
+		return api.Order{Kind: "forget", Host: p.reporter, State: api.OrderStateDone, By: by, Pool: p.ID, At: s.clock.Now(), Says: p.Name + " is forgotten"}, s.ForgetPool(by, p)
+	}
+	if says, do := p.trouble(); !p.known() {
+		return api.Order{}, problem(409, "pool-unknown", do, "%s.", says)
+	}
 	if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {
 		return api.Order{}, problem(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.reporter)
 	}
 	o := &order{Order: api.Order{Host: p.reporter, Kind: api.OrderKind(a.Action), By: by, Pool: p.ID}}
-	if len(p.offers) > 0 && !slices.Contains(p.offers, string(a.Action)) {
+	if p.Watched {
+		return api.Order{}, problem(409, "not-offered", "Use the pool system's own tool; what comes of it shows here.", "%s can be read, and not ordered.", p.Name)
+	}
+	if !slices.Contains(p.offers, string(a.Action)) {
 		return api.Order{}, problem(409, "not-offered", "It offers: "+strings.Join(p.offers, ", ")+".", "%s offers no %s.", p.Name, a.Action)
 	}
 	switch a.Action {
@@ -328,13 +351,12 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		if err != nil {
 			return api.Order{}, err
 		}
+		inUse, _ := s.notFree(d)
 		switch {
 		case !d.Desc.TailMatches(a.Tail):
 			return api.Order{}, problem(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of %s.", a.Tail, d.tail())
-		case len(d.Holds) > 0:
-			return api.Order{}, problem(409, "drive-refused", "Put in another drive.", "%s cannot be used: it carries somebody's data (%s).", d.tail(), d.Holds[0])
-		case !d.Present:
-			return api.Order{}, problem(409, "drive-refused", "Put it in first.", "%s does not answer.", d.tail())
+		case inUse != "":
+			return api.Order{}, problem(409, "drive-refused", "Put in another drive.", "%s cannot be used: %s.", d.tail(), inUse)
 		case s.acceptanceOf(d.Desc.Key()) != nil:
 			return api.Order{}, problem(409, "drive-refused", "Wait until it has passed.", "%s is being tested, and not accepted yet.", d.tail())
 		case s.promised(d.Desc.Key(), "") != "":

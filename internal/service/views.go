@@ -64,6 +64,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 			}
 		}
 	}
+	out.Looked = d.Looked
 	if at.pool != nil {
 		out.Pool, out.Group, out.Slot, out.State = at.pool.Name, at.group, at.member.Slot, string(at.member.State)
 		out.Role = api.DriveRoleMember
@@ -76,7 +77,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 			}
 		}
 		if whole {
-			out.Margin, out.MarginAfter = margins(at)
+			out.Margin, out.MarginAfter = s.margins(at, key)
 		}
 	}
 	if p, ok := d.record["power_on_hours"].Last(); ok {
@@ -99,6 +100,7 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 		return out
 	}
 	out.Siblings = s.batchOf(d)
+	out.Uses, out.Places, out.Paths, out.Layout = s.viewUses(d), s.viewPlaces(key), d.Paths, d.Layout
 	out.Testing, out.Busy = d.Reading.Testing, d.busy
 	out.SelfTests, _ = s.driveTests(d, at, s.corePlans(nil, ""), s.testIndex()[key], s.clock.Now())
 	if d.Failed != nil {
@@ -139,18 +141,27 @@ func (s *Service) viewMetric(d *disk, m drive.Metric) (v api.MetricValue, ok boo
 		Means: m.Means, MeansNot: m.MeansNot, Source: m.Source(), At: last.At}, true
 }
 
-// margins of the pool a drive is in, now and without it. A spare, and one whose share was restored elsewhere, takes
+// margins of the pools a drive is in, now and without it: the least of them. A spare, and one whose share was restored elsewhere, takes
 // nothing with it.
-func margins(at place) (now, after api.Margin) {
-	if at.pool == nil {
-		return now, after
+func (s *Service) margins(at place, key string) (now, after api.Margin) {
+	first := true
+	least := func(a, b api.Margin) api.Margin {
+		if first || a.Known && (!b.Known || b.Members < a.Members) {
+			return b
+		}
+		return a
 	}
-	now = wire.Margin(at.pool.Margin())
-	if at.member.State == pool.Out || at.member.State == pool.Standby {
-		return now, now
-	}
-	left, _, known := at.pool.Without(at.member.Slot)
-	return now, wire.Margin(left, known)
+	at.every(func(x place) {
+		n := wire.Margin(s.margin(x.pool))
+		a := n
+		if x.member.State != pool.Out && x.member.State != pool.Standby {
+			left, _, known := s.without(x.pool, key, x.member.Slot)
+			a = wire.Margin(left, known)
+		}
+		now, after = least(now, n), least(after, a)
+		first = false
+	})
+	return now, after
 }
 
 // Trend is one metric of a drive over time, with its group's other members beside it.
@@ -231,7 +242,9 @@ func (s *Service) Pool(name string) (api.Pool, error) {
 func (s *Service) viewPool(p *poolState) api.Pool {
 	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, Offers: p.offers, Priority: p.priority, Inconsistent: p.torn, SeenAt: p.at,
 		Groups: []api.Group{}, Volumes: []api.Volume{}, Spares: s.viewMembers(p.Spares), Logs: s.viewMembers(p.Logs)}
-	out.Margin = wire.Margin(p.Margin())
+	out.Margin = wire.Margin(s.margin(p))
+	out.Watched, out.UsedUnknown, out.NotSeenSince, out.Wrong, out.Witness = p.Watched, p.UsedUnknown, p.unseen, p.wrong, p.witness
+	out.Stale = !p.unseen.IsZero()
 	if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {
 		out.Stale = true
 	}
@@ -245,7 +258,13 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 		out.Groups = append(out.Groups, api.Group{Name: g.Name, Protection: g.Protect.Words, Protect: wire.Protection(g.Protect), Spread: g.Spread, Heals: g.Heals, Members: s.viewMembers(g.Members), Margin: wire.Margin(p.GroupMargin(g))})
 	}
 	slices.Sort(out.Hosts)
-	full, _ := whole.Margin()
+	full, _ := whole.DriveMargin(func(id string) *pool.Pool {
+		if q := s.below(id); q != nil {
+			w := q.Whole()
+			return &w
+		}
+		return nil
+	})
 	out.FullMargin = int(full)
 	for _, v := range p.Volumes {
 		out.Volumes = append(out.Volumes, api.Volume{Name: v.Name, Group: v.Group, Protection: v.Protect.Words, Protect: wire.Protection(v.Protect), Extents: wire.Extents(v.Extents), UsedBytes: int64(v.Used), Margin: wire.Margin(p.VolumeMargin(v))})
@@ -265,7 +284,7 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 func (s *Service) viewMembers(in []pool.Member) []api.Member {
 	out := make([]api.Member, len(in))
 	for i, m := range in {
-		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor, SizeBytes: int64(m.Size),
+		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor, Device: m.Device, Drives: m.Drives, Under: m.Under, Partition: m.Partition, Layers: m.Layers, SizeBytes: int64(m.Size),
 			UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: wire.MemberErrors(m.Errors), Verdict: api.Unknown}
 		if d := s.drives[m.Drive]; d != nil {
 			out[i].Tail, out[i].Bay, out[i].Verdict = d.tail(), d.bay(), api.Verdict(s.judge()[m.Drive].verdict)

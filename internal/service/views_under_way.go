@@ -88,7 +88,7 @@ func (s *Service) Hosts() []api.Host {
 }
 
 func (s *Service) viewHost(h *host, drives int) api.Host {
-	v := api.Host{Name: h.Name, Room: h.Room, Cold: h.Cold, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives}
+	v := api.Host{Name: h.Name, Room: h.Room, Cold: h.Cold, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives, Nameless: h.report.Nameless}
 	switch {
 	case h.SeenAt.IsZero():
 		v.State = api.HostStateNever

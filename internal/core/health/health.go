@@ -180,8 +180,12 @@ type Subject struct {
 	// Celsius, of the other drives in its section of its enclosure.
 	Peers, Neighbours Group
 	// Filling is true while a recovery writes to it: it may be slow.
-	Filling  bool
-	Member   pool.MemberState // empty when in no pool
+	Filling bool
+	Member  pool.MemberState // empty when in no pool; of several places the one that is worst off
+	// Used says of a drive that is gone that something which no pool accounts for used it when it was last seen.
+	Used bool
+	// Paths are the ways to it, where there are or were several.
+	Paths    []Path
 	Siblings []Sibling
 	Stays    []Stay // the bays it was in, in order of time
 	// BayMates are the tails of other drives whose links were bad while they were in the bay where it is now.
@@ -190,6 +194,13 @@ type Subject struct {
 	Shift Shift
 	// CleanScrub is when a scrub of its pool last ended that found nothing; zero when there was none.
 	CleanScrub time.Time
+}
+
+// Path is one way from a host to a drive.
+type Path struct {
+	Name, Port string
+	Works      bool
+	SeenAt     time.Time // when it was last there
 }
 
 // Evaluate says which rules hold. Of what cannot be known while its host is silent, nothing is said.

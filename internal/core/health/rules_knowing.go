@@ -127,6 +127,17 @@ var knowingRules = []Rule{
 		words: func(h Hit) (string, string, []Evidence) {
 			return "has not been heard of since its host went quiet", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
 		}},
+	{ID: "gone-unused", Title: "Not there any more", Level: Unknown, Strength: drive.Background, For: "drives in no pool",
+		When: "it was in its host's report before and is not in the newest, and nothing was known to use it", Why: "What is not there cannot be looked at: how it is, and where, is not known.", Do: "Nothing, if it was taken out on purpose.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Present || s.HostLate || s.Removed || s.Member != "" || s.Used {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.GoneAt, At: s.GoneAt}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "is not there any more; nothing was known to use it", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
+		}},
 	{ID: "blind", Title: "Cannot tell about itself", Level: Unknown, Strength: drive.Background, For: all,
 		When: "its newest reading told nothing", Why: "What a drive does not tell is not healthy.", Do: "Judge it by what its pool says.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {

@@ -56,6 +56,36 @@ var placeRules = []Rule{
 			return fmt.Sprintf("has a bad link: %s damaged transfers in 7 days; the drive itself shows nothing", number(h.N[0])), "",
 				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, "SMART attribute 199"}}
 		}},
+	{ID: "path-lost", Title: "A path to it does not work", Level: Watch, Strength: drive.Path, For: "drives with several paths",
+		When: "a path to it that worked before has failed or is gone", Why: "The drive is still reached another way; when that fails as well, it is gone.",
+		Do: "Look at the cable, the adapter and the expander of that path. Do not replace the drive for this.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if !s.Present || s.HostLate {
+				return nil
+			}
+			var lost []string
+			var since time.Time
+			for _, p := range s.Paths {
+				if !p.Works {
+					name := p.Name
+					if p.Port != "" {
+						name += " at " + p.Port
+					}
+					lost = append(lost, name)
+					if since.IsZero() || p.SeenAt.Before(since) {
+						since = p.SeenAt
+					}
+				}
+			}
+			if len(lost) == 0 {
+				return nil
+			}
+			return &Hit{Verdict: Watch, Since: since, At: s.LastAt, N: [4]float64{float64(len(lost)), float64(len(s.Paths))}, Text: lost}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return fmt.Sprintf("has lost %d of %d paths: %s", int(h.N[0]), int(h.N[1]), strings.Join(h.Text, ", ")), "",
+				[]Evidence{{Says: fmt.Sprintf("%d paths work", int(h.N[1]-h.N[0])), At: h.At, Source: "host report"}}
+		}},
 	shiftRule(enclosure.Moved, "moved-elsewhere", "It turned up in another bay", "its bay is not the one where it was last, and no swap moved it", "Who goes by a list made yesterday goes to the wrong bay today."),
 	shiftRule(enclosure.Exchanged, "changed-places", "It changed places with another drive", "it is where another drive was, and that one is where this was", "Two drives that changed places are the surest way to pull the wrong one."),
 	shiftRule(enclosure.Claimed, "bay-claimed-twice", "Its bay is claimed by another drive as well", "two drives are said to be in the same bay", "One of the two is somewhere else, and nobody knows which."),

@@ -11,11 +11,11 @@ import (
 
 // What the drive, its pool or its host says outright.
 var stateRules = []Rule{
-	{ID: "vanished", Title: "Does not answer any more", Level: Dead, Strength: drive.Strong, For: "members of a pool",
-		When: "it was in its host's report before and is not in the newest", Why: "A member that is gone takes its share of the redundancy with it.",
+	{ID: "vanished", Title: "Does not answer any more", Level: Dead, Strength: drive.Strong, For: "members of a pool, and drives that were in use",
+		When: "it was in its host's report before and is not in the newest", Why: "A member that is gone takes its share of the redundancy with it; what else used a drive has lost it.",
 		Do: "Look at its bay: reseat it if it came loose, else replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
-			if s.Present || s.HostLate || s.Removed || s.Member == "" {
+			if s.Present || s.HostLate || s.Removed || s.Member == "" && !s.Used {
 				return nil
 			}
 			return &Hit{Verdict: Dead, Since: s.GoneAt, At: s.GoneAt}

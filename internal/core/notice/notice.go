@@ -21,6 +21,7 @@ const (
 	Section  Kind = "section" // several drives of one section at once: a shelf, a fan, a cable
 	Host     Kind = "host"
 	Filling  Kind = "filling"
+	Pool     Kind = "pool" // a pool as a whole is not known to be as it was
 	Recovery Kind = "recovery"
 	Alarm    Kind = "alarm" // a drive that must be put back at once
 	Place    Kind = "place" // a drive is not where it was

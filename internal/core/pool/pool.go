@@ -137,6 +137,20 @@ func ParseState(s string) MemberState {
 	return StateUnkn
 }
 
+// badness is the order of states from good to bad.
+var badness = []MemberState{Online, Failing, Standby, Out, Recovering, StateUnkn, Missing, Faulty}
+
+// Worse says whether a state is worse than another; one that is not known here is the worst.
+func Worse(a, b MemberState) bool {
+	rank := func(s MemberState) int {
+		if i := slices.Index(badness, s); i >= 0 {
+			return i
+		}
+		return len(badness)
+	}
+	return rank(a) > rank(b)
+}
+
 var states = []MemberState{Online, Failing, Missing, Faulty, Recovering, Standby, Out, StateUnkn}
 
 // Errors are the pool's own counters for a member.

@@ -78,13 +78,13 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 		if i == 0 {
 			continue
 		}
-		if worse(v.Member, out.Member) {
+		if pool.Worse(v.Member, out.Member) {
 			out.Member = v.Member
 		}
 		if v.Drive == s.Old.Key() || s.New != nil && out.Drive == s.New.Key() {
 			out.Drive = v.Drive
 		}
-		if v.New == "" || out.New != "" && worse(v.New, out.New) {
+		if v.New == "" || out.New != "" && pool.Worse(v.New, out.New) {
 			out.New = v.New
 		}
 		out.MarginKnown = out.MarginKnown && v.MarginKnown
@@ -119,18 +119,4 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 		margin, before, short = min(margin, v.Margin), min(before, seats[i].Margin), min(short, v.Margin-seats[i].Margin)
 	}
 	return out, min(margin, before+short)
-}
-
-// order of states from good to bad.
-var badness = []pool.MemberState{pool.Online, pool.Failing, pool.Standby, pool.Out, pool.Recovering, pool.StateUnkn, pool.Missing, pool.Faulty}
-
-// worse says whether a state is worse than another; one that is not known here is the worst.
-func worse(a, b pool.MemberState) bool {
-	rank := func(s pool.MemberState) int {
-		if i := slices.Index(badness, s); i >= 0 {
-			return i
-		}
-		return len(badness)
-	}
-	return rank(a) > rank(b)
 }

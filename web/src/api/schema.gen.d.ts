@@ -1738,6 +1738,18 @@ export interface components {
             lines: components["schemas"]["RoundLine"][];
             underway: components["schemas"]["UnderWay"][];
             filling: components["schemas"]["Filling"][];
+            /** @description pools that are not known to be as they were */
+            pools?: components["schemas"]["PoolLine"][];
+        };
+        PoolLine: {
+            pool: string;
+            id?: string;
+            host?: string;
+            room?: string;
+            says: string;
+            do: string;
+            /** Format: date-time */
+            since?: string;
         };
         RoundLine: {
             drive: string;
@@ -2326,7 +2338,7 @@ export interface components {
         Notice: {
             id: string;
             /** @enum {string} */
-            kind: "drive" | "section" | "host" | "filling" | "recovery" | "alarm" | "place" | "shelf";
+            kind: "drive" | "section" | "host" | "pool" | "filling" | "recovery" | "alarm" | "place" | "shelf";
             severity: components["schemas"]["Verdict"];
             worst: components["schemas"]["Verdict"];
             /** @enum {string} */
