@@ -32,10 +32,27 @@ func (k Keeper) Pools(context.Context, func(string) string) ([]pools.Snapshot, e
 	var out []pools.Snapshot
 	for _, p := range f.Pools {
 		if p.Host == k.Host {
-			out = append(out, pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs), Offers: p.offers(), Priority: cmp.Or(p.Priority, recovery.Normal), Waits: p.waits()})
+			s := pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs), Offers: p.offers(), Priority: cmp.Or(p.Priority, recovery.Normal), Waits: p.waits()}
+			s.Witness = f.witness(p)
+			out = append(out, s)
 		}
 	}
 	return out, nil
+}
+
+// witness reads what stands on the members themselves: each must be there and carry a mark.
+func (f *Fleet) witness(p *Pool) *pools.Witness {
+	var by []pool.Testimony
+	p.Everyone(func(_ string, m *pool.Member) {
+		for _, d := range f.Drives {
+			if d.key() != m.Drive {
+				continue
+			}
+			t := pool.Testimony{Slot: m.Slot, Agrees: len(d.Holds) > 0, Says: "nothing on it says so"}
+			by = append(by, t)
+		}
+	})
+	return &pools.Witness{Source: "marks on the members", Differs: p.Disagreements(by)}
 }
 
 // on says whether a host takes part in the pool: any of them can bring its own drives into it.

@@ -39,6 +39,12 @@ type kind struct {
 	backs     bool  // who leads goes back, holds, resumes
 	orders    int   // how often a person tries again, so that numbers do not grow for ever
 	table     []int // drives beside the new one that lie at hand
+	// twin is true where the old drive has a place in a second pool, which can lose twinTolerance; members lie on partitions then.
+	twin          bool
+	twinTolerance int
+	hand          bool // the pool cannot be ordered: a person makes the new drive a member
+	liar          bool // the kernel calls the other member well, and its own metadata say otherwise
+	used          bool // something else uses the old drive, and may begin and end to do so
 }
 
 func kinds() []kind {
@@ -48,6 +54,11 @@ func kinds() []kind {
 		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
 		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
 		{name: "a log device that others depend on", others: 2, steady: true, calm: true, tolerance: 1, orders: 3, spread: true, unit: true},
+		{name: "a drive in two pools", others: 1, tolerance: 1, orders: 3, twin: true, twinTolerance: 1, calm: true},
+		{name: "a drive in two pools, one without margin, a bay free", others: 1, tolerance: 1, orders: 3, twin: true, free: true, calm: true, steady: true},
+		{name: "a pool that can only be read", others: 1, tolerance: 1, orders: 1, hand: true},
+		{name: "two accounts that differ", others: 1, tolerance: 1, orders: 1, liar: true},
+		{name: "something else uses the drive", others: 1, tolerance: 1, orders: 1, used: true, calm: true},
 		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
 		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
@@ -86,7 +97,7 @@ func (k kind) drive(d int, bay int8) swap.Drive { return drives[d][bay] }
 
 // start is before the plan, everything seen as it is.
 func (k kind) start() node {
-	n := node{w: world{fails: k.fails, up: true, fresh: true}}
+	n := node{w: world{fails: k.fails, up: true, fresh: true, lying: k.liar, inUse: k.used}}
 	for d := range n.w.at {
 		n.w.at[d] = -1
 	}
@@ -123,7 +134,19 @@ func (k kind) start() node {
 			g.Offers = append(g.Offers, "release")
 		}
 	}
-	plan := swap.State{Recipe: swap.Compose(g), ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
+	var seats []swap.Seat
+	if k.hand {
+		g.Pool.Watched, g.Offers = true, nil
+		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Hand: true, Margin: k.margin(n.w)}}
+	}
+	if k.twin {
+		g.Others, g.Layout = []swap.OtherPlace{{Pool: k.second(n.w), Slot: "0", Offers: g.Offers}}, true
+		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Partition: 1, Margin: k.margin(n.w)}, {Pool: "q", PoolID: "q", Slot: "0", Partition: 2, Margin: k.secondMargin(n.w)}}
+	}
+	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
+	if k.twin {
+		plan.Margin = min(plan.Margin, k.secondMargin(n.w))
+	}
 	if k.dead {
 		plan.Margin = pool.Margin(k.tolerance) // what it was before
 	}

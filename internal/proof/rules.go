@@ -28,7 +28,9 @@ func (k kind) apply(n *node, e swap.Event) error {
 			return errors.New("R5: an order was given while a wrong drive is out")
 		case e.By == "":
 			return errors.New("an order was given, and nobody asked for it")
-		case o.Kind.Writes() && (e.Kind != swap.ConfirmIt || !o.Drive.TailMatches(e.Tail)):
+		case k.hand && o.Kind.Writes():
+			return errors.New("R6: an order was given to a pool that cannot be ordered")
+		case o.Kind.Writes() && !(e.Kind == swap.ConfirmIt && o.Drive.TailMatches(e.Tail)) && !(e.Kind == swap.NextIt && before.Phase == swap.Join && before.Laid == o.Drive.Key()):
 			return errors.New("R3: a drive is to be written to whose label tail was not typed")
 		case o.Kind.Writes() && o.Drive.Key() != k.id(newDrive).Key():
 			return fmt.Errorf("R3: %s is to be written to", o.Drive.Tail())
@@ -37,7 +39,10 @@ func (k kind) apply(n *node, e swap.Event) error {
 		case o.Kind == swap.OrderRelease && n.w.fresh && (n.w.st[0] != emptied || k.recovery(n.w) != ""):
 			return errors.New("R1: a place is to be forgotten on which something lies")
 		}
-		n.w.pending, n.w.kindOf = int8(o.Number), o.Kind
+		n.w.pending, n.w.kindOf, n.w.seat = int8(o.Number), o.Kind, 0
+		if o.Seat.PoolID == "q" {
+			n.w.seat = 1
+		}
 	}
 	if after.Phase != before.Phase {
 		switch after.Phase {
@@ -49,6 +54,9 @@ func (k kind) apply(n *node, e swap.Event) error {
 				if after.Phase == swap.Closed || n.w.st[0] == recovering {
 					return fmt.Errorf("R6: it is at %s, and the pool is not", after.Phase)
 				}
+			}
+			if k.twin && after.Phase == swap.Closed && n.w.fresh && (!n.w.twinNew || n.w.twin != online) {
+				return errors.New("R6: it is closed, and the drive's other pool is not whole")
 			}
 			if after.Phase == swap.Closed && (k.margin(n.w) < before.Margin || len(after.Wrong) > 0) {
 				return errors.New("R6: it is closed, and the margin is not what it was")
@@ -98,6 +106,11 @@ func key(n node) string {
 	}
 	bit(w.seen[:]...)
 	b = append(b, byte(w.done), byte(w.fails), byte(w.pending), byte(w.begun), byte(w.outcome))
+	b = append(b, byte(w.twin), byte(w.twinDone), byte(w.seat))
+	bit(w.twinNew, w.twinBeside, w.laid, w.lying, w.inUse, s.Laid != "")
+	for _, x := range s.Seats {
+		bit(x.Asked, x.Joined)
+	}
 	bit(w.lost, w.fresh, w.up, w.well, s.OldGone, s.Ordered, s.New != nil, s.Hold != "")
 	bit(w.orphans, w.beside, w.moving, w.down, w.hush, s.Begun, s.Held != "", s.Recipe.Beside)
 	b = append(b, byte(w.drain), byte(w.refill), byte(len(s.Recipe.Steps)), byte(s.Order), byte(s.Margin))

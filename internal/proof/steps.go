@@ -27,7 +27,7 @@ func (t *turn) take(name string, w world, events ...swap.Event) {
 	}
 	to := node{w, t.n.s}
 	for _, e := range events {
-		if err := t.apply(&to, e); err != nil {
+		if err := t.apply(&to, t.seen(w, &to.s, e)); err != nil {
 			t.err = fmt.Errorf("%s: %w", name, err)
 			return
 		}
@@ -55,7 +55,12 @@ func (k kind) steps(n node, out []next) ([]next, error) {
 // people is what persons do at a screen.
 func (t *turn) people() {
 	k, w := t.kind, t.n.w
-	x := swap.Situation{Plan: t.n.s, Pool: k.pool(w), BayKnown: true, ScrubClean: true, Recovery: k.recovery(w)}
+	x := k.situation(w, &t.n.s)
+	if k.hand && t.n.s.Phase == swap.Join && w.st[0] == missing && w.at[newDrive] >= 0 && !w.down {
+		v := w
+		v.fills[0], v.st[0], v.done = newDrive, recovering, 0
+		t.take("by hand: the new drive is made a member", k.settle(v))
+	}
 	if t.n.s.Phase == swap.Planned && w.fresh {
 		t.take("begin", w, swap.Event{Kind: swap.BeginIt, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})
 	}
@@ -81,7 +86,7 @@ func (t *turn) hands() {
 		if at < 0 {
 			continue
 		}
-		if k.calm && d > firstOther || k.calm && k.temporary && d >= firstOther {
+		if k.calm && d > firstOther || k.calm && (k.temporary || k.twin && k.free) && d >= firstOther {
 			continue
 		}
 		v := w
@@ -94,14 +99,24 @@ func (t *turn) hands() {
 				v.st[i] = missing
 			}
 		}
+		if k.twin && (d == old && !w.twinNew || d == newDrive && w.twinNew) && !w.down {
+			v.twin = missing
+		}
+		if d == newDrive {
+			v.twinBeside = false
+		}
 		v = k.settle(v)
 		asked := d == old && t.n.s.Phase == swap.Pull || d == newDrive && t.n.s.Phase == swap.Rehouse && !w.down
 		if asked && t.n.s.Hold == "" && len(t.n.s.Wrong) == 0 && w.fresh {
+			if w.inUse && d == old {
+				t.err = fmt.Errorf("R1: %s was pulled as the screen said, and something else used it", k.id(d).Tail())
+				return
+			}
 			if v.lost && !w.lost {
 				t.err = fmt.Errorf("R1: %s was pulled as the screen said, and data is lost", k.id(d).Tail())
 				return
 			}
-			if k.margin(v) < k.margin(w) && k.recovery(w) != "" {
+			if (k.margin(v) < k.margin(w) || k.twin && k.secondMargin(v) < k.secondMargin(w)) && k.recovery(w) != "" {
 				t.err = fmt.Errorf("R4: %s was to be pulled while the pool recovers", k.id(d).Tail())
 				return
 			}
@@ -140,6 +155,12 @@ func (t *turn) hands() {
 					}
 				}
 			}
+			if k.twin && w.twin == missing && (d == old && !w.twinNew || d == newDrive && w.twinNew) {
+				v.twin = online
+				if d == newDrive && w.twinDone < 2 {
+					v.twin = recovering
+				}
+			}
 			t.take(fmt.Sprintf("insert %s into %d", k.id(d).Tail(), bay), k.settle(v))
 		}
 	}
@@ -170,6 +191,23 @@ func (t *turn) power() {
 // fate is what befalls drives and pools.
 func (t *turn) fate() {
 	k, w := t.kind, t.n.w
+	if w.twinBeside && w.at[newDrive] >= 0 || w.twin == recovering && w.at[newDrive] >= 0 {
+		v := w
+		if v.twinDone++; v.twinDone == 2 {
+			v.twinBeside, v.twinNew, v.twin = false, true, online
+		}
+		t.take("the second pool fills it", k.settle(v))
+	}
+	if w.lying {
+		v := w
+		v.lying, v.fresh = false, false
+		t.take("the other member is mended", v)
+	}
+	if k.used && w.at[old] >= 0 {
+		v := w
+		v.inUse, v.fresh = !w.inUse, false
+		t.take(map[bool]string{true: "something else begins to use the drive", false: "its other use ends"}[v.inUse], v)
+	}
 	if w.beside && w.at[newDrive] >= 0 {
 		v := w
 		if v.done++; v.done == 2 {

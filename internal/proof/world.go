@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"time"
 
 	"lantern/internal/core/pool"
 	"lantern/internal/core/swap"
@@ -42,6 +43,15 @@ type world struct {
 	begun   int8 // number of the newest that it began
 	outcome int8 // number of an outcome on its way
 	well    bool // and whether it says done
+	seat    int8 // which place the order that waits is about
+	// The second pool: how its place is, who fills it, and how far.
+	twin       memberState
+	twinDone   int8
+	twinNew    bool // the new drive has the place
+	twinBeside bool // it is filled there while the old one helps
+	laid       bool // the new drive has the partitions
+	lying      bool // the other member is not what the kernel shows
+	inUse      bool // something else uses the old drive
 }
 
 // node is a world and what the service makes of it.
@@ -53,7 +63,7 @@ type node struct {
 // needs is how many orders its recipe takes at the least.
 func (k kind) needs() int {
 	n := 1
-	for _, more := range []bool{k.spread, k.forgets, k.unit} {
+	for _, more := range []bool{k.spread, k.forgets, k.unit, k.twin, k.twin} {
 		if more {
 			n++
 		}
@@ -119,14 +129,18 @@ func (k kind) settle(w world) world {
 		w.orphans, w.drain = true, 2
 	}
 	bare := k.bare && w.st[0] != emptied && w.st[0] != online && !(w.st[0] == recovering && w.drain == 2)
-	w.lost = w.lost || k.gone(w) > k.tolerance || bare
+	gone := k.gone(w)
+	if w.lying && w.st[1] == online {
+		gone++
+	}
+	w.lost = w.lost || gone > k.tolerance || bare || k.twin && k.secondMargin(w) < 0
 	w.fresh = false
 	return w
 }
 
 // recovery is what moves in the pool; empty when nothing does.
 func (k kind) recovery(w world) string {
-	if w.st[0] == recovering || w.beside || w.drain == 1 || w.refill == 1 || w.moving {
+	if w.st[0] == recovering || w.beside || w.twin == recovering || w.twinBeside || w.drain == 1 || w.refill == 1 || w.moving {
 		return "resilver"
 	}
 	return ""
@@ -135,7 +149,7 @@ func (k kind) recovery(w world) string {
 // meant is the drive that the order which waits names; -1 for one that is about the pool.
 func (w world) meant() int {
 	switch w.kindOf {
-	case swap.OrderJoin, swap.OrderAdmit:
+	case swap.OrderJoin, swap.OrderAdmit, swap.OrderLayout:
 		return newDrive
 	case swap.OrderDrain, swap.OrderRelease:
 		return old
@@ -172,7 +186,17 @@ func (k kind) obey(w world) world {
 		if w.drain == 1 {
 			w.drain, w.well = 0, true
 		}
+	case swap.OrderLayout:
+		if w.at[newDrive] >= 0 {
+			w.laid, w.well = true, true
+		}
 	default:
+		if k.twin && !w.laid {
+			return w
+		}
+		if w.seat == 1 {
+			return k.joinSecond(w)
+		}
 		helps := w.st[0] == online && w.fills[0] == old
 		if w.at[newDrive] < 0 || w.beside || helps && !k.free || w.st[0] == online && !helps || w.st[0] == recovering {
 			return w // refused
@@ -211,7 +235,72 @@ func (k kind) report(w world) (out []swap.Event) {
 			out = append(out, swap.Event{Kind: swap.DriveCame, Drive: &dr})
 		}
 	}
-	return append(out, k.poolSeen(w))
+	return append(out, swap.Event{Kind: swap.PoolSeen}) // what it shows is looked at when it is its turn
+}
+
+// joinSecond is what an agent does with an order to join the second pool.
+func (k kind) joinSecond(w world) world {
+	helps := w.twin == online && !w.twinNew
+	if w.at[newDrive] < 0 || w.twinBeside || helps && !k.free || w.twin == online && !helps || w.twin == recovering {
+		return w // refused
+	}
+	w.twinDone, w.well = 0, true
+	if helps {
+		w.twinBeside = true
+	} else {
+		w.twinNew, w.twin = true, recovering
+	}
+	return k.settle(w)
+}
+
+// second is the second pool, a mirror whose other member is never touched.
+func (k kind) second(w world) *pool.Pool {
+	return &pool.Pool{ID: "q", Name: "q", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: k.twinTolerance}, Members: []pool.Member{{Slot: "0", State: states[w.twin]}, {Slot: "1", State: pool.Online}}}}}
+}
+
+func (k kind) secondMargin(w world) pool.Margin {
+	if w.twin != online {
+		return pool.Margin(k.twinTolerance - 1)
+	}
+	return pool.Margin(k.twinTolerance)
+}
+
+// seen completes an event with what the pools show when it comes.
+func (k kind) seen(w world, s *swap.State, e swap.Event) swap.Event {
+	if e.Kind != swap.PoolSeen || e.Pool != nil {
+		return e
+	}
+	e = k.poolSeen(w)
+	if k.twin || k.hand {
+		views := []swap.SeatView{{PoolView: *e.Pool, Margin: e.Margin}}
+		if k.twin {
+			v := swap.PoolView{Member: states[w.twin], MarginKnown: true, Recovering: w.twin == recovering || w.twinBeside, NewVerdict: "sound", Moving: k.secondMargin(w) - 1, Drive: k.id(old).Key(), Filled: true}
+			switch {
+			case w.twinNew:
+				v.Drive, v.New, v.Recovery = k.id(newDrive).Key(), states[w.twin], "t"
+			case w.twinBeside:
+				v.New, v.Recovery = pool.Recovering, "t"
+			}
+			v.Without, v.Lost, _ = k.second(w).Without("0")
+			views = append(views, swap.SeatView{PoolView: v, Margin: k.secondMargin(w)})
+		}
+		view, margin := s.Combine(views)
+		e.Pool, e.Margin = &view, margin
+	}
+	if (k.liar || k.used) && s.Gated() {
+		e.Checks = swap.Gate(k.situation(w, s), s.Phase)
+	}
+	return e
+}
+
+// situation is what the checks look at.
+func (k kind) situation(w world, s *swap.State) swap.Situation {
+	x := swap.Situation{Plan: *s, Pool: k.pool(w), BayKnown: true, ScrubClean: true, Recovery: k.recovery(w), UsesKnown: true}
+	x.Seats = k.facts(w, x.Pool)
+	if w.inUse {
+		x.Uses = []swap.OtherUse{{Name: "sda9", Says: "a file system on sda9", Active: true}}
+	}
+	return x
 }
 
 func (k kind) poolSeen(w world) swap.Event {
@@ -232,4 +321,19 @@ func (k kind) poolSeen(w world) swap.Event {
 		v.Drained, v.Filled = w.drain == 2 && !w.orphans, w.drain == 0 || w.refill == 2
 	}
 	return swap.Event{Kind: swap.PoolSeen, Pool: v, Margin: k.margin(w)}
+}
+
+// witnessed is when the second account was read; when does not matter here.
+var witnessed = time.Unix(1, 0)
+
+// facts are what the checks know of the pool of the old drive.
+func (k kind) facts(w world, p *pool.Pool) []swap.SeatFacts {
+	out := []swap.SeatFacts{{Pool: p, Slot: "0", Witness: "marks on the members", WitnessAt: witnessed}}
+	if w.lying {
+		out[0].Differs = []string{"place 1: the kernel shows it online, its superblock is 40 events old"}
+	}
+	if k.twin {
+		out = append(out, swap.SeatFacts{Pool: k.second(w), Slot: "0", Witness: "marks on the members", WitnessAt: witnessed})
+	}
+	return out
 }

@@ -57,7 +57,7 @@ func newBench(t *testing.T) *bench {
 	for i, tail := range []string{"AA001", "BB002", "CC003"} {
 		b.drives = append(b.drives, b.disk(tail, i+1))
 	}
-	b.pool = api.PoolReport{Id: "p1", Name: "plankton", Kind: "mirrors", CapacityBytes: 8e12, UsedBytes: 4e12, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{},
+	b.pool = api.PoolReport{Id: "p1", Offers: []string{"join", "admit", "rebalance", "priority", "grow"}, Witness: api.Witness{Source: "marks on the members", At: t0}, Name: "plankton", Kind: "mirrors", CapacityBytes: 8e12, UsedBytes: 4e12, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{},
 		Groups: []api.GroupReport{{Name: "mirror", Protection: api.Protection{Words: "three-way mirror", Tolerance: 2}, Members: []api.MemberReport{b.member("1", "AA001"), b.member("2", "BB002"), b.member("3", "CC003")}}}}
 	b.report()
 	return b
@@ -79,7 +79,7 @@ func (b *bench) restart() {
 }
 
 func (b *bench) disk(tail string, bay int) api.DriveReport {
-	d := api.DriveReport{Identity: api.Identity{Wwn: "502abe7" + fmt.Sprintf("%09d", bay), Model: "OSSFELL OF-8T", Serial: "KH3" + tail}, CapacityBytes: 8e12, Section: "front", Bay: bay, Path: fmt.Sprintf("/dev/x%d", bay)}
+	d := api.DriveReport{Identity: api.Identity{Wwn: "502abe7" + fmt.Sprintf("%09d", bay), Model: "OSSFELL OF-8T", Serial: "KH3" + tail}, CapacityBytes: 8e12, Section: "front", Bay: bay, Path: fmt.Sprintf("/dev/x%d", bay), Looked: true}
 	d.Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": 100}}
 	return d
 }
@@ -434,7 +434,7 @@ func TestSwapOverRestarts(t *testing.T) {
 	b.pool.Recoveries = []api.RecoveryReport{{Id: "r1", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "1", DoneBytes: 1e12, TodoBytes: 4e12}}
 	b.report()
 	b.restart()
-	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionScrub})
+	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
 	b.problem(err, "recovering", "resilver is running")
 	b.pool.Groups[0].Members[0].State = "online"
 	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 4e12, b.clock.Now()

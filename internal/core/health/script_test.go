@@ -163,6 +163,14 @@ func (x *teller) know(line string) {
 		}
 	case "member":
 		x.s.Member = pool.MemberState(rest)
+	case "used":
+		x.s.Used = rest == "yes"
+	case "paths": // sda works, sdb gone
+		x.s.Paths = nil
+		for _, p := range strings.Split(rest, ", ") {
+			name, state, _ := strings.Cut(p, " ")
+			x.s.Paths = append(x.s.Paths, health.Path{Name: name, Works: state == "works", SeenAt: x.at})
+		}
 	case "filling":
 		x.s.Filling = rest == "yes"
 	case "peers":

@@ -2,5 +2,5 @@
 
 package swap
 
-// keepsWitness: two accounts that differ stop.
+// keepsWitness: two accounts that differ stop. The proof is run without it as well, to see that it would notice.
 const keepsWitness = true

@@ -75,7 +75,7 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 	out.Joined = nil
 	for i, v := range views {
 		out.Joined = append(out.Joined, v.New != "" && v.New != pool.Standby || s.New != nil && v.Drive == s.New.Key())
-		if i == 0 {
+		if i == 0 || !keepsSeats {
 			continue
 		}
 		if pool.Worse(v.Member, out.Member) {

@@ -1,0 +1,5 @@
+//go:build without_seats
+
+package swap
+
+const keepsSeats = false
