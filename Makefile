@@ -10,7 +10,7 @@ LDFLAGS  := -s -w -X lantern/internal/daemon.Version=$(VERSION)
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
 GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go' 2>/dev/null) internal/api/openapi.yaml go.mod go.sum
 
-.PHONY: demo test judge judge-recovery prove kill rig rig-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 demo: build
 	@exec ./lantern demo --listen $(LISTEN) --data $(DEMO_DIR) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED)) $(if $(DRIVES),--drives $(DRIVES))
@@ -42,12 +42,14 @@ tools:
 	  fi; \
 	fi
 
-test: tools build fresh-generated check rig-tools
-	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_RIG_KERNEL=$(RIG_KERNEL) $(GO) test -timeout 20m ./...
+test: tools build fresh-generated check rig-tools stack-tools
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) $(GO) test -timeout 20m ./...
 
 # The rig is a small virtual machine in which the agent meets the kernel's ATA, SCSI and NVMe drivers. It wants QEMU, and
 # Debian's kernel package unpacked; where they cannot be had, its test says so and is skipped.
 RIG_KERNEL := $(CURDIR)/.cache/kernel
+
+RIG_TOOLS := $(CURDIR)/.cache/tools
 
 rig: rig-tools build
 	LANTERN_RIG_KERNEL=$(RIG_KERNEL) $(GO) test -count=1 -timeout 5m -v -run '^TestRig$$' ./internal/rig
@@ -62,6 +64,19 @@ rig-tools:
 	    package=$$(apt-cache depends linux-image-amd64 2>/dev/null | sed -n 's/.*Depends: \(linux-image-[^ ]*\)$$/\1/p' | head -n 1); fi; \
 	  if [ -n "$$package" ]; then echo "unpacking $$package"; mkdir -p $(RIG_KERNEL) && cd $(RIG_KERNEL) && \
 	    (apt-get download -qq "$$package" 2>/dev/null && dpkg-deb -x linux-image-*.deb . && rm -f linux-image-*.deb) || true; fi; \
+	fi
+
+# The storage stacks that people really run, in the same virtual machine: encryption, LVM, multipath, arrays with partitions and with
+# metadata of firmware. Programs of others make them; their packages are unpacked here and never installed.
+stacks: rig-tools stack-tools build
+	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 15m -v -run '^TestStacks$$' ./internal/rig
+
+STACK_PACKAGES := mdadm lvm2 cryptsetup-bin fdisk e2fsprogs util-linux btrfs-progs dmsetup libdevmapper1.02.1 libdevmapper-event1.02.1 liblvm2cmd2.03 libaio1 libreadline8 libedit2 libbsd0 libmd0 libcryptsetup12 libpopt0 libargon2-1 libjson-c5 libfdisk1 libsmartcols1 libext2fs2 libcom-err2 libss2 libblkid1 libuuid1 liblzo2-2 libgcrypt20 libgpg-error0
+
+stack-tools:
+	@if [ ! -x $(RIG_TOOLS)/sbin/lvm ] && command -v dpkg-deb >/dev/null 2>&1 && command -v apt-get >/dev/null 2>&1; then \
+	  echo "unpacking what makes storage stacks"; mkdir -p $(RIG_TOOLS) && cd $(RIG_TOOLS) && \
+	  (apt-get download -qq $(STACK_PACKAGES) 2>/dev/null; for f in *.deb; do dpkg-deb -x "$$f" . ; done; rm -f *.deb) || true; \
 	fi
 
 check:

@@ -99,7 +99,7 @@ func archive(files map[string][]byte, order []string) []byte {
 			b.WriteByte(0)
 		}
 	}
-	for _, dir := range []string{"modules", "dev", "proc", "sys", "tmp"} {
+	for _, dir := range []string{"modules", "dev", "proc", "sys", "tmp", "sbin", "lib", "lib64", "run", "run/lock", "etc", "mnt"} {
 		entry(dir, 0o040755, nil)
 	}
 	for _, name := range order {
@@ -142,8 +142,16 @@ type rig struct {
 	qmp     *bufio.ReadWriter
 }
 
-// start runs the service outside and boots the machine with its agent inside.
-func start(t *testing.T) *rig {
+// machine is what is booted: kernel modules, each with its options, programs of others that its first process may run, and devices.
+type machine struct {
+	modules []string
+	tools   []string
+	memory  int // MiB
+	devices func(dir string) []string
+}
+
+// boot runs the service outside and boots a machine with its agent inside.
+func boot(t *testing.T, m machine) *rig {
 	qemu, err := exec.LookPath("qemu-system-x86_64")
 	if err != nil {
 		skip(t, "qemu-system-x86_64 is missing: apt-get install qemu-system-x86")
@@ -154,51 +162,37 @@ func start(t *testing.T) *rig {
 	add := func(name string, data []byte) { files[name], order = data, append(order, name) }
 	add("init", build(t, filepath.Join(dir, "init"), "lantern/internal/rig/init"))
 	add("lantern", build(t, filepath.Join(dir, "lantern"), "lantern/cmd/lantern"))
+	for name, data := range programs(t, m.tools) {
+		add(name, data)
+	}
 	var list strings.Builder
-	for _, path := range closure(t, tree, "ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug", "crc32c_generic", "raid1", "raid10", "raid456") {
+	options := map[string]string{}
+	var names []string
+	for _, line := range m.modules {
+		name, with, _ := strings.Cut(line, " ")
+		names, options[name] = append(names, name), with
+	}
+	for _, path := range closure(t, tree, names...) {
 		data, err := os.ReadFile(path)
 		require.NoError(t, err)
 		name := filepath.Base(path)
 		add("modules/"+name, data)
-		if name == "scsi_debug.ko" {
-			name += " dev_size_mb=8"
-		}
-		fmt.Fprintln(&list, name)
+		fmt.Fprintln(&list, strings.TrimSpace(name+" "+options[strings.ReplaceAll(strings.TrimSuffix(name, ".ko"), "-", "_")]))
 	}
 	add("modules/order", []byte(list.String()))
 	ram := filepath.Join(dir, "initramfs")
 	require.NoError(t, os.WriteFile(ram, archive(files, order), 0o600))
-	for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
-		disk(t, filepath.Join(dir, name), head)
-	}
 
 	r := &rig{t: t, dir: dir, console: &bytes.Buffer{}}
 	server, token := r.serve()
-	drive := func(name string) string { return "id=" + name + ",if=none,format=raw,file=" + filepath.Join(dir, name) }
-	// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
-	faults := filepath.Join(dir, "faults")
-	require.NoError(t, os.WriteFile(faults, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"8\"\nonce = \"off\"\n"), 0o600))
-	// One member of the array cannot write a sector far inside.
-	worn := filepath.Join(dir, "worn")
-	require.NoError(t, os.WriteFile(worn, []byte("[inject-error]\nevent = \"write_aio\"\nerrno = \"5\"\nsector = \"100000\"\nonce = \"off\"\n"), 0o600))
-	ctx, cancel := context.WithTimeout(t.Context(), 280*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), limit)
 	t.Cleanup(cancel)
-	cmd := exec.CommandContext(ctx, qemu, "-accel", "tcg", "-cpu", "max", "-m", "640", "-display", "none", "-no-reboot", "-nodefaults",
-		"-serial", "file:"+filepath.Join(dir, "console"), "-chardev", "socket,id=control,path="+filepath.Join(dir, "control")+",server=on,wait=off", "-serial", "chardev:control",
-		"-qmp", "unix:"+filepath.Join(dir, "qmp")+",server=on,wait=off", "-kernel", image, "-initrd", ram,
-		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.server="+server+" rig.token="+token,
-		"-netdev", "user,id=net", "-device", "virtio-net-pci,netdev=net",
-		"-device", "ich9-ahci,id=ahci", "-drive", drive("ata"), "-device", "ide-hd,bus=ahci.0,drive=ata,serial=RIGATA00417,model=RIG ATA DISK,wwn=0x5002abe700000417",
-		"-drive", drive("nvme"), "-device", "nvme,id=solid,drive=nvme,serial=RIGNVME0118",
-		"-device", "virtio-scsi-pci,id=scsi", "-drive", drive("scsi"), "-device", "scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233",
-		"-blockdev", "driver=file,node-name=bad-file,filename="+filepath.Join(dir, "bad"), "-blockdev", "driver=blkdebug,node-name=bad-debug,config="+faults+",image=bad-file",
-		"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
-		"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
-		"-drive", drive("md-a"), "-device", "scsi-hd,id=oldest,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
-		"-drive", drive("md-b"), "-device", "scsi-hd,id=md-b,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
-		"-blockdev", "driver=file,node-name=worn-file,filename="+filepath.Join(dir, "md-c"), "-blockdev", "driver=blkdebug,node-name=worn-debug,config="+worn+",image=worn-file",
-		"-blockdev", "driver=raw,node-name=worn,file=worn-debug",
-		"-device", "scsi-hd,id=worn,drive=worn,serial=RIGMD00C03,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000c3")
+	args := []string{"-accel", "tcg", "-cpu", "max", "-m", fmt.Sprint(m.memory), "-display", "none", "-no-reboot", "-nodefaults",
+		"-serial", "file:" + filepath.Join(dir, "console"), "-chardev", "socket,id=control,path=" + filepath.Join(dir, "control") + ",server=on,wait=off", "-serial", "chardev:control",
+		"-qmp", "unix:" + filepath.Join(dir, "qmp") + ",server=on,wait=off", "-kernel", image, "-initrd", ram,
+		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token,
+		"-netdev", "user,id=net", "-device", "virtio-net-pci,netdev=net"}
+	cmd := exec.CommandContext(ctx, qemu, append(args, m.devices(dir)...)...)
 	var said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &said, &said
 	require.NoError(t, cmd.Start())
@@ -219,6 +213,86 @@ func start(t *testing.T) *rig {
 	require.NoError(t, err)
 	require.Equal(t, "ready", strings.TrimSpace(line))
 	return r
+}
+
+// limit is how long a machine may run.
+const limit = 340 * time.Second
+
+// drive is an image in the machine's folder as a QEMU option.
+func drive(dir, name string) string {
+	return "id=" + name + ",if=none,format=raw,file=" + filepath.Join(dir, name)
+}
+
+// start boots the machine in which the agent meets ATA, SCSI and NVMe.
+func start(t *testing.T) *rig {
+	return boot(t, machine{memory: 640,
+		modules: []string{"ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug dev_size_mb=8", "crc32c_generic", "raid1", "raid10", "raid456"},
+		devices: func(dir string) []string {
+			for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
+				disk(t, filepath.Join(dir, name), head)
+			}
+			// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
+			faults := filepath.Join(dir, "faults")
+			require.NoError(t, os.WriteFile(faults, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"8\"\nonce = \"off\"\n"), 0o600))
+			// One member of the array cannot write a sector far inside.
+			worn := filepath.Join(dir, "worn")
+			require.NoError(t, os.WriteFile(worn, []byte("[inject-error]\nevent = \"write_aio\"\nerrno = \"5\"\nsector = \"100000\"\nonce = \"off\"\n"), 0o600))
+			return []string{
+				"-device", "ich9-ahci,id=ahci", "-drive", drive(dir, "ata"), "-device", "ide-hd,bus=ahci.0,drive=ata,serial=RIGATA00417,model=RIG ATA DISK,wwn=0x5002abe700000417",
+				"-drive", drive(dir, "nvme"), "-device", "nvme,id=solid,drive=nvme,serial=RIGNVME0118",
+				"-device", "virtio-scsi-pci,id=scsi", "-drive", drive(dir, "scsi"), "-device", "scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233",
+				"-blockdev", "driver=file,node-name=bad-file,filename=" + filepath.Join(dir, "bad"), "-blockdev", "driver=blkdebug,node-name=bad-debug,config=" + faults + ",image=bad-file",
+				"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
+				"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
+				"-drive", drive(dir, "md-a"), "-device", "scsi-hd,id=oldest,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
+				"-drive", drive(dir, "md-b"), "-device", "scsi-hd,id=md-b,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
+				"-blockdev", "driver=file,node-name=worn-file,filename=" + filepath.Join(dir, "md-c"), "-blockdev", "driver=blkdebug,node-name=worn-debug,config=" + worn + ",image=worn-file",
+				"-blockdev", "driver=raw,node-name=worn,file=worn-debug",
+				"-device", "scsi-hd,id=worn,drive=worn,serial=RIGMD00C03,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000c3"}
+		}})
+}
+
+// programs finds programs of others that make what the agent looks at, in the folders where their packages were unpacked or on this
+// machine, with the libraries that they need.
+func programs(t *testing.T, names []string) map[string][]byte {
+	t.Helper()
+	out := map[string][]byte{}
+	if len(names) == 0 {
+		return out
+	}
+	tools := os.Getenv("LANTERN_RIG_TOOLS")
+	folders := []string{tools + "/sbin", tools + "/usr/sbin", tools + "/bin", tools + "/usr/bin", "/sbin", "/usr/sbin", "/bin", "/usr/bin"}
+	for _, name := range names {
+		path := ""
+		for _, f := range folders {
+			if _, err := os.Stat(filepath.Join(f, name)); err == nil && path == "" {
+				path = filepath.Join(f, name)
+			}
+		}
+		if path == "" {
+			skip(t, name+" is missing, which makes what the agent looks at; make stacks gets it")
+		}
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		out["sbin/"+name] = data
+		cmd := exec.Command("ldd", path)
+		cmd.Env = append(os.Environ(), "LD_LIBRARY_PATH="+tools+"/lib/x86_64-linux-gnu:"+tools+"/usr/lib/x86_64-linux-gnu")
+		said, err := cmd.Output()
+		require.NoError(t, err, path)
+		for _, lib := range regexp.MustCompile(`(?m)(/\S+\.so\S*)`).FindAllString(string(said), -1) {
+			data, err := os.ReadFile(lib)
+			require.NoError(t, err)
+			to := "lib/" + filepath.Base(lib)
+			if strings.Contains(lib, "ld-linux") {
+				to = "lib64/" + filepath.Base(lib)
+			}
+			out[to] = data
+		}
+		if strings.Contains(string(said), "not found") {
+			skip(t, "a library that "+name+" needs is missing:\n"+string(said))
+		}
+	}
+	return out
 }
 
 // serve runs the service on loopback; the machine sees it at 10.0.2.2.
@@ -266,7 +340,7 @@ func (r *rig) dial(name string) *bufio.ReadWriter {
 		c, err = net.Dial("unix", filepath.Join(r.dir, name))
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond)
-	_ = c.SetDeadline(time.Now().Add(280 * time.Second))
+	_ = c.SetDeadline(time.Now().Add(limit))
 	r.t.Cleanup(func() { _ = c.Close() })
 	return bufio.NewReadWriter(bufio.NewReader(c), bufio.NewWriter(c))
 }

@@ -16,9 +16,11 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -67,18 +69,25 @@ func main() {
 		words[k] = v
 	}
 	agent := exec.Command("/lantern", "agent", "--host", "rig", "--server", words["rig.server"], "--data", "/tmp/agent", "--every", "5s", "--read-every", "2s")
-	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/"}
+	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/nowhere"} // it runs no program of anybody's
 	agent.Stdout, agent.Stderr = os.Stdout, os.Stderr
 	if err := agent.Start(); err != nil {
 		fmt.Println("agent:", err)
 		return
 	}
+	agentPID = agent.Process.Pid
 	if err := obey("/dev/ttyS1"); err != nil {
 		fmt.Println("control:", err)
 	}
 	_ = agent.Process.Kill()
 	_ = agent.Wait()
 }
+
+// agentPID is the agent's process; stdin what the next program that is run reads.
+var (
+	agentPID int
+	stdin    string
+)
 
 // network gives the first card the address that QEMU's user-mode network expects; its host answers at 10.0.2.2.
 func network() error {
@@ -205,6 +214,64 @@ func do(words []string) (string, error) {
 			layout = 1<<8 | 2 // two near copies
 		}
 		return "made", md.Make(number, words[2], int32(level), layout, 128, words[4:])
+	case words[0] == "run" && len(words) >= 2: // run <program> <arguments>
+		cmd := exec.CommandContext(ctx, "/sbin/"+words[1], words[2:]...)
+		cmd.Env = []string{"PATH=/sbin", "LD_LIBRARY_PATH=/lib", "HOME=/tmp", "LVM_SUPPRESS_FD_WARNINGS=1", "DM_DISABLE_UDEV=1"}
+		if cmd.Stdin = os.Stdin; stdin != "" {
+			cmd.Stdin = strings.NewReader(stdin)
+			stdin = ""
+		}
+		out, err := cmd.CombinedOutput()
+		said := strings.ReplaceAll(strings.TrimSpace(string(out)), "\n", " | ")
+		if err != nil {
+			return "", fmt.Errorf("%w: %s", err, said)
+		}
+		return "ran " + said, nil
+	case words[0] == "input" && len(words) >= 2: // input <text>: what the next program reads
+		stdin = strings.ReplaceAll(strings.Join(words[1:], " "), "\\n", "\n")
+		return "noted", nil
+	case words[0] == "put" && len(words) >= 3: // put <file> <text>
+		_ = os.MkdirAll(filepath.Dir(words[1]), 0o755)
+		return "put", os.WriteFile(words[1], []byte(strings.Join(words[2:], " ")), 0o644)
+	case words[0] == "get" && len(words) == 2: // get <file>
+		b, err := os.ReadFile(words[1])
+		return "is " + strings.ReplaceAll(strings.TrimSpace(string(b)), "\n", " | "), err
+	case words[0] == "mount" && len(words) == 4: // mount <type> <device> <folder>
+		if err := os.MkdirAll(words[3], 0o755); err != nil {
+			return "", err
+		}
+		return "mounted", unix.Mount(words[2], words[3], words[1], 0, "")
+	case words[0] == "unmount" && len(words) == 2:
+		return "unmounted", unix.Unmount(words[1], 0)
+	case words[0] == "swap" && len(words) == 3: // swap on|off <device>
+		call := uintptr(unix.SYS_SWAPON)
+		if words[1] == "off" {
+			call = unix.SYS_SWAPOFF
+		}
+		path, err := unix.BytePtrFromString(words[2])
+		if err != nil {
+			return "", err
+		}
+		if _, _, errno := unix.Syscall(call, uintptr(unsafe.Pointer(path)), 0, 0); errno != 0 {
+			return "", errno
+		}
+		return "swap " + words[1], nil
+	case words[0] == "usage" && len(words) == 1: // the agent's processor time and the reads of all disks
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", agentPID))
+		if err != nil {
+			return "", err
+		}
+		f := strings.Fields(string(b[bytes.LastIndexByte(b, ')')+2:]))
+		stats, _ := filepath.Glob("/sys/block/sd*/stat")
+		reads := uint64(0)
+		for _, s := range stats {
+			b, _ := os.ReadFile(s)
+			if x := strings.Fields(string(b)); len(x) > 0 {
+				n, _ := strconv.ParseUint(x[0], 10, 64)
+				reads += n
+			}
+		}
+		return fmt.Sprintf("usage %s %s %d %d", f[11], f[12], reads, len(stats)), nil
 	case words[0] == "fail" && len(words) == 3: // fail <array's id> <place>
 		return "faulty", md.New("rig", clock.Real{}).Fail(words[1], words[2])
 	case words[0] == "join" && len(words) == 4: // join <array's id> <place> <path>
