@@ -15,6 +15,7 @@ import (
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/recovery"
+	"lantern/internal/core/stack"
 	"lantern/internal/wire"
 )
 
@@ -378,6 +379,9 @@ func (a *Agent) onDrive(at *places, key string, o api.Order) (t pools.Target, ho
 		return t, "what lies on it is not known", nil
 	}
 	what, read := m.Contents(x.Name)
+	if x.Kind == stack.Crypt && len(what) == 1 && what[0] == drive.Something {
+		what = nil // what a fresh encrypted volume gives back is not zeros; it was opened on a drive that was blank, for this
+	}
 	return t, carries(Found{Looked: read}, what), nil
 }
 

@@ -65,6 +65,9 @@ func (p *places) take(s *pools.Snapshot) {
 	if s.Pool.Device != "" {
 		p.pools[s.Pool.Device] = s.Pool.ID
 	}
+	for _, d := range s.Devices {
+		p.members[d] = s.Pool.ID
+	}
 	s.Pool.Everyone(func(_ string, m *pool.Member) {
 		if m.Device == "" {
 			return

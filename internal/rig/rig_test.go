@@ -146,7 +146,9 @@ type rig struct {
 type machine struct {
 	modules []string
 	tools   []string
-	memory  int // MiB
+	memory  int    // MiB
+	every   string // the agent's interval between reports, and between readings
+	read    string
 	devices func(dir string) []string
 }
 
@@ -190,7 +192,7 @@ func boot(t *testing.T, m machine) *rig {
 	args := []string{"-accel", "tcg", "-cpu", "max", "-m", fmt.Sprint(m.memory), "-display", "none", "-no-reboot", "-nodefaults",
 		"-serial", "file:" + filepath.Join(dir, "console"), "-chardev", "socket,id=control,path=" + filepath.Join(dir, "control") + ",server=on,wait=off", "-serial", "chardev:control",
 		"-qmp", "unix:" + filepath.Join(dir, "qmp") + ",server=on,wait=off", "-kernel", image, "-initrd", ram,
-		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token,
+		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token + " rig.every=" + m.every + " rig.read=" + m.read,
 		"-netdev", "user,id=net", "-device", "virtio-net-pci,netdev=net"}
 	cmd := exec.CommandContext(ctx, qemu, append(args, m.devices(dir)...)...)
 	var said bytes.Buffer
@@ -225,7 +227,7 @@ func drive(dir, name string) string {
 
 // start boots the machine in which the agent meets ATA, SCSI and NVMe.
 func start(t *testing.T) *rig {
-	return boot(t, machine{memory: 640,
+	return boot(t, machine{memory: 640, every: "5s", read: "2s",
 		modules: []string{"ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug dev_size_mb=8", "crc32c_generic", "raid1", "raid10", "raid456"},
 		devices: func(dir string) []string {
 			for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {

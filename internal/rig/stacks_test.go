@@ -34,8 +34,8 @@ const (
 // said of them before, during and after, and swaps in them with the data compared.
 func TestStacks(t *testing.T) {
 	whole := os.Getenv("LANTERN_STACKS") != ""
-	disks := map[string]int64{"x1": small, "x2": small, "c1": large, "c2": large, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small, "o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
-	r := boot(t, machine{memory: 1400,
+	disks := map[string]int64{"x1": small, "x2": small, "c1": large + 32<<20, "c2": large + 32<<20, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small, "o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
+	r := boot(t, machine{memory: 1400, every: "20s", read: "20s",
 		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32", "crc32c_generic", "crc32c_intel", "raid0", "linear", "raid1", "raid10", "raid456", "dm_mod", "dm_crypt", "xts", "aesni_intel",
 			"dm_raid", "dm_mirror", "dm_multipath", "dm_round_robin", "dm_service_time", "btrfs", "ext4", "algif_skcipher", "sha256_generic", "hmac", "ecb", "essiv"},
 		tools: []string{"mdadm", "mdmon", "lvm", "cryptsetup", "dmsetup", "sfdisk", "mke2fs", "mkswap", "mkfs.btrfs"},
@@ -77,7 +77,13 @@ func (s *stacks) path(name string) string {
 	return s.until(serial(name), "there", func(d api.Drive) bool { return d.Present }).Path
 }
 
-func (s *stacks) run(words ...string) string { return s.inside(append([]string{"run"}, words...)...) }
+func (s *stacks) run(words ...string) string {
+	all := []string{"run"}
+	for _, w := range words {
+		all = append(all, strings.ReplaceAll(w, " ", "\u2423"))
+	}
+	return s.inside(all...)
+}
 
 // hot puts a new drive in.
 func (s *stacks) hot(name string, size int64) {
@@ -200,9 +206,10 @@ func closed(w api.Swap) bool { return !w.Open }
 
 // used: a drive with a file system, and one that is swapped to.
 func (s *stacks) used(t *testing.T) {
+	x1, x2 := s.path("x1"), s.path("x2")
+	s.until(serial("x1"), "it was looked at", func(d api.Drive) bool { return d.Looked })
 	require.Contains(t, s.refused("x1"), "no-member", "blank, and nothing uses it")
 	require.Contains(t, s.refused("x1"), "both its ends were read and are blank")
-	x1, x2 := s.path("x1"), s.path("x2")
 	s.run("mke2fs", "-q", "-t", "ext4", x1)
 	s.until(serial("x1"), "a file system lies there", func(d api.Drive) bool { return slices.Contains(d.Holds, "ext file system") })
 	require.Contains(t, s.refused("x1"), "in-use")
@@ -299,7 +306,8 @@ func (s *stacks) encrypted(t *testing.T) {
 		s.run("cryptsetup", "open", "--key-file", "/tmp/key", path, "vault-"+name)
 	}
 	open("c1")
-	require.Contains(t, s.refused("c1"), "in-use", "unlocked, and nothing in it yet")
+	s.until(serial("c1"), "unlocked", func(d api.Drive) bool { return len(d.Uses) > 0 && strings.Contains(d.Uses[0].Says, "dm-") })
+	require.Contains(t, s.refused("c1"), "in-use", "nothing in it yet")
 	open("c2")
 	s.run("mkfs.btrfs", "-q", "-L", "seals", "-d", "raid1", "-m", "raid1", "/dev/mapper/vault-c1", "/dev/mapper/vault-c2")
 	s.inside("mount", "btrfs", "/dev/mapper/vault-c1", "/mnt/seals")
@@ -322,7 +330,7 @@ func (s *stacks) encrypted(t *testing.T) {
 	})
 	s.pull("c1")
 	s.swap(w.Id, "a new one is asked for", at(api.SwapPhaseInsert))
-	s.hot("c3", large)
+	s.hot("c3", large+32<<20)
 	s.swap(w.Id, "its label is asked for", at(api.SwapPhaseConfirm))
 	s.confirm(w.Id, "c3")
 	s.swap(w.Id, "a person is to set it up", at(api.SwapPhasePrepare))
@@ -344,7 +352,7 @@ func (s *stacks) encrypted(t *testing.T) {
 	s.pool("seals", "reported again", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
 }
 
-const lvmConfig = `devices{use_devicesfile=0,scan=["/dev"],global_filter=["a|/dev/sd|","r|.*|"]},activation{udev_sync=0,udev_rules=0,monitoring=0},global{use_lvmpolld=0,locking_dir="/run/lock"},backup{backup=0,archive=0}`
+const lvmConfig = `devices { use_devicesfile=0 scan=["/dev"] global_filter=["a|/dev/sd|","r|.*|"] } activation { udev_sync=0 udev_rules=0 monitoring=0 } global { use_lvmpolld=0 locking_dir="/run/lock" } backup { backup=0 archive=0 }`
 
 func (s *stacks) lvm(words ...string) string {
 	return s.run(append([]string{"lvm", words[0], "--config", lvmConfig}, words[1:]...)...)
@@ -442,7 +450,9 @@ func (s *stacks) reshape(t *testing.T) {
 	w := s.plan("r1")
 	require.Equal(t, api.Stops, check(w, "no-recovery").Result, "nothing is pulled meanwhile (R4)")
 	s.inside("put", "/sys/block/md20/md/sync_speed_max", "200000")
-	after := s.pool("whales", "it has ended", func(p api.Pool) bool { return p.Recovery.State == api.RecoveryStateFinished && p.CapacityBytes > before.CapacityBytes })
+	after := s.pool("whales", "it has ended", func(p api.Pool) bool {
+		return p.Recovery.State == api.RecoveryStateFinished && p.CapacityBytes > before.CapacityBytes
+	})
 	require.Equal(t, before.CapacityBytes/3*4, after.CapacityBytes)
 	require.Equal(t, "same", s.inside("compare", "/dev/md20", "0", "60", "31"))
 }

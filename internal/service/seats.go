@@ -6,6 +6,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/stack"
 	"lantern/internal/core/swap"
 	"lantern/internal/wire"
 )
@@ -20,7 +21,7 @@ func (s *Service) notSwapped(d *disk) error {
 		}
 		return problem(409, kind, do+" Then look again: lantern drive "+d.tail(), "%s is in no pool that is known here, but that does not make it unused: %s.", d.tail(), why)
 	}
-	return problem(409, "no-member", "It can be pulled.", "%s is in no pool and nothing uses it: both its ends were read and are blank, and %s shows no use of it. There is nothing to swap.", d.tail(), d.Host)
+	return problem(409, "no-member", "It can be pulled.", "%s is in no pool and nothing uses it: both its ends were read and are blank, and %s showed no use of it at %s. There is nothing to swap.", d.tail(), d.Host, s.hosts[d.Host].SeenAt.UTC().Format("15:04:05 UTC"))
 }
 
 // swapSeats are those places of a drive that a swap fills: a spare among others is filled like them. It is an error when one of the
@@ -89,6 +90,8 @@ func (s *Service) seat(plan *swap.State, d *disk, p *poolState, m pool.Member, a
 		} else {
 			plan.Needs = max(plan.Needs, d.Desc.Capacity) // its table is not known: as large as it is itself
 		}
+	} else if slices.ContainsFunc(plan.Seats, func(x swap.Seat) bool { return len(x.Layers) > 0 }) {
+		plan.Needs = max(plan.Needs, d.Desc.Capacity) // what lies between takes some room, and nobody here knows how much
 	}
 }
 
@@ -103,7 +106,9 @@ func (s *Service) prepared(key string, at swap.Seat) bool {
 		return false
 	}
 	return slices.ContainsFunc(d.Uses, func(u api.Use) bool {
-		return !u.Active && u.Partition == at.Partition && u.Kind == "empty "+above[len(above)-1] && u.Bytes >= int64(at.Needs)
+		top := above[len(above)-1]
+		open := u.Kind == "empty "+top || top == string(stack.Crypt) && u.Kind == stack.OpenCrypt
+		return !u.Active && open && u.Partition == at.Partition && u.Bytes >= int64(at.Needs)
 	})
 }
 

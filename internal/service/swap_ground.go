@@ -207,6 +207,9 @@ func (s *Service) poolView(p *poolState, w *swapState, at swap.Seat) *swap.PoolV
 	}
 	v.Without, v.Lost, _ = s.without(p, key, at.Slot)
 	v.Scrubbed, v.ScrubClean = s.lastScrub(p.ID)
+	if h := s.hosts[p.reporter]; h != nil && h.skew > 0 && !v.Scrubbed.IsZero() {
+		v.Scrubbed = v.Scrubbed.Add(h.skew) // its end is told by the host's clock, the swap's beginning by ours
+	}
 	v.LightOn = s.lit(w.Old.Bay)
 	newest := w.BegunAt.Truncate(time.Second)
 	for id, c := range s.recov {

@@ -101,7 +101,10 @@ func (s *Service) passOn(b *store.Batch, w *swapState, o swap.Order, e swap.Even
 		}
 	} else if o.Kind != swap.OrderDrain && o.Kind != swap.OrderRelease {
 		out.Drive = api.Identity{}
-		if p := s.pools[w.PoolID]; p != nil {
+		if o.Seat.PoolID != "" {
+			out.Pool, out.Slot = o.Seat.PoolID, o.Seat.Slot
+		}
+		if p := s.pools[out.Pool]; p != nil {
 			out.Host = p.reporter // whoever speaks for the pool
 		}
 	}

@@ -298,6 +298,13 @@ func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 	was, known := m.looked[key]
 	m.mu.Unlock()
 	since := time.Since(was.at)
+	if known && was.busy && !fresh && since >= lookAgain {
+		if was.busy = busy(m.Root + "/dev/" + d.Name); !was.busy {
+			m.mu.Lock()
+			m.looked[key] = was
+			m.mu.Unlock()
+		}
+	}
 	switch {
 	case fresh, !known:
 	case !was.read && since < readAgain:
@@ -356,16 +363,21 @@ func (m *Machine) readContents(d blockDevice) looked {
 	}
 }
 
+// busy says whether somebody holds a device for itself alone: without O_CREAT, O_EXCL is refused then (open(2)). It is closed again at
+// once.
+func busy(path string) bool {
+	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err == nil {
+		unix.Close(fd)
+	}
+	return errors.Is(err, unix.EBUSY)
+}
+
 func contents(path string, size int64, sector int, whole bool) (l looked) {
 	unread := func(err error) looked {
 		return looked{what: []string{"something that cannot be read: " + err.Error()}, busy: l.busy}
 	}
-	// Without O_CREAT, O_EXCL is refused for a device that somebody holds for itself alone (open(2)): it is closed again at once.
-	if fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0); err == nil {
-		unix.Close(fd)
-	} else if errors.Is(err, unix.EBUSY) {
-		l.busy = true
-	}
+	l.busy = busy(path)
 	f, err := direct.Open(path)
 	if err != nil {
 		return unread(err)

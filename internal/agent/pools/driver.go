@@ -21,6 +21,8 @@ type Snapshot struct {
 	Waits string
 	// Inconsistent is true when it changed while it was read, again and again: what is told may not fit together.
 	Inconsistent bool
+	// Devices are further devices that are the pool's own, such as those that hold its metadata, by the kernel's names.
+	Devices []string
 	// Witness is what the members' own metadata say, read apart from the live view; nil where they were not, or could not be, read.
 	Witness *Witness
 }

@@ -89,6 +89,9 @@ func (g Graph) Above(name string) (out []string) {
 	return out
 }
 
+// OpenCrypt is an unlocked encrypted volume in which nothing known lies.
+const OpenCrypt = "encrypted volume, open, nothing known in it"
+
 // mostDeep bounds how far a chain is followed: no real stack is deeper, and a circle ends here.
 const mostDeep = 16
 
@@ -134,6 +137,9 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 				}
 				out = append(out, use)
 			}
+		case d.Kind == Crypt && len(d.Contents) == 1 && d.Contents[0] == drive.Something:
+			use.Kind = OpenCrypt // what a fresh one gives back cannot be told from data that nobody knows
+			out = append(out, use)
 		case len(d.Contents) > 0:
 			for _, c := range d.Contents {
 				if partitioned && c == drive.PartitionTable {
@@ -161,6 +167,9 @@ func (u Use) String() string {
 	}
 	if len(u.Chain) > 0 {
 		s += " on " + strings.Join(u.Chain, " → ")
+	}
+	if u.Table != "" && !u.Active {
+		s += " (" + u.Table + ")"
 	}
 	if len(u.Mounted) > 0 {
 		s += ", mounted at " + strings.Join(u.Mounted, ", ")

@@ -55,7 +55,7 @@ func TestUses(t *testing.T) {
 			Device{Name: "sda3", Kind: Partition, On: []string{"sda"}, Number: 3}, Device{Name: "sda4", Kind: Partition, On: []string{"sda"}, Number: 4},
 			Device{Name: "md0", Kind: Array, On: []string{"sda3"}, Uses: mounted("xfs file system", "", "/a")},
 			Device{Name: "md1", Kind: Array, On: []string{"sda4"}, Read: true}), map[string]string{"sda3": "A", "sda4": "B"},
-			[]string{"fat file system on sda1 (idle)", "swap on sda2", "xfs file system on sda3 → md0, mounted at /a (A)", "empty array on sda4 → md1 (B) (idle)"}},
+			[]string{"fat file system on sda1 (EFI system partition) (idle)", "swap on sda2", "xfs file system on sda3 → md0, mounted at /a (A)", "empty array on sda4 → md1 (B) (idle)"}},
 		{"btrfs over an encrypted drive", graph(Device{Name: "sda", Kind: Disk},
 			Device{Name: "dm-0", Kind: Crypt, Label: "vault", On: []string{"sda"}, Uses: mounted("btrfs", "seals", "/seals")}), map[string]string{"dm-0": "FS"},
 			[]string{"btrfs seals on dm-0, mounted at /seals (FS)"}},

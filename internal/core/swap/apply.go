@@ -198,7 +198,8 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 		s.advance(e)
 		return nil, nil
 	case s.Phase == Scrub:
-		return give(OrderScrub, "ordered that "+s.Pool+" is read through")
+		one, err := give(OrderScrub, "ordered that "+s.poolWords()+" is read through")
+		return s.eachPool(one), err
 	case s.Phase == Drain:
 		return give(OrderDrain, "ordered that what lies on "+s.Old.Tail()+" moves to the others")
 	case s.Phase == Release:
@@ -224,6 +225,22 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 	}
 	do := s.Now()
 	return nil, refuse("nothing-to-do", do.What, "This step is past when it is seen to be: %q.", do.Title)
+}
+
+// eachPool gives an order to every pool of the old drive that can be ordered, under one number.
+func (s *State) eachPool(one []Order) (out []Order) {
+	if len(one) == 0 || len(s.Seats) < 2 {
+		return one
+	}
+	for i, x := range s.Seats {
+		if x.Hand || slices.ContainsFunc(s.Seats[:i], func(y Seat) bool { return y.PoolID == x.PoolID }) {
+			continue
+		}
+		o := one[0]
+		o.Seat = x
+		out = append(out, o)
+	}
+	return out
 }
 
 func (s *State) confirm(e Event) ([]Order, *Refusal) {

@@ -495,7 +495,9 @@ func (c *checker) witness() {
 		case len(x.Differs) > 0:
 			result, found = record.Stops, append(found, name+": "+strings.Join(x.Differs, "; "))
 		default:
-			sources = append(sources, x.Witness)
+			if !slices.Contains(sources, x.Witness) {
+				sources = append(sources, x.Witness)
+			}
 		}
 	}
 	if len(c.seats()) == 0 {

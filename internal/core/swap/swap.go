@@ -290,7 +290,7 @@ type Order struct {
 	Number int
 	Drive  drive.Identity // join, admit, layout: the new drive; drain, release: the old one
 	Slots  []string       // drain, refill: the members it is about
-	Seat   Seat           // join, admit: the place that is filled
+	Seat   Seat           // join, admit: the place that is filled; scrub: a place in the pool that is read through
 }
 
 // OrderKind is what is ordered.

@@ -68,7 +68,7 @@ func main() {
 		k, v, _ := strings.Cut(w, "=")
 		words[k] = v
 	}
-	agent := exec.Command("/lantern", "agent", "--host", "rig", "--server", words["rig.server"], "--data", "/tmp/agent", "--every", "5s", "--read-every", "2s")
+	agent := exec.Command("/lantern", "agent", "--host", "rig", "--server", words["rig.server"], "--data", "/tmp/agent", "--every", words["rig.every"], "--read-every", words["rig.read"])
 	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/nowhere"} // it runs no program of anybody's
 	agent.Stdout, agent.Stderr = os.Stdout, os.Stderr
 	if err := agent.Start(); err != nil {
@@ -215,6 +215,9 @@ func do(words []string) (string, error) {
 		}
 		return "made", md.Make(number, words[2], int32(level), layout, 128, words[4:])
 	case words[0] == "run" && len(words) >= 2: // run <program> <arguments>
+		for i := range words { // a space within a word comes as an open box
+			words[i] = strings.ReplaceAll(words[i], "\u2423", " ")
+		}
 		cmd := exec.CommandContext(ctx, "/sbin/"+words[1], words[2:]...)
 		cmd.Env = []string{"PATH=/sbin", "LD_LIBRARY_PATH=/lib", "HOME=/tmp", "LVM_SUPPRESS_FD_WARNINGS=1", "DM_DISABLE_UDEV=1"}
 		if cmd.Stdin = os.Stdin; stdin != "" {

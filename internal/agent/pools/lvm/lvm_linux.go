@@ -126,6 +126,11 @@ func (d *Driver) snapshot(dir, name string, table, status devmap.Target, byNumbe
 	}
 	p.Groups, p.Volumes = []pool.Group{g}, []pool.Volume{v}
 	s := pools.Snapshot{Pool: p, Witness: d.witness(&p, name, images)}
+	for _, word := range strings.Fields(table.Params) { // the devices of its metadata or its log are named there too
+		if own := byNumbers[word]; own != "" {
+			s.Devices = append(s.Devices, own)
+		}
+	}
 	if rec := d.follow(p, r, table.Length); rec != nil {
 		s.Recoveries = append(s.Recoveries, *rec)
 	}
