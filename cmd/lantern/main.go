@@ -147,21 +147,22 @@ func rehearse() *cli.Command {
 
 func driver() *cli.Command {
 	check := &cli.Command{Name: "check", Usage: "put a program that speaks for pools through all that an agent may ask of it", ArgsUsage: "<program> [arguments]",
-		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         lantern driver check --break \"rm /tmp/toy/b.file\" --slot b --with /tmp/toy/c.file node mirror.mjs /tmp/toy",
+		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         lantern driver check --break \"rm /tmp/toy/b.file\" --slot b --with /tmp/toy/c.file node mirror.mjs /tmp/toy\n         lantern driver check --break \"mv /tmp/toy/b.file /tmp/b\" --slot b --mend \"mv /tmp/b /tmp/toy/b.file\" node watch.mjs /tmp/toy",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "break", Usage: "a shell command that makes a member fail"},
 			&cli.StringFlag{Name: "slot", Usage: "the place of that member"},
 			&cli.StringFlag{Name: "with", Usage: "path of what comes in its place"},
+			&cli.StringFlag{Name: "mend", Usage: "of a program that only watches: a shell command that does by hand what an order would do"},
 			&cli.DurationFlag{Name: "patience", Value: time.Minute, Usage: "how long a recovery may take"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if !cmd.Args().Present() {
 				return &client.Failure{Code: client.ExitUsage, Says: "name the program and its arguments\nExample: lantern driver check node mirror.mjs /tmp/toy"}
 			}
-			if (cmd.String("break") == "") != (cmd.String("slot") == "") || (cmd.String("break") == "") != (cmd.String("with") == "") {
-				return &client.Failure{Code: client.ExitUsage, Says: "--break, --slot and --with belong together"}
+			if (cmd.String("break") == "") != (cmd.String("slot") == "") || (cmd.String("break") == "") != (cmd.String("with")+cmd.String("mend") == "") {
+				return &client.Failure{Code: client.ExitUsage, Says: "--break and --slot belong together, with --with, or with --mend for a program that only watches"}
 			}
-			failed, err := daemon.DriverCheck{Command: cmd.Args().Slice(), Break: cmd.String("break"), Slot: cmd.String("slot"), With: cmd.String("with"), Patience: cmd.Duration("patience"),
+			failed, err := daemon.DriverCheck{Command: cmd.Args().Slice(), Break: cmd.String("break"), Slot: cmd.String("slot"), With: cmd.String("with"), Mend: cmd.String("mend"), Patience: cmd.Duration("patience"),
 				JSON: cmd.Root().String("output") == "json", Out: cmd.Root().Writer, Log: logger(cmd)}.Run(ctx)
 			if err == nil && failed > 0 {
 				err = &client.Failure{Code: client.ExitFailed, Says: fmt.Sprintf("%d of its parts failed; the protocol: docs/pool-driver.md", failed)}

@@ -324,6 +324,9 @@ func (a *Agent) snapshots(ctx context.Context, at *places) (out []pools.Snapshot
 				s = pools.Blind(s.Pool)
 			}
 			at.take(&s)
+			if outside && len(s.Offers) > 0 && !s.Inconsistent {
+				s.Witness = at.signatures(a.Host, &s.Pool)
+			}
 			s.Pool.Watched = s.Pool.Watched || len(s.Offers) == 0
 			s.Pool.Everyone(func(_ string, m *pool.Member) { claimed[m.Drive] = s.Pool.ID })
 			out = append(out, s)

@@ -99,6 +99,26 @@ func (p *places) take(s *pools.Snapshot) {
 	})
 }
 
+// signatures are the second account of a pool that a program speaks for: what lies on each member's device. Of members on other hosts
+// nothing can be read here.
+func (p *places) signatures(host string, of *pool.Pool) *pools.Witness {
+	var by []pool.Testimony
+	of.Everyone(func(_ string, m *pool.Member) {
+		d, there := p.graph[m.Device]
+		t := pool.Testimony{Slot: m.Slot, Says: "nothing lies on its device"}
+		switch {
+		case m.Domain != "" && m.Domain != host:
+			t.Agrees = true
+		case m.Device == "" || !there || !d.Read && len(p.graph.Above(m.Device)) == 0 && len(d.Uses) == 0:
+			t.Says = "what lies on its device could not be read"
+		default:
+			t.Agrees = len(d.Contents) > 0 || d.Busy || len(d.Uses) > 0 || len(p.graph.Above(m.Device)) > 0
+		}
+		by = append(by, t)
+	})
+	return &pools.Witness{Source: "signatures on the members", Differs: of.Disagreements(by)}
+}
+
 // uses are what depends on a drive, by any of its paths.
 func (p *places) uses(disks []string) (out []api.Use) {
 	seen := map[string]bool{}

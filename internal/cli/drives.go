@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -32,10 +33,46 @@ var columnsOf = map[string]func(api.Drive) cell{
 	"age":     func(d api.Drive) cell { return cell{text: age(d.PowerOnHours), right: true} },
 	"seen":    func(d api.Drive) cell { return cell{text: d.SeenAt.Local().Format("2006-01-02 15:04")} },
 	"path":    func(d api.Drive) cell { return cell{text: d.Path} },
+	"used":    func(d api.Drive) cell { return cell{text: usedBy(d)} },
 	"says":    func(d api.Drive) cell { return cell{text: d.Says} },
 }
 
-var heads = map[string]string{"pool": "POOL AND SLOT", "age": "POWERED FOR"}
+// usedBy is what depends on a drive, in one line.
+func usedBy(d api.Drive) string {
+	var out []string
+	for _, u := range d.Uses {
+		out = append(out, useLine(u))
+	}
+	switch {
+	case len(out) > 0:
+		return strings.Join(out, "; ")
+	case d.Pool != "":
+		return d.Pool
+	case d.Looked:
+		return "nothing: both ends are blank"
+	}
+	return "unknown: not read"
+}
+
+func errorCount(n int64) string {
+	if n == 1 {
+		return "1 error"
+	}
+	return fmt.Sprintf("%d errors", n)
+}
+
+func useLine(u api.Use) string {
+	says := cmp.Or(u.Says, u.Kind)
+	switch {
+	case u.PoolName != "":
+		return says + ", accounted for by " + u.PoolName
+	case u.Active:
+		return says + ", in use"
+	}
+	return says
+}
+
+var heads = map[string]string{"used": "USED BY", "pool": "POOL AND SLOT", "age": "POWERED FOR"}
 
 const usualColumns = "verdict,tail,bay,pool,model,size,age,says"
 
@@ -168,10 +205,25 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	o.line("")
 	o.line("  bay       %s", place)
 	if d.Pool != "" {
-		o.line("  pool      %s, %s, slot %s, %s", d.Pool, cmp.Or(d.Group, string(d.Role)), d.Slot, d.State)
+		for i, p := range d.Places {
+			at := ""
+			if p.Partition > 0 {
+				at = fmt.Sprintf(" on partition %d", p.Partition)
+			}
+			o.line("  %-9s %s, %s, slot %s%s, %s", map[bool]string{true: "pool", false: "also in"}[i == 0], p.Pool, cmp.Or(p.Group, string(p.Role)), p.Slot, at, p.State)
+		}
 		o.line("  margin    %s; without this drive: %s", d.Margin.Words, cmp.Or(d.MarginAfter.Words, d.Margin.Words))
 	} else {
-		o.line("  pool      none%s", holds(d.Holds))
+		o.line("  pool      none that is known here%s", holds(d.Holds))
+	}
+	for i, u := range d.Uses {
+		o.line("  %-9s %s", map[bool]string{true: "used by", false: ""}[i == 0], useLine(u))
+	}
+	if len(d.Uses) == 0 && d.Pool == "" {
+		o.line("  used by   %s", usedBy(d))
+	}
+	for i, p := range d.Paths {
+		o.line("  %-9s %s %s: %s, %s", map[bool]string{true: "paths", false: ""}[i == 0], p.Path, p.Port, p.State, errorCount(p.Errors))
 	}
 	o.line("  size      %d bytes, %s", d.CapacityBytes, size(d.CapacityBytes))
 	if d.PowerOnHours > 0 {

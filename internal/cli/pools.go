@@ -25,13 +25,26 @@ func poolsCommand() *cli.Command {
 					st = loud
 				}
 				words := p.Margin.Words
-				if p.Stale {
+				switch {
+				case !p.NotSeenSince.IsZero():
+					words, st = "unknown: not reported for "+span(time.Since(p.NotSeenSince)), loud
+				case p.Wrong != "":
+					words, st = "unknown: its report cannot be so", loud
+				case p.Stale:
 					words += ", as last heard"
 				}
-				return []cell{{text: p.Name, style: bold}, {text: p.Kind}, {text: words, style: st}, {text: fmt.Sprintf("%.0f %%", 100*float64(p.UsedBytes)/float64(max(p.CapacityBytes, 1))), right: true},
+				return []cell{{text: p.Name, style: bold}, {text: p.Kind}, {text: words, style: st}, {text: full(p), right: true},
 					{text: decimal(p.CapacityBytes), right: true}, {text: strings.Join(p.Hosts, " ")}, {text: moving(p)}}
 			})
 		})}
+}
+
+// full is the share of a pool that is in use.
+func full(p api.Pool) string {
+	if p.UsedUnknown || p.CapacityBytes == 0 {
+		return "unknown"
+	}
+	return fmt.Sprintf("%.0f %%", 100*float64(p.UsedBytes)/float64(p.CapacityBytes))
 }
 
 func moving(p api.Pool) string {
@@ -42,7 +55,8 @@ func moving(p api.Pool) string {
 }
 
 func poolCommand() *cli.Command {
-	return &cli.Command{Name: "pool", Usage: "one pool: groups, members, volumes", ArgsUsage: "<pool>", Description: "Example: lantern pool soundscape",
+	return &cli.Command{Name: "pool", Usage: "one pool: groups, members, volumes", ArgsUsage: "<pool>", Description: "Example: lantern pool soundscape\n         lantern pool forget old-films",
+		Commands: []*cli.Command{poolAction("forget", "forget a pool that is no more, and that its host does not report", "lantern pool forget old-films", api.PoolActionActionForget)},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
@@ -59,7 +73,7 @@ func poolCommand() *cli.Command {
 			add := func(group string, in []api.Member) {
 				for _, m := range in {
 					rows = append(rows, []cell{{text: group}, {text: m.Slot}, {text: m.State}, verdictCell(m.Verdict), {text: m.Tail, style: bold}, {text: m.Bay}, {text: decimal(m.SizeBytes), right: true},
-						{text: fmt.Sprintf("%d/%d/%d", m.Errors.Read, m.Errors.Write, m.Errors.Checksum), right: true}})
+						{text: errorWords(m.Errors), right: true}})
 				}
 			}
 			for _, g := range p.Groups {
@@ -72,9 +86,25 @@ func poolCommand() *cli.Command {
 				if p.Inconsistent {
 					s.out.line("%s", s.out.paint("it changed while it was read, or is not believed: what is shown may not fit together", loud))
 				}
-				s.out.line("%s of %s used, seen %s", decimal(p.UsedBytes), decimal(p.CapacityBytes), p.SeenAt.Local().Format("2006-01-02 15:04:05"))
+				switch {
+				case !p.NotSeenSince.IsZero():
+					s.out.line("%s", s.out.paint("not reported by its host since "+p.NotSeenSince.Local().Format("2006-01-02 15:04:05")+": what is shown is how it last was", loud))
+				case p.Wrong != "":
+					s.out.line("%s", s.out.paint("its report cannot be so: "+p.Wrong, loud))
+				}
+				for _, d := range p.Witness.Differs {
+					s.out.line("%s", s.out.paint("two accounts differ: "+d, loud))
+				}
+				if p.Watched {
+					s.out.line("it can be read and not ordered: its swaps have steps by hand")
+				}
+				used := decimal(p.UsedBytes)
+				if p.UsedUnknown {
+					used = "unknown"
+				}
+				s.out.line("used: %s of %s, seen %s", used, decimal(p.CapacityBytes), p.SeenAt.Local().Format("2006-01-02 15:04:05"))
 			}
-			if err := s.out.table([]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS R/W/CHECKSUM"}, rows); err != nil || s.out.format == "csv" {
+			if err := s.out.table([]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS"}, rows); err != nil || s.out.format == "csv" {
 				return err
 			}
 			rows = nil
@@ -84,6 +114,23 @@ func poolCommand() *cli.Command {
 			s.out.line("")
 			return s.out.table([]string{"VOLUME", "PROTECTION", "MARGIN", "USED"}, rows)
 		})}
+}
+
+// errorWords are a pool's own counters for a member.
+func errorWords(e api.MemberErrors) string {
+	var out []string
+	for _, x := range []struct {
+		n    int64
+		what string
+	}{{e.Read, "read"}, {e.Write, "write"}, {e.Checksum, "checksum"}} {
+		if x.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", x.n, x.what))
+		}
+	}
+	if len(out) == 0 {
+		return "none"
+	}
+	return strings.Join(out, ", ")
 }
 
 func (s *session) getPool(ctx context.Context, name string) (api.Pool, error) {
@@ -183,6 +230,9 @@ func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) 
 	o, err := ask[api.Order](s.client.ActOnPool(ctx, pool, nil, a))
 	if err != nil {
 		return err
+	}
+	if a.Action == api.PoolActionActionForget {
+		return tell(s, func(o api.Order) { s.out.line("%s", o.Says) }, o, nil)
 	}
 	fmt.Fprintf(s.errOut, "ordered; waiting for what %s observes\n", o.Host)
 	return s.ordered(ctx, o, pool)

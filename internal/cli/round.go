@@ -41,7 +41,7 @@ func (s *session) round(r api.Round) {
 		o.line("No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")
 	case len(r.Awaited) > 0:
 		o.line("Nothing is known yet of %s: no report has come.", strings.Join(r.Awaited, ", "))
-	case len(r.Lines) == 0:
+	case len(r.Lines) == 0 && len(r.Pools) == 0:
 		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
 	}
 	for i, l := range r.Lines {
@@ -76,6 +76,14 @@ func (s *session) round(r api.Round) {
 				line += fmt.Sprintf("  %s %.1f %%  %s", bar(u.Share, 20), 100*u.Share, finish(r.At, u.Finish))
 			}
 			o.line("%s", line)
+		}
+	}
+	if len(r.Pools) > 0 {
+		o.line("%s", o.paint("─ pools that are not known to be whole "+strings.Repeat("─", 33), dim))
+		for _, p := range r.Pools {
+			m, st := mark(api.Unknown)
+			o.line("  %s  %s", o.paint(m+" "+p.Pool, st), p.Says)
+			o.line("     %s %s", o.paint("→", st), p.Do)
 		}
 	}
 	if len(r.Filling) > 0 {

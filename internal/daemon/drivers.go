@@ -15,6 +15,7 @@ import (
 type DriverCheck struct {
 	Command           []string
 	Break, Slot, With string
+	Mend              string
 	Patience          time.Duration
 	JSON              bool
 	Out               io.Writer
@@ -23,7 +24,7 @@ type DriverCheck struct {
 
 // Run says what came of each part, and how many failed.
 func (c DriverCheck) Run(ctx context.Context) (failed int, err error) {
-	k := outside.Kit{Command: c.Command, Host: "here", Log: c.Log, Break: c.Break, Slot: c.Slot, With: c.With, Patience: c.Patience}
+	k := outside.Kit{Command: c.Command, Host: "here", Log: c.Log, Break: c.Break, Slot: c.Slot, With: c.With, Mend: c.Mend, Patience: c.Patience}
 	if !c.JSON {
 		k.Tell = func(r outside.Result) {
 			word := map[bool]string{true: "passes", false: "FAILS "}[r.OK]

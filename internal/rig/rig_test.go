@@ -218,7 +218,7 @@ func boot(t *testing.T, m machine) *rig {
 }
 
 // limit is how long a machine may run.
-const limit = 340 * time.Second
+const limit = 430 * time.Second
 
 // drive is an image in the machine's folder as a QEMU option.
 func drive(dir, name string) string {

@@ -47,23 +47,22 @@ func TestStacks(t *testing.T) {
 			}
 			return out
 		}})
-	s := &stacks{rig: r, whole: whole}
+	s := &stacks{rig: r}
 	r.step("a file system, swap: in use, and never called unused", s.used)
-	r.step("partitions of one drive in two arrays, swapped twice, data compared on both", s.twoArrays)
-	r.step("btrfs over encrypted drives, swapped, data compared", s.encrypted)
 	r.step("an LVM mirror, swapped by hand", s.volumes)
 	r.step("two paths to one drive: one is lost", s.paths)
-	r.step("a reshape followed", s.reshape)
 	r.step("metadata of firmware", s.external)
-	r.step("an array of version 0.90", s.old)
-	r.step("a member pulled from an idle array", s.idle)
+	if whole { // what takes longer
+		r.step("partitions of one drive in two arrays, swapped twice, data compared on both", s.twoArrays)
+		r.step("btrfs over encrypted drives, swapped, data compared", s.encrypted)
+		r.step("a reshape followed", s.reshape)
+		r.step("an array of version 0.90", s.old)
+		r.step("a member pulled from an idle array", s.idle)
+	}
 	require.Equal(t, "ending", r.inside("end"))
 }
 
-type stacks struct {
-	*rig
-	whole bool
-}
+type stacks struct{ *rig }
 
 func image(t *testing.T, dir, name string, size int64) {
 	t.Helper()
@@ -257,10 +256,7 @@ func (s *stacks) twoArrays(t *testing.T) {
 	require.Equal(t, 0, d.MarginAfter.Members)
 	require.Len(t, d.Layout.Parts, 3)
 	require.Equal(t, "EFI system partition", d.Uses[0].Table)
-	for i, x := range [][2]string{{"a1", "a4"}, {"a2", "a5"}} {
-		if i == 1 && !s.whole {
-			break
-		}
+	for _, x := range [][2]string{{"a1", "a4"}, {"a2", "a5"}} {
 		was, now := x[0], x[1]
 		w := s.plan(was)
 		require.Len(t, w.Places, 2)

@@ -96,11 +96,12 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 			out.Swap = w.ID
 		}
 	}
+	out.Uses = s.viewUses(d)
 	if !whole {
 		return out
 	}
 	out.Siblings = s.batchOf(d)
-	out.Uses, out.Places, out.Paths, out.Layout = s.viewUses(d), s.viewPlaces(key), d.Paths, d.Layout
+	out.Places, out.Paths, out.Layout = s.viewPlaces(key), d.Paths, d.Layout
 	out.Testing, out.Busy = d.Reading.Testing, d.busy
 	out.SelfTests, _ = s.driveTests(d, at, s.corePlans(nil, ""), s.testIndex()[key], s.clock.Now())
 	if d.Failed != nil {

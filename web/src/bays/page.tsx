@@ -188,7 +188,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
           <p><Mark verdict={b.verdict!} />{b.missing && " · does not answer"}</p>
           {b.how === "guessed" && <Guess bay={b} />}
           {b.says && <p>{b.tail} {b.says}.</p>}
-          <p className="text-soft">{b.pool ? <Link to={`/pools/${b.pool}`}>{b.pool}</Link> : "in no pool"}</p>
+          <p className="text-soft">{b.pool ? <Link to={`/pools/${encodeURIComponent(b.pool)}`}>{b.pool}</Link> : "in no pool"}</p>
           <Link className="button w-full" to={`/drives/${b.drive}`}>Open the drive</Link>
         </>
       ) : <p className="text-soft">{b.unknown ? "Nobody knows what is in this bay: some drives of this host have no known bay yet." : "This bay is empty."}</p>}

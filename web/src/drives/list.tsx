@@ -71,7 +71,7 @@ export default function DrivesPage() {
                   <span role="cell"><Mark verdict={d.verdict} size={15} /></span>
                   <span role="cell"><Tail tail={d.tail} to={`/drives/${d.key}`} /></span>
                   <span role="cell" className="truncate">{d.bay ? (d.present ? d.bay : <span className="text-soft">was in {d.bay}</span>) : `${d.host}, no bay`}</span>
-                  <span role="cell" className="col-span-3 truncate md:col-span-1">{d.pool ? <Link to={`/pools/${d.pool}`}>{d.pool}</Link> : <span className="text-soft">no pool</span>}{d.findings.length > 0 && <span className="text-soft"> · {d.says}</span>}</span>
+                  <span role="cell" className="col-span-3 truncate md:col-span-1">{d.pool ? <Link to={`/pools/${encodeURIComponent(d.pool)}`}>{d.pool}</Link> : <span className="text-soft">no pool</span>}{d.findings.length > 0 && <span className="text-soft"> · {d.says}</span>}</span>
                   <span role="cell" className="num hidden md:block">{decimal(d.capacity_bytes)}</span>
                   <span role="cell" className="num hidden md:block">{d.power_on_hours ? age(d.power_on_hours) : "not told"}</span>
                 </div>

@@ -61,7 +61,7 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
   const saw = useMutation({ mutationFn: (words: string) => got(client.POST("/notices/{id}/acknowledge", { params: { path: { id: n.id } }, body: { note: words } })), ...done });
   const mute = useMutation({ mutationFn: (hours: number) => got(client.POST("/notices/{id}/mute", { params: { path: { id: n.id } }, body: { hours } })), ...done });
   const quiet = n.state !== "open";
-  const where = n.drives?.length === 1 ? `/drives/${n.drives[0]}` : n.pool ? `/pools/${n.pool}` : n.host ? `/bays/${n.host}` : undefined;
+  const where = n.drives?.length === 1 ? `/drives/${n.drives[0]}` : n.pool ? `/pools/${encodeURIComponent(n.pool)}` : n.host ? `/bays/${n.host}` : undefined;
   return (
     <li className={`sheet p-4 ${quiet ? "" : "border-l-4"} ${!quiet && n.kind === "filling" ? "border-l-level" : !quiet && n.severity === "replace" ? "border-l-replace" : !quiet && n.severity === "dead" ? "border-l-dead" : !quiet ? "border-l-watch" : ""}`}>
       <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-2">

@@ -30,10 +30,10 @@ function Block({ pool: p, share }: { pool: S["Pool"]; share: number }) {
   const full = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
   const r = p.recovery?.state === "running" || p.recovery?.state === "paused" ? p.recovery : undefined;
   const below = known && p.margin.members < p.full_margin;
-  const label = `${p.name}: ${p.margin.words}${p.stale ? ", as last heard" : ""}; ${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full${r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : ""}`;
+  const label = `${p.name}: ${p.margin.words}${p.not_seen_since ? ", not reported any more" : p.stale ? ", as last heard" : ""}; ${p.used_unknown ? `${decimal(p.capacity_bytes)}, how full is not known` : `${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full`}${r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : ""}`;
   return (
     <li style={{ flexGrow: Math.max(share, 0.04) * 100 }} className="min-w-11 basis-0">
-      <Link to={`/pools/${p.name}`} aria-label={label} title={label} className="relative block overflow-hidden hover:no-underline"
+      <Link to={`/pools/${encodeURIComponent(p.name)}`} aria-label={label} title={label} className="relative block overflow-hidden hover:no-underline"
         style={{ height: 30 + steps * step }}>
         {Array.from({ length: steps }, (_, i) => (
           <span key={i} aria-hidden className="absolute inset-x-0 border-t-2 border-edge bg-raised" style={{ top: i * step, height: step }} />

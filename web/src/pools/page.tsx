@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "../parts/format";
@@ -12,6 +12,7 @@ export default function PoolPage() {
   const { pool: name = "" } = useParams();
   const now = useNow();
   const tell = useTell();
+  const go = useNavigate();
   const queries = useQueryClient();
   const pool = useQuery({ queryKey: ["pools", name], queryFn: () => got(client.GET("/pools/{pool}", { params: { path: { pool: name } } })) });
   const [params, setParams] = useSearchParams();
@@ -21,9 +22,10 @@ export default function PoolPage() {
   const ask = (on: boolean, slots: string[]) => setParams(on ? [["whatif", ""], ...slots.map((s) => ["lose", s] as [string, string])] : [], { replace: true });
   const take = asking ? (slot: string) => ask(true, lose.includes(slot) ? lose.filter((s) => s !== slot) : [...lose, slot]) : undefined;
   const act = useMutation({
-    mutationFn: (action: "scrub" | "rebalance" | "stop") => got(client.POST("/pools/{pool}/actions", { params: { path: { pool: name }, ...once() }, body: { action } })),
+    mutationFn: (action: "scrub" | "rebalance" | "stop" | "forget") => got(client.POST("/pools/{pool}/actions", { params: { path: { pool: name }, ...once() }, body: { action } })),
     onSuccess: (o) => {
-      tell(`${o.kind} was ordered on ${o.host}.`);
+      tell((o.kind as string) === "forget" ? `${o.says}.` : `${o.kind} was ordered on ${o.host}.`);
+      if ((o.kind as string) === "forget") void go("/pools");
       void queries.invalidateQueries({ queryKey: ["pools"] });
     },
     onError: (e) => tell(e.message, true),
@@ -35,14 +37,15 @@ export default function PoolPage() {
   const live = r?.state === "running" || r?.state === "paused";
   return (
     <>
-      <Title aside={<>{p.kind} on {p.hosts.join(", ")} · seen <Ago at={p.seen_at} />{p.stale && " (its host is quiet)"}</>}>{p.name}</Title>
+      <Title aside={<>{p.kind} on {p.hosts.join(", ")} · seen <Ago at={p.seen_at} />{p.stale && (p.not_seen_since ? " (not reported any more)" : " (its host is quiet)")}</>}>{p.name}</Title>
       <div className="sheet mb-5 grid items-center gap-5 p-4 sm:grid-cols-[1fr_1fr_auto]">
         <MarginWords pool={p} />
-        <p className="num text-soft">{decimal(p.used_bytes)} of {decimal(p.capacity_bytes)} used, {Math.round((100 * p.used_bytes) / Math.max(1, p.capacity_bytes))} %</p>
+        <p className="num text-soft">{p.used_unknown ? <>{decimal(p.capacity_bytes)}; how much of it is used is not known</> : <>{decimal(p.used_bytes)} of {decimal(p.capacity_bytes)} used, {Math.round((100 * p.used_bytes) / Math.max(1, p.capacity_bytes))} %</>}</p>
         <span className="flex flex-wrap gap-2">
           <button className={`button small ${asking ? "bg-raised" : ""}`} aria-pressed={asking} onClick={() => ask(!asking, [])}>What if</button>
           {p.swap && <Link className="button main small" to={`/swaps/${p.swap}`}>Open the swap</Link>}
-          {live ? (r!.kind === "scrub" || r!.kind === "rebalance") && <button className="button small" onClick={() => act.mutate("stop")}>Stop the {r!.kind}</button> : <button className="button small" disabled={act.isPending} onClick={() => act.mutate("scrub")}>Scrub</button>}
+          {live ? (r!.kind === "scrub" || r!.kind === "rebalance") && <button className="button small" onClick={() => act.mutate("stop")}>Stop the {r!.kind}</button> : !p.watched && !p.not_seen_since && p.offers?.includes("scrub") && <button className="button small" disabled={act.isPending} onClick={() => act.mutate("scrub")}>Scrub</button>}
+          {p.not_seen_since && <button className="button small" disabled={act.isPending} onClick={() => act.mutate("forget")}>Forget this pool</button>}
         </span>
         {r && live && (
           <Link to={`/recoveries/${r.id}`} className="col-span-full grid items-center gap-x-4 sm:grid-cols-[20rem_1fr]">
@@ -51,6 +54,10 @@ export default function PoolPage() {
           </Link>
         )}
       </div>
+      {p.not_seen_since && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Its host has not reported this pool since <Ago at={p.not_seen_since} />.</b> Whether it is whole is not known; what is shown is how it last was. Find out whether it was stopped, unmounted or could not be assembled.</p>}
+      {p.wrong && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>It is reported as it cannot be:</b> {p.wrong}. Its margin counts as unknown.</p>}
+      {(p.witness?.differs?.length ?? 0) > 0 && <div role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Two accounts of its members differ.</b> Pull nothing before you know which is right.<ul className="mt-1 list-disc pl-5">{p.witness!.differs!.map((x) => <li key={x}>{x}</li>)}</ul></div>}
+      {p.watched && <p className="mb-5 text-soft">It can be read and not ordered from here: its swaps have steps by hand.</p>}
       {p.inconsistent && <p className="sheet mb-5 border-l-4 border-l-replace px-4 py-3">It changed while it was read, or what is told of it is not believed: what is shown may not fit together.</p>}
       {asking && <Prospect pool={p} lose={lose} clear={() => ask(true, [])} done={() => ask(false, [])} />}
       {p.groups.map((g) => <Members key={g.name} title={`${g.name}: ${g.protection}`} aside={g.margin.words} members={g.members} lose={lose} take={take} />)}
@@ -87,7 +94,8 @@ function Members({ title, aside, members, lose, take }: { title: string; aside?:
           return (
             <li key={m.slot} className={`sheet p-2 ${off ? "border-dashed border-replace" : ""}`}>
               <p className="flex justify-between text-xs text-soft"><span>{m.slot}</span><span>{m.state}</span></p>
-              {m.drive ? <Link to={`/drives/${m.drive}`} className="flex items-center gap-1.5"><Shape verdict={m.verdict} size={15} /><span className="tail">{m.tail}</span><span className="sr-only">{m.verdict}</span></Link> : <span>never known</span>}
+              {m.drive ? <Link to={`/drives/${m.drive}`} className="flex items-center gap-1.5"><Shape verdict={m.verdict} size={15} /><span className="tail">{m.tail}</span><span className="sr-only">{m.verdict}</span></Link> : m.under ? <Link to={`/pools/${encodeURIComponent(m.under)}`} className="underline underline-offset-2">a pool of its own</Link> : <span>never known</span>}
+              {m.device && (m.partition || m.layers?.length) ? <p className="truncate text-xs text-soft">{m.device}{m.layers?.length ? `: ${m.layers.join(", ")}` : ""}</p> : null}
               <p className="truncate text-xs text-soft">{m.bay ?? "no bay"}</p>
               {(m.bad_blocks ?? 0) > 0 && <p className="text-xs">{m.bad_blocks} places given up</p>}
               {m.errors.read + m.errors.write + m.errors.checksum > 0 && <p className="text-xs">errors: {m.errors.read} read, {m.errors.write} write, {m.errors.checksum} checksum</p>}

@@ -18,7 +18,7 @@ export default function RecoveryPage() {
   return (
     <>
       <Title aside={<>{r.state} · began <Ago at={r.started_at} /> · seen <Ago at={r.seen_at} /></>}>
-        <span className="capitalize">{r.kind}</span> {r.drive && r.tail && <>of <Link to={`/drives/${r.drive}`} className="tail">{r.tail}</Link></>} in <Link to={`/pools/${r.pool}`}>{r.pool}</Link>
+        <span className="capitalize">{r.kind}</span> {r.drive && r.tail && <>of <Link to={`/drives/${r.drive}`} className="tail">{r.tail}</Link></>} in <Link to={`/pools/${encodeURIComponent(r.pool)}`}>{r.pool}</Link>
       </Title>
       <div className="sheet p-5">
         <Standing recovery={r} under={under ? earlier.data : undefined} height={340} />

@@ -5,7 +5,7 @@ import { client, got, once, type S } from "../api/client";
 import { useNow, useRound } from "../api/live";
 import { Place } from "../bays/drawing";
 import { decimal, exact, finish, percent } from "../parts/format";
-import { Ago, Failed, Mark, Seam, Spark, Tail, Waiting } from "../parts/parts";
+import { Ago, Failed, Mark, Seam, Shape, Spark, Tail, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 
 const rails: Record<string, string> = { replace: "border-l-replace", dead: "border-l-dead", watch: "border-l-watch" };
@@ -21,11 +21,12 @@ export function RoundPage() {
   const place = (l: S["RoundLine"]) => (l.room ?? "~") + "/" + (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
-  const unknown = r.hosts === 0 || r.awaited.length > 0;
+  const unsure = r.pools ?? [];
+  const unknown = r.hosts === 0 || r.awaited.length > 0 || unsure.length > 0;
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
-        <h1>{lines.length ? (loud ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand` : "Nothing is urgent") : round.data.awaited.length ? "Not everything is known yet" : "Nothing needs a hand"}</h1>
+        <h1>{lines.length ? (loud ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand` : "Nothing is urgent") : round.data.awaited.length || unsure.length ? "Not everything is known yet" : "Nothing needs a hand"}</h1>
         {lines.length > 1 && (
           <label className="flex items-center gap-2 text-soft">
             Order
@@ -45,6 +46,19 @@ export function RoundPage() {
         ))}
       </ol>
       {r.underway.length > 0 && <UnderWay items={r.underway} />}
+      {unsure.length > 0 && (
+        <section aria-labelledby="unsure" className="mt-8 border-t border-line pt-4">
+          <h2 id="unsure" className="mb-3">Pools that are not known to be whole</h2>
+          <ul className="space-y-3">
+            {unsure.map((p) => (
+              <li key={p.id ?? p.pool} className="sheet p-4">
+                <p className="flex items-start gap-2"><span className="mt-0.5"><Shape verdict="unknown" /></span><span><Link to={`/pools/${encodeURIComponent(p.id ?? p.pool)}`} className="font-semibold">{p.pool}</Link>: {p.says}.</span></p>
+                <p className="mt-1 pl-7">→ {p.do}</p>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       {r.filling.length > 0 && (
         <section aria-labelledby="filling" className="mt-8 border-t border-line pt-4">
           <h2 id="filling" className="mb-3 text-soft">Filling up</h2>
@@ -52,7 +66,7 @@ export function RoundPage() {
             {r.filling.map((f) => (
               <li key={f.pool} className="flex flex-wrap items-center gap-x-4 gap-y-1">
                 <LevelBar share={f.used_bytes / f.capacity_bytes} />
-                <Link to={`/pools/${f.pool}`} className="font-semibold">{f.pool}</Link>
+                <Link to={`/pools/${encodeURIComponent(f.pool)}`} className="font-semibold">{f.pool}</Link>
                 <span className="num text-soft">{Math.round((100 * f.used_bytes) / f.capacity_bytes)} % full, {decimal(f.used_bytes)} of {decimal(f.capacity_bytes)}</span>
               </li>
             ))}
@@ -90,7 +104,7 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
         </p>
         <p className={first ? "text-xl font-semibold leading-snug" : "text-lg leading-snug"}><Link to={`/drives/${l.drive}`}>{l.tail} {l.says}.</Link></p>
         <p className="text-sm text-soft">
-          {l.pool && <><Link to={`/pools/${l.pool}`}>{l.pool}</Link>: {l.margin.words}{l.margin_after?.words && l.margin_after.words !== l.margin.words ? `; without it ${l.margin_after.words}` : ""} · </>}
+          {l.pool && <><Link to={`/pools/${encodeURIComponent(l.pool)}`}>{l.pool}</Link>: {l.margin.words}{l.margin_after?.words && l.margin_after.words !== l.margin.words ? `; without it ${l.margin_after.words}` : ""} · </>}
           since <Ago at={l.since} />{l.also ? ` · ${l.also} more` : ""}
         </p>
       </div>

@@ -31,7 +31,7 @@ export default function CampaignPage() {
   return (
     <div className="space-y-4">
       <header>
-        <p className="text-soft">Campaign in <Link to={`/pools/${c.pool}`} className="underline underline-offset-2">{c.pool}</Link> · led by {c.lead} · planned {exact(new Date(c.planned_at))}</p>
+        <p className="text-soft">Campaign in <Link to={`/pools/${encodeURIComponent(c.pool)}`} className="underline underline-offset-2">{c.pool}</Link> · led by {c.lead} · planned {exact(new Date(c.planned_at))}</p>
         <h1>{done} of {c.items.length} changed: {c.says}</h1>
       </header>
       <Seam share={done / c.items.length} label={`${done} of ${c.items.length} changed`} />

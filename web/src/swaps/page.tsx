@@ -35,7 +35,7 @@ export default function SwapPage() {
           <div className="min-w-0">
             {bay && <p className="text-xl font-semibold lg:hidden">{bay}</p>}
             <h1 className="text-2xl! sm:text-3xl!">Replace <span className="tail">{w.old.tail}</span>{w.new?.tail && <> by <span className="tail">{w.new.tail}</span></>}</h1>
-            <p className="hidden text-soft sm:block">Swap in <Link to={`/pools/${w.pool}`} className="underline underline-offset-2">{w.pool}</Link>, slot {w.slot} · led by {w.lead}</p>
+            <p className="hidden text-soft sm:block">Swap in <Link to={`/pools/${encodeURIComponent(w.pool)}`} className="underline underline-offset-2">{w.pool}</Link>, slot {w.slot} · led by {w.lead}</p>
           </div>
         </header>
         {w.wrong?.map((x) => (
@@ -72,6 +72,7 @@ export default function SwapPage() {
           <div><dt className="text-sm text-soft">out{w.old_gone && ", gone"}{w.old.bay && w.old.bay !== bay && <> of {w.old.bay}</>}</dt><dd><Link to={`/drives/${w.old.key}`} className="tail text-2xl">{w.old.tail}</Link><br /><span className="text-sm text-soft">{w.old.model}</span></dd></div>
           {w.phase === "confirm" && <div><dt className="text-sm text-soft">in</dt><dd>read its label</dd></div>}
           {w.new?.tail && <div><dt className="text-sm text-soft">in{w.new.bay && w.new.bay !== w.old.bay && <>, {w.new.bay}</>}</dt><dd><Link to={`/drives/${w.new.key}`} className="tail text-2xl">{w.new.tail}</Link><br /><span className="text-sm text-soft">{w.new.model}</span></dd></div>}
+          {(w.places?.length ?? 0) > 1 && <div><dt className="text-sm text-soft">its places</dt><dd><ul className="space-y-1">{w.places!.map((x) => <li key={`${x.pool} ${x.slot}`}><Link className="font-semibold" to={`/pools/${encodeURIComponent(x.pool)}`}>{x.pool}</Link>, slot {x.slot}{x.partition ? `, partition ${x.partition}` : ""}: <span className="text-soft">{x.joined ? "has the new drive" : x.state}</span></li>)}</ul></dd></div>}
           <div><dt className="text-sm text-soft">how</dt><dd>{w.recipe}{w.why && <ul className="mt-1 list-inside list-disc text-sm text-soft">{w.why.map((x) => <li key={x}>{x}</li>)}</ul>}</dd></div>
           {w.campaign && <div><dt className="text-sm text-soft">part of</dt><dd><Link className="underline underline-offset-2" to={`/campaigns/${w.campaign}`}>the campaign in {w.pool}</Link></dd></div>}
         </dl>
@@ -112,7 +113,7 @@ function useAct() {
 
 const params = (w: Swap) => ({ path: { id: w.id }, header: { ...once().header, "If-Match": `"${w.version}"` } });
 
-const acts: Record<string, string> = { scrub: "Order the scrub", drain: "Order the drain", release: "Let the pool forget the place", refill: "Order that they are filled", still: "Nothing works on it any more", recover: "Nudge the pool", rehouse: "It stays where it is" };
+const acts: Record<string, string> = { scrub: "Order the scrub", drain: "Order the drain", release: "Let the pool forget the place", refill: "Order that they are filled", still: "Nothing works on it any more", recover: "Nudge the pool", rehouse: "It stays where it is", join: "Order that it joins" };
 
 function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
   const me = useMe();

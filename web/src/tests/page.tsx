@@ -165,7 +165,7 @@ function DayTests({ day, zone }: { day: string; zone: string }) {
     <div className="sheet mt-3 max-h-96 overflow-auto" tabIndex={0} role="region" aria-label={`Tests of ${day}`}>
       {q.data.tests.length === 0 ? <p className="px-4 py-3 text-soft">No test on {day}.</p> : (
         <table className="plain"><thead><tr><th>from</th><th>to</th><th>drive</th><th>bay</th><th>pool</th><th>test</th><th>plan</th><th>state</th></tr></thead>
-          <tbody>{q.data.tests.map((t, i) => <tr key={i}><td className="num">{dayOf(t.at!, zone, day)}{clockIn(t.at!, zone)}</td><td className="num">{dayOf(t.until!, zone, day)}{clockIn(t.until!, zone)}</td><td><Tail tail={t.tail} to={`/drives/${t.drive}`} /></td><td>{t.bay}</td><td>{t.pool && <Link to={`/pools/${t.pool}`}>{t.pool}</Link>}</td><td>{t.kind}</td><td>{t.plan}</td><td>{t.state === "done" ? t.result || "done" : t.state}{t.why && t.state !== "done" && `: ${t.why}`}</td></tr>)}</tbody></table>
+          <tbody>{q.data.tests.map((t, i) => <tr key={i}><td className="num">{dayOf(t.at!, zone, day)}{clockIn(t.at!, zone)}</td><td className="num">{dayOf(t.until!, zone, day)}{clockIn(t.until!, zone)}</td><td><Tail tail={t.tail} to={`/drives/${t.drive}`} /></td><td>{t.bay}</td><td>{t.pool && <Link to={`/pools/${encodeURIComponent(t.pool)}`}>{t.pool}</Link>}</td><td>{t.kind}</td><td>{t.plan}</td><td>{t.state === "done" ? t.result || "done" : t.state}{t.why && t.state !== "done" && `: ${t.why}`}</td></tr>)}</tbody></table>
       )}
       {q.data.total > q.data.tests.length && <p className="px-4 py-2 text-soft">and {q.data.total - q.data.tests.length} more: lantern plan tests</p>}
     </div>

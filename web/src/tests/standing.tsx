@@ -24,7 +24,7 @@ export function Standing({ which, counts }: { which: string; counts: Record<stri
             <tr key={d.drive}>
               <td><Tail tail={d.tail} to={`/drives/${d.drive}`} />{d.says && <span className="block max-w-sm text-sm">{d.says}</span>}</td>
               <td className="whitespace-nowrap">{d.bay}</td>
-              <td>{d.pool && <Link to={`/pools/${d.pool}`}>{d.pool}</Link>}</td>
+              <td>{d.pool && <Link to={`/pools/${encodeURIComponent(d.pool)}`}>{d.pool}</Link>}</td>
               <td><Last test={d.short} /></td>
               <td><Last test={d.extended} /></td>
               <td className="num whitespace-nowrap">{d.next?.filter((t) => t.at && t.state === "planned").slice(0, 2).map((t, i) => <span key={i} className="block">{t.kind} {day(new Date(t.at!))}</span>)}</td>

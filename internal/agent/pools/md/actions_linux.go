@@ -297,6 +297,7 @@ func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, er
 		if !await(ctx, func() bool { return a.attr("sync_action") == "repair" || a.attr("last_sync_action") == "repair" }) {
 			return "", errors.New("the kernel does not show that the scrub has begun")
 		}
+		d.scrubBegun(a, id) // a short one may have ended before the next look
 		return "the kernel shows that the scrub has begun", nil
 	case recovery.Grow:
 		before := a.number("component_size")

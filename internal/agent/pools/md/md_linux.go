@@ -508,6 +508,18 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 	return r
 }
 
+// scrubBegun notes that a scrub was seen to have begun. Must be called with d.mu held.
+func (d *Driver) scrubBegun(a array, id string) {
+	mem := d.was[id]
+	if mem == nil {
+		mem = &memory{slots: map[string]string{}}
+		d.was[id] = mem
+	}
+	now := d.clock.Now()
+	mem.run = &recovery.Report{ID: fmt.Sprintf("%s-repair-%d", id, now.Unix()), Kind: recovery.Scrub, State: recovery.Running, StartedAt: now, Phase: "repair",
+		Sample: recovery.Sample{At: now, Todo: drive.Bytes(a.number("component_size") << 10)}}
+}
+
 // inStep says whether the member at a place carries its share.
 func (a array) inStep(slot string) bool {
 	for _, m := range a.members() {

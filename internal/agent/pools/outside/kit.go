@@ -23,6 +23,8 @@ type Kit struct {
 	Log     *slog.Logger
 	// Break makes a member fail, Slot is its place and With what comes for it: without them no member fails.
 	Break, Slot, With string
+	// Mend does by hand what an order would do to a pool that can only be watched: after Break, it makes the place whole again.
+	Mend string
 	// Patience is how long a recovery may take.
 	Patience time.Duration
 	// Tell is called with every result as it comes.
@@ -103,10 +105,16 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 		}
 		note(title, err, says)
 	}
+	// A program that offers nothing is one for watching: it need not know what would be ordered.
+	watched := len(first[0].Offers) == 0
+	unknown := []int{}
+	if watched {
+		unknown = append(unknown, -32601)
+	}
 	refuses("It refuses what it does not know", "no-such-method", struct{}{}, -32601)
-	refuses("It refuses a pool that is not there", "stop", map[string]any{"pool": "no such pool"}, CodeNoPool)
+	refuses("It refuses a pool that is not there", "stop", map[string]any{"pool": "no such pool"}, append(unknown, CodeNoPool)...)
 	_, own, _ := strings.Cut(first[0].Pool.ID, ":")
-	refuses("It refuses a recovery that is none", "begin", map[string]any{"pool": own, "kind": "nonsense"}, CodeNotOffered, -32602)
+	refuses("It refuses a recovery that is none", "begin", map[string]any{"pool": own, "kind": "nonsense"}, append(unknown, CodeNotOffered, -32602)...)
 	refuses("It refuses a place that is not there", "join", map[string]any{"pool": own, "slot": "no such place", "path": "/no/such/path", "bytes": 1})
 
 	d.one.Lock()
@@ -136,7 +144,7 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 	} else {
 		leave("It begins a scrub", "the pool does not offer it")
 	}
-	k.fail(ctx, d, ours, first[0].Pool.ID, note, leave)
+	k.fail(ctx, d, ours, first[0].Pool.ID, watched, note, leave)
 
 	d.one.Lock()
 	p := d.p
@@ -157,7 +165,7 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 }
 
 // fail breaks a member and follows its replacement.
-func (k Kit) fail(ctx context.Context, d *Driver, ours func() ([]pools.Snapshot, error), id string, note func(string, error, string) bool, leave func(string, string)) {
+func (k Kit) fail(ctx context.Context, d *Driver, ours func() ([]pools.Snapshot, error), id string, watched bool, note func(string, error, string) bool, leave func(string, string)) {
 	if k.Break == "" {
 		leave("A member that fails is told, replaced and filled", "say how one is made to fail: --break, --slot and --with")
 		return
@@ -201,9 +209,20 @@ func (k Kit) fail(ctx context.Context, d *Driver, ours func() ([]pools.Snapshot,
 	if !note("A member that fails is told, and the margin falls", err, fmt.Sprintf("%s, before: %s", now, was)) {
 		return
 	}
-	says, err := d.Join(ctx, id, k.Slot, pools.Target{Path: k.With})
-	if !note("It takes another in its place", err, says) {
+	switch {
+	case watched && k.Mend == "":
+		leave("What a person does to mend it is seen", "say how it is mended by hand: --mend")
 		return
+	case watched:
+		out, err := exec.CommandContext(ctx, "sh", "-c", k.Mend).CombinedOutput()
+		if !note("It is mended by hand", err, strings.TrimSpace(string(out))) {
+			return
+		}
+	default:
+		says, err := d.Join(ctx, id, k.Slot, pools.Target{Path: k.With})
+		if !note("It takes another in its place", err, says) {
+			return
+		}
 	}
 	_, err = until(func(s pools.Snapshot) bool {
 		m, _, _ := s.Pool.Slot(k.Slot)

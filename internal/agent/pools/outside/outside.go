@@ -10,7 +10,9 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -325,16 +327,20 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 			if path == "" {
 				return
 			}
+			if real, err := filepath.EvalSymlinks(path); err == nil {
+				path = real
+			}
 			m.Drive = keys(path)
+			if _, err := os.Stat(path); err == nil {
+				m.Device = filepath.Base(path)
+			}
 			switch {
-			case m.Drive == "" && (m.State == pool.Online || m.State == pool.Recovering):
+			case m.Drive == "" && m.Device == "" && (m.State == pool.Online || m.State == pool.Recovering):
 				lie = fmt.Sprintf("it says that %s is %s, and the kernel has no such drive", path, m.State)
-			case m.Drive != "" && seen[m.Drive] != "":
+			case seen[path] != "":
 				lie = fmt.Sprintf("it says that %s is a member twice", path)
 			}
-			if m.Drive != "" {
-				seen[m.Drive] = p.ID
-			}
+			seen[path] = p.ID
 			if m.Domain == "" {
 				m.Domain = d.Host
 			}

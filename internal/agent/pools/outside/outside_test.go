@@ -175,6 +175,20 @@ func TestKit(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(a, c), "the new member holds what the old one held")
 
+	// The program that only watches passes as well: what it cannot be asked is left out, and what a person mends is seen.
+	b, aside := filepath.Join(dir, "a.file"), filepath.Join(dir, "aside")
+	w := Kit{Command: []string{node, "../../../../examples/pool-driver/watch.mjs", dir}, Host: "here", Log: slog.New(slog.DiscardHandler), Patience: time.Minute,
+		Break: "mv " + b + " " + aside, Slot: "a", Mend: "mv " + aside + " " + b}
+	left := 0
+	for _, r := range w.Run(t.Context()) {
+		t.Logf("%v %s: %s", r.OK, r.Title, r.Says)
+		require.True(t, r.OK, "%s: %s", r.Title, r.Says)
+		if r.Left {
+			left++
+		}
+	}
+	require.Equal(t, 1, left, "only the scrub")
+
 	for _, bad := range [][]string{{"/bin/true"}, {"/bin/cat"}, {"/no/such/program"}} {
 		all := Kit{Command: bad, Host: "here", Log: slog.New(slog.DiscardHandler)}.Run(t.Context())
 		require.Len(t, all, 1)
