@@ -17,13 +17,21 @@ func hostCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No host is enrolled. Begin with: lantern host enrol <name>", []string{"HOST", "ROOM", "STATE", "DRIVES", "LAST REPORT"}, func(h api.Host) []cell {
+		err = list(s, all, "No host is enrolled. Begin with: lantern host enrol <name>", []string{"HOST", "ROOM", "STATE", "DRIVES", "LAST REPORT"}, func(h api.Host) []cell {
 			seen := "never"
 			if !h.SeenAt.IsZero() {
 				seen = h.SeenAt.Local().Format("2006-01-02 15:04:05")
 			}
 			return []cell{{text: h.Name, style: bold}, {text: h.Room}, {text: string(h.State)}, {text: strconv.Itoa(h.Drives), right: true}, {text: seen}}
 		})
+		for _, h := range all {
+			for _, n := range h.Nameless {
+				if s.out.format == "table" {
+					s.out.line("%s also has %s, %s, which cannot be followed: %s", h.Name, n.Path, decimal(n.CapacityBytes), n.Says)
+				}
+			}
+		}
+		return err
 	})
 	return &cli.Command{Name: "host", Aliases: []string{"hosts"}, Usage: "list hosts, enrol one, or say where it stands", Description: "Example: lantern host enrol skerry", Action: list,
 		Commands: []*cli.Command{

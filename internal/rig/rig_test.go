@@ -164,6 +164,11 @@ func boot(t *testing.T, m machine) *rig {
 	add := func(name string, data []byte) { files[name], order = data, append(order, name) }
 	add("init", build(t, filepath.Join(dir, "init"), "lantern/internal/rig/init"))
 	add("lantern", build(t, filepath.Join(dir, "lantern"), "lantern/cmd/lantern"))
+	if other := os.Getenv("LANTERN_RIG_AGENT"); other != "" { // to compare with: a binary made from another state of the code
+		data, err := os.ReadFile(other)
+		require.NoError(t, err)
+		files["lantern"] = data
+	}
 	for name, data := range programs(t, m.tools) {
 		add(name, data)
 	}

@@ -47,6 +47,7 @@ type bench struct {
 	// What the host will report.
 	drives []api.DriveReport
 	pool   api.PoolReport
+	more   []api.PoolReport // further pools
 }
 
 func newBench(t *testing.T) *bench {
@@ -96,7 +97,7 @@ func (b *bench) member(slot, tail string) api.MemberReport {
 func (b *bench) next() api.Report {
 	b.n++
 	b.clock.forward(time.Second)
-	return api.Report{Id: fmt.Sprintf("r%d", b.n), Host: "fulmar", At: b.clock.Now(), IntervalSeconds: 30, Drives: slices.Clone(b.drives), Pools: []api.PoolReport{b.pool},
+	return api.Report{Id: fmt.Sprintf("r%d", b.n), Host: "fulmar", At: b.clock.Now(), IntervalSeconds: 30, Drives: slices.Clone(b.drives), Pools: append([]api.PoolReport{b.pool}, b.more...),
 		Enclosures: []api.EnclosureReport{{Name: "chassis", Sections: []api.SectionReport{{Name: "front", Rows: 2, Columns: 6, First: "top-left", Run: "rows", Lit: []int{}}}}}}
 }
 

@@ -64,7 +64,9 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 			}
 		}
 	}
-	out.Looked = d.Looked
+	if h := s.hosts[d.Host]; d.Present && h != nil && !s.late(h, s.clock.Now()) {
+		out.Looked = d.Looked // of one that is away, or whose host is silent, what was found before says nothing of now
+	}
 	if at.pool != nil {
 		out.Pool, out.Group, out.Slot, out.State = at.pool.Name, at.group, at.member.Slot, string(at.member.State)
 		out.Role = api.DriveRoleMember

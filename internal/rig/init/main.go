@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"time"
@@ -71,7 +72,7 @@ func main() {
 	agent := exec.Command("/lantern", "agent", "--host", "rig", "--server", words["rig.server"], "--data", "/tmp/agent", "--every", words["rig.every"], "--read-every", words["rig.read"])
 	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/nowhere"} // it runs no program of anybody's
 	agent.Stdout, agent.Stderr = os.Stdout, os.Stderr
-	if err := agent.Start(); err != nil {
+	if err := withLess(agent.Start); err != nil {
 		fmt.Println("agent:", err)
 		return
 	}
@@ -81,6 +82,25 @@ func main() {
 	}
 	_ = agent.Process.Kill()
 	_ = agent.Wait()
+}
+
+// withLess starts a process that may do no more than an agent needs: of all capabilities it has CAP_SYS_RAWIO, for commands to drives, and
+// CAP_SYS_ADMIN, for what it asks of pools (capabilities(7)).
+func withLess(start func() error) error {
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread ends with this
+		for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
+			if c != unix.CAP_SYS_RAWIO && c != unix.CAP_SYS_ADMIN {
+				if err := unix.Prctl(unix.PR_CAPBSET_DROP, c, 0, 0, 0); err != nil {
+					done <- fmt.Errorf("drop capability %d: %w", c, err)
+					return
+				}
+			}
+		}
+		done <- start()
+	}()
+	return <-done
 }
 
 // agentPID is the agent's process; stdin what the next program that is run reads.

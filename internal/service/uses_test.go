@@ -1,0 +1,246 @@
+package service
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestNeverOnAGuess: a drive in no known pool is called unused only when that was established; everything else is in use or unknown,
+// and is neither stock, nor fitting, nor tested, nor admitted.
+func TestNeverOnAGuess(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		change func(*api.DriveReport)
+		kind   string // of the refusal
+		says   string
+	}{
+		{"blank", func(*api.DriveReport) {}, "no-member", "both its ends were read and are blank"},
+		{"not read", func(d *api.DriveReport) { d.Looked = false }, "use-unknown", "was not read"},
+		{"an old agent", func(d *api.DriveReport) { d.Looked, d.Uses = false, nil }, "use-unknown", "was not read"},
+		{"encrypted, open", func(d *api.DriveReport) {
+			d.Uses = []api.Use{{Kind: "btrfs", Chain: []string{"dm-0"}, Active: true, Says: "btrfs on dm-0, mounted at /srv"}}
+		}, "in-use", "btrfs on dm-0, mounted at /srv"},
+		{"a volume of a group", func(d *api.DriveReport) {
+			d.Holds, d.Uses = []string{"logical volume member"}, []api.Use{{Kind: "logical volume member", Says: "logical volume member"}}
+		}, "in-use", "logical volume member"},
+		{"swap", func(d *api.DriveReport) { d.Uses = []api.Use{{Kind: "swap", Active: true, Says: "swap"}} }, "in-use", "swap"},
+		{"a member of a pool that nobody knows", func(d *api.DriveReport) {
+			d.Uses = []api.Use{{Kind: "array", Active: true, Pool: "gone", Says: "array md7"}}
+		}, "in-use", "array md7"},
+		{"something that nobody knows", func(d *api.DriveReport) { d.Holds = []string{"something unknown (it is not blank)"} }, "in-use", "something unknown"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			b := newBench(t)
+			d := b.disk("ZZ009", 9)
+			c.change(&d)
+			b.drives = append(b.drives, d)
+			b.report()
+			_, err := b.s.PlanSwap("ida", "ZZ009")
+			b.problem(err, c.kind, c.says)
+			blank := c.kind == "no-member"
+			stock := b.s.Stock()
+			require.Equal(t, blank, slices.ContainsFunc(stock, func(x api.StockItem) bool { return x.Tail == "ZZ009" }))
+			fits, err := b.s.Fit("plankton")
+			require.NoError(t, err)
+			for _, f := range fits {
+				require.Equal(t, blank, slices.ContainsFunc(f.Candidates, func(x api.LostMember) bool { return x.Tail == "ZZ009" }), "%+v", f)
+			}
+			_, err = b.s.Accept("ida", api.AcceptDrive{Drive: "ZZ009", Surface: true, Tail: "ZZ009"})
+			_, err2 := b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionAdmit, Drive: "ZZ009", Tail: "ZZ009"})
+			if !blank {
+				b.problem(err, "drive-refused", "ZZ009")
+				b.problem(err2, "drive-refused", "ZZ009")
+				v, err := b.s.Drive("ZZ009")
+				require.NoError(t, err)
+				require.False(t, len(v.Uses) == 0 && len(v.Holds) == 0 && v.Looked)
+			}
+			// When it is away, or its host is silent, what was known before is not known now.
+			b.drives = b.drives[:3]
+			b.report()
+			_, err = b.s.PlanSwap("ida", "ZZ009")
+			b.problem(err, "use-unknown", "does not answer")
+			v, err := b.s.Drive("ZZ009")
+			require.NoError(t, err)
+			require.False(t, v.Looked)
+			if want := map[bool]api.Verdict{true: api.Dead, false: api.Unknown}[len(d.Uses) > 0 && d.Uses[0].Active]; true {
+				require.Equal(t, want, v.Verdict, "%+v", v.Findings)
+			}
+		})
+	}
+	b := newBench(t)
+	b.drives = append(b.drives, b.disk("ZZ009", 9))
+	b.report()
+	b.clock.forward(10 * time.Minute)
+	_, err := b.s.PlanSwap("ida", "ZZ009")
+	b.problem(err, "in-use", "does not report, so what uses it now is not known")
+}
+
+// two makes the drive of a bench a member of a second pool as well, on partitions.
+func (b *bench) two() {
+	table := api.PartitionTable{Scheme: api.Gpt, SectorBytes: 512, Slots: 128, Parts: []api.PartitionEntry{{Number: 1, First: 2048, Last: 4095, Type: "a19d880f-05fc-4d3b-a006-743f0f84911e", Attributes: "0"}, {Number: 2, First: 4096, Last: 8191, Type: "a19d880f-05fc-4d3b-a006-743f0f84911e", Attributes: "0"}}}
+	b.drives[0].Layout, b.drives[0].Holds = table, []string{"partition table"}
+	b.drives[0].Uses = []api.Use{{Kind: "array", Chain: []string{"x1p1", "md0"}, Partition: 1, Pool: "p1", Says: "array md0 on x1p1"}, {Kind: "array", Chain: []string{"x1p2", "md1"}, Partition: 2, Pool: "p2", Says: "array md1 on x1p2"}}
+	m := &b.pool.Groups[0].Members[0]
+	m.Partition, m.Layers, m.Device = 1, []string{"partition"}, "x1p1"
+	second := b.pool
+	second.Id, second.Name = "p2", "krill"
+	second.Groups = []api.GroupReport{{Name: "parity", Protection: api.Protection{Words: "single parity", Tolerance: 1}, Members: slices.Clone(b.pool.Groups[0].Members)}}
+	second.Groups[0].Members[0].Partition, second.Groups[0].Members[0].Device = 2, "x1p2"
+	b.more = []api.PoolReport{second}
+}
+
+// TestAllPlaces: of a drive with places in two pools the worst counts, every time; one swap plans for both, and is held when the
+// other pool cannot bear it.
+func TestAllPlaces(t *testing.T) {
+	b := newBench(t)
+	b.two()
+	b.report()
+	for range 20 { // nothing depends on the order of a map
+		b.report()
+		v, err := b.s.Drive("AA001")
+		require.NoError(t, err)
+		require.Len(t, v.Places, 2)
+		require.Equal(t, "krill", v.Pool, "the pool with the least margin stands first")
+		require.Equal(t, 1, v.Margin.Members)
+		require.Equal(t, 0, v.MarginAfter.Members)
+		for _, u := range v.Uses {
+			require.NotEmpty(t, u.PoolName, "%+v", u)
+		}
+	}
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	require.Len(t, w.Places, 2)
+	require.Contains(t, strings.Join(w.Why, " "), "the drive is also a member of")
+	phases := func(w api.Swap) (out []string) {
+		for _, s := range w.Steps {
+			out = append(out, s.Phase)
+		}
+		return out
+	}
+	require.Contains(t, phases(w), "layout")
+	// The other pool loses a member: without this drive it would lose data, though the first pool would bear it.
+	b.more[0].Groups[0].Members = slices.Clone(b.more[0].Groups[0].Members)
+	b.more[0].Groups[0].Members[1].State = "faulty"
+	b.report()
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	b.problem(err, "check-stops", "data would be lost")
+	v, err := b.s.Drive("AA001")
+	require.NoError(t, err)
+	require.Negative(t, v.MarginAfter.Members)
+	b.more[0].Groups[0].Members[1].State = "online"
+	b.report()
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	require.NoError(t, err)
+	// When it waits to be pulled and the second account of the other pool differs, it holds.
+	b.more[0].Witness.Differs = []string{"place 1: the kernel shows it online, its superblock is 9 events old"}
+	b.report()
+	w, _ = b.s.Swap(w.Id)
+	require.Contains(t, w.Hold, "its superblock is 9 events old")
+	b.more[0].Witness.Differs = nil
+	b.report()
+	w, _ = b.s.Swap(w.Id)
+	require.Empty(t, w.Hold)
+	// And when something else begins to use the drive.
+	b.drives[0].Uses = append(slices.Clone(b.drives[0].Uses), api.Use{Kind: "ext4 file system", Chain: []string{"x1p3"}, Active: true, Mounted: []string{"/mnt"}, Says: "ext4 file system on x1p3, mounted at /mnt"})
+	b.report()
+	w, _ = b.s.Swap(w.Id)
+	require.Contains(t, w.Hold, "mounted at /mnt")
+}
+
+// TestPoolsThatAreNotKnown: a pool that its host stops reporting, one whose report cannot be so, and a member state that nobody knows
+// are unknown, and never whole.
+func TestPoolsThatAreNotKnown(t *testing.T) {
+	b := newBench(t)
+	look := func() api.Pool {
+		p, err := b.s.Pool("plankton")
+		require.NoError(t, err)
+		return p
+	}
+	require.True(t, look().Margin.Known)
+	for _, state := range []string{"FAULTY", "offline", ""} {
+		b.pool.Groups[0].Members[1].State = state
+		b.report()
+		require.False(t, look().Margin.Known, "a member is %q", state)
+	}
+	b.pool.Groups[0].Members[1].State = "online"
+	b.report()
+	require.True(t, look().Margin.Known)
+	good := b.pool.Groups[0]
+	b.pool.Groups = []api.GroupReport{{Name: "mirror", Protection: good.Protection, Members: append(slices.Clone(good.Members), good.Members[0])}}
+	b.report()
+	require.False(t, look().Margin.Known)
+	require.Contains(t, look().Wrong, "twice")
+	b.pool.Groups = []api.GroupReport{good}
+	b.report()
+
+	gone := func() {
+		r := b.next()
+		r.Pools = nil
+		require.NoError(t, b.s.TakeReport("fulmar", r))
+	}
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	gone()
+	since := look().NotSeenSince
+	gone()
+	for range 2 { // over a restart as well
+		p := look()
+		require.Equal(t, since, p.NotSeenSince)
+		require.True(t, p.Stale)
+		require.False(t, p.Margin.Known)
+		round := b.s.Round()
+		require.Len(t, round.Pools, 1)
+		require.Contains(t, round.Pools[0].Says, "has not been reported by fulmar since")
+		_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+		require.Error(t, err)
+		_, err = b.s.PlanSwap("ida", "BB002")
+		b.problem(err, "pool-unknown", "has not been reported")
+		_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
+		b.problem(err, "pool-unknown", "has not been reported")
+		b.restart()
+	}
+	b.report()
+	require.True(t, look().NotSeenSince.IsZero() && look().Margin.Known, "it is reported again")
+	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
+	b.problem(err, "pool-reported", "is reported by")
+	gone()
+	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
+	require.NoError(t, err)
+	gone()
+	b.restart()
+	_, err = b.s.Pool("plankton")
+	b.problem(err, "no-pool", "plankton")
+}
+
+// TestPaths: a drive that is reached in two ways loses one, and gets it back.
+func TestPaths(t *testing.T) {
+	b := newBench(t)
+	two := []api.DrivePath{{Path: "/dev/x1", Port: "a", State: api.DrivePathStateWorking}, {Path: "/dev/y1", Port: "b", State: api.DrivePathStateWorking}}
+	b.drives[0].Paths, b.drives[0].Port = two, "a"
+	b.report()
+	lost := func() bool {
+		v, err := b.s.Drive("AA001")
+		require.NoError(t, err)
+		require.True(t, v.Present)
+		return slices.ContainsFunc(v.Findings, func(f api.Finding) bool { return f.Rule == "path-lost" })
+	}
+	require.False(t, lost())
+	b.drives[0].Paths = nil // one is left, and is told as the drive's own
+	b.report()
+	require.True(t, lost())
+	b.restart()
+	b.report()
+	require.True(t, lost(), "what was seen once is remembered")
+	b.drives[0].Paths = two
+	b.report()
+	require.False(t, lost())
+	b.drives[0].Paths = []api.DrivePath{two[0], {Path: "/dev/y1", Port: "b", State: api.DrivePathStateFailed}}
+	b.report()
+	require.True(t, lost())
+}
