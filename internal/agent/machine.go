@@ -64,6 +64,8 @@ type Found struct {
 	Locate func(on bool) (lit bool, err error)
 	// Surface opens it to be written from end to end, for itself alone; nil when that cannot be.
 	Surface func() (Surface, error)
+	// ReadOnly is true of one that the kernel lets nobody write to.
+	ReadOnly bool
 	// Partition gives it the partitions of another drive, and says what was observed then; nil when that cannot be.
 	Partition func(t partition.Table) (observed string, err error)
 	// Pin keeps its path from passing to another device until release is called, and looks at what is there now; nil where paths do

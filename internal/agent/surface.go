@@ -111,6 +111,18 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 		return "", refuse("it cannot be written to directly")
 	}
 	s.mu.Lock()
+	running := s.end[id.Key()] != nil
+	s.mu.Unlock()
+	if !running { // that it can be opened is known before it is said to have begun
+		first, err := f.Surface()
+		if err != nil {
+			return "", refuse("%v", err)
+		}
+		if err := first.Close(); err != nil {
+			return "", err
+		}
+	}
+	s.mu.Lock()
 	t := s.of[id.Key()]
 	if t == nil || t.Id != o.Acceptance {
 		t = &surfaceTest{Drive: id, Seed: uint64(time.Now().UnixNano()), SurfaceReport: api.SurfaceReport{Id: o.Acceptance, Pass: api.SurfaceReportPassWrite, SizeBytes: int64(d.Capacity) &^ 4095}}
@@ -132,6 +144,8 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 // the pattern of its own surface test.
 func carries(f Found, holds []string) string {
 	switch {
+	case f.ReadOnly:
+		return "it is read-only: its host lets nobody write to it"
 	case len(holds) == 1 && holds[0] == drive.TestPattern:
 		return ""
 	case len(holds) > 0:

@@ -19,7 +19,12 @@ func (s *Service) poolCopy(name string) (pool.Pool, error) {
 	if err != nil {
 		return pool.Pool{}, err
 	}
-	return p.With(pool.StateUnkn), nil
+	if !p.known() {
+		var all []string
+		p.Everyone(func(_ string, m *pool.Member) { all = append(all, m.Slot) })
+		return p.With(pool.StateUnkn, all...), nil
+	}
+	return p.Through(s.below), nil
 }
 
 // memberNames turns the label tails among names of members into the keys of their drives.
@@ -30,14 +35,31 @@ func (s *Service) memberNames(p *pool.Pool, names []string) []string {
 			continue
 		}
 		var found []string
-		p.Everyone(func(_ string, m *pool.Member) {
-			if d := s.drives[m.Drive]; d != nil && (strings.EqualFold(d.tail(), n) || d.Desc.TailMatches(n)) {
-				found = append(found, m.Slot)
+		for _, key := range p.Drives(s.below) {
+			if d := s.drives[key]; d != nil && (key == n || strings.EqualFold(d.tail(), n) || d.Desc.TailMatches(n)) {
+				found = append(found, key)
 			}
-		})
+		}
 		if len(found) == 1 {
 			out[i] = found[0]
 		}
+	}
+	return out
+}
+
+// lostWith turns drives below a pool into the places that are lost with them: none where what lies between bears it.
+func (s *Service) lostWith(p *pool.Pool, names []string) (out []string) {
+	for _, n := range names {
+		if s.drives[n] == nil || len(p.SlotsOf(n)) > 0 || !slices.Contains(p.Drives(s.below), n) {
+			out = append(out, n)
+			continue
+		}
+		q := p.WithoutDrives(s.below, []string{n})
+		q.Everyone(func(_ string, m *pool.Member) {
+			if was, _, _ := p.Slot(m.Slot); m.State == pool.Missing && was.State != pool.Missing {
+				out = append(out, m.Slot)
+			}
+		})
 	}
 	return out
 }
@@ -62,7 +84,7 @@ func (s *Service) WhatIf(name string, lose []string, survives int, limit float64
 		s.mu.Unlock()
 		return api.Prospect{}, err
 	}
-	names, label := s.memberNames(&p, lose), s.label(&p)
+	names, label := s.lostWith(&p, s.memberNames(&p, lose)), s.label(&p)
 	s.mu.Unlock()
 	out, err := wire.WhatIf(&p, names, survives, limit, label)
 	if err != nil {
@@ -123,6 +145,10 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 			}
 		}
 		old := s.drives[m.Drive]
+		if old != nil && (m.Partition > 0 || len(m.Layers) > 0) {
+			size.Least = max(size.Least, s.roomFor(old))
+			v.LeastBytes, v.WhyLeast = int64(size.Least), "the whole drive with all its partitions"
+		}
 		for _, d := range free {
 			if size.Takes(d.Desc.Capacity) == "" && d.Host == m.Domain && alike(old, d) {
 				v.Candidates = append(v.Candidates, api.LostMember{Tail: d.tail(), Bay: d.bay(), Drive: d.Desc.Key()})

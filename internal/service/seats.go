@@ -84,15 +84,19 @@ func (s *Service) seat(plan *swap.State, d *disk, p *poolState, m pool.Member, a
 		plan.Seats = append(plan.Seats, at)
 	}
 	plan.Margin = least
-	if slices.ContainsFunc(plan.Seats, func(x swap.Seat) bool { return x.Partition > 0 }) {
-		if t, err := wire.ToPartitionTable(d.Layout); err == nil && len(t.Parts) > 0 {
-			plan.Needs = max(plan.Needs, drive.Bytes(t.Needs()))
-		} else {
-			plan.Needs = max(plan.Needs, d.Desc.Capacity) // its table is not known: as large as it is itself
-		}
-	} else if slices.ContainsFunc(plan.Seats, func(x swap.Seat) bool { return len(x.Layers) > 0 }) {
-		plan.Needs = max(plan.Needs, d.Desc.Capacity) // what lies between takes some room, and nobody here knows how much
+	if slices.ContainsFunc(plan.Seats, func(x swap.Seat) bool { return x.Partition > 0 || len(x.Layers) > 0 }) {
+		plan.Needs = max(plan.Needs, s.roomFor(d))
 	}
+}
+
+// roomFor is the least size of a drive that takes the place of one whose members lie on partitions or other layers: what its partitions
+// need; as much as it has itself where its table is not known, or where what lies between takes some room that nobody here knows.
+func (s *Service) roomFor(d *disk) drive.Bytes {
+	t, err := wire.ToPartitionTable(d.Layout)
+	if err != nil || len(t.Parts) == 0 {
+		return d.Desc.Capacity
+	}
+	return drive.Bytes(t.Needs())
 }
 
 // prepared says whether on the new drive of a swap there stands what a seat needs below its pool, open and empty.

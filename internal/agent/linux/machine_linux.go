@@ -129,6 +129,7 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	}
 	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
 	f.Mark += "/" + d.Key() + "/" + d.Serial
+	f.ReadOnly = read(dir+"/ro") == "1"
 	block := m.blockDevice(dir, name, "")
 	// The kernel itself puts drives to sleep where it was told to; opening one would set it going.
 	if state := read(dir + "/device/power/runtime_status"); state == "suspended" {

@@ -73,10 +73,13 @@ func (p *Pool) Places(names []string) (slots []string, err error) {
 	for _, name := range names {
 		var found []string
 		p.Everyone(func(_ string, m *Member) {
-			if m.Slot == name || name != "" && m.Drive == name {
+			if m.Slot == name {
 				found = []string{m.Slot}
 			}
 		})
+		if len(found) == 0 {
+			found = p.SlotsOf(name) // a drive may have several
+		}
 		if len(found) == 0 {
 			p.Everyone(func(_ string, m *Member) {
 				if name != "" && m.Domain == name {
