@@ -120,7 +120,11 @@ func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 			a.Log.Error("the outcome of an order could not be kept", "order", o.Id, "error", err)
 		}
 	}
-	a.lookSoon()
+	// What came of it is looked at once the service has the outcome: a reading from before that would be taken for an earlier state.
+	defer a.lookSoon()
+	if o.Kind == api.OrderKindSelftest {
+		defer a.again.Store(true)
+	}
 	a.Log.Info("order", "host", a.Host, "kind", o.Kind, "id", o.Id, "outcome", outcome.State, "says", outcome.Says)
 	for ctx.Err() == nil {
 		res, err := a.Client.ReportOutcomeWithResponse(ctx, o.Id, *outcome)
@@ -302,7 +306,6 @@ func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
 	if _, err := f.Transport.Execute(ctx, cmd, nil); err != nil {
 		return "", fmt.Errorf("the drive did not take it: %w", err)
 	}
-	a.again.Store(true) // what came of it is read from the drive itself
 	return map[bool]string{true: "the drive took it", false: "the drive was told to stop"}[o.On], nil
 }
 
