@@ -21,6 +21,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/core/stack"
 	"lantern/internal/wire"
 )
 
@@ -273,7 +274,11 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
 		if su, active := a.surfaces.report(d.Key()); su.Id != "" {
 			dr.Surface = su
-			busy = busy || active
+			if busy = busy || active; active { // it is we who hold it, and our pattern that lies there
+				dr.Uses = slices.DeleteFunc(dr.Uses, func(u api.Use) bool {
+					return len(u.Chain) == 0 && (u.Kind == stack.Held || u.Kind == drive.Something)
+				})
+			}
 		}
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)

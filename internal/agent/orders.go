@@ -306,6 +306,7 @@ func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
 	if _, err := f.Transport.Execute(ctx, cmd, nil); err != nil {
 		return "", fmt.Errorf("the drive did not take it: %w", err)
 	}
+	a.again.Store(true) // what came of it is read from the drive itself
 	return map[bool]string{true: "the drive took it", false: "the drive was told to stop"}[o.On], nil
 }
 

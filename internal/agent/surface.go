@@ -86,7 +86,11 @@ func (s *surfaces) report(key string) (r api.SurfaceReport, active bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if t := s.of[key]; t != nil {
-		return t.SurfaceReport, t.State == api.SurfaceReportStateRunning
+		r := t.SurfaceReport
+		if s.end[key] != nil && r.State != api.SurfaceReportStatePaused && r.State != api.SurfaceReportStateStopped {
+			r.State = api.SurfaceReportStateRunning // how it ended is told when what lies on the drive then is known as well
+		}
+		return r, r.State == api.SurfaceReportStateRunning
 	}
 	return r, false
 }
@@ -229,6 +233,11 @@ func (a *Agent) goOn(f Found, t *surfaceTest) {
 	go func() {
 		defer s.all.Done()
 		err := a.write(ctx, f, t)
+		if f.Pin != nil { // what lies on it is read anew, now that it is let go of
+			if _, release, err := f.Pin(); err == nil {
+				release()
+			}
+		}
 		s.mu.Lock()
 		delete(s.end, key)
 		if err != nil && ctx.Err() == nil {
@@ -238,6 +247,7 @@ func (a *Agent) goOn(f Found, t *surfaceTest) {
 		s.mu.Unlock()
 		cancel()
 		a.again.Store(true) // what it counted meanwhile is asked for now
+		a.lookSoon()
 	}()
 }
 

@@ -92,6 +92,9 @@ func (g Graph) Above(name string) (out []string) {
 // OpenCrypt is an unlocked encrypted volume in which nothing known lies.
 const OpenCrypt = "encrypted volume, open, nothing known in it"
 
+// Held is a device that somebody holds for itself alone, and nothing says who.
+const Held = "held by something that the kernel does not name"
+
 // mostDeep bounds how far a chain is followed: no real stack is deeper, and a circle ends here.
 const mostDeep = 16
 
@@ -127,7 +130,7 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 		switch {
 		case len(d.Uses) > 0 || len(above) > 0 && !partitioned:
 		case d.Busy && !partitioned:
-			use.Kind, use.Active = "held by something that the kernel does not name", true
+			use.Kind, use.Active = Held, true
 			out = append(out, use)
 		case !d.Read:
 			if !partitioned {
