@@ -2078,6 +2078,14 @@ type LabInsert struct {
 	Weak bool `json:"weak,omitempty,omitzero"`
 }
 
+// LabJoin defines model for LabJoin.
+type LabJoin struct {
+	// Drive label tail of the drive that takes the place
+	Drive string `json:"drive"`
+	Pool  string `json:"pool"`
+	Slot  string `json:"slot"`
+}
+
 // LabMishap defines model for LabMishap.
 type LabMishap struct {
 	// Mishap such as second-failure; lantern lab mishap --help lists them
@@ -4261,6 +4269,9 @@ type ActOnSurveyJSONRequestBody = SurveyAct
 // LabInsertJSONRequestBody defines body for LabInsert for application/json ContentType.
 type LabInsertJSONRequestBody = LabInsert
 
+// LabJoinJSONRequestBody defines body for LabJoin for application/json ContentType.
+type LabJoinJSONRequestBody = LabJoin
+
 // LabMishapJSONRequestBody defines body for LabMishap for application/json ContentType.
 type LabMishapJSONRequestBody = LabMishap
 
@@ -4670,6 +4681,20 @@ type ClientInterface interface {
 	// LabInsert performs a POST /lab/insert (the `LabInsert` operationId) request.
 	// Takes a body of the `application/json` content type.
 	LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabJoinWithBody do by hand what an order would do to a pool that can only be watched
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/join (the `LabJoin` operationId).
+	LabJoinWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LabJoin do by hand what an order would do to a pool that can only be watched
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/join (the `LabJoin` operationId).
+	LabJoin(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LabMishapWithBody performs a POST /lab/mishap (the `LabMishap` operationId) request,
 	// with any type of body and a specified content type.
@@ -5912,6 +5937,40 @@ func (c *Client) LabInsertWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 func (c *Client) LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabInsertRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabJoinWithBody do by hand what an order would do to a pool that can only be watched
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/join (the `LabJoin` operationId).
+func (c *Client) LabJoinWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabJoinRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LabJoin do by hand what an order would do to a pool that can only be watched
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/join (the `LabJoin` operationId).
+func (c *Client) LabJoin(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLabJoinRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9388,6 +9447,46 @@ func NewLabInsertRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewLabJoinRequest calls the generic LabJoin builder with application/json body
+func NewLabJoinRequest(server string, body LabJoinJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLabJoinRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLabJoinRequestWithBody constructs an http.Request for the LabJoin method, with any body, and a specified content type
+func NewLabJoinRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lab/join")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewLabMishapRequest calls the generic LabMishap builder with application/json body
 func NewLabMishapRequest(server string, body LabMishapJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -12756,6 +12855,20 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	LabInsertWithResponse(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*LabInsertResponse, error)
 
+	// LabJoinWithBodyWithResponse do by hand what an order would do to a pool that can only be watched
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/join (the `LabJoin` operationId).
+	LabJoinWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabJoinResponse, error)
+
+	// LabJoinWithResponse do by hand what an order would do to a pool that can only be watched
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/join (the `LabJoin` operationId).
+	LabJoinWithResponse(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*LabJoinResponse, error)
+
 	// LabMishapWithBodyWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -15330,6 +15443,54 @@ func (r LabInsertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LabInsertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LabJoinResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LabMoved
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LabJoinResponse) GetJSON200() *LabMoved {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LabJoinResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LabJoinResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LabJoinResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LabJoinResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LabJoinResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19158,6 +19319,32 @@ func (c *ClientWithResponses) LabInsertWithResponse(ctx context.Context, body La
 	return ParseLabInsertResponse(rsp)
 }
 
+// LabJoinWithBodyWithResponse do by hand what an order would do to a pool that can only be watched
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/join (the `LabJoin` operationId).
+func (c *ClientWithResponses) LabJoinWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabJoinResponse, error) {
+	rsp, err := c.LabJoinWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabJoinResponse(rsp)
+}
+
+// LabJoinWithResponse do by hand what an order would do to a pool that can only be watched
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/join (the `LabJoin` operationId).
+func (c *ClientWithResponses) LabJoinWithResponse(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*LabJoinResponse, error) {
+	rsp, err := c.LabJoin(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLabJoinResponse(rsp)
+}
+
 // LabMishapWithBodyWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -21707,6 +21894,39 @@ func ParseLabInsertResponse(rsp *http.Response) (*LabInsertResponse, error) {
 	return response, nil
 }
 
+// ParseLabJoinResponse parses an HTTP response from a LabJoinWithResponse call
+func ParseLabJoinResponse(rsp *http.Response) (*LabJoinResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LabJoinResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LabMoved
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLabMishapResponse parses an HTTP response from a LabMishapWithResponse call
 func ParseLabMishapResponse(rsp *http.Response) (*LabMishapResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23994,6 +24214,9 @@ type ServerInterface interface {
 
 	// (POST /lab/insert)
 	LabInsert(ctx *echo.Context) error
+	// LabJoin do by hand what an order would do to a pool that can only be watched
+	// (POST /lab/join)
+	LabJoin(ctx *echo.Context) error
 
 	// (POST /lab/mishap)
 	LabMishap(ctx *echo.Context) error
@@ -25218,6 +25441,15 @@ func (w *ServerInterfaceWrapper) LabInsert(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LabInsert(ctx)
+	return err
+}
+
+// LabJoin converts echo context to params.
+func (w *ServerInterfaceWrapper) LabJoin(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LabJoin(ctx)
 	return err
 }
 
@@ -26785,6 +27017,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lab/eyes", wrapper.LabEyes, options.OperationMiddlewares["labEyes"]...)
 	router.PUT(options.BaseURL+"/lab/speed", wrapper.SetLabSpeed, options.OperationMiddlewares["setLabSpeed"]...)
 	router.POST(options.BaseURL+"/lab/pull", wrapper.LabPull, options.OperationMiddlewares["labPull"]...)
+	router.POST(options.BaseURL+"/lab/join", wrapper.LabJoin, options.OperationMiddlewares["labJoin"]...)
 	router.POST(options.BaseURL+"/lab/insert", wrapper.LabInsert, options.OperationMiddlewares["labInsert"]...)
 
 }

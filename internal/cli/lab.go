@@ -42,6 +42,14 @@ func labCommand() *cli.Command {
 					m, err := ask[api.LabMoved](s.client.LabInsert(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged"), Like: cmd.String("like"), Weak: cmd.Bool("weak"), UsedHours: cmd.Float("hours")}))
 					return s.moved("is in", m, err)
 				})},
+			{Name: "join", Usage: "do by hand what an order would do to a pool that can only be watched", ArgsUsage: "<pool> <slot> <label tail>", Description: "Example: lantern lab join scans 1 7F412",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 3 {
+						return usage("name a pool, a place in it and a drive\nExample: %s", example(cmd))
+					}
+					m, err := ask[api.LabMoved](s.client.LabJoin(ctx, api.LabJoin{Pool: cmd.Args().Get(0), Slot: cmd.Args().Get(1), Drive: cmd.Args().Get(2)}))
+					return s.moved("is a member now, in", m, err)
+				})},
 			{Name: "power", Usage: "take a host down, or bring it up", ArgsUsage: "<host> on|off", Description: "Example: lantern lab power guillemot off",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					to := cmd.Args().Get(1)

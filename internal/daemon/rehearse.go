@@ -221,7 +221,7 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 		drives = append(drives, driveFrom(d, c.At))
 	}
 	for _, r := range c.Pools {
-		p := &lab.Pool{Pool: wire.ToPool(r), Host: c.Hosts[0].Name, Fill: recovery.Rebuild, Priority: recovery.Priority(r.Priority), Stuck: r.Waits != ""}
+		p := &lab.Pool{Pool: onWholeDrives(wire.ToPool(r)), Host: c.Hosts[0].Name, Fill: recovery.Rebuild, Priority: recovery.Priority(r.Priority), Stuck: r.Waits != ""}
 		p.Everyone(func(group string, m *pool.Member) {
 			if group != "" && m.Domain != "" && p.Host == c.Hosts[0].Name {
 				p.Host = m.Domain
@@ -244,6 +244,12 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 		ps = append(ps, p)
 	}
 	return hosts, drives, ps
+}
+
+// onWholeDrives is a pool whose members are whole drives: a lab's have no partitions, and nothing between them and the pool.
+func onWholeDrives(p pool.Pool) pool.Pool {
+	p.Everyone(func(_ string, m *pool.Member) { m.Device, m.Partition, m.Layers, m.Under = "", 0, nil, "" })
+	return p
 }
 
 // driveFrom makes a lab drive that tells of itself what is known of another.

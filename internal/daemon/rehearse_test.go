@@ -159,3 +159,52 @@ func TestAnswerable(t *testing.T) {
 		require.Equal(t, d.Key(), back.Key(), name)
 	}
 }
+
+// TestWatchedByHand: a pool that can be read and not ordered is swapped by hand, in truth as in a practice: no order is ever given, and
+// the swap closes when the pool shows what was to be reached.
+func TestWatchedByHand(t *testing.T) {
+	y := newYard(t, func(f *lab.Fleet) {
+		for _, p := range f.Pools {
+			p.Watched = p.Name == "soundscape"
+		}
+	})
+	tail := y.tail("soundscape", "1.7")
+	for _, at := range []*yard{y.rehearse(t, "soundscape"), y} {
+		svc := at.r.service
+		require.True(t, at.pool("soundscape").Watched)
+		_, err := at.fleet.JoinByHand("logbook", "data.1", tail)
+		require.Error(t, err, "that one takes orders, or is not there")
+		w, err := svc.PlanSwap("ida", tail)
+		require.NoError(t, err)
+		require.True(t, w.ByHand)
+		_, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
+		require.NoError(t, err)
+		var label, from string
+		for range 400 {
+			w, err = svc.Swap(w.Id)
+			require.NoError(t, err)
+			switch {
+			case !w.Open:
+			case w.Phase == api.SwapPhasePull && w.Hold == "":
+				m, err := at.fleet.Pull(tail)
+				require.NoError(t, err)
+				from = m.Bay
+			case w.Phase == api.SwapPhaseInsert:
+				label = at.insert(from, lab.Shelf{Like: tail}).Tail
+			case w.Phase == api.SwapPhaseConfirm:
+				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
+				require.NoError(t, err)
+			case w.Phase == api.SwapPhaseJoin:
+				require.Contains(t, said(w), "confirmed")
+				_, err := at.fleet.JoinByHand("soundscape", "1.7", label)
+				require.NoError(t, err)
+			default:
+				at.pass(20 * time.Minute)
+			}
+			at.pass(10 * time.Second)
+		}
+		require.Equal(t, api.SwapPhaseClosed, w.Phase, said(w))
+		require.NotContains(t, said(w), "the agent made it")
+		require.NoError(t, at.fleet.ReadBack("soundscape"))
+	}
+}

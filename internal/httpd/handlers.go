@@ -420,6 +420,14 @@ func (s *Server) LabPull(c *echo.Context) error {
 	})
 }
 
+// LabJoin does by hand what an order would do to a pool that can only be watched.
+func (s *Server) LabJoin(c *echo.Context) error {
+	return inLab(s, c, func(req api.LabJoin) (any, error) {
+		m, err := s.Lab.JoinByHand(req.Pool, req.Slot, req.Drive)
+		return api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err
+	})
+}
+
 // LabInsert puts one in.
 func (s *Server) LabInsert(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabInsert) (any, error) {

@@ -68,6 +68,7 @@ type Lab interface {
 	Blinks() []string
 	Break(host, part string, well bool) error
 	Insert(bay string, s lab.Shelf) (lab.Moved, error)
+	JoinByHand(pool, slot, tail string) (lab.Moved, error)
 }
 
 // Handler is the whole site.

@@ -2,11 +2,13 @@ package lab
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"lantern/internal/agent/pools"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 )
@@ -62,6 +64,39 @@ func impossible(format string, args ...any) error { return &Impossible{fmt.Sprin
 type Impossible struct{ why string }
 
 func (i *Impossible) Error() string { return i.why }
+
+// JoinByHand makes a drive a member of a pool that can only be watched, as a person does with the pool system's own tool.
+func (f *Fleet) JoinByHand(name, slot, tail string) (Moved, error) {
+	f.mu.Lock()
+	now := f.clock.Now()
+	var p *Pool
+	for _, x := range f.Pools {
+		if x.Name == name || x.ID == name {
+			p = x
+		}
+	}
+	var d *Drive
+	for _, x := range f.Drives {
+		if _, in := x.at(now); in && x.Desc.TailMatches(tail) {
+			d = x
+		}
+	}
+	f.mu.Unlock()
+	switch {
+	case p == nil:
+		return Moved{}, impossible("there is no pool %s in the lab", name)
+	case !p.Watched:
+		return Moved{}, impossible("%s takes orders: let the swap order it", name)
+	case d == nil:
+		return Moved{}, impossible("no drive that is in a bay has a label that ends in %q", tail)
+	}
+	st, _ := d.at(now)
+	_, err := Keeper{Fleet: f, Host: p.Host}.Join(context.Background(), p.ID, slot, pools.Target{Key: d.key(), Size: d.Desc.Capacity})
+	if err != nil {
+		return Moved{}, impossible("%v", err)
+	}
+	return Moved{Tail: d.Desc.Tail(), Serial: d.Desc.Serial, Bay: fmt.Sprintf("%s/%s/%d", st.Host, st.Section, st.Bay)}, nil
+}
 
 // Insert puts a drive into an empty bay; where only a host is named, into any of it, those first that no map shows.
 func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {

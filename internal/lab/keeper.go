@@ -89,7 +89,7 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 				return
 			}
 			helps := m.State == pool.Online || m.State == pool.Failing
-			if helps && (!slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") || m.State == pool.Recovering {
+			if helps && (!p.Watched && !slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") || m.State == pool.Recovering {
 				err = fmt.Errorf("slot %s of %s is still %s", slot, p.Name, m.State)
 				return
 			}
@@ -236,6 +236,9 @@ func (k Keeper) Prioritise(_ context.Context, id string, to recovery.Priority) (
 
 // offers is what can be asked of the pool.
 func (p *Pool) offers() []pools.Offer {
+	if p.Watched {
+		return nil
+	}
 	if p.Can != nil {
 		return p.Can
 	}

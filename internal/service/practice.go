@@ -36,6 +36,7 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 			hosts[m.Domain] = true
 		}
 	})
+	layered, others := false, false
 	out := api.Copy{Pool: p.Name, At: now, Hosts: []api.CopyHost{}, Pools: []api.PoolReport{}, Drives: []api.CopyDrive{}, Differs: []string{}}
 	differs := func(format string, args ...any) { out.Differs = append(out.Differs, fmt.Sprintf(format, args...)) }
 	for _, name := range slices.Sorted(maps.Keys(hosts)) {
@@ -100,6 +101,16 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 			differs("the bay of %s is only guessed: in the practice nobody knows it", d.tail())
 		}
 		out.Drives = append(out.Drives, v)
+	}
+	p.Everyone(func(_ string, m *pool.Member) {
+		layered = layered || m.Partition > 0 || len(m.Layers) > 0 || m.Under != ""
+		others = others || len(s.seats(m.Drive)) > 1
+	})
+	if layered {
+		differs("members of %s lie on partitions or other layers: in the practice they are whole drives", p.Name)
+	}
+	if others {
+		differs("drives of %s have places in other pools as well: in the practice they have not", p.Name)
 	}
 	return out, nil
 }

@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -36,6 +37,7 @@ type Machine struct {
 	pending map[string]chan looked // contents that are still being looked at, by name
 	tables  map[string]partition.Table
 	sleeps  map[string]sleep
+	lasting map[string]lasting // by name
 }
 
 // Drives are the block devices that have a medium. Devices made of others (device mapper, md, memory) are none. One that tells no
@@ -65,7 +67,62 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	if err != nil || sectors == 0 {
 		return f, false // no medium: whatever was there is gone
 	}
-	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Stat: withoutOwn(name, read(dir+"/stat")), Adapter: adapter(dir)}
+	seq := read(dir + "/diskseq")
+	m.mu.Lock()
+	was, known := m.lasting[name]
+	m.mu.Unlock()
+	if known && !fresh && seq != "" && was.seq == seq && time.Since(was.at) < lastingFor && was.f.Known.Capacity == drive.Bytes(sectors*512) {
+		f = was.f
+	} else {
+		if f, ok = m.identify(name, dir, sectors); !ok || f.Nameless != "" {
+			return f, ok
+		}
+		if f.Known.Key() != "" && !strings.HasPrefix(name, "loop") { // the file behind a loop device may change under one number
+			m.mu.Lock()
+			if m.lasting == nil {
+				m.lasting = map[string]lasting{}
+			}
+			m.lasting[name] = lasting{seq, f, time.Now()}
+			m.mu.Unlock()
+		}
+	}
+	f.Stat = withoutOwn(name, read(dir+"/stat"))
+	d := &f.Known
+	f.ReadOnly = read(dir+"/ro") == "1"
+	block := m.blockDevice(dir, name, "")
+	// The kernel itself puts drives to sleep where it was told to; opening one would set it going.
+	if state := read(dir + "/device/power/runtime_status"); state == "suspended" {
+		f.Transport, f.Blind = nil, "its host put it to sleep, and it was not woken to be asked"
+	}
+	l := m.look(block, used(dir), fresh)
+	f.Holds, f.Looked = l.what, l.read
+	if !l.read && len(l.what) == 0 {
+		f.Holds = []string{"something that cannot be read while it is asleep"}
+	}
+	if len(l.table.Parts) > 0 {
+		f.Layout = &l.table
+	}
+	f.Partition = func(t partition.Table) (string, error) {
+		return writeTable(name, f.Path, int64(d.Capacity), int(d.LogicalSector), t)
+	}
+	f.Read = func(at int64, b []byte) error { return readDirect(f.Path, at, b) }
+	return f, true
+}
+
+// lasting is what of a drive does not change as long as it is the same drive, so that it is not asked of the kernel at every look.
+type lasting struct {
+	seq string // diskseq: another number, another drive
+	f   agent.Found
+	at  time.Time
+}
+
+// lastingFor is how long it stands: a light may come to be known later than its drive.
+const lastingFor = 5 * time.Minute
+
+// identify is a drive as the kernel knows it, without what changes while it is there.
+func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok bool) {
+	var err error
+	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Adapter: adapter(dir)}
 	f.Port = port(m.Root, dir, f.Adapter)
 	f.Surface = func() (agent.Surface, error) { return OpenSurface(f.Path) }
 	f.Pin = func() (agent.Found, func(), error) { return m.pin(name) }
@@ -129,24 +186,6 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	}
 	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
 	f.Mark += "/" + d.Key() + "/" + d.Serial
-	f.ReadOnly = read(dir+"/ro") == "1"
-	block := m.blockDevice(dir, name, "")
-	// The kernel itself puts drives to sleep where it was told to; opening one would set it going.
-	if state := read(dir + "/device/power/runtime_status"); state == "suspended" {
-		f.Transport, f.Blind = nil, "its host put it to sleep, and it was not woken to be asked"
-	}
-	l := m.look(block, used(dir), fresh)
-	f.Holds, f.Looked = l.what, l.read
-	if !l.read && len(l.what) == 0 {
-		f.Holds = []string{"something that cannot be read while it is asleep"}
-	}
-	if len(l.table.Parts) > 0 {
-		f.Layout = &l.table
-	}
-	f.Partition = func(t partition.Table) (string, error) {
-		return writeTable(name, f.Path, int64(d.Capacity), int(d.LogicalSector), t)
-	}
-	f.Read = func(at int64, b []byte) error { return readDirect(f.Path, at, b) }
 	return f, true
 }
 
@@ -156,8 +195,8 @@ var made = []string{"dm-", "md", "ram", "zram", "sr", "fd", "bcache", "nbd", "zd
 // used says whether anything lies on a disk that the kernel knows: a partition, or a device made of it.
 func used(dir string) bool {
 	above, _ := os.ReadDir(dir + "/holders")
-	parts, _ := filepath.Glob(dir + "/*/partition")
-	return len(above)+len(parts) > 0
+	entries, _ := os.ReadDir(dir)
+	return len(above) > 0 || slices.ContainsFunc(entries, func(e os.DirEntry) bool { return strings.HasPrefix(e.Name(), filepath.Base(dir)) })
 }
 
 // usbSerial gives the serial of the USB device that a disk hangs on, if it hangs on one (drivers/usb/core/sysfs.c).

@@ -52,6 +52,9 @@ func (m *Machine) blockDevices() (map[string]blockDevice, error) {
 			return nil, err
 		}
 		for _, p := range parts {
+			if !strings.HasPrefix(p.Name(), name) {
+				continue // a partition's name begins with its disk's
+			}
 			if n := read(dir + "/" + p.Name() + "/partition"); n != "" {
 				d := m.blockDevice(dir+"/"+p.Name(), p.Name(), name)
 				d.Kind, d.On = stack.Partition, []string{name}

@@ -1592,6 +1592,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lab/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** do by hand what an order would do to a pool that can only be watched */
+        post: operations["labJoin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lab/insert": {
         parameters: {
             query?: never;
@@ -3846,6 +3863,12 @@ export interface components {
             /** @description of its shelf, such as cooling 2 */
             part: string;
             well?: boolean;
+        };
+        LabJoin: {
+            pool: string;
+            slot: string;
+            /** @description label tail of the drive that takes the place */
+            drive: string;
         };
         LabPull: {
             /** @description or the label tail of a drive, where no map shows its bay */
@@ -6652,6 +6675,31 @@ export interface operations {
         };
         responses: {
             /** @description pulled */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LabMoved"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    labJoin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabJoin"];
+            };
+        };
+        responses: {
+            /** @description joined */
             200: {
                 headers: {
                     [name: string]: unknown;
