@@ -58,6 +58,7 @@ func TestStacks(t *testing.T) {
 		r.step("a reshape followed", s.reshape)
 		r.step("an array of version 0.90", s.old)
 		r.step("a member pulled from an idle array", s.idle)
+		r.step("a file system over that array", s.over)
 	}
 	require.Equal(t, "ending", r.inside("end"))
 }
@@ -504,4 +505,20 @@ func (s *stacks) idle(t *testing.T) {
 	})
 	s.until(serial("r2"), "dead", func(d api.Drive) bool { return d.Verdict == api.Dead })
 	require.Equal(t, "same", s.inside("compare", "/dev/md20", "0", "60", "31"))
+}
+
+// over: btrfs on an array has the array for a member, and the margin of what lies below it.
+func (s *stacks) over(t *testing.T) {
+	s.run("mkfs.btrfs", "-q", "-f", "-L", "floe", "-d", "single", "-m", "dup", "/dev/md20")
+	s.inside("mount", "btrfs", "/dev/md20", "/mnt/floe")
+	below := s.pool("whales", "the array below", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 0 })
+	p := s.pool("floe", "its member is an array, and its margin that of the array", func(p api.Pool) bool {
+		return p.Margin.Known && p.Margin.Members == 0 && p.Groups[0].Members[0].Under == below.Id
+	})
+	require.Empty(t, p.Witness.Differs)
+	w, err := s.client.WhatIfWithResponse(t.Context(), "floe", &api.WhatIfParams{Lose: []string{serial("r3")}})
+	require.NoError(t, err)
+	require.NotNil(t, w.JSON200, "%s", w.Body)
+	require.EqualValues(t, "lost", w.JSON200.Outcome, "%+v", w.JSON200)
+	s.until(serial("r3"), "both account for it", func(d api.Drive) bool { return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/floe") && d.Uses[0].PoolName == "whales" })
 }

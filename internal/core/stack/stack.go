@@ -200,7 +200,7 @@ func (g Graph) FailedPaths() map[string]bool {
 // Base is what a device needs below it: the drives without each of which it is gone, or the one pool that it is.
 type Base struct {
 	Disks []string // names of disks, in order; several means that losing any one loses the device
-	// Under is the name of the device below it (or the device itself) that is a pool of its own; Disks is empty then.
+	// Under is the name of the device below it, or of the device itself, that is a pool of its own; Disks is empty then.
 	Under []string
 	// Layers are the kinds of devices between the lowest and the device, from the drive up.
 	Layers []Kind
@@ -220,7 +220,7 @@ func (g Graph) Base(name string, pools map[string]bool, same func(disk string) s
 			return fmt.Errorf("%s is not there", name)
 		case deep > mostDeep:
 			return fmt.Errorf("%s lies on more than %d devices, one on the other", name, mostDeep)
-		case pools[name] && deep > 0:
+		case pools[name]:
 			if !slices.Contains(b.Under, name) {
 				b.Under = append(b.Under, name)
 			}
