@@ -520,5 +520,7 @@ func (s *stacks) over(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, w.JSON200, "%s", w.Body)
 	require.EqualValues(t, "lost", w.JSON200.Outcome, "%+v", w.JSON200)
-	s.until(serial("r3"), "both account for it", func(d api.Drive) bool { return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/floe") && d.Uses[0].PoolName == "whales" })
+	s.until(serial("r3"), "both account for it", func(d api.Drive) bool {
+		return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/floe") && d.Uses[0].PoolName == "whales"
+	})
 }

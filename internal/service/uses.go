@@ -36,7 +36,7 @@ func (s *Service) sortedPools() []*poolState {
 
 // below finds a pool that a member of another one is; of one that is not seen any more, nothing is known.
 func (s *Service) below(id string) *pool.Pool {
-	if p := s.pools[id]; p != nil && p.known() {
+	if p := s.pools[id]; p != nil && p.known() && !p.torn {
 		return &p.Pool
 	}
 	return nil
@@ -45,10 +45,10 @@ func (s *Service) below(id string) *pool.Pool {
 // known says whether the pool is as it is shown: its host reports it, and its report can be so.
 func (p *poolState) known() bool { return p.unseen.IsZero() && p.wrong == "" }
 
-// margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more, or whose report
-// cannot be so (R7).
+// margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more, whose report cannot
+// be so, or that changed again and again while it was read (R7).
 func (s *Service) margin(p *poolState) (pool.Margin, bool) {
-	if !p.known() {
+	if !p.known() || p.torn {
 		return 0, false
 	}
 	return p.DriveMargin(s.below)
@@ -56,7 +56,7 @@ func (s *Service) margin(p *poolState) (pool.Margin, bool) {
 
 // without is a pool's margin after a drive is gone with all its places, and the volumes that are lost then.
 func (s *Service) without(p *poolState, key, slot string) (left pool.Margin, lost []string, known bool) {
-	if !p.known() {
+	if !p.known() || p.torn {
 		return 0, nil, false
 	}
 	slots := p.SlotsOf(key)

@@ -127,6 +127,17 @@ var knowingRules = []Rule{
 		words: func(h Hit) (string, string, []Evidence) {
 			return "has not been heard of since its host went quiet", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
 		}},
+	{ID: "not-read", Title: "Not read yet", Level: Unknown, Strength: drive.Background, For: all,
+		When: "no reading of it has come yet", Why: "A drive that was not asked is not sound.", Do: "Wait for its first reading.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if !s.Present || s.HostLate || s.Blind != "" || s.TestsTold || len(s.Record) > 0 {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.FirstAt}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "was not read yet", "", []Evidence{{Says: "no reading", At: h.Since, Source: "host report"}}
+		}},
 	{ID: "gone-unused", Title: "Not there any more", Level: Unknown, Strength: drive.Background, For: "drives in no pool",
 		When: "it was in its host's report before and is not in the newest, and nothing was known to use it", Why: "What is not there cannot be looked at: how it is, and where, is not known.", Do: "Nothing, if it was taken out on purpose.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {

@@ -209,6 +209,8 @@ func (x *teller) know(line string) {
 		if rest == "no" {
 			x.s.Stalled = time.Time{}
 		}
+	case "no-reading":
+		x.s.TestsTold = false
 	case "no-self-tests":
 		x.s.CanTest = false
 	default:
