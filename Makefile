@@ -69,7 +69,7 @@ rig-tools:
 # The storage stacks that people really run, in the same virtual machine: encryption, LVM, multipath, arrays with partitions and with
 # metadata of firmware. Programs of others make them; their packages are unpacked here and never installed.
 stacks: rig-tools stack-tools build
-	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 15m -v -run '^Test(Stacks|Quiet)$$' ./internal/rig
+	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 20m -v -run '^Test(Stacks|Quiet)$$' ./internal/rig
 
 STACK_PACKAGES := mdadm lvm2 cryptsetup-bin fdisk e2fsprogs util-linux btrfs-progs dmsetup libdevmapper1.02.1 libdevmapper-event1.02.1 liblvm2cmd2.03 libaio1 libreadline8 libedit2 libbsd0 libmd0 libcryptsetup12 libpopt0 libargon2-1 libjson-c5 libfdisk1 libsmartcols1 libext2fs2 libcom-err2 libss2 libblkid1 libuuid1 liblzo2-2 libgcrypt20 libgpg-error0
 

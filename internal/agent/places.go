@@ -8,6 +8,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/partition"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
 	"lantern/internal/core/stack"
 	"lantern/internal/wire"
 )
@@ -53,7 +54,7 @@ func (p *places) key(path string) string {
 		return ""
 	}
 	b, err := p.base(filepath.Base(path))
-	if err != nil || len(b.Disks) != 1 || len(b.Under) > 0 {
+	if err != nil || len(b.Disks) != 1 || len(b.Under)+len(b.Gone) > 0 {
 		return ""
 	}
 	return p.keys[b.Disks[0]]
@@ -76,6 +77,13 @@ func (p *places) take(s *pools.Snapshot) {
 		switch {
 		case err != nil:
 			return // it is not there; the pool system says what it makes of that
+		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // the drive was pulled, and what lies between has not noticed
+			if p.filled(s, m) || m.Lost() {
+				break
+			}
+			m.State = pool.Missing
+		case len(b.Gone) > 0 && !m.Lost():
+			m.State = pool.StateUnkn
 		case len(b.Under) == 1 && len(b.Disks) == 0:
 			m.Under, m.Drive = p.pools[b.Under[0]], ""
 		case len(b.Disks) > 0 && len(b.Under) == 0 && p.keys[b.Disks[0]] != "":
@@ -97,6 +105,17 @@ func (p *places) take(s *pools.Snapshot) {
 		}
 		p.members[m.Device] = s.Pool.ID
 	})
+}
+
+// filled says whether another drive is being filled in the place of a member that is gone, and makes that drive the member.
+func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
+	for _, r := range s.Recoveries {
+		if r.Slot == m.Slot && r.Drive != "" && (r.State == recovery.Running || r.State == recovery.Paused) {
+			m.State, m.Drive, m.Errors = pool.Recovering, r.Drive, pool.Errors{}
+			return true
+		}
+	}
+	return false
 }
 
 // signatures are the second account of a pool that a program speaks for: what lies on each member's device. Of members on other hosts
@@ -185,7 +204,7 @@ func (p *places) layerOn(key string, part int, layers []string) (stack.Device, e
 			continue
 		}
 		b, err := p.base(d.Name)
-		if err != nil || len(b.Disks) != 1 || len(b.Under) > 0 || p.keys[b.Disks[0]] != key || b.Number != part {
+		if err != nil || len(b.Disks) != 1 || len(b.Under)+len(b.Gone) > 0 || p.keys[b.Disks[0]] != key || b.Number != part {
 			continue
 		}
 		kinds := []string{}

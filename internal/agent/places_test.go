@@ -9,6 +9,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
 	"lantern/internal/core/stack"
 )
 
@@ -58,6 +59,25 @@ func TestLayers(t *testing.T) {
 	require.Equal(t, "D", p.key("/dev/dm-1"))
 	require.Empty(t, p.key("/dev/dm-2"))
 	require.Empty(t, p.key("/dev/md0"), "it is a pool, not a drive")
+
+	// A drive that was pulled from below a layer that has not noticed is missing, not online; of two, nobody knows.
+	delete(p.graph, "sdd")
+	delete(p.graph, "sdf")
+	delete(p.graph, "sdb")
+	late := members("dm-1", "dm-2", "dm-0")
+	p.take(late)
+	require.Equal(t, pool.Missing, at(late, 0).State)
+	require.Equal(t, pool.StateUnkn, at(late, 1).State)
+	require.Equal(t, pool.Online, at(late, 2).State, "the other path leads to it")
+	require.Empty(t, p.key("/dev/dm-1"))
+	late = members("dm-1")
+	late.Recoveries = []recovery.Report{{Slot: "dm-1", Drive: "E", State: recovery.Running}}
+	p.take(late)
+	require.Equal(t, pool.Recovering, at(late, 0).State)
+	require.Equal(t, "E", at(late, 0).Drive, "another is filled in its place")
+	p = heap()
+	p.take(md)
+	p.take(fs)
 
 	// What uses a drive is accounted for by the lowest pool.
 	for disk, want := range map[string]string{"sda": "md", "sdc": "md", "sdd": "fs"} {

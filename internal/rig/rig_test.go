@@ -140,6 +140,7 @@ type rig struct {
 	client  *api.ClientWithResponses
 	serial  *bufio.ReadWriter
 	qmp     *bufio.ReadWriter
+	ends    time.Time
 }
 
 // machine is what is booted: kernel modules, each with its options, programs of others that its first process may run, and devices.
@@ -147,6 +148,7 @@ type machine struct {
 	modules []string
 	tools   []string
 	memory  int    // MiB
+	long    bool   // it has more to do than others
 	every   string // the agent's interval between reports, and between readings
 	read    string
 	devices func(dir string) []string
@@ -190,9 +192,9 @@ func boot(t *testing.T, m machine) *rig {
 	ram := filepath.Join(dir, "initramfs")
 	require.NoError(t, os.WriteFile(ram, archive(files, order), 0o600))
 
-	r := &rig{t: t, dir: dir, console: &bytes.Buffer{}}
+	r := &rig{t: t, dir: dir, console: &bytes.Buffer{}, ends: time.Now().Add(m.limit())}
 	server, token := r.serve()
-	ctx, cancel := context.WithTimeout(t.Context(), limit)
+	ctx, cancel := context.WithTimeout(t.Context(), m.limit())
 	t.Cleanup(cancel)
 	args := []string{"-accel", "tcg", "-cpu", "max", "-m", fmt.Sprint(m.memory), "-display", "none", "-no-reboot", "-nodefaults",
 		"-serial", "file:" + filepath.Join(dir, "console"), "-chardev", "socket,id=control,path=" + filepath.Join(dir, "control") + ",server=on,wait=off", "-serial", "chardev:control",
@@ -222,8 +224,13 @@ func boot(t *testing.T, m machine) *rig {
 	return r
 }
 
-// limit is how long a machine may run.
-const limit = 430 * time.Second
+// limit is how long a machine may run: all of TestStacks takes longer on a busy computer.
+func (m machine) limit() time.Duration {
+	if m.long {
+		return 15 * time.Minute
+	}
+	return 430 * time.Second
+}
 
 // drive is an image in the machine's folder as a QEMU option.
 func drive(dir, name string) string {
@@ -347,7 +354,7 @@ func (r *rig) dial(name string) *bufio.ReadWriter {
 		c, err = net.Dial("unix", filepath.Join(r.dir, name))
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond)
-	_ = c.SetDeadline(time.Now().Add(limit))
+	_ = c.SetDeadline(r.ends)
 	r.t.Cleanup(func() { _ = c.Close() })
 	return bufio.NewReadWriter(bufio.NewReader(c), bufio.NewWriter(c))
 }

@@ -28,14 +28,15 @@ func wwn(name string) uint64 { return 0x5002abe700000000 | uint64(name[0])<<16 |
 const (
 	small = 64 << 20
 	large = 128 << 20
+	roomy = 640 << 20 // btrfs needs room to begin a replacement
 )
 
 // TestStacks lets the agent meet the storage stacks that people really run, made by the programs that people make them with: what is
 // said of them before, during and after, and swaps in them with the data compared.
 func TestStacks(t *testing.T) {
 	whole := os.Getenv("LANTERN_STACKS") != ""
-	disks := map[string]int64{"x1": small, "x2": small, "c1": large + 32<<20, "c2": large + 32<<20, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small, "o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
-	r := boot(t, machine{memory: 1400, every: "20s", read: "20s",
+	disks := map[string]int64{"x1": small, "x2": small, "c1": roomy, "c2": roomy, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small, "o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
+	r := boot(t, machine{memory: 1400, long: whole, every: "20s", read: "20s",
 		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32", "crc32c_generic", "crc32c_intel", "raid0", "linear", "raid1", "raid10", "raid456", "dm_mod", "dm_crypt", "xts", "aesni_intel",
 			"dm_raid", "dm_mirror", "dm_multipath", "dm_round_robin", "dm_service_time", "btrfs", "ext4", "algif_skcipher", "sha256_generic", "hmac", "ecb", "essiv"},
 		tools: []string{"mdadm", "mdmon", "lvm", "cryptsetup", "dmsetup", "sfdisk", "mke2fs", "mkswap", "mkfs.btrfs"},
@@ -326,15 +327,24 @@ func (s *stacks) encrypted(t *testing.T) {
 		return w.Phase == api.SwapPhasePull && w.Hold == ""
 	})
 	s.pull("c1")
+	s.pool("seals", "the layer has not noticed, its member is missing all the same", func(p api.Pool) bool {
+		i := slices.IndexFunc(p.Groups[0].Members, func(m api.Member) bool { return m.State == "missing" })
+		return i >= 0 && p.Margin.Known && p.Margin.Members == 0
+	})
 	s.swap(w.Id, "a new one is asked for", at(api.SwapPhaseInsert))
-	s.hot("c3", large+32<<20)
+	s.hot("c3", roomy)
 	s.swap(w.Id, "its label is asked for", at(api.SwapPhaseConfirm))
 	s.confirm(w.Id, "c3")
 	s.swap(w.Id, "a person is to set it up", at(api.SwapPhasePrepare))
 	open("c3")
 	s.swap(w.Id, "it is seen", at(api.SwapPhaseJoin))
 	s.next(w.Id)
-	w = s.swap(w.Id, "it closes", closed)
+	w = s.swap(w.Id, "it closes", func(w api.Swap) bool {
+		if w.Phase == api.SwapPhaseJoin { // btrfs lacked the room to begin on so small a file system: it is asked again
+			_, _ = s.client.NextInSwapWithResponse(t.Context(), w.Id, nil, api.Reason{Reason: "a test"})
+		}
+		return closed(w)
+	})
 	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
 	require.Equal(t, "is "+strings.TrimSpace(strings.Repeat("seal seen at the skerry. ", 40)), s.inside("get", "/mnt/seals/log"))
 	// It is unmounted: nobody can tell how it is, and that is said.

@@ -206,9 +206,11 @@ type Base struct {
 	Layers []Kind
 	// Number is the partition that it lies on; 0 when it lies on none.
 	Number int
+	// Gone are names of devices that it lies on and that are not there any more, though what lies on them has not noticed.
+	Gone []string
 }
 
-// Base follows a device down. pools are the devices that are pools of their own; they end the way down. The paths of a
+// Base follows a device down; err is for one that is not there, or lies too deep. pools are the devices that are pools of their own; they end the way down. The paths of a
 // multipath device are one drive: same gives what makes two disks the same drive (its key); the first path stands for all.
 func (g Graph) Base(name string, pools map[string]bool, same func(disk string) string) (b Base, err error) {
 	keys := map[string]bool{}
@@ -216,8 +218,11 @@ func (g Graph) Base(name string, pools map[string]bool, same func(disk string) s
 	walk = func(name string, deep int) error {
 		d, there := g[name]
 		switch {
-		case !there:
+		case !there && deep == 0:
 			return fmt.Errorf("%s is not there", name)
+		case !there:
+			b.Gone = append(b.Gone, name)
+			return nil
 		case deep > mostDeep:
 			return fmt.Errorf("%s lies on more than %d devices, one on the other", name, mostDeep)
 		case pools[name]:
@@ -239,11 +244,14 @@ func (g Graph) Base(name string, pools map[string]bool, same func(disk string) s
 		if d.Number != 0 {
 			b.Number = d.Number
 		}
-		below := slices.Sorted(slices.Values(d.On))
+		below, gone := slices.Sorted(slices.Values(d.On)), len(b.Gone)
 		for _, on := range below {
 			if err := walk(on, deep+1); err != nil {
 				return err
 			}
+		}
+		if d.Kind == Multipath && len(b.Gone)-gone < len(below) {
+			b.Gone = b.Gone[:gone] // the other paths lead to the drive
 		}
 		if !slices.Contains(b.Layers, d.Kind) {
 			b.Layers = append(b.Layers, d.Kind)

@@ -30,6 +30,7 @@ import (
 	"lantern/internal/agent/pools/md"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
+	"lantern/internal/rig/pace"
 )
 
 func main() {
@@ -279,6 +280,8 @@ func do(words []string) (string, error) {
 			return "", errno
 		}
 		return "swap " + words[1], nil
+	case words[0] == "pace" && len(words) == 1:
+		return fmt.Sprintf("pace %d", pace.Work()), nil
 	case words[0] == "usage" && len(words) == 1: // the agent's processor time and the reads of all disks
 		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", agentPID))
 		if err != nil {
