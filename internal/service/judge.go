@@ -95,8 +95,7 @@ func (s *Service) judge() map[string]judged {
 		hits := j.hits
 		if r := related[key]; len(r) > 0 {
 			slices.SortFunc(r, func(a, b health.Sibling) int { return strings.Compare(a.Tail, b.Tail) })
-			sub := health.Subject{LastAt: now, Siblings: r, Present: true}
-			hits = append(slices.Clip(hits), health.Evaluate(&sub, j.from.limits)...)
+			hits = append(slices.Clip(hits), health.EvaluateSiblings(r, now, j.from.limits)...)
 		}
 		if slices.ContainsFunc(d.standing, func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) }) {
 			left := slices.DeleteFunc(slices.Clone(d.standing), func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) })

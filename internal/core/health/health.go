@@ -204,11 +204,18 @@ type Path struct {
 }
 
 // Evaluate says which rules hold. Of what cannot be known while its host is silent, nothing is said.
-func Evaluate(s *Subject, t *Thresholds) []Hit {
+func Evaluate(s *Subject, t *Thresholds) []Hit { return evaluate(s, t, func(*Rule) bool { return true }) }
+
+// EvaluateSiblings says which of the rules hold that ask for nothing but what became of a drive's siblings.
+func EvaluateSiblings(siblings []Sibling, now time.Time, t *Thresholds) []Hit {
+	return evaluate(&Subject{LastAt: now, Present: true, Siblings: siblings}, t, func(r *Rule) bool { return r.ofSiblings })
+}
+
+func evaluate(s *Subject, t *Thresholds, asked func(*Rule) bool) []Hit {
 	var out []Hit
 	for i := range rules {
 		r := &rules[i]
-		if t.off[r.ID] {
+		if t.off[r.ID] || !asked(r) {
 			continue
 		}
 		h := r.holds(s, t)

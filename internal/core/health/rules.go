@@ -22,9 +22,11 @@ type Rule struct {
 	Why      string         `json:"why"`
 	Do       string         `json:"do"`
 	// Hold is how long a finding stays after its rule held for the last time.
-	Hold  time.Duration `json:"hold"`
-	holds func(*Subject, *Thresholds) *Hit
-	words func(Hit) (says, do string, evidence []Evidence)
+	Hold time.Duration `json:"hold"`
+	// ofSiblings is true when it asks for nothing but what became of the siblings.
+	ofSiblings bool
+	holds      func(*Subject, *Thresholds) *Hit
+	words      func(Hit) (says, do string, evidence []Evidence)
 }
 
 // rules are tried one by one; each speaks for itself.

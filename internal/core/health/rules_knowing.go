@@ -11,14 +11,14 @@ import (
 
 // What is known, or not, about a drive itself: siblings, tests, and what it cannot tell.
 var knowingRules = []Rule{
-	{ID: "sibling-failed", Title: "A drive made together with it failed", Level: Watch, Strength: drive.Weak, For: "drives in a pool",
+	{ID: "sibling-failed", Title: "A drive made together with it failed", Level: Watch, Strength: drive.Weak, For: "drives in a pool", ofSiblings: true,
 		When: "a drive of the same model with a serial near its own failed", Why: "What went wrong in one of a batch went wrong in others.", Do: "Run an extended self-test.",
 		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, false) },
 		words: func(h Hit) (string, string, []Evidence) {
 			tails, evidence := siblingWords(h)
 			return "is of the same batch as " + tails + ", which failed", "", evidence
 		}},
-	{ID: "same-hours", Title: "A drive that ran just as long failed", Level: Sound, Strength: drive.Background, For: "drives in a pool",
+	{ID: "same-hours", Title: "A drive that ran just as long failed", Level: Sound, Strength: drive.Background, For: "drives in a pool", ofSiblings: true,
 		When: "a drive of the same model with nearly equal power-on hours failed", Why: "Drives bought together often wear out together; by itself it says little.", Do: "Nothing by itself; test it when convenient.",
 		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, true) },
 		words: func(h Hit) (string, string, []Evidence) {
