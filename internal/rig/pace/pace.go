@@ -11,8 +11,11 @@ import (
 )
 
 // Work is the wall time of a fixed piece of work like the agent's: small files of the kernel are read, their words are sorted into
-// a map, and that is written and read as JSON. It runs in one goroutine. It is zero where there is no procfs.
-func Work() time.Duration {
+// a map, and that is written and read as JSON. It runs in one goroutine, three times, of which the shortest counts: what else the
+// computer does makes it longer. It is zero where there is no procfs.
+func Work() time.Duration { return min(once(), once(), once()) }
+
+func once() time.Duration {
 	begun := time.Now()
 	for range 2000 {
 		data, err := os.ReadFile("/proc/self/status")
