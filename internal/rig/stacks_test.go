@@ -315,8 +315,10 @@ func (s *stacks) encrypted(t *testing.T) {
 	})
 	require.Equal(t, []string{"encrypted"}, p.Groups[0].Members[0].Layers)
 	require.Empty(t, p.Witness.Differs)
-	d := s.until(serial("c1"), "what uses it", func(d api.Drive) bool { return len(d.Uses) > 0 && d.Uses[0].PoolName == "seals" })
-	require.Contains(t, d.Uses[0].Says, "btrfs seals on dm-")
+	d := s.until(serial("c1"), "what uses it", func(d api.Drive) bool { 
+		return len(d.Uses) > 0 && d.Uses[0].PoolName == "seals" && strings.Contains(d.Uses[0].Says, "btrfs seals on dm-")
+	})
+	require.Len(t, d.Uses, 1)
 	w := s.plan("c1")
 	require.Contains(t, strings.Join(w.Why, " "), "a person sets that up")
 	s.begin(w.Id)
