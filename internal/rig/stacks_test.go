@@ -315,7 +315,7 @@ func (s *stacks) encrypted(t *testing.T) {
 	})
 	require.Equal(t, []string{"encrypted"}, p.Groups[0].Members[0].Layers)
 	require.Empty(t, p.Witness.Differs)
-	d := s.until(serial("c1"), "what uses it", func(d api.Drive) bool { 
+	d := s.until(serial("c1"), "what uses it", func(d api.Drive) bool {
 		return len(d.Uses) > 0 && d.Uses[0].PoolName == "seals" && strings.Contains(d.Uses[0].Says, "btrfs seals on dm-")
 	})
 	require.Len(t, d.Uses, 1)
