@@ -204,7 +204,9 @@ type Path struct {
 }
 
 // Evaluate says which rules hold. Of what cannot be known while its host is silent, nothing is said.
-func Evaluate(s *Subject, t *Thresholds) []Hit { return evaluate(s, t, func(*Rule) bool { return true }) }
+func Evaluate(s *Subject, t *Thresholds) []Hit {
+	return evaluate(s, t, func(*Rule) bool { return true })
+}
 
 // EvaluateSiblings says which of the rules hold that ask for nothing but what became of a drive's siblings.
 func EvaluateSiblings(siblings []Sibling, now time.Time, t *Thresholds) []Hit {
