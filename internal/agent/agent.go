@@ -302,7 +302,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			p.Offers = append(p.Offers, string(o))
 		}
 		if s.Witness != nil {
-			p.Witness = api.Witness{Source: s.Witness.Source, At: now, Differs: s.Witness.Differs}
+			p.Witness = api.Witness{Source: s.Witness.Source, At: now, Differs: s.Witness.Differs, Unread: s.Witness.Unread}
 		}
 		r.Pools = append(r.Pools, p)
 		for _, rec := range s.Recoveries {

@@ -3899,6 +3899,9 @@ type Witness struct {
 	// Differs where the two do not agree; each says both
 	Differs []string `json:"differs,omitempty,omitzero"`
 	Source  string   `json:"source"`
+
+	// Unread the metadata on some members were not read, because their drives are in standby
+	Unread bool `json:"unread,omitempty,omitzero"`
 }
 
 // WrongDrive defines model for WrongDrive.

@@ -19,12 +19,8 @@ func (s *Service) poolCopy(name string) (pool.Pool, error) {
 	if err != nil {
 		return pool.Pool{}, err
 	}
-	if !p.known() {
-		var all []string
-		p.Everyone(func(_ string, m *pool.Member) { all = append(all, m.Slot) })
-		return p.With(pool.StateUnkn, all...), nil
-	}
-	return p.Through(s.below), nil
+	q := s.asKnown(p)
+	return q.Through(s.below), nil
 }
 
 // memberNames turns the label tails among names of members into the keys of their drives.
@@ -49,18 +45,23 @@ func (s *Service) memberNames(p *pool.Pool, names []string) []string {
 
 // lostWith turns drives below a pool into the places that are lost with them: none where what lies between bears it.
 func (s *Service) lostWith(p *pool.Pool, names []string) (out []string) {
+	var below []string
 	for _, n := range names {
 		if s.drives[n] == nil || len(p.SlotsOf(n)) > 0 || !slices.Contains(p.Drives(s.below), n) {
 			out = append(out, n)
-			continue
+		} else {
+			below = append(below, n)
 		}
-		q := p.WithoutDrives(s.below, []string{n})
-		q.Everyone(func(_ string, m *pool.Member) {
-			if was, _, _ := p.Slot(m.Slot); m.State == pool.Missing && was.State != pool.Missing {
-				out = append(out, m.Slot)
-			}
-		})
 	}
+	if len(below) == 0 {
+		return out
+	}
+	q := p.WithoutDrives(s.below, below) // together: what bears each alone need not bear all of them
+	q.Everyone(func(_ string, m *pool.Member) {
+		if was, _, _ := p.Slot(m.Slot); m.State == pool.Missing && was.State != pool.Missing && !slices.Contains(out, m.Slot) {
+			out = append(out, m.Slot)
+		}
+	})
 	return out
 }
 

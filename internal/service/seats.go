@@ -48,10 +48,16 @@ func (s *Service) spareOnly(d *disk, all []seat) error {
 			return problem(409, "is-spare", "Swap the member that it stands for; it is a spare again then.", "%s is a spare of %s, and not idle: it is %s.", d.tail(), x.pool.Name, x.member.State)
 		}
 	}
-	if uses := s.unaccounted(d); len(uses) > 0 {
-		return problem(409, "in-use", "End those uses first.", "%s is a spare of %s, and is used for something else as well: %s.", d.tail(), all[0].pool.Name, useWords(uses))
-	}
-	if !d.Told {
+	h := s.hosts[d.Host]
+	uses, known := s.otherUses(d)
+	switch {
+	case !d.Present || h == nil || s.late(h, s.clock.Now()):
+		return problem(409, "use-unknown", "Wait until "+d.Host+" reports it.", "%s is a spare of %s; what it does now is not known: its newest report is of %s.", d.tail(), all[0].pool.Name, d.SeenAt.UTC().Format("2006-01-02 15:04:05"))
+	case all[0].pool.unknown() != "":
+		return problem(409, "pool-unknown", "Wait for a report of it.", "%s is a spare of %s: %s.", d.tail(), all[0].pool.Name, all[0].pool.unknown())
+	case known && len(uses) > 0:
+		return problem(409, "in-use", "End those uses first.", "%s is a spare of %s, and is used for something else as well: %s.", d.tail(), all[0].pool.Name, useWords(s.unaccounted(d)))
+	case !known:
 		return problem(409, "use-unknown", "Bring a newer agent to "+d.Host+", or look there by hand.", "%s is a spare of %s; what else uses it is not known.", d.tail(), all[0].pool.Name)
 	}
 	return problem(409, "is-spare", "An idle spare holds no data: it can be pulled. Its pool has one spare less then.", "%s is a spare of %s, stands by, and nothing else uses it.", d.tail(), all[0].pool.Name)

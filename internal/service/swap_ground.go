@@ -170,13 +170,9 @@ func (s *Service) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 
 // seatsView is what all pools of a swap show of it, the worst of each. ok is false while one of them is not there at all.
 func (s *Service) seatsView(w *swapState) (v swap.PoolView, margin pool.Margin, ok bool) {
-	seats := w.Seats
-	if len(seats) == 0 {
-		seats = []swap.Seat{{PoolID: w.PoolID, Slot: w.Slot}}
-	}
 	var views []swap.SeatView
 	ids := map[string]bool{}
-	for _, x := range seats {
+	for _, x := range w.AllSeats() {
 		p := s.pools[x.PoolID]
 		if p == nil {
 			return v, 0, false
@@ -326,22 +322,16 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 	if d != nil {
 		x.Uses, x.UsesKnown = s.otherUses(d)
 	}
-	seats := plan.Seats
-	if len(seats) == 0 {
-		seats = []swap.Seat{{PoolID: plan.PoolID, Slot: plan.Slot}}
-	}
 	ids := map[string]bool{}
-	for _, at := range seats {
+	for _, at := range plan.AllSeats() {
 		f := swap.SeatFacts{Slot: at.Slot}
 		if p := s.pools[at.PoolID]; p != nil {
 			ids[p.ID] = true
-			f.Pool, f.Unseen, f.Witness, f.Differs = &p.Pool, p.unseen, p.witness.Source, p.witness.Differs
+			f.Pool, f.Witness, f.Differs = &p.Pool, p.witness.Source, p.witness.Differs
 			if f.WitnessAt = p.witness.At; p.witness.Source != "" && f.WitnessAt.IsZero() {
 				f.WitnessAt = p.at // it came with the newest report
 			}
-			if p.wrong != "" {
-				f.Unseen = p.at
-			}
+			f.Unknown = p.unknown()
 			for _, id := range p.running {
 				x.Recovery = string(s.recov[id].Report.Kind)
 			}

@@ -11,7 +11,9 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
+	"lantern/internal/core/partition"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/stack"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -36,7 +38,7 @@ func (s *Service) sortedPools() []*poolState {
 
 // below finds a pool that a member of another one is; of one that is not seen any more, nothing is known.
 func (s *Service) below(id string) *pool.Pool {
-	if p := s.pools[id]; p != nil && p.known() && !p.torn {
+	if p := s.pools[id]; p != nil && p.unknown() == "" {
 		return &p.Pool
 	}
 	return nil
@@ -45,10 +47,20 @@ func (s *Service) below(id string) *pool.Pool {
 // known says whether the pool is as it is shown: its host reports it, and its report can be so.
 func (p *poolState) known() bool { return p.unseen.IsZero() && p.wrong == "" }
 
+// asKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts itself, or changed
+// while it was read.
+func (s *Service) asKnown(p *poolState) *pool.Pool {
+	if p.unknown() == "" {
+		return &p.Pool
+	}
+	q := p.Unknown()
+	return &q
+}
+
 // margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more, whose report cannot
 // be so, or that changed again and again while it was read (R7).
 func (s *Service) margin(p *poolState) (pool.Margin, bool) {
-	if !p.known() || p.torn {
+	if p.unknown() != "" {
 		return 0, false
 	}
 	return p.DriveMargin(s.below)
@@ -56,7 +68,7 @@ func (s *Service) margin(p *poolState) (pool.Margin, bool) {
 
 // without is a pool's margin after a drive is gone with all its places, and the volumes that are lost then.
 func (s *Service) without(p *poolState, key, slot string) (left pool.Margin, lost []string, known bool) {
-	if !p.known() || p.torn {
+	if p.unknown() != "" {
 		return 0, nil, false
 	}
 	slots := p.SlotsOf(key)
@@ -256,6 +268,18 @@ func (s *Service) poolMatters() (out []notice.Matter) {
 	return out
 }
 
+// unknown says why nothing that is shown of a pool can be counted on now; empty when it can.
+func (p *poolState) unknown() string {
+	switch {
+	case !p.known():
+		says, _ := p.trouble()
+		return says
+	case p.torn:
+		return p.Name + " changed while it was read: what is shown may not fit together"
+	}
+	return ""
+}
+
 // trouble says why a pool is not known to be as it is shown; empty when it is.
 func (p *poolState) trouble() (says, do string) {
 	switch {
@@ -264,7 +288,7 @@ func (p *poolState) trouble() (says, do string) {
 			"Find out whether it was stopped, unmounted or could not be assembled. If it is no more: lantern pool forget " + p.ID
 	case p.wrong != "":
 		return p.Name + " is reported as it cannot be: " + p.wrong, "Look at the agent on " + p.reporter + ", and at the pool by hand."
-	case len(p.witness.Differs) > 0:
+	case len(p.witness.Differs) > 0 && !p.witness.Unread: // that its drives are in standby is no trouble
 		return "the members of " + p.Name + " are not what its own metadata say: " + strings.Join(p.witness.Differs, "; "), "Find out which of the two is right before any drive of it is pulled."
 	}
 	return "", ""
@@ -298,7 +322,7 @@ func (s *Service) above(ids map[string]bool) (out []*pool.Pool) {
 			p.Everyone(func(_ string, m *pool.Member) { lies = lies || ids[m.Under] || seen[m.Under] })
 			if lies && !seen[p.ID] && !ids[p.ID] {
 				seen[p.ID], grown = true, true
-				out = append(out, &p.Pool)
+				out = append(out, s.asKnown(p))
 			}
 		}
 		if !grown {
@@ -322,11 +346,11 @@ func (s *Service) otherUses(d *disk) (out []swap.OtherUse, known bool) {
 			name = u.Chain[0]
 		}
 		out = append(out, swap.OtherUse{Name: name, Says: cmp.Or(u.Says, u.Kind), Active: u.Active, Table: u.Kind == drive.PartitionTable && len(d.Layout.Parts) > 0 && !u.Active,
-			Boot: u.Table == "EFI system partition" || u.Table == "BIOS boot partition"})
+			Boot: partition.BootOnly(u.Table)})
 	}
 	known = d.Told
 	for _, u := range uses {
-		if !u.Active && (strings.HasPrefix(u.Kind, "unknown") || strings.HasPrefix(u.Kind, "something that cannot be read")) {
+		if !u.Active && (u.Kind == stack.Unread || strings.HasPrefix(u.Kind, drive.NotReadable)) {
 			known = false
 		}
 	}

@@ -218,6 +218,85 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 	b.problem(err, "no-pool", "plankton")
 }
 
+// TestOldFacts: nothing that was known of a spare, of a pool that changed while it was read, or of one whose drives are in standby is
+// taken for what is known now.
+func TestOldFacts(t *testing.T) {
+	b := newBench(t)
+	spare := b.disk("ZZ009", 9)
+	spare.Holds, spare.Uses = []string{"md member"}, []api.Use{{Kind: "md member", Says: "md member"}}
+	b.drives = append(b.drives, spare)
+	b.pool.Spares = []api.MemberReport{{Slot: "spare-0", State: "standby", Drive: "wwn-" + spare.Identity.Wwn, SizeBytes: 4_000_787_030_016}}
+	b.report()
+	_, err := b.s.PlanSwap("ida", "ZZ009")
+	b.problem(err, "is-spare", "stands by, and nothing else uses it")
+	b.pool.Inconsistent = true
+	b.report()
+	_, err = b.s.PlanSwap("ida", "ZZ009")
+	b.problem(err, "pool-unknown", "changed while it was read")
+	p, err := b.s.Pool("plankton")
+	require.NoError(t, err)
+	require.False(t, p.Margin.Known)
+	b.pool.Inconsistent = false
+	b.report()
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	b.pool.Inconsistent = true
+	b.report()
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	b.problem(err, "check-stops", "")
+	b.pool.Inconsistent = false
+	b.drives = b.drives[:3]
+	b.report()
+	_, err = b.s.PlanSwap("ida", "ZZ009")
+	b.problem(err, "use-unknown", "is not known")
+	b.drives = append(b.drives, spare)
+	b.report()
+	b.clock.forward(10 * time.Minute)
+	_, err = b.s.PlanSwap("ida", "ZZ009")
+	b.problem(err, "use-unknown", "is not known")
+
+	// Metadata that were not read hold a swap up, and are no trouble of the pool; such as differ are.
+	for unread, lines := range map[bool]int{true: 0, false: 1} {
+		b.pool.Witness.Differs, b.pool.Witness.Unread = []string{"place 1: the pool shows it online, its drive is in standby"}, unread
+		b.report()
+		require.Len(t, b.s.Round().Pools, lines)
+		w, err := b.s.Swap(w.Id)
+		require.NoError(t, err)
+		_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+		b.problem(err, "check-stops", "place 1")
+	}
+}
+
+// TestLostTogether: drives below a pool's member are lost together: what bears each alone need not bear both.
+func TestLostTogether(t *testing.T) {
+	b := newBench(t)
+	upper := b.pool
+	upper.Id, upper.Name = "top", "krill"
+	upper.Groups = []api.GroupReport{{Name: "devices", Protection: api.Protection{Words: "none", None: true}, Members: []api.MemberReport{{Slot: "1", State: "online", Under: b.pool.Id, Device: "md0", SizeBytes: 1 << 40}}}}
+	upper.Volumes = []api.VolumeReport{{Name: "v", Group: "devices", Protection: api.Protection{Words: "no redundancy"}}}
+	b.more = []api.PoolReport{upper}
+	b.report()
+	lost := func(names ...string) bool {
+		out, err := b.s.WhatIf("krill", names, 0, 0)
+		require.NoError(t, err)
+		require.True(t, out.Is.Known)
+		return out.Is.Members < 0
+	}
+	for _, one := range []string{"AA001", "BB002", "CC003"} {
+		require.False(t, lost(one))
+	}
+	require.True(t, lost("AA001", "BB002", "CC003"), "all of the mirror below")
+	// A pool that lies on another and is not reported any more makes the margin of the swap unknown.
+	w, err := b.s.PlanSwap("ida", "AA001")
+	require.NoError(t, err)
+	r := b.next()
+	r.Pools = r.Pools[:1]
+	require.NoError(t, b.s.TakeReport("fulmar", r))
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	b.problem(err, "check-stops", "")
+	require.Contains(t, err.Error(), "unknown")
+}
+
 // TestPaths: a drive that is reached in two ways loses one, and gets it back.
 func TestPaths(t *testing.T) {
 	b := newBench(t)

@@ -3,6 +3,7 @@
 package direct
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -37,11 +38,12 @@ func Open(path string) (*File, error) {
 		unix.Close(fd)
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return &File{fd, path, diskOf(path), size}, nil
+	return &File{fd, path, Disk(path), size}, nil
 }
 
-// diskOf is the name of the whole disk that a device node belongs to, as sysfs nests partitions in their disks.
-func diskOf(path string) string {
+// Disk is the kernel's name of the whole disk that a device node is, or is a partition of, as sysfs nests them; empty for what is no
+// block device.
+func Disk(path string) string {
 	if filepath.Dir(path) != "/dev" {
 		return ""
 	}
@@ -53,6 +55,15 @@ func diskOf(path string) string {
 		at = filepath.Dir(at)
 	}
 	return filepath.Base(at)
+}
+
+// Fill reads len(b) bytes from at, or fails: a device that ends before that is io.ErrUnexpectedEOF.
+func (f *File) Fill(at int64, b []byte) error {
+	_, err := f.ReadAt(b, at)
+	if errors.Is(err, io.EOF) {
+		return io.ErrUnexpectedEOF
+	}
+	return err
 }
 
 // count is how much of a disk's I/O was ours.

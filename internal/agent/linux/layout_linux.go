@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"time"
@@ -78,13 +77,7 @@ func writeTable(name, path string, size int64, sector int, old partition.Table) 
 	if err != nil {
 		return "", err
 	}
-	back, err := partition.Read(func(at int64, b []byte) error {
-		_, err := d.ReadAt(b, at)
-		if errors.Is(err, io.EOF) {
-			return io.ErrUnexpectedEOF
-		}
-		return err
-	}, uint64(size), sector)
+	back, err := partition.Read(d.Fill, uint64(size), sector)
 	err = errors.Join(err, d.Close())
 	switch {
 	case err != nil:

@@ -97,7 +97,7 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	l := m.look(block, used(dir), fresh)
 	f.Holds, f.Looked = l.what, l.read
 	if !l.read && len(l.what) == 0 {
-		f.Holds = []string{"something that cannot be read while it is asleep"}
+		f.Holds = []string{drive.NotReadable + " while it is asleep"}
 	}
 	if len(l.table.Parts) > 0 {
 		f.Layout = &l.table

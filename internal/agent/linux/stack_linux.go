@@ -3,7 +3,6 @@ package linux
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -362,7 +361,7 @@ func (m *Machine) readContents(d blockDevice) looked {
 		m.mu.Unlock()
 		return got
 	case <-time.After(wait):
-		return looked{what: []string{"something that cannot be read: it does not answer"}} // not known to be empty is not empty
+		return looked{what: []string{drive.NotReadable + ": it does not answer"}} // not known to be empty is not empty
 	}
 }
 
@@ -378,7 +377,7 @@ func busy(path string) bool {
 
 func contents(path string, size int64, sector int, whole bool) (l looked) {
 	unread := func(err error) looked {
-		return looked{what: []string{"something that cannot be read: " + err.Error()}, busy: l.busy}
+		return looked{what: []string{drive.NotReadable + ": " + err.Error()}, busy: l.busy}
 	}
 	l.busy = busy(path)
 	f, err := direct.Open(path)
@@ -400,13 +399,7 @@ func contents(path string, size int64, sector int, whole bool) (l looked) {
 		}
 	}
 	if whole && slices.Contains(l.what, drive.PartitionTable) {
-		t, err := partition.Read(func(at int64, b []byte) error {
-			_, err := f.ReadAt(b, at)
-			if errors.Is(err, io.EOF) {
-				return io.ErrUnexpectedEOF
-			}
-			return err
-		}, uint64(size), max(sector, 512))
+		t, err := partition.Read(f.Fill, uint64(size), max(sector, 512))
 		if err == nil {
 			l.table = t
 		}

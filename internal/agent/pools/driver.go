@@ -31,13 +31,13 @@ type Snapshot struct {
 type Witness struct {
 	Source  string
 	Differs []string
+	// Unread is true when the metadata on some members were not read because their drives are in standby: Differs names them too.
+	Unread bool
 }
 
 // Blind is a pool of which nobody knows how its members are, nor what moves in it.
 func Blind(p pool.Pool) Snapshot {
-	var all []string
-	p.Everyone(func(_ string, m *pool.Member) { all = append(all, m.Slot) })
-	return Snapshot{Pool: p.With(pool.StateUnkn, all...), Inconsistent: true}
+	return Snapshot{Pool: p.Unknown(), Inconsistent: true}
 }
 
 // Offer is one thing that a pool can be asked for.

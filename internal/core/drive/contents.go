@@ -3,6 +3,7 @@ package drive
 import (
 	"bytes"
 	"encoding/binary"
+	"slices"
 )
 
 // HeadSize and TailSize are how many bytes of the beginning and end of a device Contents wants to see. BlankSize of them, at
@@ -19,6 +20,8 @@ const (
 	PartitionTable = "partition table"
 	Something      = "something unknown (it is not blank)"
 	TestPattern    = "pattern of a surface test"
+	// NotReadable begins the finding of a device of which nothing could be read.
+	NotReadable = "something that cannot be read"
 )
 
 // Mirror is where btrfs keeps the second copy of its super block (BTRFS_SUPER_MIRROR_SHIFT of fs/btrfs/disk-io.h).
@@ -92,12 +95,9 @@ func Contents(head, tail []byte) []string {
 		if !ok {
 			return
 		}
-		for _, was := range out {
-			if was == what {
-				return
-			}
+		if !slices.Contains(out, what) {
+			out = append(out, what)
 		}
-		out = append(out, what)
 	}
 	boot := false
 	for _, s := range signatures {

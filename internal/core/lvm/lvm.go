@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"slices"
 	"strconv"
 	"strings"
@@ -152,14 +153,8 @@ func metadata(read func(int64, []byte) error, start, size uint64) (*Group, error
 
 // crc is LVM's: the polynomial of IEEE 802.3, begun with a value of its own and not turned over at the end.
 func crc(b []byte) uint32 {
-	sum := uint32(initCRC)
-	for _, x := range b {
-		sum ^= uint32(x)
-		for range 8 {
-			sum = sum>>1 ^ 0xedb88320&-(sum&1)
-		}
-	}
-	return sum
+	begin := uint32(initCRC)
+	return ^crc32.Update(^begin, crc32.IEEETable, b)
 }
 
 // section is one {…} of the text.

@@ -392,11 +392,20 @@ func (t Table) Encode(size uint64) ([]Piece, error) {
 	}, nil
 }
 
+// The types of partitions that hold a boot loader and nobody's data.
+const (
+	efi  = "EFI system partition"
+	bios = "BIOS boot partition"
+)
+
+// BootOnly says whether a type, as Words names it, is a boot loader's: it can be made anew from the other drives.
+func BootOnly(words string) bool { return words == efi || words == bios }
+
 // types are the partition types that are named to people: those of the UEFI specification and of the Discoverable Partitions
 // Specification.
 var types = map[string]string{
-	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system partition",
-	"21686148-6449-6e6f-744e-656564454649": "BIOS boot partition",
+	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": efi,
+	"21686148-6449-6e6f-744e-656564454649": bios,
 	"a19d880f-05fc-4d3b-a006-743f0f84911e": "RAID member",
 	"e6d6d379-f507-44c2-a23c-238f2a3df928": "logical volume member",
 	"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f": "swap",
@@ -408,7 +417,7 @@ func (e Entry) Words() string {
 	if w := types[e.Type.String()]; w != "" {
 		return w
 	}
-	return map[byte]string{0xEF: "EFI system partition", 0xFD: "RAID member", 0x8E: "logical volume member", 0x82: "swap", 0x83: "Linux data"}[e.Code]
+	return map[byte]string{0xEF: efi, 0xFD: "RAID member", 0x8E: "logical volume member", 0x82: "swap", 0x83: "Linux data"}[e.Code]
 }
 
 // Same says whether two tables lay out the same partitions: places, types and names, not GUIDs.

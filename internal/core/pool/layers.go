@@ -8,6 +8,13 @@ type Lookup func(id string) *Pool
 // mostLayers bounds how many pools lie one in the other; no real stack has more than three.
 const mostLayers = 8
 
+// Unknown is the pool with every member in an unknown state: what it was before says nothing of now (R7).
+func (p *Pool) Unknown() Pool {
+	var all []string
+	p.Everyone(func(_ string, m *Member) { all = append(all, m.Slot) })
+	return p.With(StateUnkn, all...)
+}
+
 // Through is the pool as it is with the pools below it: a member that is a pool itself is missing when that has lost data, and
 // unknown when nothing is known of it.
 func (p *Pool) Through(below Lookup) Pool { return p.WithoutDrives(below, nil) }
@@ -90,6 +97,9 @@ func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 	if !known || margin < 0 {
 		return margin, known
 	}
+	if now.nameless(below, 0) {
+		return 0, false // losing a drive that nobody can name cannot be tried
+	}
 	drives := now.Drives(below)
 	tried := 0
 	var some func(chosen []string, from, left int) (lost, enough bool)
@@ -117,12 +127,22 @@ func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 	return Margin(len(drives)), true
 }
 
-// WithoutDrive is the margin in drives after a drive is gone as well, and the volumes that are lost then.
-func (p *Pool) WithoutDrive(below Lookup, driveKey string) (left Margin, volumes []string, ok bool) {
-	q := p.WithoutDrives(below, []string{driveKey})
-	volumes = q.LostVolumes()
-	left, ok = q.DriveMargin(below)
-	return left, volumes, ok
+// nameless says whether a member that carries data, here or in a pool below, lies on no drive that is known.
+func (p *Pool) nameless(below Lookup, deep int) (yes bool) {
+	for _, g := range p.Groups {
+		for _, m := range g.Members {
+			switch {
+			case m.Lost() || m.State == Out:
+			case m.Under == "":
+				yes = yes || m.Drive == ""
+			case below != nil && deep < mostLayers:
+				if q := below(m.Under); q != nil {
+					yes = yes || q.nameless(below, deep+1)
+				}
+			}
+		}
+	}
+	return yes
 }
 
 // Testimony is what the metadata on one member say of it, read apart from the pool system's live view.

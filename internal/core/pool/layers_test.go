@@ -109,6 +109,17 @@ func TestLayersFailClosed(t *testing.T) {
 	m, known := p.DriveMargin(func(string) *Pool { return low })
 	require.True(t, known)
 	require.EqualValues(t, 2, m, "two of the mirror below and one beside it")
+	// A member on a drive that nobody can name cannot be tried, so nothing is promised; not of one below either.
+	named := low.Groups[0].Members[1].Drive
+	low.Groups[0].Members[1].Drive = ""
+	_, known = p.DriveMargin(func(string) *Pool { return low })
+	require.False(t, known)
+	_, known = low.DriveMargin(nil)
+	require.True(t, known, "where members are drives, they are what is lost")
+	low.Groups[0].Members[1].State = Missing
+	_, known = p.DriveMargin(func(string) *Pool { return low })
+	require.True(t, known)
+	low.Groups[0].Members[1].Drive = named
 	for text, want := range map[string]MemberState{"FAULTY": StateUnkn, "offline": StateUnkn, "": StateUnkn, "online": Online, "faulty": Faulty} {
 		require.Equal(t, want, ParseState(text))
 	}

@@ -1,8 +1,8 @@
 package stack
 
 import (
-	"bufio"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -18,14 +18,15 @@ type Mount struct {
 
 // ParseMounts reads mountinfo. A line that is not of its form is an error: what is mounted must not be missed.
 func ParseMounts(text string) (out []Mount, err error) {
-	for s := bufio.NewScanner(strings.NewReader(text)); s.Scan(); {
-		if s.Text() == "" {
+	for line := range strings.Lines(text) { // a line may be longer than a scanner takes
+		line = strings.TrimSuffix(line, "\n")
+		if line == "" {
 			continue
 		}
-		before, after, ok := strings.Cut(s.Text(), " - ")
+		before, after, ok := strings.Cut(line, " - ")
 		f, g := strings.Fields(before), strings.Fields(after)
 		if !ok || len(f) < 6 || len(g) < 2 {
-			return nil, fmt.Errorf("a line of mountinfo is not of its form: %q", s.Text())
+			return nil, fmt.Errorf("a line of mountinfo is not of its form: %q", line)
 		}
 		m := Mount{Device: f[2], At: Unescape(f[4]), Type: g[0], Source: Unescape(g[1])}
 		if len(g) > 2 {
@@ -81,14 +82,7 @@ func (m Mount) Besides() (paths []string) {
 // the prefix of its uuid, by which its maker can be told.
 func MappedKind(uuid string, targets []string) Kind {
 	is := func(what ...string) bool {
-		for _, t := range targets {
-			for _, w := range what {
-				if t == w {
-					return true
-				}
-			}
-		}
-		return false
+		return slices.ContainsFunc(targets, func(t string) bool { return slices.Contains(what, t) })
 	}
 	switch {
 	case is("raid", "mirror"):

@@ -22,8 +22,7 @@ const (
 	Volume    Kind = "logical volume"
 	Raid      Kind = "raid"      // dm-raid and dm-mirror
 	Multipath Kind = "multipath" // one drive over several paths
-	Loop      Kind = "loop"
-	Cache     Kind = "cache" // bcache, dm-cache, dm-writecache
+	Cache     Kind = "cache"     // bcache, dm-cache, dm-writecache
 	Mapped    Kind = "mapped device"
 	Other     Kind = "device"
 )
@@ -92,6 +91,9 @@ func (g Graph) Above(name string) (out []string) {
 // OpenCrypt is an unlocked encrypted volume in which nothing known lies.
 const OpenCrypt = "encrypted volume, open, nothing known in it"
 
+// Unread is the use of a device of which nobody knows what lies on it.
+const Unread = "unknown: not read"
+
 // Held is a device that somebody holds for itself alone, and nothing says who.
 const Held = "held by something that the kernel does not name"
 
@@ -104,7 +106,11 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 	var walk func(name string, chain []string, pool string, table string, number int)
 	walk = func(name string, chain []string, pool, table string, number int) {
 		d, there := g[name]
-		if !there || len(chain) > mostDeep {
+		if !there {
+			return
+		}
+		if len(chain) > mostDeep {
+			out = append(out, Use{Kind: Unread, Chain: chain})
 			return
 		}
 		if d.Type != "" {
@@ -134,7 +140,7 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 			out = append(out, use)
 		case !d.Read:
 			if !partitioned {
-				use.Kind = "unknown: not read"
+				use.Kind = Unread
 				if len(d.Contents) > 0 {
 					use.Kind = d.Contents[0]
 				}
@@ -180,12 +186,6 @@ func (u Use) String() string {
 	return s
 }
 
-// BootOnly says whether the use is a boot loader's: an EFI system partition or a BIOS boot partition, which can be made anew
-// from the other drives and holds nobody's data.
-func (u Use) BootOnly() bool {
-	return u.Table == "EFI system partition" || u.Table == "BIOS boot partition"
-}
-
 // FailedPaths are all disks that are paths which do not work.
 func (g Graph) FailedPaths() map[string]bool {
 	out := map[string]bool{}
@@ -210,8 +210,9 @@ type Base struct {
 	Gone []string
 }
 
-// Base follows a device down; err is for one that is not there, or lies too deep. pools are the devices that are pools of their own; they end the way down. The paths of a
-// multipath device are one drive: same gives what makes two disks the same drive (its key); the first path stands for all.
+// Base follows a device down; err is for one that is not there, or lies too deep. pools are the devices that are pools of their own;
+// they end the way down. The paths of a multipath device are one drive: same gives what makes two disks the same drive (its key); the
+// first path stands for all.
 func (g Graph) Base(name string, pools map[string]bool, same func(disk string) string) (b Base, err error) {
 	keys := map[string]bool{}
 	var walk func(name string, deep int) error

@@ -99,6 +99,12 @@ func TestBase(t *testing.T) {
 	require.Equal(t, "[] [md0] [encrypted] 0", base("dm-4", "md0"))
 	require.Equal(t, "[sda] [] [] 0", base("sda", "md0"))
 	require.Equal(t, "gone is not there", base("gone"))
+	// What lies deeper than anybody follows is in use, by something unknown.
+	deep := Graph{"sda": {Name: "sda", Kind: Disk, Read: true}}
+	for i := range 20 {
+		deep[fmt.Sprint("e", i)] = Device{Name: fmt.Sprint("e", i), Kind: Volume, On: []string{map[bool]string{true: "sda", false: fmt.Sprint("e", i-1)}[i == 0]}, Read: true}
+	}
+	require.Equal(t, Unread, deep.Uses("sda", nil)[0].Kind)
 	g["dm-9"] = Device{Name: "dm-9", Kind: Crypt, On: []string{"dm-9"}}
 	require.Contains(t, base("dm-9"), "lies on more than")
 }
@@ -142,6 +148,11 @@ func TestMounts(t *testing.T) {
 	require.Equal(t, []string{"/dev/sdb"}, m[0].Besides())
 	_, err = ParseMounts("36 35 8:1 / /mnt\n")
 	require.Error(t, err)
+	long := "41 35 0:45 / /layers rw - overlay overlay rw,lowerdir=" + strings.Repeat("/a", 60_000) + "\n42 35 8:2 / /after rw - ext4 /dev/sda2 rw"
+	m, err = ParseMounts(long)
+	require.NoError(t, err)
+	require.Len(t, m, 2, "what comes after a long line is not missed")
+	require.Equal(t, "/after", m[1].At)
 	require.Equal(t, []string{"/dev/sda2", "/swap file"}, Swaps("Filename\tType\n/dev/sda2 partition 1 0 -2\n/swap\\040file file 1 0 -3\n"))
 	require.Equal(t, "vg-0/ho-me", VolumeLabel("vg--0-ho--me"))
 	for want, got := range map[Kind]Kind{Crypt: MappedKind("CRYPT-LUKS2-x", []string{"crypt"}), Raid: MappedKind("LVM-x", []string{"raid"}), Volume: MappedKind("LVM-x", []string{"linear"}),

@@ -188,7 +188,7 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 	case s.Phase == Join && s.Ordered && len(s.Seats) > 0, s.Phase == Layout && s.Ordered:
 		return nil, nil // said twice is said once
 	case s.Phase == Join && !s.Ordered && s.nextSeat() >= 0:
-		s.say(e, "ordered that %s joins %s, place %s", s.New.Tail(), s.seats()[s.nextSeat()].Pool, s.seats()[s.nextSeat()].Slot)
+		s.say(e, "ordered that %s joins %s, place %s", s.New.Tail(), s.AllSeats()[s.nextSeat()].Pool, s.AllSeats()[s.nextSeat()].Slot)
 		s.Refused = ""
 		return s.orderJoin(), nil
 	case s.Phase == Drain && s.Recipe.Hand:
@@ -310,7 +310,7 @@ func (s *State) orderJoin() []Order {
 	if s.Recipe.Forgets {
 		kind = OrderAdmit
 	}
-	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity, Seat: s.seats()[i]}}
+	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity, Seat: s.AllSeats()[i]}}
 }
 
 // undoable are the steps from which one can go back to the beginning, as long as nothing was taken out.

@@ -59,8 +59,8 @@ type Situation struct {
 type SeatFacts struct {
 	Pool *pool.Pool
 	Slot string
-	// Unseen is since when its host does not report the pool any more; zero while it does.
-	Unseen time.Time
+	// Unknown says why the pool is not known to be as it is shown; empty when it is.
+	Unknown string
 	// Witness is the second account of who is a member and how. WitnessAt is when it was read, zero when it was not; Differs are the
 	// places where it does not bear out the first.
 	Witness   string
@@ -94,7 +94,7 @@ func (c *checker) left() (before, after pool.Margin, lost []string, known bool) 
 	slots := map[string][]string{}
 	var pools []*pool.Pool
 	for _, x := range c.seats() {
-		if x.Pool == nil || !x.Unseen.IsZero() {
+		if x.Pool == nil || x.Unknown != "" {
 			return 0, 0, nil, false
 		}
 		if slots[x.Pool.ID] == nil {
@@ -472,7 +472,7 @@ func (c *checker) witness() {
 	const id, title = "two-accounts", "Members, read in two ways"
 	p := c.s.Plan
 	result, found, sources := record.Passes, []string{}, []string{}
-	seats := p.seats()
+	seats := p.AllSeats()
 	for i, x := range c.seats() {
 		name := p.Pool
 		if x.Pool != nil {
@@ -483,8 +483,8 @@ func (c *checker) witness() {
 			continue
 		}
 		switch {
-		case !x.Unseen.IsZero():
-			result, found = record.Stops, append(found, name+" is not reported by its host any more")
+		case x.Unknown != "":
+			result, found = record.Stops, append(found, x.Unknown)
 		case x.WitnessAt.IsZero() && hand:
 			if result == record.Passes {
 				result = record.Warns

@@ -214,7 +214,7 @@ func (s *State) outcome(e Event) {
 		if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {
 			s.Seats[i].Asked = true
 		}
-		if len(s.Seats) > 0 && s.nextSeat() >= 0 || slices.ContainsFunc(s.seats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
+		if len(s.Seats) > 0 && s.nextSeat() >= 0 || slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
 			return // other places are still to be filled
 		}
 		s.enter(e, Recover)

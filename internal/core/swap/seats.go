@@ -30,8 +30,8 @@ func (x Seat) above() []string {
 	return slices.DeleteFunc(slices.Clone(x.Layers), func(l string) bool { return l == "partition" })
 }
 
-// seats are all places that are to be filled. A swap that was planned before there could be several has one.
-func (s *State) seats() []Seat {
+// AllSeats are all places that are to be filled. A swap that was planned before there could be several has one.
+func (s *State) AllSeats() []Seat {
 	if len(s.Seats) > 0 {
 		return s.Seats
 	}
@@ -41,7 +41,7 @@ func (s *State) seats() []Seat {
 // poolWords names all pools of a swap.
 func (s *State) poolWords() string {
 	var names []string
-	for _, x := range s.seats() {
+	for _, x := range s.AllSeats() {
 		if !slices.Contains(names, x.Pool) {
 			names = append(names, x.Pool)
 		}
@@ -51,12 +51,12 @@ func (s *State) poolWords() string {
 
 // byHand says whether a person does what is ordered elsewhere, at every seat.
 func (s *State) byHand() bool {
-	return !slices.ContainsFunc(s.seats(), func(x Seat) bool { return !x.Hand })
+	return !slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return !x.Hand })
 }
 
 // next seat to be ordered to join: not by hand, and not asked or seen there yet; -1 when there is none.
 func (s *State) nextSeat() int {
-	return slices.IndexFunc(s.seats(), func(x Seat) bool { return !x.Hand && !x.Asked && !x.Joined })
+	return slices.IndexFunc(s.AllSeats(), func(x Seat) bool { return !x.Hand && !x.Asked && !x.Joined })
 }
 
 // SeatView is what a pool shows of one seat.
@@ -68,7 +68,7 @@ type SeatView struct {
 // Combine puts together what the pools show of all seats: the worst of each. The margin that comes with it reaches what it was before
 // the swap only when it does in every pool.
 func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
-	seats := s.seats()
+	seats := s.AllSeats()
 	out := views[0].PoolView
 	margin, before := views[0].Margin, seats[0].Margin
 	short := margin - before

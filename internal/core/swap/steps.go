@@ -165,7 +165,7 @@ func (s *State) step(p Phase) Step {
 	case Prepare:
 		st.Kind, st.Title = StepHands, "Set up on "+newTail+" what lies below the pool"
 		var need []string
-		for _, x := range s.seats() {
+		for _, x := range s.AllSeats() {
 			if above := x.above(); len(above) > 0 {
 				on := "the drive"
 				if x.Partition > 0 {
@@ -179,7 +179,7 @@ func (s *State) step(p Phase) Step {
 		st.Expect = "This step ends by itself when " + s.Host + " shows it, open and empty."
 	case Join:
 		st.Kind, st.Title = StepDo, "Make it a member"
-		if len(s.seats()) > 1 || s.byHand() {
+		if len(s.AllSeats()) > 1 || s.byHand() {
 			s.joinSeats(&st, newTail)
 			return st
 		}
@@ -193,7 +193,7 @@ func (s *State) step(p Phase) Step {
 	case Recover:
 		st.Kind, st.Title = StepWait, "Wait for the recovery"
 		st.What = s.poolWords() + " restores its redundancy. Nothing needs a hand."
-		if len(s.seats()) > 1 {
+		if len(s.AllSeats()) > 1 {
 			st.What = s.poolWords() + " restore their redundancy. Nothing needs a hand."
 		}
 		st.Why = "Until it ends, fewer members may fail than usual."
@@ -256,7 +256,7 @@ func layerWords(layers []string) string {
 // joinSeats tells the step at which the new drive joins, where there are several places, or where a person does it.
 func (s *State) joinSeats(st *Step, newTail string) {
 	var order, hand []string
-	for _, x := range s.seats() {
+	for _, x := range s.AllSeats() {
 		place := fmt.Sprintf("%s, place %s", x.Pool, x.Slot)
 		if x.Partition > 0 {
 			place += fmt.Sprintf(" (partition %d)", x.Partition)

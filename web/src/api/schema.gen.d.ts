@@ -3580,6 +3580,8 @@ export interface components {
             at: string;
             /** @description where the two do not agree; each says both */
             differs?: string[];
+            /** @description the metadata on some members were not read, because their drives are in standby */
+            unread?: boolean;
         };
         Place: {
             pool: string;

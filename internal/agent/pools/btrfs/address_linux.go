@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"lantern/internal/agent/direct"
 	"lantern/internal/agent/pools"
 )
 
@@ -136,7 +137,7 @@ func (d *Driver) Lies(_ context.Context, path string, offset uint64) (string, er
 	failed := each(func(f *os.File, at string, info fsInfo) error {
 		for id := uint64(1); id <= info.maxID; id++ {
 			dev, e := readDevice(f, id)
-			if e != nil || whole(dev.path) != path && dev.path != path {
+			if e != nil || "/dev/"+direct.Disk(dev.path) != path && dev.path != path {
 				continue
 			}
 			var begins uint64
@@ -159,18 +160,6 @@ func (d *Driver) Lies(_ context.Context, path string, offset uint64) (string, er
 		return "", errors.Join(err, failed)
 	}
 	return says, err
-}
-
-// whole is the drive that a partition lies on, as sysfs nests it; a path that is no partition stays as it is.
-func whole(path string) string {
-	at, err := filepath.EvalSymlinks("/sys/class/block/" + filepath.Base(path))
-	if err != nil {
-		return path
-	}
-	if _, err := os.Stat(at + "/partition"); err != nil {
-		return path
-	}
-	return "/dev/" + filepath.Base(filepath.Dir(at))
 }
 
 func partitionStart(path string) uint64 {

@@ -5,7 +5,6 @@
 package btrfs
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -23,6 +22,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/core/stack"
 )
 
 // Driver is the pool system. Its zero value is not usable; call New.
@@ -52,35 +52,21 @@ func New(host string, c clock.Clock) *Driver {
 
 // mounted lists where btrfs file systems are mounted, one place each (Documentation/filesystems/proc.rst 3.5).
 func mounted() ([]string, error) {
-	f, err := os.Open("/proc/self/mountinfo")
+	text, err := os.ReadFile("/proc/self/mountinfo")
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
+	mounts, err := stack.ParseMounts(string(text))
+	if err != nil {
+		return nil, err
+	}
 	var at []string
-	for s := bufio.NewScanner(f); s.Scan(); {
-		before, after, ok := strings.Cut(s.Text(), " - ")
-		if fields := strings.Fields(before); ok && strings.HasPrefix(after, "btrfs ") && len(fields) > 4 {
-			at = append(at, unescape(fields[4]))
+	for _, m := range mounts {
+		if m.Type == "btrfs" {
+			at = append(at, m.At)
 		}
 	}
 	return at, nil
-}
-
-// unescape undoes the octal escapes of mountinfo.
-func unescape(s string) string {
-	var b strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] == '\\' && i+3 < len(s) {
-			if n, err := strconv.ParseUint(s[i+1:i+4], 8, 8); err == nil {
-				b.WriteByte(byte(n))
-				i += 3
-				continue
-			}
-		}
-		b.WriteByte(s[i])
-	}
-	return b.String()
 }
 
 // each opens every mounted file system once.

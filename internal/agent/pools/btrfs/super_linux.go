@@ -80,13 +80,13 @@ func (d *Driver) witness(p *pool.Pool) *pools.Witness {
 		delete(failed, m.Slot)
 		read[m.Slot] = s
 	}
-	asleep := map[string]bool{}
+	unread := false
 	p.Everyone(func(_ string, m *pool.Member) {
 		if m.Device == "" || m.Lost() {
 			return
 		}
 		if d.Asleep != nil && d.Asleep(m.Device) {
-			asleep[m.Slot] = true
+			failed[m.Slot], unread = "its drive is in standby, and was not woken to be read", true
 			return
 		}
 		look(m)
@@ -104,15 +104,7 @@ func (d *Driver) witness(p *pool.Pool) *pools.Witness {
 		}
 		by = append(by, testify(p.ID, m.Slot, s, failed[m.Slot], newest))
 	})
-	w := &pools.Witness{Source: "btrfs super blocks on the members", Differs: p.Disagreements(by)}
-	for i, x := range w.Differs {
-		for slot := range asleep {
-			if strings.HasPrefix(x, "place "+slot+":") {
-				w.Differs[i] = "place " + slot + ": its drive is asleep, and was not woken to be read"
-			}
-		}
-	}
-	return w
+	return &pools.Witness{Source: "btrfs super blocks on the members", Differs: p.Disagreements(by), Unread: unread}
 }
 
 // testify says whether a super block bears out that its device is the member at a place now.

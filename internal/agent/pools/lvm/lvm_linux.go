@@ -95,7 +95,7 @@ func (d *Driver) snapshot(dir, name string, table, status devmap.Target, byNumbe
 		p.Name, p.Kind = stack.VolumeLabel(name), "lvm "+table.Type
 	}
 	r, images, ok := d.legs(table, status, byNumbers)
-	pr, sets := protection(r.Type, len(images))
+	pr, sets := protection(r.Type, strings.Fields(table.Params), len(images))
 	g := pool.Group{Name: "images", Protect: pr}
 	for i, im := range images {
 		m := pool.Member{Slot: strconv.Itoa(i), Device: im.device, State: pool.StateUnkn, Domain: d.host, Size: drive.Bytes(im.bytes), Used: drive.Bytes(im.bytes), Needs: drive.Bytes(im.bytes)}
@@ -227,13 +227,29 @@ func parseMirror(params string, n int) (r devmap.Raid, ok bool) {
 	return r, len(r.Health) == n
 }
 
-// protection of a level; sets are those images that hold the same, where they do not all.
-func protection(level string, n int) (pr pool.Protection, sets [][]int) {
+// protection of a level; sets are those images that hold the same, where they do not all. params are the table's: those of raid10 name
+// how many copies there are and how they are laid out (Documentation/admin-guide/device-mapper/dm-raid.rst), two near ones if nothing
+// else is said. Of far copies it is not told whether they keep to sets; without them more images share data, so the margin is never too
+// much.
+func protection(level string, params []string, n int) (pr pool.Protection, sets [][]int) {
 	switch {
 	case level == "raid1":
 		return pool.Protection{Words: fmt.Sprintf("%d copies", n), Tolerance: n - 1, Data: 1}, nil
 	case strings.HasPrefix(level, "raid10"):
-		return pool.Protection{Words: "striped mirrors", Data: 1}, pool.CopySets(n, 1<<8|2)
+		copies, format := 2, "near"
+		for i := 0; i+1 < len(params); i++ {
+			switch params[i] {
+			case "raid10_copies":
+				copies, _ = strconv.Atoi(params[i+1])
+			case "raid10_format":
+				format = params[i+1]
+			}
+		}
+		layout, known := map[string]int{"near": 1<<8 | copies, "far": copies<<8 | 1, "offset": 1<<16 | copies<<8 | 1}[format]
+		if !known || copies < 1 || copies > n {
+			return pool.Protection{Words: level}, nil // nothing may be lost, as far as anybody here knows
+		}
+		return pool.Protection{Words: fmt.Sprintf("%d copies, striped", copies), Data: 1}, pool.CopySets(n, layout)
 	case strings.HasPrefix(level, "raid6"):
 		return pool.Protection{Words: "double parity", Tolerance: 2, Data: -1}, nil
 	case strings.HasPrefix(level, "raid4"), strings.HasPrefix(level, "raid5"):
@@ -291,11 +307,12 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 	}
 	volumes := map[string]lvm.PV{}
 	failed := map[string]string{}
+	unread := false
 	var group *lvm.Group
 	for _, im := range images {
 		for _, on := range im.below {
 			if d.Asleep != nil && d.Asleep(on) {
-				failed[on] = "its drive is asleep, and was not woken to be read"
+				failed[on], unread = "its drive is in standby, and was not woken to be read", true
 				continue
 			}
 			pv, err := readPV("/dev/" + on)
@@ -338,7 +355,7 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 		}
 		by = append(by, t)
 	}
-	return &pools.Witness{Source: "LVM metadata on the physical volumes", Differs: p.Disagreements(by)}
+	return &pools.Witness{Source: "LVM metadata on the physical volumes", Differs: p.Disagreements(by), Unread: unread}
 }
 
 func readPV(path string) (lvm.PV, error) {
@@ -347,10 +364,7 @@ func readPV(path string) (lvm.PV, error) {
 		return lvm.PV{}, err
 	}
 	defer f.Close()
-	return lvm.Read(func(at int64, b []byte) error {
-		_, err := f.ReadAt(b, at)
-		return err
-	})
+	return lvm.Read(f.Fill)
 }
 
 // The volumes are watched: nothing can be ordered of them.

@@ -138,7 +138,7 @@ func (a array) members() (out []device) {
 func (d *Driver) readSuper(m *device) {
 	d.superMu.Lock()
 	defer d.superMu.Unlock()
-	if d.Asleep != nil && d.Asleep(whole(m.name)) {
+	if d.Asleep != nil && d.Asleep(m.name) {
 		m.super, m.old = d.supers[m.name], true
 		return
 	}
@@ -351,8 +351,14 @@ func witness(p *pool.Pool, all []device, external bool) *pools.Witness {
 		return nil
 	}
 	var by []pool.Testimony
+	unread := false
 	for _, m := range all {
-		if m.old || m.super == nil || m.is("replacement") || m.is("faulty") || m.is("spare") && m.slot == "none" {
+		if m.old {
+			unread = true
+			by = append(by, pool.Testimony{Slot: m.slot, Says: "its drive is in standby, and was not woken to be read"})
+			continue
+		}
+		if m.super == nil || m.is("replacement") || m.is("faulty") || m.is("spare") && m.slot == "none" {
 			continue
 		}
 		role := int(m.super.Role())
@@ -372,7 +378,7 @@ func witness(p *pool.Pool, all []device, external bool) *pools.Witness {
 		}
 		by = append(by, t)
 	}
-	return &pools.Witness{Source: "md superblocks on the members", Differs: p.Disagreements(by)}
+	return &pools.Witness{Source: "md superblocks on the members", Differs: p.Disagreements(by), Unread: unread}
 }
 
 // group puts members together as they carry redundancy: mirrors of mirrors as one group each, everything else as one.
@@ -438,18 +444,6 @@ func words(n int) string {
 		return w
 	}
 	return fmt.Sprintf("%d copies", n)
-}
-
-// whole is the disk that a device lies on, as sysfs nests partitions in their disks.
-func whole(name string) string {
-	at, err := filepath.EvalSymlinks("/sys/class/block/" + name)
-	if err != nil {
-		return name
-	}
-	if _, err := os.Stat(at + "/partition"); err != nil {
-		return name
-	}
-	return filepath.Base(filepath.Dir(at))
 }
 
 // kinds are what each action of md's is called here.
