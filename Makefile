@@ -71,7 +71,8 @@ rig-tools:
 stacks: rig-tools stack-tools build
 	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 20m -v -run '^Test(Stacks|Quiet)$$' ./internal/rig
 
-STACK_PACKAGES := mdadm lvm2 cryptsetup-bin fdisk e2fsprogs util-linux btrfs-progs dmsetup libdevmapper1.02.1 libdevmapper-event1.02.1 liblvm2cmd2.03 libaio1 libreadline8 libedit2 libbsd0 libmd0 libcryptsetup12 libpopt0 libargon2-1 libjson-c5 libfdisk1 libsmartcols1 libext2fs2 libcom-err2 libss2 libblkid1 libuuid1 liblzo2-2 libgcrypt20 libgpg-error0
+# Debian packages whose programs make those stacks.
+STACK_PACKAGES = $(shell cat $(CURDIR)/internal/rig/testdata/packages)
 
 stack-tools:
 	@if [ ! -x $(RIG_TOOLS)/sbin/lvm ] && command -v dpkg-deb >/dev/null 2>&1 && command -v apt-get >/dev/null 2>&1; then \

@@ -219,9 +219,9 @@ func (p *places) layerOn(key string, part int, layers []string) (stack.Device, e
 	}
 	switch {
 	case len(fits) == 0:
-		return stack.Device{}, refuse("the drive does not have what is needed yet: %s", wire.LayerWords(part, layers))
+		return stack.Device{}, refuse("the drive does not have this yet: %s", wire.LayerWords(part, layers))
 	case len(fits) > 1:
-		return stack.Device{}, refuse("the drive has %d devices of that kind, and nobody can say which is meant: %s", len(fits), wire.LayerWords(part, layers))
+		return stack.Device{}, refuse("the drive has %d devices of this kind, so the target is ambiguous: %s", len(fits), wire.LayerWords(part, layers))
 	}
 	d := fits[0]
 	if above := p.graph.Above(d.Name); len(above) > 0 || len(d.Uses) > 0 || d.Busy {

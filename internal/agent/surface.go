@@ -155,7 +155,7 @@ func carries(f Found, holds []string) string {
 	case len(holds) > 0:
 		return "it carries somebody's data (" + strings.Join(holds, ", ") + ")"
 	case !f.Looked:
-		return "what lies on it is not known: it was not read"
+		return "its contents are unknown: it was not read"
 	}
 	return ""
 }

@@ -48,7 +48,7 @@ func usedBy(d api.Drive) string {
 		return strings.Join(out, "; ")
 	case d.Pool != "":
 		return d.Pool
-	case d.Looked:
+	case d.Looked && len(d.Holds) == 0:
 		return "nothing: both ends are blank"
 	}
 	return "unknown: not read"
@@ -65,7 +65,7 @@ func useLine(u api.Use) string {
 	says := cmp.Or(u.Says, u.Kind)
 	switch {
 	case u.PoolName != "":
-		return says + ", accounted for by " + u.PoolName
+		return says + ", pool " + u.PoolName
 	case u.Active:
 		return says + ", in use"
 	}
@@ -214,7 +214,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		}
 		o.line("  margin    %s; without this drive: %s", d.Margin.Words, cmp.Or(d.MarginAfter.Words, d.Margin.Words))
 	} else {
-		o.line("  pool      none that is known here%s", holds(d.Holds))
+		o.line("  pool      none known%s", holds(d.Holds))
 	}
 	for i, u := range d.Uses {
 		o.line("  %-9s %s", map[bool]string{true: "used by", false: ""}[i == 0], useLine(u))

@@ -27,7 +27,7 @@ func hostCommand() *cli.Command {
 		for _, h := range all {
 			for _, n := range h.Nameless {
 				if s.out.format == "table" {
-					s.out.line("%s also has %s, %s, which cannot be followed: %s", h.Name, n.Path, decimal(n.CapacityBytes), n.Says)
+					s.out.line("%s also has %s, %s, not monitored: %s", h.Name, n.Path, decimal(n.CapacityBytes), n.Says)
 				}
 			}
 		}

@@ -29,7 +29,7 @@ func poolsCommand() *cli.Command {
 				case !p.NotSeenSince.IsZero():
 					words, st = "unknown: not reported for "+span(time.Since(p.NotSeenSince)), loud
 				case p.Wrong != "":
-					words, st = "unknown: its report cannot be so", loud
+					words, st = "unknown: inconsistent report", loud
 				case p.Stale:
 					words += ", as last heard"
 				}
@@ -56,7 +56,7 @@ func moving(p api.Pool) string {
 
 func poolCommand() *cli.Command {
 	return &cli.Command{Name: "pool", Usage: "one pool: groups, members, volumes", ArgsUsage: "<pool>", Description: "Example: lantern pool soundscape\n         lantern pool forget old-films",
-		Commands: []*cli.Command{poolAction("forget", "forget a pool that is no more, and that its host does not report", "lantern pool forget old-films", api.PoolActionActionForget)},
+		Commands: []*cli.Command{poolAction("forget", "forget a pool that no longer exists and that its host does not report", "lantern pool forget old-films", api.PoolActionActionForget)},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
@@ -90,13 +90,13 @@ func poolCommand() *cli.Command {
 				case !p.NotSeenSince.IsZero():
 					s.out.line("%s", s.out.paint("not reported by its host since "+p.NotSeenSince.Local().Format("2006-01-02 15:04:05")+": what is shown is how it last was", loud))
 				case p.Wrong != "":
-					s.out.line("%s", s.out.paint("its report cannot be so: "+p.Wrong, loud))
+					s.out.line("%s", s.out.paint("inconsistent report: "+p.Wrong, loud))
 				}
 				for _, d := range p.Witness.Differs {
-					s.out.line("%s", s.out.paint("two accounts differ: "+d, loud))
+					s.out.line("%s", s.out.paint("live view and on-disk metadata differ: "+d, loud))
 				}
 				if p.Watched {
-					s.out.line("it can be read and not ordered: its swaps have steps by hand")
+					s.out.line("watch only: swaps in this pool have manual steps")
 				}
 				used := decimal(p.UsedBytes)
 				if p.UsedUnknown {

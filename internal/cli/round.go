@@ -79,7 +79,7 @@ func (s *session) round(r api.Round) {
 		}
 	}
 	if len(r.Pools) > 0 {
-		o.line("%s", o.paint("─ pools that are not known to be whole "+strings.Repeat("─", 33), dim))
+		o.line("%s", o.paint("─ pools in an unknown state "+strings.Repeat("─", 33), dim))
 		for _, p := range r.Pools {
 			m, st := mark(api.Unknown)
 			o.line("  %s  %s", o.paint(m+" "+p.Pool, st), p.Says)

@@ -320,7 +320,7 @@ func (s *stacks) encrypted(t *testing.T) {
 	})
 	require.Len(t, d.Uses, 1)
 	w := s.plan("c1")
-	require.Contains(t, strings.Join(w.Why, " "), "a person sets that up")
+	require.Contains(t, strings.Join(w.Why, " "), "you set that up")
 	s.begin(w.Id)
 	s.swap(w.Id, "it may be pulled", func(w api.Swap) bool {
 		if w.Phase == api.SwapPhaseScrub && w.Recovery.State != api.RecoveryStateRunning {

@@ -19,7 +19,7 @@ func (s *Service) notSwapped(d *disk) error {
 		if !d.Present || !d.Looked {
 			kind = "use-unknown"
 		}
-		return problem(409, kind, do+" Then look again: lantern drive "+d.tail(), "%s is in no pool that is known here, but that does not make it unused: %s.", d.tail(), why)
+		return problem(409, kind, do+" Then look again: lantern drive "+d.tail(), "%s is in no known pool, but it is not known to be unused: %s.", d.tail(), why)
 	}
 	return problem(409, "no-member", "It can be pulled.", "%s is in no pool and nothing uses it: both its ends were read and are blank, and %s showed no use of it at %s. There is nothing to swap.", d.tail(), d.Host, s.hosts[d.Host].SeenAt.UTC().Format("15:04:05 UTC"))
 }
@@ -56,7 +56,7 @@ func (s *Service) spareOnly(d *disk, all []seat) error {
 	case all[0].pool.unknown() != "":
 		return problem(409, "pool-unknown", "Wait for a report of it.", "%s is a spare of %s: %s.", d.tail(), all[0].pool.Name, all[0].pool.unknown())
 	case known && len(uses) > 0:
-		return problem(409, "in-use", "End those uses first.", "%s is a spare of %s, and is used for something else as well: %s.", d.tail(), all[0].pool.Name, useWords(s.unaccounted(d)))
+		return problem(409, "in-use", "Stop these uses first.", "%s is a spare of %s, and is used for something else as well: %s.", d.tail(), all[0].pool.Name, useWords(s.unaccounted(d)))
 	case !known:
 		return problem(409, "use-unknown", "Bring a newer agent to "+d.Host+", or look there by hand.", "%s is a spare of %s; what else uses it is not known.", d.tail(), all[0].pool.Name)
 	}
@@ -107,7 +107,7 @@ func (s *Service) roomFor(d *disk) drive.Bytes {
 
 // prepared says whether on the new drive of a swap there stands what a seat needs below its pool, open and empty.
 func (s *Service) prepared(key string, at swap.Seat) bool {
-	above := slices.DeleteFunc(slices.Clone(at.Layers), func(l string) bool { return l == "partition" })
+	above := at.Above()
 	if len(above) == 0 {
 		return true
 	}

@@ -32,8 +32,8 @@ func (s *Service) ground(p *poolState, m pool.Member, d *disk, plan swap.State) 
 		if i > 0 && s.pools[x.PoolID] != nil {
 			g.Others = append(g.Others, swap.OtherPlace{Pool: &s.pools[x.PoolID].Pool, Slot: x.Slot, Offers: s.pools[x.PoolID].offers})
 		}
-		for _, l := range x.Layers {
-			if l != "partition" && !slices.Contains(g.Layers, l) {
+		for _, l := range x.Above() {
+			if !slices.Contains(g.Layers, l) {
 				g.Layers = append(g.Layers, l)
 			}
 		}

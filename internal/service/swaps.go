@@ -320,7 +320,7 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 	}
 	o := &order{Order: api.Order{Host: p.reporter, Kind: api.OrderKind(a.Action), By: by, Pool: p.ID}}
 	if p.Watched {
-		return api.Order{}, problem(409, "not-offered", "Use the pool system's own tool; what comes of it shows here.", "%s can be read, and not ordered.", p.Name)
+		return api.Order{}, problem(409, "not-offered", "Use the pool system's own tool; what comes of it shows here.", "%s is watch only: it takes no orders.", p.Name)
 	}
 	if !slices.Contains(p.offers, string(a.Action)) {
 		return api.Order{}, problem(409, "not-offered", "It offers: "+strings.Join(p.offers, ", ")+".", "%s offers no %s.", p.Name, a.Action)

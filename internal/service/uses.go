@@ -150,17 +150,17 @@ func (s *Service) notFree(d *disk) (why, do string) {
 	case p != nil:
 		return "it is a member of " + p.Name, "Swap it out first."
 	case !d.Present:
-		return "it does not answer, so what is on it now is not known", "Put it in first."
+		return "it does not answer, so its current contents are unknown", "Put it in first."
 	case h == nil || s.late(h, s.clock.Now()):
 		return d.Host + " does not report, so what uses it now is not known", "Bring its agent back first."
 	case len(active) > 0:
-		return "it is in use: " + useWords(active), "End that use first: unmount, switch off swap, stop what holds it."
+		return "it is in use: " + useWords(active), "Stop that use first: unmount, swapoff, close."
 	case len(uses) > 0:
 		return "it carries " + useWords(uses), "Make sure that nobody needs it; then wipe it by hand."
 	case len(d.Holds) > 0 && d.Holds[0] != drive.TestPattern:
 		return "it carries somebody's data (" + strings.Join(d.Holds, ", ") + ")", "Make sure that nobody needs it; then wipe it by hand."
 	case !d.Looked:
-		return "what lies on it is not known: it was not read", "Wait for its first look, or wake it."
+		return "its contents are unknown: it was not read", "Wait for its first look, or wake it."
 	}
 	return "", ""
 }
@@ -284,12 +284,12 @@ func (p *poolState) unknown() string {
 func (p *poolState) trouble() (says, do string) {
 	switch {
 	case !p.unseen.IsZero():
-		return fmt.Sprintf("%s has not been reported by %s since %s: whether it is whole is not known", p.Name, p.reporter, p.unseen.Format("2006-01-02 15:04")),
-			"Find out whether it was stopped, unmounted or could not be assembled. If it is no more: lantern pool forget " + p.ID
+		return fmt.Sprintf("%s has not been reported by %s since %s: its state is unknown", p.Name, p.reporter, p.unseen.Format("2006-01-02 15:04")),
+			"Find out whether it was stopped, unmounted or not assembled. If it no longer exists: lantern pool forget " + p.ID
 	case p.wrong != "":
-		return p.Name + " is reported as it cannot be: " + p.wrong, "Look at the agent on " + p.reporter + ", and at the pool by hand."
+		return "inconsistent report of " + p.Name + ": " + p.wrong, "Look at the agent on " + p.reporter + ", and at the pool by hand."
 	case len(p.witness.Differs) > 0 && !p.witness.Unread: // that its drives are in standby is no trouble
-		return "the members of " + p.Name + " are not what its own metadata say: " + strings.Join(p.witness.Differs, "; "), "Find out which of the two is right before any drive of it is pulled."
+		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(p.witness.Differs, "; "), "Find out which one is right before you pull any drive of it."
 	}
 	return "", ""
 }
@@ -297,7 +297,7 @@ func (p *poolState) trouble() (says, do string) {
 // ForgetPool forgets a pool that its host does not report any more.
 func (s *Service) ForgetPool(by string, p *poolState) error {
 	if p.unseen.IsZero() {
-		return problem(409, "pool-reported", "Only a pool that is no more can be forgotten.", "%s is reported by %s.", p.Name, p.reporter)
+		return problem(409, "pool-reported", "Only a pool that its host no longer reports can be forgotten.", "%s is reported by %s.", p.Name, p.reporter)
 	}
 	b := &store.Batch{}
 	delete(s.pools, p.ID)

@@ -3,10 +3,10 @@ package wire
 import (
 	"fmt"
 	"strconv"
-	"strings"
 
 	"lantern/internal/api"
 	"lantern/internal/core/partition"
+	"lantern/internal/core/stack"
 )
 
 // PartitionTable to the API. GUIDs of the drive and its partitions stay where they are: another drive gets its own.
@@ -47,26 +47,15 @@ func ToPartitionTable(t api.PartitionTable) (partition.Table, error) {
 	return out, nil
 }
 
-// LayerWords says what of a drive is meant: "partition 2", "the encrypted on partition 2".
+// LayerWords says what of a drive is meant: "partition 2", "an unlocked encrypted volume on partition 2".
 func LayerWords(part int, layers []string) string {
 	words := "the whole drive"
 	if part > 0 {
 		words = fmt.Sprintf("partition %d", part)
 	}
-	var above []string
-	for _, l := range layers {
-		switch l {
-		case "partition":
-		case "encrypted":
-			above = append(above, "an unlocked encrypted volume")
-		case "logical volume":
-			above = append(above, "a logical volume")
-		default:
-			above = append(above, "a device of the kind "+l)
-		}
-	}
-	if len(above) == 0 {
+	above := stack.LayerWords(layers)
+	if above == "" {
 		return words
 	}
-	return strings.Join(above, " and on it ") + " on " + words
+	return above + " on " + words
 }

@@ -128,7 +128,7 @@ var knowingRules = []Rule{
 			return "has not been heard of since its host went quiet", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
 		}},
 	{ID: "not-read", Title: "Not read yet", Level: Unknown, Strength: drive.Background, For: all,
-		When: "no reading of it has come yet", Why: "A drive that was not asked is not sound.", Do: "Wait for its first reading.",
+		When: "no reading of it has come yet", Why: "Without a reading, the health of a drive is unknown.", Do: "Wait for its first reading.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if !s.Present || s.HostLate || s.Blind != "" || s.TestsTold || len(s.Record) > 0 {
 				return nil
@@ -136,10 +136,10 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.FirstAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "was not read yet", "", []Evidence{{Says: "no reading", At: h.Since, Source: "host report"}}
+			return "has no reading yet", "", []Evidence{{Says: "no reading", At: h.Since, Source: "host report"}}
 		}},
 	{ID: "gone-unused", Title: "Not there any more", Level: Unknown, Strength: drive.Background, For: "drives in no pool",
-		When: "it was in its host's report before and is not in the newest, and nothing was known to use it", Why: "What is not there cannot be looked at: how it is, and where, is not known.", Do: "Nothing, if it was taken out on purpose.",
+		When: "it was in its host's report before and is not in the newest, and nothing was known to use it", Why: "The state and the place of a drive that is gone are unknown.", Do: "Nothing, if it was taken out on purpose.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Present || s.HostLate || s.Removed || s.Member != "" || s.Used {
 				return nil
@@ -147,7 +147,7 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.GoneAt, At: s.GoneAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "is not there any more; nothing was known to use it", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
+			return "is gone; no use of it was known", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
 		}},
 	{ID: "blind", Title: "Cannot tell about itself", Level: Unknown, Strength: drive.Background, For: all,
 		When: "its newest reading told nothing", Why: "What a drive does not tell is not healthy.", Do: "Judge it by what its pool says.",

@@ -168,6 +168,24 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 	return out
 }
 
+// LayerWords names what stands between a drive, or a partition of it, and a member: kinds of devices from below. It is empty when
+// nothing does.
+func LayerWords(layers []string) string {
+	var out []string
+	for _, l := range layers {
+		switch Kind(l) {
+		case Partition:
+		case Crypt:
+			out = append(out, "an unlocked encrypted volume")
+		case Volume:
+			out = append(out, "a logical volume")
+		default:
+			out = append(out, "a device of the kind "+l)
+		}
+	}
+	return strings.Join(out, " and on it ")
+}
+
 // String is a use in words: "ext4 file system on sda1, mounted at /srv".
 func (u Use) String() string {
 	s := u.Kind

@@ -40,7 +40,7 @@ func (s *State) lies(d Drive) string {
 	case s.Laid != "" && s.Laid == d.Key() && d.Holds == drive.PartitionTable:
 		return "" // this swap gave it the partitions
 	case d.Holds == "" && !d.Blank:
-		return "what lies on it is not known: it was not read"
+		return "its contents are unknown: it was not read"
 	case d.Holds != "":
 		return "it carries somebody's data (" + d.Holds + ")"
 	}

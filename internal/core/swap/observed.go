@@ -282,7 +282,7 @@ func (s *State) pool(e Event) []Order {
 		}
 	case Prepare:
 		if p.Prepared {
-			s.say(e, "what is needed stands on %s", s.New.Tail())
+			s.say(e, "%s is set up as needed", s.New.Tail())
 			s.advance(e)
 		}
 	case Release:

@@ -176,7 +176,7 @@ func Compose(g Ground) Recipe {
 	}
 	if hand {
 		r.Hand = true
-		why(g.Pool.Name + " can be read and not ordered: where an order would stand, a person does it, and what comes of it is observed")
+		why(g.Pool.Name + " is watch only: you do by hand what would be an order elsewhere, and the result is checked")
 	}
 
 	switch {
@@ -263,12 +263,12 @@ func Compose(g Ground) Recipe {
 	if g.Layout || len(g.Layers) > 0 {
 		at := slices.Index(r.Steps, Confirm) + 1
 		if g.Layout {
-			why("members lie on partitions of it: the new drive gets the same partitions, under names of its own")
+			why("its members are partitions: the new drive gets the same partitions, with new identifiers")
 			r.Steps = slices.Insert(r.Steps, at, Layout)
 			at++
 		}
 		if len(g.Layers) > 0 {
-			why("between the drive and the pool lies " + strings.Join(g.Layers, ", ") + ": a person sets that up on the new drive")
+			why("between drive and pool: " + strings.Join(g.Layers, ", ") + "; you set that up on the new drive")
 			r.Steps = slices.Insert(r.Steps, at, Prepare)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/stack"
 )
 
 // Seat is one place that the old drive has in a pool. A drive whose partitions belong to several pools has one in each; a swap fills
@@ -25,9 +26,9 @@ type Seat struct {
 	Joined    bool        `json:"joined,omitempty"` // the pool shows the new drive there
 }
 
-// above are the layers over a partition.
-func (x Seat) above() []string {
-	return slices.DeleteFunc(slices.Clone(x.Layers), func(l string) bool { return l == "partition" })
+// Above are the layers over the drive, or over its partition.
+func (x Seat) Above() []string {
+	return slices.DeleteFunc(slices.Clone(x.Layers), func(l string) bool { return l == string(stack.Partition) })
 }
 
 // AllSeats are all places that are to be filled. A swap that was planned before there could be several has one.

@@ -2,6 +2,7 @@ package swap
 
 import (
 	"fmt"
+	"lantern/internal/core/stack"
 	"strings"
 )
 
@@ -163,19 +164,19 @@ func (s *State) step(p Phase) Step {
 		st.Expect = "The partition table is read back, and the kernel shows the partitions."
 		st.Takes, st.IfNot = "seconds", "If that fails, the step before comes back, with the reason."
 	case Prepare:
-		st.Kind, st.Title = StepHands, "Set up on "+newTail+" what lies below the pool"
+		st.Kind, st.Title = StepHands, "Set up the layers below the pool on "+newTail
 		var need []string
 		for _, x := range s.AllSeats() {
-			if above := x.above(); len(above) > 0 {
+			if above := x.Above(); len(above) > 0 {
 				on := "the drive"
 				if x.Partition > 0 {
 					on = fmt.Sprintf("partition %d", x.Partition)
 				}
-				need = append(need, fmt.Sprintf("%s on %s, open and empty, with at least %s bytes", layerWords(above), on, grouped(x.Needs)))
+				need = append(need, fmt.Sprintf("%s on %s, open and empty, with at least %s bytes", stack.LayerWords(above), on, grouped(x.Needs)))
 			}
 		}
 		st.What = fmt.Sprintf("By hand on %s: %s. Use the keys and settings that %s had; nothing here knows them.", s.Host, strings.Join(need, "; "), old)
-		st.Why = "The pool does not lie on the bare drive, and what lies between is not a pool's business."
+		st.Why = "The pool does not use the bare drive. You set up the layers between."
 		st.Expect = "This step ends by itself when " + s.Host + " shows it, open and empty."
 	case Join:
 		st.Kind, st.Title = StepDo, "Make it a member"
@@ -237,22 +238,6 @@ func (s *State) step(p Phase) Step {
 	return st
 }
 
-// layerWords names what stands between a drive and a member, from below.
-func layerWords(layers []string) string {
-	var out []string
-	for _, l := range layers {
-		switch l {
-		case "encrypted":
-			out = append(out, "an unlocked encrypted volume")
-		case "logical volume":
-			out = append(out, "a logical volume")
-		default:
-			out = append(out, "a device of the kind "+l)
-		}
-	}
-	return strings.Join(out, " and on it ")
-}
-
 // joinSeats tells the step at which the new drive joins, where there are several places, or where a person does it.
 func (s *State) joinSeats(st *Step, newTail string) {
 	var order, hand []string
@@ -282,8 +267,8 @@ func (s *State) joinSeats(st *Step, newTail string) {
 		st.Why = "The host reads the drive's identity back once more and refuses on any difference."
 	default:
 		st.Kind, st.Title = StepHands, "By hand: make it a member"
-		st.What = fmt.Sprintf("With the pool system's own tool, reach this: %s.", strings.Join(hand, "; "))
-		st.Why = "This pool system can be read here, and not ordered."
+		st.What = fmt.Sprintf("Use the pool system's own tool until this holds: %s.", strings.Join(hand, "; "))
+		st.Why = "This pool system is watch only."
 	}
 	st.Expect = "Every pool shows the drive as its member."
 	st.Takes, st.IfNot = "seconds to minutes", "If it does not show, look at what the pool system says; nothing is repeated by itself."

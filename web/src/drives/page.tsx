@@ -112,7 +112,7 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
         <Link to={`/pools/${encodeURIComponent(p.pool)}`} className="font-semibold">{p.pool}</Link>
         <br /><span className="text-soft">{p.group || p.role}, slot {p.slot}{p.partition ? `, partition ${p.partition}` : ""}, {p.state}</span>
       </span>
-    )) : "in none that is known here"],
+    )) : "none known"],
     ["Used by", <UsedBy drive={d} />],
     ...(d.paths?.length ? [["Paths", <ul>{d.paths.map((p) => <li key={p.path + p.port}>{p.path} <span className="text-soft">{p.port}</span>: <b className={p.state === "working" ? "" : "text-replace"}>{p.state}</b></li>)}</ul>] as [string, React.ReactNode]] : []),
     ...(d.margin?.words ? [["Margin", <>{d.margin.words}{d.margin_after?.words && <><br /><span className="text-soft">without it: {d.margin_after.words}</span></>}</>] as [string, React.ReactNode]] : []),
@@ -120,7 +120,7 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
     ["Powered for", d.power_on_hours ? <>{age(d.power_on_hours)} <span className="num text-sm text-soft">({d.power_on_hours.toLocaleString("en-GB")} h)</span></> : "not told"],
     ["Temperature", d.temperature_celsius ? `${d.temperature_celsius} °C` : "not told"],
     ["Kind", [d.medium, d.rotation_rpm ? `${d.rotation_rpm} rpm` : "", d.form_factor].filter(Boolean).join(", ")],
-    ["Contents", d.holds?.length ? d.holds.join(", ") : d.looked ? "both ends are blank" : "not known: it was not read"],
+    ["Contents", d.holds?.length ? d.holds.join(", ") : d.looked ? "both ends are blank" : "unknown: it was not read"],
     ...(d.siblings?.length ? [["Siblings", <ul>{d.siblings.map((k) => <li key={k}><Link to={`/drives/${k}`} className="underline underline-offset-2">same batch, …{k.slice(-5)}</Link></li>)}</ul>] as [string, React.ReactNode]] : []),
     ["First seen", <Ago at={d.first_seen_at} />],
     ...(d.path ? [["On its host", <>{d.path}{d.names?.map((n) => <span key={n} className="block font-mono text-sm break-all text-soft">{n}</span>)}</>] as [string, React.ReactNode]] : []),
@@ -150,13 +150,13 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
 
 /** UsedBy is everything that depends on a drive. What was not read is not unused. */
 function UsedBy({ drive: d }: { drive: S["Drive"] }) {
-  if (!d.uses?.length) return <>{d.pool ? d.pool : d.looked ? "nothing: both ends are blank, and its host shows no use" : "not known: it was not read"}</>;
+  if (!d.uses?.length) return <>{d.pool ? d.pool : d.looked ? "nothing: both ends are blank, and its host shows no use" : "unknown: it was not read"}</>;
   return (
     <ul className="space-y-1">
       {d.uses.map((u, i) => (
         <li key={i}>
           {u.says ?? u.kind}
-          <span className="block text-sm text-soft">{u.pool_name ? <>accounted for by <Link to={`/pools/${encodeURIComponent(u.pool_name)}`} className="underline underline-offset-2">{u.pool_name}</Link></> : u.active ? <b className="text-ink">in use, and no pool accounts for it</b> : "lies there, and no pool accounts for it"}</span>
+          <span className="block text-sm text-soft">{u.pool_name ? <>pool <Link to={`/pools/${encodeURIComponent(u.pool_name)}`} className="underline underline-offset-2">{u.pool_name}</Link></> : u.active ? <b className="text-ink">in use, and no pool accounts for it</b> : "lies there, and no pool accounts for it"}</span>
         </li>
       ))}
     </ul>

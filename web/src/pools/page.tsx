@@ -55,9 +55,9 @@ export default function PoolPage() {
         )}
       </div>
       {p.not_seen_since && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Its host has not reported this pool since <Ago at={p.not_seen_since} />.</b> Whether it is whole is not known; what is shown is how it last was. Find out whether it was stopped, unmounted or could not be assembled.</p>}
-      {p.wrong && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>It is reported as it cannot be:</b> {p.wrong}. Its margin counts as unknown.</p>}
-      {(p.witness?.differs?.length ?? 0) > 0 && <div role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Two accounts of its members differ.</b> Pull nothing before you know which is right.<ul className="mt-1 list-disc pl-5">{p.witness!.differs!.map((x) => <li key={x}>{x}</li>)}</ul></div>}
-      {p.watched && <p className="mb-5 text-soft">It can be read and not ordered from here: its swaps have steps by hand.</p>}
+      {p.wrong && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Inconsistent report:</b> {p.wrong}. Its margin counts as unknown.</p>}
+      {(p.witness?.differs?.length ?? 0) > 0 && <div role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>The live view and the metadata on the members differ.</b> Pull nothing before you know which is right.<ul className="mt-1 list-disc pl-5">{p.witness!.differs!.map((x) => <li key={x}>{x}</li>)}</ul></div>}
+      {p.watched && <p className="mb-5 text-soft">Watch only: swaps in this pool have manual steps.</p>}
       {p.inconsistent && <p className="sheet mb-5 border-l-4 border-l-replace px-4 py-3">It changed while it was read, or what is told of it is not believed: what is shown may not fit together.</p>}
       {asking && <Prospect pool={p} lose={lose} clear={() => ask(true, [])} done={() => ask(false, [])} />}
       {p.groups.map((g) => <Members key={g.name} title={`${g.name}: ${g.protection}`} aside={g.margin.words} members={g.members} lose={lose} take={take} />)}

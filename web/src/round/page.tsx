@@ -48,7 +48,7 @@ export function RoundPage() {
       {r.underway.length > 0 && <UnderWay items={r.underway} />}
       {unsure.length > 0 && (
         <section aria-labelledby="unsure" className="mt-8 border-t border-line pt-4">
-          <h2 id="unsure" className="mb-3">Pools that are not known to be whole</h2>
+          <h2 id="unsure" className="mb-3">Pools in an unknown state</h2>
           <ul className="space-y-3">
             {unsure.map((p) => (
               <li key={p.id ?? p.pool} className="sheet p-4">

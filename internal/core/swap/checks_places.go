@@ -1,0 +1,200 @@
+package swap
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
+)
+
+// SeatFacts are what is known of the pool of one place of the drive.
+type SeatFacts struct {
+	Pool *pool.Pool
+	Slot string
+	// Unknown says why the pool is not known to be as it is shown; empty when it is.
+	Unknown string
+	// Witness is the second account of who is a member and how. WitnessAt is when it was read, zero when it was not; Differs are the
+	// places where it does not bear out the first.
+	Witness   string
+	WitnessAt time.Time
+	Differs   []string
+}
+
+// OtherUse is something that depends on the drive and that no pool accounts for.
+type OtherUse struct {
+	Name   string // what of the drive it is on: "sda1"
+	Says   string // in words
+	Active bool   // the kernel uses it now
+	Boot   bool   // a boot loader's: it can be made anew, and holds nobody's data
+	Table  bool   // nothing but a partition table, whose partitions speak for it
+}
+
+// seats are the pools of all places of the drive; of a situation that names none, the one that it has.
+func (c *checker) seats() []SeatFacts {
+	if len(c.s.Seats) > 0 {
+		return c.s.Seats
+	}
+	if c.s.Pool == nil {
+		return nil
+	}
+	return []SeatFacts{{Pool: c.s.Pool, Slot: c.s.Plan.Slot}}
+}
+
+// left is what the pools of the drive, and those that lie on them, can lose now, and after the drive is gone with all its places:
+// the least of them. lost are the volumes that are lost then.
+func (c *checker) left() (before, after pool.Margin, lost []string, known bool) {
+	slots := map[string][]string{}
+	var pools []*pool.Pool
+	for _, x := range c.seats() {
+		if x.Pool == nil || x.Unknown != "" {
+			return 0, 0, nil, false
+		}
+		if slots[x.Pool.ID] == nil {
+			pools = append(pools, x.Pool)
+		}
+		slots[x.Pool.ID] = append(slots[x.Pool.ID], x.Slot)
+	}
+	known = len(pools) > 0
+	without := func(id string) *pool.Pool {
+		p := c.lookup(id)
+		if p != nil && len(slots[id]) > 0 {
+			q := p.Losing(slots[id]...)
+			return &q
+		}
+		return p
+	}
+	for i, p := range pools {
+		m, ok := p.DriveMargin(c.lookup)
+		q := p.Losing(slots[p.ID]...)
+		n, ok2 := q.DriveMargin(c.lookup)
+		known = known && ok && ok2
+		if i == 0 || m < before {
+			before = m
+		}
+		if i == 0 || n < after {
+			after = n
+		}
+		lost = append(lost, q.LostVolumes()...)
+	}
+	for _, p := range c.s.Above {
+		n, ok := p.DriveMargin(without)
+		known = known && ok
+		after = min(after, n)
+		q := p.Through(without)
+		lost = append(lost, q.LostVolumes()...)
+	}
+	return before, after, lost, known
+}
+
+// lookup finds a pool of the situation by its id.
+func (c *checker) lookup(id string) *pool.Pool {
+	for _, x := range c.seats() {
+		if x.Pool != nil && x.Pool.ID == id {
+			return x.Pool
+		}
+	}
+	if c.s.Below == nil {
+		return nil
+	}
+	return c.s.Below(id)
+}
+
+// uses looks at what else depends on the drive, beside its pools (R1): what the kernel uses now must end first; what only lies there
+// is lost with the drive, and a person is told so.
+func (c *checker) uses() {
+	const id, title = "other-uses", "Other uses of the drive"
+	p := c.s.Plan
+	looked := "block devices, mounts and swap of " + p.Host
+	if !c.s.UsesKnown && keepsUses {
+		do := "Bring a newer agent there, or look at the host by hand."
+		if p.OldGone {
+			c.add(id, title, looked, record.Warns, "what else used it is not known", "Check what else was on it.")
+			return
+		}
+		c.add(id, title, looked, record.Stops, "what else uses it is not known", do)
+		return
+	}
+	var active, lies, boot, names []string
+	for _, u := range c.s.Uses {
+		switch {
+		case u.Table:
+		case u.Active:
+			active = append(active, u.Says)
+		case u.Boot:
+			boot = append(boot, u.Says)
+		default:
+			lies, names = append(lies, u.Says), append(names, u.Name)
+		}
+	}
+	switch {
+	case len(active) > 0 && p.OldGone:
+		c.add(id, title, looked, record.Warns, "it was also used for: "+strings.Join(active, "; "), "Take care of these too: this swap does not restore them.")
+	case len(active) > 0 && keepsUses:
+		c.add(id, title, looked, record.Stops, "it is also used for: "+strings.Join(active, "; "), "Stop these uses first: unmount, swapoff, close. Then check again.")
+	case len(lies) > 0 && p.OldGone:
+		c.add(id, title, looked, record.Warns, "it also holds: "+strings.Join(lies, "; "), "This is gone with the drive.")
+	case len(lies) > 0 && keepsUses:
+		c.add(id, title, looked, record.Stops, "it also holds: "+strings.Join(lies, "; "), "Copy it elsewhere and clear it; or, if it is to be lost, begin with the pool's name and a reason.")
+		c.out[len(c.out)-1].Loses = names
+	case len(boot) > 0:
+		c.add(id, title, looked, record.Warns, "it also holds: "+strings.Join(boot, "; "), "The boot loader is left to you: put it on the new drive when it has its partitions.")
+	default:
+		c.add(id, title, looked, record.Passes, "none", "")
+	}
+}
+
+// witness lays the second account of the members beside the first: what the kernel, or a pool program, shows, and what the members'
+// own metadata say.
+func (c *checker) witness() {
+	const id, title = "two-accounts", "Members: live view and on-disk metadata"
+	p := c.s.Plan
+	result, found, sources := record.Passes, []string{}, []string{}
+	seats := p.AllSeats()
+	for i, x := range c.seats() {
+		name := p.Pool
+		if x.Pool != nil {
+			name = x.Pool.Name
+		}
+		hand := i < len(seats) && seats[i].Hand
+		if i > 0 && slices.ContainsFunc(c.seats()[:i], func(y SeatFacts) bool { return y.Pool == x.Pool }) {
+			continue
+		}
+		switch {
+		case x.Unknown != "":
+			result, found = record.Stops, append(found, x.Unknown)
+		case x.WitnessAt.IsZero() && hand:
+			if result == record.Passes {
+				result = record.Warns
+			}
+			found = append(found, "the metadata on the members of "+name+" cannot be read here")
+		case x.WitnessAt.IsZero():
+			result, found = record.Stops, append(found, "the metadata on the members of "+name+" were not read")
+		case len(x.Differs) > 0:
+			result, found = record.Stops, append(found, name+": "+strings.Join(x.Differs, "; "))
+		default:
+			if !slices.Contains(sources, x.Witness) {
+				sources = append(sources, x.Witness)
+			}
+		}
+	}
+	if len(c.seats()) == 0 {
+		result, found = record.Stops, []string{"nothing is known of the pool"}
+	}
+	looked := "what the pool shows"
+	if len(sources) > 0 {
+		looked += ", and " + strings.Join(sources, ", ")
+	}
+	if !keepsWitness {
+		result = record.Passes
+	}
+	switch result {
+	case record.Passes:
+		c.add(id, title, looked, result, "they agree on every member in use", "")
+	case record.Warns:
+		c.add(id, title, looked, result, strings.Join(found, "; "), "Compare the members by hand with the pool system's own tool.")
+	default:
+		c.add(id, title, looked, result, strings.Join(found, "; "), "Find out which one is right before you pull anything.")
+	}
+}
