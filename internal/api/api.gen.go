@@ -1951,7 +1951,7 @@ type Group struct {
 	Margin     Margin     `json:"margin"`
 	Members    []Member   `json:"members"`
 	Name       string     `json:"name"`
-	Protect    Protection `json:"protect,omitempty,omitzero"`
+	Protect    Protection `json:"protect"`
 	Protection string     `json:"protection"`
 
 	// Spread pieces lie on whichever members have room
@@ -2258,9 +2258,12 @@ type LostMember struct {
 
 // Margin how many more members can be lost before data is
 type Margin struct {
-	Known   bool   `json:"known"`
-	Members int    `json:"members"`
-	Words   string `json:"words"`
+	Known bool `json:"known"`
+
+	// LimitedBy what holds it down: log devices that others depend on, or the volume or group that can lose fewer than the rest; empty where all can lose the same
+	LimitedBy string `json:"limited_by,omitempty,omitzero"`
+	Members   int    `json:"members"`
+	Words     string `json:"words"`
 }
 
 // MarginStood defines model for MarginStood.
@@ -2403,7 +2406,10 @@ type MoveChange struct {
 type MoveOrder struct {
 	// AsAskedBytes what the order moves in which they were asked for; 0 when that one does not hold
 	AsAskedBytes int64 `json:"as_asked_bytes,omitempty,omitzero"`
-	Bytes        int64 `json:"bytes"`
+
+	// Basis what the figures rest on
+	Basis string `json:"basis"`
+	Bytes int64  `json:"bytes"`
 
 	// Proven no other order moves less
 	Proven bool            `json:"proven"`
@@ -2419,9 +2425,12 @@ type MoveOrderMove struct {
 
 // MoveOrderStep defines model for MoveOrderStep.
 type MoveOrderStep struct {
-	Bytes int64           `json:"bytes"`
-	Moves []MoveOrderMove `json:"moves"`
-	Words string          `json:"words"`
+	Bytes int64 `json:"bytes"`
+
+	// Margin how many more members can be lost before data is
+	Margin Margin          `json:"margin"`
+	Moves  []MoveOrderMove `json:"moves"`
+	Words  string          `json:"words"`
 }
 
 // MoveRoom defines model for MoveRoom.
@@ -2429,9 +2438,12 @@ type MoveRoom struct {
 	Fits bool `json:"fits"`
 
 	// FreeBytes of all others together; that it is enough does not make it fit
-	FreeBytes int64  `json:"free_bytes"`
-	NeedBytes int64  `json:"need_bytes"`
-	Why       string `json:"why,omitempty,omitzero"`
+	FreeBytes int64 `json:"free_bytes"`
+	NeedBytes int64 `json:"need_bytes"`
+
+	// OthersMove it fits, but pieces that lie on the others may have to move as well, which not every pool system does by itself
+	OthersMove bool   `json:"others_move,omitempty,omitzero"`
+	Why        string `json:"why,omitempty,omitzero"`
 }
 
 // MovesAsked defines model for MovesAsked.
@@ -3878,7 +3890,7 @@ type Volume struct {
 	// Margin how many more members can be lost before data is
 	Margin     Margin     `json:"margin"`
 	Name       string     `json:"name"`
-	Protect    Protection `json:"protect,omitempty,omitzero"`
+	Protect    Protection `json:"protect"`
 	Protection string     `json:"protection"`
 	UsedBytes  int64      `json:"used_bytes"`
 }

@@ -39,6 +39,14 @@ func poolsCommand() *cli.Command {
 		})}
 }
 
+// limitedBy says what holds a margin down, after its words.
+func limitedBy(m api.Margin) string {
+	if m.LimitedBy == "" {
+		return ""
+	}
+	return ", limited by " + m.LimitedBy
+}
+
 // full is the share of a pool that is in use.
 func full(p api.Pool) string {
 	if p.UsedUnknown || p.CapacityBytes == 0 {
@@ -82,7 +90,7 @@ func poolCommand() *cli.Command {
 			add("spare", p.Spares)
 			add("log device", p.Logs)
 			if s.out.format == "table" {
-				s.out.line("%s  %s  %s%s", s.out.paint(p.Name, bold), p.Kind, s.out.paint(p.Margin.Words, bold), map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale])
+				s.out.line("%s  %s  %s%s", s.out.paint(p.Name, bold), p.Kind, s.out.paint(p.Margin.Words, bold)+limitedBy(p.Margin), map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale])
 				if p.Inconsistent {
 					s.out.line("%s", s.out.paint("it changed while it was read, or is not believed: what is shown may not fit together", loud))
 				}
@@ -109,7 +117,7 @@ func poolCommand() *cli.Command {
 			}
 			rows = nil
 			for _, v := range p.Volumes {
-				rows = append(rows, []cell{{text: v.Name}, {text: v.Protection}, {text: v.Margin.Words}, {text: decimal(v.UsedBytes), right: true}})
+				rows = append(rows, []cell{{text: v.Name}, {text: v.Protection}, {text: v.Margin.Words + limitedBy(v.Margin)}, {text: decimal(v.UsedBytes), right: true}})
 			}
 			s.out.line("")
 			return s.out.table([]string{"VOLUME", "PROTECTION", "MARGIN", "USED"}, rows)

@@ -176,6 +176,9 @@ func (s *session) prospect(w api.Prospect) error {
 			return err
 		}
 		o.line("")
+		if w.Was.Known && w.Is.Known {
+			o.line("  the pool: %s%s; then %s%s", w.Was.Words, limitedBy(w.Was), w.Is.Words, limitedBy(w.Is))
+		}
 		for i := 0; i < len(w.Comebacks); i++ {
 			c := w.Comebacks[i]
 			slots := []string{c.Slot}
@@ -194,7 +197,11 @@ func (s *session) prospect(w api.Prospect) error {
 		}
 		if r := w.Room; r.NeedBytes > 0 {
 			if r.Fits {
-				o.line("  room to drain: what lies there, %s, fits on the others", decimal(r.NeedBytes))
+				others := ""
+				if r.OthersMove {
+					others = "; pieces on the others may have to move as well, so rebalance first if the pool system does not do that by itself"
+				}
+				o.line("  room to drain: what lies there, %s, fits on the others%s", decimal(r.NeedBytes), others)
 			} else {
 				o.line("  no room to drain: %s", r.Why)
 			}
@@ -337,7 +344,7 @@ func (s *session) moveOrder(m api.MoveOrder) error {
 		return err
 	}
 	for i, st := range m.Steps {
-		s.out.line("%2d  %s  moves %s", i+1, s.out.paint(st.Words, bold), decimal(st.Bytes))
+		s.out.line("%2d  %s  moves %s; meanwhile: %s", i+1, s.out.paint(st.Words, bold), decimal(st.Bytes), st.Margin.Words)
 		for j, v := range st.Moves {
 			if j == 6 {
 				s.out.line("      and %s more: see them with --output json", plural(len(st.Moves)-j, "move"))
@@ -352,6 +359,6 @@ func (s *session) moveOrder(m api.MoveOrder) error {
 		against = fmt.Sprintf("; in the order in which they were asked for: %s", decimal(m.AsAskedBytes))
 	}
 	s.out.line("%s in all%s. %s", s.out.paint(decimal(m.Bytes), bold), against, map[bool]string{true: "No other order moves less.", false: "The best of those that were looked at."}[m.Proven])
-	s.out.line("%s", s.out.paint("reckoned: pieces lie in proportion to the members' sizes, and everything fits at every step", dim))
+	s.out.line("%s", s.out.paint(m.Basis, dim))
 	return nil
 }

@@ -5,6 +5,7 @@ package rig
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -34,34 +35,55 @@ const (
 // TestStacks lets the agent meet the storage stacks that people really run, made by the programs that people make them with: what is
 // said of them before, during and after, and swaps in them with the data compared.
 func TestStacks(t *testing.T) {
+	boots := map[string]func(s *stacks){"short": func(s *stacks) {
+		s.step("a file system, swap: in use, and never called unused", s.used)
+		s.step("an LVM mirror, swapped by hand", s.volumes)
+		s.step("two paths to one drive: one is lost", s.paths)
+		s.step("metadata of firmware", s.external)
+	}}
 	whole := os.Getenv("LANTERN_STACKS") != ""
-	disks := map[string]int64{"x1": small, "x2": small, "c1": roomy, "c2": roomy, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small, "o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
-	r := boot(t, machine{memory: 1400, long: whole, every: "20s", read: "20s",
-		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32", "crc32c_generic", "crc32c_intel", "raid0", "linear", "raid1", "raid10", "raid456", "dm_mod", "dm_crypt", "xts", "aesni_intel",
+	if whole { // what takes longer: a second machine beside the first
+		short := boots["short"]
+		boots = map[string]func(s *stacks){"first": func(s *stacks) {
+			short(s)
+			s.step("partitions of one drive in two arrays, swapped twice, data compared on both", s.twoArrays)
+		}, "second": func(s *stacks) {
+			s.step("btrfs over encrypted drives, swapped, data compared", s.encrypted)
+			s.step("a reshape followed", s.reshape)
+			s.step("an array of version 0.90", s.old)
+			s.step("a member pulled from an idle array", s.idle)
+			s.step("a file system over that array", s.over)
+		}}
+	}
+	for name, steps := range boots {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := bootStacks(t, whole)
+			steps(s)
+			require.Equal(t, "ending", s.inside("end"))
+		})
+	}
+}
+
+// bootStacks starts a machine with blank drives and the programs that make storage stacks of them.
+func bootStacks(t *testing.T, long bool) *stacks {
+	disks := map[string]int64{"x1": small, "x2": small, "c1": roomy, "c2": roomy, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small,
+		"o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
+	r := boot(t, machine{memory: 1400, long: long, every: "20s", read: "20s",
+		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32",
+			"crc32c_generic", "crc32c_intel", "raid0", "linear", "raid1", "raid10", "raid456", "dm_mod", "dm_crypt", "xts", "aesni_intel",
 			"dm_raid", "dm_mirror", "dm_multipath", "dm_round_robin", "dm_service_time", "btrfs", "ext4", "algif_skcipher", "sha256_generic", "hmac", "ecb", "essiv"},
 		tools: []string{"mdadm", "mdmon", "lvm", "cryptsetup", "dmsetup", "sfdisk", "mke2fs", "mkswap", "mkfs.btrfs"},
 		devices: func(dir string) []string {
 			out := []string{"-device", "virtio-scsi-pci,id=scsi"}
-			for _, name := range []string{"x1", "x2", "c1", "c2", "a1", "a2", "a3", "l1", "l2", "l3", "o1", "o2", "r1", "r2", "r3", "r4", "e1", "e2"} {
+			for _, name := range slices.Sorted(maps.Keys(disks)) {
 				image(t, dir, name, disks[name])
-				out = append(out, "-drive", drive(dir, name), "-device", fmt.Sprintf("scsi-hd,id=dev-%s,drive=%s,serial=%s,vendor=RIG,product=STACK DISK,wwn=0x%x", name, name, serial(name), wwn(name)))
+				out = append(out, "-drive", drive(dir, name),
+					"-device", fmt.Sprintf("scsi-hd,id=dev-%s,drive=%s,serial=%s,vendor=RIG,product=STACK DISK,wwn=0x%x", name, name, serial(name), wwn(name)))
 			}
 			return out
 		}})
-	s := &stacks{rig: r}
-	r.step("a file system, swap: in use, and never called unused", s.used)
-	r.step("an LVM mirror, swapped by hand", s.volumes)
-	r.step("two paths to one drive: one is lost", s.paths)
-	r.step("metadata of firmware", s.external)
-	if whole { // what takes longer
-		r.step("partitions of one drive in two arrays, swapped twice, data compared on both", s.twoArrays)
-		r.step("btrfs over encrypted drives, swapped, data compared", s.encrypted)
-		r.step("a reshape followed", s.reshape)
-		r.step("an array of version 0.90", s.old)
-		r.step("a member pulled from an idle array", s.idle)
-		r.step("a file system over that array", s.over)
-	}
-	require.Equal(t, "ending", r.inside("end"))
+	return &stacks{rig: r}
 }
 
 type stacks struct{ *rig }

@@ -12,7 +12,6 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/accept"
 	"lantern/internal/core/drive"
-	"lantern/internal/core/pool"
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -368,7 +367,7 @@ func (s *Service) isStock(key string, d *disk) bool {
 		return true
 	}
 	inUse, _ := s.notFree(d)
-	return inUse == "" && d.Blind == "" && !d.Replaced
+	return inUse == "" && d.Blind == "" && !d.Replaced && s.distrust(d) == ""
 }
 
 func (s *Service) viewStock(key string, d *disk) api.StockItem {
@@ -392,26 +391,12 @@ func (s *Service) viewStock(key string, d *disk) api.StockItem {
 		v.PowerOnHours = p.Value
 	}
 	mine := *s.swapDrive(d)
-	mine.Ill, mine.Testing = "", false // whether it can be trusted is told beside it
-	for _, p := range s.pools {
-		fits := slices.ContainsFunc(p.Groups, func(g pool.Group) bool {
-			return slices.ContainsFunc(g.Members, func(m pool.Member) bool {
-				size, ok := p.Fit(m.Slot)
-				if m.Partition > 0 || len(m.Layers) > 0 || m.Under != "" {
-					return false // it depends on more than a drive's size
-				}
-				place := swap.State{Needs: size.Least, AtMost: size.Most}
-				if old := s.drives[m.Drive]; old != nil {
-					place.Old = *s.swapDrive(old)
-				}
-				return ok && place.Unfit(mine) == ""
-			})
-		})
-		if fits {
-			v.Fits = append(v.Fits, p.Name)
-		}
+	if why := s.distrust(d); why != "" {
+		v.Says = "it " + why // it fits nowhere before it was tested and accepted
+	} else {
+		mine.Testing = false // that it is being tested is told beside it
+		v.Fits = append(v.Fits, s.fitsPools(mine)...)
 	}
-	slices.Sort(v.Fits)
 	return v
 }
 

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -134,6 +135,11 @@ func (s *Service) stand(key string, d *disk, standing []health.Standing) {
 			d.BadLinks = append(d.BadLinks, bay)
 			s.badLink(key, d, bay)
 			s.unwritten[key] = true
+		}
+		if x.Verdict.Gravity() >= health.Replace.Gravity() && x.Rule != "vanished" {
+			if d.remember(past{x.Seen, fmt.Sprintf("had the verdict %s (%s)", x.Verdict, health.TitleOf(x.Rule))}) {
+				s.unwritten[key] = true
+			}
 		}
 	}
 }

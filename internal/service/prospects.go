@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"lantern/internal/api"
-	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/wire"
@@ -115,8 +114,8 @@ func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, e
 	return out, nil
 }
 
-// Fit says for each member of a pool what size takes its place, and which drives have it that are in no pool and carry
-// nothing.
+// Fit says for each member of a pool what size takes its place, and which drives a swap would take for it: spares of the pool, and
+// sound drives of the same host that nothing uses.
 func (s *Service) Fit(name string) ([]api.Fit, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -124,10 +123,10 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	if err != nil {
 		return nil, err
 	}
-	verdicts, places := s.judge(), s.places()
+	verdicts := s.judge()
 	var free []*disk
 	for key, d := range s.drives {
-		if inUse, _ := s.notFree(d); inUse == "" && places[key].pool == nil && verdicts[key].verdict == health.Sound {
+		if inUse, _ := s.notFree(d); inUse == "" && verdicts[key].verdict == health.Sound && s.distrust(d) == "" {
 			free = append(free, d)
 		}
 	}
@@ -135,32 +134,28 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	out := []api.Fit{}
 	label := s.label(&p)
 	p.Everyone(func(group string, m *pool.Member) {
-		size, ok := p.Fit(m.Slot)
+		v := api.Fit{Slot: m.Slot, Group: group, Tail: label(m.Slot).Tail, Candidates: []api.LostMember{}}
+		place, why, ok := s.placeOf(&p, *m)
 		if !ok {
+			v.WhyLeast = "the size of this member is not known"
+			out = append(out, v)
 			return
 		}
-		v := api.Fit{Slot: m.Slot, Group: group, Tail: label(m.Slot).Tail, LeastBytes: int64(size.Least), WhyLeast: size.WhyLeast, MostBytes: int64(size.Most), WhyMost: size.WhyMost, Candidates: []api.LostMember{}}
-		for _, spare := range p.Spares {
-			if spare.State == pool.Standby && spare.Slot != m.Slot && size.Takes(spare.Size) == "" {
-				v.Candidates = append(v.Candidates, label(spare.Slot))
+		v.LeastBytes, v.WhyLeast, v.MostBytes = int64(place.Needs), why, int64(place.AtMost)
+		if size, _ := p.Fit(m.Slot); size.Most > 0 {
+			v.WhyMost = size.WhyMost
+		}
+		for i := range p.Spares {
+			if s.spareOffered(&p, place, &p.Spares[i]) {
+				v.Candidates = append(v.Candidates, label(p.Spares[i].Slot))
 			}
 		}
-		old := s.drives[m.Drive]
-		if old != nil && (m.Partition > 0 || len(m.Layers) > 0) {
-			size.Least = max(size.Least, s.roomFor(old))
-			v.LeastBytes, v.WhyLeast = int64(size.Least), "the whole drive with all its partitions"
-		}
 		for _, d := range free {
-			if size.Takes(d.Desc.Capacity) == "" && d.Host == m.Domain && alike(old, d) {
+			if offered(place, *s.swapDrive(d), d.Host) {
 				v.Candidates = append(v.Candidates, api.LostMember{Tail: d.tail(), Bay: d.bay(), Drive: d.Desc.Key()})
 			}
 		}
 		out = append(out, v)
 	})
 	return out, nil
-}
-
-// alike says whether a drive is of the kind of another: a rotating one in the place of a solid-state one would be slow.
-func alike(old, d *disk) bool {
-	return old == nil || old.Desc.Medium == d.Desc.Medium || d.Desc.Medium == drive.MediumSolidState
 }

@@ -337,6 +337,9 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 	if d.Accepted.State == string(api.AcceptanceStateFailed) {
 		out.Ill = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
 	}
+	if why := s.distrust(d); why != "" && out.Member == "" && out.Ill == "" {
+		out.Ill = why
+	}
 	if len(d.Reading.Unreadable) > 0 {
 		out.Ill = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why
 	}

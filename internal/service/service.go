@@ -147,6 +147,8 @@ type facts struct {
 	Stock     bool     `json:"stock,omitempty"`
 	StockNote string   `json:"stock_note,omitempty"`
 	Accepted  accepted `json:"accepted,omitzero"`
+	// Past is the gravest that was found of it: it is not stock again before it has passed the test of a new drive.
+	Past past `json:"past,omitzero"`
 	// Failed is where its newest failed self-test stopped, and what its pool says lies there.
 	Failed *api.FailedAt `json:"failed,omitempty"`
 	// Took is how long its newest tests of each kind took from order to end, the newest first.

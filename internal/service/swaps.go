@@ -40,6 +40,7 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 		if next.Phase == swap.Closed {
 			if d := s.drives[next.Old.Key()]; d != nil {
 				d.Replaced = true
+				d.remember(past{e.At, "was taken out of " + next.Pool + " by a swap"})
 				d.Stock = next.Fate != nil && next.Fate.Kind == swap.Reused
 				d.version++
 				b.Put(d.row())
@@ -177,8 +178,8 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 	plan := swap.State{ID: ulid.Make().String(), Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
 		OldGone: !d.Present, Needs: max(m.Needs, needs)}
 	plan.Old.Ill = ""
-	if size, ok := p.Fit(m.Slot); ok {
-		plan.Needs, plan.AtMost = max(plan.Needs, size.Least), size.Most
+	if place, _, ok := s.placeOf(&p.Pool, m); ok {
+		plan.Needs, plan.AtMost = max(plan.Needs, place.Needs), place.AtMost
 	}
 	s.seat(&plan, d, p, m, seats)
 	g, stock := s.ground(p, m, d, plan)

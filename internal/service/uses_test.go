@@ -175,7 +175,7 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 	b.pool.Groups = []api.GroupReport{{Name: "mirror", Protection: good.Protection, Members: append(slices.Clone(good.Members), good.Members[0])}}
 	b.report()
 	require.False(t, look().Margin.Known)
-	require.Contains(t, look().Wrong, "twice")
+	require.Contains(t, look().Wrong, `"1" is the slot of groups[0].members[0] already`)
 	b.pool.Groups = []api.GroupReport{good}
 	b.report()
 

@@ -245,7 +245,9 @@ func (s *Service) Pool(name string) (api.Pool, error) {
 func (s *Service) viewPool(p *poolState) api.Pool {
 	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, Offers: p.offers, Priority: p.priority, Inconsistent: p.torn, SeenAt: p.at,
 		Groups: []api.Group{}, Volumes: []api.Volume{}, Spares: s.viewMembers(p.Spares), Logs: s.viewMembers(p.Logs)}
-	out.Margin = wire.Margin(s.margin(p))
+	through := p.Through(s.below)
+	margin, known := s.margin(p)
+	out.Margin = wire.MarginBy(margin, known, through.LimitedBy())
 	out.Watched, out.UsedUnknown, out.NotSeenSince, out.Wrong, out.Witness = p.Watched, p.UsedUnknown, p.unseen, p.wrong, p.witness
 	out.Stale = !p.unseen.IsZero()
 	if h := s.hosts[p.reporter]; h == nil || s.late(h, s.clock.Now()) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -37,8 +38,17 @@ func Margin(m pool.Margin, known bool) api.Margin {
 	return api.Margin{Known: true, Members: int(m), Words: m.String()}
 }
 
+// MarginBy to the API, with what holds it down.
+func MarginBy(m pool.Margin, known bool, by string) api.Margin {
+	out := Margin(m, known)
+	if known {
+		out.LimitedBy = by
+	}
+	return out
+}
+
 // ReadPool takes a pool from its file: JSON as the API shows a pool, of which only what counts need be there. It is
-// checked; of what is left out, members are online and sizes are none.
+// checked; what is left out has the defaults of docs/pool-file.md. An error says where in the file, and why.
 func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
 	const most = 64 << 20
 	raw, err := io.ReadAll(io.LimitReader(in, most+1))
@@ -52,10 +62,102 @@ func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
 	d := json.NewDecoder(bytes.NewReader(raw))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil {
-		return pool.Pool{}, v, fmt.Errorf("this is no pool's file: %s", strings.TrimPrefix(err.Error(), "json: "))
+		return pool.Pool{}, v, fmt.Errorf("%s this is not a pool's file: %s", position(raw, d, err), strings.TrimPrefix(err.Error(), "json: "))
+	}
+	if err := negative(v); err != nil {
+		return pool.Pool{}, v, err
 	}
 	p := ToPoolView(v)
-	return p, v, p.Check()
+	if err := defaults(raw, &p); err != nil {
+		return p, v, err
+	}
+	if err := p.Check(); err != nil {
+		return p, v, err
+	}
+	return p, v, p.Plausible()
+}
+
+// position is where in a file reading stopped, as people count: lines and columns from 1.
+func position(raw []byte, d *json.Decoder, err error) string {
+	at := d.InputOffset()
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &syntax):
+		at = syntax.Offset
+	case errors.As(err, &kind):
+		at = kind.Offset
+	}
+	before := raw[:min(int(at), len(raw))]
+	return fmt.Sprintf("line %d, column %d:", 1+bytes.Count(before, []byte("\n")), len(before)-bytes.LastIndexByte(before, '\n'))
+}
+
+// negative finds a size below zero, which a pool of the core cannot even hold.
+func negative(v api.Pool) error {
+	type size struct {
+		at string
+		n  int64
+	}
+	all := []size{{"capacity_bytes", v.CapacityBytes}, {"used_bytes", v.UsedBytes}}
+	members := func(at string, in []api.Member) {
+		for i, m := range in {
+			at := fmt.Sprintf("%s[%d]", at, i)
+			all = append(all, size{at + ".size_bytes", m.SizeBytes}, size{at + ".used_bytes", m.UsedBytes}, size{at + ".needs_bytes", m.NeedsBytes})
+		}
+	}
+	for i, g := range v.Groups {
+		members(fmt.Sprintf("groups[%d].members", i), g.Members)
+	}
+	members("spares", v.Spares)
+	members("logs", v.Logs)
+	for i, x := range v.Volumes {
+		all = append(all, size{fmt.Sprintf("volumes[%d].used_bytes", i), x.UsedBytes})
+		for j, e := range x.Extents {
+			all = append(all, size{fmt.Sprintf("volumes[%d].extents[%d].bytes", i, j), e.Bytes})
+		}
+	}
+	for _, x := range all {
+		if x.n < 0 {
+			return fmt.Errorf("%s: %d is negative", x.at, x.n)
+		}
+	}
+	return nil
+}
+
+// defaults gives a volume what its file leaves out: the protection of its group; or, with a protection of its own, the only group.
+func defaults(raw []byte, p *pool.Pool) error {
+	var told struct {
+		Volumes []struct {
+			Protect json.RawMessage `json:"protect"`
+		} `json:"volumes"`
+	}
+	if err := json.Unmarshal(raw, &told); err != nil {
+		return err
+	}
+	for i := range p.Volumes {
+		v, own := &p.Volumes[i], len(told.Volumes[i].Protect) > 0 && string(told.Volumes[i].Protect) != "null"
+		at := fmt.Sprintf("volumes[%d]", i)
+		switch {
+		case own && v.Protect.None:
+			return fmt.Errorf("%s.protect.none: a volume protects itself or has its group's protection; leave its protect out", at)
+		case own && v.Group == "" && len(p.Groups) == 1:
+			v.Group = p.Groups[0].Name
+			if v.Group == "" { // a group may have no name of its own
+				p.Groups[0].Name, v.Group = "the group", "the group"
+			}
+		case own && v.Group == "":
+			return fmt.Errorf("%s.group: the volume %q has a protection of its own; name the one of the %d groups that it lies on", at, v.Name, len(p.Groups))
+		case !own && v.Group != "":
+			for _, g := range p.Groups {
+				if g.Name == v.Group && g.Protect.None {
+					return fmt.Errorf("%s.protect: the group %q protects nothing itself, so the volume %q needs a protection of its own", at, g.Name, v.Name)
+				} else if g.Name == v.Group {
+					v.Protect = g.Protect
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // ToPoolView takes a pool from what the API shows of it.
@@ -85,7 +187,8 @@ func ToPoolView(v api.Pool) pool.Pool {
 
 // Prospect to the API. label gives what is known of the drive at a slot.
 func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMember) api.Prospect {
-	out := api.Prospect{Pool: p.Name, Lose: []api.LostMember{}, Along: append([]string{}, w.Along...), Outcome: api.PoolOutcome(w.Worst()), Was: Margin(w.Was, w.Known), Is: Margin(w.Is, w.Known), Healed: Margin(w.Healed, w.Known),
+	out := api.Prospect{Pool: p.Name, Lose: []api.LostMember{}, Along: append([]string{}, w.Along...), Outcome: api.PoolOutcome(w.Worst()), 
+		Was: MarginBy(w.Was, w.Known, w.WasBy), Is: MarginBy(w.Is, w.Known, w.IsBy), Healed: Margin(w.Healed, w.Known),
 		Effects: []api.Effect{}, Comebacks: []api.Comeback{}}
 	for _, s := range w.Lose {
 		if !slices.Contains(w.Along, s) {
@@ -94,7 +197,14 @@ func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMem
 	}
 	for _, e := range w.Effects {
 		known := e.Outcome != pool.Untold
-		out.Effects = append(out.Effects, api.Effect{Volume: e.Volume, Group: e.Group, Protection: e.Words, Outcome: api.PoolOutcome(e.Outcome), Was: Margin(e.Was, known), Is: Margin(e.Is, known), UsedBytes: int64(e.Used)})
+		logs := func(names string) string {
+			if names != "" {
+				return "log device " + names
+			}
+			return ""
+		}
+		out.Effects = append(out.Effects, api.Effect{Volume: e.Volume, Group: e.Group, Protection: e.Words, Outcome: api.PoolOutcome(e.Outcome),
+			Was: MarginBy(e.Was, known, logs(e.WasBy)), Is: MarginBy(e.Is, known, logs(e.IsBy)), UsedBytes: int64(e.Used)})
 	}
 	for _, c := range w.Comebacks {
 		v := api.Comeback{Slot: c.Slot, ByItself: c.By != "", Says: c.Says, NeedsBytes: int64(c.Needs), HasBytes: int64(c.Has)}
@@ -108,7 +218,7 @@ func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMem
 
 // Room to the API.
 func Room(r pool.Room) api.MoveRoom {
-	return api.MoveRoom{Fits: r.Fits, Why: r.Why, NeedBytes: int64(r.Need), FreeBytes: int64(r.Free)}
+	return api.MoveRoom{Fits: r.Fits, OthersMove: r.Others, Why: r.Why, NeedBytes: int64(r.Need), FreeBytes: int64(r.Free)}
 }
 
 // Endurance to the API, the gravest outcome first.
@@ -192,9 +302,9 @@ func Moves(p *pool.Pool, asked api.MovesAsked) (api.MoveOrder, error) {
 	if err != nil {
 		return api.MoveOrder{}, err
 	}
-	out := api.MoveOrder{Bytes: int64(o.Bytes), AsAskedBytes: int64(o.AsIs), Proven: o.Proven, Steps: []api.MoveOrderStep{}}
+	out := api.MoveOrder{Bytes: int64(o.Bytes), AsAskedBytes: int64(o.AsIs), Proven: o.Proven, Basis: o.Basis, Steps: []api.MoveOrderStep{}}
 	for _, s := range o.Steps {
-		v := api.MoveOrderStep{Words: s.Words, Bytes: int64(s.Bytes), Moves: []api.MoveOrderMove{}}
+		v := api.MoveOrderStep{Words: s.Words, Bytes: int64(s.Bytes), Margin: Margin(s.Margin, s.Known), Moves: []api.MoveOrderMove{}}
 		for _, m := range s.Moves {
 			v.Moves = append(v.Moves, api.MoveOrderMove{From: m.From, To: m.To, Bytes: int64(m.Bytes)})
 		}

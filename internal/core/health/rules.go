@@ -45,6 +45,14 @@ func init() {
 	}
 }
 
+// TitleOf is what a rule is called; its id where there is none.
+func TitleOf(id string) string {
+	if r := ruleOf(id); r != nil {
+		return r.Title
+	}
+	return id
+}
+
 func ruleOf(id string) *Rule { return ruleByID[id] }
 
 // Rules lists them in the order in which they are tried.

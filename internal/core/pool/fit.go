@@ -26,7 +26,7 @@ func (s Size) Takes(bytes drive.Bytes) string {
 }
 
 // Fit says what size a drive in the place of the member at slot must have: what the pool system itself asks for where it
-// says so, else what the members' data need.
+// says so, else the size of the member. ok is false where there is no such member, or where nothing tells how large it is (R7).
 func (p *Pool) Fit(slot string) (s Size, ok bool) {
 	m, group, ok := p.Slot(slot)
 	if !ok {
@@ -35,6 +35,9 @@ func (p *Pool) Fit(slot string) (s Size, ok bool) {
 	s = Size{Least: m.Needs, WhyLeast: fmt.Sprintf("the pool system asks for %d bytes", m.Needs)}
 	if m.Needs == 0 {
 		s = Size{Least: m.Size, WhyLeast: fmt.Sprintf("the member it replaces has %d bytes", m.Size)}
+	}
+	if m.Needs == 0 && m.Size == 0 {
+		return Size{}, false
 	}
 	g := p.group(group)
 	if dedicated := g.parity(); len(dedicated) > 0 {

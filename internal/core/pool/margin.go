@@ -1,9 +1,11 @@
 package pool
 
 import (
+	"cmp"
 	"fmt"
 	"math/bits"
 	"slices"
+	"strings"
 )
 
 // Margin is how many more members can be lost, whichever they are, before data is. Negative means data is lost.
@@ -32,60 +34,232 @@ func Numeral(n int) string {
 
 var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"}
 
-// GroupMargin is the margin of one group, or the least of its volumes where those are what is protected. ok is false when
-// nothing in the group says what it can bear, or when it is not known of a member whether it carries its share (R7).
-func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
-	if g.unknown() {
-		return 0, false
-	}
-	consider := func(m Margin) {
-		if !ok || m < least {
-			least, ok = m, true
-		}
-	}
-	if !g.Protect.None {
-		consider(p.margin(g, g.Protect))
-	}
-	for _, v := range p.Volumes {
-		if v.Group == g.Name {
-			consider(p.onGroup(g, v))
-		}
-	}
-	return least, ok
+// part is one thing of a pool that has a margin of its own: a volume, or a group that no volume speaks for.
+type part struct {
+	name   string // "volume films", "group 1"
+	margin Margin
+	known  bool
+	logs   []string // log devices whose loss is what the margin counts; empty where members are
 }
 
-// VolumeMargin is the margin of one volume: of its own protection on its group, or the least of all groups it is spread
-// over.
+// worse says whether a part limits more than another.
+func (x part) worse(y part) bool { return x.margin < y.margin }
+
+// join is the part that limits: a certain loss, then what is not known (R7), then the least margin.
+func (x part) join(y part) part {
+	switch {
+	case x.known && x.margin < 0:
+		return x
+	case y.known && y.margin < 0:
+		return y
+	case !x.known:
+		return x
+	case !y.known, y.worse(x):
+		return y
+	}
+	return x
+}
+
+// GroupMargin is the least margin of what lies on one group: of its volumes where there are any, else of its own protection.
+// ok is false when nothing in the group says what it can lose, or when it is not known of a member whether it carries its share
+// and the answer depends on that (R7).
+func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
+	parts := p.groupParts(&g)
+	if len(parts) == 0 {
+		return 0, false
+	}
+	x := parts[0]
+	for _, y := range parts[1:] {
+		x = x.join(y)
+	}
+	return x.known0(), x.known
+}
+
+func (x part) known0() Margin {
+	if !x.known {
+		return 0
+	}
+	return x.margin
+}
+
+// VolumeMargin is the margin of one volume: of the extents that hold it where they are known, else of its own protection on its
+// group, or the least of all groups it is spread over.
 func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
-	for _, g := range p.Groups {
-		if v.Group != "" && v.Group != g.Name {
+	x, ok := p.volumePart(&v)
+	if !ok {
+		return 0, false
+	}
+	return x.known0(), x.known
+}
+
+// Margin is the least margin of the pool's volumes and groups. ok is false for a pool of which a part is not known: that is
+// unknown, not healthy (R7). A loss that is certain whatever the unknown members turn out to be is told as a loss.
+func (p *Pool) Margin() (least Margin, ok bool) {
+	x, ok := p.limiting()
+	if !ok {
+		return 0, false
+	}
+	return x.known0(), x.known
+}
+
+// LimitedBy names what holds the margin down: log devices that others depend on, or the volume or group that can lose fewer than
+// the rest can; empty where all parts can lose the same, where nothing is known, and where data is lost (LostVolumes names it).
+func (p *Pool) LimitedBy() string {
+	x, ok := p.limiting()
+	if !ok || !x.known || x.margin < 0 {
+		return ""
+	}
+	var as, logs []string
+	parts := p.parts()
+	for _, y := range parts {
+		if !y.known || y.margin != x.margin {
 			continue
 		}
-		if g.unknown() {
-			return 0, false
+		if len(y.logs) == 0 {
+			as = append(as, y.name)
 		}
-		m := p.onGroup(g, v)
-		if !ok || m < least {
-			least, ok = m, true
+		for _, l := range y.logs {
+			if !slices.Contains(logs, l) {
+				logs = append(logs, l)
+			}
 		}
 	}
-	return least, ok
+	if len(as) == len(parts) {
+		return ""
+	}
+	if len(logs) > 0 {
+		as = append(as, plural(len(logs), "log device")+" "+list(logs))
+	}
+	return list(as)
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return what
+	}
+	return what + "s"
+}
+
+// list joins up to three names.
+func list(names []string) string {
+	if len(names) > 3 {
+		return strings.Join(names[:2], ", ") + fmt.Sprintf(" and %d more", len(names)-2)
+	}
+	if n := len(names); n > 1 {
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+	return strings.Join(names, "")
+}
+
+func (p *Pool) limiting() (x part, ok bool) {
+	parts := p.parts()
+	if len(parts) == 0 {
+		return part{}, false
+	}
+	x = parts[0]
+	for _, y := range parts[1:] {
+		x = x.join(y)
+	}
+	return x, true
+}
+
+// parts are all volumes, and the groups that none of them speaks for.
+func (p *Pool) parts() (out []part) {
+	for i := range p.Volumes {
+		if x, ok := p.volumePart(&p.Volumes[i]); ok {
+			out = append(out, x)
+		}
+	}
+	for i := range p.Groups {
+		if g := &p.Groups[i]; !p.spokenFor(g) {
+			out = append(out, p.bare(g)...)
+		}
+	}
+	return out
+}
+
+// groupParts are the parts that lie on one group.
+func (p *Pool) groupParts(g *Group) (out []part) {
+	for i := range p.Volumes {
+		if v := &p.Volumes[i]; v.on(g) {
+			out = append(out, p.onGroup(g, v))
+		}
+	}
+	if len(out) == 0 {
+		out = p.bare(g)
+	}
+	return out
+}
+
+// bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says nothing,
+// unless it is not known whether its members are there: then the pool is not known either (R7).
+func (p *Pool) bare(g *Group) []part {
+	x := part{name: "group " + g.Name}
+	if !g.Protect.None {
+		x = p.under(g, g.Protect)
+		x.name = "group " + g.Name
+	} else if !p.unsure(g.Members) {
+		return nil
+	}
+	return []part{x}
+}
+
+// on says whether a volume lies on a group.
+func (v *Volume) on(g *Group) bool { return v.Group == "" || v.Group == g.Name }
+
+// spokenFor says whether a volume lies on the group; then the volumes say what can be lost.
+func (p *Pool) spokenFor(g *Group) bool {
+	return slices.ContainsFunc(p.Volumes, func(v Volume) bool { return v.on(g) })
+}
+
+func (p *Pool) volumePart(v *Volume) (x part, ok bool) {
+	for i := range p.Groups {
+		if g := &p.Groups[i]; v.on(g) {
+			if y := p.onGroup(g, v); !ok {
+				x, ok = y, true
+			} else {
+				x = x.join(y)
+			}
+			if len(v.Extents) > 0 && v.Group == "" {
+				break // its extents were counted over all groups
+			}
+		}
+	}
+	x.name = "volume " + v.Name
+	return x, ok
 }
 
 // onGroup is the margin of a volume on one group: that of its least extent, where it is known which members hold which;
 // else that of its own protection laid over the group, or of the group's where it is spread over several.
-func (p *Pool) onGroup(g Group, v Volume) (least Margin) {
-	if len(v.Extents) == 0 {
-		if v.Group == "" {
-			return p.margin(g, g.Protect)
+func (p *Pool) onGroup(g *Group, v *Volume) (x part) {
+	switch {
+	case len(v.Extents) > 0:
+		x = p.byExtents(v)
+	case v.Group == "":
+		x = p.under(g, g.Protect)
+	default:
+		x = p.under(g, v.Protect)
+	}
+	x.name = "volume " + v.Name
+	return x
+}
+
+// under is the margin of a protection on a group; known also when unknown members cannot change that data is lost.
+func (p *Pool) under(g *Group, pr Protection) part {
+	m, logs := p.margin(g, pr)
+	return part{margin: m, logs: logs, known: m < 0 || !p.unsure(g.Members)}
+}
+
+// byExtents is the margin of a volume of which it is known which members hold which parts.
+func (p *Pool) byExtents(v *Volume) part {
+	at := map[string]*Member{}
+	for i := range p.Groups {
+		for j := range p.Groups[i].Members {
+			at[p.Groups[i].Members[j].Slot] = &p.Groups[i].Members[j]
 		}
-		return p.margin(g, v.Protect)
 	}
-	least = Margin(len(g.Members))
-	at := make(map[string]*Member, len(g.Members))
-	for i := range g.Members {
-		at[g.Members[i].Slot] = &g.Members[i]
-	}
+	x := part{margin: Margin(len(at)), known: true}
+	sure := true
 	var logs []string
 	for _, e := range v.Extents {
 		// Where no log device takes two of its pieces along, as nearly everywhere, its margin is soon told.
@@ -93,113 +267,241 @@ func (p *Pool) onGroup(g Group, v Volume) (least Margin) {
 		logs = logs[:0]
 		for _, slot := range e.Slots {
 			m := at[slot]
-			if m == nil || m.Lost() {
+			if m == nil || p.gone(m) {
 				continue
 			}
+			sure = sure && m.State != StateUnkn && p.logState(m.Log) != StateUnkn
 			left++
 			if m.Log != "" {
 				shared = shared || slices.Contains(logs, m.Log)
 				logs = append(logs, m.Log)
 			}
 		}
-		if shared {
-			least = min(least, p.margin(g.holding(e), e.protection()))
-		} else {
-			least = min(least, Margin(left-e.Need))
-		}
-	}
-	return least
-}
-
-// holding are the members of a group that hold an extent.
-func (g Group) holding(e Extent) Group {
-	on := Group{Name: g.Name}
-	for _, m := range g.Members {
-		if slices.Contains(e.Slots, m.Slot) {
-			on.Members = append(on.Members, m)
-		}
-	}
-	return on
-}
-
-func (e Extent) protection() Protection { return Protection{Tolerance: len(e.Slots) - e.Need} }
-
-// unknown says whether nobody can tell of some member whether it is there.
-func (g Group) unknown() bool {
-	return slices.ContainsFunc(g.Members, func(m Member) bool { return m.State == StateUnkn })
-}
-
-// Margin is the least margin of the pool's groups. ok is false for a pool of which a group is not known: that is unknown,
-// not healthy (R7).
-func (p *Pool) Margin() (least Margin, ok bool) {
-	for _, g := range p.Groups {
-		if g.unknown() {
-			return 0, false
-		}
-		if m, known := p.GroupMargin(g); known && (!ok || m < least) {
-			least, ok = m, true
-		}
-	}
-	return least, ok
-}
-
-// margin of a protection laid over one group: the size of the smallest set of further losses that breaks it, less one.
-// Losing a log device loses all members that depend on it, so every set of log devices is tried (there are few), and
-// the rest of the way is gone member by member, each taking one unit of tolerance.
-func (p *Pool) margin(g Group, pr Protection) Margin {
-	logs := p.logsOf(g)
-	everything := units(g, pr, func(Member) bool { return true })
-	least := Margin(len(g.Members))
-	for set := range uint(1) << len(logs) {
-		remaining := 0
-		gone := func(m Member) bool {
-			if m.Lost() {
-				return true
+		y := part{margin: Margin(left - e.Need)}
+		if shared && y.margin >= 0 {
+			on := Group{}
+			for _, slot := range e.Slots {
+				if at[slot] != nil {
+					on.Members = append(on.Members, *at[slot])
+				}
 			}
-			i := slices.Index(logs, m.Log)
-			return i >= 0 && set&(1<<i) != 0
+			y.margin, y.logs = p.margin(&on, Protection{Tolerance: len(e.Slots) - e.Need})
 		}
-		for _, m := range g.Members {
-			if !gone(m) {
-				remaining++
-			}
+		if y.worse(x) || y.margin == x.margin && len(y.logs) == 0 {
+			x.margin, x.logs = y.margin, y.logs
 		}
-		lost := units(g, pr, gone)
-		if set == 0 && (lost > pr.Tolerance || remaining == 0) {
-			return min(-1, Margin(pr.Tolerance-lost))
-		}
-		// Either as many units as it takes are lost one by one, if there are so many left, or everything is.
-		further := remaining
-		if more := max(0, pr.Tolerance+1-lost); more <= everything-lost {
-			further = min(further, more)
-		}
-		least = min(least, Margin(bits.OnesCount(set)+further-1))
 	}
-	return least
+	x.known = sure || x.margin < 0
+	return x
 }
 
-// logsOf lists the log devices still working on which members of g depend. A lost one has already been counted by the
-// pool system through the state of its members; should it not have been, they are counted here as lost with it.
-func (p *Pool) logsOf(g Group) []string {
-	var logs []string
-	for _, m := range g.Members {
-		if m.Log == "" || m.Lost() || slices.Contains(logs, m.Log) || len(logs) == 12 {
+// gone says whether the share on a member is lost: its own, or with the log device that it depends on.
+func (p *Pool) gone(m *Member) bool {
+	if m.Lost() {
+		return true
+	}
+	switch p.logState(m.Log) {
+	case Missing, Faulty, Recovering, Out:
+		return true
+	}
+	return false
+}
+
+// logState is the state of a log device; online for none. One that the pool does not list is not known.
+func (p *Pool) logState(slot string) MemberState {
+	if slot == "" {
+		return Online
+	}
+	for i := range p.Logs {
+		if p.Logs[i].Slot == slot {
+			return p.Logs[i].State
+		}
+	}
+	return StateUnkn
+}
+
+// unsure says whether nobody can tell of some member whether it is there.
+func (p *Pool) unsure(members []Member) bool {
+	return slices.ContainsFunc(members, func(m Member) bool {
+		return m.State == StateUnkn || !m.Lost() && p.logState(m.Log) == StateUnkn
+	})
+}
+
+// Bears is how many of what a protection counts, members or failure domains, a group can lose. Where there are more pieces than
+// domains, a domain holds several of a stripe, laid as evenly as can be; then it is fewer than the protection says.
+func (g *Group) Bears(pr Protection) int {
+	if !pr.Domains {
+		return pr.Tolerance
+	}
+	weights := g.domainPieces(pr)
+	lost := 0
+	for i, w := range weights {
+		if lost += w; lost > pr.Tolerance {
+			return i
+		}
+	}
+	return max(len(weights), pr.Tolerance)
+}
+
+// domainPieces is how many pieces of one stripe the failure domains hold, the most first.
+func (g *Group) domainPieces(pr Protection) (out []int) {
+	domains := map[string]int{}
+	for i := range g.Members {
+		domains[g.Members[i].Domain]++
+	}
+	if pr.Data < 0 { // a stripe as wide as there are members
+		for _, n := range domains {
+			out = append(out, n)
+		}
+		slices.SortFunc(out, func(a, b int) int { return b - a })
+		return out
+	}
+	width, n := max(1, pr.Data)+pr.Tolerance, len(domains)
+	for i := range n {
+		w := width / n
+		if i < width%n {
+			w++
+		}
+		out = append(out, max(1, w)) // narrower stripes lie now here, now there: one lost domain is one lost piece of some
+	}
+	return out
+}
+
+// margin of a protection laid over one group: the size of the smallest set of further losses that breaks it, less one, and the log
+// devices in that set. Losing a log device loses all members that depend on it.
+func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
+	bears := g.Bears(pr)
+	lost := p.units(g, pr, func(m *Member) bool { return p.gone(m) })
+	all := p.units(g, pr, func(*Member) bool { return true })
+	remaining, alone := 0, 0
+	for i := range g.Members {
+		if m := &g.Members[i]; !p.gone(m) {
+			remaining++
+			if m.Log == "" {
+				alone++
+			}
+		}
+	}
+	if lost > bears || remaining == 0 {
+		return min(-1, Margin(bears-lost)), nil
+	}
+	need := bears + 1 - lost
+	if alone == remaining {
+		if need > all-lost {
+			need = remaining
+		}
+		return Margin(min(need, remaining) - 1), nil
+	}
+	logs := p.takenAlong(g, pr)
+	everything := alone + len(logs) // so many losses lose all members, whatever the protection is
+	var by []string
+	if everything < need && everything < remaining {
+		for _, t := range logs {
+			by = append(by, t.log)
+		}
+	}
+	if need > all-lost {
+		return Margin(everything - 1), by
+	}
+	least := min(need, everything)
+	// Those that take one unit along are no worse than the loss of that member.
+	logs = slices.DeleteFunc(logs, func(t taken) bool { return len(t.units) < 2 })
+	slices.SortFunc(logs, func(a, b taken) int { return cmp.Or(len(b.units)-len(a.units), strings.Compare(a.log, b.log)) })
+	try := func(n, covered int, names func() []string) {
+		if further := n + max(0, need-covered); further < least {
+			least, by = further, names()
+		}
+	}
+	// Members depend on one log device each, so that what the devices take adds up; domains may have members on several, and then every
+	// set of devices is tried. With more than twelve of those the sum is taken, which is never too little.
+	const most = 12
+	if pr.Domains && len(logs) <= most {
+		for set := uint(1); set < 1<<len(logs); set++ {
+			if bits.OnesCount(set) >= least {
+				continue
+			}
+			units := map[string]bool{}
+			for i, t := range logs {
+				if set&(1<<i) != 0 {
+					for u := range t.units {
+						units[u] = true
+					}
+				}
+			}
+			try(bits.OnesCount(set), len(units), func() (names []string) {
+				for i, t := range logs {
+					if set&(1<<i) != 0 {
+						names = append(names, t.log)
+					}
+				}
+				return names
+			})
+		}
+	} else {
+		covered := 0
+		for i, t := range logs {
+			covered += len(t.units)
+			try(i+1, covered, func() (names []string) {
+				for _, t := range logs[:i+1] {
+					names = append(names, t.log)
+				}
+				return names
+			})
+		}
+	}
+	return Margin(least - 1), by
+}
+
+// taken is what a working log device takes along, in units that are not lost yet.
+type taken struct {
+	log   string
+	units map[string]bool
+}
+
+func (p *Pool) takenAlong(g *Group, pr Protection) (logs []taken) {
+	counted := map[string]bool{}
+	for i := range g.Members {
+		if m := &g.Members[i]; p.gone(m) {
+			counted[unit(m, pr)] = true
+		}
+	}
+	for i := range g.Members {
+		m := &g.Members[i]
+		if m.Log == "" || p.gone(m) {
 			continue
 		}
-		logs = append(logs, m.Log)
+		at := slices.IndexFunc(logs, func(t taken) bool { return t.log == m.Log })
+		if at < 0 {
+			at = len(logs)
+			logs = append(logs, taken{m.Log, map[string]bool{}})
+		}
+		if !counted[unit(m, pr)] {
+			logs[at].units[unit(m, pr)] = true
+		}
 	}
 	return logs
 }
 
+// unit is what a protection counts a member under.
+func unit(m *Member, pr Protection) string {
+	if pr.Domains {
+		return m.Domain
+	}
+	return m.Slot
+}
+
 // units counts what the protection counts: members, or the failure domains with at least one lost member.
-func units(g Group, pr Protection, lost func(Member) bool) int {
+func (p *Pool) units(g *Group, pr Protection, lost func(*Member) bool) int {
 	n := 0
-	seen := map[string]bool{}
-	for _, m := range g.Members {
-		if !lost(m) || pr.Domains && seen[m.Domain] {
+	var seen []string
+	for i := range g.Members {
+		m := &g.Members[i]
+		if !lost(m) || pr.Domains && slices.Contains(seen, m.Domain) {
 			continue
 		}
-		seen[m.Domain] = true
+		if pr.Domains {
+			seen = append(seen, m.Domain)
+		}
 		n++
 	}
 	return n
@@ -214,21 +516,8 @@ func (p *Pool) Without(slot string) (poolMargin Margin, volumes []string, ok boo
 
 // Losing is the pool after the members at the given places are gone, and with a log device all that depend on it.
 func (p *Pool) Losing(slots ...string) Pool {
-	q := p.With(Missing, slots...)
-	var dependants []string
-	for i := range q.Logs {
-		if slices.Contains(slots, q.Logs[i].Slot) {
-			q.Everyone(func(_ string, m *Member) {
-				if m.Log == q.Logs[i].Slot {
-					dependants = append(dependants, m.Slot)
-				}
-			})
-		}
-	}
-	if len(dependants) > 0 {
-		q = q.With(Missing, dependants...)
-	}
-	return q
+	all, _ := p.taking(slots)
+	return p.With(Missing, all...)
 }
 
 // LostVolumes are the names of the volumes that have lost data.

@@ -42,6 +42,9 @@ type MoveStep struct {
 	Words  string
 	Bytes  drive.Bytes
 	Moves  []Move
+	// Margin is the pool's while the change is made; Known is false where that is not known.
+	Margin Margin
+	Known  bool
 }
 
 // MoveOrder is an order of changes.
@@ -50,6 +53,7 @@ type MoveOrder struct {
 	Bytes  drive.Bytes // moved in all
 	AsIs   drive.Bytes // in the order in which they were given; 0 when that one does not hold
 	Proven bool        // no other order moves less; else the best of those that were looked at
+	Basis  string      // what the figures rest on, a sentence
 }
 
 // exactStates is how many states are looked at before the search keeps only the best of each length; beam is how many.
@@ -58,42 +62,159 @@ const (
 	beam        = 600
 )
 
-// BestOrder finds the order of changes in a group that moves least, while everything fits at every step. Pieces are taken
+// BestOrder finds the order of changes in a group that moves least, and in which no data is lost at any step: everything fits, and a
+// member is taken out only where it is drained before, filled beside, or can be missed. In a spread group pieces are taken
 // to lie in proportion to the members' sizes, as a pool system that weighs them by size lays them, with no two pieces of a
 // stripe on one member or domain. Where that is after some changes depends on which were made, not in which order, so the
-// search goes over sets; changes that are alike count as one kind.
+// search goes over sets; changes that are alike count as one kind. It is an error when there is no such order; it says why.
 func (p *Pool) BestOrder(group string, changes []Change, limit float64) (MoveOrder, error) {
 	g := p.group(group)
 	if g.Name == "" && len(g.Members) == 0 {
 		return MoveOrder{}, fmt.Errorf("%s has no group %q", p.Name, group)
 	}
+	if err := p.movable(&g, changes); err != nil {
+		return MoveOrder{}, err
+	}
 	if !g.Spread {
-		return p.eachForItself(g, changes)
+		return p.eachForItself(&g, changes)
 	}
-	if limit == 0 {
-		limit = p.Limit
-	}
-	if limit <= 0 || limit > 1 {
-		limit = 1
-	}
-	s := &search{p: p, g: g, changes: changes, limit: limit, shares: map[string]*laid{}}
+	s := &search{p: p, g: g, changes: changes, limit: p.limitOf(limit), shares: map[string]*laid{}}
 	s.sort()
 	return s.run()
 }
 
-// eachForItself is for groups in which nothing but the new member is filled: the order changes nothing.
-func (p *Pool) eachForItself(g Group, changes []Change) (out MoveOrder, err error) {
-	out.Proven = true
-	for i, c := range changes {
-		m, in, ok := p.Slot(c.Out)
-		if !ok || in != g.Name || c.In == nil {
-			return MoveOrder{}, fmt.Errorf("the stripes of %s are as wide as it has members: a drive can only come for another", g.Name)
+// movable says which of the changes cannot be made in any order.
+func (p *Pool) movable(g *Group, changes []Change) error {
+	if p.unsure(g.Members) {
+		return fmt.Errorf("the state of members of %s is not known, so nothing that takes one out is known to be safe", cmp.Or(g.Name, p.Name))
+	}
+	leaves := map[string]bool{}
+	for _, c := range changes {
+		if c.In != nil && c.In.Size == 0 {
+			return fmt.Errorf("the size of %s is not known", c.In.Slot)
 		}
-		out.Steps = append(out.Steps, MoveStep{Change: i, Words: c.Words(), Bytes: m.Used, Moves: []Move{{From: "the others", To: c.In.Slot, Bytes: m.Used}}})
+		if c.Out == "" {
+			continue
+		}
+		m, in, ok := p.Slot(c.Out)
+		switch {
+		case !ok || in != g.Name:
+			return fmt.Errorf("%s is not a member of %s", c.Out, g.Name)
+		case leaves[c.Out]:
+			return fmt.Errorf("%s is named in two changes: it can leave once", c.Out)
+		}
+		leaves[c.Out] = true
+		// What a lost member held comes from the others, or from itself when it is put back.
+		if p.gone(&m) {
+			if lost := p.lostWith(g, m.Slot); len(lost) > 0 {
+				return fmt.Errorf("%s is %s, and %s cannot be restored without it: put it back", c.Out, m.State, list(lost))
+			}
+		}
+	}
+	return nil
+}
+
+// lostWith names what has lost data and has a piece on the member at slot.
+func (p *Pool) lostWith(g *Group, slot string) (names []string) {
+	for _, x := range p.groupParts(g) {
+		if x.known && x.margin < 0 {
+			names = append(names, x.name)
+		}
+	}
+	for i := range p.Volumes {
+		v := &p.Volumes[i]
+		holds := len(v.Extents) == 0 || slices.ContainsFunc(v.Extents, func(e Extent) bool { return slices.Contains(e.Slots, slot) })
+		if !holds {
+			names = slices.DeleteFunc(names, func(n string) bool { return n == "volume "+v.Name })
+		}
+	}
+	return names
+}
+
+// eachForItself is for groups in which nothing but the new member is filled: the order changes nothing about what moves. Members that
+// are lost are replaced first, so that the margin is whole again for the others.
+func (p *Pool) eachForItself(g *Group, changes []Change) (out MoveOrder, err error) {
+	out.Proven = true
+	out.Basis = "Each new drive is filled before the next change begins, and no volume is lost or stopped at any step."
+	order := make([]int, len(changes))
+	for i := range order {
+		order[i] = i
+	}
+	lostFirst := func(i int) int {
+		if m, _, _ := p.Slot(changes[i].Out); p.gone(&m) {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return lostFirst(a) - lostFirst(b) })
+	now := p.clone()
+	for _, i := range order {
+		c := changes[i]
+		if c.In == nil || c.Out == "" {
+			return MoveOrder{}, fmt.Errorf("the stripes of %s are as wide as it has members: a drive can only be replaced there, not added or removed", g.Name)
+		}
+		m, _, _ := now.Slot(c.Out)
+		size, known := now.Fit(c.Out)
+		if !known {
+			return MoveOrder{}, fmt.Errorf("the size of %s is not known, so no drive is known to fit in its place", c.Out)
+		}
+		size.Least = max(size.Least, m.Used)
+		if why := size.Takes(c.In.Size); why != "" {
+			return MoveOrder{}, fmt.Errorf("%s does not fit in the place of %s: %s", c.In.Slot, c.Out, why)
+		}
+		step := MoveStep{Change: i, Words: c.Words(), Bytes: m.Used}
+		during := now
+		from := c.Out
+		switch lost := now.gone(&m); {
+		case lost, c.After:
+			if during = now.Losing(c.Out); !lost {
+				if err := now.bears(&during, g, c.Out, c.In.Slot); err != nil {
+					return MoveOrder{}, err
+				}
+			}
+			from = "the others"
+		case m.State == Out:
+			from = "the others"
+		}
+		step.Margin, step.Known = during.Margin()
+		step.Moves = []Move{{From: from, To: c.In.Slot, Bytes: m.Used}}
+		out.Steps = append(out.Steps, step)
 		out.Bytes += m.Used
+		now.Everyone(func(_ string, x *Member) {
+			if x.Slot == c.Out {
+				x.State, x.Beside, x.Size = Online, "", c.In.Size
+			}
+		})
 	}
 	out.AsIs = out.Bytes
 	return out, nil
+}
+
+// bears says why a member of a group cannot be missed for a while.
+func (p *Pool) bears(without *Pool, g *Group, slot, in string) error {
+	var lost, stopped []string
+	for _, e := range p.effects(without) {
+		if e.Group != "" && e.Group != g.Name || e.WasLost {
+			continue
+		}
+		name := "volume " + e.Volume
+		if e.Volume == "" {
+			name = "group " + e.Group
+		}
+		switch e.Outcome {
+		case Lost, Untold:
+			lost = append(lost, name)
+		case Unreachable:
+			stopped = append(stopped, name)
+		}
+	}
+	switch {
+	case len(lost) > 0:
+		return fmt.Errorf("%s cannot leave before %s is filled: without it, %s would be lost. Use a free bay and fill the new drive beside the old one", slot, in, list(lost))
+	case len(stopped) > 0:
+		return fmt.Errorf("%s cannot leave before %s is filled: without it, %s would stop", slot, in, list(stopped))
+	}
+	return nil
 }
 
 // laid is how much lies on each place, those that are and those that come, once some changes are made.
@@ -149,7 +270,7 @@ func (s *search) at(done []int, half int) *laid {
 	}
 	there := make([]bool, len(s.all))
 	for i, m := range s.g.Members {
-		there[i] = !m.Lost() && m.State != Out
+		there[i] = !s.p.gone(&m) && m.State != Out
 	}
 	leaves := func(c int) {
 		for i, m := range s.g.Members {
@@ -168,7 +289,7 @@ func (s *search) at(done []int, half int) *laid {
 		leaves(half)
 	}
 	l := &laid{}
-	l.on, l.whole = s.p.lay(s.g, s.all, there, s.limit)
+	l.on, l.whole = s.p.lay(&s.g, s.all, there, s.limit)
 	s.shares[key] = l
 	return l
 }
@@ -194,7 +315,7 @@ func keyOf(done []int) string {
 }
 
 // lay spreads what the volumes lay on a group over those of all members that are there, by their sizes.
-func (p *Pool) lay(g Group, all []Member, there []bool, limit float64) (on []float64, whole bool) {
+func (p *Pool) lay(g *Group, all []Member, there []bool, limit float64) (on []float64, whole bool) {
 	on, whole = make([]float64, len(all)), true
 	left := 0
 	for _, yes := range there {
@@ -220,10 +341,14 @@ func (p *Pool) lay(g Group, all []Member, there []bool, limit float64) (on []flo
 			}
 			sizes[at[i]] += float64(m.Size)
 		}
-		amounts, every := pour(sizes, l.y*float64(l.width), l.y)
+		most := l.y
+		if l.domains {
+			most *= float64(l.each)
+		}
+		amounts, every := pour(sizes, l.y*float64(l.width), most)
 		whole = whole && every
 		for i, m := range all {
-			if there[i] {
+			if there[i] && sizes[at[i]] > 0 {
 				on[i] += amounts[at[i]] * float64(m.Size) / sizes[at[i]]
 			}
 		}
@@ -335,12 +460,13 @@ func (s *search) run() (MoveOrder, error) {
 			level = level[:beam]
 		}
 	}
-	out := MoveOrder{Proven: exact}
+	out := MoveOrder{Proven: exact, Basis: "Reckoned: pieces lie in proportion to the members' sizes, what leaves is drained first, and everything fits at every step."}
+	margin, known := s.p.Margin()
 	done := make([]int, len(s.kinds))
 	for _, k := range level[0].way {
 		c := s.kinds[k][done[k]]
 		bytes, next, _ := s.cost(done, k)
-		step := MoveStep{Change: c, Words: s.changes[c].Words(), Bytes: drive.Bytes(bytes)}
+		step := MoveStep{Change: c, Words: s.changes[c].Words(), Bytes: drive.Bytes(bytes), Margin: margin, Known: known}
 		from, to := s.at(done, -1), s.at(next, -1)
 		if between := s.at(done, c); s.changes[c].After && s.changes[c].Out != "" && s.changes[c].In != nil {
 			step.Moves = append(s.pairs(from.on, between.on), s.pairs(between.on, to.on)...)

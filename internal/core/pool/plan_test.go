@@ -16,7 +16,7 @@ import (
 func spread(r *rand.Rand) Pool {
 	g := Group{Name: "g", Protect: Protection{None: true}, Spread: true}
 	for i := range 2 + r.IntN(4) {
-		g.Members = append(g.Members, Member{Slot: fmt.Sprint(i), State: Online, Size: drive.Bytes(1 + r.IntN(5)), Used: 1, Domain: fmt.Sprintf("h%d", r.IntN(3))})
+		g.Members = append(g.Members, Member{Slot: fmt.Sprint(i), State: Online, Size: drive.Bytes(1 + r.IntN(5)), Domain: fmt.Sprintf("h%d", r.IntN(3))})
 	}
 	p := Pool{Name: "p", Groups: []Group{g}}
 	for v := range 1 + r.IntN(2) {
@@ -28,6 +28,10 @@ func spread(r *rand.Rand) Pool {
 
 // placeable tries to lay stripe after stripe on every choice of places that has room.
 func placeable(p Pool, members []Member) bool {
+	all := map[string]bool{}
+	for _, m := range p.Groups[0].Members {
+		all[m.Domain] = true
+	}
 	room := make([]int, len(members))
 	for i, m := range members {
 		room[i] = int(m.Size)
@@ -38,26 +42,24 @@ func placeable(p Pool, members []Member) bool {
 			stripes = append(stripes, v.Protect)
 		}
 	}
-	var lay func(stripe, piece, from int, domains map[string]bool) bool
-	lay = func(stripe, piece, from int, domains map[string]bool) bool {
+	var lay func(stripe, piece, from int, domains map[string]int) bool
+	lay = func(stripe, piece, from int, domains map[string]int) bool {
 		if stripe == len(stripes) {
 			return true
 		}
 		pr := stripes[stripe]
 		if piece == pr.Data+pr.Tolerance {
-			return lay(stripe+1, 0, 0, map[string]bool{})
+			return lay(stripe+1, 0, 0, map[string]int{})
 		}
 		for i := from; i < len(members); i++ {
 			d := members[i].Domain
-			if room[i] == 0 || pr.Domains && domains[d] {
+			if room[i] == 0 || pr.Domains && domains[d] >= (pr.Data+pr.Tolerance+len(all)-1)/len(all) {
 				continue
 			}
 			room[i]--
-			domains[d] = true
+			domains[d]++
 			ok := lay(stripe, piece+1, i+1, domains)
-			if pr.Domains {
-				delete(domains, d)
-			}
+			domains[d]--
 			room[i]++
 			if ok {
 				return true
@@ -65,7 +67,7 @@ func placeable(p Pool, members []Member) bool {
 		}
 		return false
 	}
-	return lay(0, 0, 0, map[string]bool{})
+	return lay(0, 0, 0, map[string]int{})
 }
 
 // TestRoomAgainstOracle compares the flow with trying every placement.

@@ -3,6 +3,7 @@ package pool
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"lantern/internal/core/drive"
 )
@@ -13,6 +14,9 @@ type Room struct {
 	Why  string      // where it does not, in words
 	Need drive.Bytes // what must move: all that lies on those that leave
 	Free drive.Bytes // what the others could take together; that it is more than Need does not make it fit
+	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that lie on the others may have
+	// to move as well, which not every pool system does by itself.
+	Others bool
 }
 
 // Room says whether what lies on the members at slots fits on the others, when none of them is filled above limit (a share,
@@ -23,40 +27,166 @@ type Room struct {
 // one stripe, whenever no member holds more than y of them (McNaughton 1959, the wrap-around rule). Which amounts each
 // member takes is then a flow from volumes to members, and they fit if the largest flow takes all of them.
 func (p *Pool) Room(slots []string, limit float64) Room {
-	if limit == 0 {
-		limit = p.Limit
-	}
-	if limit <= 0 || limit > 1 {
-		limit = 1
-	}
+	limit = p.limitOf(limit)
 	leaving := map[string]bool{}
 	all, _ := p.taking(slots)
 	for _, s := range all {
 		leaving[s] = true
 	}
 	out := Room{Fits: true}
-	for _, g := range p.Groups {
+	for i := range p.Groups {
+		g := &p.Groups[i]
 		touched := false
-		for _, m := range g.Members {
-			if leaving[m.Slot] && m.State != Out {
+		for j := range g.Members {
+			if m := &g.Members[j]; leaving[m.Slot] && m.State != Out {
 				touched = true
 				out.Need += m.Used
-			} else if !m.Lost() && m.State != Out {
+			} else if !p.gone(m) && m.State != Out {
 				out.Free += free(m, limit)
 			}
 		}
 		switch {
-		case !touched:
+		case !touched || !out.Fits:
 		case !g.Spread:
 			out.Fits, out.Why = false, fmt.Sprintf("the stripes of %s are as wide as it has members: what lies on one cannot move to the others", g.Name)
-		case out.Fits:
+		case p.unsure(g.Members):
+			out.Fits, out.Why = false, fmt.Sprintf("the state of members of %s is not known", g.Name)
+		default:
 			out.Fits, out.Why = p.fits(g, leaving, limit)
+			out.Others = out.Others || out.Fits && !p.straight(g, leaving, limit)
 		}
 	}
 	return out
 }
 
-func free(m Member, limit float64) drive.Bytes {
+// limitOf is how full a member may become: what was asked for, else what the pool system says, else all of it.
+func (p *Pool) limitOf(limit float64) float64 {
+	if limit == 0 {
+		limit = p.Limit
+	}
+	if limit <= 0 || limit > 1 {
+		limit = 1
+	}
+	return limit
+}
+
+// straight says whether the pieces of those that leave certainly fit on the others while every other piece stays where it is. Where it
+// is known which members hold which pieces, it is a flow from extents to the members that may take them; else it holds when even
+// those members that are the least free can take everything (Hall 1935): of the members, or domains, that are left, a stripe of
+// width w lies on w-1, and any other may take its piece.
+func (p *Pool) straight(g *Group, leaving map[string]bool, limit float64) bool {
+	var left []*Member
+	moves := 0.0
+	for i := range g.Members {
+		switch m := &g.Members[i]; {
+		case m.State == Out:
+		case leaving[m.Slot]:
+			moves += float64(m.Used)
+		case !p.gone(m):
+			left = append(left, m)
+		}
+	}
+	if yes, known := p.straightByExtents(g, left, leaving, limit); known {
+		return yes
+	}
+	for _, l := range p.loads(g, len(left)) {
+		from := map[string]bool{}
+		for i := range g.Members {
+			if m := &g.Members[i]; leaving[m.Slot] && m.State != Out {
+				from[unit(m, Protection{Domains: l.domains})] = true
+			}
+		}
+		if l.width > 1 && (len(from) > 1 || l.each > 1) {
+			return false // two pieces of one stripe may have to move, to different members
+		}
+		rooms := map[string]float64{}
+		for _, m := range left {
+			rooms[unit(m, Protection{Domains: l.domains})] += float64(free(m, limit))
+		}
+		var sorted []float64
+		for _, n := range rooms {
+			sorted = append(sorted, n)
+		}
+		slices.Sort(sorted)
+		sum := 0.0
+		for _, n := range sorted[:max(0, len(sorted)-(l.width-1))] {
+			sum += n
+		}
+		if sum < moves {
+			return false
+		}
+	}
+	return true
+}
+
+// straightByExtents is exact; known is false unless every volume of the group says where all of its pieces lie.
+func (p *Pool) straightByExtents(g *Group, left []*Member, leaving map[string]bool, limit float64) (yes, known bool) {
+	type stripe struct {
+		bytes   float64
+		targets []int
+	}
+	var moving []stripe
+	told := map[string]drive.Bytes{} // by the extents, for each member
+	for i := range p.Volumes {
+		v := &p.Volumes[i]
+		if !v.on(g) {
+			continue
+		}
+		if len(v.Extents) == 0 {
+			return false, false
+		}
+		pr := v.Protect
+		if v.Group == "" {
+			pr = g.Protect
+		}
+		for _, e := range v.Extents {
+			domains := map[string]bool{}
+			goes := 0
+			for _, slot := range e.Slots {
+				m, _, _ := p.Slot(slot)
+				told[slot] += e.Bytes
+				if leaving[slot] {
+					goes++
+				} else {
+					domains[m.Domain] = true
+				}
+			}
+			if goes == 0 {
+				continue
+			}
+			s := stripe{bytes: float64(e.Bytes) * float64(goes)}
+			for j, m := range left {
+				if !slices.Contains(e.Slots, m.Slot) && !(pr.Domains && domains[m.Domain]) {
+					s.targets = append(s.targets, j)
+				}
+			}
+			if goes > 1 {
+				return false, false // two pieces of one stripe may not go to one member: not a flow
+			}
+			moving = append(moving, s)
+		}
+	}
+	for i := range g.Members {
+		if m := &g.Members[i]; leaving[m.Slot] && told[m.Slot] < m.Used {
+			return false, false
+		}
+	}
+	f := newFlow(2 + len(moving) + len(left))
+	want := 0.0
+	for i, s := range moving {
+		want += s.bytes
+		f.edge(0, 2+i, s.bytes)
+		for _, j := range s.targets {
+			f.edge(2+i, 2+len(moving)+j, s.bytes)
+		}
+	}
+	for j, m := range left {
+		f.edge(2+len(moving)+j, 1, float64(free(m, limit)))
+	}
+	return want-f.most(0, 1) <= want*1e-9+0.5, true
+}
+
+func free(m *Member, limit float64) drive.Bytes {
 	most := drive.Bytes(limit * float64(m.Size))
 	if m.Used >= most {
 		return 0
@@ -64,50 +194,70 @@ func free(m Member, limit float64) drive.Bytes {
 	return most - m.Used
 }
 
-// load is what a volume lays on a group: w pieces a stripe, y bytes a piece at the most on one member or domain.
+// load is what a volume lays on a group: w pieces a stripe, y bytes a piece at the most on one member.
 type load struct {
 	name    string
 	width   int
 	y       float64
 	domains bool
+	each    int // how many pieces of a stripe one domain may hold; 1 unless there are more pieces than domains
 }
 
-// loads are what the volumes of a group, or the group itself, lay on it.
-func (p *Pool) loads(g Group, left int) (out []load) {
+// loads are what the volumes of a group, or the group itself, lay on it. What its members hold beyond what the volumes say is laid
+// as well, as widely as any of them.
+func (p *Pool) loads(g *Group, left int) (out []load) {
+	domains := map[string]bool{}
+	held := 0.0
+	for i := range g.Members {
+		m := &g.Members[i]
+		domains[m.Domain] = true
+		if !m.Lost() && m.State != Out {
+			held += float64(m.Used)
+		}
+	}
 	add := func(name string, pr Protection, bytes float64) {
 		data := max(1, pr.Data)
 		if pr.Data < 0 {
 			data = max(1, left-pr.Tolerance)
 		}
-		out = append(out, load{name, data + pr.Tolerance, bytes / float64(data), pr.Domains})
+		width := data + pr.Tolerance
+		out = append(out, load{name, width, bytes / float64(data), pr.Domains, max(1, (width+len(domains)-1)/max(1, len(domains)))})
 	}
+	widest := g.Protect
+	told := 0.0
 	for _, v := range p.Volumes {
+		pr := v.Protect
 		switch {
 		case v.Group == g.Name:
-			add(v.Name, v.Protect, float64(v.Used))
 		case v.Group == "" && len(p.Groups) == 1:
-			add(v.Name, g.Protect, float64(v.Used))
+			pr = g.Protect
+		default:
+			continue
+		}
+		add(v.Name, pr, float64(v.Used))
+		l := out[len(out)-1]
+		told += l.y * float64(l.width)
+		if g.Protect.None && max(1, pr.Data)+pr.Tolerance > max(1, widest.Data)+widest.Tolerance || widest.None {
+			widest = pr
 		}
 	}
-	if len(out) == 0 {
-		var held float64
-		for _, m := range g.Members {
-			if !m.Lost() {
-				held += float64(m.Used)
-			}
+	if rest := held - told; rest > held*1e-9 {
+		width := max(1, widest.Data) + widest.Tolerance
+		if widest.Data < 0 {
+			width = max(1, left)
 		}
-		width := max(1, g.Protect.Data) + g.Protect.Tolerance
-		add(g.Name, g.Protect, held/float64(width)*float64(max(1, g.Protect.Data)))
+		add(g.Name, widest, rest/float64(width)*float64(max(1, width-widest.Tolerance)))
 	}
 	return out
 }
 
 // fits asks the flow.
-func (p *Pool) fits(g Group, leaving map[string]bool, limit float64) (bool, string) {
-	var left []Member
+func (p *Pool) fits(g *Group, leaving map[string]bool, limit float64) (bool, string) {
+	var left []*Member
 	domains := map[string]int{}
-	for _, m := range g.Members {
-		if leaving[m.Slot] || m.Lost() || m.State == Out {
+	for i := range g.Members {
+		m := &g.Members[i]
+		if leaving[m.Slot] || p.gone(m) || m.State == Out {
 			continue
 		}
 		if _, ok := domains[m.Domain]; !ok {
@@ -117,12 +267,11 @@ func (p *Pool) fits(g Group, leaving map[string]bool, limit float64) (bool, stri
 	}
 	loads := p.loads(g, len(left))
 	for _, l := range loads {
-		places, of := len(left), "members"
-		if l.domains {
-			places, of = len(domains), "failure domains"
+		if len(left) < l.width {
+			return false, fmt.Sprintf("%s needs %d members, and %d are left", l.name, l.width, len(left))
 		}
-		if places < l.width {
-			return false, fmt.Sprintf("%s needs %d %s, and %d are left", l.name, l.width, of, places)
+		if l.domains && len(domains)*l.each < l.width {
+			return false, fmt.Sprintf("%s needs %d failure domains, and %d are left", l.name, (l.width+l.each-1)/l.each, len(domains))
 		}
 	}
 	// Nodes: source, sink, a node a load, a node a load and domain, a node a member.
@@ -138,14 +287,14 @@ func (p *Pool) fits(g Group, leaving map[string]bool, limit float64) (bool, stri
 		f.edge(0, loadNode(i), whole)
 		for j, m := range left {
 			if l.domains {
-				f.edge(domainNode(i, domains[m.Domain]), memberNode(j), math.Inf(1))
+				f.edge(domainNode(i, domains[m.Domain]), memberNode(j), l.y)
 			} else {
 				f.edge(loadNode(i), memberNode(j), l.y)
 			}
 		}
 		if l.domains {
 			for _, d := range domains {
-				f.edge(loadNode(i), domainNode(i, d), l.y)
+				f.edge(loadNode(i), domainNode(i, d), l.y*float64(l.each))
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package pool
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,7 +33,10 @@ type Effect struct {
 	Words   string // its protection
 	Used    drive.Bytes
 	Was, Is Margin
-	Outcome Outcome
+	// WasBy and IsBy name the log devices whose loss is what the margins count; empty where any member is.
+	WasBy, IsBy string
+	WasLost     bool // before, whatever is lost now
+	Outcome     Outcome
 }
 
 // Comeback is how one lost member's share is restored, if it is.
@@ -47,12 +51,14 @@ type Comeback struct {
 
 // Prospect answers what happens when members are lost.
 type Prospect struct {
-	Lose      []string // slots, with those that depend on them
-	Along     []string // those of them that were not named: they depend on a log device that was
-	Was, Is   Margin
-	Known     bool
-	Effects   []Effect
-	Comebacks []Comeback
+	Lose    []string // slots, with those that depend on them
+	Along   []string // those of them that were not named: they depend on a log device that was
+	Was, Is Margin
+	Known   bool // of both
+	// WasBy and IsBy name what limits the margins (Pool.LimitedBy).
+	WasBy, IsBy string
+	Effects     []Effect
+	Comebacks   []Comeback
 	// Healed is the margin once all that comes back by itself has; equal to Is when nothing does.
 	Healed Margin
 }
@@ -125,10 +131,12 @@ func (p *Pool) WhatIf(slots []string) Prospect {
 	w.Lose, w.Along = p.taking(slots)
 	after := p.With(Missing, w.Lose...)
 	w.Was, w.Known = p.Margin()
-	w.Is, _ = after.Margin()
+	is, isKnown := after.Margin()
+	w.Is, w.Known = is, isKnown && (w.Known || is < 0)
 	if !w.Known {
 		w.Was, w.Is = 0, 0
 	}
+	w.WasBy, w.IsBy = p.LimitedBy(), after.LimitedBy()
 	w.Effects = p.effects(&after)
 	healed := after.clone()
 	w.Comebacks = p.comebacks(&healed, w)
@@ -144,57 +152,63 @@ func (p *Pool) WhatIf(slots []string) Prospect {
 
 // effects compares every volume, and every group that no volume speaks for, before and after.
 func (p *Pool) effects(after *Pool) (out []Effect) {
-	spoken := map[string]bool{}
-	for i, v := range p.Volumes {
+	for i := range p.Volumes {
+		v := &p.Volumes[i]
 		e := Effect{Volume: v.Name, Group: v.Group, Words: v.Protect.Words, Used: v.Used}
-		var known bool
-		if e.Was, known = p.VolumeMargin(v); known {
-			e.Is, known = after.VolumeMargin(after.Volumes[i])
-		}
+		was, _ := p.volumePart(v)
+		is, ok := after.volumePart(&after.Volumes[i])
+		is.known = is.known && ok
 		stops, lower := false, false
-		for j, g := range after.Groups {
-			if v.Group == "" || v.Group == g.Name {
-				spoken[g.Name] = true
+		for j := range after.Groups {
+			if g := &after.Groups[j]; v.on(g) {
 				stops = stops || after.stopped(g, v)
-				lower = lower || known && p.lowers(p.Groups[j], g, v)
+				lower = lower || p.lowers(after, j, v)
 			}
 		}
-		e.judge(known, stops, lower)
+		e.judge(was, is, stops, lower)
 		out = append(out, e)
 	}
-	for i, g := range p.Groups {
-		if spoken[g.Name] || g.Protect.None {
+	for j := range p.Groups {
+		g := &p.Groups[j]
+		if p.spokenFor(g) {
+			continue
+		}
+		was := p.bare(g)
+		if len(was) == 0 {
 			continue
 		}
 		e := Effect{Group: g.Name, Words: g.Protect.Words}
-		var known bool
-		if e.Was, known = p.GroupMargin(g); known {
-			e.Is, known = after.GroupMargin(after.Groups[i])
-		}
-		e.judge(known, after.stopped(after.Groups[i], Volume{}), false)
+		bare := &Volume{Protect: g.Protect}
+		e.judge(was[0], after.bare(&after.Groups[j])[0], after.stopped(&after.Groups[j], bare), p.lowers(after, j, bare))
 		out = append(out, e)
 	}
 	return out
 }
 
-// lowers says whether some part of a volume has less margin than before, though the least of all may be what it was: where
-// one group was weak already, another that becomes as weak is no less a loss.
-func (p *Pool) lowers(before, after Group, v Volume) bool {
-	for _, x := range v.Extents {
-		for i, m := range after.Members {
-			if m.Lost() && !before.Members[i].Lost() && slices.Contains(x.Slots, m.Slot) {
-				return true
-			}
+// lowers says whether a member of the group that held pieces of the volume holds them no more. Its redundancy is less then, even
+// where something else, a log device or another group, holds the margin at the same figure before and after.
+func (p *Pool) lowers(after *Pool, group int, v *Volume) bool {
+	for i := range after.Groups[group].Members {
+		m := &after.Groups[group].Members[i]
+		before := &p.Groups[group].Members[i]
+		if before.State == Out || p.gone(before) || !after.gone(m) {
+			continue
+		}
+		if len(v.Extents) == 0 || slices.ContainsFunc(v.Extents, func(x Extent) bool { return slices.Contains(x.Slots, m.Slot) }) {
+			return true
 		}
 	}
-	return p.onGroup(after, v) < p.onGroup(before, v)
+	return false
 }
 
-func (e *Effect) judge(known, stops, lower bool) {
+func (e *Effect) judge(was, is part, stops, lower bool) {
+	e.WasLost = was.known && was.margin < 0
+	certain := is.known && is.margin < 0
+	e.Was, e.Is, e.WasBy, e.IsBy = was.margin, is.margin, list(was.logs), list(is.logs)
 	switch {
-	case !known:
+	case !certain && !(was.known && is.known):
 		e.Outcome, e.Was, e.Is = Untold, 0, 0
-	case e.Is < 0:
+	case certain:
 		e.Outcome = Lost
 	case stops:
 		e.Outcome = Unreachable
@@ -206,57 +220,77 @@ func (e *Effect) judge(known, stops, lower bool) {
 }
 
 // stopped says whether a volume's protection on a group has lost so much that it is not served.
-func (p *Pool) stopped(g Group, v Volume) bool {
+func (p *Pool) stopped(g *Group, v *Volume) bool {
 	pr := v.Protect
 	if v.Group == "" {
 		pr = g.Protect
 	}
-	if len(v.Extents) > 0 {
-		return pr.StopsAt > 0 && slices.ContainsFunc(v.Extents, func(e Extent) bool {
-			return units(g.holding(e), Protection{}, Member.Lost) >= pr.StopsAt
-		})
+	if pr.StopsAt <= 0 {
+		return false
 	}
-	return pr.StopsAt > 0 && units(g, pr, Member.Lost) >= pr.StopsAt
+	if len(v.Extents) == 0 {
+		return p.lostPieces(g, pr) >= pr.StopsAt
+	}
+	return slices.ContainsFunc(v.Extents, func(e Extent) bool {
+		n := 0
+		for _, slot := range e.Slots {
+			if m, _, ok := p.Slot(slot); !ok || p.gone(&m) {
+				n++
+			}
+		}
+		return n >= pr.StopsAt
+	})
+}
+
+// lostPieces is how many pieces of one stripe are lost, at the most.
+func (p *Pool) lostPieces(g *Group, pr Protection) (n int) {
+	units := p.units(g, pr, func(m *Member) bool { return p.gone(m) })
+	if !pr.Domains {
+		return units
+	}
+	for _, w := range g.domainPieces(pr)[:units] {
+		n += w
+	}
+	return n
 }
 
 // comebacks says how each of the lost comes back by itself, and makes it so in q: spares first, each for one; then where
 // the pool system restores shares on others, those, if there is room for all of them.
 func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
-	lost := w.Lose
-	taken := map[string]bool{}
-	for _, slot := range lost {
+	var wanted []string // places that a spare may take
+	for _, slot := range w.Lose {
 		m, group, ok := p.Slot(slot)
 		if !ok || group == "" && !p.isLog(slot) || m.Lost() || m.State == Out {
 			continue // a spare, or one that was lost before: nothing more is asked for it
 		}
 		c := Comeback{Slot: slot, Needs: max(m.Needs, m.Used)}
-		if group == "" {
-			c.Says = "a log device does not come back by itself; the members that depend on it do not either"
-			out = append(out, c)
-			continue
+		if size, ok := p.Fit(slot); ok {
+			c.Needs = max(c.Needs, size.Least)
 		}
-		if w.nothingLeft(group) {
+		switch {
+		case group == "":
+			c.Says = "a log device does not come back by itself; the members that depend on it are lost with it"
+		case w.nothingLeft(group):
 			c.Says = "what was on it is lost: it comes back from a backup only"
-			out = append(out, c)
+		default:
+			wanted = append(wanted, slot)
+		}
+		out = append(out, c)
+	}
+	takes := p.spares(wanted, w.Lose)
+	for i := range out {
+		c := &out[i]
+		if c.Says != "" {
 			continue
 		}
-		for _, s := range p.Spares {
-			if s.State != Standby || taken[s.Slot] || slices.Contains(lost, s.Slot) {
-				continue
-			}
-			if s.Size < m.Needs {
-				c.Has, c.Says = max(c.Has, s.Size), fmt.Sprintf("the spare %s is too small for it", s.Slot)
-				continue
-			}
-			taken[s.Slot] = true
-			c.By, c.Has, c.Fits, c.Says = s.Slot, s.Size, true, fmt.Sprintf("the spare %s takes its place", s.Slot)
-			break
-		}
+		m, group, _ := p.Slot(c.Slot)
+		spare, tooSmall := takes[c.Slot], p.nearest(c.Slot, w.Lose)
 		g := p.group(group)
 		switch {
-		case c.By != "":
+		case spare != nil:
+			c.By, c.Has, c.Fits, c.Says = spare.Slot, spare.Size, true, fmt.Sprintf("the spare %s takes its place", spare.Slot)
 			q.Everyone(func(_ string, x *Member) {
-				if x.Slot == slot {
+				if x.Slot == c.Slot {
 					x.State = Online
 				}
 				if x.Slot == c.By {
@@ -264,7 +298,7 @@ func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 				}
 			})
 		case g.Heals:
-			room := p.Room(lost, 0)
+			room := p.Room(w.Lose, 0)
 			c.Needs, c.By, c.Has, c.Fits = m.Used, "others", room.Free, room.Fits
 			c.Says = "its share is restored on the others"
 			if !room.Fits {
@@ -272,16 +306,94 @@ func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 				break
 			}
 			q.Everyone(func(_ string, x *Member) {
-				if x.Slot == slot {
+				if x.Slot == c.Slot {
 					x.State = Out
 				}
 			})
-		case c.Says == "":
+		case tooSmall != nil:
+			c.Has, c.Says = tooSmall.Size, tooSmall.why
+		default:
 			c.Says = "nothing takes its place until a drive is put in"
 		}
-		out = append(out, c)
 	}
 	return out
+}
+
+// SpareFits says why a spare cannot take the place of the member at slot, as far as the pool can tell; empty when it can. What
+// only the drives tell, their sectors and media, is not looked at.
+func (p *Pool) SpareFits(slot string, spare *Member) string {
+	m, _, ok := p.Slot(slot)
+	size, sized := p.Fit(slot)
+	switch {
+	case !ok:
+		return fmt.Sprintf("there is no member %s", slot)
+	case !sized:
+		return fmt.Sprintf("the size of %s is not known, so nothing is known to fit", slot)
+	case spare.State != Standby:
+		return fmt.Sprintf("the spare %s is %s", spare.Slot, spare.State)
+	case spare.Domain != "" && m.Domain != "" && spare.Domain != m.Domain:
+		return fmt.Sprintf("the spare %s is on another host, %s", spare.Slot, spare.Domain)
+	}
+	if why := size.Takes(spare.Size); why != "" {
+		return fmt.Sprintf("the spare %s does not fit: %s", spare.Slot, why)
+	}
+	return ""
+}
+
+// spares gives to as many places as can be a spare that fits, each to one, and of those that fit the smallest, so that a large one
+// stays for a place that needs it (augmenting paths: Kuhn 1955).
+func (p *Pool) spares(places, lost []string) map[string]*Member {
+	var free []*Member
+	for i := range p.Spares {
+		if !slices.Contains(lost, p.Spares[i].Slot) {
+			free = append(free, &p.Spares[i])
+		}
+	}
+	slices.SortStableFunc(free, func(a, b *Member) int { return cmp.Compare(a.Size, b.Size) })
+	by := make([]string, len(free)) // the place that each has
+	var give func(slot string, seen []bool) bool
+	give = func(slot string, seen []bool) bool {
+		for i, s := range free {
+			if !seen[i] && p.SpareFits(slot, s) == "" {
+				seen[i] = true
+				if by[i] == "" || give(by[i], seen) {
+					by[i] = slot
+					return true
+				}
+			}
+		}
+		return false
+	}
+	for _, slot := range places {
+		give(slot, make([]bool, len(free)))
+	}
+	out := map[string]*Member{}
+	for i, slot := range by {
+		if slot != "" {
+			out[slot] = free[i]
+		}
+	}
+	return out
+}
+
+// misfit is a spare that was looked at and does not fit.
+type misfit struct {
+	*Member
+	why string
+}
+
+// nearest is the largest spare that does not fit a place, and why; nil when there is none.
+func (p *Pool) nearest(slot string, lost []string) (best *misfit) {
+	for i := range p.Spares {
+		s := &p.Spares[i]
+		if slices.Contains(lost, s.Slot) || s.State != Standby {
+			continue
+		}
+		if why := p.SpareFits(slot, s); why != "" && (best == nil || s.Size > best.Size) {
+			best = &misfit{s, why}
+		}
+	}
+	return best
 }
 
 // nothingLeft says whether everything that lies on a group is lost.

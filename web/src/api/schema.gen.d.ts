@@ -1741,6 +1741,8 @@ export interface components {
             known: boolean;
             members: number;
             words: string;
+            /** @description what holds it down: log devices that others depend on, or the volume or group that can lose fewer than the rest; empty where all can lose the same */
+            limited_by?: string;
         };
         Round: {
             /** @description how many hosts are enrolled */
@@ -1872,7 +1874,7 @@ export interface components {
         Group: {
             name: string;
             protection: string;
-            protect?: components["schemas"]["Protection"];
+            protect: components["schemas"]["Protection"];
             /** @description pieces lie on whichever members have room */
             spread?: boolean;
             /** @description a lost member's share is restored on the others by itself */
@@ -1884,7 +1886,7 @@ export interface components {
             name: string;
             group?: string;
             protection: string;
-            protect?: components["schemas"]["Protection"];
+            protect: components["schemas"]["Protection"];
             /** @description which members hold which parts, where it is known */
             extents?: components["schemas"]["Extent"][];
             /** Format: int64 */
@@ -1947,6 +1949,8 @@ export interface components {
         };
         MoveRoom: {
             fits: boolean;
+            /** @description it fits, but pieces that lie on the others may have to move as well, which not every pool system does by itself */
+            others_move?: boolean;
             why?: string;
             /** Format: int64 */
             need_bytes: number;
@@ -1992,6 +1996,8 @@ export interface components {
             after?: boolean;
         };
         MoveOrder: {
+            /** @description what the figures rest on */
+            basis: string;
             /** Format: int64 */
             bytes: number;
             /**
@@ -2007,6 +2013,7 @@ export interface components {
             words: string;
             /** Format: int64 */
             bytes: number;
+            margin: components["schemas"]["Margin"];
             moves: components["schemas"]["MoveOrderMove"][];
         };
         MoveOrderMove: {

@@ -25,13 +25,13 @@ export function Prospect({ pool, lose, clear, done }: { pool: S["Pool"]; lose: s
       {asked.error && <Failed what="The answer" error={asked.error} again={() => void asked.refetch()} />}
       {w && (
         <>
-          <p className="text-xl"><span className={ink[w.outcome]}>{shape[w.outcome]} {w.outcome === "lost" ? "Data is lost" : w.outcome === "unreachable" ? "Nothing is lost, but some is not served" : w.outcome === "unknown" ? "Nobody can say" : w.outcome === "safe" ? "Everything is safe" : "Nothing is lost"}</span>{w.is.known && w.outcome !== "lost" && `; ${w.is.words}.`}{w.healed.known && w.healed.members !== w.is.members && ` Once it has come back by itself: ${w.healed.words}.`}</p>
+          <p className="text-xl"><span className={ink[w.outcome]}>{shape[w.outcome]} {w.outcome === "lost" ? "Data is lost" : w.outcome === "unreachable" ? "Nothing is lost, but some is not served" : w.outcome === "unknown" ? "Nobody can say" : w.outcome === "safe" ? "Everything is safe" : "Nothing is lost"}</span>{w.is.known && w.outcome !== "lost" && `; ${w.is.words}${w.is.limited_by ? `, limited by ${w.is.limited_by}` : ""}.`}{w.healed.known && w.healed.members !== w.is.members && ` Once it has come back by itself: ${w.healed.words}.`}</p>
           <div className="overflow-x-auto"><table className="plain"><thead><tr><th>volume</th><th>protection</th><th>becomes</th><th>margin then</th><th>used</th></tr></thead>
             <tbody>{w.effects.map((e) => <tr key={(e.group ?? "") + (e.volume ?? "")}><td className="font-semibold">{e.volume || e.group}</td><td>{e.protection}</td><td className={ink[e.outcome]}>{shape[e.outcome]} {e.outcome}</td><td>{e.is.words}</td><td className="num">{decimal(e.used_bytes)}</td></tr>)}</tbody></table></div>
           {w.along.length > 0 && <p>Lost with it, since they depend on it: {w.along.join(", ")}.</p>}
           <ul className="space-y-1 text-soft">
             {grouped(w.comebacks).map((c) => <li key={c.slots.join()}><b className="text-ink">{c.slots.join(", ")}</b>: {c.says}{!c.by_itself && c.needs_bytes > 0 && `; a drive in ${c.slots.length > 1 ? "each" : "its"} place needs ${decimal(c.needs_bytes)}`}.</li>)}
-            {w.room && w.room.need_bytes > 0 && <li>{w.room.fits ? `Room to drain: what lies there, ${decimal(w.room.need_bytes)}, fits on the others.` : `No room to drain: ${w.room.why}.`}</li>}
+            {w.room && w.room.need_bytes > 0 && <li>{w.room.fits ? `Room to drain: what lies there, ${decimal(w.room.need_bytes)}, fits on the others${w.room.others_move ? "; pieces on the others may have to move as well" : ""}.` : `No room to drain: ${w.room.why}.`}</li>}
           </ul>
         </>
       )}
