@@ -1929,9 +1929,12 @@ type Fit struct {
 	LeastBytes int64        `json:"least_bytes"`
 	MostBytes  int64        `json:"most_bytes,omitempty,omitzero"`
 	Slot       string       `json:"slot"`
-	Tail       string       `json:"tail,omitempty,omitzero"`
-	WhyLeast   string       `json:"why_least"`
-	WhyMost    string       `json:"why_most,omitempty,omitzero"`
+
+	// Spare it is a spare itself
+	Spare    bool   `json:"spare,omitempty,omitzero"`
+	Tail     string `json:"tail,omitempty,omitzero"`
+	WhyLeast string `json:"why_least"`
+	WhyMost  string `json:"why_most,omitempty,omitzero"`
 }
 
 // Flow defines model for Flow.

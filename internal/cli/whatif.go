@@ -237,7 +237,7 @@ func fitCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(s, all, "It has no member.", []string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"}, func(f api.Fit) []cell {
+			err = list(s, all, "It has no member.", []string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"}, func(f api.Fit) []cell {
 				var fits []string
 				for _, c := range f.Candidates {
 					fits = append(fits, cmp.Or(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
@@ -248,6 +248,16 @@ func fitCommand() *cli.Command {
 				}
 				return []cell{{text: f.Slot}, {text: f.Tail, style: bold}, {text: humanize.Comma(f.LeastBytes), right: true}, {text: most, right: true}, {text: cmp.Or(strings.Join(fits, ", "), "none")}}
 			})
+			var bare []string
+			for _, f := range all {
+				if len(f.Candidates) == 0 && !f.Spare {
+					bare = append(bare, f.Slot)
+				}
+			}
+			if err == nil && len(bare) > 0 && s.out.format == "table" {
+				s.out.line("\nNot covered: no spare and no free drive on the same host fits %s.", strings.Join(bare, ", "))
+			}
+			return err
 		})}
 }
 

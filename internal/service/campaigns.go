@@ -38,6 +38,11 @@ func (s *Service) keepCampaign(b *store.Batch, next swap.Campaign) {
 	if before != nil && string(document(before)) == string(document(next)) {
 		return
 	}
+	if before != nil && before.State != swap.CampaignDone && next.State == swap.CampaignDone {
+		if says := s.leftOver(s.pools[next.PoolID]); says != "" {
+			next = next.Noted(next.EndedAt, says)
+		}
+	}
 	s.campaigns[next.ID] = &next
 	b.Put(&store.Campaign{ID: next.ID, Doc: document(next)})
 	if n := len(next.Log); n > 0 && (before == nil || n > len(before.Log)) {

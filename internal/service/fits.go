@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/core/accept"
@@ -98,4 +99,59 @@ func (s *Service) fitsPools(d swap.Drive) (names []string) {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// leftOver tells which spares of a pool, and which stock drives on its hosts, can take no place of it any more, as after its drives
+// were exchanged for larger ones; and that its places are not covered then. Empty when there are none. Must be called with s.mu held.
+func (s *Service) leftOver(p *poolState) string {
+	if p == nil {
+		return ""
+	}
+	var places []swap.State
+	hosts := map[string]bool{}
+	p.Everyone(func(group string, m *pool.Member) {
+		if place, _, ok := s.placeOf(&p.Pool, *m); ok && group != "" {
+			places = append(places, place)
+			hosts[place.Host] = true
+		}
+	})
+	var left []string
+	covered := map[string]bool{}
+	look := func(name string, takes func(place swap.State) bool) {
+		fits := false
+		for _, place := range places {
+			if takes(place) {
+				fits, covered[place.Slot] = true, true
+			}
+		}
+		if !fits {
+			left = append(left, name)
+		}
+	}
+	for i := range p.Spares {
+		if spare := &p.Spares[i]; spare.State == pool.Standby {
+			name := "spare " + spare.Slot
+			if d := s.drives[spare.Drive]; d != nil {
+				name = "spare " + d.tail()
+			}
+			look(name, func(place swap.State) bool { return s.spareOffered(&p.Pool, place, spare) })
+		}
+	}
+	for key, d := range s.drives {
+		if d.Present && hosts[d.Host] && s.isStock(key, d) && s.distrust(d) == "" {
+			v := *s.swapDrive(d)
+			look("stock "+d.tail(), func(place swap.State) bool { return offered(place, v, d.Host) })
+		}
+	}
+	if len(left) == 0 {
+		return ""
+	}
+	slices.Sort(left)
+	bare := 0
+	for _, place := range places {
+		if !covered[place.Slot] {
+			bare++
+		}
+	}
+	return fmt.Sprintf("too small or otherwise unfit for every member now: %s. Not covered by a spare or stock: %d of %d members", strings.Join(left, ", "), bare, len(places))
 }

@@ -109,7 +109,7 @@ func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, e
 	s.mu.Unlock()
 	out, err := wire.Moves(&p, asked)
 	if err != nil {
-		return out, problem(422, "bad-question", "See its members: lantern pool "+p.Name, "%s.", err)
+		return out, problem(422, "bad-question", "See the pool and its members: lantern pool "+p.Name, "%s.", err)
 	}
 	return out, nil
 }
@@ -134,7 +134,7 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	out := []api.Fit{}
 	label := s.label(&p)
 	p.Everyone(func(group string, m *pool.Member) {
-		v := api.Fit{Slot: m.Slot, Group: group, Tail: label(m.Slot).Tail, Candidates: []api.LostMember{}}
+		v := api.Fit{Slot: m.Slot, Group: group, Spare: slices.ContainsFunc(p.Spares, func(x pool.Member) bool { return x.Slot == m.Slot }), Tail: label(m.Slot).Tail, Candidates: []api.LostMember{}}
 		place, why, ok := s.placeOf(&p, *m)
 		if !ok {
 			v.WhyLeast = "the size of this member is not known"

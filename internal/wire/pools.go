@@ -145,8 +145,10 @@ func defaults(raw []byte, p *pool.Pool) error {
 			if v.Group == "" { // a group may have no name of its own
 				p.Groups[0].Name, v.Group = "the group", "the group"
 			}
+		case own && v.Group == "" && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return !alike(g.Protect, v.Protect) }):
+			// It is spread over all groups, as each of them protects it.
 		case own && v.Group == "":
-			return fmt.Errorf("%s.group: the volume %q has a protection of its own; name the one of the %d groups that it lies on", at, v.Name, len(p.Groups))
+			return fmt.Errorf("%s.group: the volume %q has a protection that is not that of all %d groups; name the group that it lies on", at, v.Name, len(p.Groups))
 		case !own && v.Group != "":
 			for _, g := range p.Groups {
 				if g.Name == v.Group && g.Protect.None {
@@ -158,6 +160,16 @@ func defaults(raw []byte, p *pool.Pool) error {
 		}
 	}
 	return nil
+}
+
+// alike says whether two protections bear the same, whatever they are called.
+func alike(a, b pool.Protection) bool {
+	for _, p := range []*pool.Protection{&a, &b} {
+		if p.Words = ""; p.Data == 0 {
+			p.Data = 1 // both are copies
+		}
+	}
+	return a == b
 }
 
 // ToPoolView takes a pool from what the API shows of it.

@@ -141,6 +141,12 @@ func (c *Campaign) say(at time.Time, who, says string) {
 	c.Log = append(slices.Clip(c.Log), record.Entry{At: at, Who: who, Says: says})
 }
 
+// Noted adds to its record what was seen beside it.
+func (c Campaign) Noted(at time.Time, says string) Campaign {
+	c.say(at, "", says)
+	return c
+}
+
 // acts says why somebody must not move the campaign on.
 func (c *Campaign) acts(by string) *Refusal {
 	switch {

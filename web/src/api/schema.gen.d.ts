@@ -2024,6 +2024,8 @@ export interface components {
         };
         Fit: {
             slot: string;
+            /** @description it is a spare itself */
+            spare?: boolean;
             tail?: string;
             group?: string;
             /** Format: int64 */
