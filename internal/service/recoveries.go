@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -20,7 +21,15 @@ const mostSamples = 400
 func (s *Service) viewRecovery(c *course, whole bool) api.Recovery {
 	r := c.Report
 	now := s.clock.Now()
-	v := recovery.Look(c.samples, r.State, s.known(c), now)
+	k := s.known(c)
+	of := toldOf{len(c.samples), len(k.Past), len(k.Kin), len(k.Scores), r.Done, k.Reach}
+	if c.toldOf == of {
+		k.Told = c.told
+	}
+	v := recovery.Look(c.samples, r.State, k, now)
+	if v.Finish != nil {
+		c.told, c.toldOf = v.Finish, of
+	}
 	out := api.Recovery{Id: r.ID, Pool: c.PoolName, Kind: api.RecoveryKind(r.Kind), State: api.RecoveryState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
 		SeenAt: c.SeenAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo), Share: v.Share, RateNow: v.RateNow, RateOverall: v.RateOverall,
 		Why: v.Why, Stalled: v.Stalled, Phase: r.Phase, AgainAt: v.Again, Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable)}
@@ -126,10 +135,14 @@ func (s *Service) known(c *course) recovery.Known {
 	if d := s.drives[c.Report.Drive]; d != nil {
 		model = d.Desc.Model
 	}
+	var before []*course
 	for _, e := range s.recov {
-		if e.Kind != c.Kind || e.State != recovery.Finished || !e.StartedAt.Before(c.StartedAt) {
-			continue
+		if e.Kind == c.Kind && e.State == recovery.Finished && e.StartedAt.Before(c.StartedAt) {
+			before = append(before, e)
 		}
+	}
+	slices.SortFunc(before, func(a, b *course) int { return cmp.Or(a.StartedAt.Compare(b.StartedAt), cmp.Compare(a.ID, b.ID)) })
+	for _, e := range before {
 		if !e.profiled {
 			e.profiled = true
 			if p, ok := recovery.ProfileOf(e.samples); ok {
@@ -142,7 +155,10 @@ func (s *Service) known(c *course) recovery.Known {
 		d := s.drives[e.Report.Drive]
 		switch {
 		case e.PoolID == c.PoolID:
-			k.Past = append(k.Past, *e.profile)
+			if !e.scored {
+				e.scored, e.scores = true, recovery.Scores(e.samples, recovery.Known{Reach: k.Reach})
+			}
+			k.Past, k.Scores = append(k.Past, *e.profile), append(k.Scores, e.scores...)
 			k.Habit = max(k.Habit, min(time.Hour, recovery.LongestPause(e.samples)))
 		case d != nil && d.Desc.Model == model:
 			k.Kin = append(k.Kin, *e.profile)

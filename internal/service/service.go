@@ -196,7 +196,18 @@ type course struct {
 	Turns    []turn    `json:"turns,omitempty"` // of its priority
 	samples  []recovery.Sample
 	profile  *recovery.Profile // how its time was spread; nil while it runs, and for one that was not seen whole
+	scores   []float64         // how right its ranges were
 	profiled bool
+	scored   bool
+	told     *recovery.Range // its finish, worked out from toldOf
+	toldOf   toldOf
+}
+
+// toldOf is what a finish was worked out from.
+type toldOf struct {
+	samples, past, kin, scores int
+	done                       drive.Bytes
+	reach                      float64
 }
 
 // turn is when a recovery's priority became another.

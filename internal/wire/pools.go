@@ -199,7 +199,7 @@ func ToPoolView(v api.Pool) pool.Pool {
 
 // Prospect to the API. label gives what is known of the drive at a slot.
 func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMember) api.Prospect {
-	out := api.Prospect{Pool: p.Name, Lose: []api.LostMember{}, Along: append([]string{}, w.Along...), Outcome: api.PoolOutcome(w.Worst()), 
+	out := api.Prospect{Pool: p.Name, Lose: []api.LostMember{}, Along: append([]string{}, w.Along...), Outcome: api.PoolOutcome(w.Worst()),
 		Was: MarginBy(w.Was, w.Known, w.WasBy), Is: MarginBy(w.Is, w.Known, w.IsBy), Healed: Margin(w.Healed, w.Known),
 		Effects: []api.Effect{}, Comebacks: []api.Comeback{}}
 	for _, s := range w.Lose {

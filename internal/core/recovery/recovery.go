@@ -63,8 +63,12 @@ type Known struct {
 	// Past are the profiles of earlier recoveries of the same kind in the same pool, and Kin of those elsewhere whose drives
 	// are of the same model.
 	Past, Kin []Profile
+	// Told is the range of this very course with the same knowledge, where it was worked out before: it takes some milliseconds.
+	Told *Range
 	// Habit is the longest pause without progress in the pool's earlier recoveries that ended well.
 	Habit time.Duration
+	// Scores are those of the pool's earlier recoveries (Scores): how right their ranges were.
+	Scores []float64
 	// Behind says what it waits for, when the pool works on something else first.
 	Behind string
 }
@@ -107,6 +111,8 @@ func Look(samples []Sample, state State, k Known, now time.Time) View {
 		v.Why = "it makes no progress"
 	case moves(samples) < minSamples || v.RateOverall <= 0:
 		v.Why = "too little progress was seen yet"
+	case k.Told != nil:
+		v.Finish = k.Told
 	default:
 		v.Finish = finish(samples, k)
 	}

@@ -76,3 +76,11 @@ func TestStalledBegunAgainAndTooEarly(t *testing.T) {
 	require.Equal(t, 1.0, v.Share)
 	require.Equal(t, "it is finished", v.Why)
 }
+
+// BenchmarkFinish tells the finish of a recovery of some days, half done.
+func BenchmarkFinish(b *testing.B) {
+	c, _ := course(0.3, 0.15, 1)
+	for b.Loop() {
+		Look(c[:len(c)/2], Running, Known{Reach: -1}, c[len(c)/2].At)
+	}
+}

@@ -52,9 +52,9 @@ type Work struct {
 // Done is how much was done.
 func (w *Work) Done() drive.Bytes { return min(w.Todo, w.Moved+w.Part) }
 
-// innermost is the rate of the innermost tracks against that of the outermost: zoned recording puts about half as many
-// sectors on them.
-const innermost = 0.48
+// track is the rate at a share of a drive's bytes, counted from its outermost tracks, against the rate there: the rate goes with the
+// radius, the bytes with the area, and the innermost radius is half of the outermost.
+func track(at float64) float64 { return math.Sqrt(1 - 0.75*min(1, at)) }
 
 // Begin plans a recovery. Fill (resilver, rebuild) brings what a member lacks; scrub looks at everything; drain takes what
 // lies on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member that is gone.
@@ -254,7 +254,7 @@ func (e *Engine) Advance(w *Work, d time.Duration, b Bench) (done bool) {
 func (e *Engine) takes(w *Work, it Item, b Bench) (seconds float64, slowest string, ok bool) {
 	x := &e.Extents[it.Extent]
 	consider := func(slot string, at float64) {
-		rate := b.Rate(slot) * (1 - (1-innermost)*min(1, at)) * max(0.05, 1-b.Load) * b.Share
+		rate := b.Rate(slot) * track(at) * max(0.05, 1-b.Load) * b.Share
 		n := float64(x.Bytes)/max(rate, 1) + float64(x.Small)*b.Seek(slot).Seconds()/max(0.05, 1-b.Load)/b.Share
 		if n > seconds {
 			seconds, slowest = n, slot

@@ -21,6 +21,9 @@ func main() {
 		real()
 		return
 	}
+	fmt.Printf("%d courses of %d shapes, made of seeds that nothing was adjusted on\n\n", 40*len(shapes), len(shapes))
+	printShapes(os.Stdout, judgeShapes(40, held))
+	fmt.Println()
 	card := judge(67, 3)
 	fmt.Printf("%d recoveries of %d pools in the lab, three in each: the first without a past, the others with those before them\n\n", card.runs, card.pools)
 	card.print(os.Stdout)
@@ -99,10 +102,12 @@ func judge(pools, each int) *card {
 		r := rand.New(rand.NewPCG(seed, 77))
 		w := anyPool(r)
 		var past []recovery.Profile
+		var scores []float64
 		for range each {
 			course, begun := w.run(r)
-			k := recovery.Known{Reach: w.reach, Past: past}
+			k := recovery.Known{Reach: w.reach, Past: past, Scores: scores}
 			c.take(course, begun, k)
+			scores = append(scores, recovery.Scores(course, k)...)
 			if p, ok := recovery.ProfileOf(course); ok {
 				past = append(past, p)
 			}
