@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -36,6 +37,9 @@ func ask(ctx context.Context, t Transport, cmd []byte, length int, kind string) 
 		return page.Page{}, nil, err
 	}
 	p, err := page.Decode(kind, in)
+	if err == nil && len(p.Wrong) > 0 && len(p.Fields) == 0 {
+		return p, in, &drive.Unreadable{Kind: drive.PageKind(kind), Why: strings.Join(p.Wrong, "; "), Bytes: in}
+	}
 	return p, in, err
 }
 
@@ -139,8 +143,9 @@ func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.R
 	for _, code := range logPages {
 		if has[fmt.Sprintf("%02Xh", code)] {
 			p, raw, err := ask(ctx, t, drive.LogSense(code, scsiLength), scsiLength, "scsi-log")
-			take(out, p, raw, err)
-			out.Failing = out.Failing || field[bool](p, "failure predicted")
+			if take(out, p, raw, err) {
+				out.Failing = out.Failing || field[bool](p, "failure predicted")
+			}
 		}
 	}
 	if p, _, err := ask(ctx, t, drive.ReadDefects(8), 8, "scsi-defects"); err == nil && len(p.Wrong) == 0 { // a drive may keep its list to itself
@@ -155,45 +160,46 @@ const nvmeTests = 564
 // readNVMe reads the health log, and that of self-tests where there is one.
 func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
 	if !m.asked {
-		if p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller"); err == nil {
-			m.asked, m.constant = true, p.Metrics
+		if p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller"); err == nil && len(p.Wrong) == 0 {
+			m.asked, m.constant = true, p
 			if field[bool](p, "device self-test supported") { // the short one takes two minutes at most (NVMe 2.0 8.6.1)
 				m.tests = map[string]float64{"short": 2, "extended": float64(field[uint64](p, "extended device self-test time"))}
 			}
 		}
 	}
-	for n, v := range m.constant {
-		out.Metrics[string(n)] = v
-	}
+	feedAll(out, m.constant)
 	p, raw, err := ask(ctx, t, drive.NVMeLog(0x02, 512), 512, "nvme-health")
-	take(out, p, raw, err)
-	out.Warnings = field[[]string](p, "critical warning")
+	if take(out, p, raw, err) {
+		out.Warnings = field[[]string](p, "critical warning")
+	}
 	// Any bit but the temperature's is the drive's own word that it is failing (NVMe 2.0 figure 207).
 	for _, w := range out.Warnings {
 		out.Failing = out.Failing || w != "temperature"
 	}
 	if out.TestMinutes, out.SelfTests = m.tests, m.tests != nil; out.SelfTests {
 		p, raw, err := ask(ctx, t, drive.NVMeLog(0x06, nvmeTests), nvmeTests, "nvme-selftest-log")
-		take(out, p, raw, err)
-		if what := field[string](p, "current operation"); what != "" && what != "none" {
+		if what := field[string](p, "current operation"); take(out, p, raw, err) && what != "" && what != "none" {
 			out.Testing = api.Testing{Kind: what, RemainingPercent: max(1, 100-int(field[uint64](p, "completion")))}
 		}
 	}
 }
 
-// take puts what a page feeds into a reading; a page that cannot be believed is kept with its bytes.
-func take(out *api.Reading, p page.Page, raw []byte, err error) {
+// take puts what a page feeds into a reading; a page that cannot be believed is kept with its bytes, and good is false.
+func take(out *api.Reading, p page.Page, raw []byte, err error) (good bool) {
+	var bad *drive.Unreadable
 	switch {
+	case errors.As(err, &bad):
+		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: string(bad.Kind), Why: bad.Why, Bytes: bad.Bytes})
 	case err != nil:
 		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "command", Why: err.Error(), Bytes: []byte{}})
 	case len(p.Wrong) > 0:
 		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: p.Kind, Why: strings.Join(p.Wrong, "; "), Bytes: raw})
 	default:
-		for n, v := range p.Metrics {
-			out.Metrics[string(n)] = v
-		}
+		feedAll(out, p)
 		if len(p.Tests) > 0 {
 			out.Tests = wire.SelfTests(p.Tests)
 		}
+		return true
 	}
+	return false
 }

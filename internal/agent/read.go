@@ -58,7 +58,21 @@ type memory struct {
 	pages    []int              // of the device statistics
 	tests    map[string]float64 // its kinds of self-test, with its own estimates in minutes
 	testing  bool               // a self-test ran when it was read
-	constant map[drive.MetricName]float64
+	constant page.Page
+}
+
+// feed puts a value into a reading, with what it was read from. What is read first feeds a metric: one source for each metric of a
+// drive, always the same.
+func feed(out *api.Reading, n drive.MetricName, v float64, source string) {
+	if _, fed := out.Metrics[string(n)]; !fed {
+		out.Metrics[string(n)], out.Sources[string(n)] = v, source
+	}
+}
+
+func feedAll(out *api.Reading, p page.Page) {
+	for n, v := range p.Metrics {
+		feed(out, n, v, p.Sources[n])
+	}
 }
 
 const sleeps = "it is asleep, and was not woken to be asked"
@@ -66,9 +80,9 @@ const sleeps = "it is asleep, and was not woken to be asked"
 // read takes one reading. What could not be believed is kept in it with its bytes; what could is used all the same. why
 // is not empty when the drive told nothing.
 func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out api.Reading, why string) {
-	out = api.Reading{At: at, Metrics: map[string]float64{}}
+	out = api.Reading{At: at, Metrics: map[string]float64{}, Sources: map[string]string{}}
 	if s, err := parseStat(f.Stat); err == nil {
-		s.latencies(m.io, out.Metrics)
+		s.latencies(m.io, func(n drive.MetricName, v float64) { feed(&out, n, v, "host I/O statistics") })
 		m.io = s
 	}
 	if f.Transport == nil {
@@ -79,7 +93,7 @@ func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out
 		if m.counted && now > m.failed {
 			m.failures += now - m.failed
 		}
-		out.Metrics["host_io_errors"] = float64(m.failures)
+		feed(&out, "host_io_errors", float64(m.failures), "host kernel")
 		defer func() { m.failed, m.counted = f.failures() }()
 	}
 	defer func() { m.testing = out.Testing.RemainingPercent > 0 }()
@@ -148,10 +162,11 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 	}
 	out.Attributes = wire.Attributes(attributes)
 	for n, v := range drive.Metrics(attributes) {
-		out.Metrics[string(n)] = v
+		about, _ := drive.MetricByName(n)
+		feed(out, n, v, drive.AttributeSource(about.Attribute))
 	}
 
-	// A log feeds what no attribute fed: one source for each metric of a drive, always the same.
+	// A log feeds what no attribute fed.
 	log := func(kind string, address byte, nth int) page.Page {
 		if err := execute(ctx, f.Transport, drive.ReadLog(f.Known.GeneralLogs, address, uint16(nth)), in); err != nil {
 			refused(err)
@@ -162,11 +177,7 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: kind, Why: strings.Join(p.Wrong, "; "), Bytes: slices.Clone(in)})
 			p = page.Page{}
 		}
-		for n, v := range p.Metrics {
-			if _, fed := out.Metrics[string(n)]; !fed {
-				out.Metrics[string(n)] = v
-			}
-		}
+		feedAll(out, p)
 		return p
 	}
 	if !m.asked {
@@ -284,13 +295,13 @@ func parseStat(line string) (s ioStat, err error) {
 }
 
 // latencies since an earlier moment; nothing is said of a direction in which nothing, or too little to judge by, moved.
-func (s ioStat) latencies(before ioStat, out map[string]float64) {
+func (s ioStat) latencies(before ioStat, tell func(drive.MetricName, float64)) {
 	const enough = 10 // operations
 	if n := s.reads - before.reads; before.reads > 0 && s.reads > before.reads && n >= enough && s.readMS >= before.readMS {
-		out["read_latency_seconds"] = mean(s.readMS-before.readMS, n)
+		tell("read_latency_seconds", mean(s.readMS-before.readMS, n))
 	}
 	if n := s.writes - before.writes; before.writes > 0 && s.writes > before.writes && n >= enough && s.writeMS >= before.writeMS {
-		out["write_latency_seconds"] = mean(s.writeMS-before.writeMS, n)
+		tell("write_latency_seconds", mean(s.writeMS-before.writeMS, n))
 	}
 }
 

@@ -3124,6 +3124,9 @@ type Reading struct {
 	// SelfTests it can test itself
 	SelfTests bool `json:"self_tests,omitempty,omitzero"`
 
+	// Sources what each metric was read from: a page, an attribute, the host's kernel, the pool
+	Sources map[string]string `json:"sources,omitempty,omitzero"`
+
 	// TestMinutes the kinds of self-test that it has, with its own estimate of how long each takes; 0 where it gives none
 	TestMinutes map[string]float64 `json:"test_minutes,omitempty,omitzero"`
 

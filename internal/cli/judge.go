@@ -166,8 +166,12 @@ func known(r reading) (map[drive.MetricName]float64, string) {
 	}
 	out := make(map[drive.MetricName]float64, len(r.Metrics))
 	for n, v := range r.Metrics {
-		if _, ok := drive.MetricByName(drive.MetricName(n)); !ok {
+		m, ok := drive.MetricByName(drive.MetricName(n))
+		if !ok {
 			return nil, fmt.Sprintf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+		if why := m.Implausible(v); why != "" {
+			return nil, fmt.Sprintf("%s: %s", n, why)
 		}
 		out[drive.MetricName(n)] = v
 	}

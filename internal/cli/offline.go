@@ -28,7 +28,7 @@ const mostBytes = 16 << 20
 
 func decodeCommand() *cli.Command {
 	return &cli.Command{Name: "decode", Usage: "take a captured page of a drive apart, without a service", ArgsUsage: "<kind> <file or ->",
-		Description: "Example: lantern decode nvme-health page.bin\n         lantern decode ata-smart-data - < dump.txt\n\nThe page is binary, or a hexadecimal dump with or without offsets. It is printed as JSON.",
+		Description: "Example: lantern decode nvme-health page.bin\n         lantern decode ata-smart-data - < dump.txt\n\nThe page is binary, or a hexadecimal dump with or without offsets. It is printed as JSON. A page of which anything is wrong feeds no metric, and the exit code is 1.",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.Bool("list") {
@@ -61,7 +61,9 @@ func decodeCommand() *cli.Command {
 				return usage("%s\nThe kinds: lantern decode --list", err)
 			}
 			s.out.format = "json"
-			_, err = s.out.value(p)
+			if _, err = s.out.value(p); err == nil && len(p.Wrong) > 0 {
+				err = &Failure{Code: ExitFailed, Says: "this page cannot be believed: " + strings.Join(p.Wrong, "; ")}
+			}
 			return err
 		})}
 }

@@ -402,6 +402,12 @@ func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
 		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
 		Peers: g.peers, Neighbours: g.neighbours, Filling: g.filling, Member: at.member.State, Paths: pathStates(d.Paths), Used: !d.Present && s.usedWhenLast(d), Stays: d.Stays, BayMates: strings.Fields(g.mates), Shift: g.shift, CleanScrub: g.scrub}
+	if len(d.Reading.Sources) > 0 {
+		sub.Sources = make(map[drive.MetricName]string, len(d.Reading.Sources))
+		for n, source := range d.Reading.Sources {
+			sub.Sources[drive.MetricName(n)] = source
+		}
+	}
 	if d.Failed != nil && d.Failed.Says != "" {
 		sub.FailedLBA, sub.Lies = d.Failed.Lba, d.Failed.Says
 	}

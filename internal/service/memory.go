@@ -424,9 +424,13 @@ func (s *Service) importOne(b *store.Batch, l Line) (known bool, err error) {
 	if l.At.IsZero() || l.At.After(s.clock.Now()) {
 		return false, fmt.Errorf("its time is %s, which is not in the past", l.At.Format(time.RFC3339))
 	}
-	for n := range l.Metrics {
-		if _, ok := drive.MetricByName(drive.MetricName(n)); !ok {
+	for n, v := range l.Metrics {
+		m, ok := drive.MetricByName(drive.MetricName(n))
+		if !ok {
 			return false, fmt.Errorf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+		if why := m.Implausible(v); why != "" {
+			return false, fmt.Errorf("%s: %s", n, why)
 		}
 	}
 	if len(l.Metrics) == 0 {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strconv"
@@ -200,6 +201,10 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		d.feel(r.Busy, at)
 	}
 	if rd := r.Reading; !rd.At.IsZero() {
+		if now := s.clock.Now(); rd.At.After(now) {
+			rd.At = now // its host's clock is ahead: a time that is not here yet would block what comes until then
+		}
+		rd = believable(rd)
 		if len(rd.Metrics) > 0 {
 			s.keep(b, key, d, rd.At, rd.Metrics)
 		}
@@ -227,6 +232,26 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		s.toAcceptance(b, key, d, r, at)
 	}
 	return key
+}
+
+// believable is a reading without the values that cannot be; each is kept among its pages that are unreadable.
+func believable(rd api.Reading) api.Reading {
+	for _, n := range slices.Sorted(maps.Keys(rd.Metrics)) {
+		m, known := drive.MetricByName(drive.MetricName(n))
+		why := ""
+		if known {
+			why = m.Implausible(rd.Metrics[n])
+		}
+		if why == "" {
+			continue
+		}
+		if len(rd.Unreadable) == 0 || rd.Unreadable[len(rd.Unreadable)-1].Kind != "value" {
+			rd.Metrics, rd.Unreadable = maps.Clone(rd.Metrics), slices.Clone(rd.Unreadable)
+		}
+		rd.Unreadable = append(rd.Unreadable, api.BadPage{Kind: "value", Why: n + ": " + why, Bytes: []byte(strconv.FormatFloat(rd.Metrics[n], 'g', -1, 64))})
+		delete(rd.Metrics, n)
+	}
+	return rd
 }
 
 // stay notes where a drive is now, if that is somewhere else than before.

@@ -134,6 +134,11 @@ func (s *Service) viewDrive(d *disk, at place, whole bool) api.Drive {
 	return out
 }
 
+// source is what the newest value of a metric was read from.
+func (d *disk) source(n drive.MetricName) string {
+	return drive.SourceOf(n, d.Reading.Sources[string(n)])
+}
+
 // viewMetric is the newest value of a metric, if there is one.
 func (s *Service) viewMetric(d *disk, m drive.Metric) (v api.MetricValue, ok bool) {
 	last, ok := d.record[m.Name].Last()
@@ -141,7 +146,7 @@ func (s *Service) viewMetric(d *disk, m drive.Metric) (v api.MetricValue, ok boo
 		return v, false
 	}
 	return api.MetricValue{Name: string(m.Name), Unit: m.Unit, Value: last.Value, Kind: string(m.Kind), Strength: string(m.Strength),
-		Means: m.Means, MeansNot: m.MeansNot, Source: m.Source(), At: last.At}, true
+		Means: m.Means, MeansNot: m.MeansNot, Source: d.source(m.Name), At: last.At}, true
 }
 
 // margins of the pools a drive is in, now and without it: the least of them. A spare, and one whose share was restored elsewhere, takes
@@ -183,7 +188,7 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 		hours = 30 * 24
 	}
 	since := s.clock.Now().Add(-time.Duration(hours) * time.Hour)
-	out := api.Trend{Drive: d.Desc.Key(), Tail: d.tail(), Metric: metric, Unit: m.Unit, Means: m.Means, MeansNot: m.MeansNot, Source: m.Source(),
+	out := api.Trend{Drive: d.Desc.Key(), Tail: d.tail(), Metric: metric, Unit: m.Unit, Means: m.Means, MeansNot: m.MeansNot, Source: d.source(m.Name),
 		Resets: []time.Time{}}
 	series, err := s.series(d.Desc.Key(), m.Name, since)
 	if err != nil {

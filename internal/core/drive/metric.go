@@ -203,7 +203,7 @@ func MetricOf(a Attribute) (name MetricName, value float64, ok bool) {
 func Metrics(attributes []Attribute) map[MetricName]float64 {
 	out := map[MetricName]float64{}
 	for _, a := range attributes {
-		if n, v, ok := MetricOf(a); ok {
+		if n, v, ok := MetricOf(a); ok && byName[n].Implausible(v) == "" {
 			out[n] = v
 		}
 	}
@@ -216,7 +216,7 @@ var others = map[MetricName][]string{
 	"reallocated_sectors":           {"ATA device statistics, page 03h"},
 	"reported_uncorrectable_errors": {"ATA device statistics, page 04h"},
 	"link_crc_errors":               {"ATA device statistics, page 06h"},
-	"temperature_celsius":           {"ATA device statistics, page 05h", "ATA SCT status", "SCSI log page 0Dh", "NVMe health log"},
+	"temperature_celsius":           {"ATA device statistics, page 05h", "ATA SCT status", "SCSI log page 0Dh", "SCSI log page 2Fh", "NVMe health log"},
 	"start_stops":                   {"SCSI log page 0Eh"},
 	"load_cycles":                   {"ATA device statistics, page 03h", "SCSI log page 0Eh"},
 	"spin_retries":                  {"ATA device statistics, page 03h"},
@@ -230,8 +230,8 @@ var others = map[MetricName][]string{
 	"uncorrected_verify_errors":     {"SCSI log page 05h"},
 	"non_medium_errors":             {"SCSI log page 06h"},
 	"media_errors":                  {"NVMe health log", "NVMe endurance group log"},
-	"spare_available_percent":       {"NVMe health log"},
-	"wear_used_percent":             {"ATA device statistics, page 07h", "SCSI log page 11h", "NVMe health log"},
+	"spare_available_percent":       {"NVMe health log", "NVMe endurance group log"},
+	"wear_used_percent":             {"ATA device statistics, page 07h", "SCSI log page 11h", "NVMe health log", "NVMe endurance group log"},
 	"unsafe_shutdowns":              {"NVMe health log"},
 	"head_flying_hours":             {"ATA device statistics, page 03h"},
 	"temperature_limit_celsius":     {"ATA device statistics, page 05h", "SCSI log page 0Dh", "NVMe controller data"},
@@ -246,16 +246,66 @@ var others = map[MetricName][]string{
 	"pool_checksum_errors":          {"pool"},
 }
 
+// Implausible says why a value cannot be one of the metric, whatever a device says; empty for one that can. Such a value is kept as
+// unreadable and feeds nothing: no count is negative, and a field of all ones is one that was not filled.
+func (m Metric) Implausible(v float64) string {
+	least, most := 0.0, 1e18
+	switch {
+	case m.Unit == "°C":
+		least, most = -60, 150
+	case m.Name == "spare_available_percent":
+		most = 100
+	case m.Unit == "%":
+		most = 255 // percent used is told up to here (NVMe 2.0 figure 207; ACS-4 9.5.9)
+	case m.Unit == "h":
+		most = 1_000_000 // more than a hundred years
+	case m.Unit == "s":
+		most = 3600
+	case m.Unit == "ms":
+		most = 600_000
+	case m.Unit == "B":
+		most = 1e30 // counts of 128 bits (NVMe 2.0 figure 207)
+	default:
+		most = 1 << 48
+	}
+	if m.Unit != "B" && m.Unit != "°C" && m.Unit != "%" && (v == 1<<32-1 || v == 1<<48-1) {
+		return fmt.Sprintf("%.0f %s is a field of all ones, not a count", v, m.Unit)
+	}
+	switch {
+	case v != v:
+		return "it is not a number"
+	case v < least:
+		return fmt.Sprintf("%g %s is less than %g", v, m.Unit, least)
+	case v > most:
+		return fmt.Sprintf("%.17g %s is more than %g", v, m.Unit, most)
+	}
+	return ""
+}
+
 // Sources says what feeds the metric, in words, the one that is read first at the beginning.
 func (m Metric) Sources() []string {
 	if m.Attribute == 0 {
 		return others[m.Name]
 	}
-	return append([]string{fmt.Sprintf("SMART attribute %d", m.Attribute)}, others[m.Name]...)
+	return append([]string{AttributeSource(m.Attribute)}, others[m.Name]...)
 }
 
-// Source is the first of them: what an agent reads today.
-func (m Metric) Source() string { return m.Sources()[0] }
+// SourceOf is what a value was read from: what was told of it, else the only source that there is; NoSource where there are several.
+func SourceOf(n MetricName, told string) string {
+	if told != "" {
+		return told
+	}
+	if m := byName[n]; m != nil && len(m.Sources()) == 1 {
+		return m.Sources()[0]
+	}
+	return NoSource
+}
+
+// AttributeSource names the attribute that feeds a metric.
+func AttributeSource(id byte) string { return fmt.Sprintf("SMART attribute %d", id) }
+
+// NoSource is said of a value of which nobody told what it was read from.
+const NoSource = "source not told"
 
 // Nearest is the metric whose name takes the fewest changes to reach.
 func Nearest(name string) MetricName {

@@ -36,10 +36,26 @@ func checkPage(kind PageKind, page []byte) error {
 	if len(page) != PageSize {
 		return unreadable(kind, page, "%d bytes came, %d were due", len(page), PageSize)
 	}
+	if why := Blank(page); why != "" {
+		return unreadable(kind, page, "%s", why)
+	}
 	if s := sum(page); s != 0 {
 		return unreadable(kind, page, "checksum is wrong: the bytes add up to %02Xh instead of 00h", s)
 	}
 	return nil
+}
+
+// Blank says of a page that every byte of it is the same, as when nothing answered: its checksum may be right, and it says nothing.
+func Blank(page []byte) string {
+	for _, b := range page {
+		if b != page[0] || b != 0 && b != 0xFF {
+			return ""
+		}
+	}
+	if len(page) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("every byte is %02Xh: nothing was answered", page[0])
 }
 
 func sum(page []byte) (s byte) {

@@ -81,6 +81,8 @@ type Hit struct {
 	Metric  drive.MetricName `json:"metric,omitempty"`
 	Growth  float64          `json:"growth,omitempty"`
 	Idle    bool             `json:"idle,omitempty"`
+	// Source is what the metric was read from; empty where nobody told.
+	Source string `json:"source,omitempty"`
 	// N and Text are what the rule measured, in an order that its words know.
 	N    [4]float64 `json:"n"`
 	Text []string   `json:"text,omitempty"`
@@ -168,7 +170,9 @@ type Subject struct {
 	Warnings []string // NVMe: critical warnings
 	Medium   drive.Medium
 	Record   history.Record
-	Tests    []drive.SelfTest // newest first
+	// Sources say what the newest value of each metric was read from, where that was told.
+	Sources map[drive.MetricName]string
+	Tests   []drive.SelfTest // newest first
 	// Lies is what its pool says lies at FailedLBA, where a self-test stopped; empty when nobody can say.
 	Lies      string
 	FailedLBA int64
@@ -230,6 +234,9 @@ func evaluate(s *Subject, t *Thresholds, asked func(*Rule) bool) []Hit {
 		}
 		if h.At.IsZero() {
 			h.At = s.LastAt
+		}
+		if h.Metric != "" {
+			h.Source = s.Sources[h.Metric]
 		}
 		out = append(out, *h)
 	}
@@ -329,6 +336,11 @@ func (s Standing) Finding(now time.Time) Finding {
 	}
 	f.Strength = r.Strength
 	f.Says, f.Do, f.Evidence = r.words(s.Hit)
+	for i := range f.Evidence {
+		if e := &f.Evidence[i]; e.Metric != "" && e.Metric == s.Metric && e.Source == "" {
+			e.Source = drive.SourceOf(s.Metric, s.Source)
+		}
+	}
 	if f.Do == "" {
 		f.Do = r.Do
 	}

@@ -138,7 +138,7 @@ func rises(s history.Series, counter bool) (one, two, half, seven float64, onDay
 func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evidence) {
 	return func(h Hit) (says, do string, evidence []Evidence) {
 		says = "has " + counted(h.N[0], words)
-		evidence = []Evidence{{m.Name, amount(h.N[0], m.Unit), h.At, m.Source()}}
+		evidence = []Evidence{{m.Name, amount(h.N[0], m.Unit), h.At, ""}}
 		switch int(h.N[3]) {
 		case byBurst, bySpread:
 			says += fmt.Sprintf(", %s more than a day before", number(h.N[1]))
@@ -161,10 +161,10 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 			}
 		}
 		if h.N[1] > 0 {
-			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[1], m.Unit) + " in 24 h", h.At, m.Source()})
+			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[1], m.Unit) + " in 24 h", h.At, ""})
 		}
 		if h.N[2] > h.N[1] {
-			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[2], m.Unit) + " in 7 days", h.At, m.Source()})
+			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[2], m.Unit) + " in 7 days", h.At, ""})
 		}
 		return says, do, evidence
 	}
@@ -243,5 +243,5 @@ var spareRule = Rule{ID: "spare-low", Title: "Hardly any spare left", Level: Rep
 		return &Hit{Verdict: Replace, At: last.At, Since: last.At, Metric: "spare_available_percent", N: [4]float64{last.Value}}
 	},
 	words: func(h Hit) (string, string, []Evidence) {
-		return fmt.Sprintf("has %s %% of its spare left", number(h.N[0])), "", []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, "NVMe health log"}}
+		return fmt.Sprintf("has %s %% of its spare left", number(h.N[0])), "", []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, ""}}
 	}}

@@ -23,7 +23,7 @@ var placeRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("has a bad link in %s as it had in %s", h.Text[1], h.Text[0]), "", []Evidence{
-				{h.Metric, amount(h.N[1], "errors") + " in " + h.Text[0], h.Since, "SMART attribute 199"}, {h.Metric, amount(h.N[0], "errors") + " in " + h.Text[1], h.At, "SMART attribute 199"}}
+				{h.Metric, amount(h.N[1], "errors") + " in " + h.Text[0], h.Since, "SMART attribute 199"}, {h.Metric, amount(h.N[0], "errors") + " in " + h.Text[1], h.At, ""}}
 		}},
 	{ID: "bay-at-fault", Title: "Its bay damages transfers of every drive", Level: Watch, Strength: drive.Path, For: "ATA and SCSI", Hold: 7 * day,
 		When: "link_errors damaged transfers within 7 days, in a bay where another drive had them as well", Why: "Two drives with the same fault in one place accuse the place.",
@@ -41,7 +41,7 @@ var placeRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("has a bad link, and so had %s in the same bay: %s is at fault", strings.Join(h.Text[1:], ", "), h.Text[0]), "",
-				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, "SMART attribute 199"}}
+				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, ""}}
 		}},
 	{ID: "link-crc", Title: "A bad link", Level: Watch, Strength: drive.Path, For: "ATA and SCSI", Hold: day,
 		When: "link_errors damaged transfers within 7 days", Why: "Transfers were damaged on the way and sent again. That is the cable, the backplane or the bay until it follows the drive elsewhere.",
@@ -54,7 +54,7 @@ var placeRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("has a bad link: %s damaged transfers in 7 days; the drive itself shows nothing", number(h.N[0])), "",
-				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, "SMART attribute 199"}}
+				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, ""}}
 		}},
 	{ID: "path-lost", Title: "A path to it does not work", Level: Watch, Strength: drive.Path, For: "drives with several paths",
 		When: "a path to it that worked before has failed or is gone", Why: "The drive is still reached another way; when that fails as well, it is gone.",
@@ -108,7 +108,7 @@ var placeRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			whose := map[bool]string{true: "its own limit", false: "the limit set here"}[h.N[2] == 1]
-			return fmt.Sprintf("is at %s °C; %s is %s °C", number(h.N[0]), whose, number(h.N[1])), "", []Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, "temperature"}}
+			return fmt.Sprintf("is at %s °C; %s is %s °C", number(h.N[0]), whose, number(h.N[1])), "", []Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, ""}}
 		}},
 	{ID: "hotter-than-neighbours", Title: "Far warmer than its neighbours", Level: Watch, Strength: drive.Weak, For: "drives in a section with at least four others", Hold: 2 * time.Hour,
 		When: "its temperature is hot_apart above the median of its section, and far more than they differ among themselves", Why: "A fan that stands still, or a bay that gets no air, shows as warm drives beside cool ones.",
@@ -126,7 +126,7 @@ var placeRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("is at %s °C, %s °C warmer than its neighbours", number(h.N[0]), number(h.N[0]-h.N[1])), "",
-				[]Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, "temperature"}, {h.Metric, number(h.N[1]) + " °C median of its section", h.At, "temperature"}}
+				[]Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, ""}, {h.Metric, number(h.N[1]) + " °C median of its section", h.At, ""}}
 		}},
 }
 

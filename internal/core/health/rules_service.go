@@ -58,7 +58,7 @@ var serviceRules = []Rule{
 			return &Hit{Verdict: Watch, Since: series.LastChange(), At: last.At, Metric: "command_timeouts", Growth: grown, N: [4]float64{grown}}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("did not finish %s commands in time since yesterday", number(h.N[0])), "", []Evidence{{h.Metric, "+" + amount(h.N[0], "commands") + " in 24 h", h.At, "SMART attribute 188"}}
+			return fmt.Sprintf("did not finish %s commands in time since yesterday", number(h.N[0])), "", []Evidence{{h.Metric, "+" + amount(h.N[0], "commands") + " in 24 h", h.At, ""}}
 		}},
 	{ID: "spin-retries", Title: "Needs several attempts to spin up", Level: Watch, Strength: drive.Weak, For: "rotating drives that tell it", Hold: 7 * day,
 		When: "the count grew within 7 days", Why: "A tired motor needs a push; a weak power supply looks the same.", Do: "Check its power. Do not switch it off without need.",
@@ -75,7 +75,7 @@ var serviceRules = []Rule{
 			return &Hit{Verdict: Watch, Since: series.LastChange(), At: last.At, Metric: "spin_retries", N: [4]float64{grown}}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("needed %s more attempts to spin up within 7 days", number(h.N[0])), "", []Evidence{{h.Metric, "+" + amount(h.N[0], "retries") + " in 7 days", h.At, "SMART attribute 10"}}
+			return fmt.Sprintf("needed %s more attempts to spin up within 7 days", number(h.N[0])), "", []Evidence{{h.Metric, "+" + amount(h.N[0], "retries") + " in 7 days", h.At, ""}}
 		}},
 	{ID: "service-life", Title: "Older than its service life", Level: Watch, Strength: drive.Weak, For: all,
 		When: "it was powered for longer than service_years", Why: "Age alone never condemns a drive, but spares should be at hand.", Do: "Leave it; see that a spare that fits is at hand.",
@@ -83,13 +83,13 @@ var serviceRules = []Rule{
 			return beyond(s, "power_on_hours", t.ServiceYears*365*24)
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("was powered for %.1f years", h.N[0]/24/365), "", []Evidence{{h.Metric, amount(h.N[0], "h"), h.At, "power-on hours"}}
+			return fmt.Sprintf("was powered for %.1f years", h.N[0]/24/365), "", []Evidence{{h.Metric, amount(h.N[0], "h"), h.At, ""}}
 		}},
 	{ID: "load-cycles", Title: "More load cycles than it is rated for", Level: Watch, Strength: drive.Weak, For: "rotating drives that tell it",
 		When: "load_cycles are reached", Why: "Its maker rates the ramp for so many; most drives go on far beyond.", Do: "Leave it; see why its heads are parked so often.",
 		holds: func(s *Subject, t *Thresholds) *Hit { return beyond(s, "load_cycles", t.LoadCycles) },
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("parked its heads %s times", number(h.N[0])), "", []Evidence{{h.Metric, amount(h.N[0], "cycles"), h.At, "load cycles"}}
+			return fmt.Sprintf("parked its heads %s times", number(h.N[0])), "", []Evidence{{h.Metric, amount(h.N[0], "cycles"), h.At, ""}}
 		}},
 	{ID: "wear", Title: "Its rated endurance is used up", Level: Watch, Strength: drive.Weak, For: "solid-state drives",
 		When: "wear_used_percent reaches wear", Why: "It goes on working, without its maker's word for it.", Do: "Plan to replace it.",
@@ -101,7 +101,7 @@ var serviceRules = []Rule{
 			return h
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("has used %s %% of the writes it is rated for", number(h.N[0])), "", []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, "endurance used"}}
+			return fmt.Sprintf("has used %s %% of the writes it is rated for", number(h.N[0])), "", []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, ""}}
 		}},
 }
 

@@ -3614,6 +3614,10 @@ export interface components {
             metrics: {
                 [key: string]: number;
             };
+            /** @description what each metric was read from: a page, an attribute, the host's kernel, the pool */
+            sources?: {
+                [key: string]: string;
+            };
             attributes?: components["schemas"]["Attribute"][];
             tests?: components["schemas"]["SelfTest"][];
             failing?: boolean;

@@ -8,15 +8,15 @@ import (
 )
 
 var ataKinds = []Kind{
-	{"ata-identify", "IDENTIFY DEVICE data: who the drive is and what it can do", "ACS-4 7.12.7", 512, identify},
-	{"ata-smart-data", "SMART READ DATA: attributes, self-test status", "ACS-3 7.54.6", 512, smartData},
-	{"ata-smart-thresholds", "SMART thresholds, one an attribute", "ATA-3 7.6", 512, smartThresholds},
-	{"ata-selftest-log", "SMART self-test log, log address 06h", "ACS-3 A.18", 512, selfTestLog},
-	{"ata-extended-selftest-log", "extended self-test log, log address 07h", "ACS-4 9.10", 512, extendedSelfTestLog},
-	{"ata-error-log", "summary SMART error log, log address 01h", "ACS-3 A.16", 512, errorLog},
-	{"ata-extended-error-log", "extended comprehensive SMART error log, log address 03h", "ACS-4 9.7", 512, extendedErrorLog},
-	{"ata-device-statistics", "device statistics, log address 04h, one page of it", "ACS-4 9.5", 512, deviceStatistics},
-	{"ata-sct-status", "SCT status, log address E0h: temperatures now, least and most", "ACS-4 8.4", 512, sctStatus},
+	{"ata-identify", "IDENTIFY DEVICE data: who the drive is and what it can do", "ACS-4 7.12.7", 512, false, identify},
+	{"ata-smart-data", "SMART READ DATA: attributes, self-test status", "ACS-3 7.54.6", 512, false, smartData},
+	{"ata-smart-thresholds", "SMART thresholds, one an attribute", "ATA-3 7.6", 512, false, smartThresholds},
+	{"ata-selftest-log", "SMART self-test log, log address 06h", "ACS-3 A.18", 512, false, selfTestLog},
+	{"ata-extended-selftest-log", "extended self-test log, log address 07h", "ACS-4 9.10", 512, false, extendedSelfTestLog},
+	{"ata-error-log", "summary SMART error log, log address 01h", "ACS-3 A.16", 512, false, errorLog},
+	{"ata-extended-error-log", "extended comprehensive SMART error log, log address 03h", "ACS-4 9.7", 512, false, extendedErrorLog},
+	{"ata-device-statistics", "device statistics, log address 04h, one page of it", "ACS-4 9.5", 512, false, deviceStatistics},
+	{"ata-sct-status", "SCT status, log address E0h: temperatures now, least and most", "ACS-4 8.4", 512, false, sctStatus},
 }
 
 // believe notes why a page cannot be believed.
@@ -29,13 +29,23 @@ func (p *Page) believe(err error) bool {
 	return err == nil
 }
 
+// summed checks every page of 512 bytes: all bytes of each add up to zero.
 func (p *Page) summed(b []byte) {
-	var s byte
-	for _, c := range b[:512] {
-		s += c
+	for n := 0; 512*(n+1) <= len(b); n++ {
+		var s byte
+		for _, c := range b[512*n:][:512] {
+			s += c
+		}
+		where := ""
+		if len(b) > 512 {
+			where = fmt.Sprintf("page %d: ", n+1)
+		}
+		if s != 0 {
+			p.wrong("%schecksum is wrong: the bytes add up to %02Xh instead of 00h", where, s)
+		}
 	}
-	if s != 0 {
-		p.wrong("checksum is wrong: the bytes add up to %02Xh instead of 00h", s)
+	if rest := len(b) % 512; rest != 0 {
+		p.wrong("%d bytes are left over after whole pages of 512", rest)
 	}
 }
 
@@ -83,6 +93,11 @@ func smartData(p *Page, b []byte) {
 		what := fmt.Sprintf("attribute %d", a.ID)
 		if known {
 			what += " (" + string(name) + ")"
+		}
+		if m, ok := drive.MetricByName(name); ok {
+			if _, v, _ := drive.MetricOf(a); m.Implausible(v) != "" {
+				what += ", not believed: " + m.Implausible(v)
+			}
 		}
 		p.add(what, map[string]any{"flags": fmt.Sprintf("%04Xh", a.Flags), "prefailure": a.Prefailure(), "value": a.Value, "worst": a.Worst, "raw": a.Raw, "raw bytes": fmt.Sprintf("%012Xh", a.Raw)})
 	}

@@ -8,12 +8,12 @@ import (
 )
 
 var nvmeKinds = []Kind{
-	{"nvme-controller", "identify controller data structure, CNS 01h", "NVMe 2.0 5.17.2.1", 520, controller},
-	{"nvme-namespace", "identify namespace data structure, CNS 00h", "NVMe 2.0 5.17.2.2", 192, namespace},
-	{"nvme-health", "SMART / health information log, page 02h", "NVMe 2.0 5.16.1.3", 512, health},
-	{"nvme-selftest-log", "device self-test log, page 06h", "NVMe 2.0 5.16.1.7", 564, nvmeSelfTests},
-	{"nvme-endurance-log", "endurance group information log, page 09h", "NVMe 2.0 5.16.1.10", 512, endurance},
-	{"nvme-error-log", "error information log, page 01h", "NVMe 2.0 5.16.1.2", 64, nvmeErrors},
+	{"nvme-controller", "identify controller data structure, CNS 01h", "NVMe 2.0 5.17.2.1", 520, false, controller},
+	{"nvme-namespace", "identify namespace data structure, CNS 00h", "NVMe 2.0 5.17.2.2", 192, false, namespace},
+	{"nvme-health", "SMART / health information log, page 02h", "NVMe 2.0 5.16.1.3", 512, false, health},
+	{"nvme-selftest-log", "device self-test log, page 06h", "NVMe 2.0 5.16.1.7", 564, false, nvmeSelfTests},
+	{"nvme-endurance-log", "endurance group information log, page 09h", "NVMe 2.0 5.16.1.10", 512, true, endurance},
+	{"nvme-error-log", "error information log, page 01h", "NVMe 2.0 5.16.1.2", 64, true, nvmeErrors},
 }
 
 func controller(p *Page, b []byte) {
@@ -79,8 +79,7 @@ func health(p *Page, b []byte) {
 		}
 	}
 	if t := le.Uint16(b[1:]); t == 0 {
-		p.wrong("it tells no temperature")
-		delete(p.Metrics, "temperature_celsius")
+		delete(p.Metrics, "temperature_celsius") // it tells none
 	}
 	if b[3] > 100 {
 		p.wrong("it says that %d %% of its spare is available", b[3])
@@ -120,6 +119,9 @@ func endurance(p *Page, b []byte) {
 		{"number of error information log entries", 144, 16, "entries", "", 0, 0}})
 	if b[3] > 100 {
 		p.wrong("it says that %d %% of its spare is available", b[3])
+	}
+	if b[3] == 0 && b[4] == 0 {
+		delete(p.Metrics, "spare_available_percent")
 	}
 }
 

@@ -30,9 +30,12 @@ type Page struct {
 	Bytes   int                          `json:"bytes"`
 	Fields  []Field                      `json:"fields"`
 	Metrics map[drive.MetricName]float64 `json:"metrics"`
+	// Sources names what each of the metrics was read from, as drive.Metric.Sources lists it.
+	Sources map[drive.MetricName]string `json:"sources,omitempty"`
 	// Tests are the entries of a log of self-tests, the newest first.
 	Tests []drive.SelfTest `json:"tests,omitempty"`
-	// Wrong says what cannot be believed; empty for a page that is as the standard wants it.
+	// Wrong says what cannot be believed; empty for a page that is as the standard wants it. A page of which anything is wrong feeds
+	// nothing: its fields are there for study.
 	Wrong []string `json:"wrong"`
 }
 
@@ -42,6 +45,7 @@ type Kind struct {
 	Says   string `json:"says"` // what it is, in words
 	Clause string `json:"clause"`
 	least  int    // bytes without which there is nothing to say
+	blank  bool   // all zeros say something: that there are no entries
 	decode func(*Page, []byte)
 }
 
@@ -61,10 +65,51 @@ func Decode(kind string, b []byte) (Page, error) {
 		if len(b) < k.least {
 			return p, fmt.Errorf("%d bytes are too few for %s, which has at least %d", len(b), kind, k.least)
 		}
+		why := drive.Blank(b)
+		if why != "" && !(b[0] == 0 && k.blank) {
+			p.wrong("%s", why)
+			return p, nil
+		}
 		k.decode(&p, b)
+		for n := range p.Metrics {
+			m, _ := drive.MetricByName(n)
+			if why := m.Implausible(p.Metrics[n]); why != "" {
+				p.wrong("%s: %s", n, why)
+			}
+		}
+		if len(p.Wrong) > 0 || why != "" {
+			clear(p.Metrics)
+			p.Tests = nil
+		}
+		p.Sources = p.sources()
 		return p, nil
 	}
 	return Page{}, fmt.Errorf("nobody here knows pages of kind %q", kind)
+}
+
+// sources says what the page is, in the words of the metrics' catalogue.
+func (p *Page) sources() map[drive.MetricName]string {
+	if len(p.Metrics) == 0 {
+		return nil
+	}
+	words := map[string]string{"ata-error-log": "ATA error log", "ata-extended-error-log": "ATA error log", "ata-sct-status": "ATA SCT status", "nvme-health": "NVMe health log",
+		"nvme-endurance-log": "NVMe endurance group log", "nvme-controller": "NVMe controller data", "scsi-defects": "SCSI READ DEFECT DATA"}[p.Kind]
+	for _, f := range p.Fields {
+		switch {
+		case p.Kind == "ata-device-statistics" && f.Name == "page number":
+			words = fmt.Sprintf("ATA device statistics, page %02Xh", f.Value)
+		case p.Kind == "scsi-log" && f.Name == "page code":
+			words = fmt.Sprintf("SCSI log page %v", f.Value)
+		}
+	}
+	out := make(map[drive.MetricName]string, len(p.Metrics))
+	for n := range p.Metrics {
+		if out[n] = words; p.Kind == "ata-smart-data" {
+			m, _ := drive.MetricByName(n)
+			out[n] = drive.AttributeSource(m.Attribute)
+		}
+	}
+	return out
 }
 
 func (p *Page) add(name string, value any, unit ...string) {

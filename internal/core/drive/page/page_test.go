@@ -1,7 +1,11 @@
 package page
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -225,9 +229,12 @@ func FuzzDecode(f *testing.F) {
 		for _, one := range p.Tests {
 			require.GreaterOrEqual(t, one.Hours, 0)
 		}
-		for name := range p.Metrics {
-			_, known := drive.MetricByName(name)
+		for name, v := range p.Metrics {
+			m, known := drive.MetricByName(name)
 			require.True(t, known, name)
+			require.Empty(t, p.Wrong, "what is wrong feeds nothing")
+			require.Empty(t, m.Implausible(v))
+			require.Contains(t, m.Sources(), p.Sources[name], "%s from %s", name, k.Name)
 		}
 	})
 }
@@ -249,4 +256,84 @@ func TestBytes(t *testing.T) {
 	}
 	_, err := Bytes([]byte("70 00\nnot a dump\n"))
 	require.ErrorContains(t, err, "line 2")
+	// Characters that are hexadecimal digits themselves are no bytes, whatever stands there, and stars repeat.
+	r := rand.New(rand.NewPCG(3, 5))
+	const signs = "abcdef0123456789 .|"
+	for range 300 {
+		want := make([]byte, 1+r.IntN(200))
+		for i := range want {
+			want[i] = signs[r.IntN(len(signs))]
+			if r.IntN(3) == 0 {
+				want[i] = 0
+			}
+		}
+		if len(want) > 96 {
+			copy(want[16:96], make([]byte, 80))
+		}
+		words, bars := strings.Builder{}, strings.Builder{}
+		starred := false
+		for at := 0; at < len(want); at += 16 {
+			row := want[at:min(at+16, len(want))]
+			text := strings.ReplaceAll(string(row), "\x00", ".")
+			hexed := ""
+			for i, b := range row {
+				if i%2 == 0 {
+					hexed += " "
+				}
+				hexed += fmt.Sprintf("%02x", b)
+			}
+			fmt.Fprintf(&words, "%08x:%-40s  %s\n", at, hexed, text)
+			if at > 0 && len(row) == 16 && bytes.Equal(row, want[at-16:at]) {
+				if !starred {
+					fmt.Fprintf(&bars, "*\n")
+				}
+				starred = true
+				continue
+			}
+			starred = false
+			fmt.Fprintf(&bars, "%08x %-49s  |%s|\n", at, " "+strings.TrimSpace(fmt.Sprintf("% x", row)), text)
+		}
+		fmt.Fprintf(&bars, "%08x\n", len(want))
+		for _, text := range []string{words.String(), bars.String()} {
+			got, err := Bytes([]byte(text))
+			require.NoError(t, err, text)
+			require.Equal(t, want, got, text)
+		}
+	}
+}
+
+// TestRejectedPagesFeedNothing: a page of nothing but zeros or ones, one with a wrong checksum in whichever of its pages, one with a field
+// that cannot be: wrong, and no metric, test or warning comes of it.
+func TestRejectedPagesFeedNothing(t *testing.T) {
+	for _, k := range kinds {
+		for _, fill := range []byte{0, 0xFF} {
+			p, err := Decode(k.Name, bytes.Repeat([]byte{fill}, max(k.least, 1024)))
+			require.NoError(t, err)
+			require.Empty(t, p.Metrics, k.Name)
+			require.Empty(t, p.Tests, k.Name)
+			require.Equal(t, fill == 0 && k.blank, len(p.Wrong) == 0, "%s of %02X: %v", k.Name, fill, p.Wrong)
+		}
+	}
+	hot := make([]byte, 512)
+	le.PutUint16(hot[1:], 65535)
+	hot[3], hot[4], hot[5] = 100, 10, 3
+	p, err := Decode("nvme-health", hot)
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(p.Wrong, ";"), "temperature_celsius: 65262 °C is more than 150")
+	require.Empty(t, p.Metrics)
+	two := make([]byte, 1024)
+	two[0], two[2], two[511], two[600] = 1, 1, 0xFE, 7
+	p, err = Decode("ata-extended-selftest-log", two)
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(p.Wrong, ";"), "page 2: checksum is wrong")
+	exceptions := []byte{0x2F, 0, 0, 8, 0, 0, 3, 4, 0, 0, 41, 0}
+	p, err = Decode("scsi-log", exceptions)
+	require.NoError(t, err)
+	require.Empty(t, p.Wrong)
+	require.Equal(t, map[drive.MetricName]float64{"temperature_celsius": 41}, p.Metrics)
+	id := drive.EncodeIdentify(drive.Description{Identity: drive.Identity{Serial: "S1", Model: "M"}})
+	id[100] ^= 4
+	p, err = Decode("ata-identify", id)
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(p.Wrong, ";"), "integrity word is wrong")
 }

@@ -8,12 +8,12 @@ import (
 )
 
 var scsiKinds = []Kind{
-	{"scsi-inquiry", "standard INQUIRY data", "SPC-5 6.7.2", 36, inquiry},
-	{"scsi-vpd", "vital product data: pages 00h, 80h, 83h, B1h, B2h", "SPC-5 7.7, SBC-4 6.6", 4, vpd},
-	{"scsi-log", "LOG SENSE: pages 00h, 02h, 03h, 05h, 06h, 0Dh, 0Eh, 10h, 11h, 15h, 2Fh", "SPC-5 7.3, SBC-4 6.4", 4, logPage},
-	{"scsi-sense", "sense data, fixed or descriptor format", "SPC-5 4.4", 8, sense},
-	{"scsi-capacity", "READ CAPACITY (16) parameter data", "SBC-4 5.21.2", 32, capacity16},
-	{"scsi-defects", "READ DEFECT DATA (12) header: how many defects have grown", "SBC-4 5.19", 8, defects},
+	{"scsi-inquiry", "standard INQUIRY data", "SPC-5 6.7.2", 36, false, inquiry},
+	{"scsi-vpd", "vital product data: pages 00h, 80h, 83h, B1h, B2h", "SPC-5 7.7, SBC-4 6.6", 4, false, vpd},
+	{"scsi-log", "LOG SENSE: pages 00h, 02h, 03h, 05h, 06h, 0Dh, 0Eh, 10h, 11h, 15h, 2Fh", "SPC-5 7.3, SBC-4 6.4", 4, false, logPage},
+	{"scsi-sense", "sense data, fixed or descriptor format", "SPC-5 4.4", 8, false, sense},
+	{"scsi-capacity", "READ CAPACITY (16) parameter data", "SBC-4 5.21.2", 32, false, capacity16},
+	{"scsi-defects", "READ DEFECT DATA (12) header: how many defects have grown", "SBC-4 5.19", 8, true, defects},
 }
 
 var deviceTypes = map[byte]string{0x00: "direct access block device", 0x05: "optical device", 0x0D: "enclosure services device", 0x0E: "simplified direct access device", 0x14: "host managed zoned block device"}
@@ -280,6 +280,7 @@ var logPages = map[byte]struct {
 		p.add("failure predicted", q.value[0] == 0x5D)
 		if q.value[2] != 0xFF {
 			p.add("most recent temperature", uint64(q.value[2]), "°C")
+			p.feed("temperature_celsius", float64(q.value[2]))
 		}
 	}},
 }

@@ -7,7 +7,7 @@ import (
 )
 
 var sesKinds = []Kind{
-	{"ses", "enclosure services diagnostic pages 00h, 01h, 02h, 07h, 0Ah; put the configuration (01h) first and the others behind it to have their elements named", "SES-3 6.1", 4, ses},
+	{"ses", "enclosure services diagnostic pages 00h, 01h, 02h, 07h, 0Ah; put the configuration (01h) first and the others behind it to have their elements named", "SES-3 6.1", 4, false, ses},
 }
 
 // ses takes diagnostic pages that stand one behind the other apart; each says its length.
