@@ -2,10 +2,12 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"strings"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
+	"lantern/internal/core/history"
 )
 
 func judgeCommand() *cli.Command {
@@ -21,7 +24,8 @@ func judgeCommand() *cli.Command {
 			"Readings are JSON Lines, as export prints them: {\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}, those of each drive in\norder of time. Each change of verdict is printed as a line. Labels are lines of drive,time: when a drive failed; with them\na last line tells how many failures were seen coming, how long before, and how many alarms were false.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "readings", Usage: "file of readings, or - for standard input"},
-			&cli.StringFlag{Name: "labels", Usage: "file of drive,time: when which drive failed"}},
+			&cli.StringFlag{Name: "labels", Usage: "file of drive,time: when which drive failed"},
+			&cli.StringFlag{Name: "groups", Usage: "file of drive,pool,group: whose latency each is compared with; a reading may have \"pool\" and \"group\" instead"}},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.String("readings") == "" {
 				return usage("lantern judge needs --readings <file or ->\nExample: %s", example(cmd))
@@ -42,7 +46,18 @@ func judgeCommand() *cli.Command {
 					return usage("%s: %s", name, err)
 				}
 			}
-			return s.judge(in, labels, cmd.String("labels") != "")
+			var groups map[string]string
+			if name := cmd.String("groups"); name != "" {
+				f, done, err := s.open(name)
+				if err != nil {
+					return err
+				}
+				defer done()
+				if groups, err = parseGroups(f); err != nil {
+					return usage("%s: %s", name, err)
+				}
+			}
+			return s.judge(in, labels, groups, cmd.String("labels") != "")
 		})}
 }
 
@@ -63,7 +78,7 @@ func parseLabels(r io.Reader) (map[string]time.Time, error) {
 	out := map[string]time.Time{}
 	lines := bufio.NewScanner(r)
 	for n := 1; lines.Scan(); n++ {
-		line := strings.TrimSpace(lines.Text())
+		line := strings.TrimSpace(strings.TrimPrefix(lines.Text(), "\ufeff"))
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
@@ -89,13 +104,103 @@ type replayed struct {
 	flagged time.Time // first to be replaced
 	rule    string
 	last    time.Time
+	group   string
 }
 
-func (s *session) judge(in io.Reader, labels map[string]time.Time, tally bool) error {
+// parsed is one line, taken apart; why says why it cannot be judged.
+type parsed struct {
+	nr      int
+	reading reading
+	metrics map[drive.MetricName]float64
+	why     string
+}
+
+// batch is some lines in their order; done is closed when all are taken apart.
+type batch struct {
+	first int
+	text  [][]byte
+	lines []parsed
+	done  chan struct{}
+}
+
+const batchLines = 400
+
+// parse takes lines apart on all processors and hands them on in their order. It ends, without reading all, when stop is closed.
+func parse(in io.Reader, stop <-chan struct{}) (<-chan *batch, func() error) {
+	ordered, work := make(chan *batch, 8), make(chan *batch, 8)
+	var failed error
+	for range runtime.GOMAXPROCS(0) {
+		go func() {
+			for b := range work {
+				for i, text := range b.text {
+					if len(bytes.TrimSpace(text)) > 0 {
+						p := parsed{nr: b.first + i}
+						if err := json.Unmarshal(text, &p.reading); err != nil {
+							p.why = err.Error()
+						} else {
+							p.metrics, p.why = known(p.reading)
+						}
+						b.lines = append(b.lines, p)
+					}
+				}
+				b.text = nil
+				close(b.done)
+			}
+		}()
+	}
+	go func() {
+		defer close(ordered)
+		defer close(work)
+		lines := bufio.NewScanner(in)
+		lines.Buffer(nil, 1<<24)
+		b := &batch{first: 1, done: make(chan struct{})}
+		send := func() bool {
+			select {
+			case ordered <- b:
+			case <-stop:
+				return false
+			}
+			work <- b
+			return true
+		}
+		for n := 1; lines.Scan(); n++ {
+			text := lines.Bytes()
+			if n == 1 {
+				text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")) // a byte-order mark, as some editors put before the first line
+			}
+			b.text = append(b.text, bytes.Clone(text))
+			if len(b.text) == batchLines {
+				if !send() {
+					return
+				}
+				b = &batch{first: n + 1, done: make(chan struct{})}
+			}
+		}
+		failed = lines.Err()
+		if len(b.text) > 0 {
+			send()
+		}
+	}()
+	return ordered, func() error { return failed }
+}
+
+// peers are the newest latencies of the members of each group.
+type peers map[string]map[string]history.Point
+
+// of gives those of a drive's group that are no older than a day.
+func (p peers) of(group, name string, at time.Time) health.Group {
+	var values []float64
+	for other, x := range p[group] {
+		if other != name && at.Sub(x.At) < 24*time.Hour {
+			values = append(values, x.Value)
+		}
+	}
+	return health.Robust(values)
+}
+
+func (s *session) judge(in io.Reader, labels map[string]time.Time, groups map[string]string, tally bool) error {
 	limits := health.Usual()
 	drives := map[string]*replayed{}
-	lines := bufio.NewScanner(in)
-	lines.Buffer(nil, 1<<24)
 	out := json.NewEncoder(s.out.w)
 	refused := 0
 	refuse := func(n int, why string) {
@@ -103,46 +208,58 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, tally bool) e
 			fmt.Fprintf(s.errOut, "line %d was passed over: %s\n", n, why)
 		}
 	}
-	for n := 1; lines.Scan(); n++ {
-		if len(strings.TrimSpace(lines.Text())) == 0 {
-			continue
-		}
-		var r reading
-		if err := json.Unmarshal(lines.Bytes(), &r); err != nil {
-			refuse(n, err.Error())
-			continue
-		}
-		metrics, why := known(r)
-		if why != "" {
-			refuse(n, why)
-			continue
+	beside := peers{}
+	one := func(p parsed) error {
+		r := p.reading
+		if p.why != "" {
+			refuse(p.nr, p.why)
+			return nil
 		}
 		d := drives[r.Drive]
 		if d == nil {
-			d = &replayed{Replay: health.NewReplay(&limits)}
+			d = &replayed{Replay: health.NewReplay(&limits), group: groups[r.Drive]}
 			drives[r.Drive] = d
 		}
+		if r.Group != "" {
+			d.group = r.Pool + "/" + r.Group
+		}
 		if !d.last.IsZero() && !r.At.After(d.last) {
-			refuse(n, "it is not newer than the line before of the same drive")
-			continue
+			refuse(p.nr, "it is not newer than the line before of the same drive")
+			return nil
 		}
 		if failed, ok := labels[r.Drive]; ok && r.At.After(failed) {
-			continue // what it says after it failed foretells nothing
+			return nil // what it says after it failed foretells nothing
 		}
 		d.last = r.At
-		c, changed := d.Read(r.At, metrics)
+		if latency, ok := p.metrics["read_latency_seconds"]; ok && d.group != "" {
+			d.Peers = beside.of(d.group, r.Drive, r.At)
+			if beside[d.group] == nil {
+				beside[d.group] = map[string]history.Point{}
+			}
+			beside[d.group][r.Drive] = history.Point{At: r.At, Value: latency}
+		}
+		c, changed := d.Read(r.At, p.metrics)
 		if !changed {
-			continue
+			return nil
 		}
 		c.Drive = r.Drive
 		if d.flagged.IsZero() && c.Verdict.Gravity() >= health.Replace.Gravity() {
 			d.flagged, d.rule = c.At, c.Findings[0].Rule
 		}
-		if err := out.Encode(c); err != nil {
-			return err
+		return out.Encode(c)
+	}
+	stop := make(chan struct{})
+	defer close(stop)
+	batches, failed := parse(in, stop)
+	for b := range batches {
+		<-b.done
+		for _, p := range b.lines {
+			if err := one(p); err != nil {
+				return err
+			}
 		}
 	}
-	if err := lines.Err(); err != nil {
+	if err := failed(); err != nil {
 		return &Failure{Code: ExitFailed, Says: err.Error()}
 	}
 	if tally {
@@ -157,6 +274,24 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, tally bool) e
 		return &Failure{Code: ExitFailed, Says: "some lines were passed over; the others were judged"}
 	}
 	return nil
+}
+
+// parseGroups reads lines of drive,pool,group. A line that begins with # and a head line are passed over.
+func parseGroups(r io.Reader) (map[string]string, error) {
+	out := map[string]string{}
+	lines := bufio.NewScanner(r)
+	for n := 1; lines.Scan(); n++ {
+		line := strings.TrimSpace(strings.TrimPrefix(lines.Text(), "\ufeff"))
+		if line == "" || strings.HasPrefix(line, "#") || n == 1 && strings.HasPrefix(strings.ToLower(line), "drive,") {
+			continue
+		}
+		f := strings.Split(line, ",")
+		if len(f) != 3 || strings.TrimSpace(f[0]) == "" || strings.TrimSpace(f[2]) == "" {
+			return nil, fmt.Errorf("line %d: %q is not drive,pool,group such as KH3AB123,soundscape,group 1", n, line)
+		}
+		out[strings.TrimSpace(f[0])] = strings.TrimSpace(f[1]) + "/" + strings.TrimSpace(f[2])
+	}
+	return out, lines.Err()
 }
 
 // known gives a reading's metrics if all of them are, else why it cannot be judged.

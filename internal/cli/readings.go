@@ -24,6 +24,9 @@ type reading struct {
 	Drive   string             `json:"drive"`
 	At      time.Time          `json:"at"`
 	Metrics map[string]float64 `json:"metrics"`
+	// Pool and Group may be told for judging: whose latency it is compared with.
+	Pool  string `json:"pool,omitempty"`
+	Group string `json:"group,omitempty"`
 }
 
 func readingsCommand() *cli.Command {

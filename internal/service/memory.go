@@ -125,7 +125,7 @@ func (s *Service) keep(b *store.Batch, key string, d *disk, at time.Time, metric
 			break
 		}
 		d.record[n] = kept
-		if known && v < last.Value && d.Life != nil {
+		if known && d.Life != nil && (v < last.Value || d.Life[n].Fell > 0) {
 			if m, _ := drive.MetricByName(n); m.Kind == drive.Counter {
 				d.Life[n] = d.Life[n].After(last.Value, v)
 				b.Put(d.row())

@@ -98,7 +98,7 @@ func TestNotices(t *testing.T) {
 	say(3)
 	work()
 	work()
-	require.Equal(t, []string{"notice.opened [watch] fulmar/front/1: AA001 has 3 sectors that cannot be read, 3 of them new within 7 days"}, p.types(), "once, and in words")
+	require.Equal(t, []string{"notice.opened [watch] fulmar/front/1: AA001 has 3 sectors that cannot be read, 3 of them new within 2 h"}, p.types(), "once, and in words")
 	all, err := b.s.Notices(false)
 	require.NoError(t, err)
 	require.Len(t, all, 1)
@@ -106,6 +106,7 @@ func TestNotices(t *testing.T) {
 	require.NoError(t, err)
 
 	p.broken = true
+	say(30)
 	say(30)
 	work()
 	require.Empty(t, p.types())
@@ -122,7 +123,7 @@ func TestNotices(t *testing.T) {
 	work()
 	got := p.types()
 	require.Len(t, got, 1, "told once, over a restart")
-	require.Contains(t, got[0], "notice.got-worse [replace] fulmar/front/1: AA001 has 30 sectors that cannot be read, 30 more than a day before")
+	require.Contains(t, got[0], "notice.got-worse [replace] fulmar/front/1: AA001 has 30 sectors that cannot be read, 30 of them new within 4 h")
 	all, _ = b.s.Notices(false)
 	require.Equal(t, api.NoticeStateOpen, all[0].State, "severity never hides behind an acknowledgement")
 

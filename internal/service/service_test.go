@@ -232,6 +232,7 @@ func TestLifeOfADrive(t *testing.T) {
 	late.Drives = slices.Clone(late.Drives)
 	late.Drives[0].Reading = api.Reading{At: b.clock.Now().Add(-90 * time.Minute), Metrics: map[string]float64{"link_crc_errors": 40}}
 	say(10, 70_000)
+	say(10, 70_000) // a second reading says so: it began anew
 	metric := func() api.MetricValue {
 		d, err := b.s.Drive("AA001")
 		require.NoError(t, err)
@@ -244,7 +245,7 @@ func TestLifeOfADrive(t *testing.T) {
 	}
 	require.Equal(t, 910.0, metric().Total)
 	require.Equal(t, 1, metric().Resets)
-	require.Equal(t, []api.Growth{{Hours: 1, Grown: 10, Whole: true}, {Hours: 24, Grown: 910}, {Hours: 168, Grown: 910}, {Hours: 2160, Grown: 910}}, metric().Growth)
+	require.Equal(t, []api.Growth{{Hours: 1, Grown: 0, Whole: true}, {Hours: 24, Grown: 910}, {Hours: 168, Grown: 910}, {Hours: 2160, Grown: 910}}, metric().Growth)
 	b.restart()
 	require.Equal(t, 910.0, metric().Total)
 	require.NoError(t, b.s.TakeReport("fulmar", late)) // 0, 40, 900, 10
@@ -311,6 +312,7 @@ func TestRulesOfPeople(t *testing.T) {
 	}
 	say(0, 41)
 	say(4, 46)
+	say(4, 46) // so many at once count when a second reading says so
 	require.Equal(t, api.Watch, verdict())
 	d, err := b.s.Drive("AA001")
 	require.NoError(t, err)
@@ -335,7 +337,7 @@ func TestRulesOfPeople(t *testing.T) {
 	tried, err := b.s.PutRule("ida", "warm-and-growing", api.RulePut{Expression: "pending_sectors_24h > 2 && temperature_celsius > 45", Says: "is warm, and has new bad sectors", Verdict: api.Replace})
 	require.NoError(t, err)
 	require.Len(t, tried.Flagged, 2)
-	require.Equal(t, 1, tried.Flagged[0].Times)
+	require.Equal(t, 2, tried.Flagged[0].Times)
 	b.restart()
 	require.Equal(t, api.Replace, verdict())
 	d, err = b.s.Drive("AA001")

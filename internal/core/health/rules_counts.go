@@ -1,6 +1,7 @@
 package health
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -37,7 +38,8 @@ func countRules() (out []Rule) {
 	for _, c := range counts {
 		m, _ := drive.MetricByName(c.metric)
 		out = append(out, Rule{ID: c.id, Title: c.title, Level: Replace, Strength: drive.Strong, For: "drives that tell " + string(c.metric), Hold: 7 * day,
-			When:  "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new ones in 7 days with some of them today, or new ones on damage_days days of the last 30, or twice as many in the newer half of a week as in the older; else watch",
+			When: "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new ones in 7 days with some of them today, or new ones on damage_days days of the last 30, or twice as many in the newer half of a week as in the older; else watch. " +
+				"A jump of burst_sectors waits for a second reading, unless the drive itself says that it fails; a single reading that falls counts as odd. A count that began anew still counts what it had counted; a level that came and went 3 times within 90 days stays on watch",
 			Why:   c.why,
 			Do:    "Replace it.",
 			holds: counting(m),
@@ -56,115 +58,228 @@ const (
 	byDays
 	byMoving
 	byStanding
+	byComings
+)
+
+// comings is how often damage that went again must have come, within comingDays, to be watched though nothing is left of it.
+const (
+	comings    = 3
+	comingDays = 90
 )
 
 // counting is the rule for counts of damaged places. N: the count, new ones in 24 h, new ones in 7 days, how it came to
-// its verdict; Text: days unmoved.
+// its verdict; Text: over what time they came where that is not a day, or days unmoved; then what was counted before it began anew.
 func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 	return func(s *Subject, t *Thresholds) *Hit {
 		series := s.Record[m.Name]
 		last, ok := series.Last()
-		if !ok || last.Value <= 0 {
+		if !ok || last.Value <= 0 && len(series) <= 2 {
 			return nil
 		}
-		h := Hit{Verdict: Watch, Since: series.FirstAbove(0), At: last.At, Metric: m.Name}
-		today, lately, newer, week, onDays := rises(series, m.Kind == drive.Counter)
-		older := week - newer
-		h.Growth = today
-		h.N = [4]float64{last.Value, today, week, byStanding}
+		c := countOf(series, m.Kind == drive.Counter, t.BurstSectors, agrees(s))
+		total := c.now + c.lost
+		if total <= 0 && c.comings < comings {
+			return nil
+		}
+		h := Hit{Verdict: Watch, Since: series.FirstAbove(0), At: last.At, Metric: m.Name, Growth: c.one}
+		if h.Since.IsZero() {
+			h.Since = series.LastChange()
+		}
+		older := c.seven - c.half
+		h.N = [4]float64{c.now, c.today, c.week, byStanding}
+		h.Text = []string{"", ""}
+		if c.lost > 0 {
+			h.Text[1] = number(c.lost)
+		}
 		switch {
-		case today >= t.BurstSectors:
-			h.Verdict, h.N[3] = Replace, byBurst
-		case today > 0 && week >= t.SpreadSectors:
-			h.Verdict, h.N[3] = Replace, bySpread
-		case lately > 0 && older > 0 && newer >= 2*older && newer >= t.BurstSectors:
+		case c.one >= t.BurstSectors:
+			h.Verdict, h.N[3], h.Text[0] = Replace, byBurst, c.todayOver
+		case c.one > 0 && c.seven >= t.SpreadSectors:
+			h.Verdict, h.N[3], h.Text[0] = Replace, bySpread, c.todayOver
+		case c.two > 0 && older > 0 && c.half >= 2*older && c.half >= t.BurstSectors:
 			h.Verdict, h.N[3] = Replace, bySpeedingUp
-		case onDays >= int(t.DamageDays):
-			h.Verdict, h.N[3], h.Text = Replace, byDays, []string{strconv.Itoa(onDays)}
-		case last.Value >= t.ManySectors:
+		case c.days >= int(t.DamageDays):
+			h.Verdict, h.N[3], h.Text[0] = Replace, byDays, strconv.Itoa(c.days)
+		case total >= t.ManySectors:
 			h.Verdict, h.N[3] = Replace, byAmount
-		case week > 0:
-			h.N[3] = byMoving
+		case c.seven > 0:
+			h.N[3], h.Text[0] = byMoving, c.weekOver
+		case total <= 0:
+			h.N[3], h.Text[0] = byComings, strconv.Itoa(c.comings)
 		default:
 			h.Idle = true
 			if changed := series.LastChange(); !changed.IsZero() && last.At.Sub(changed) > standstill {
-				h.Text = []string{strconv.Itoa(int(last.At.Sub(changed) / day))}
+				h.Text[0] = strconv.Itoa(int(last.At.Sub(changed) / day))
 			}
+		}
+		if h.Text[0] == "" && h.Text[1] == "" {
+			h.Text = nil
 		}
 		return &h
 	}
 }
 
-// rises is how much a metric grew within a day, two days, three and a half, and seven, all before its newest value, and on
-// how many days of the last 30; in one pass, since every reading of every drive comes through here. A counter that falls
-// began anew; a level that falls just fell. What came between two readings counts from the later one.
-func rises(s history.Series, counter bool) (one, two, half, seven float64, onDays int) {
+// agrees says whether the drive itself says that something is wrong, so that a sudden jump need not wait for a second reading.
+func agrees(s *Subject) bool {
+	return s.Failing || len(s.Tests) > 0 && s.Tests[0].Result == drive.SelfTestFailed
+}
+
+// count is what a series of damaged places comes to.
+type count struct {
+	now                   float64 // how many there are
+	lost                  float64 // of a counter: what it had counted when it began anew
+	one, two, half, seven float64 // how many came within a day, two days, three and a half, and seven
+	days                  int     // on how many days of the last 30 some came
+	comings               int     // how often they came, after nothing or half of them was left, within comingDays
+	// today and week are what came, in whole, of which a part is counted for a day and for seven; todayOver and weekOver the time over
+	// which that was, where it may be longer, or is shorter, than a day and seven.
+	today, week         float64
+	todayOver, weekOver string
+}
+
+// apart is how far two readings may be from each other for what came between them to be of the day of the later one.
+const apart = 36 * time.Hour
+
+// countOf goes once through a series. What is more than there ever was is new; a jump of at least sudden waits until a second
+// reading says as much, unless sure. A fall to half or less counts when two readings say so: a counter began anew then, a level
+// fell, and what comes after it is new again. So neither a single odd reading nor a value that goes to and fro adds anything. What
+// came between two readings far apart is spread over the time between them.
+func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count) {
 	end := s[len(s)-1].At
-	counted := -1
-	for i := len(s) - 1; i > 0; i-- {
-		age := end.Sub(s[i].At)
-		if age >= 30*day {
-			break
-		}
-		d := s[i].Value - s[i-1].Value
-		if d < 0 {
-			if d = 0; counter {
-				d = s[i].Value
+	from := len(s) - 1
+	for from > 0 && end.Sub(s[from-1].At) < 100*day {
+		from--
+	}
+	from = max(0, from-1) // what it was before that is where the growth begins
+	most, fell, counted := s[from].Value, s[from].Value <= 0, -1
+	for i := from + 1; i < len(s); i++ {
+		x, d, start := s[i].Value, 0.0, s[i-1].At
+		again := func(v float64) bool { return i+1 < len(s) && s[i+1].Value <= v } // the next reading is no more
+		switch {
+		case x > most:
+			if x-most >= sudden && !(sure && i == len(s)-1) {
+				if i+1 == len(s) || again(most) {
+					continue
+				}
+				x = min(x, s[i+1].Value)
 			}
+			d, most = x-most, x
+			if fell && end.Sub(s[i].At) < comingDays*day {
+				c.comings++
+			}
+			fell = false
+		case x <= most/2 && most > 0 && again(most/2):
+			if counter {
+				c.lost += most
+				d = x
+			}
+			most, fell = x, true
 		}
-		if d == 0 {
+		if d <= 0 {
 			continue
 		}
-		if n := int(age / day); n != counted {
+		age, gap := end.Sub(s[i].At), s[i].At.Sub(start)
+		if gap <= apart {
+			gap = 0
+		}
+		within := func(w time.Duration) float64 {
+			switch {
+			case gap == 0 && age < w:
+				return d
+			case gap == 0 || age >= w:
+				return 0
+			}
+			return d * min(1, float64(w-age)/float64(gap))
+		}
+		if part := within(day); part > 0 {
+			c.today += d
+			if gap > 0 {
+				c.todayOver = span(end.Sub(start))
+			}
+		}
+		if part := within(7 * day); part > 0 {
+			c.week += d
+			if gap > 0 && end.Sub(start) > 7*day {
+				c.weekOver = span(end.Sub(start))
+			}
+		}
+		c.one += within(day)
+		c.two += within(2 * day)
+		c.half += within(7 * day / 2)
+		c.seven += within(7 * day)
+		if n := int(age / day); age < 30*day && n != counted {
 			counted = n
-			onDays++
-		}
-		if age < 7*day {
-			seven += d
-		}
-		if age < 7*day/2 {
-			half += d
-		}
-		if age < 2*day {
-			two += d
-		}
-		if age < day {
-			one += d
+			c.days++
 		}
 	}
-	return one, two, half, seven, onDays
+	c.now = most
+	if n := len(s); n > 1 && s[n-1].Value < most {
+		c.now = min(most, max(s[n-1].Value, s[n-2].Value))
+	}
+	if seen := end.Sub(s[0].At); seen < day {
+		c.todayOver, c.weekOver = span(seen), span(seen)
+	}
+	return c
 }
 
 func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evidence) {
 	return func(h Hit) (says, do string, evidence []Evidence) {
+		note := func(i int) string {
+			if i < len(h.Text) {
+				return h.Text[i]
+			}
+			return ""
+		}
 		says = "has " + counted(h.N[0], words)
+		if h.N[0] == 0 && note(1) == "" {
+			says = "had " + words + ", none of them left now"
+		}
 		evidence = []Evidence{{m.Name, amount(h.N[0], m.Unit), h.At, ""}}
-		switch int(h.N[3]) {
+		if before := note(1); before != "" {
+			says += ", after its count fell from " + before
+			evidence = append(evidence, Evidence{m.Name, before + " " + m.Unit + " before the count began anew", h.At, ""})
+		}
+		how := int(h.N[3])
+		switch how {
 		case byBurst, bySpread:
-			says += fmt.Sprintf(", %s more than a day before", number(h.N[1]))
+			if over := note(0); over != "" {
+				says += fmt.Sprintf(", %s of them new within %s", number(h.N[1]), over)
+			} else {
+				says += fmt.Sprintf(", %s more than a day before", number(h.N[1]))
+			}
 			do = "Replace it today: the number is growing."
 		case bySpeedingUp:
 			says += fmt.Sprintf(", %s of them new within 7 days, most of those in the newer half", number(h.N[2]))
 			do = "Replace it: the number grows faster and faster."
 		case byDays:
-			says += fmt.Sprintf(", new ones on %s days of the last 30", h.Text[0])
+			says += fmt.Sprintf(", new ones on %s days of the last 30", note(0))
 			do = "Replace it: the number keeps growing."
 		case byAmount:
 			do = "Replace it: there are many."
 		case byMoving:
-			says += fmt.Sprintf(", %s of them new within 7 days", number(h.N[2]))
+			says += fmt.Sprintf(", %s of them new within %s", number(h.N[2]), cmp.Or(note(0), "7 days"))
 			do = "Keep an eye on it: if more come, it is to be replaced."
+		case byComings:
+			says = fmt.Sprintf("had %s that came and went %s times within %d days; none now", words, note(0), comingDays)
+			do = "Keep an eye on it, and let it test itself: what came so often comes again."
 		default:
 			do = "Leave it; it will be called out if the number moves."
-			if len(h.Text) > 0 {
-				says += ", unmoved for " + h.Text[0] + " days"
+			if unmoved := note(0); unmoved != "" {
+				says += ", unmoved for " + unmoved + " days"
 			}
 		}
-		if h.N[1] > 0 {
-			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[1], m.Unit) + " in 24 h", h.At, ""})
+		today, week := "24 h", "7 days"
+		switch how {
+		case byBurst, bySpread:
+			today = cmp.Or(note(0), today)
+		case byMoving:
+			week = cmp.Or(note(0), week)
 		}
-		if h.N[2] > h.N[1] {
-			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[2], m.Unit) + " in 7 days", h.At, ""})
+		if h.N[1] > 0 && how != byMoving {
+			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[1], m.Unit) + " in " + today, h.At, ""})
+		}
+		if h.N[2] > h.N[1] || how == byMoving {
+			evidence = append(evidence, Evidence{m.Name, "+" + amount(h.N[2], m.Unit) + " in " + week, h.At, ""})
 		}
 		return says, do, evidence
 	}
@@ -233,15 +348,66 @@ var poolErrorRule = Rule{ID: "pool-errors", Title: "Its pool counts errors", Lev
 		return says, do, []Evidence{{h.Metric, amount(h.N[0], "errors") + " since first watched, " + number(h.N[1]) + " by the pool's own count", h.At, "pool"}}
 	}}
 
+// spareSoon is how soon the last of the spare must be reached, at the pace of the last week, to be watched; spareMoves is how much must
+// have gone within it for that to be a pace.
+const (
+	spareSoon  = 90 * day
+	spareMoves = 2 // percent
+)
+
+// spareRule. N: what is left, how much went within 7 days, days until the limit at that pace, the limit.
 var spareRule = Rule{ID: "spare-low", Title: "Hardly any spare left", Level: Replace, Strength: drive.Strong, For: "solid-state drives that tell it", Hold: day,
-	When: "spare_available_percent is at or below spare", Why: "When the spare is used up, the next worn cell cannot be replaced.", Do: "Replace it.",
+	When: "replace: spare_available_percent is, or was in two readings, at or below spare: it does not grow back, whatever a count that began anew says; watch: at the pace of the last 7 days it will be within 90 days",
+	Why:  "When the spare is used up, the next worn cell cannot be replaced.", Do: "Replace it.",
 	holds: func(s *Subject, t *Thresholds) *Hit {
-		last, ok := s.Record["spare_available_percent"].Last()
-		if !ok || last.Value > t.Spare {
+		series := s.Record["spare_available_percent"]
+		last, ok := series.Last()
+		if !ok {
 			return nil
 		}
-		return &Hit{Verdict: Replace, At: last.At, Since: last.At, Metric: "spare_available_percent", N: [4]float64{last.Value}}
+		least, since := lowest(series)
+		left := min(last.Value, least)
+		h := Hit{Verdict: Replace, At: last.At, Since: last.At, Metric: "spare_available_percent", N: [4]float64{left, 0, 0, t.Spare}}
+		if left <= t.Spare {
+			if least <= t.Spare {
+				h.Since = since
+			}
+			return &h
+		}
+		before, known := series.At(last.At.Add(-7 * day))
+		if !known {
+			before = series[0]
+		}
+		over := last.At.Sub(before.At)
+		gone := before.Value - left
+		if gone < spareMoves || over < 12*time.Hour {
+			return nil
+		}
+		until := time.Duration((left - t.Spare) / gone * float64(over))
+		if until > spareSoon {
+			return nil
+		}
+		h.Verdict, h.N[1], h.N[2] = Watch, gone, until.Hours()/24
+		h.Text = []string{span(over)}
+		return &h
 	},
-	words: func(h Hit) (string, string, []Evidence) {
-		return fmt.Sprintf("has %s %% of its spare left", number(h.N[0])), "", []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, ""}}
+	words: func(h Hit) (says, do string, _ []Evidence) {
+		says = fmt.Sprintf("has %s %% of its spare left", number(h.N[0]))
+		if len(h.Text) > 0 {
+			says += fmt.Sprintf(", %s %% less than %s ago: at this pace %s %% is left in %.0f days", number(h.N[1]), h.Text[0], number(h.N[3]), h.N[2])
+			do = "Order a drive that fits, and replace it before that."
+		}
+		return says, do, []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, ""}}
 	}}
+
+// lowest is the least value that two readings in a row told, at or below which a series was, and since when.
+func lowest(s history.Series) (least float64, since time.Time) {
+	least = s[0].Value
+	since = s[0].At
+	for i := 1; i < len(s); i++ {
+		if v := max(s[i].Value, s[i-1].Value); v < least {
+			least, since = v, s[i].At
+		}
+	}
+	return least, since
+}

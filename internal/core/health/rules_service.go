@@ -1,7 +1,9 @@
 package health
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -16,6 +18,20 @@ var serviceRules = []Rule{
 			return fmt.Sprintf("takes %s for a read, %.0f times as long as its peers", Seconds(h.N[0]), h.N[0]/h.N[1]), "", []Evidence{
 				{h.Metric, Seconds(h.N[0]) + " mean read latency", h.At, "host I/O statistics"},
 				{h.Metric, Seconds(h.N[1]) + " median of its group's other members", h.At, "host I/O statistics"}}
+		}},
+	{ID: "slower-than-before", Title: "Far slower than it was", Level: Watch, Strength: drive.Weak, For: "drives watched for two weeks or more", Hold: 2 * day,
+		When: "for 2 days nearly all of its reads took slow_past times as long as in the best quarter of its readings before that, and half of slow_floor at least; not while a recovery writes to it",
+		Why:  "A drive that retries inside itself slows down before it says so. More work than before slows it as well.",
+		Do:   "Compare it with what its host does now; run an extended self-test.", holds: slowerThanBefore,
+		words: func(h Hit) (string, string, []Evidence) {
+			return fmt.Sprintf("takes %s for a read, %.1f times as long as it took before", Seconds(h.N[0]), h.N[0]/h.N[1]), "", []Evidence{
+				{h.Metric, Seconds(h.N[0]) + " median read latency of 2 days", h.At, ""}, {h.Metric, Seconds(h.N[1]) + " in the best quarter of its readings before", h.At, ""}}
+		}},
+	{ID: "count-fell", Title: "Its lifetime counters began anew", Level: Watch, Strength: drive.Weak, For: all, Hold: 7 * day,
+		When: "in two readings a count that only grows was less than at the beginning of the last 100 days", Why: "Its memory was cleared, or its electronics were exchanged: what it counted before is not in its numbers any more.",
+		Do: "Find out what was done to it. What it had counted before still counts here.", holds: countFell,
+		words: func(h Hit) (string, string, []Evidence) {
+			return fmt.Sprintf("counts %s again, after %s", counted(h.N[0], h.Text[0]), number(h.N[1])), "", []Evidence{{h.Metric, number(h.N[0]) + " " + h.Text[0], h.At, ""}, {h.Metric, number(h.N[1]) + " before", h.Since, ""}}
 		}},
 	{ID: "bus-drops", Title: "Leaves the bus and comes back", Level: Replace, Strength: drive.Strong, For: all, Hold: 7 * day,
 		When: "it left the bus and came back by itself within 7 days; replace: drops times", Why: "A drive that resets itself will one day not come back; a loose connector does the same.",
@@ -94,9 +110,21 @@ var serviceRules = []Rule{
 	{ID: "wear", Title: "Its rated endurance is used up", Level: Watch, Strength: drive.Weak, For: "solid-state drives",
 		When: "wear_used_percent reaches wear", Why: "It goes on working, without its maker's word for it.", Do: "Plan to replace it.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
-			h := beyond(s, "wear_used_percent", t.Wear)
-			if h != nil {
-				h.Idle = false
+			series := s.Record["wear_used_percent"]
+			last, ok := series.Last()
+			if !ok {
+				return nil
+			}
+			used := last.Value
+			for i := 1; i < len(series); i++ { // wear does not go back, whatever a count that began anew says
+				used = max(used, min(series[i].Value, series[i-1].Value))
+			}
+			if used < t.Wear {
+				return nil
+			}
+			h := &Hit{Verdict: Watch, At: last.At, Since: series.FirstAbove(t.Wear - 1), Metric: "wear_used_percent", N: [4]float64{used}}
+			if h.Since.IsZero() {
+				h.Since = series.LastChange()
 			}
 			return h
 		},
@@ -133,4 +161,89 @@ func slow(s *Subject, t *Thresholds) *Hit {
 		return nil
 	}
 	return &Hit{Verdict: Replace, Since: since, At: last.At, Metric: "read_latency_seconds", N: [4]float64{last.Value, s.Peers.Median}}
+}
+
+// slowerThanBefore compares the last two days of a drive's latency with its own past. N: now, before.
+func slowerThanBefore(s *Subject, t *Thresholds) *Hit {
+	series := s.Record["read_latency_seconds"]
+	last, ok := series.Last()
+	if !ok || s.Filling || last.Value < t.SlowFloor/2 || last.At.Sub(series[0].At) < 14*day {
+		return nil
+	}
+	// A reading's latency is a mean since the reading before, so that each counts for the time between them.
+	from := last.At.Add(-2 * day)
+	var now, before weighed
+	for i := 1; i < len(series); i++ {
+		a, b := series[i-1].At, series[i].At
+		if a.Before(from) {
+			before = append(before, weight{series[i].Value, minTime(b, from).Sub(a)})
+		}
+		if b.After(from) {
+			now = append(now, weight{series[i].Value, b.Sub(maxTime(a, from))})
+		}
+	}
+	middle, most, best := now.quantile(0.5), now.quantile(0.15), before.quantile(0.25)
+	if best <= 0 || middle < t.SlowFloor/2 || most < t.SlowPast*best {
+		return nil
+	}
+	return &Hit{Verdict: Watch, Since: from, At: last.At, Metric: "read_latency_seconds", N: [4]float64{middle, best}}
+}
+
+type weight struct {
+	value float64
+	over  time.Duration
+}
+
+type weighed []weight
+
+// quantile is the value below which a share of the time lies.
+func (w weighed) quantile(q float64) float64 {
+	slices.SortFunc(w, func(a, b weight) int { return cmp.Compare(a.value, b.value) })
+	var sum, upto time.Duration
+	for _, x := range w {
+		sum += x.over
+	}
+	for _, x := range w {
+		if upto += x.over; float64(upto) >= q*float64(sum) {
+			return x.value
+		}
+	}
+	return 0
+}
+
+func minTime(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
+func maxTime(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// lifetime are counts that only grow while a drive lives, beside those of damage, which have rules of their own.
+var lifetime = []struct {
+	metric drive.MetricName
+	words  string
+}{{"power_on_hours", "hours of power"}, {"power_cycles", "power cycles"}, {"bytes_written", "bytes written"}, {"bytes_read", "bytes read"}, {"start_stops", "starts and stops"}, {"load_cycles", "load cycles"}}
+
+// countFell. N: now, before; Text: of what.
+func countFell(s *Subject, _ *Thresholds) *Hit {
+	for _, c := range lifetime {
+		series := s.Record[c.metric]
+		n := len(series)
+		if n < 3 || series[n-1].Value >= series[0].Value || series[n-2].Value >= series[0].Value {
+			continue
+		}
+		for i := n - 1; i > 0; i-- {
+			if series[i].Value < series[i-1].Value {
+				return &Hit{Verdict: Watch, Since: series[i].At, At: series[n-1].At, Metric: c.metric, N: [4]float64{series[n-1].Value, series[i-1].Value}, Text: []string{c.words}}
+			}
+		}
+	}
+	return nil
 }

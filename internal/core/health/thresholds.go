@@ -23,6 +23,7 @@ type Thresholds struct {
 	DamageDays                               float64
 	ManyPoolErrors                           float64
 	SlowFactor, SlowFloor, SlowMinutes       float64
+	SlowPast                                 float64
 	LinkErrors, Timeouts, Drops              float64
 	HotLimit, HotApart                       float64
 	ServiceYears, LoadCycles                 float64
@@ -41,6 +42,7 @@ var Settings = []Setting{
 	{"slow_factor", "times", 10, 2, 1e6, "a read that takes so many times the median of its group is slow", func(t *Thresholds) *float64 { return &t.SlowFactor }},
 	{"slow_floor", "s", 0.02, 0, 60, "no read that takes less is called slow", func(t *Thresholds) *float64 { return &t.SlowFloor }},
 	{"slow_minutes", "min", 15, 0, 10080, "a drive is slow when it was for so long", func(t *Thresholds) *float64 { return &t.SlowMinutes }},
+	{"slow_past", "times", 3, 1.5, 1e6, "reads that take so many times as long as they took this drive before, for two days, are told", func(t *Thresholds) *float64 { return &t.SlowPast }},
 	{"link_errors", "errors in 7 days", 5, 1, 1e9, "fewer damaged transfers within a week are nobody's matter", func(t *Thresholds) *float64 { return &t.LinkErrors }},
 	{"timeouts", "commands in 24 h", 3, 1, 1e9, "fewer commands that were not finished in time are nobody's matter", func(t *Thresholds) *float64 { return &t.Timeouts }},
 	{"drops", "drops in 7 days", 3, 1, 1e9, "a drive that left the bus and came back so often within a week is to be replaced", func(t *Thresholds) *float64 { return &t.Drops }},

@@ -156,7 +156,7 @@ func (s Series) Keep(p Point) (kept Series, ok bool) {
 const dense = 6
 
 // Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
-// points around each fall stay as well, so that its growth over any days stays what it was. The series is changed in place.
+// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series is changed in place.
 func (s Series) Thin(before time.Time, counter bool) Series {
 	const day = 24 * time.Hour
 	before = before.Truncate(day)
@@ -164,6 +164,7 @@ func (s Series) Thin(before time.Time, counter bool) Series {
 		return s
 	}
 	out := s[:0]
+	one, two := s[0].Value, s[0].Value // the values before, which out may have overwritten
 	for i := 0; i < len(s); {
 		from := s[i].At.Truncate(day)
 		end := i
@@ -171,7 +172,9 @@ func (s Series) Thin(before time.Time, counter bool) Series {
 			end++
 		}
 		for k := i; k < end; k++ {
-			fell := counter && (k > 0 && s[k].Value < s[k-1].Value || k+1 < len(s) && s[k+1].Value < s[k].Value)
+			v := s[k].Value
+			fell := counter && (v < one || k+1 < len(s) && s[k+1].Value < v || one < two)
+			one, two = v, one
 			if k == i || k == end-1 || fell || end-i <= dense || !from.Before(before) {
 				out = append(out, s[k])
 			}
@@ -252,19 +255,30 @@ func (s Series) Rates(now time.Time, counter bool) []Rate {
 type Life struct {
 	Lost   float64 `json:"lost"`
 	Resets int     `json:"resets"`
+	// Fell is what it showed before it fell, while only one reading says so: a single odd reading is no reset.
+	Fell float64 `json:"fell,omitempty"`
 }
 
 // After is the life after one more value.
 func (l Life) After(before, next float64) Life {
+	if l.Fell > 0 {
+		if next < l.Fell { // a second reading says so
+			l.Lost += l.Fell
+			l.Resets++
+		}
+		l.Fell = 0
+		if next >= before {
+			return l
+		}
+	}
 	if next < before {
-		l.Lost += before
-		l.Resets++
+		l.Fell = before
 	}
 	return l
 }
 
 // Total is the life-long total of a counter that shows now.
-func (l Life) Total(now float64) float64 { return l.Lost + now }
+func (l Life) Total(now float64) float64 { return l.Lost + max(now, l.Fell) }
 
 // Life of a whole series.
 func (s Series) Life() (l Life) {
