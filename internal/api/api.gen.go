@@ -2824,6 +2824,9 @@ type PlanTest struct {
 	// Rrule as RFC 5545 has it
 	Rrule string `json:"rrule,omitempty,omitzero"`
 
+	// Skips which months it leaves out, such as those without a 31st; empty when none
+	Skips string `json:"skips,omitempty,omitzero"`
+
 	// WithinHours only so long after it came; 0: until it comes again
 	WithinHours float64 `json:"within_hours,omitempty,omitzero"`
 }

@@ -296,6 +296,9 @@ func (s *session) showPlan(p api.Plan) error {
 			within = ", within " + span(time.Duration(t.WithinHours*float64(time.Hour)))
 		}
 		row(string(t.Kind), "%s%s  %s", t.Every, within, s.out.paint(t.Rrule, dim))
+		if t.Skips != "" {
+			row("", "%s", s.out.paint("note: "+t.Skips, bold))
+		}
 	}
 	if len(p.Tests) == 0 {
 		row("tests", "none: its drives are not tested by plan")

@@ -18,7 +18,9 @@ import (
 type Rule struct {
 	text  string
 	words string
-	rule  *rrule.RRule
+	rule  *rrule.RRule // in wall time, in UTC's clothes
+	loc   *time.Location
+	skips string
 }
 
 // Bounds of what a rule for tests may be.
@@ -47,7 +49,10 @@ func Parse(text string, loc *time.Location, since time.Time) (*Rule, error) {
 			return bad("give the rule alone")
 		}
 		if o, err = rrule.StrToROptionInLocation(raw, loc); err != nil {
-			return bad("it is no RRULE: %s", err)
+			return bad("it is not an RRULE: %s", err)
+		}
+		if o.Interval == 0 && strings.Contains(raw, "INTERVAL=") {
+			return bad("its interval is not between 1 and %d", mostInterval)
 		}
 	} else if o, err = fromWords(text); err != nil {
 		return bad("%s", err)
@@ -63,23 +68,28 @@ func Parse(text string, loc *time.Location, since time.Time) (*Rule, error) {
 		return bad("COUNT is not known here: end it with UNTIL")
 	}
 	complete(o)
-	r := &Rule{text: o.RRuleString()}
-	o.Dtstart = time.Date(since.In(loc).Year()-1, 1, 1, 0, 0, 0, 0, loc)
-	if r.rule, err = rrule.NewRRule(*o); err != nil {
-		return bad("it is no RRULE: %s", err)
+	r := &Rule{text: o.RRuleString(), loc: loc, skips: skips(o)}
+	// The rule runs on what the clock shows, in UTC's clothes; when that is in truth, the time zone says (WallTime).
+	wall := *o
+	wall.Dtstart = time.Date(since.In(loc).Year()-1, 1, 1, 0, 0, 0, 0, time.UTC)
+	if !o.Until.IsZero() {
+		wall.Until = clothes(o.Until, loc)
+	}
+	if r.rule, err = rrule.NewRRule(wall); err != nil {
+		return bad("it is not an RRULE: %s", err)
 	}
 	next := r.rule.Iterator()
 	var last time.Time
 	n := 0
 	for n < mostLooked {
 		t, ok := next()
-		if !ok || t.After(since.Add(lookAhead)) {
+		if !ok || t.After(clothes(since, loc).Add(lookAhead)) {
 			break
 		}
 		if gap := t.Sub(last); !last.IsZero() && gap < leastGap {
 			return bad("it comes again after %s; tests are at least an hour apart", gap)
 		}
-		if last = t; t.After(since) {
+		if last = t; t.After(clothes(since, loc)) {
 			n++
 		}
 	}
@@ -132,14 +142,51 @@ func (r *Rule) String() string { return strings.ReplaceAll(r.text, ";BYSECOND=0"
 // Words is the rule as a person says it, or the rule itself where there are no short words for it.
 func (r *Rule) Words() string { return r.words }
 
+// Skips says of a rule which months it leaves out, such as those without a 31st; empty when it leaves out none.
+func (r *Rule) Skips() string { return r.skips }
+
+// skips finds days of the month, and fifth days of the week, that not every month has.
+func skips(o *rrule.ROption) string {
+	if o.Freq != rrule.MONTHLY && !(o.Freq == rrule.YEARLY && len(o.Bymonth) > 0) || len(o.Bysetpos) > 0 {
+		return ""
+	}
+	for _, d := range o.Bymonthday {
+		if d < 0 {
+			d = -d
+		}
+		for m := 1; m <= 12; m++ {
+			if len(o.Bymonth) > 0 && !slices.Contains(o.Bymonth, m) {
+				continue
+			}
+			if d > time.Date(2027, time.Month(m)+1, 0, 0, 0, 0, 0, time.UTC).Day() {
+				return fmt.Sprintf("months without a %s are left out; \"on the last day\" comes every month", ordinal(d))
+			}
+		}
+	}
+	for _, d := range o.Byweekday {
+		if n := d.N(); n == 5 || n == -5 {
+			return fmt.Sprintf("months without a fifth %s are left out; \"on the last %s\" comes every month", dayName(d), dayName(d))
+		}
+	}
+	return ""
+}
+
+// clothes is what a clock in loc shows at a time, as if it were UTC.
+func clothes(t time.Time, loc *time.Location) time.Time {
+	t = t.In(loc)
+	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
+}
+
 // Periods are those that meet a span, in order. Each lasts until the next begins, or for within if that is not zero and
 // shorter. The last of a rule that ends lasts as long as the one before.
 func (r *Rule) Periods(in selftest.Span, within time.Duration) (out []selftest.Span) {
-	from := r.rule.Before(in.From, true)
+	const slack = 26 * time.Hour // the clothes are off by the offset, and by what the clocks are changed by
+	from := r.rule.Before(clothes(in.From, r.loc).Add(-slack), true)
 	if from.IsZero() {
-		from = in.From
+		from = clothes(in.From, r.loc).Add(-slack)
 	}
-	all := r.rule.Between(from, in.To, true)
+	all := r.rule.Between(from, clothes(in.To, r.loc).Add(slack), true)
+	real := func(t time.Time) time.Time { return selftest.WallTime(r.loc, t) }
 	for i, t := range all {
 		var end time.Time
 		switch {
@@ -150,10 +197,11 @@ func (r *Rule) Periods(in selftest.Span, within time.Duration) (out []selftest.S
 				end = t.Add(t.Sub(r.rule.Before(t, false)))
 			}
 		}
-		if within > 0 && t.Add(within).Before(end) {
-			end = t.Add(within)
+		s := selftest.Span{From: real(t).UTC(), To: real(end).UTC()}
+		if within > 0 && s.From.Add(within).Before(s.To) {
+			s.To = s.From.Add(within)
 		}
-		if s := (selftest.Span{From: t.UTC(), To: end.UTC()}); s.From.Before(in.To) && s.To.After(in.From) && s.From.Before(s.To) {
+		if s.From.Before(in.To) && s.To.After(in.From) && s.From.Before(s.To) {
 			out = append(out, s)
 		}
 	}

@@ -151,6 +151,7 @@ func TestNotices(t *testing.T) {
 	b.clock.at = time.Date(2026, 11, 24, 23, 0, 0, 0, time.UTC)
 	b.pool.UsedBytes = 7.4e12
 	say(60)
+	say(60)
 	work()
 	got = p.types()
 	require.Len(t, got, 1)

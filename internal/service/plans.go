@@ -213,7 +213,7 @@ func (s *Service) changed(by, name string, c api.PlanChange) (*plan, error) {
 		doc.Made = was.Made
 	}
 	for i := range doc.Change.Tests {
-		doc.Change.Tests[i].Rrule = ""
+		doc.Change.Tests[i].Rrule, doc.Change.Tests[i].Skips = "", ""
 	}
 	p, err := newPlan(doc)
 	if err != nil {
@@ -343,7 +343,7 @@ func viewPlan(p *plan, drives int) api.Plan {
 	out := api.Plan{Name: p.planDoc.Name, Covers: c.Covers, Zone: c.Zone, Tests: []api.PlanTest{}, Windows: c.Windows, Barred: c.Barred, RunOver: c.RunOver, Limits: c.Limits, LeastMargin: c.LeastMargin,
 		BusyPercent: c.BusyPercent, Wake: c.Wake, By: p.By, MadeAt: p.Since, Drives: drives, Says: sentence(p), Open: viewWindows(p.Windows), Closed: viewWindows(p.Plan.Barred)}
 	for i, t := range p.tests {
-		out.Tests = append(out.Tests, api.PlanTest{Kind: c.Tests[i].Kind, Every: t.rule.Words(), Rrule: t.rule.String(), WithinHours: c.Tests[i].WithinHours})
+		out.Tests = append(out.Tests, api.PlanTest{Kind: c.Tests[i].Kind, Every: t.rule.Words(), Rrule: t.rule.String(), Skips: t.rule.Skips(), WithinHours: c.Tests[i].WithinHours})
 	}
 	return out
 }

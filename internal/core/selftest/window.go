@@ -169,6 +169,13 @@ const (
 	Closed
 )
 
+// WallTime is when a clock in loc shows the date and time of wall, which is given in UTC's clothes. A time that the clock leaves out is
+// the end of the gap, one that it shows twice the first of the two: as for windows.
+func WallTime(loc *time.Location, wall time.Time) time.Time {
+	y, m, d := wall.Date()
+	return at(loc, y, m, d, wall.Hour()*60+wall.Minute(), false).Add(time.Duration(wall.Second()) * time.Second)
+}
+
 // at is when a clock in loc shows so many minutes after midnight of a day. Where that time is left out it is the end of the
 // gap; where it comes twice it is the first of the two, or the last.
 func at(loc *time.Location, y int, m time.Month, day, minutes int, last bool) time.Time {

@@ -2586,6 +2586,8 @@ export interface components {
             every: string;
             /** @description as RFC 5545 has it */
             rrule?: string;
+            /** @description which months it leaves out, such as those without a 31st; empty when none */
+            skips?: string;
             /**
              * Format: double
              * @description only so long after it came; 0: until it comes again
