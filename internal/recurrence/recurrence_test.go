@@ -53,7 +53,7 @@ func TestRulesThatAreRefused(t *testing.T) {
 		"every month on the 32nd": `"32nd" is not understood`, "every month on the 22th": `"22th" is not understood`,
 		"FREQ=SECONDLY": "comes too often", "FREQ=MINUTELY;BYHOUR=2": "comes too often", "FREQ=DAILY;BYHOUR=2;BYSECOND=0,1,2": "comes again after 1s", "FREQ=DAILY;BYHOUR=2;BYMINUTE=0,30": "comes again after 30m0s",
 		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "it never comes", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30": "it never comes", "FREQ=WEEKLY;UNTIL=20260101T000000Z": "it never comes",
-		"FREQ=WEEKLY;COUNT=3": "end it with UNTIL", "FREQ=WEEKLY;INTERVAL=100000": "interval", "FREQ=WEAKLY": "not an RRULE", "FREQ=DAILY;BYHOUR=77": "no RRULE", "FREQ=MONTHLY;BYDAY=8WE": "five at most", "FREQ=DAILY;BYDAY=1WE": "five at most",
+		"FREQ=WEEKLY;COUNT=3": "end it with UNTIL", "FREQ=WEEKLY;INTERVAL=100000": "interval", "FREQ=WEAKLY": "not an RRULE", "FREQ=DAILY;BYHOUR=77": "not an RRULE", "FREQ=MONTHLY;BYDAY=8WE": "five at most", "FREQ=DAILY;BYDAY=1WE": "five at most",
 	} {
 		_, err := Parse(text, time.UTC, since)
 		require.ErrorContains(t, err, why, text)
