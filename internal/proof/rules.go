@@ -70,6 +70,11 @@ func (k kind) apply(n *node, e swap.Event) error {
 		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
 		return fmt.Errorf("R5: %s left, and nobody is told", e.Drive.Tail())
 	}
+	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase.Open() && !before.OldGone && !before.Recipe.Lost &&
+		!(before.Phase == swap.Pull && before.Hold == "") && before.Recipe.Rank(before.Phase) < before.Recipe.Rank(swap.Pull) &&
+		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
+		return errors.New("R5: the old drive left before its turn, and nobody is told")
+	}
 	n.s = after
 	if n.w.fresh && e.Kind == swap.PoolSeen && after.Phase.Open() && after.Phase != swap.Planned {
 		for d := firstOther; d < firstOther+k.others; d++ {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"slices"
 
 	"lantern/internal/core/swap"
 )
@@ -67,6 +68,9 @@ func (t *turn) people() {
 	if !t.n.s.Ordered && !t.n.s.Begun && t.n.s.Phase != swap.Planned {
 		// What a person may do blindly: the checks are of what was reported last.
 		t.take("next", w, swap.Event{Kind: swap.NextIt, By: "ida"})
+	}
+	if slices.ContainsFunc(t.n.s.Wrong, func(x swap.Wrong) bool { return x.Key() == k.id(old).Key() }) {
+		t.take("say that the old drive died", w, swap.Event{Kind: swap.NextIt, By: "ida", Reason: "it died"})
 	}
 	if k.backs {
 		t.take("back", w, swap.Event{Kind: swap.BackIt, By: "ida"})

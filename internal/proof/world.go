@@ -295,10 +295,12 @@ func (k kind) seen(w world, s *swap.State, e swap.Event) swap.Event {
 
 // situation is what the checks look at.
 func (k kind) situation(w world, s *swap.State) swap.Situation {
-	x := swap.Situation{Plan: *s, Pool: k.pool(w), BayKnown: true, ScrubClean: true, Recovery: k.recovery(w), UsesKnown: true}
+	x := swap.Situation{Plan: *s, Pool: k.pool(w), BayKnown: true, Now: witnessed, Recovery: swap.Told(k.recovery(w)), Uses: swap.Told([]swap.OtherUse(nil)),
+		Host: swap.Told(swap.HostFacts{}), OtherSwap: swap.Told(""), OnHost: swap.Told(""), Gravest: swap.Told(swap.Grave{}), Scrub: swap.Told(swap.ScrubFacts{At: witnessed, Clean: true}),
+		Testing: swap.Told([]string(nil)), Matters: swap.Told([]string(nil)), Neighbours: swap.Told([]swap.Neighbour(nil)), Peers: swap.Told([]string(nil)), Twin: swap.Told(""), Above: swap.Told([]*pool.Pool(nil))}
 	x.Seats = k.facts(w, x.Pool)
 	if w.inUse {
-		x.Uses = []swap.OtherUse{{Name: "sda9", Says: "a file system on sda9", Active: true}}
+		x.Uses = swap.Told([]swap.OtherUse{{Name: "sda9", Says: "a file system on sda9", Active: true}})
 	}
 	return x
 }

@@ -308,21 +308,26 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 	now := s.clock.Now()
 	x := swap.Situation{Plan: plan, Now: now}
 	if h := s.hosts[plan.Host]; h == nil || s.late(h, now) {
-		x.HostLate = true
+		x.Host = swap.Told(swap.HostFacts{Late: true})
 	} else {
-		x.PoolSeen, x.Skew = h.SeenAt, h.skew
-		if x.Skew.Abs() < s.clock.AtLeast(0, 3*time.Second) {
-			x.Skew = 0 // where time runs fast, the way of a report takes long
+		skew := h.skew
+		if skew.Abs() < s.clock.AtLeast(0, 3*time.Second) {
+			skew = 0 // where time runs fast, the way of a report takes long
 		}
+		x.PoolSeen, x.Host = h.SeenAt, swap.Told(swap.HostFacts{Skew: skew})
 	}
 	d := s.drives[plan.Old.Key()]
 	x.BayKnown = d != nil && d.Section != "" && d.How.Sure()
 	verdicts := s.judge()
 	x.Below = s.below
 	if d != nil {
-		x.Uses, x.UsesKnown = s.otherUses(d)
+		if uses, known := s.otherUses(d); known {
+			x.Uses = swap.Told(uses)
+		}
 	}
 	ids := map[string]bool{}
+	seen := len(plan.AllSeats()) > 0 // all pools of the drive
+	moving := ""
 	for _, at := range plan.AllSeats() {
 		f := swap.SeatFacts{Slot: at.Slot}
 		if p := s.pools[at.PoolID]; p != nil {
@@ -333,29 +338,37 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 			}
 			f.Unknown = p.unknown()
 			for _, id := range p.running {
-				x.Recovery = string(s.recov[id].Report.Kind)
+				moving = string(s.recov[id].Report.Kind)
 			}
+		} else {
+			seen = false
 		}
 		x.Seats = append(x.Seats, f)
 	}
-	x.Above = s.above(ids)
+	if seen {
+		x.Recovery, x.Above = swap.Told(moving), swap.Told(s.above(ids))
+	}
+	var matters, testing []string
 	if p := s.pools[plan.PoolID]; p != nil {
 		x.Pool, x.PoolSeen = &p.Pool, p.at
+		worst := swap.Grave{}
 		p.Everyone(func(_ string, m *pool.Member) {
 			v := verdicts[m.Drive].verdict
 			other := s.drives[m.Drive]
-			if other != nil && other != d && v.Gravity() >= health.Replace.Gravity() && v.Gravity() > x.GravestIs.Gravity() {
-				x.Gravest, x.GravestIs = other.tail(), v
+			if other != nil && other != d && v.Gravity() >= health.Replace.Gravity() && v.Gravity() > worst.Verdict.Gravity() {
+				worst = swap.Grave{Tail: other.tail(), Verdict: v}
 			}
 			if r := s.runs[m.Drive]; r != nil && other != nil && other != d && r.EndedAt.IsZero() {
-				x.Testing = append(x.Testing, other.tail())
+				testing = append(testing, other.tail())
 			}
 		})
+		x.Gravest, x.Testing = swap.Told(worst), swap.Told(testing)
 		if p.torn {
-			x.Matters = append(x.Matters, p.Name+" changed while it was read: what is shown may not fit together")
+			matters = append(matters, p.Name+" changed while it was read: what is shown may not fit together")
 		}
 	}
-	x.Matters = append(x.Matters, s.mattersBeside(plan, now)...)
+	x.Matters = swap.Told(append(matters, s.mattersBeside(plan, now)...))
+	var neighbours []swap.Neighbour
 	for _, p := range s.pools {
 		here := false
 		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == plan.Host })
@@ -366,9 +379,10 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 		for _, id := range p.running {
 			n.Recovery = string(s.recov[id].Report.Kind)
 		}
-		x.Neighbours = append(x.Neighbours, n)
+		neighbours = append(neighbours, n)
 	}
-	slices.SortFunc(x.Neighbours, func(a, b swap.Neighbour) int { return strings.Compare(a.Pool.Name, b.Pool.Name) })
+	slices.SortFunc(neighbours, func(a, b swap.Neighbour) int { return strings.Compare(a.Pool.Name, b.Pool.Name) })
+	x.Neighbours = swap.Told(neighbours)
 	if plan.New != nil {
 		key := plan.New.Key()
 		x.NewVerdict = verdicts[key].verdict
@@ -376,32 +390,38 @@ func (s *Service) situation(plan swap.State) swap.Situation {
 			x.NewPast = accept.Past(counts(n))
 		}
 	}
-	x.LastScrub, x.ScrubClean = s.lastScrub(plan.PoolID)
+	at, clean := s.lastScrub(plan.PoolID)
+	x.Scrub = swap.Told(swap.ScrubFacts{At: at, Clean: clean})
+	x.OtherSwap, x.OnHost = swap.Told(""), swap.Told("")
 	for _, w := range s.openSwaps() {
 		switch {
 		case w.ID == plan.ID || w.Phase == swap.Planned:
 			// A plan touches nothing; who has begun comes first, else who planned first.
 		case ids[w.PoolID] || slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return ids[x.PoolID] }):
-			x.OtherSwap = w.Lead
+			x.OtherSwap = swap.Told(w.Lead)
 		case w.Host == plan.Host:
-			x.OnHost = w.Pool
+			x.OnHost = swap.Told(w.Pool)
 		}
 	}
 	began := plan.BegunAt
+	twin, away := "", []string(nil)
 	for key, other := range s.drives {
 		if key == plan.Old.Key() || d == nil {
 			continue
 		}
 		if other.tail() == plan.Old.Tail() && other.Present {
-			x.Twin = placeWords(other)
+			twin = placeWords(other)
 		}
 		if other.Host == plan.Host && !other.Present && !other.Replaced && !began.IsZero() && other.SeenAt.After(began) {
 			if p, m, _ := s.member(key); p != nil && m.State != pool.Out {
-				x.Peers = append(x.Peers, fmt.Sprintf("%s of %s", other.tail(), p.Name))
+				away = append(away, fmt.Sprintf("%s of %s", other.tail(), p.Name))
 			}
 		}
 	}
-	slices.Sort(x.Peers)
+	slices.Sort(away)
+	if d != nil {
+		x.Twin, x.Peers = swap.Told(twin), swap.Told(away)
+	}
 	if stock := s.stockFor(plan, plan.Host); stock != nil {
 		x.Stock = stock.tail() + ", " + placeWords(stock) + ","
 	}

@@ -152,17 +152,40 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 			if w.Needs < needs {
 				return api.Swap{}, problem(409, "swap-open", "Abandon it first.", "A swap of %s is planned by %s, for a new drive of only %d bytes.", d.tail(), w.Lead, w.Needs)
 			}
-			return s.viewSwap(w), nil
+			if _, err := s.refresh(w); err != nil {
+				return api.Swap{}, err
+			}
+			return s.viewSwap(s.swaps[w.ID]), nil
 		}
 	}
+	plan, err := s.composed(d, needs)
+	if err != nil {
+		return api.Swap{}, err
+	}
+	plan.ID = ulid.Make().String()
+	w := &swapState{}
+	b := &store.Batch{}
+	s.swaps[plan.ID] = w
+	if err := s.apply(b, w, swap.Event{Kind: swap.PlanIt, At: s.clock.Now(), By: by, Plan: plan}); err != nil {
+		return api.Swap{}, err
+	}
+	if err := s.commit(b); err != nil {
+		return api.Swap{}, err
+	}
+	return s.viewSwap(w), nil
+}
+
+// composed is the plan of a drive's swap as things are now; the new drive has at least so many bytes. Must be called with s.mu held.
+func (s *Service) composed(d *disk, needs drive.Bytes) (*swap.State, error) {
+	key := d.Desc.Key()
 	seats := s.seats(key)
 	if len(seats) == 0 {
-		return api.Swap{}, s.notSwapped(d)
+		return nil, s.notSwapped(d)
 	}
 	if seats, err := s.swapSeats(d, seats); err != nil {
-		return api.Swap{}, err
+		return nil, err
 	} else if len(seats) == 0 {
-		return api.Swap{}, s.spareOnly(d, s.seats(key))
+		return nil, s.spareOnly(d, s.seats(key))
 	}
 	p, m := seats[0].pool, seats[0].member
 	for _, x := range seats {
@@ -175,8 +198,8 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 	if host == "" {
 		host = d.Host
 	}
-	plan := swap.State{ID: ulid.Make().String(), Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
-		OldGone: !d.Present, Needs: max(m.Needs, needs)}
+	plan := swap.State{Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
+		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs}
 	plan.Old.Ill = ""
 	if place, _, ok := s.placeOf(&p.Pool, m); ok {
 		plan.Needs, plan.AtMost = max(plan.Needs, place.Needs), place.AtMost
@@ -187,16 +210,37 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 	if stock != nil && plan.Recipe.Beside {
 		plan.Early = s.swapDrive(stock) // it waits in its bay already
 	}
-	w := &swapState{}
+	return &plan, nil
+}
+
+// refresh composes a plan that has not begun anew, as things are now, and gives what of it is otherwise than it was shown. A drive that
+// cannot be planned any more keeps its plan: the checks say why it cannot begin. Must be called with s.mu held.
+func (s *Service) refresh(w *swapState) (differs []string, err error) {
+	d := s.drives[w.Old.Key()]
+	if w.Phase != swap.Planned || d == nil {
+		return nil, nil
+	}
+	fresh, failed := s.composed(d, w.Asked)
+	if failed != nil {
+		return nil, nil
+	}
+	leads := func(x swap.State) string {
+		early := ""
+		if x.Early != nil {
+			early = x.Early.Key()
+		}
+		x.Recipe.Why = nil
+		return string(document([]any{x.Recipe, x.Slot, x.Host, x.Seats, x.Margin, x.Needs, x.AtMost, x.Old.Bay, early}))
+	}
+	if leads(*fresh) == leads(w.State) {
+		return nil, nil
+	}
+	differs = fresh.Recipe.Differs(w.Recipe)
 	b := &store.Batch{}
-	s.swaps[plan.ID] = w
-	if err := s.apply(b, w, swap.Event{Kind: swap.PlanIt, At: s.clock.Now(), By: by, Plan: &plan}); err != nil {
-		return api.Swap{}, err
+	if err := s.apply(b, w, swap.Event{Kind: swap.ReplanIt, At: s.clock.Now(), Plan: fresh}); err != nil {
+		return nil, err
 	}
-	if err := s.commit(b); err != nil {
-		return api.Swap{}, err
-	}
-	return s.viewSwap(w), nil
+	return differs, s.commit(b)
 }
 
 // act gives a person's event to a swap. match is the version the person saw; empty when any will do.
@@ -206,6 +250,13 @@ func (s *Service) act(id, match string, make func(w *swapState) swap.Event) (api
 	w := s.swaps[id]
 	if w == nil {
 		return api.Swap{}, problem(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
+	}
+	if differs, err := s.refresh(w); err != nil {
+		return api.Swap{}, err
+	} else if w = s.swaps[id]; len(differs) > 0 {
+		if e := make(w); e.Kind == swap.BeginIt {
+			return api.Swap{}, problem(409, "plan-changed", "Look at it, and begin again if it is still right: lantern swap show "+w.Old.Tail(), "The plan changed since it was last shown: %s.", strings.Join(differs, "; "))
+		}
 	}
 	e := make(w)
 	if match != "" && match != "*" && match != ETag(w.version) {

@@ -265,6 +265,7 @@ func (s *Service) Swaps(open bool) []api.Swap {
 	out := []api.Swap{}
 	for _, w := range s.swaps {
 		if !open || w.Phase.Open() {
+			_, _ = s.refresh(w) // what cannot be kept is shown as it was
 			out = append(out, s.viewSwap(w))
 		}
 	}
@@ -277,7 +278,10 @@ func (s *Service) Swap(id string) (api.Swap, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if w := s.swaps[id]; w != nil {
-		return s.viewSwap(w), nil
+		if _, err := s.refresh(w); err != nil {
+			return api.Swap{}, err
+		}
+		return s.viewSwap(s.swaps[id]), nil
 	}
 	return api.Swap{}, problem(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
 }

@@ -23,6 +23,8 @@ func Apply(s State, e Event) (State, []Order, error) {
 	switch e.Kind {
 	case PlanIt:
 		err = next.plan(e)
+	case ReplanIt:
+		next.replan(e)
 	case BeginIt:
 		err = next.begin(e)
 	case NextIt:
@@ -71,6 +73,24 @@ func (s *State) plan(e Event) *Refusal {
 	return nil
 }
 
+// replan takes in that the way leads otherwise than when it was planned: the host is changed only while it is down now, a bay was
+// filled, another member failed. It changes nothing once the swap has begun.
+func (s *State) replan(e Event) {
+	if s.Phase != Planned {
+		return
+	}
+	p := e.Plan
+	differs := p.Recipe.Differs(s.Recipe)
+	s.Recipe, s.Slot, s.Host, s.Seats, s.Margin = p.Recipe, p.Slot, p.Host, p.Seats, p.Margin
+	s.Needs, s.AtMost, s.Old, s.Early = p.Needs, p.AtMost, p.Old, p.Early
+	if s.missing(s.Old.Key()) < 0 {
+		s.OldGone = p.OldGone
+	}
+	if len(differs) > 0 {
+		s.say(e, "the plan changed: %s", strings.Join(differs, "; "))
+	}
+}
+
 // enter comes to a step; one that is fulfilled already is passed at once.
 func (s *State) enter(e Event, p Phase) {
 	s.Phase, s.Begun, s.Hold, s.Gate, s.Stuck = p, false, "", nil, ""
@@ -97,7 +117,11 @@ func (s *State) may(e Event) *Refusal {
 		return refuse("held", "Resume it first.", "It is held: %s.", s.Held)
 	case keepsR5 && len(s.Wrong) > 0:
 		w := s.Wrong[0]
-		return refuse("wrong-drive-out", "Put it back first.", "%s is missing from %s.", w.Tail(), w.bayWords())
+		do := "Put it back first."
+		if w.Key() == s.Old.Key() {
+			do = "Put it back first. If it died, go on without it: lantern swap next " + s.Old.Tail() + " --reason \"it died\""
+		}
+		return refuse("wrong-drive-out", do, "%s is missing from %s.", w.Tail(), w.bayWords())
 	}
 	return nil
 }
@@ -132,6 +156,10 @@ func (s *State) begin(e Event) *Refusal {
 	if err != nil {
 		return err
 	}
+	left := s.missing(s.Old.Key()) >= 0
+	if left && strings.TrimSpace(e.Reason) == "" {
+		return refuse("reason-needed", "Put it back; or, if it died, begin with a reason.", "%s left %s before the swap began.", s.Old.Tail(), s.Old.bayWords())
+	}
 	asked := false
 	s.Loses = nil
 	for _, c := range e.Checks {
@@ -160,12 +188,19 @@ func (s *State) begin(e Event) *Refusal {
 	if len(s.Loses) > 0 {
 		s.say(e, "was told that %s would be lost, typed the pool's name, and said so be it", strings.Join(s.Loses, ", "))
 	}
+	if left {
+		s.goOnWithout(e)
+	}
 	s.advance(e)
 	return nil
 }
 
 // next does what the step is about: it orders, or takes the person's word for what nobody else can see.
 func (s *State) next(e Event) ([]Order, *Refusal) {
+	if len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned && s.Lead == e.By && s.Held == "" && strings.TrimSpace(e.Reason) != "" {
+		s.goOnWithout(e)
+		return nil, nil
+	}
 	if err := s.may(e); err != nil {
 		return nil, err
 	}
@@ -329,7 +364,7 @@ func (s *State) back(e Event) ([]Order, *Refusal) {
 		s.enter(e, Insert)
 		s.Refused, s.refusedKey = "it was set aside: take it out, or put in another", d.Key()
 		return nil, nil
-	case slices.Contains(undoable, s.Phase) && !s.OldGone && s.New == nil:
+	case slices.Contains(undoable, s.Phase) && !s.OldGone && s.New == nil && len(s.Wrong) == 0:
 		var orders []Order
 		if s.Begun || s.Ordered {
 			s.Order++

@@ -18,41 +18,58 @@ type Situation struct {
 	Now      time.Time
 	Pool     *pool.Pool // nil when nothing is known of it
 	PoolSeen time.Time
-	HostLate bool
-	// Skew is how far the host's clock is from ours.
-	Skew     time.Duration
-	Recovery string // what moves in the pool now; empty when nothing does
+	// Host is how the host reports.
+	Host Known[HostFacts]
+	// Recovery is what moves in the pool now; empty when nothing does.
+	Recovery Known[string]
 	// OtherSwap is who leads another swap on this pool; OnHost another on this host, of which pool. Empty when there is none.
-	OtherSwap  string
-	OnHost     string
-	Gravest    string // tail of another member of the pool in a bad state; empty when there is none
-	GravestIs  health.Verdict
-	BayKnown   bool
-	LastScrub  time.Time
-	ScrubClean bool
+	OtherSwap Known[string]
+	OnHost    Known[string]
+	// Gravest is another member of the pool in a bad state; its tail is empty when there is none.
+	Gravest  Known[Grave]
+	BayKnown bool
+	// Scrub is when the pool was last read through, and whether that left nothing.
+	Scrub Known[ScrubFacts]
 	// Testing are the members of the pool that run a self-test now.
-	Testing []string
+	Testing Known[[]string]
 	// Matters are what there is to tell of the pool or the host now that is not about the old drive, in words.
-	Matters []string
+	Matters Known[[]string]
 	// Neighbours are the other pools that have members on this host.
-	Neighbours []Neighbour
+	Neighbours Known[[]Neighbour]
 	// Peers are members of pools on this host that are missing though they should not be, with their places.
-	Peers []string
+	Peers Known[[]string]
 	// Twin is another drive that tells the same label tail; empty when there is none.
-	Twin string
+	Twin Known[string]
 	// NewVerdict is that of the new drive, NewPast what its counters say of its past.
 	NewVerdict health.Verdict
 	NewPast    []record.Check
 	// Seats are what is known of the pools of all places of the drive; the first is Pool's. Below finds pools that members of them are.
 	Seats []SeatFacts
 	Below pool.Lookup
-	// Uses are what else depends on the drive, beside its pools; they mean nothing unless UsesKnown is true.
-	Uses      []OtherUse
-	UsesKnown bool
+	// Uses are what else depends on the drive, beside its pools.
+	Uses Known[[]OtherUse]
 	// Above are the pools that lie on pools of the drive.
-	Above []*pool.Pool
+	Above Known[[]*pool.Pool]
 	// Stock is a drive in the host that fits and was accepted; empty when there is none.
 	Stock string
+}
+
+// HostFacts are how a host reports: Late when its reports stopped coming, Skew how far its clock is from ours.
+type HostFacts struct {
+	Late bool
+	Skew time.Duration
+}
+
+// Grave is a drive in a bad state.
+type Grave struct {
+	Tail    string
+	Verdict health.Verdict
+}
+
+// ScrubFacts are when a pool was last read through, zero for never, and whether that left nothing unrepaired.
+type ScrubFacts struct {
+	At    time.Time
+	Clean bool
 }
 
 // Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing does.
@@ -71,6 +88,14 @@ type checker struct {
 
 func (c *checker) add(id, title, looked string, r record.Result, found, do string) {
 	c.out = append(c.out, record.Check{ID: id, Title: title, Looked: looked, Found: found, Do: do, Result: r})
+}
+
+// need gives a fact; where nobody told it, the check stops and says so.
+func need[T any](c *checker, fact Known[T], id, title, looked string) (v T, ok bool) {
+	if v, ok = fact.Get(); !ok {
+		c.add(id, title, looked, record.Stops, "not known", "Wait for the next report; if it stays so, look by hand.")
+	}
+	return v, ok
 }
 
 // Checks before the start. Every one is answered, also when an earlier one stops.
@@ -130,59 +155,70 @@ func Gate(s Situation, at Phase) []record.Check {
 
 func (c *checker) host() {
 	p := c.s.Plan
-	const id, title = "host-reports", "The host is heard"
+	const id, title = "host-reports", "Reports of the host"
 	seen := "report of " + p.Host + " of " + c.s.PoolSeen.UTC().Format("2006-01-02 15:04:05") + " UTC"
-	if c.s.HostLate {
+	host, ok := need(c, c.s.Host, id, title, seen)
+	switch {
+	case !ok:
+	case host.Late:
 		c.add(id, title, seen, record.Stops, p.Host+" has stopped reporting, so nothing below can be trusted", "Bring its agent back first.")
-		return
+	default:
+		c.add(id, title, seen, record.Passes, p.Host+" reports", "")
 	}
-	c.add(id, title, seen, record.Passes, p.Host+" reports", "")
 }
 
 // clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere, and nothing goes on
 // then; before the start somebody may have reasons.
 func (c *checker) clock(wrong record.Result) {
-	const id, title = "host-clock", "The host's clock agrees"
-	off := c.s.Skew.Abs()
+	const id, title = "host-clock", "Clock of the host"
 	looked := "the time in the newest report of " + c.s.Plan.Host
-	if c.s.HostLate {
-		c.add(id, title, looked, wrong, "nobody knows how far it is off: "+c.s.Plan.Host+" has stopped reporting", "Bring its agent back first.")
-		return
+	host, ok := need(c, c.s.Host, id, title, looked)
+	off := host.Skew.Abs()
+	switch {
+	case !ok:
+	case host.Late:
+		c.add(id, title, looked, wrong, "how far it is off is not known: "+c.s.Plan.Host+" has stopped reporting", "Bring its agent back first.")
+	case off > skewMost:
+		c.add(id, title, looked, wrong, fmt.Sprintf("off by %s", off.Round(time.Second)), "Set it first.")
+	default:
+		c.add(id, title, looked, record.Passes, "off by less than 30 s", "")
 	}
-	if off > skewMost {
-		c.add(id, title, looked, wrong, fmt.Sprintf("the clock of %s is off by %s", c.s.Plan.Host, off.Round(time.Second)), "Set it first.")
-		return
-	}
-	c.add(id, title, looked, record.Passes, "it is off by less than 30 s", "")
 }
 
 // peers looks whether everything else on the host came back with it.
 func (c *checker) peers() {
-	const id, title = "peers-back", "All other members are back"
+	const id, title = "peers-back", "Other members on this host"
 	looked := "members of all pools on " + c.s.Plan.Host
-	if n := len(c.s.Peers); n > 0 {
-		c.add(id, title, looked, record.Stops, strings.Join(c.s.Peers, ", ")+" did not come back", "Look whether it sits firmly in its bay.")
-		return
+	away, ok := need(c, c.s.Peers, id, title, looked)
+	switch {
+	case !ok:
+	case len(away) > 0:
+		c.add(id, title, looked, record.Stops, strings.Join(away, ", ")+" did not come back", "Look whether it sits firmly in its bay.")
+	default:
+		c.add(id, title, looked, record.Passes, "all answer", "")
 	}
-	c.add(id, title, looked, record.Passes, "all answer", "")
 }
 
 func (c *checker) identity() {
-	const id, title = "identity", "It is told apart from all others"
+	const id, title = "identity", "Identity"
 	p := c.s.Plan
 	looked := "identities of all drives"
-	switch {
-	case p.Old.WWN == "" && p.Old.Serial == "":
+	if p.Old.WWN == "" && p.Old.Serial == "" {
 		c.add(id, title, looked, record.Stops, "it tells neither a WWN nor a serial", "It cannot be ordered about by identity; look at the pool system by hand.")
-	case c.s.Twin != "":
-		c.add(id, title, looked, record.Warns, "another drive, in "+c.s.Twin+", has the same label tail "+p.Old.Tail(), "Compare the whole serial: "+p.Old.Serial+".")
+		return
+	}
+	twin, ok := need(c, c.s.Twin, id, title, looked)
+	switch {
+	case !ok:
+	case twin != "":
+		c.add(id, title, looked, record.Warns, "another drive, in "+twin+", has the same label tail "+p.Old.Tail(), "Compare the whole serial: "+p.Old.Serial+".")
 	default:
 		c.add(id, title, looked, record.Passes, "serial "+p.Old.Serial+", no other drive has its label tail", "")
 	}
 }
 
 func (c *checker) bay() {
-	const id, title = "bay", "The bay is known"
+	const id, title = "bay", "Bay of the drive"
 	p := c.s.Plan
 	switch {
 	case c.s.BayKnown && p.OldGone:
@@ -195,44 +231,62 @@ func (c *checker) bay() {
 }
 
 func (c *checker) moving() {
-	const id, title = "no-recovery", "Nothing recovers in this pool"
-	p := c.s.Plan
-	if c.s.Recovery != "" {
-		c.add(id, title, "recoveries of "+p.Pool, record.Stops, "a "+c.s.Recovery+" is running", "Wait until it has ended.")
-		return
+	const id, title = "no-recovery", "Recovery in this pool"
+	looked := "recoveries of " + c.s.Plan.Pool
+	what, ok := need(c, c.s.Recovery, id, title, looked)
+	switch {
+	case !ok:
+	case what != "":
+		c.add(id, title, looked, record.Stops, what+" running", "Wait until it has ended.")
+	default:
+		c.add(id, title, looked, record.Passes, "none running", "")
 	}
-	c.add(id, title, "recoveries of "+p.Pool, record.Passes, "none is running", "")
 }
 
-// alone looks whether this is the only open matter on pool and host.
+// alone looks what else is open on pool and host.
 func (c *checker) alone() {
 	p := c.s.Plan
-	if c.s.OtherSwap != "" {
-		c.add("one-swap", "This is the pool's only swap", "swaps under way", record.Stops, "another is led by "+c.s.OtherSwap, "End that one first.")
-	} else {
-		c.add("one-swap", "This is the pool's only swap", "swaps under way", record.Passes, "there is no other", "")
+	const swaps = "Other swaps of this pool"
+	other, ok := need(c, c.s.OtherSwap, "one-swap", swaps, "swaps under way")
+	switch {
+	case !ok:
+	case other != "":
+		c.add("one-swap", swaps, "swaps under way", record.Stops, "one is led by "+other, "End that one first.")
+	default:
+		c.add("one-swap", swaps, "swaps under way", record.Passes, "none", "")
 	}
-	const id, title = "only-matter", "This is the only open matter"
+	const id, title = "only-matter", "Other open issues"
 	looked := "findings, parts of shelves and swaps of " + p.Pool + " and " + p.Host
-	var open []string
-	if c.s.OnHost != "" {
-		open = append(open, "a swap in "+c.s.OnHost+" is under way on "+p.Host+": hands may meet there")
+	onHost, ok := need(c, c.s.OnHost, id, title, looked)
+	if !ok {
+		return
 	}
-	open = append(open, c.s.Matters...)
-	if len(open) > 0 {
+	matters, ok := need(c, c.s.Matters, id, title, looked)
+	if !ok {
+		return
+	}
+	var open []string
+	if onHost != "" {
+		open = append(open, "a swap in "+onHost+" is under way on "+p.Host+": hands may meet there")
+	}
+	if open = append(open, matters...); len(open) > 0 {
 		c.add(id, title, looked, record.Warns, strings.Join(open, "; "), "Be sure that it is this one which comes first.")
 		return
 	}
-	c.add(id, title, looked, record.Passes, "nothing else is open", "")
+	c.add(id, title, looked, record.Passes, "none", "")
 }
 
 // margin looks at what is left when the drive is out (R1), and at what depends on it.
 func (c *checker) margin() {
-	const id, title = "margin", "Enough is left when it is out"
+	const id, title = "margin", "Margin without the drive"
 	s := c.s
 	p := s.Plan
 	looked := "groups and volumes of " + p.poolWords()
-	for _, a := range s.Above {
+	over, ok := need(c, s.Above, id, title, looked)
+	if !ok {
+		return
+	}
+	for _, a := range over {
 		looked += ", and of " + a.Name + " which lies on it"
 	}
 	if s.Pool == nil {
@@ -287,7 +341,7 @@ func without(p *pool.Pool, host string) (left pool.Margin, known, alone bool) {
 // another pool lacks only warns before the start, since it may be over by then; when the host is about to go down, it stops
 // (R1, R4).
 func (c *checker) down(now bool) {
-	const id, title = "host-down", "The host can be down for a while"
+	const id, title = "host-down", "Pools while the host is down"
 	p := c.s.Plan
 	looked := "members of all pools on " + p.Host
 	worst := record.Passes
@@ -313,7 +367,11 @@ func (c *checker) down(now bool) {
 	if now {
 		bad = record.Stops
 	}
-	for _, n := range c.s.Neighbours {
+	neighbours, ok := need(c, c.s.Neighbours, id, title, looked)
+	if !ok {
+		return
+	}
+	for _, n := range neighbours {
 		if n.Recovery != "" {
 			say(bad, "a "+n.Recovery+" is running in "+n.Pool.Name+", which has members on "+p.Host)
 			continue
@@ -335,7 +393,7 @@ func (c *checker) room() {
 	if c.s.Pool == nil || !p.Recipe.has(Drain) {
 		return
 	}
-	const id, title = "room", "What lies on it finds room"
+	const id, title = "room", "Room on the other members"
 	slots := p.Recipe.Unit
 	if len(slots) == 0 {
 		slots = []string{p.Slot}
@@ -350,40 +408,51 @@ func (c *checker) room() {
 }
 
 func (c *checker) others() {
-	const id, title = "others-sound", "The other members are sound"
-	p := c.s.Plan
-	if c.s.Gravest != "" {
-		c.add(id, title, "verdicts of the members of "+p.Pool, record.Warns,
-			fmt.Sprintf("%s has the verdict %s as well", c.s.Gravest, c.s.GravestIs), "Be sure which of them to replace first.")
-		return
+	const id, title = "others-sound", "Health of the other members"
+	looked := "verdicts of the members of " + c.s.Plan.Pool
+	worst, ok := need(c, c.s.Gravest, id, title, looked)
+	switch {
+	case !ok:
+	case worst.Tail != "":
+		c.add(id, title, looked, record.Warns, fmt.Sprintf("%s has the verdict %s as well", worst.Tail, worst.Verdict), "Be sure which of them to replace first.")
+	default:
+		c.add(id, title, looked, record.Passes, "none is to be replaced or dead", "")
 	}
-	c.add(id, title, "verdicts of the members of "+p.Pool, record.Passes, "none is to be replaced or dead", "")
 }
 
 func (c *checker) testing() {
-	const id, title = "self-tests", "No self-test is running"
+	const id, title = "self-tests", "Self-tests of the members"
 	looked := "self-tests of the members of " + c.s.Plan.Pool
-	if n := len(c.s.Testing); n > 0 {
-		c.add(id, title, looked, record.Warns, strings.Join(c.s.Testing, ", ")+" is being tested, and slower for it", "Let it end, or stop it.")
-		return
+	running, ok := need(c, c.s.Testing, id, title, looked)
+	switch {
+	case !ok:
+	case len(running) > 0:
+		c.add(id, title, looked, record.Warns, "running on "+strings.Join(running, ", ")+", slower for it", "Let it end, or stop it.")
+	default:
+		c.add(id, title, looked, record.Passes, "none running", "")
 	}
-	c.add(id, title, looked, record.Passes, "none is", "")
 }
 
 func (c *checker) scrub() {
-	const id, title = "last-scrub", "The pool was read through lately"
-	s, p := c.s, c.s.Plan
+	const id, title = "last-scrub", "Last scrub"
+	p := c.s.Plan
+	looked := "recoveries of " + p.Pool
+	last, ok := need(c, c.s.Scrub, id, title, looked)
+	of := "scrub of " + last.At.UTC().Format("2006-01-02")
 	switch {
+	case !ok:
 	case p.Recipe.has(Scrub):
-		c.add(id, title, "recoveries of "+p.Pool, record.Passes, "it is read through as a step of this swap", "")
-	case s.LastScrub.IsZero():
-		c.add(id, title, "recoveries of "+p.Pool, record.Warns, "no scrub is on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
-	case !s.ScrubClean:
-		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), record.Warns, "it left damage it could not repair", "Find out what is damaged first.")
-	case !s.Now.IsZero() && s.Now.Sub(s.LastScrub) > fresh:
-		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), record.Warns, fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(s.Now.Sub(s.LastScrub).Hours()/24)), "Scrub the pool first, or say why not.")
+		c.add(id, title, looked, record.Passes, "it is read through as a step of this swap", "")
+	case last.At.IsZero():
+		c.add(id, title, looked, record.Warns, "none on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
+	case !last.Clean:
+		c.add(id, title, of, record.Warns, "it left damage it could not repair", "Find out what is damaged first.")
+	case c.s.Now.IsZero():
+		c.add(id, title, of, record.Stops, "how long ago it was is not known", "Wait for the next report.")
+	case c.s.Now.Sub(last.At) > fresh:
+		c.add(id, title, of, record.Warns, fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(c.s.Now.Sub(last.At).Hours()/24)), "Scrub the pool first, or say why not.")
 	default:
-		c.add(id, title, "scrub of "+s.LastScrub.UTC().Format("2006-01-02"), record.Passes, "it left nothing unrepaired", "")
+		c.add(id, title, of, record.Passes, "it left nothing unrepaired", "")
 	}
 }
 
@@ -393,7 +462,7 @@ func (c *checker) backup() {
 	if c.s.Pool == nil {
 		return
 	}
-	const id, title = "backup", "There is a backup"
+	const id, title = "backup", "Backup"
 	now, after, lost, known := c.left()
 	least := after
 	if p.Recipe.Beside || p.Recipe.has(Drain) {
@@ -423,7 +492,7 @@ func (c *checker) fit() {
 	if c.s.Stock != "" {
 		found += "; " + c.s.Stock + " of the stock fits"
 	}
-	c.add("fit", "What fits is known", "slot "+p.Slot+" of "+p.Pool, record.Passes, found, "")
+	c.add("fit", "Replacement size", "slot "+p.Slot+" of "+p.Pool, record.Passes, found, "")
 }
 
 // closing gives the checks that must all hold before the swap is closed as verified.
@@ -453,16 +522,16 @@ func (s *State) closing(e Event) []record.Check {
 		state, at = p.New, s.New.Key()
 	}
 	if keepsR6 {
-		check("pool-healthy", "The pool has its member", state == pool.Online && at == s.New.Key(), "slot "+s.Slot+" is "+string(state), "Look at the pool.")
+		check("pool-healthy", "Member in the pool", state == pool.Online && at == s.New.Key(), "slot "+s.Slot+" is "+string(state), "Look at the pool.")
 	}
 	moves := "nothing moves in it"
 	if p.Recovering {
 		moves = "a recovery is running"
 	}
-	check("nothing-moves", "The pool has come to rest", !p.Recovering, moves, "Wait until it has ended.")
+	check("nothing-moves", "Recovery in the pool", !p.Recovering, moves, "Wait until it has ended.")
 	enough := p.MarginKnown && (e.Margin >= s.Margin || len(s.Loses) > 0)
-	check("margin-restored", "The margin is restored", enough, margin, "Another member is gone; see the round.")
-	nothing := check("nothing-left", "Nothing was left unrecovered", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them.")
+	check("margin-restored", "Margin", enough, margin, "Another member is gone; see the round.")
+	nothing := check("nothing-left", "Unrecovered blocks", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them.")
 	if p.Unrepairable > 0 && len(s.Loses) > 0 {
 		nothing.Result, nothing.Found = record.Warns, left+": of "+strings.Join(s.Loses, ", ")+" this was told before it began"
 	}
@@ -473,7 +542,7 @@ func (s *State) closing(e Event) []record.Check {
 	if p.NewAccepted != "" {
 		found += "; " + p.NewAccepted
 	}
-	d := check("new-drive", "The new drive is enrolled and well", well, found, "Look at its findings.")
+	d := check("new-drive", "Health of the new drive", well, found, "Look at its findings.")
 	if verdict == string(health.Watch) {
 		d.Result = record.Warns
 	}
@@ -483,9 +552,9 @@ func (s *State) closing(e Event) []record.Check {
 		if p.Spare != "" {
 			found = "the spare at " + p.Spare + " still stands in"
 		}
-		check("spare-back", "The pool has its spare back", p.Spare == "", found, "Wait until what it carries is moved.")
+		check("spare-back", "Spare of the pool", p.Spare == "", found, "Wait until what it carries is moved.")
 	}
-	place := check("records", "The records are right", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
+	place := check("records", "Bay of the new drive", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
 	if s.New.Bay == "" {
 		place.Result = record.Warns // nobody could tell where it is, and that is known of it
 	}
@@ -493,8 +562,8 @@ func (s *State) closing(e Event) []record.Check {
 	if len(p.Notices) > 0 {
 		news = strings.Join(p.Notices, "; ")
 	}
-	check("no-notice", "No new notice is open", len(p.Notices) == 0, news, "See the notices.")
-	check("lights-out", "Lights are out", !p.LightOn, lights, "It is being put out.")
+	check("no-notice", "New notices", len(p.Notices) == 0, news, "See the notices.")
+	check("lights-out", "Light of the bay", !p.LightOn, lights, "It is being put out.")
 	return out
 }
 

@@ -78,7 +78,9 @@ func (c *checker) left() (before, after pool.Margin, lost []string, known bool) 
 		}
 		lost = append(lost, q.LostVolumes()...)
 	}
-	for _, p := range c.s.Above {
+	over, told := c.s.Above.Get()
+	known = known && told
+	for _, p := range over {
 		n, ok := p.DriveMargin(without)
 		known = known && ok
 		after = min(after, n)
@@ -107,7 +109,8 @@ func (c *checker) uses() {
 	const id, title = "other-uses", "Other uses of the drive"
 	p := c.s.Plan
 	looked := "block devices, mounts and swap of " + p.Host
-	if !c.s.UsesKnown && keepsUses {
+	uses, told := c.s.Uses.Get()
+	if !told && keepsUses {
 		do := "Bring a newer agent there, or look at the host by hand."
 		if p.OldGone {
 			c.add(id, title, looked, record.Warns, "what else used it is not known", "Check what else was on it.")
@@ -117,7 +120,7 @@ func (c *checker) uses() {
 		return
 	}
 	var active, lies, boot, names []string
-	for _, u := range c.s.Uses {
+	for _, u := range uses {
 		switch {
 		case u.Table:
 		case u.Active:

@@ -106,7 +106,7 @@ func (c *checker) newcomer() {
 	if d.Capacity > p.Needs {
 		spare = grouped(d.Capacity) + " bytes, " + grouped(d.Capacity-p.Needs) + " more than are needed"
 	}
-	either("new-size", "It is large enough", "its own account of its size", p.size(d), spare, other)
+	either("new-size", "Size of the new drive", "its own account of its size", p.size(d), spare, other)
 	kind := "media of an unknown kind"
 	if d.Medium != "" && d.Medium != drive.MediumUnknown {
 		kind = string(d.Medium)
@@ -114,15 +114,15 @@ func (c *checker) newcomer() {
 	if d.Sector > 0 {
 		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
 	}
-	either("new-kind", "The pool can use its kind", "what it says of its sectors, its medium and its tracks", p.sort(d), kind, other)
+	either("new-kind", "Kind of the new drive", "what it says of its sectors, its medium and its tracks", p.sort(d), kind, other)
 	either("new-empty", "Contents of the new drive", "its beginning and its end", p.lies(d), "both ends are blank, and the kernel shows no use of it", other)
-	either("new-free", "No other swap counts on it", "swaps under way", promised(d), "it is promised to nobody else", other)
+	either("new-free", "Reserved by another swap", "swaps under way", promised(d), "no", other)
 	c.trusted(d)
 }
 
 // trusted looks whether the new drive can be trusted with data: by a test before, or else by what it tells of itself.
 func (c *checker) trusted(d Drive) {
-	const id, title, looked = "new-accepted", "Its test before it is trusted", "tests of new drives"
+	const id, title, looked = "new-accepted", "Acceptance test of the new drive", "tests of new drives"
 	const do = "Test it first, or say why there is no time for that."
 	switch {
 	case ill(d) != "":
@@ -133,16 +133,16 @@ func (c *checker) trusted(d Drive) {
 		c.add(id, title, looked, record.Passes, d.Accepted, "")
 	default:
 		c.out = append(c.out, c.s.NewPast...)
-		c.add(id, title, looked, record.Warns, "it was not tested", do)
+		c.add(id, title, looked, record.Warns, "not run", do)
 	}
-	const well, how, reading = "new-well", "It is well", "findings about it"
+	const well, how, reading = "new-well", "Health of the new drive", "findings about it"
 	switch v := c.s.NewVerdict; v {
 	case health.Sound:
-		c.add(well, how, reading, record.Passes, "it is "+string(v), "")
+		c.add(well, how, reading, record.Passes, string(v), "")
 	case health.Unknown, "":
-		c.add(well, how, reading, record.Warns, "nobody knows: it tells nothing of its health, or was not read yet", "Wait a minute for its first reading.")
+		c.add(well, how, reading, record.Warns, "unknown: it tells nothing of its health, or was not read yet", "Wait a minute for its first reading.")
 	default:
-		c.add(well, how, reading, record.Warns, "it has the verdict "+string(v), "Look at its findings.")
+		c.add(well, how, reading, record.Warns, string(v), "Look at its findings.")
 	}
 }
 

@@ -10,11 +10,16 @@ import (
 
 // What was observed is never refused: it is so.
 
-// outsideTurn says whether the old drive is still to help at a step.
+// outsideTurn says whether the old drive is still to help at a step, or still to stay: that it leaves then is wrong (R5).
 func (s *State) outsideTurn() bool {
+	if s.Recipe.Lost {
+		return false // it helps no more
+	}
 	switch s.Phase {
-	case Scrub, Drain, Release, Still:
+	case Planned, Scrub, Drain, Release, Still, Down:
 		return true
+	case Pull:
+		return s.Hold != "" // it must not be pulled now
 	case Insert, Confirm, Layout, Prepare, Join, Recover:
 		return s.Recipe.Beside
 	}
@@ -59,26 +64,41 @@ func (s *State) oldGone(e Event) {
 	if s.OldGone {
 		return
 	}
-	s.OldGone, s.Hold = true, ""
-	switch {
-	case s.outsideTurn():
-		// Pulled too early, or dead at last: either way its help is over, and that must be known at once.
+	s.OldGone = true
+	if keepsR5 && s.outsideTurn() {
+		// Pulled too early, or dead at last: which of the two only a person can tell, and until then everything stops.
+		s.Wrong = append(s.Wrong, Wrong{Drive: s.Old, At: e.At, Margin: e.Margin})
 		s.Alarms++
-		s.say(e, "STOP: %s left %s before its turn. If a hand took it, put it back; if it died, the swap goes on without it", s.Old.Tail(), s.Old.bayWords())
-		if s.Phase != Still && s.Recipe.Rank(s.Phase) < s.Recipe.Rank(Insert) {
-			// What was to come before it went is over; the rest is as for a drive that is lost.
-			s.Ordered = false
-			s.Recipe.Why = append(slices.Clip(s.Recipe.Why), "the old drive left before its turn, so the rest is as for one that is lost")
-			if s.Recipe.has(Down) {
-				s.enter(e, Still)
-			} else {
-				s.enter(e, Insert)
-			}
-		}
-	default:
-		s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
-		if s.Phase == Pull {
-			s.advance(e)
+		s.say(e, "STOP: %s left %s before its turn. If a hand took it, put it back. If it died, go on without it, with a reason", s.Old.Tail(), s.Old.bayWords())
+		return
+	}
+	s.Hold = ""
+	s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
+	if s.Phase == Pull {
+		s.advance(e)
+	}
+}
+
+// goOnWithout takes a person's word that the old drive, which left before its turn, will not come back.
+func (s *State) goOnWithout(e Event) {
+	i := s.missing(s.Old.Key())
+	s.Wrong = slices.Delete(slices.Clone(s.Wrong), i, i+1)
+	s.say(e, "said that %s will not come back%s", s.Old.Tail(), because(strings.TrimSpace(e.Reason)))
+	if s.Phase == Planned {
+		return
+	}
+	s.Hold, s.Ordered = "", s.Ordered && s.Recipe.Rank(s.Phase) >= s.Recipe.Rank(Insert)
+	rank, first := s.Recipe.Rank(s.Phase), s.Recipe.Rank(Insert)
+	switch {
+	case s.Phase == Pull:
+		s.advance(e)
+	case s.Phase != Still && s.Phase != Down && rank < first:
+		// What was to come before it went is over; the rest is as for a drive that is lost.
+		s.Recipe.Why = append(slices.Clip(s.Recipe.Why), "the old drive left before its turn, so the rest is as for one that is lost")
+		if s.Recipe.has(Down) {
+			s.enter(e, Still)
+		} else {
+			s.enter(e, Insert)
 		}
 	}
 }
@@ -100,6 +120,10 @@ func (s *State) came(e Event) {
 	if i := s.missing(key); i >= 0 {
 		was := s.Wrong[i]
 		s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
+		if key == s.Old.Key() {
+			s.oldCame(e)
+			return
+		}
 		elsewhere := ""
 		if was.Bay != "" && e.Drive.Bay != was.Bay {
 			elsewhere = ", not in " + was.bayWords() + " from which it came"
@@ -153,7 +177,7 @@ func (s *State) oldCame(e Event) {
 	}
 	s.say(e, "the old drive %s is back in %s%s", s.Old.Tail(), e.Drive.bayWords(), where)
 	if s.Phase != Insert || s.Recipe.Beside || s.Recipe.has(Down) {
-		return
+		return // where it is still to stay, its pool shows whether it is a member again
 	}
 	if !s.Recipe.has(Pull) {
 		s.Recipe.Steps = slices.Insert(slices.Clone(s.Recipe.Steps), s.Recipe.Rank(Insert), Pull)
@@ -406,7 +430,7 @@ func (s *State) lookBefore(e Event) {
 	if why == "" {
 		for _, c := range e.Checks {
 			if c.Result == record.Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
-				why = strings.TrimSuffix(c.Found, ".")
+				why = c.Title + ": " + strings.TrimSuffix(c.Found, ".")
 				break
 			}
 		}

@@ -1,6 +1,8 @@
 package swap
 
 import (
+	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +20,8 @@ type Recipe struct {
 	Into   string `json:"into,omitempty"`
 	// Temporary is true where the new drive is not in the bay it stays in.
 	Temporary bool `json:"temporary,omitempty"`
+	// Lost is true where the old drive does not carry its share any more: that it leaves costs nothing.
+	Lost bool `json:"lost,omitempty"`
 	// Dark is true where the drive is known only by what was remembered: it does not answer.
 	Dark bool `json:"dark,omitempty"`
 	// Unit are the members that depend on the drive, a log device: they are drained and filled with it.
@@ -181,7 +185,7 @@ func Compose(g Ground) Recipe {
 
 	switch {
 	case !carries:
-		r.Name = "the drive is lost already"
+		r.Name, r.Lost = "the drive is lost already", true
 		if g.Gone {
 			r.Dark = true
 			r.Name = "the drive does not answer"
@@ -319,6 +323,28 @@ func (r *Recipe) rejoin(step func(...Phase)) {
 	}
 }
 
+// Differs says in words how a recipe is another than one that was shown before; empty when it leads the same way.
+func (r Recipe) Differs(before Recipe) (out []string) {
+	say := func(what, was, is string) {
+		if was != is {
+			out = append(out, fmt.Sprintf("%s: %s, before: %s", what, cmp.Or(is, "none"), cmp.Or(was, "none")))
+		}
+	}
+	titles := func(x Recipe) string {
+		var names []string
+		for _, p := range x.Steps {
+			names = append(names, string(p))
+		}
+		return strings.Join(names, ", ")
+	}
+	say("procedure", before.Name, r.Name)
+	say("steps", titles(before), titles(r))
+	say("bay for the new drive", before.Into, r.Into)
+	say("pools that cannot be reached meanwhile", strings.Join(before.Stops, ", "), strings.Join(r.Stops, ", "))
+	say("members that depend on it", strings.Join(before.Unit, ", "), strings.Join(r.Unit, ", "))
+	return out
+}
+
 // after is the step that follows p.
 func (r Recipe) after(p Phase) Phase {
 	i := slices.Index(r.Steps, p)
@@ -342,7 +368,7 @@ func (r Recipe) Rank(p Phase) int {
 // inPlace is the plainest recipe.
 func inPlace(dark bool) Recipe {
 	if dark {
-		return Recipe{Name: "the drive does not answer", Dark: true, Steps: []Phase{Planned, Insert, Confirm, Join, Recover, Verify}}
+		return Recipe{Name: "the drive does not answer", Lost: true, Dark: true, Steps: []Phase{Planned, Insert, Confirm, Join, Recover, Verify}}
 	}
 	return Recipe{Name: "out and in, in one bay", Steps: []Phase{Planned, Pull, Insert, Confirm, Join, Recover, Verify}}
 }

@@ -120,6 +120,7 @@ type State struct {
 	Came []string `json:"came,omitempty"`
 	// Needs is the least size in bytes the new drive must have, AtMost the largest; 0 is no limit.
 	Needs  drive.Bytes `json:"needs"`
+	Asked  drive.Bytes `json:"asked,omitempty"` // what was asked for beyond what the place needs, as for a pool that is to grow
 	AtMost drive.Bytes `json:"at_most,omitempty"`
 	Lead   string      `json:"lead"` // who leads it
 	// Wrong holds the drives that must be put back before anything goes on (R5).
@@ -199,6 +200,7 @@ type EventKind string
 // What persons do can be refused; what was observed cannot.
 const (
 	PlanIt    EventKind = "plan"
+	ReplanIt  EventKind = "replan" // before it began: composed anew, as things are now
 	BeginIt   EventKind = "begin"
 	NextIt    EventKind = "next" // do what the step is about, or say that it was done by hand
 	ConfirmIt EventKind = "confirm"
@@ -222,7 +224,7 @@ type Event struct {
 	At   time.Time `json:"at"`
 	By   string    `json:"by,omitempty"`
 
-	Plan *State `json:"plan,omitempty"` // plan: identity of the swap, its pool, drive and recipe
+	Plan *State `json:"plan,omitempty"` // plan, replan: identity of the swap, its pool, drive and recipe
 
 	Reason string         `json:"reason,omitempty"` // begin, confirm (when a check warns), hold, lead, abandon
 	Checks []record.Check `json:"checks,omitempty"` // begin, next, confirm, pool: as they stood at that moment
