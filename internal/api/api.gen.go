@@ -3927,10 +3927,13 @@ type Witness struct {
 
 // WrongDrive defines model for WrongDrive.
 type WrongDrive struct {
-	At   time.Time `json:"at"`
-	Bay  string    `json:"bay,omitempty,omitzero"`
-	Says string    `json:"says"`
-	Tail string    `json:"tail"`
+	At  time.Time `json:"at"`
+	Bay string    `json:"bay,omitempty,omitzero"`
+
+	// Old it is the drive that is to be replaced; it left before its turn
+	Old  bool   `json:"old,omitempty,omitzero"`
+	Says string `json:"says"`
+	Tail string `json:"tail"`
 }
 
 // DriveParam defines model for driveParam.

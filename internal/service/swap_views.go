@@ -57,7 +57,14 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 	}
 	for _, x := range w.Wrong {
 		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
-		out.Wrong = append(out.Wrong, api.WrongDrive{Tail: x.Tail(), Bay: x.Bay, At: x.At, Says: says + " Without it, " + w.Pool + ": " + x.Margin.String() + "."})
+		says += " Without it, " + w.Pool + ": " + x.Margin.String() + "."
+		old := x.Key() == w.Old.Key()
+		if old && w.Phase != swap.Planned {
+			says += " If it died, go on without it, with a reason: lantern swap next " + x.Tail() + " --reason \"it died\"."
+		} else if old {
+			says += " If it died, begin with a reason."
+		}
+		out.Wrong = append(out.Wrong, api.WrongDrive{Tail: x.Tail(), Bay: x.Bay, At: x.At, Old: old, Says: says})
 	}
 	rank := w.Recipe.Rank(w.Phase)
 	for i, st := range w.Steps() {

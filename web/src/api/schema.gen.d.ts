@@ -3166,6 +3166,8 @@ export interface components {
             says: string;
             /** Format: date-time */
             at: string;
+            /** @description it is the drive that is to be replaced; it left before its turn */
+            old?: boolean;
         };
         Check: {
             id: string;

@@ -43,6 +43,7 @@ export default function SwapPage() {
             <p className="text-3xl font-semibold">Stop. Put <span className="tail">{x.tail}</span> back.</p>
             <p className="mt-2 flex items-center gap-4 text-xl">{x.bay && <Place bay={x.bay} tone="text-replace" width={120} />}{x.says}</p>
             <p className="mt-2">Nothing goes on until it is back. It left <Ago at={x.at} />.</p>
+            {x.old && w.phase !== "planned" && <Died swap={w} tail={x.tail} />}
           </div>
         ))}
         {w.held && (
@@ -56,7 +57,7 @@ export default function SwapPage() {
             <ol className="mt-1 list-inside list-decimal space-y-1">{past.map((s) => <li key={s.phase}>{s.title}</li>)}</ol>
           </details>
         )}
-        {now && !w.wrong?.length && <StepNow swap={w} step={now} />}
+        {now && (!w.wrong?.length || (w.phase === "planned" && w.wrong.every((x) => x.old))) && <StepNow swap={w} step={now} />}
         {!w.open && <Ended swap={w} />}
         {next[0] && w.open && (
           <details className="rounded-lg border border-dashed border-line px-5 py-3 text-soft">
@@ -145,6 +146,17 @@ function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
       </div>
       <p className="mt-4 border-t border-line pt-3 text-sm text-soft"><b>You should see:</b> {step.expect}{step.takes && <> <b>Usually:</b> {step.takes}.</>}{step.if_not && <> {step.if_not}</>}</p>
     </section>
+  );
+}
+
+/** Died takes a person's word that the old drive, which left before its turn, will not come back. */
+function Died({ swap: w, tail }: { swap: Swap; tail: string }) {
+  const [reason, setReason] = useState("");
+  return (
+    <div className="mt-4 flex flex-wrap items-end gap-3 border-t border-line pt-3">
+      <label className="grow space-y-1"><span className="font-semibold">If {tail} died: how do you know?</span><input className="field" value={reason} onChange={(e) => setReason(e.target.value)} /></label>
+      {reason.trim() ? <Word swap={w} word="next" reason={reason} className="button">Go on without it</Word> : <button className="button" disabled>Go on without it</button>}
+    </div>
   );
 }
 

@@ -1,0 +1,61 @@
+package service
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestAPlanIsNeverFrozen: what changed after a swap was planned changes its plan, at the next look and before it begins; who begins what
+// was shown before is asked again, and what cannot be done any more is not ordered.
+func TestAPlanIsNeverFrozen(t *testing.T) {
+	b := newBench(t)
+	b.report()
+	w, err := b.s.PlanSwap("ida", "BB002")
+	require.NoError(t, err)
+	require.NotContains(t, w.Recipe, "host down")
+	// Drives of this host are changed only while it is down now.
+	b.s.mu.Lock()
+	b.s.hosts["fulmar"].Cold = true
+	b.s.mu.Unlock()
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
+	b.problem(err, "plan-changed", "procedure: with the host down")
+	now, err := b.s.Swap(w.Id)
+	require.NoError(t, err)
+	require.Equal(t, "with the host down", now.Recipe)
+	require.Equal(t, api.SwapPhasePlanned, now.Phase)
+	require.Contains(t, now.Log[len(now.Log)-1].Says, "the plan changed: procedure: with the host down, before:")
+	began, err := b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
+	require.NoError(t, err)
+	require.NotEqual(t, api.SwapPhasePull, began.Phase, "nobody is sent to a running host")
+	// Once it has begun, its way stays.
+	b.s.mu.Lock()
+	b.s.hosts["fulmar"].Cold = false
+	b.s.mu.Unlock()
+	still, err := b.s.Swap(w.Id)
+	require.NoError(t, err)
+	require.Equal(t, "with the host down", still.Recipe)
+}
+
+// TestTheOldDriveHasItsTurn: the old drive that leaves before its turn is an alarm with its bay, also before the swap has begun.
+func TestTheOldDriveHasItsTurn(t *testing.T) {
+	b := newBench(t)
+	b.report()
+	w, err := b.s.PlanSwap("ida", "BB002")
+	require.NoError(t, err)
+	all := b.drives
+	b.drives = append(append([]api.DriveReport(nil), all[:1]...), all[2:]...)
+	b.report()
+	got, err := b.s.Swap(w.Id)
+	require.NoError(t, err)
+	require.Len(t, got.Wrong, 1)
+	require.Equal(t, "fulmar/front/2", got.Wrong[0].Bay)
+	require.Contains(t, b.s.Round().Underway[0].Alarm, "Put BB002 back into fulmar/front/2")
+	b.drives = all
+	b.report()
+	got, err = b.s.Swap(w.Id)
+	require.NoError(t, err)
+	require.Empty(t, got.Wrong)
+}
