@@ -301,23 +301,10 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 			return s.finish(ctx, dev, t)
 		}
 		n := min(dev.Stretch(), t.SizeBytes-at)
-		bad := int64(-1)
 		begun := a.Clock.Now()
-		if pass == api.SurfaceReportPassWrite {
-			if err := dev.Write(ctx, at, n, t.Seed); err != nil {
-				if ctx.Err() != nil || !f.there() {
-					return fmt.Errorf("it does not answer: %w", err)
-				}
-				bad = at
-			}
-		} else {
-			var err error
-			if bad, err = dev.Verify(ctx, at, n, t.Seed); err != nil {
-				if ctx.Err() != nil || !f.there() {
-					return fmt.Errorf("it does not answer: %w", err)
-				}
-				bad = at
-			}
+		found, err := stretch(ctx, dev, pass, at, n, max(512, int64(d.LogicalSector)), t.Seed)
+		if err != nil && (ctx.Err() != nil || !f.there()) {
+			return fmt.Errorf("it does not answer: %w", err)
 		}
 		if ctx.Err() != nil {
 			return nil
@@ -325,11 +312,13 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 		moved += n
 		s.mu.Lock()
 		t.DoneBytes = at + n
-		if bad >= 0 {
-			t.Bad = append(t.Bad, bad)
+		t.Faults = append(t.Faults, found...)
+		t.Bad = nil
+		for _, x := range t.Faults {
+			t.Bad = append(t.Bad, x.At)
 		}
-		given := len(t.Bad) >= surfaceBad
-		var err error
+		given := len(t.Faults) >= surfaceBad
+		err = nil
 		if time.Since(noted) > surfaceNotes || given {
 			noted, err = time.Now(), s.note(t)
 		}
@@ -360,10 +349,89 @@ func (s *surfaces) finish(ctx context.Context, dev Surface, t *surfaceTest) erro
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if t.State = api.SurfaceReportStateFinished; len(t.Bad) > 0 {
-		t.State = api.SurfaceReportStateFailed
-		t.Says = fmt.Sprintf("%d places did not give back what was written, the first at byte %d", len(t.Bad), t.Bad[0])
+		t.State, t.Says = api.SurfaceReportStateFailed, failedWords(t.SurfaceReport)
 	}
 	return nil
+}
+
+// failedWords says how a surface test failed: what of each kind was found, and where the first is.
+func failedWords(r api.SurfaceReport) string {
+	var parts []string
+	for _, kind := range []struct {
+		what  api.SurfaceFaultWhat
+		words string
+	}{{api.FaultNotWritten, "could not be written (I/O error)"}, {api.FaultNotRead, "could not be read back (I/O error)"}, {api.FaultDiffers, "gave back something else than was written"}} {
+		places, bytes, first := 0, int64(0), int64(-1)
+		for _, x := range r.Faults {
+			if x.What == kind.what {
+				if places++; first < 0 {
+					first = x.At
+				}
+				bytes += x.Bytes
+			}
+		}
+		if places > 0 {
+			parts = append(parts, fmt.Sprintf("%s, %d bytes together, %s, the first at byte %d", count(places, "place"), bytes, kind.words, first))
+		}
+	}
+	out := strings.Join(parts, "; ")
+	if len(r.Faults) >= surfaceBad {
+		out += fmt.Sprintf("; it was ended there, as %d places are enough", surfaceBad)
+	}
+	return out
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// mostSplits bounds how often a stretch that fails is divided: a drive can take seconds for each try.
+const mostSplits = 200
+
+// stretch writes or verifies n bytes at an address; where that fails it is divided until the sectors that are at fault are known. err is
+// the last that the device gave.
+func stretch(ctx context.Context, dev Surface, pass api.SurfaceReportPass, at, n, sector int64, seed uint64) (out []api.SurfaceFault, err error) {
+	tries := 0
+	var try func(at, n int64)
+	try = func(at, n int64) {
+		if ctx.Err() != nil {
+			return
+		}
+		what := api.SurfaceFaultWhat("")
+		if pass == api.SurfaceReportPassWrite {
+			if e := dev.Write(ctx, at, n, seed); e != nil {
+				err, what = e, api.FaultNotWritten
+			}
+		} else {
+			switch bad, e := dev.Verify(ctx, at, n, seed); {
+			case e != nil:
+				err, what = e, api.FaultNotRead
+			case bad >= 0:
+				what = api.FaultDiffers
+			}
+		}
+		if what == "" {
+			return
+		}
+		if tries++; n > sector && tries < mostSplits {
+			half := (n/2 + sector - 1) / sector * sector
+			if half < n {
+				try(at, half)
+				try(at+half, n-half)
+				return
+			}
+		}
+		if k := len(out) - 1; k >= 0 && out[k].What == what && out[k].At+out[k].Bytes == at {
+			out[k].Bytes += n
+			return
+		}
+		out = append(out, api.SurfaceFault{At: at, Bytes: n, What: what})
+	}
+	try(at, n)
+	return out, err
 }
 
 // there says whether a device still answers at all.

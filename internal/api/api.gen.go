@@ -949,6 +949,27 @@ func (e StockItemAccepted) Valid() bool {
 	}
 }
 
+// Defines values for SurfaceFaultWhat.
+const (
+	FaultDiffers    SurfaceFaultWhat = "differs"
+	FaultNotRead    SurfaceFaultWhat = "not read"
+	FaultNotWritten SurfaceFaultWhat = "not written"
+)
+
+// Valid indicates whether the value is a known member of the SurfaceFaultWhat enum.
+func (e SurfaceFaultWhat) Valid() bool {
+	switch e {
+	case FaultDiffers:
+		return true
+	case FaultNotRead:
+		return true
+	case FaultNotWritten:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SurfaceReportPass.
 const (
 	SurfaceReportPassVerify SurfaceReportPass = "verify"
@@ -3550,18 +3571,36 @@ type StockItem struct {
 // StockItemAccepted defines model for StockItem.Accepted.
 type StockItemAccepted string
 
+// SurfaceFault defines model for SurfaceFault.
+type SurfaceFault struct {
+	// At address in bytes, of a sector
+	At int64 `json:"at"`
+
+	// Bytes so many in a row
+	Bytes int64            `json:"bytes"`
+	What  SurfaceFaultWhat `json:"what"`
+}
+
+// SurfaceFaultWhat defines model for SurfaceFault.What.
+type SurfaceFaultWhat string
+
 // SurfaceReport defines model for SurfaceReport.
 type SurfaceReport struct {
-	// Bad addresses in bytes that could not be written, or did not give back what was written
+	// Bad where each of the faults begins, in bytes
 	Bad []int64 `json:"bad,omitempty,omitzero"`
 
 	// DoneBytes of this pass
-	DoneBytes int64             `json:"done_bytes"`
-	Id        string            `json:"id"`
-	Pass      SurfaceReportPass `json:"pass"`
+	DoneBytes int64 `json:"done_bytes"`
+
+	// Faults all that were found, in order of address
+	Faults []SurfaceFault    `json:"faults,omitempty,omitzero"`
+	Id     string            `json:"id"`
+	Pass   SurfaceReportPass `json:"pass"`
 
 	// RateBytes bytes a second, lately
-	RateBytes float64            `json:"rate_bytes,omitempty,omitzero"`
+	RateBytes float64 `json:"rate_bytes,omitempty,omitzero"`
+
+	// Says what was done, and how it ended
 	Says      string             `json:"says,omitempty,omitzero"`
 	SizeBytes int64              `json:"size_bytes"`
 	State     SurfaceReportState `json:"state"`

@@ -167,6 +167,9 @@ func (s *session) acceptance(a api.Acceptance) {
 			rate += fmt.Sprintf("  both passes done in %s to %s (%s at the soonest)", span(a.Soonest.Sub(a.SeenAt)), span(a.Latest.Sub(a.SeenAt)), a.Soonest.Local().Format("Mon 15:04"))
 		}
 		o.line("      %s: %s %5.1f %%  %s  %s", map[api.SurfaceReportPass]string{"write": "written", "verify": "read back"}[u.Pass], bar(share, 30), 100*share, rate, u.Says)
+		for _, x := range u.Faults {
+			o.line("      %-12s bytes %s to %s", x.What, humanize.Comma(x.At), humanize.Comma(x.At+x.Bytes-1))
+		}
 	}
 	o.line("")
 	s.checks(a.Checks)

@@ -49,7 +49,7 @@ func (s surface) Write(ctx context.Context, at, n int64, seed uint64) error {
 	if s.d.Written == nil {
 		s.d.Written = map[int64]uint64{}
 	}
-	s.d.Written[at] = seed
+	s.d.Written[at-at%labStretch] = seed
 	return nil
 }
 
@@ -64,7 +64,7 @@ func (s surface) Verify(ctx context.Context, at, n int64, seed uint64) (int64, e
 			return f.LBA * 512, nil
 		}
 	}
-	if s.d.Written[at] != seed {
+	if s.d.Written[at-at%labStretch] != seed {
 		return at, nil
 	}
 	return -1, nil

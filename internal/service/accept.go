@@ -243,7 +243,7 @@ func (s *Service) toAcceptance(b *store.Batch, key string, d *disk, r api.DriveR
 	next.Host, next.Bay = d.Host, d.bay()
 	var orders []accept.Order
 	if u := r.Surface; u.Id == a.ID && !(next.Asked && next.Surface.State == "" && u.State != api.SurfaceReportStateRunning && next.Surface.Done == u.DoneBytes) {
-		next, orders = next.SurfaceSeen(told, accept.SurfaceReport{Pass: string(u.Pass), Done: u.DoneBytes, Size: u.SizeBytes, Rate: u.RateBytes, State: string(u.State), Bad: u.Bad, Says: u.Says})
+		next, orders = next.SurfaceSeen(told, accept.SurfaceReport{Pass: string(u.Pass), Done: u.DoneBytes, Size: u.SizeBytes, Rate: u.RateBytes, State: string(u.State), Bad: u.Bad, Says: u.Says, Faults: toFaults(u.Faults)})
 	}
 	switch {
 	case !r.Reading.At.IsZero():
@@ -338,6 +338,16 @@ func (s *Service) viewAcceptance(a *acceptance) api.Acceptance {
 	out.Soonest, out.Latest, _ = a.Finish(s.clock.Now())
 	if u := a.Surface; u.Size > 0 {
 		out.Surface = api.SurfaceReport{Id: a.ID, Pass: api.SurfaceReportPass(u.Pass), DoneBytes: u.Done, SizeBytes: u.Size, RateBytes: u.Rate, State: api.SurfaceReportState(cmp.Or(u.State, "running")), Bad: u.Bad, Says: u.Says}
+		for _, x := range u.Faults {
+			out.Surface.Faults = append(out.Surface.Faults, api.SurfaceFault{At: x.At, Bytes: x.Bytes, What: api.SurfaceFaultWhat(x.What)})
+		}
+	}
+	return out
+}
+
+func toFaults(in []api.SurfaceFault) (out []accept.SurfaceFault) {
+	for _, x := range in {
+		out = append(out, accept.SurfaceFault{At: x.At, Bytes: x.Bytes, What: string(x.What)})
 	}
 	return out
 }

@@ -140,13 +140,13 @@ func defaults(raw []byte, p *pool.Pool) error {
 		switch {
 		case own && v.Protect.None:
 			return fmt.Errorf("%s.protect.none: a volume protects itself or has its group's protection; leave its protect out", at)
+		case own && v.Group == "" && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return !alike(g.Protect, v.Protect) }):
+			// It is spread over all groups, as each of them protects it.
 		case own && v.Group == "" && len(p.Groups) == 1:
 			v.Group = p.Groups[0].Name
 			if v.Group == "" { // a group may have no name of its own
 				p.Groups[0].Name, v.Group = "the group", "the group"
 			}
-		case own && v.Group == "" && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return !alike(g.Protect, v.Protect) }):
-			// It is spread over all groups, as each of them protects it.
 		case own && v.Group == "":
 			return fmt.Errorf("%s.group: the volume %q has a protection that is not that of all %d groups; name the group that it lies on", at, v.Name, len(p.Groups))
 		case !own && v.Group != "":

@@ -106,6 +106,29 @@ type SurfaceReport struct {
 	State string  `json:"state"` // running, paused, finished, failed, stopped
 	Bad   []int64 `json:"bad,omitempty"`
 	Says  string  `json:"says,omitempty"`
+	// Faults are all places that were found, in order of address.
+	Faults []SurfaceFault `json:"faults,omitempty"`
+}
+
+// SurfaceFault is one place, of so many bytes in a row: what is "not written", "not read" or "differs".
+type SurfaceFault struct {
+	At    int64  `json:"at"`
+	Bytes int64  `json:"bytes"`
+	What  string `json:"what"`
+}
+
+// looked is what of the surface was written and read back.
+func (r SurfaceReport) looked() string {
+	share := func(n int64) string {
+		return fmt.Sprintf("%d of %d bytes (%.1f %%)", n, r.Size, 100*float64(n)/float64(max(1, r.Size)))
+	}
+	switch {
+	case r.State == "finished":
+		return fmt.Sprintf("all %d bytes, written with patterns and read back", r.Size)
+	case r.Pass == "verify":
+		return fmt.Sprintf("all %d bytes, written with patterns; read back: %s", r.Size, share(r.Done))
+	}
+	return "written with patterns: " + share(r.Done) + "; nothing was read back"
 }
 
 // Order is what is asked of the drive's host.
@@ -320,7 +343,7 @@ func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
 	}
 	before := s.Surface
 	s.Surface = r
-	c := record.Check{ID: "surface", Title: "Its surface keeps what is written", Looked: fmt.Sprintf("all %d bytes, written with patterns and read back", r.Size), Result: record.Passes}
+	c := record.Check{ID: "surface", Title: "Surface test", Looked: r.looked(), Result: record.Passes}
 	switch r.State {
 	case "finished":
 		c.Found = "everything was read back as it was written"

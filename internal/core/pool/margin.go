@@ -297,8 +297,8 @@ func (p *Pool) byExtents(v *Volume) part {
 
 // gone says whether the share on a member is lost: its own, or with the log device that it depends on.
 func (p *Pool) gone(m *Member) bool {
-	if m.Lost() {
-		return true
+	if m.Lost() || m.State == Out {
+		return m.Lost() // what lay on one that is out lies elsewhere, whatever became of its log device
 	}
 	switch p.logState(m.Log) {
 	case Missing, Faulty, Recovering, Out:
@@ -323,7 +323,7 @@ func (p *Pool) logState(slot string) MemberState {
 // unsure says whether nobody can tell of some member whether it is there.
 func (p *Pool) unsure(members []Member) bool {
 	return slices.ContainsFunc(members, func(m Member) bool {
-		return m.State == StateUnkn || !m.Lost() && p.logState(m.Log) == StateUnkn
+		return m.State == StateUnkn || m.State != Out && !m.Lost() && p.logState(m.Log) == StateUnkn
 	})
 }
 

@@ -86,7 +86,7 @@ func (p *Pool) BestOrder(group string, changes []Change, limit float64) (MoveOrd
 // movable says which of the changes cannot be made in any order.
 func (p *Pool) movable(g *Group, changes []Change) error {
 	if p.unsure(g.Members) {
-		return fmt.Errorf("the state of members of %s is not known, so nothing that takes one out is known to be safe", cmp.Or(g.Name, p.Name))
+		return fmt.Errorf("the state of members of %s is not known, so taking one out may lose data", cmp.Or(g.Name, p.Name))
 	}
 	leaves := map[string]bool{}
 	for _, c := range changes {

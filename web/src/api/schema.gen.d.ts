@@ -3365,9 +3365,26 @@ export interface components {
             rate_bytes?: number;
             /** @enum {string} */
             state: "running" | "paused" | "finished" | "failed" | "stopped";
-            /** @description addresses in bytes that could not be written, or did not give back what was written */
+            /** @description where each of the faults begins, in bytes */
             bad?: number[];
+            /** @description all that were found, in order of address */
+            faults?: components["schemas"]["SurfaceFault"][];
+            /** @description what was done, and how it ended */
             says?: string;
+        };
+        SurfaceFault: {
+            /**
+             * Format: int64
+             * @description address in bytes, of a sector
+             */
+            at: number;
+            /**
+             * Format: int64
+             * @description so many in a row
+             */
+            bytes: number;
+            /** @enum {string} */
+            what: "not written" | "not read" | "differs";
         };
         StockItem: {
             drive: string;

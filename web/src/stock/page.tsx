@@ -126,7 +126,8 @@ function Testing({ test: a }: { test: S["Acceptance"] }) {
       <ol className="mt-2 flex flex-wrap gap-x-5 gap-y-1">{a.stages.map((s, i) => <li key={s} className={i === at ? "font-semibold" : "text-soft"}>{i < at ? "✓ " : i === at ? "▶ " : ""}{stages[s]}</li>)}</ol>
       {u && a.stage === "surface" && (
         <div className="mt-2"><Seam share={u.done_bytes / u.size_bytes} label={u.pass === "write" ? "written" : "read back"} />
-          <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}{u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate can be told yet"}{a.soonest && a.latest && <>; both passes done in {span(Date.parse(a.soonest) - now.getTime())} to {span(Date.parse(a.latest) - now.getTime())}, {exact(new Date(a.soonest)).slice(0, 16)} at the soonest</>}{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad places</b> : null}</p></div>
+          <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}{u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate can be told yet"}{a.soonest && a.latest && <>; both passes done in {span(Date.parse(a.soonest) - now.getTime())} to {span(Date.parse(a.latest) - now.getTime())}, {exact(new Date(a.soonest)).slice(0, 16)} at the soonest</>}{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad {u.bad.length === 1 ? "place" : "places"}</b> : null}</p>
+          {u.faults && u.faults.length > 0 && <ul className="num text-sm text-soft">{u.faults.map((x) => <li key={x.at}>{x.what}: bytes {x.at.toLocaleString("en")} to {(x.at + x.bytes - 1).toLocaleString("en")}</li>)}</ul>}</div>
       )}
       {a.log.length > 0 && a.state === "paused" && <p className="mt-1">{a.log[a.log.length - 1].says}</p>}
       <p className="mt-3 flex gap-3">
