@@ -36,6 +36,7 @@ type grounds struct {
 	late       bool
 	state      pool.MemberState
 	filling    bool
+	asked      bool // a swap asked for it to be taken out
 	peers      health.Group
 	neighbours health.Group
 	mates      string
@@ -368,7 +369,7 @@ func (s *Service) placesOf(p *poolState, out map[string][]place) {
 func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
 	filling := false
 	at.every(func(x place) { filling = filling || x.filling })
-	g := grounds{version: d.version, state: at.member.State, filling: filling, limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
+	g := grounds{version: d.version, state: at.member.State, filling: filling, asked: !d.Present && s.askedOut(d.Desc.Key(), now), limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
 	if h := s.hosts[d.Host]; h == nil || s.late(h, now) {
 		g.late = true
 	}
@@ -399,7 +400,7 @@ func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]heal
 }
 
 func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
-	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced, HostLate: g.late, Blind: d.Blind,
+	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced || g.asked, HostLate: g.late, Blind: d.Blind,
 		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
 		Peers: g.peers, Neighbours: g.neighbours, Filling: g.filling, Member: at.member.State, Paths: pathStates(d.Paths), Used: !d.Present && s.usedWhenLast(d), Stays: d.Stays, BayMates: strings.Fields(g.mates), Shift: g.shift, CleanScrub: g.scrub}
 	if len(d.Reading.Sources) > 0 {
@@ -419,6 +420,16 @@ func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 		sub.Bad = &drive.Unreadable{Kind: drive.PageKind(u.Kind), Why: u.Why, Bytes: u.Bytes}
 	}
 	return sub
+}
+
+// askedOut says whether a drive is out because a swap asked for it.
+func (s *Service) askedOut(key string, now time.Time) bool {
+	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.AskedOut(key, now) })
+}
+
+// askedDown says whether a host is down because a swap asked for it, and not for too long yet.
+func (s *Service) askedDown(host string, now time.Time) bool {
+	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.Host == host && w.AskedDown(now) })
 }
 
 // late says whether two reports of a host were missed (R7).

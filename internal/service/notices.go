@@ -12,6 +12,7 @@ import (
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
 	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
 	"lantern/internal/store"
 )
 
@@ -83,7 +84,7 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		if h.SeenAt.IsZero() {
 			continue
 		}
-		if s.late(h, now) {
+		if s.late(h, now) && !s.askedDown(h.Name, now) {
 			out = append(out, notice.Matter{Key: "host/" + h.Name, Kind: notice.Host, Severity: health.Unknown, Host: h.Name, Says: fmt.Sprintf("%s has not reported since %s: what is true there now is not known", h.Name, h.SeenAt.Format("2006-01-02 15:04")),
 				Do: "Look at the host and its agent."})
 		}
@@ -139,11 +140,18 @@ func (s *Service) alarms() (out []notice.Matter) {
 	for _, w := range s.openSwaps() {
 		for _, x := range w.Wrong {
 			out = append(out, notice.Matter{Key: "alarm/" + w.ID + "/" + x.Key(), Kind: notice.Alarm, Severity: health.Dead, Host: w.Host, Pool: w.Pool, Bay: x.Bay, Drives: []string{x.Key()},
-				Says: fmt.Sprintf("%s left %s, and it is not the drive to pull (%s): %s", x.Tail(), cmp.Or(x.Bay, w.Host), w.Old.Tail(), x.Margin),
+				Says: leftWords(w, x),
 				Do:   fmt.Sprintf("Put %s back into %s, now. Touch nothing else.", x.Tail(), cmp.Or(x.Bay, "the bay it came from"))})
 		}
 	}
 	return out
+}
+
+func leftWords(w *swapState, x swap.Wrong) string {
+	if x.Key() == w.Old.Key() {
+		return fmt.Sprintf("%s left %s before its turn: %s", x.Tail(), cmp.Or(x.Bay, w.Host), x.Margin)
+	}
+	return fmt.Sprintf("%s left %s, and it is not the drive to pull (%s): %s", x.Tail(), cmp.Or(x.Bay, w.Host), w.Old.Tail(), x.Margin)
 }
 
 // pausedFor is how long a recovery may be paused until somebody is told.

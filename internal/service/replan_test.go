@@ -59,3 +59,46 @@ func TestTheOldDriveHasItsTurn(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, got.Wrong)
 }
+
+// TestOrderedAbsences: what a swap asked to be taken out is neither dead nor to be replaced; when the swap is given up it is owed, in the
+// round, until the place is filled again.
+func TestOrderedAbsences(t *testing.T) {
+	b := newBench(t)
+	b.report()
+	w, err := b.s.PlanSwap("ida", "BB002")
+	require.NoError(t, err)
+	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
+	require.NoError(t, err)
+	b.report()
+	got, err := b.s.Swap(w.Id)
+	require.NoError(t, err)
+	require.Equal(t, api.SwapPhasePull, got.Phase, "%+v", got.Log)
+	all := b.drives
+	b.drives = append(append([]api.DriveReport(nil), all[:1]...), all[2:]...)
+	b.pool.Groups[0].Members[1].State = "missing"
+	b.report()
+	look := func() api.Drive {
+		d, err := b.s.Drive("BB002")
+		require.NoError(t, err)
+		return d
+	}
+	require.Equal(t, api.Unknown, look().Verdict, "%+v", look().Findings)
+	for _, l := range b.s.Round().Lines {
+		require.NotEqual(t, "BB002", l.Tail)
+	}
+	require.Empty(t, b.s.Round().Pools)
+	_, err = b.s.ActOnSwap("abandon", "ida", w.Id, "", "the new drive does not come")
+	require.NoError(t, err)
+	b.report()
+	require.Equal(t, api.Dead, look().Verdict, "nobody waits for anything any more")
+	owed := b.s.Round().Pools
+	require.Len(t, owed, 1)
+	require.Contains(t, owed[0].Says, "has no working member since the swap of BB002 was abandoned")
+	require.Equal(t, "Plan its swap again: lantern swap plan BB002", owed[0].Do)
+	b.restart()
+	b.report()
+	require.Len(t, b.s.Round().Pools, 1)
+	b.drives, b.pool.Groups[0].Members[1].State = all, "online"
+	b.report()
+	require.Empty(t, b.s.Round().Pools)
+}

@@ -11,6 +11,7 @@ import (
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
 )
 
 // fillingShare is how full a pool is when people are told; that is a matter of its own and never of health.
@@ -68,7 +69,30 @@ func (s *Service) Round() api.Round {
 			out.Pools = append(out.Pools, api.PoolLine{Pool: p.Name, Id: p.ID, Host: p.reporter, Room: s.roomOf(p.reporter), Says: says, Do: do, Since: p.unseen})
 		}
 	}
+	for _, w := range s.abandoned() {
+		if says, do := s.owed(w); says != "" {
+			out.Pools = append(out.Pools, api.PoolLine{Pool: w.Pool, Id: w.PoolID, Host: w.Host, Room: s.roomOf(w.Host), Says: says, Do: do, Since: w.EndedAt})
+		}
+	}
 	slices.SortFunc(out.Filling, func(a, b api.Filling) int { return cmp.Compare(a.Pool, b.Pool) })
+	return out
+}
+
+// abandoned are the swaps that were given up, the newest of each place, in the order in which they were.
+func (s *Service) abandoned() (out []*swapState) {
+	newest := map[string]*swapState{}
+	for _, w := range s.swaps {
+		key := w.PoolID + " " + w.Slot
+		if b := newest[key]; b == nil || w.PlannedAt.After(b.PlannedAt) {
+			newest[key] = w
+		}
+	}
+	for _, w := range newest {
+		if w.Phase == swap.Abandoned {
+			out = append(out, w)
+		}
+	}
+	slices.SortFunc(out, func(a, b *swapState) int { return a.EndedAt.Compare(b.EndedAt) })
 	return out
 }
 

@@ -199,7 +199,7 @@ func (s *Service) composed(d *disk, needs drive.Bytes) (*swap.State, error) {
 		host = d.Host
 	}
 	plan := swap.State{Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
-		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs}
+		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs, Members: carrying(&p.Pool)}
 	plan.Old.Ill = ""
 	if place, _, ok := s.placeOf(&p.Pool, m); ok {
 		plan.Needs, plan.AtMost = max(plan.Needs, place.Needs), place.AtMost
@@ -211,6 +211,39 @@ func (s *Service) composed(d *disk, needs drive.Bytes) (*swap.State, error) {
 		plan.Early = s.swapDrive(stock) // it waits in its bay already
 	}
 	return &plan, nil
+}
+
+// carrying is how many members of a pool's groups are not out.
+func carrying(p *pool.Pool) (n int) {
+	p.Everyone(func(group string, m *pool.Member) {
+		if group != "" && m.State != pool.Out {
+			n++
+		}
+	})
+	return n
+}
+
+// owed is what an abandoned swap left undone, and what to do about it; empty when nothing is owed (any more). Must be called with
+// s.mu held.
+func (s *Service) owed(w *swapState) (says, do string) {
+	p := s.pools[w.PoolID]
+	if w.Phase != swap.Abandoned || w.BegunAt.IsZero() || p == nil || !p.known() {
+		return "", ""
+	}
+	old := w.Old.Tail()
+	since := fmt.Sprintf(" since the swap of %s was abandoned", old)
+	m, _, there := p.Slot(w.Slot)
+	switch {
+	case !there && w.Members > 0 && carrying(&p.Pool) < w.Members:
+		return "place " + w.Slot + " was removed and not replaced" + since, fmt.Sprintf("Add a drive: lantern admit %s <drive>; then spread the data: lantern rebalance %s", p.Name, p.Name)
+	case there && m.State == pool.Out && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool {
+		return slices.ContainsFunc(g.Members, func(x pool.Member) bool { return x.StandsFor == w.Slot })
+	}):
+		return "place " + w.Slot + " was emptied and not filled again" + since, "Plan its swap again: lantern swap plan " + old
+	case there && m.Lost() && m.State != pool.Recovering:
+		return "place " + w.Slot + " has no working member" + since, "Plan its swap again: lantern swap plan " + old
+	}
+	return "", ""
 }
 
 // refresh composes a plan that has not begun anew, as things are now, and gives what of it is otherwise than it was shown. A drive that

@@ -149,6 +149,17 @@ var knowingRules = []Rule{
 		words: func(h Hit) (string, string, []Evidence) {
 			return "is gone; no use of it was known", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
 		}},
+	{ID: "taken-out", Title: "Taken out by a swap", Level: Unknown, Strength: drive.Background, For: all,
+		When: "it does not answer, and a swap asked for it to be taken out, or closed after it was", Why: "The state of a drive that is out is unknown.", Do: "Nothing.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Present || s.HostLate || !s.Removed {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.GoneAt, At: s.GoneAt, Idle: true}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return "was taken out by a swap", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
+		}},
 	{ID: "blind", Title: "Cannot tell about itself", Level: Unknown, Strength: drive.Background, For: all,
 		When: "its newest reading told nothing", Why: "What a drive does not tell is not healthy.", Do: "Judge it by what its pool says.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {

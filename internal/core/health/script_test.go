@@ -163,6 +163,8 @@ func (x *teller) know(line string) {
 		}
 	case "member":
 		x.s.Member = pool.MemberState(rest)
+	case "removed":
+		x.s.Removed = rest == "yes"
 	case "used":
 		x.s.Used = rest == "yes"
 	case "paths": // sda works, sdb gone

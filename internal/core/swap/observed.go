@@ -3,6 +3,7 @@ package swap
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"lantern/internal/core/pool"
 	"lantern/internal/core/record"
@@ -24,6 +25,40 @@ func (s *State) outsideTurn() bool {
 		return s.Recipe.Beside
 	}
 	return false
+}
+
+// How long what a swap asked for may last until it is a matter of its own: a host that is down, a new drive on its way to its bay.
+const (
+	downFor  = 2 * time.Hour
+	carryFor = 30 * time.Minute
+)
+
+// since is when the swap came to its step.
+func (s *State) since() time.Time {
+	if n := len(s.Visited); n > 0 {
+		return s.Visited[n-1].At
+	}
+	return s.PlannedAt
+}
+
+// AskedOut says whether a drive is out because this swap asked for it: the old one after its turn, the new one on its way to its bay,
+// for as long as that may take.
+func (s *State) AskedOut(key string, now time.Time) bool {
+	switch {
+	case !s.Phase.Open() || s.Phase == Planned || s.missing(key) >= 0:
+		return false
+	case key == s.Old.Key():
+		return s.OldGone
+	case s.New != nil && key == s.New.Key():
+		return s.New.Bay == "" && (s.Phase == Rehouse || s.Phase == Up) && now.Sub(s.since()) < carryFor
+	}
+	return false
+}
+
+// AskedDown says whether the host is down because this swap asked for it, for as long as that may take.
+func (s *State) AskedDown(now time.Time) bool {
+	down := s.Phase == Down || s.Phase == Change || s.Phase == Up || s.Phase == Rehouse && s.Recipe.has(Down)
+	return s.Phase.Open() && down && now.Sub(s.since()) < downFor
 }
 
 func (s *State) gone(e Event) {

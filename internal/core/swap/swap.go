@@ -119,10 +119,12 @@ type State struct {
 	// Came are the drives that came since it was planned and are not its members: they may leave again without alarm.
 	Came []string `json:"came,omitempty"`
 	// Needs is the least size in bytes the new drive must have, AtMost the largest; 0 is no limit.
-	Needs  drive.Bytes `json:"needs"`
-	Asked  drive.Bytes `json:"asked,omitempty"` // what was asked for beyond what the place needs, as for a pool that is to grow
-	AtMost drive.Bytes `json:"at_most,omitempty"`
-	Lead   string      `json:"lead"` // who leads it
+	Needs drive.Bytes `json:"needs"`
+	// Members is how many members the pool's groups had when it was planned.
+	Members int         `json:"members,omitempty"`
+	Asked   drive.Bytes `json:"asked,omitempty"` // what was asked for beyond what the place needs, as for a pool that is to grow
+	AtMost  drive.Bytes `json:"at_most,omitempty"`
+	Lead    string      `json:"lead"` // who leads it
 	// Wrong holds the drives that must be put back before anything goes on (R5).
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.
