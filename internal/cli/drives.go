@@ -192,7 +192,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	o.line("%s  %s", o.paint(m+" "+string(d.Verdict), st), d.Tail+" "+d.Says+".")
 	for _, f := range d.Findings {
 		fm, fs := mark(f.Verdict)
-		o.line("  %s %s, since %s (%s)", o.paint(fm, fs), f.Says, ago(d.SeenAt, f.Since), f.Since.Local().Format("2006-01-02 15:04"))
+		o.line("  %s %s, for %s (since %s)", o.paint(fm, fs), f.Says, span(d.SeenAt.Sub(f.Since)), f.Since.Local().Format("2006-01-02 15:04"))
 		for _, e := range f.Evidence {
 			o.line("      %s  %s", e.Says, o.paint("("+e.Source+", "+e.At.Local().Format("2006-01-02 15:04")+")", dim))
 		}

@@ -63,7 +63,7 @@ func (s *session) round(r api.Round) {
 		if l.Swap != "" {
 			do = "A swap is open: lantern swap show " + l.Swap
 		}
-		o.line("     %s %s", o.paint("→", st), do+o.paint("  since "+ago(r.At, l.Since), dim))
+		o.line("     %s %s", o.paint("→", st), do+o.paint("  for "+span(r.At.Sub(l.Since)), dim))
 	}
 	if len(r.Underway) > 0 {
 		o.line("%s", o.paint("─ under way "+strings.Repeat("─", 60), dim))

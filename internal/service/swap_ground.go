@@ -209,7 +209,8 @@ func (s *Service) poolView(p *poolState, w *swapState, at swap.Seat) *swap.PoolV
 	v.LightOn = s.lit(w.Old.Bay)
 	newest := w.BegunAt.Truncate(time.Second)
 	for id, c := range s.recov {
-		mine := c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain || w.New != nil && c.Report.Drive == w.New.Key()
+		ours := w.New != nil && c.Report.Drive == w.New.Key()
+		mine := ours || c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain && c.Report.Drive == "" // one of another drive, as a spare that took over, is not
 		at := c.Report.StartedAt
 		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
 			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable

@@ -80,8 +80,8 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 	}
 	if c := s.recov[w.Recovery]; c != nil {
 		out.Recovery = s.viewRecovery(c, w.Phase.Open())
-	} else if c := s.newest(w.PoolID, ""); c != nil && running(c) && w.Phase.Open() && w.Phase != swap.Planned {
-		out.Recovery = s.viewRecovery(c, true) // a drain, a scrub: what the step waits for
+	} else if c := s.newest(w.PoolID, ""); c != nil && running(c) && w.Phase.Open() && w.Phase != swap.Planned && (w.Hold != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
+		out.Recovery = s.viewRecovery(c, true) // a drain, a scrub: what the step waits for, or is held by
 	}
 	for _, l := range s.lights {
 		if l.Bay == w.Old.Bay && w.Old.Bay != "" {
@@ -104,9 +104,12 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 	return out
 }
 
+// awaited are the kinds of recovery that a step waits for.
+var awaited = map[swap.Phase][]string{swap.Recover: {"resilver", "rebuild", "rebalance"}, swap.Refill: {"rebalance"}, swap.Drain: {"drain"}, swap.Scrub: {"scrub"}}
+
 // takes is how long a step usually takes: from this pool's own past where there is one.
 func (s *Service) takes(w *swapState, st swap.Step) string {
-	kinds := map[swap.Phase][]string{swap.Recover: {"resilver", "rebuild", "rebalance"}, swap.Drain: {"drain"}, swap.Scrub: {"scrub"}}[st.Phase]
+	kinds := awaited[st.Phase]
 	var least, most time.Duration
 	n := 0
 	for _, c := range s.recov {

@@ -11,6 +11,7 @@ import (
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/swap"
 	"lantern/internal/wire"
 )
 
@@ -280,12 +281,23 @@ func (s *Service) viewPool(p *poolState) api.Pool {
 		out.Volumes = append(out.Volumes, api.Volume{Name: v.Name, Group: v.Group, Protection: v.Protect.Words, Protect: wire.Protection(v.Protect), Extents: wire.Extents(v.Extents), UsedBytes: int64(v.Used), Margin: wire.Margin(p.VolumeMargin(v))})
 	}
 	out.PriorityHours = s.hours[p.ID]
+	newest := s.newest(p.ID, "")
+	best := 0
 	for _, w := range s.openSwaps() {
-		if w.PoolID == p.ID {
-			out.Swap = w.ID
+		rank := 1 // planned
+		switch {
+		case w.PoolID != p.ID:
+			continue
+		case newest != nil && w.Recovery == newest.ID:
+			rank = 3
+		case w.Phase != swap.Planned:
+			rank = 2
+		}
+		if rank > best {
+			best, out.Swap = rank, w.ID
 		}
 	}
-	if c := s.newest(p.ID, ""); c != nil {
+	if c := newest; c != nil {
 		out.Recovery = s.viewRecovery(c, false)
 	}
 	return out

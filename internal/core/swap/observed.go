@@ -79,6 +79,12 @@ func (s *State) gone(e Event) {
 		if key == s.refusedKey {
 			s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
 		}
+	case e.Drive.Member == "" && e.Drive.Blank && (s.New == nil || key != s.New.Key()):
+		// Nothing depends on it: stock that is taken to where it is needed.
+		s.say(e, "%s was taken out of %s", e.Drive.Tail(), e.Drive.bayWords())
+		if s.Early != nil && key == s.Early.Key() {
+			s.Early = nil
+		}
 	case s.Phase == Planned:
 		// Before it began nobody was told to pull anything; the round speaks of it.
 	case s.New != nil && key == s.New.Key() && e.Drive.Member == "" && (s.Phase == Confirm || s.Phase == Layout || s.Phase == Prepare):
@@ -165,6 +171,9 @@ func (s *State) came(e Event) {
 		}
 		// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
 		s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
+		if s.Phase == Insert && e.Drive.Member == "" && len(s.Wrong) == 0 {
+			s.took(e, *e.Drive)
+		}
 		return
 	}
 	if key != s.Old.Key() && !slices.Contains(s.Came, key) {

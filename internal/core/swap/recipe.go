@@ -236,7 +236,7 @@ func Compose(g Ground) Recipe {
 	case offers("beside") && known && (after < 0 || len(lost) > 0 || after == 0 && g.Outside != ""):
 		r.Name, r.Beside, r.Temporary, r.Into = "through a temporary place", true, true, g.Outside
 		if after < 0 || len(lost) > 0 {
-			why("no bay is free, and without it data would be lost: another place takes the new drive first")
+			why("no bay of its section is known to be free, and without it data would be lost: another place takes the new drive first")
 		} else {
 			why("without it nothing more might fail, and bay " + g.Outside + " can take the new drive first")
 		}
@@ -250,13 +250,17 @@ func Compose(g Ground) Recipe {
 		}
 	default:
 		r.Name = "out and in, in one bay"
+		bay := "no bay is known to be free"
+		if g.Free != "" {
+			bay = g.Pool.Name + " cannot fill a new drive beside the old one"
+		}
 		switch {
 		case len(lost) > 0:
-			why("no bay is free, and " + g.Pool.Name + " offers nothing that would move what lies on it: " + strings.Join(lost, ", ") + " would be lost with it")
+			why(bay + ", and " + g.Pool.Name + " offers nothing that would move what lies on it: " + strings.Join(lost, ", ") + " would be lost with it")
 		case known && after < 0:
-			why("no bay is free, and without it data would be lost")
+			why(bay + ", and without it data would be lost")
 		default:
-			why("no bay is free for a new drive, and enough is left without the old one")
+			why(bay + ", and enough is left without the old one")
 		}
 		if offers("scrub") && (!g.Clean || g.Now.Sub(g.Scrubbed) > fresh) {
 			r.scrub(step, why, true)

@@ -7,7 +7,7 @@ import { Place } from "../bays/drawing";
 import { age, binary, clock, decimal, exact, number } from "../parts/format";
 import { Chart, token } from "../parts/chart";
 import { useTheme } from "../parts/frame";
-import { Ago, Failed, Mark, Shape, Waiting } from "../parts/parts";
+import { Ago, Failed, Mark, Shape, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 
 export default function DrivePage() {
@@ -41,7 +41,7 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
           <section aria-label="Findings" className="sheet divide-y divide-line">
             {d.findings.map((f) => (
               <div key={f.rule} className="p-4">
-                <p className="flex items-start gap-2 font-semibold"><span className="mt-0.5"><Shape verdict={f.verdict} /></span><span>{f.says}<span className="font-normal text-soft">, since <Ago at={f.since} /></span></span></p>
+                <p className="flex items-start gap-2 font-semibold"><span className="mt-0.5"><Shape verdict={f.verdict} /></span><span>{f.says}<span className="font-normal text-soft">, <Lasting since={f.since} /></span></span></p>
                 <ul className="mt-1 pl-7 text-sm text-soft">
                   {f.evidence.map((e, i) => <li key={i}><span className="num text-ink">{e.says}</span> · {e.source} · <span className="num">{exact(new Date(e.at))}</span></li>)}
                 </ul>

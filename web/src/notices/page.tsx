@@ -77,7 +77,7 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
             {n.changed_at !== n.opened_at && n.state !== "closed" && <>, changed <Ago at={n.changed_at} /></>}
             {n.state === "acknowledged" && <>. Seen by <b className="text-ink">{n.acknowledged_by}</b> <Ago at={n.acknowledged_at} />{n.note && <>: “{n.note}”</>}</>}
             {n.state === "muted" && <>. Muted until {exact(new Date(n.muted_until!))}, unless it gets worse</>}
-            {n.state === "closed" && <>, over since {clock(new Date(n.closed_at!))} <Ago at={n.closed_at} />; at its worst {n.worst}</>}
+            {n.state === "closed" && <>, over at {clock(new Date(n.closed_at!))}, <Ago at={n.closed_at} />; at its worst {n.worst}</>}
           </p>
         </div>
         {n.state !== "closed" && note === null && (

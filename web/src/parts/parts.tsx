@@ -64,6 +64,14 @@ export function Ago({ at }: { at?: string }) {
   );
 }
 
+/** Lasting is how long something has been so: "for 8 days", with the exact beginning on focus. */
+export function Lasting({ since }: { since?: string }) {
+  const now = useNow();
+  if (!since) return null;
+  const d = new Date(since);
+  return <Hint text={`since ${exact(d)}`}><time dateTime={since} tabIndex={0} className="num whitespace-nowrap">for {span(now.getTime() - d.getTime())}</time></Hint>;
+}
+
 export function Tail({ tail, to, size = "" }: { tail: string; to?: string; size?: string }) {
   const text = <span className={`tail ${size}`}>{tail}</span>;
   return to ? <Link to={to}>{text}</Link> : text;

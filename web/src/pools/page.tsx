@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "../parts/format";
-import { Ago, Failed, Seam, Shape, Title, Waiting } from "../parts/parts";
+import { Ago, Failed, Seam, Shape, Title, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { MarginWords } from "./margin";
 import { Prospect } from "./prospect";
@@ -54,7 +54,7 @@ export default function PoolPage() {
           </Link>
         )}
       </div>
-      {p.not_seen_since && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Its host has not reported this pool since <Ago at={p.not_seen_since} />.</b> Whether it is whole is not known; what is shown is how it last was. Find out whether it was stopped, unmounted or could not be assembled.</p>}
+      {p.not_seen_since && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Its host has not reported this pool <Lasting since={p.not_seen_since} />.</b> Whether it is whole is not known; what is shown is how it last was. Find out whether it was stopped, unmounted or could not be assembled.</p>}
       {p.wrong && <p role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>Inconsistent report:</b> {p.wrong}. Its margin counts as unknown.</p>}
       {(p.witness?.differs?.length ?? 0) > 0 && <div role="status" className="sheet mb-5 border-l-4 border-l-replace px-4 py-3"><b>The live view and the metadata on the members differ.</b> Pull nothing before you know which is right.<ul className="mt-1 list-disc pl-5">{p.witness!.differs!.map((x) => <li key={x}>{x}</li>)}</ul></div>}
       {p.watched && <p className="mb-5 text-soft">Watch only: swaps in this pool have manual steps.</p>}

@@ -5,7 +5,7 @@ import { client, got, once, type S } from "../api/client";
 import { useNow, useRound } from "../api/live";
 import { Place } from "../bays/drawing";
 import { decimal, exact, finish, percent } from "../parts/format";
-import { Ago, Failed, Mark, Seam, Shape, Spark, Tail, Waiting } from "../parts/parts";
+import { Failed, Mark, Seam, Shape, Spark, Tail, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 
 const rails: Record<string, string> = { replace: "border-l-replace", dead: "border-l-dead", watch: "border-l-watch" };
@@ -105,7 +105,7 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
         <p className={first ? "text-xl font-semibold leading-snug" : "text-lg leading-snug"}><Link to={`/drives/${l.drive}`}>{l.tail} {l.says}.</Link></p>
         <p className="text-sm text-soft">
           {l.pool && <><Link to={`/pools/${encodeURIComponent(l.pool)}`}>{l.pool}</Link>: {l.margin.words}{l.margin_after?.words && l.margin_after.words !== l.margin.words ? `; without it ${l.margin_after.words}` : ""} · </>}
-          since <Ago at={l.since} />{l.also ? ` · ${l.also} more` : ""}
+          <Lasting since={l.since} />{l.also ? ` · ${l.also} more` : ""}
         </p>
       </div>
       <div className={`hidden text-right md:block ${inks[l.verdict] ?? ""}`}>
