@@ -1,6 +1,7 @@
 package main
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -69,4 +70,10 @@ func BenchmarkFleet(b *testing.B) {
 		n++
 	}
 	b.ReportMetric(100*float64(found)/float64(len(all)), "%-with-findings")
+}
+
+// TestNuisances: odd readings, noise, gaps and counts that begin anew are told for what they are, whatever the noise.
+func TestNuisances(t *testing.T) {
+	var out strings.Builder
+	require.True(t, printNuisances(&out), "%s", &out)
 }

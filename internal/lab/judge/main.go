@@ -54,7 +54,9 @@ func main() {
 	for _, r := range names {
 		fmt.Printf("%-26s %10d %8d\n", r, whole.ByRule[r], whole.FalseRule[r])
 	}
-	if float64(gradual.InTime) < aimInTime*float64(gradual.Failures) || whole.FalsePer1000() >= aimFalse {
+	fmt.Println()
+	good := printNuisances(os.Stdout)
+	if !good || float64(gradual.InTime) < aimInTime*float64(gradual.Failures) || whole.FalsePer1000() >= aimFalse {
 		fmt.Println("\nthe aim is missed")
 		os.Exit(1)
 	}
