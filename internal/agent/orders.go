@@ -14,6 +14,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/stack"
 	"lantern/internal/wire"
@@ -348,6 +349,9 @@ func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, relea
 	}
 	t = pools.Target{Path: f.Path, Key: d.Key(), Size: d.Capacity}
 	holds := carries(f, f.Holds)
+	if o.Spare {
+		holds = a.spareOf(ctx, f, o.Pool, d.Key())
+	}
 	if o.Partition > 0 || len(o.Layers) > 0 {
 		at, err := a.placesNow(ctx, f, d.Key())
 		if err == nil {
@@ -369,6 +373,36 @@ func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, relea
 	}
 	release()
 	return t, nil, refuse("%s", why)
+}
+
+// spareOf says why a drive is not a spare that stands by in a pool now, and in that one alone; empty when it is.
+func (a *Agent) spareOf(ctx context.Context, f Found, id, key string) string {
+	at, err := a.placesNow(ctx, f, key)
+	if err != nil {
+		return "whether it stands by is not known: " + err.Error()
+	}
+	standing, others := false, 0
+	for _, snap := range a.snapshots(ctx, at) {
+		snap.Pool.Everyone(func(_ string, m *pool.Member) {
+			if !m.On(key) {
+				return
+			}
+			if snap.Pool.ID == id && m.State == pool.Standby && m.Drive == key && m.Partition == 0 && len(m.Layers) == 0 {
+				standing = true
+			} else {
+				others++
+			}
+		})
+	}
+	switch {
+	case f.ReadOnly:
+		return "it is read-only: its host lets nobody write to it"
+	case others > 0:
+		return "it is a member somewhere, not only a spare"
+	case !standing:
+		return "it does not stand by in that pool any more"
+	}
+	return ""
 }
 
 // onDrive finds the device on a drive that is to become a member, and says why it must not be written to; empty when it is blank.

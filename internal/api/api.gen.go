@@ -2576,7 +2576,10 @@ type Order struct {
 	Slot    string `json:"slot,omitempty,omitzero"`
 
 	// Slots drain, refill: the members it is about
-	Slots []string   `json:"slots,omitempty,omitzero"`
+	Slots []string `json:"slots,omitempty,omitzero"`
+
+	// Spare join: the drive is a spare of that pool, and carries its mark
+	Spare bool       `json:"spare,omitempty,omitzero"`
 	State OrderState `json:"state"`
 
 	// Test which self-test
@@ -2834,6 +2837,9 @@ type PlanScopeKind string
 // PlanSwap defines model for PlanSwap.
 type PlanSwap struct {
 	Drive string `json:"drive"`
+
+	// KeepSpare the pool's spare stays what it is, though it could be filled beside the drive
+	KeepSpare bool `json:"keep_spare,omitempty,omitzero"`
 }
 
 // PlanTest defines model for PlanTest.
@@ -3725,7 +3731,10 @@ type Swap struct {
 	// Siblings drives of the old one's batch
 	Siblings []Sibling `json:"siblings,omitempty,omitzero"`
 	Slot     string    `json:"slot"`
-	Steps    []Step    `json:"steps"`
+
+	// Spare place of the spare that takes the place of the drive, if one does
+	Spare string `json:"spare,omitempty,omitzero"`
+	Steps []Step `json:"steps"`
 
 	// Stuck what stands in the way of the recovery
 	Stuck   string `json:"stuck,omitempty,omitzero"`

@@ -64,13 +64,14 @@ func swapCommand() *cli.Command {
 	return &cli.Command{Name: "swap", Usage: "replace a drive, step by step", Description: "Example: lantern swap plan 7F412", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all swaps, the newest first", Description: "Example: lantern swap list", Action: list},
-			{Name: "plan", Usage: "look before anything is touched: what will be done, why so, and what speaks against it", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412",
+			{Name: "plan", Usage: "look before anything is touched: what will be done, why so, and what speaks against it", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412\n         lantern swap plan 7F412 --keep-spare",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "keep-spare", Usage: "leave the pool's spare alone, though it could be filled beside the drive"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive to replace")
 					if err != nil {
 						return err
 					}
-					w, err := ask[api.Swap](s.client.PlanSwap(ctx, nil, api.PlanSwap{Drive: drive}))
+					w, err := ask[api.Swap](s.client.PlanSwap(ctx, nil, api.PlanSwap{Drive: drive, KeepSpare: cmd.Bool("keep-spare")}))
 					return tell(s, s.swap, w, err)
 				})},
 			swapAct("show", "where a swap stands", "lantern swap show", nil, func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {

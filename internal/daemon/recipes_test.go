@@ -24,6 +24,7 @@ import (
 
 // yard is the demo's fleet, service and agents over loopback, with a clock that is moved by hand.
 type yard struct {
+	spare  bool // a pool's spare may be used in a swap
 	t      *testing.T
 	fleet  *lab.Fleet
 	r      *running
@@ -156,7 +157,7 @@ func (y *yard) rest(pool string) {
 // happens that was not planned.
 func (y *yard) hand(tail string, before func(w api.Swap)) api.Swap {
 	y.t.Helper()
-	w, err := y.r.service.PlanSwap("ida", tail)
+	w, err := y.r.service.PlanSwapOf("ida", api.PlanSwap{Drive: tail, KeepSpare: !y.spare})
 	require.NoError(y.t, err)
 	return y.lead(w, lab.Shelf{}, before)
 }
@@ -285,11 +286,16 @@ func TestRecipes(t *testing.T) {
 		prepare          func(y *yard)
 		hidden           bool // nobody can see yet what was prepared, so it is in no copy
 		before           func(y *yard) func(w api.Swap)
+		spare            bool // the pool's spare may be used
 		steps            string
 		least            int // the least margin on the way
 		end              func(y *yard, w api.Swap)
 	}{
 		{name: "no free bay, enough margin", pool: "soundscape", slot: "1.7", steps: "pull insert confirm join recover verify", least: 1},
+		{name: "no free bay, a spare stands by", pool: "soundscape", slot: "1.7", spare: true, steps: "confirm join recover pull verify", least: 2, end: func(y *yard, w api.Swap) {
+			require.Empty(y.t, y.pool("soundscape").Spares, "it took the place")
+			require.Contains(y.t, y.r.service.Round().Pools[0].Says, "no spare stands by since it took the place of "+w.Old.Tail)
+		}},
 		{name: "the same, and nobody has read the others lately", pool: "soundscape", slot: "1.7", change: func(f *lab.Fleet) {
 			f.Pools[0].Recs = nil
 		}, steps: "scrub pull insert confirm join recover verify", least: 1},
@@ -377,7 +383,7 @@ func TestRecipes(t *testing.T) {
 				tested = true
 				svc, label := y.r.service, y.fleet.At(w.New.Bay)
 				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label})
-				require.ErrorContains(y.t, err, "it was not tested")
+				require.ErrorContains(y.t, err, "Acceptance test of the new drive: not run")
 				_, err = svc.Accept("bo", api.AcceptDrive{Drive: w.New.Bay})
 				require.ErrorContains(y.t, err, "ida leads")
 				_, err = svc.Accept("ida", api.AcceptDrive{Drive: w.New.Bay})
@@ -417,6 +423,7 @@ func TestRecipes(t *testing.T) {
 				c.prepare(y)
 			}
 			through := func(y *yard) {
+				y.spare = c.spare
 				var before func(w api.Swap)
 				if c.before != nil {
 					before = c.before(y)
@@ -672,7 +679,7 @@ func TestTwoPeople(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
 	// Though nobody was told of anything yet: the service has only just begun.
-	plan, err := svc.PlanSwap("ida", y.tail("soundscape", "1.7"))
+	plan, err := svc.PlanSwapOf("ida", api.PlanSwap{Drive: y.tail("soundscape", "1.7"), KeepSpare: true})
 	require.NoError(t, err)
 	matter := plan.Checks[slices.IndexFunc(plan.Checks, func(c api.Check) bool { return c.Id == "only-matter" })]
 	require.Equal(t, api.Warns, matter.Result)
@@ -687,7 +694,7 @@ func TestTwoPeople(t *testing.T) {
 		var all sync.WaitGroup
 		for i, who := range people {
 			all.Go(func() {
-				w, err := svc.PlanSwap(who, y.tail("soundscape", slots[i]))
+				w, err := svc.PlanSwapOf(who, api.PlanSwap{Drive: y.tail("soundscape", slots[i]), KeepSpare: true})
 				if err == nil {
 					ids[i] = w.Id
 					_, err = svc.BeginSwap(who, w.Id, "", api.BeginSwap{Reason: "it is my turn", NoBackup: true})

@@ -229,7 +229,7 @@ func TestBtrfs(t *testing.T) {
 	require.Contains(t, plan.Recipe, "the new drive first")
 	b.shell.run("swap", "begin", "--reason", "it is old", "--backup", time.Now().UTC().Format(time.DateOnly))
 	b.shell.refused("not the label tail", "swap", "confirm", "--tail", tail)
-	b.shell.refused("nobody knows", "swap", "confirm", "--tail", b.tail(beside)) // a loop device tells nothing of its health, tested or not (R7)
+	b.shell.refused("tells nothing of its health", "swap", "confirm", "--tail", b.tail(beside)) // a loop device tells nothing of its health, tested or not (R7)
 	b.shell.run("swap", "confirm", "--tail", b.tail(beside), "--reason", "it passed its test")
 	w = await(t, "the old one may leave", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
 	require.Equal(t, beside.key(), slotOf(b.pool(), place).Drive)

@@ -187,7 +187,8 @@ func TestConsole(t *testing.T) {
 	// The swap: checks, hands, the wrong drive, the wrong size, the label tail.
 	b.click("Open the drive")
 	b.click("Plan a swap")
-	b.see("Look before you touch", "Enough is left when it is out", "now two more may fail; without it one more may fail", "looked at")
+	b.click("Keep the spare")
+	b.see("Look before you touch", "Margin without the drive", "now two more may fail; without it one more may fail", "looked at")
 	b.clean("the plan of a swap")
 	b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "LM417 comes next"))
 	b.click("Begin the swap")
@@ -390,6 +391,7 @@ func TestSwapOnPhone(t *testing.T) {
 	await(t, "its page is open", func() string { return b.ask(`location.pathname`) }, func(at string) bool { return strings.HasPrefix(at, "/drives/") })
 	b.see("group 2", "Light the bay")
 	b.click("Plan a swap")
+	b.click("Keep the spare")
 	b.see("Look before you touch", "skerry/front/12")
 	b.clean("the plan of a swap on a phone")
 	if strings.Contains(b.text(), "Why do you go on") {
@@ -403,7 +405,7 @@ func TestSwapOnPhone(t *testing.T) {
 	b.see("Label tail of the drive you put in", "That is what its label says")
 	said := b.text()
 	label := strings.Fields(said[:strings.Index(said, " is in skerry/front/12.")])
-	b.see("it was not tested", "Why do you go on")
+	b.see("Acceptance test of the new drive", "Why do you go on")
 	b.click("Close this message") // they lie over what comes next
 	b.click("Close this message")
 	b.clean("a new drive that was not tested")

@@ -103,7 +103,7 @@ func TestKill(t *testing.T) {
 						}
 					}
 				}
-				if made, err := c.PlanSwapWithResponse(ctx, nil, api.PlanSwap{Drive: key}); err == nil && made.JSON201 != nil {
+				if made, err := c.PlanSwapWithResponse(ctx, nil, api.PlanSwap{Drive: key, KeepSpare: true}); err == nil && made.JSON201 != nil {
 					id = made.JSON201.Id
 				}
 				continue

@@ -71,7 +71,7 @@ func TestRehearsal(t *testing.T) {
 	require.Contains(t, r.process.said(), "lantern swap plan ZU006")
 
 	// The very swap.
-	r.run("swap", "plan", "ZU006")
+	r.run("swap", "plan", "ZU006", "--keep-spare")
 	marked(t, r.run("swap", "begin", "--reason", "LM417 comes next"))
 	r.run("lab", "pull", "skerry/front/7")
 	at := func(phase api.SwapPhase) {

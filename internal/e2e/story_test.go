@@ -57,7 +57,9 @@ func TestStory(t *testing.T) {
 
 	// The plan, with its checks; a second swap, and one on a pool that recovers, are refused.
 	out = d.run("swap", "plan", line.Tail)
-	for _, words := range []string{"Enough is left when it is out", "looked at: groups and volumes of soundscape", "a new drive needs at least 4,000,786,153,472 bytes"} {
+	require.Contains(t, out, "the spare first, beside the old one")
+	out = d.run("swap", "plan", line.Tail, "--keep-spare")
+	for _, words := range []string{"Margin without the drive", "looked at: groups and volumes of soundscape", "a new drive needs at least 4,000,786,153,472 bytes"} {
 		require.Contains(t, out, words)
 	}
 	d.refused("a reason is asked", "swap", "begin")
@@ -113,7 +115,7 @@ func TestStory(t *testing.T) {
 	d.awaitPhase(api.SwapPhaseConfirm)
 	require.NotContains(t, d.run("swap", "show"), fresh.Tail, "the tail is read on the label, not on the screen")
 	d.refused("not the label tail", "swap", "confirm", "--tail", line.Tail)
-	d.refused("Its test before it is trusted: it was not tested", "swap", "confirm", "--tail", fresh.Tail)
+	d.refused("Acceptance test of the new drive: not run", "swap", "confirm", "--tail", fresh.Tail)
 	require.Contains(t, d.run("swap", "confirm", "--tail", fresh.Tail, "--reason", "LM417 is going"), "Make it a member")
 	d.awaitPhase(api.SwapPhaseRecover)
 

@@ -32,7 +32,7 @@ func (s *Server) PlanSwap(c *echo.Context, _ api.PlanSwapParams) error {
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.PlanSwap(person(c), req.Drive)
+	w, err := s.Service.PlanSwapOf(person(c), req)
 	return s.swap(c, http.StatusCreated, w, err)
 }
 

@@ -94,6 +94,13 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 				return
 			}
 			d := p.fleet.byKey[t.Key]
+			if i := slices.IndexFunc(p.Spares, func(x pool.Member) bool { return x.Drive == t.Key }); i >= 0 {
+				if p.Spares[i].State != pool.Standby || !helps {
+					err = fmt.Errorf("the spare at %s is %s", p.Spares[i].Slot, p.Spares[i].State)
+					return
+				}
+				p.Spares = slices.Delete(slices.Clone(p.Spares), i, i+1)
+			}
 			if d != nil {
 				d.Holds = []string{"member of " + p.Name}
 			}
@@ -256,6 +263,9 @@ func (p *Pool) offers() []pools.Offer {
 		}
 	case !parity:
 		out = append(out, pools.OfferBeside, pools.OfferGrow)
+		if len(p.Spares) > 0 {
+			out = append(out, pools.OfferSpare)
+		}
 	}
 	return out
 }

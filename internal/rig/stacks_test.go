@@ -51,6 +51,7 @@ func TestStacks(t *testing.T) {
 			s.step("btrfs over encrypted drives, swapped, data compared", s.encrypted)
 			s.step("a reshape followed", s.reshape)
 			s.step("an array of version 0.90", s.old)
+			s.step("the spare of an array, filled beside a member", s.spare)
 			s.step("a member pulled from an idle array", s.idle)
 			s.step("a file system over that array", s.over)
 		}}
@@ -526,6 +527,33 @@ func (s *stacks) old(t *testing.T) {
 	w = s.swap(w.Id, "it closes", closed)
 	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
 	require.Equal(t, "same", s.inside("compare", "/dev/md40", "0", "20", "41"))
+}
+
+// spare: the kernel fills the spare of an array beside a member that still works, and the margin never falls.
+func (s *stacks) spare(t *testing.T) {
+	s.run("mdadm", "--create", "/dev/md50", "--run", "--name=nets", "--homehost=rig", "--metadata=1.2", "--level=1", "--raid-devices=2", "--spare-devices=1", "--assume-clean", s.path("l1"), s.path("l2"), s.path("l3"))
+	s.inside("fill", "/dev/md50", "0", "20", "51")
+	s.pool("nets", "whole, and its spare stands by", func(p api.Pool) bool {
+		return p.Margin.Known && p.Margin.Members == 1 && len(p.Spares) == 1 && p.Spares[0].State == "standby" && slices.Contains(p.Offers, "spare")
+	})
+	s.until(serial("l3"), "the spare was looked at", func(d api.Drive) bool { return d.Looked && len(d.Places) == 1 })
+	w := s.plan("l1")
+	require.NotEmpty(t, w.Spare, "%+v", w)
+	s.begin(w.Id)
+	s.swap(w.Id, "the label of the spare is asked for", at(api.SwapPhaseConfirm))
+	s.confirm(w.Id, "l3")
+	s.swap(w.Id, "the old one may be pulled", func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
+	p := s.pool("nets", "the spare is a member", func(p api.Pool) bool { return p.Margin.Members == 1 && len(p.Groups[0].Members) == 2 })
+	require.True(t, slices.ContainsFunc(p.Groups[0].Members, func(m api.Member) bool { return m.Tail == tail("l3") && m.State == "online" }), "%+v", p.Groups[0].Members)
+	s.pull("l1")
+	w = s.swap(w.Id, "it closes", closed)
+	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
+	record, err := s.client.ReportSwapWithResponse(t.Context(), w.Id)
+	require.NoError(t, err)
+	for _, m := range record.JSON200.Margins {
+		require.True(t, !m.Margin.Known || m.Margin.Members >= 1, "%+v", record.JSON200.Margins)
+	}
+	require.Equal(t, "same", s.inside("compare", "/dev/md50", "0", "20", "51"))
 }
 
 // idle: the kernel does not notice that a member of an idle array is gone; what is said of it does.

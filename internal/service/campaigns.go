@@ -135,7 +135,7 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 		if d == nil {
 			return api.Campaign{}, problem(409, "no-member", "Skip it.", "%s is not known any more.", item.Old.Tail())
 		}
-		v, err := s.planSwap(by, d, c.Needs)
+		v, err := s.planSwap(by, d, c.Needs, false)
 		if err != nil {
 			return api.Campaign{}, err
 		}

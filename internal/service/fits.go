@@ -76,7 +76,7 @@ func (s *Service) spareOffered(p *pool.Pool, place swap.State, spare *pool.Membe
 		return false
 	}
 	v := *s.swapDrive(d)
-	if v.Member == p.Name {
+	if v.Member == p.Name && v.Spare {
 		v.Member, v.Holds, v.Blank = "", "", true // what lies on a spare is its pool's own mark
 	}
 	return offered(place, v, d.Host)

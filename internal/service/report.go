@@ -353,6 +353,9 @@ func (s *Service) swapDrive(d *disk) *swap.Drive {
 	case len(uses) > 0:
 		out.Holds = useWords(uses)
 	}
+	if places := s.seats(d.Desc.Key()); len(places) == 1 && places[0].member.State == pool.Standby && len(uses) == 0 {
+		out.Spare = true
+	}
 	out.Blank = d.Looked && out.Holds == "" && out.Member == ""
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.words()
 	if a := s.acceptances[d.Accepted.ID]; a != nil && out.Accepted != "" {

@@ -78,7 +78,7 @@ func (s *Service) Round() api.Round {
 	return out
 }
 
-// abandoned are the swaps that were given up, the newest of each place, in the order in which they were.
+// abandoned are the swaps that were given up, or that used up a spare: the newest of each place, in the order in which they ended.
 func (s *Service) abandoned() (out []*swapState) {
 	newest := map[string]*swapState{}
 	for _, w := range s.swaps {
@@ -88,7 +88,7 @@ func (s *Service) abandoned() (out []*swapState) {
 		}
 	}
 	for _, w := range newest {
-		if w.Phase == swap.Abandoned {
+		if w.Phase == swap.Abandoned || w.Phase == swap.Closed && w.Recipe.Spare != "" {
 			out = append(out, w)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/accept"
+	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
@@ -57,6 +58,14 @@ func (s *Service) ground(p *poolState, m pool.Member, d *disk, plan swap.State) 
 	}
 	g.Free = cmp.Or(g.Free, s.freeBay(h, d, true))
 	g.Outside = s.freeBay(h, d, false)
+	if place, _, ok := s.placeOf(&p.Pool, m); ok && !plan.KeepSpare {
+		var size drive.Bytes
+		for i := range p.Spares {
+			if x := &p.Spares[i]; x.Size >= plan.Needs && s.spareOffered(&p.Pool, place, x) && (g.Spare == "" || x.Size < size) {
+				g.Spare, size = x.Slot, x.Size
+			}
+		}
+	}
 	return g, stock
 }
 

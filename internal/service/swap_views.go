@@ -41,7 +41,7 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 		Old: viewSwapDrive(w.Old), OldGone: w.OldGone, NeedsBytes: int64(w.Needs), AtMostBytes: int64(w.AtMost), Lead: w.Lead, Refused: w.Refused, RefusedTail: w.RefusedTail,
 		Checks: []api.Check{}, Closing: viewChecks(w.Closing), Steps: []api.Step{}, Log: viewLog(w.Log), Recipe: w.Recipe.Name, Why: w.Recipe.Why, Into: w.Recipe.Into,
 		Held: w.Held, Hold: w.Hold, Stuck: w.Stuck, Loses: w.Loses, Backup: w.Backup, Gate: viewChecks(w.Gate), Began: viewChecks(w.Began), Admitted: viewChecks(w.Admitted),
-		PlannedAt: w.PlannedAt, BegunAt: w.BegunAt, EndedAt: w.EndedAt, Places: s.viewSeats(w), ByHand: w.Recipe.Hand}
+		PlannedAt: w.PlannedAt, BegunAt: w.BegunAt, EndedAt: w.EndedAt, Places: s.viewSeats(w), ByHand: w.Recipe.Hand, Spare: w.Recipe.Spare}
 	if w.Phase == swap.Planned {
 		out.Checks = viewChecks(swap.Checks(s.situation(w.State)))
 	}

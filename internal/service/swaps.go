@@ -83,7 +83,7 @@ func (s *Service) passOn(b *store.Batch, w *swapState, o swap.Order, e swap.Even
 		}
 		return
 	}
-	out := api.Order{Host: w.Host, Kind: api.OrderKind(o.Kind), By: e.By, Pool: w.PoolID, Slot: w.Slot, Slots: o.Slots, Drive: wire.Identity(o.Drive)}
+	out := api.Order{Host: w.Host, Kind: api.OrderKind(o.Kind), By: e.By, Pool: w.PoolID, Slot: w.Slot, Slots: o.Slots, Drive: wire.Identity(o.Drive), Spare: o.Spare}
 	if o.Kind.Writes() {
 		out.NeedsBytes = int64(w.Needs)
 		if o.Seat.PoolID != "" {
@@ -135,22 +135,30 @@ func (s *Service) openSwaps() (out []*swapState) {
 
 // PlanSwap prepares the replacement of a drive. Nothing is touched. A plan of the same drive that is open is given again.
 func (s *Service) PlanSwap(by, name string) (api.Swap, error) {
+	return s.PlanSwapOf(by, api.PlanSwap{Drive: name})
+}
+
+// PlanSwapOf does the same with what else was asked for.
+func (s *Service) PlanSwapOf(by string, req api.PlanSwap) (api.Swap, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	d, err := s.findDrive(name)
+	d, err := s.findDrive(req.Drive)
 	if err != nil {
 		return api.Swap{}, err
 	}
-	return s.planSwap(by, d, 0)
+	return s.planSwap(by, d, 0, req.KeepSpare)
 }
 
 // planSwap prepares it; the new drive has at least so many bytes.
-func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, error) {
+func (s *Service) planSwap(by string, d *disk, needs drive.Bytes, keepSpare bool) (api.Swap, error) {
 	key := d.Desc.Key()
 	for _, w := range s.openSwaps() {
 		if w.Old.Key() == key {
 			if w.Needs < needs {
 				return api.Swap{}, problem(409, "swap-open", "Abandon it first.", "A swap of %s is planned by %s, for a new drive of only %d bytes.", d.tail(), w.Lead, w.Needs)
+			}
+			if w.Phase == swap.Planned {
+				w.KeepSpare = keepSpare
 			}
 			if _, err := s.refresh(w); err != nil {
 				return api.Swap{}, err
@@ -158,7 +166,7 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 			return s.viewSwap(s.swaps[w.ID]), nil
 		}
 	}
-	plan, err := s.composed(d, needs)
+	plan, err := s.composed(d, needs, keepSpare)
 	if err != nil {
 		return api.Swap{}, err
 	}
@@ -176,7 +184,7 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes) (api.Swap, err
 }
 
 // composed is the plan of a drive's swap as things are now; the new drive has at least so many bytes. Must be called with s.mu held.
-func (s *Service) composed(d *disk, needs drive.Bytes) (*swap.State, error) {
+func (s *Service) composed(d *disk, needs drive.Bytes, keepSpare bool) (*swap.State, error) {
 	key := d.Desc.Key()
 	seats := s.seats(key)
 	if len(seats) == 0 {
@@ -199,7 +207,7 @@ func (s *Service) composed(d *disk, needs drive.Bytes) (*swap.State, error) {
 		host = d.Host
 	}
 	plan := swap.State{Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
-		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs, Members: carrying(&p.Pool)}
+		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs, KeepSpare: keepSpare, Members: carrying(&p.Pool)}
 	plan.Old.Ill = ""
 	if place, _, ok := s.placeOf(&p.Pool, m); ok {
 		plan.Needs, plan.AtMost = max(plan.Needs, place.Needs), place.AtMost
@@ -207,7 +215,12 @@ func (s *Service) composed(d *disk, needs drive.Bytes) (*swap.State, error) {
 	s.seat(&plan, d, p, m, seats)
 	g, stock := s.ground(p, m, d, plan)
 	plan.Recipe = swap.Compose(g)
-	if stock != nil && plan.Recipe.Beside {
+	if plan.Recipe.Spare != "" {
+		x, _, _ := p.Slot(plan.Recipe.Spare)
+		if plan.Early = s.swapDrive(s.drives[x.Drive]); s.drives[x.Drive] == nil {
+			return nil, s.notSwapped(d)
+		}
+	} else if stock != nil && plan.Recipe.Beside {
 		plan.Early = s.swapDrive(stock) // it waits in its bay already
 	}
 	return &plan, nil
@@ -223,11 +236,17 @@ func carrying(p *pool.Pool) (n int) {
 	return n
 }
 
-// owed is what an abandoned swap left undone, and what to do about it; empty when nothing is owed (any more). Must be called with
+// owed is what a swap left undone, one that was abandoned or one that used up a spare, and what to do about it; empty when nothing is owed (any more). Must be called with
 // s.mu held.
 func (s *Service) owed(w *swapState) (says, do string) {
 	p := s.pools[w.PoolID]
-	if w.Phase != swap.Abandoned || w.BegunAt.IsZero() || p == nil || !p.known() {
+	if p == nil || !p.known() {
+		return "", ""
+	}
+	if w.Phase == swap.Closed && w.Recipe.Spare != "" && !slices.ContainsFunc(p.Spares, func(m pool.Member) bool { return m.State == pool.Standby }) {
+		return "no spare stands by since it took the place of " + w.Old.Tail(), "Put a new drive in and make it the spare of " + p.Name + "."
+	}
+	if w.Phase != swap.Abandoned || w.BegunAt.IsZero() {
 		return "", ""
 	}
 	old := w.Old.Tail()
@@ -253,7 +272,7 @@ func (s *Service) refresh(w *swapState) (differs []string, err error) {
 	if w.Phase != swap.Planned || d == nil {
 		return nil, nil
 	}
-	fresh, failed := s.composed(d, w.Asked)
+	fresh, failed := s.composed(d, w.Asked, w.KeepSpare)
 	if failed != nil {
 		return nil, nil
 	}

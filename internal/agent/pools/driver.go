@@ -51,6 +51,7 @@ const (
 	OfferRebalance Offer = "rebalance"
 	OfferDrain     Offer = "drain"
 	OfferGrow      Offer = "grow"
+	OfferSpare     Offer = "spare"   // one of its spares is filled beside a member that still helps
 	OfferBeside    Offer = "beside"  // a drive is filled beside the member whose place it takes, while that one still helps
 	OfferRelease   Offer = "release" // a place whose member was drained is forgotten
 	OfferRefill    Offer = "refill"  // members that were drained are filled again

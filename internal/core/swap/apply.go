@@ -69,8 +69,16 @@ func (s *State) plan(e Event) *Refusal {
 		s.Recipe = inPlace(s.OldGone)
 	}
 	s.Phase, s.PlannedAt, s.Lead = Planned, e.At, e.By
+	s.takeSpare()
 	s.say(e, "planned to replace %s in %s, %s: %s", s.Old.Tail(), s.Pool, s.Old.bayWords(), s.Recipe.Name)
 	return nil
+}
+
+// takeSpare makes the spare that is filled beside the old drive its successor: it is in the host already.
+func (s *State) takeSpare() {
+	if s.Recipe.Spare != "" {
+		s.New, s.Early = s.Early, nil
+	}
 }
 
 // replan takes in that the way leads otherwise than when it was planned: the host is changed only while it is down now, a bay was
@@ -82,7 +90,9 @@ func (s *State) replan(e Event) {
 	p := e.Plan
 	differs := p.Recipe.Differs(s.Recipe)
 	s.Recipe, s.Slot, s.Host, s.Seats, s.Margin = p.Recipe, p.Slot, p.Host, p.Seats, p.Margin
-	s.Needs, s.AtMost, s.Old, s.Early = p.Needs, p.AtMost, p.Old, p.Early
+	s.KeepSpare = p.KeepSpare
+	s.Needs, s.AtMost, s.Old, s.Early, s.New = p.Needs, p.AtMost, p.Old, p.Early, nil
+	s.takeSpare()
 	if s.missing(s.Old.Key()) < 0 {
 		s.OldGone = p.OldGone
 	}
@@ -345,7 +355,7 @@ func (s *State) orderJoin() []Order {
 	if s.Recipe.Forgets {
 		kind = OrderAdmit
 	}
-	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity, Seat: s.AllSeats()[i]}}
+	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity, Spare: s.Recipe.Spare != "", Seat: s.AllSeats()[i]}}
 }
 
 // undoable are the steps from which one can go back to the beginning, as long as nothing was taken out.
@@ -357,6 +367,10 @@ func (s *State) back(e Event) ([]Order, *Refusal) {
 		return nil, err
 	}
 	switch {
+	case s.Phase == Confirm && s.Recipe.Spare != "":
+		s.say(e, "went back from %q to the plan", s.Phase)
+		s.enter(e, Planned)
+		return nil, nil
 	case s.Phase == Confirm:
 		d := *s.New
 		s.say(e, "set the new drive in %s aside", d.bayWords())

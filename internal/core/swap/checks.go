@@ -554,6 +554,10 @@ func (s *State) closing(e Event) []record.Check {
 		}
 		check("spare-back", "Spare of the pool", p.Spare == "", found, "Wait until what it carries is moved.")
 	}
+	if s.Recipe.Spare != "" {
+		c := check("spare-used", "Spare of the pool", false, "it became the member; the pool has one spare less", "Put a new drive in and make it the spare.")
+		c.Result = record.Warns
+	}
 	place := check("records", "Bay of the new drive", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
 	if s.New.Bay == "" {
 		place.Result = record.Warns // nobody could tell where it is, and that is known of it

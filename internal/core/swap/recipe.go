@@ -28,6 +28,8 @@ type Recipe struct {
 	Unit []string `json:"unit,omitempty"`
 	// Forgets is true where the pool system drops the place of a member that was drained.
 	Forgets bool `json:"forgets,omitempty"`
+	// Spare is the place of the spare of the pool that is filled beside the old drive and takes its place.
+	Spare string `json:"spare,omitempty"`
 	// Stood is the spare that stands in for the drive.
 	Stood string `json:"stood,omitempty"`
 	// Slow is true where a new drive is expected to be slow at first: it takes what many others send.
@@ -55,6 +57,8 @@ type Ground struct {
 	Free, Outside string
 	// Waits is true when a drive that fits and was accepted is in the host, wherever.
 	Waits bool
+	// Spare is the place of a spare of the pool that fits; empty when there is none.
+	Spare string
 	// Cold is true where drives are changed only while the host is down; Stops are the pools that cannot be reached then.
 	Cold  bool
 	Stops []string
@@ -228,6 +232,10 @@ func Compose(g Ground) Recipe {
 			why(plural(len(r.Unit), "member depends", "members depend") + " on it: they never lose it")
 		}
 		step(Insert, Confirm, Join, Recover, Pull)
+	case g.Spare != "" && offers("spare") && !multi && !log && !g.Layout && len(g.Layers) == 0:
+		r.Name, r.Beside, r.Spare = "the spare first, beside the old one", true, g.Spare
+		why("the spare at " + g.Spare + " is filled while the old one helps, so the margin never falls and the pool is filled once; a new drive becomes the spare")
+		step(Confirm, Join, Recover, Pull)
 	case spread && offers("drain") && (len(lost) > 0 || r.Slow || log):
 		r.Name = "drained first"
 		r.drain(step, why, offers, lost)
@@ -250,6 +258,9 @@ func Compose(g Ground) Recipe {
 		}
 	default:
 		r.Name = "out and in, in one bay"
+		if g.Spare != "" {
+			why("the spare at " + g.Spare + " takes over only when the old one is out: " + g.Pool.Name + " cannot fill it beside one that still helps")
+		}
 		bay := "no bay is known to be free"
 		if g.Free != "" {
 			bay = g.Pool.Name + " cannot fill a new drive beside the old one"

@@ -155,6 +155,9 @@ func (s *State) step(p Phase) Step {
 	case Confirm:
 		st.Kind, st.Title, st.Acts = StepConfirm, "Confirm the label tail", true
 		st.What = fmt.Sprintf("Read the label of the drive you put into %s and type its tail.", newBay)
+		if s.Recipe.Spare != "" {
+			st.What = fmt.Sprintf("Read the label of the spare in %s and type its tail.", newBay)
+		}
 		st.Why = "From here on it is written to. Only you can see that this is the drive you mean."
 		st.Expect = "The tail matches and the order goes to the host."
 	case Layout:

@@ -59,6 +59,8 @@ type Drive struct {
 	Blank bool   `json:"blank"`
 	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves unnoticed.
 	Member string `json:"member,omitempty"`
+	// Spare is true of one that stands by in the pool that it is a member of, and that nothing else uses.
+	Spare bool `json:"spare,omitempty"`
 	// Ill says why it must not be trusted with data; empty when nothing speaks against it.
 	Ill string `json:"ill,omitempty"`
 	// Testing is true while it is tested before it is trusted.
@@ -121,10 +123,12 @@ type State struct {
 	// Needs is the least size in bytes the new drive must have, AtMost the largest; 0 is no limit.
 	Needs drive.Bytes `json:"needs"`
 	// Members is how many members the pool's groups had when it was planned.
-	Members int         `json:"members,omitempty"`
-	Asked   drive.Bytes `json:"asked,omitempty"` // what was asked for beyond what the place needs, as for a pool that is to grow
-	AtMost  drive.Bytes `json:"at_most,omitempty"`
-	Lead    string      `json:"lead"` // who leads it
+	Members int `json:"members,omitempty"`
+	// KeepSpare is true where a person wants the pool's spare to stay what it is.
+	KeepSpare bool        `json:"keep_spare,omitempty"`
+	Asked     drive.Bytes `json:"asked,omitempty"` // what was asked for beyond what the place needs, as for a pool that is to grow
+	AtMost    drive.Bytes `json:"at_most,omitempty"`
+	Lead      string      `json:"lead"` // who leads it
 	// Wrong holds the drives that must be put back before anything goes on (R5).
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.
@@ -293,6 +297,7 @@ type Order struct {
 	Kind   OrderKind
 	Number int
 	Drive  drive.Identity // join, admit, layout: the new drive; drain, release: the old one
+	Spare  bool           // join: it is a spare of that pool
 	Slots  []string       // drain, refill: the members it is about
 	Seat   Seat           // join, admit: the place that is filled; scrub: a place in the pool that is read through
 }

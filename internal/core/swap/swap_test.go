@@ -119,6 +119,9 @@ func TestScenarios(t *testing.T) {
 				if d.Input != "" {
 					p.Pool, p.Recipe = ground(t, d.Input, p.OldGone)
 				}
+				if p.Recipe.Spare != "" {
+					p.Early = &Drive{Identity: disk("SPR09"), Capacity: 4000, Sector: 512, Bay: "skerry/front/9", Member: p.Pool, Spare: true, Holds: "a mark"}
+				}
 				// seats=soundscape/1.7/2,tidegauge/3/4/encrypted: pool, slot, partition, and a layer above it; a pool in capitals is done by hand.
 				for _, text := range strings.FieldsFunc(arg("seats", ""), func(r rune) bool { return r == ';' }) {
 					f := strings.Split(text, "/")
@@ -496,6 +499,8 @@ func ground(t *testing.T, words string, gone bool) (string, Recipe) {
 			g.Stops = f[1:]
 		case "unread":
 			g.Scrubbed = t0.Add(-90 * 24 * time.Hour)
+		case "spare-stands":
+			g.Spare = f[1]
 		case "offers":
 			g.Offers = f[1:]
 		default:

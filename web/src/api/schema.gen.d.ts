@@ -2138,6 +2138,8 @@ export interface components {
              * @description selective self-test: from here; address: what lies here
              */
             first_lba?: number;
+            /** @description join: the drive is a spare of that pool, and carries its mark */
+            spare?: boolean;
             /** @description join, admit: the partition of the drive that is to be the member */
             partition?: number;
             /** @description join, admit: the kinds of devices above that which are to be there */
@@ -3075,6 +3077,8 @@ export interface components {
         };
         PlanSwap: {
             drive: string;
+            /** @description the pool's spare stays what it is, though it could be filled beside the drive */
+            keep_spare?: boolean;
         };
         ConfirmTail: {
             tail: string;
@@ -3082,6 +3086,8 @@ export interface components {
             reason?: string;
         };
         Swap: {
+            /** @description place of the spare that takes the place of the drive, if one does */
+            spare?: string;
             id: string;
             version: number;
             /** @enum {string} */

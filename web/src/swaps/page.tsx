@@ -131,6 +131,7 @@ function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
       <p className="mt-2 text-soft">{step.why}</p>
       {w.refused && <div role="alert" className="mt-4 rounded-md border-2 border-replace bg-replace-sheet p-4"><b>{w.refused_tail ? `${w.refused_tail} was refused` : w.phase === "insert" ? "Set aside" : "It did not go well"}:</b> {w.refused}.</div>}
       <div className="mt-4 space-y-4">
+        {w.phase === "planned" && w.spare && <KeepSpare swap={w} />}
         {w.phase === "planned" && <Begin swap={w} />}
         {w.phase === "confirm" && <ConfirmTail swap={w} />}
         {step.acts && acts[w.phase] && !w.hold && !w.held && (
@@ -147,6 +148,12 @@ function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
       <p className="mt-4 border-t border-line pt-3 text-sm text-soft"><b>You should see:</b> {step.expect}{step.takes && <> <b>Usually:</b> {step.takes}.</>}{step.if_not && <> {step.if_not}</>}</p>
     </section>
   );
+}
+
+/** KeepSpare plans the same swap without the pool's spare. */
+function KeepSpare({ swap: w }: { swap: Swap }) {
+  const act = useMutation({ mutationFn: () => got(client.POST("/swaps", { params: once(), body: { drive: w.old.key, keep_spare: true } })), ...useAct() });
+  return <p className="flex flex-wrap items-center gap-3"><span>The spare at {w.spare} takes its place. Is it meant for something else?</span><button className="button" disabled={act.isPending} onClick={() => act.mutate()}>Keep the spare</button></p>;
 }
 
 /** Died takes a person's word that the old drive, which left before its turn, will not come back. */

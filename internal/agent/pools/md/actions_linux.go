@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"unsafe"
@@ -44,8 +45,13 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 			}
 		}
 	}
-	n, err := a.newcomer(all, super, t)
-	if err != nil {
+	n := uint32(0)
+	if spares := a.spares(all); slices.ContainsFunc(spares, func(m device) bool { return m.name == filepath.Base(t.Path) }) {
+		// It is a device of the array already. Which spare it takes the kernel decides, so there must be no other.
+		if len(spares) > 1 || old == nil || !old.is("in_sync") {
+			return "", fmt.Errorf("%s has %d spares: only the single one can be filled beside a member that works", a.name, len(spares))
+		}
+	} else if n, err = a.newcomer(all, super, t); err != nil {
 		return "", err
 	}
 	if old != nil && old.is("in_sync") {
@@ -70,6 +76,16 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 		return fmt.Sprintf("the kernel fills it beside the old one at place %s (%s)", slot, shown), nil
 	}
 	return fmt.Sprintf("the kernel has given it the place %s (%s)", slot, shown), nil
+}
+
+// spares are the devices that stand by.
+func (a array) spares(all []device) (out []device) {
+	for _, m := range all {
+		if m.is("spare") && m.slot == "none" && !m.is("faulty") && !m.gone {
+			out = append(out, m)
+		}
+	}
+	return out
 }
 
 // hotAdd adds a device to an array of version 0.90: the kernel itself writes its superblock (hot_add_disk in drivers/md/md.c).

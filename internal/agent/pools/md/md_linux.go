@@ -221,6 +221,8 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 		s.Offers = []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferBeside, pools.OfferNudge, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}
 		if super.Minor == 90 || strings.HasPrefix(a.attr("level"), "raid0") || a.attr("level") == "linear" {
 			s.Offers = slices.DeleteFunc(s.Offers, func(o pools.Offer) bool { return o == pools.OfferBeside })
+		} else if n := len(p.Spares); n == 1 {
+			s.Offers = append(s.Offers, pools.OfferSpare) // of several the kernel takes which it likes
 		}
 	}
 	s.Waits = a.waits(all)
