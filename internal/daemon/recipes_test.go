@@ -599,7 +599,7 @@ func TestAcceptance(t *testing.T) {
 	bad := until(used.Tail, over)
 	require.Equal(t, api.AcceptanceStateFailed, bad.State)
 	require.Contains(t, fmt.Sprint(bad.Checks), "it has run for 9000 h: it was used before", "a used drive sold as new is told")
-	require.Contains(t, bad.Says, "did not give back what was written")
+	require.Contains(t, bad.Says, "gave back something else than was written")
 	good := until(fresh.Tail, over)
 	require.Equal(t, api.AcceptanceStatePassed, good.State, "%+v", good)
 	require.Equal(t, []string{"fresh", "short", "surface", "extended", "compare"}, good.Stages)

@@ -185,6 +185,7 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 			continue
 		case err != nil || at >= n:
 			x.Slot, x.State = "spare."+m.name, pool.Standby
+			x.Size = drive.Bytes(m.size + offset) // what it could hold, and what stands before that: as much as is asked of a new one
 			if m.is("faulty") || m.gone {
 				x.State = pool.Faulty
 			}
