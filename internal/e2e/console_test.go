@@ -239,7 +239,7 @@ func TestConsole(t *testing.T) {
 	b.shot("recovery")
 	b.open("/swaps/" + w.Id)
 	d.run("lab", "speed", "1200")
-	b.see("Closed, verified", "The margin is restored")
+	b.see("Closed, verified", "Member in the pool")
 	d.run("lab", "speed", "1")
 	b.clean("a closed swap")
 	b.click("It goes back under warranty")

@@ -53,7 +53,7 @@ func TestPeople(t *testing.T) {
 	lead := w.Lead
 	for b, who := range map[*browser]string{a: "engineer", b: "bo"} {
 		if who != lead {
-			b.see("another is led by " + lead)
+			b.see("one is led by " + lead)
 		}
 	}
 	if lead != "night script" {

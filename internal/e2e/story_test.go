@@ -68,7 +68,7 @@ func TestStory(t *testing.T) {
 	d.refused("led by engineer", "swap", "begin", "LM417", "--reason", "both at once", "--no-backup")
 	member := get[api.Pool](d.shell, "pool", "tidegauge").Groups[0].Members[0]
 	d.run("swap", "plan", member.Tail)
-	d.refused("a rebuild is running", "swap", "begin", member.Tail, "--reason", "in a hurry", "--no-backup")
+	d.refused("rebuild running", "swap", "begin", member.Tail, "--reason", "in a hurry", "--no-backup")
 	for _, tail := range []string{"LM417", member.Tail} {
 		d.run("swap", "abandon", tail, "--reason", "one after the other")
 	}

@@ -58,6 +58,9 @@ func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
 	if len(raw) > most {
 		return pool.Pool{}, api.Pool{}, fmt.Errorf("a pool's file has no more than %d bytes", most)
 	}
+	if len(bytes.TrimSpace(raw)) == 0 {
+		return pool.Pool{}, api.Pool{}, errors.New("this is not a pool's file: it is empty")
+	}
 	var v api.Pool
 	d := json.NewDecoder(bytes.NewReader(raw))
 	d.DisallowUnknownFields()

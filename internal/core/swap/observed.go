@@ -480,6 +480,13 @@ func (s *State) lookBefore(e Event) {
 		}
 	}
 	s.Gate = e.Checks
+	if i := s.missing(s.Old.Key()); s.Phase == Pull && why == "" && i >= 0 && p.MarginKnown {
+		// It went a moment too early, and what stood against that is over.
+		s.Wrong, s.Hold = slices.Delete(slices.Clone(s.Wrong), i, i+1), ""
+		s.say(e, "%s is out, and may be now", s.Old.Tail())
+		s.advance(e)
+		return
+	}
 	if why == s.Hold {
 		return
 	}
