@@ -24,7 +24,7 @@ func poolsCommand() *cli.Command {
 				if p.Margin.Known && p.Margin.Members < p.FullMargin {
 					st = loud
 				}
-				words := p.Margin.Words
+				words := p.Margin.Words + limitedBy(p.Margin)
 				switch {
 				case !p.NotSeenSince.IsZero():
 					words, st = "unknown: not reported for "+span(time.Since(p.NotSeenSince)), loud

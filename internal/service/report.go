@@ -208,7 +208,7 @@ func (s *Service) takeDrive(b *store.Batch, from string, at time.Time, r api.Dri
 		if len(rd.Metrics) > 0 {
 			s.keep(b, key, d, rd.At, rd.Metrics)
 		}
-		if !rd.At.Before(d.Reading.At) {
+		if !rd.At.Before(d.Reading.At) || d.Reading.At.After(s.clock.Now()) {
 			before := d.Reading.Attributes
 			d.Reading = rd
 			d.Reading.Metrics = nil
