@@ -28,6 +28,7 @@ type kind struct {
 	fails     int8  // how many further drives may fail
 	free      bool  // a bay is free, and a drive can be filled beside the old one
 	temporary bool  // the free bay is not one to stay in
+	spare     bool  // the new drive is a spare of the pool and in the host already
 	spread    bool  // pieces lie anywhere: what lies on the old one can move to the others
 	bare      bool  // a volume without redundancy lies on it
 	forgets   bool  // a place that was drained is taken off the map
@@ -50,6 +51,7 @@ type kind struct {
 func kinds() []kind {
 	return []kind{
 		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true},
+		{name: "two-way mirror, a spare stands by", others: 1, tolerance: 1, orders: 1, free: true, spare: true, calm: true, steady: true},
 		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, calm: true},
 		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
 		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
@@ -93,7 +95,13 @@ var drives = func() (out [most][most + 1]swap.Drive) {
 
 func (k kind) id(d int) drive.Identity { return drives[d][0].Identity }
 
-func (k kind) drive(d int, bay int8) swap.Drive { return drives[d][bay] }
+func (k kind) drive(d int, bay int8) swap.Drive {
+	x := drives[d][bay]
+	if k.spare && d == newDrive {
+		x.Member, x.Spare = "p", true
+	}
+	return x
+}
 
 // start is before the plan, everything seen as it is.
 func (k kind) start() node {
@@ -118,6 +126,9 @@ func (k kind) start() node {
 	if k.dead {
 		n.w.at[old], n.w.st[0] = -2, missing // gone for good
 	}
+	if k.spare {
+		n.w.at[newDrive] = int8(k.places())
+	}
 	for d, at := range n.w.at {
 		n.w.seen[d] = at >= 0
 	}
@@ -125,7 +136,10 @@ func (k kind) start() node {
 	switch {
 	case k.free:
 		g.Offers = []string{"join", "beside"}
-		if !k.temporary {
+		switch {
+		case k.spare:
+			g.Spare, g.Offers = "s", append(g.Offers, "spare")
+		case !k.temporary:
 			g.Free = "h/f/" + fmt.Sprint(k.places()+1)
 		}
 	case k.spread:
@@ -144,6 +158,10 @@ func (k kind) start() node {
 		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Partition: 1, Margin: k.margin(n.w)}, {Pool: "q", PoolID: "q", Slot: "0", Partition: 2, Margin: k.secondMargin(n.w)}}
 	}
 	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
+	if k.spare {
+		early := k.drive(newDrive, int8(k.places()))
+		plan.Early = &early
+	}
 	if k.twin {
 		plan.Margin = min(plan.Margin, k.secondMargin(n.w))
 	}

@@ -47,7 +47,7 @@ func (s *Service) viewSwap(w *swapState) api.Swap {
 	}
 	if w.New != nil {
 		out.New = viewSwapDrive(*w.New)
-		if w.Phase == swap.Confirm {
+		if w.Phase == swap.Confirm || w.Phase == swap.Planned {
 			// Whoever confirms must have read the label, not this answer (R3).
 			out.New.Tail, out.New.Serial = "", ""
 		}

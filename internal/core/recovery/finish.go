@@ -189,7 +189,9 @@ func (c *seen) bins(total float64) (out []bin) {
 		b.seconds += w.seconds
 		b.x += w.seconds * (w.from + w.bytes/2)
 		b.at += w.seconds * w.at
-		if last := i == len(c.steps)-1; b.bytes > 0 && b.seconds > 0 && (b.seconds >= width*(1-1e-9) || last && b.seconds >= width/2) {
+		// What is left over at the end is too little to tell a pace, unless there is hardly anything else: after one long step.
+		last := i == len(c.steps)-1 && (b.seconds >= width/2 || len(out) < 2)
+		if b.bytes > 0 && b.seconds > 0 && (b.seconds >= width*(1-1e-9) || last) {
 			out = append(out, bin{math.Log(b.bytes / b.seconds), b.x / b.seconds / total, b.at / b.seconds, b.seconds})
 			b = struct{ bytes, seconds, x, at float64 }{}
 		}
@@ -573,7 +575,10 @@ func (f *fitted) draw(r *rand.Rand) (out [3]float64) {
 // futures is how many are simulated.
 const futures = 600
 
-// finish simulates. nil when too little was seen.
+// longest is how far off a finish may be to be told.
+const longest = 365 * 24 * time.Hour
+
+// finish simulates. nil when too little was seen, or when it would take longer than longest.
 func finish(s []Sample, k Known) *Range {
 	last := s[len(s)-1]
 	c := working(s)
@@ -599,7 +604,7 @@ func finish(s []Sample, k Known) *Range {
 	clock := begun.UTC().Sub(begun.UTC().Truncate(24 * time.Hour)).Seconds()
 	more := explanations(b, wall+rest/math.Max(1, float64(last.Done-s[0].Done))*wall, clock)
 	kept, sum := weigh(b, all, more)
-	r := rand.New(rand.NewPCG(uint64(len(s)), uint64(last.Done)))
+	r := rand.New(rand.NewPCG(uint64(begun.Unix()), 0)) // the same futures from look to look: what is told changes with what is seen only
 	ends := make([]float64, 0, futures)
 	upto, at := 0.0, 0
 	for n := range futures { // systematic sampling: each explanation as often as it is likely
@@ -611,13 +616,16 @@ func finish(s []Sample, k Known) *Range {
 	}
 	slices.Sort(ends)
 	wider := widen(k.Scores)
+	if ends[futures/2] > longest.Seconds() {
+		return nil
+	}
 	quantile := func(q float64) time.Time {
 		middle := ends[futures/2]
 		seconds := ends[int(q*futures)]
 		if middle > 0 {
 			seconds = middle * math.Pow(seconds/middle, wider)
 		}
-		return last.At.Add(time.Duration(seconds * float64(time.Second)))
+		return last.At.Add(time.Duration(math.Min(seconds, 10*longest.Seconds()) * float64(time.Second)))
 	}
 	return &Range{P10: quantile(0.1), P50: quantile(0.5), P90: quantile(0.9)}
 }
@@ -724,7 +732,12 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 			seconds += slice
 			active += slice
 		}
-		for active > next {
+		for n := 0; active > next; n++ {
+			if n == 30 { // so many that their sum is known
+				seconds += (active - next) * rate * mean(c.pauses, 0.08*worked)
+				next = active + r.ExpFloat64()/rate
+				break
+			}
 			length := 0.08 * worked
 			if n := len(c.pauses); n > 0 {
 				length = c.pauses[r.IntN(n)]
@@ -733,10 +746,22 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 			next += r.ExpFloat64() / math.Max(rate, 1e-12)
 		}
 		if left <= 0 {
-			break
+			return seconds
 		}
 	}
-	return seconds
+	return math.Inf(1)
+}
+
+// mean is the mean of v, or otherwise when there are none.
+func mean(v []float64, otherwise float64) float64 {
+	if len(v) == 0 {
+		return otherwise
+	}
+	sum := 0.0
+	for _, x := range v {
+		sum += x
+	}
+	return sum / float64(len(v))
 }
 
 // gamma draws from the gamma distribution of a shape and scale 1 (Marsaglia and Tsang 2000).

@@ -114,7 +114,9 @@ func Look(samples []Sample, state State, k Known, now time.Time) View {
 	case k.Told != nil:
 		v.Finish = k.Told
 	default:
-		v.Finish = finish(samples, k)
+		if v.Finish = finish(samples, k); v.Finish == nil {
+			v.Why = "at the pace seen so far it would take longer than a year"
+		}
 	}
 	return v
 }

@@ -77,6 +77,40 @@ func TestStalledBegunAgainAndTooEarly(t *testing.T) {
 	require.Equal(t, "it is finished", v.Why)
 }
 
+// TestEveryCourseHasAFinishOrAReason: whatever steps a course was seen in, many moves are told a finish, and where none is told it
+// is said why.
+func TestEveryCourseHasAFinishOrAReason(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	for range 800 {
+		s := []Sample{{At: t0, Todo: 1e12}}
+		for range 1 + r.IntN(40) {
+			before := s[len(s)-1]
+			gap := time.Duration(math.Exp(math.Log(1e9) + r.Float64()*math.Log(1e5))) // a second to a day
+			done := before.Done
+			if r.IntN(4) > 0 {
+				done += drive.Bytes(math.Exp(r.Float64() * math.Log(2e10)))
+			}
+			s = append(s, Sample{At: before.At.Add(gap), Done: done, Todo: 1e12})
+		}
+		now := s[len(s)-1].At
+		v := Look(s, Running, Known{Reach: -1}, now)
+		require.True(t, (v.Finish == nil) == (v.Why != ""), "%v: %q", s, v.Why)
+		if moves(s) >= minSamples && !v.Stalled && v.Finish == nil {
+			slowest, from := math.Inf(1), s[0]
+			for _, x := range s[1:] {
+				if x.Done > from.Done {
+					slowest = math.Min(slowest, float64(x.Done-from.Done)/x.At.Sub(from.At).Seconds())
+					from = x
+				}
+			}
+			require.Less(t, slowest*longest.Seconds(), 1e12, "it was slow at some time: %v: %s", s, v.Why)
+		}
+		if v.Finish != nil {
+			require.True(t, v.Finish.P10.After(now) && !v.Finish.P90.Before(v.Finish.P10), "%v", v.Finish)
+		}
+	}
+}
+
 // BenchmarkFinish tells the finish of a recovery of some days, half done.
 func BenchmarkFinish(b *testing.B) {
 	c, _ := course(0.3, 0.15, 1)
