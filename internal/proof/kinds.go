@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"lantern/internal/core/drive"
-	"lantern/internal/core/pool"
 	"lantern/internal/core/swap"
 )
 
@@ -46,6 +45,7 @@ type kind struct {
 	hand          bool // the pool cannot be ordered: a person makes the new drive a member
 	liar          bool // the kernel calls the other member well, and its own metadata say otherwise
 	used          bool // something else uses the old drive, and may begin and end to do so
+	anew          bool // the plan is composed again at every look, and the host may come to be one that is changed only while it is down
 }
 
 func kinds() []kind {
@@ -61,6 +61,7 @@ func kinds() []kind {
 		{name: "a pool that can only be read", others: 1, tolerance: 1, orders: 1, hand: true},
 		{name: "two accounts that differ", others: 1, tolerance: 1, orders: 1, liar: true},
 		{name: "something else uses the drive", others: 1, tolerance: 1, orders: 1, used: true, calm: true},
+		{name: "a plan composed again until it begins", others: 1, tolerance: 1, orders: 1, free: true, anew: true, calm: true, steady: true},
 		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
 		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
@@ -132,7 +133,14 @@ func (k kind) start() node {
 	for d, at := range n.w.at {
 		n.w.seen[d] = at >= 0
 	}
-	g := swap.Ground{Pool: k.pool(n.w), Slot: "0", Gone: k.dead, Cold: k.cold, Clean: true}
+	n.s, _, _ = swap.Apply(n.s, swap.Event{Kind: swap.PlanIt, By: "ida", Plan: k.plan(n.w)})
+	return n
+}
+
+// plan is the swap as the service composes it from what is seen.
+func (k kind) plan(w world) *swap.State {
+	gone := w.at[old] < 0
+	g := swap.Ground{Pool: k.pool(w), Slot: "0", Gone: gone, Cold: k.cold || w.cold, Clean: true}
 	switch {
 	case k.free:
 		g.Offers = []string{"join", "beside"}
@@ -151,23 +159,23 @@ func (k kind) start() node {
 	var seats []swap.Seat
 	if k.hand {
 		g.Pool.Watched, g.Offers = true, nil
-		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Hand: true, Margin: k.margin(n.w)}}
+		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Hand: true, Margin: k.margin(w)}}
 	}
 	if k.twin {
-		g.Others, g.Layout = []swap.OtherPlace{{Pool: k.second(n.w), Slot: "0", Offers: g.Offers}}, true
-		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Partition: 1, Margin: k.margin(n.w)}, {Pool: "q", PoolID: "q", Slot: "0", Partition: 2, Margin: k.secondMargin(n.w)}}
+		g.Others, g.Layout = []swap.OtherPlace{{Pool: k.second(w), Slot: "0", Offers: g.Offers}}, true
+		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Partition: 1, Margin: k.margin(w)}, {Pool: "q", PoolID: "q", Slot: "0", Partition: 2, Margin: k.secondMargin(w)}}
 	}
-	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: k.dead, Needs: 4000, Margin: k.margin(n.w)}
-	if k.spare {
-		early := k.drive(newDrive, int8(k.places()))
-		plan.Early = &early
+	var early *swap.Drive
+	if at := w.at[newDrive]; at >= 0 {
+		x := k.drive(newDrive, at)
+		early, g.Waits = &x, true
 	}
+	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: gone, Early: early, Needs: 4000, Margin: k.margin(w)}
 	if k.twin {
-		plan.Margin = min(plan.Margin, k.secondMargin(n.w))
+		plan.Margin = min(plan.Margin, k.secondMargin(w))
 	}
-	if k.dead {
-		plan.Margin = pool.Margin(k.tolerance) // what it was before
+	if gone {
+		plan.Margin++ // what it was before
 	}
-	n.s, _, _ = swap.Apply(n.s, swap.Event{Kind: swap.PlanIt, By: "ida", Plan: &plan})
-	return n
+	return &plan
 }

@@ -13,11 +13,11 @@ import (
 // TestProof goes through some of the pools; make prove goes through all.
 func TestProof(t *testing.T) {
 	for _, k := range kinds() {
-		if k.name == "the same, the old one gone" && k.cold || k.unit || k.hand || k.liar || k.used || k.twin && k.free {
+		if k.name == "the same, the old one gone" && k.cold || k.unit || k.hand || k.liar || k.used || k.anew || k.twin && k.free {
 			r, err := explore(k)
 			require.NoError(t, err, k.name)
 			least := 200_000
-			if k.hand || k.liar || k.used || k.twin {
+			if k.hand || k.liar || k.used || k.twin || k.anew {
 				least = 5_000
 			}
 			require.Greater(t, r.states, least, k.name)

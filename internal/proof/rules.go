@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"lantern/internal/core/swap"
 )
@@ -75,6 +76,12 @@ func (k kind) apply(n *node, e swap.Event) error {
 		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
 		return errors.New("R5: the old drive left before its turn, and nobody is told")
 	}
+	if e.Kind == swap.ReplanIt && before.Phase != swap.Planned && key(node{n.w, after}) != key(node{n.w, before}) {
+		return errors.New("R6: what has begun was planned anew")
+	}
+	if err := k.alarms(before, after, e); err != nil {
+		return err
+	}
 	n.s = after
 	if n.w.fresh && e.Kind == swap.PoolSeen && after.Phase.Open() && after.Phase != swap.Planned {
 		for d := firstOther; d < firstOther+k.others; d++ {
@@ -86,6 +93,34 @@ func (k kind) apply(n *node, e swap.Event) error {
 				return fmt.Errorf("R5: %s is called missing, and is there", k.id(d).Tail())
 			}
 		}
+	}
+	return nil
+}
+
+// soon is within what any absence may last that a swap asked for, late after all but that of the old drive.
+var soon, late = time.Time{}.Add(time.Minute), time.Time{}.Add(24 * time.Hour)
+
+// alarms looks whether absences that were asked for raise none, and all others do.
+func (k kind) alarms(before, after swap.State, e swap.Event) error {
+	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
+	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase == swap.Pull && before.Hold == "" && len(before.Wrong) == 0 && !after.AskedOut(e.Drive.Key(), late) {
+		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
+	}
+	for d := range most {
+		switch asked := after.AskedOut(k.id(d).Key(), soon); {
+		case asked && !after.Phase.Open():
+			return fmt.Errorf("R5: nothing waits for %s, and nobody would be told that it is gone", k.id(d).Tail())
+		case asked && d != old && d != newDrive:
+			return fmt.Errorf("R5: nobody would be told that %s is gone", k.id(d).Tail())
+		case asked && d == old && !after.OldGone:
+			return errors.New("R5: the old drive would be asked for that is still needed")
+		}
+	}
+	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase.Open() && !before.Recipe.Lost && !was && after.AskedOut(e.Drive.Key(), soon) {
+		return errors.New("R5: the old drive left before its turn, as if it had been asked for")
+	}
+	if after.AskedOut(k.id(newDrive).Key(), late) || after.AskedDown(late) {
+		return errors.New("R5: what does not come back in time is never told of")
 	}
 	return nil
 }
@@ -122,7 +157,8 @@ func key(n node) string {
 	if w.pending != 0 {
 		b = append(b, w.kindOf...)
 	}
-	for _, text := range []string{string(s.Phase), s.Hold, s.RefusedTail, s.Recovery, s.Refused} {
+	bit(w.cold, s.Recipe.Lost)
+	for _, text := range []string{s.Recipe.Name, s.Recipe.Into, string(s.Phase), s.Hold, s.RefusedTail, s.Recovery, s.Refused} {
 		b = append(append(b, text...), 0)
 	}
 	if s.New != nil {

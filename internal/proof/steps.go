@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -43,7 +44,8 @@ func (k kind) steps(n node, out []next) ([]next, error) {
 		t.people()
 	}
 	t.hands()
-	if k.cold || k.temporary {
+	// Power at any other moment is tried with the hosts that were cold from the beginning.
+	if asked := n.w.down || slices.Contains([]swap.Phase{swap.Down, swap.Change, swap.Up}, n.s.Phase); k.cold || k.temporary || n.w.cold && asked {
 		t.power()
 	}
 	if !n.w.down { // nothing else happens there
@@ -63,7 +65,20 @@ func (t *turn) people() {
 		t.take("by hand: the new drive is made a member", k.settle(v))
 	}
 	if t.n.s.Phase == swap.Planned && w.fresh {
-		t.take("begin", w, swap.Event{Kind: swap.BeginIt, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})
+		var first []swap.Event
+		if k.anew {
+			first = append(first, swap.Event{Kind: swap.ReplanIt, Plan: k.plan(w)})
+			t.take("look at the plan", w, first...)
+			if !w.cold {
+				v := w
+				v.cold = true
+				t.take("the host is to be changed cold", v)
+			}
+		}
+		t.take("begin", w, append(first, swap.Event{Kind: swap.BeginIt, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})...)
+	}
+	if k.anew && w.fresh && t.n.s.Phase != swap.Planned {
+		t.take("look at the plan", w, swap.Event{Kind: swap.ReplanIt, Plan: k.plan(w)})
 	}
 	if !t.n.s.Ordered && !t.n.s.Begun && t.n.s.Phase != swap.Planned {
 		// What a person may do blindly: the checks are of what was reported last.
@@ -90,7 +105,7 @@ func (t *turn) hands() {
 		if at < 0 {
 			continue
 		}
-		if k.calm && d > firstOther || k.calm && (k.temporary || k.twin && k.free) && d >= firstOther {
+		if k.calm && d > firstOther || k.calm && (k.temporary || k.anew || k.twin && k.free) && d >= firstOther {
 			continue
 		}
 		v := w
@@ -112,6 +127,10 @@ func (t *turn) hands() {
 		v = k.settle(v)
 		asked := d == old && t.n.s.Phase == swap.Pull || d == newDrive && t.n.s.Phase == swap.Rehouse && !w.down
 		if asked && t.n.s.Hold == "" && len(t.n.s.Wrong) == 0 && w.fresh {
+			if w.cold && !w.down && d == old {
+				t.err = fmt.Errorf("R1: %s was pulled as the screen said, and its host is not to be changed while it runs", k.id(d).Tail())
+				return
+			}
 			if w.inUse && d == old {
 				t.err = fmt.Errorf("R1: %s was pulled as the screen said, and something else used it", k.id(d).Tail())
 				return
@@ -184,6 +203,10 @@ func (t *turn) power() {
 		v = k.settle(v)
 	}
 	v.fresh = false
+	if v.down && t.n.s.Phase == swap.Down && !t.n.s.AskedDown(soon) {
+		t.err = errors.New("a false alarm: the host was to be powered down, and is told of as lost")
+		return
+	}
 	t.take(map[bool]string{true: "the host goes down", false: "the host comes up"}[v.down], v)
 	if w.down && !w.hush {
 		v := w

@@ -52,6 +52,7 @@ type world struct {
 	laid       bool // the new drive has the partitions
 	lying      bool // the other member is not what the kernel shows
 	inUse      bool // something else uses the old drive
+	cold       bool // its host is changed only while it is down, from now on
 }
 
 // node is a world and what the service makes of it.

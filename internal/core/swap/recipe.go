@@ -206,7 +206,7 @@ func Compose(g Ground) Recipe {
 			step(Insert)
 		}
 		r.rejoin(step)
-	case g.Cold && !(offers("beside") && g.Waits):
+	case g.Cold: // even where a tested drive waits in the host: the old one cannot come out while it runs
 		r.Name = "with the host down"
 		if !g.Clean || g.Now.Sub(g.Scrubbed) > fresh {
 			r.scrub(step, why, offers("scrub"))
