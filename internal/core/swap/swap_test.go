@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -509,4 +510,33 @@ func ground(t *testing.T, words string, gone bool) (string, Recipe) {
 	}
 	g.Pool = p
 	return p.Name, Compose(g)
+}
+
+// TestColdBaysAreOpenedWithTheHostDownOnly: whatever else is known of the ground, no recipe for a bay that is changed cold takes a
+// drive out of a running host, or puts one into it.
+func TestColdBaysAreOpenedWithTheHostDownOnly(t *testing.T) {
+	all := []string{"join", "beside", "drain", "refill", "release", "admit", "scrub", "spare"}
+	for n := range 1 << (len(all) + 6) {
+		var offers []string
+		for i, what := range all {
+			if n>>i&1 == 1 {
+				offers = append(offers, what)
+			}
+		}
+		is := func(i int) bool { return n>>(len(all)+i)&1 == 1 }
+		p := &pool.Pool{ID: "p", Name: "p", Watched: is(3), Groups: []pool.Group{{Name: "g", Spread: is(4), Protect: pool.Protection{Tolerance: 1}, Members: []pool.Member{{Slot: "0", State: pool.Online}, {Slot: "1", State: pool.Online}}}}}
+		g := Ground{Pool: p, Slot: "0", Cold: true, Gone: is(0), Waits: is(1), Offers: offers, Clean: true, Layout: is(5)}
+		if is(1) {
+			g.Free = "h/f/9"
+		}
+		if is(2) {
+			g.Spare = "s"
+		}
+		r := Compose(g)
+		down := slices.Index(r.Steps, Down)
+		require.GreaterOrEqual(t, down, 0, "%+v: %v", g, r.Steps)
+		for i, step := range r.Steps {
+			require.False(t, step == Pull || step == Rehouse && i < down || step == Insert && i < down, "%+v: %v", g, r.Steps)
+		}
+	}
 }
