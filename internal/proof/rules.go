@@ -100,14 +100,21 @@ func (k kind) apply(n *node, e swap.Event) error {
 // soon is within what any absence may last that a swap asked for, late after all but that of the old drive.
 var soon, late = time.Time{}.Add(time.Minute), time.Time{}.Add(24 * time.Hour)
 
+var keys = func() (out [most]string) {
+	for d := range out {
+		out[d] = drives[d][0].Key()
+	}
+	return out
+}()
+
 // alarms looks whether absences that were asked for raise none, and all others do.
 func (k kind) alarms(before, after swap.State, e swap.Event) error {
 	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
-	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase == swap.Pull && before.Hold == "" && len(before.Wrong) == 0 && !after.AskedOut(e.Drive.Key(), late) {
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull && before.Hold == "" && len(before.Wrong) == 0 && !after.AskedOut(e.Drive.Key(), late) {
 		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
 	}
-	for d := range most {
-		switch asked := after.AskedOut(k.id(d).Key(), soon); {
+	for d, key := range keys {
+		switch asked := after.AskedOut(key, soon); {
 		case asked && !after.Phase.Open():
 			return fmt.Errorf("R5: nothing waits for %s, and nobody would be told that it is gone", k.id(d).Tail())
 		case asked && d != old && d != newDrive:
@@ -116,10 +123,10 @@ func (k kind) alarms(before, after swap.State, e swap.Event) error {
 			return errors.New("R5: the old drive would be asked for that is still needed")
 		}
 	}
-	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase.Open() && !before.Recipe.Lost && !was && after.AskedOut(e.Drive.Key(), soon) {
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase.Open() && !before.Recipe.Lost && !was && after.AskedOut(e.Drive.Key(), soon) {
 		return errors.New("R5: the old drive left before its turn, as if it had been asked for")
 	}
-	if after.AskedOut(k.id(newDrive).Key(), late) || after.AskedDown(late) {
+	if after.AskedOut(keys[newDrive], late) || after.AskedDown(late) {
 		return errors.New("R5: what does not come back in time is never told of")
 	}
 	return nil
