@@ -168,7 +168,7 @@ func (k kind) plan(w world) *swap.State {
 	var early *swap.Drive
 	if at := w.at[newDrive]; at >= 0 {
 		x := k.drive(newDrive, at)
-		early, g.Waits = &x, true
+		early, g.Waits = &x, !k.spare
 	}
 	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: gone, Early: early, Needs: 4000, Margin: k.margin(w)}
 	if k.twin {
