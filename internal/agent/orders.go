@@ -396,7 +396,7 @@ func (a *Agent) spareOf(ctx context.Context, f Found, id, key string) string {
 	}
 	switch {
 	case f.ReadOnly:
-		return "it is read-only: its host lets nobody write to it"
+		return "it is read-only on its host"
 	case others > 0:
 		return "it is a member somewhere, not only a spare"
 	case !standing:

@@ -149,7 +149,7 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 func carries(f Found, holds []string) string {
 	switch {
 	case f.ReadOnly:
-		return "it is read-only: its host lets nobody write to it"
+		return "it is read-only on its host"
 	case len(holds) == 1 && holds[0] == drive.TestPattern:
 		return ""
 	case len(holds) > 0:

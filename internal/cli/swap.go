@@ -64,7 +64,7 @@ func swapCommand() *cli.Command {
 	return &cli.Command{Name: "swap", Usage: "replace a drive, step by step", Description: "Example: lantern swap plan 7F412", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all swaps, the newest first", Description: "Example: lantern swap list", Action: list},
-			{Name: "plan", Usage: "look before anything is touched: what will be done, why so, and what speaks against it", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412\n         lantern swap plan 7F412 --keep-spare",
+			{Name: "plan", Usage: "show the steps, the reasons and the checks, before anything is touched", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412\n         lantern swap plan 7F412 --keep-spare",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "keep-spare", Usage: "leave the pool's spare alone, though it could be filled beside the drive"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive to replace")

@@ -74,7 +74,7 @@ func bootStacks(t *testing.T, long bool) *stacks {
 		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32",
 			"crc32c_generic", "crc32c_intel", "raid0", "linear", "raid1", "raid10", "raid456", "dm_mod", "dm_crypt", "xts", "aesni_intel",
 			"dm_raid", "dm_mirror", "dm_multipath", "dm_round_robin", "dm_service_time", "btrfs", "ext4", "algif_skcipher", "sha256_generic", "hmac", "ecb", "essiv"},
-		tools: []string{"mdadm", "mdmon", "lvm", "cryptsetup", "dmsetup", "sfdisk", "mke2fs", "mkswap", "mkfs.btrfs"},
+		tools: []string{arrayTool(t), "mdmon", "lvm", "cryptsetup", "dmsetup", "sfdisk", "mke2fs", "mkswap", "mkfs.btrfs"},
 		devices: func(dir string) []string {
 			out := []string{"-device", "virtio-scsi-pci,id=scsi"}
 			for _, name := range slices.Sorted(maps.Keys(disks)) {
@@ -94,6 +94,19 @@ func image(t *testing.T, dir, name string, size int64) {
 	path := filepath.Join(dir, name)
 	require.NoError(t, os.WriteFile(path, nil, 0o600))
 	require.NoError(t, os.Truncate(path, size))
+}
+
+// arrayTool is the program that makes arrays of the kernel: it has the name of the first package of the list.
+func arrayTool(t *testing.T) string {
+	t.Helper()
+	list, err := os.ReadFile("testdata/packages")
+	require.NoError(t, err)
+	return strings.Fields(string(list))[0]
+}
+
+// array makes or changes an array of the kernel, with another party's tool.
+func (s *stacks) array(words ...string) string {
+	return s.run(append([]string{arrayTool(s.t)}, words...)...)
 }
 
 // path is where a drive is now.
@@ -268,8 +281,8 @@ func (s *stacks) twoArrays(t *testing.T) {
 			parts[i] = append(parts[i], fmt.Sprint(path, i+2))
 		}
 	}
-	s.run(append([]string{"mdadm", "--create", "/dev/md10", "--run", "--name=films", "--homehost=rig", "--level=1", "--raid-devices=3", "--metadata=1.2", "--assume-clean", "--bitmap=none"}, parts[0]...)...)
-	s.run(append([]string{"mdadm", "--create", "/dev/md11", "--run", "--name=0", "--homehost=rig", "--level=5", "--raid-devices=3", "--chunk=64", "--assume-clean", "--bitmap=none"}, parts[1]...)...)
+	s.array(append([]string{"--create", "/dev/md10", "--run", "--name=films", "--homehost=rig", "--level=1", "--raid-devices=3", "--metadata=1.2", "--assume-clean", "--bitmap=none"}, parts[0]...)...)
+	s.array(append([]string{"--create", "/dev/md11", "--run", "--name=0", "--homehost=rig", "--level=5", "--raid-devices=3", "--chunk=64", "--assume-clean", "--bitmap=none"}, parts[1]...)...)
 	s.inside("fill", "/dev/md10", "0", "20", "11")
 	s.inside("fill", "/dev/md11", "0", "40", "12")
 	s.pool("films", "the mirror", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 2 && p.UsedUnknown })
@@ -462,14 +475,14 @@ func (s *stacks) reshape(t *testing.T) {
 	for _, name := range []string{"r1", "r2", "r3", "r4"} {
 		paths = append(paths, s.path(name))
 	}
-	s.run(append([]string{"mdadm", "--create", "/dev/md20", "--run", "--name=whales", "--homehost=rig", "--level=5", "--raid-devices=4", "--chunk=64", "--assume-clean", "--bitmap=none"}, paths...)...)
+	s.array(append([]string{"--create", "/dev/md20", "--run", "--name=whales", "--homehost=rig", "--level=5", "--raid-devices=4", "--chunk=64", "--assume-clean", "--bitmap=none"}, paths...)...)
 	s.inside("fill", "/dev/md20", "0", "60", "31")
 	before := s.pool("whales", "four members", func(p api.Pool) bool { return p.Margin.Known && len(p.Groups[0].Members) == 4 })
 	s.hot("r5", small)
-	s.run("mdadm", "/dev/md20", "--add", s.path("r5"))
+	s.array("/dev/md20", "--add", s.path("r5"))
 	s.inside("put", "/sys/block/md20/md/sync_speed_max", "600")
 	s.inside("put", "/sys/block/md20/md/sync_speed_min", "300")
-	s.run("mdadm", "--grow", "/dev/md20", "--raid-devices=5")
+	s.array("--grow", "/dev/md20", "--raid-devices=5")
 	p := s.pool("whales", "it reshapes", func(p api.Pool) bool {
 		return p.Recovery.Kind == api.RecoveryKindGrow && p.Recovery.State == api.RecoveryStateRunning
 	})
@@ -492,8 +505,8 @@ func (s *stacks) reshape(t *testing.T) {
 // external: an array whose metadata are those of RAID firmware.
 func (s *stacks) external(t *testing.T) {
 	e1, e2 := s.path("e1"), s.path("e2")
-	s.run("mdadm", "--create", "/dev/md127", "--run", "--metadata=ddf", "--raid-devices=2", e1, e2)
-	s.run("mdadm", "--create", "/dev/md30", "--run", "--level=1", "--raid-devices=2", "--assume-clean", "/dev/md127")
+	s.array("--create", "/dev/md127", "--run", "--metadata=ddf", "--raid-devices=2", e1, e2)
+	s.array("--create", "/dev/md30", "--run", "--level=1", "--raid-devices=2", "--assume-clean", "/dev/md127")
 	p := s.pool("rig:md30", "the volume is shown, and watched", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
 	require.True(t, p.Watched)
 	require.Contains(t, p.Kind, "external metadata")
@@ -507,7 +520,7 @@ func (s *stacks) external(t *testing.T) {
 
 // old: an array of version 0.90 takes a new member.
 func (s *stacks) old(t *testing.T) {
-	s.run("mdadm", "--create", "/dev/md40", "--run", "--metadata=0.90", "--level=1", "--raid-devices=2", "--assume-clean", s.path("o1"), s.path("o2"))
+	s.array("--create", "/dev/md40", "--run", "--metadata=0.90", "--level=1", "--raid-devices=2", "--assume-clean", s.path("o1"), s.path("o2"))
 	s.inside("fill", "/dev/md40", "0", "20", "41")
 	p := s.pool("rig:md40", "it is shown", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
 	require.Empty(t, p.Witness.Differs)
@@ -531,7 +544,7 @@ func (s *stacks) old(t *testing.T) {
 
 // spare: the kernel fills the spare of an array beside a member that still works, and the margin never falls.
 func (s *stacks) spare(t *testing.T) {
-	s.run("mdadm", "--create", "/dev/md50", "--run", "--name=nets", "--homehost=rig", "--metadata=1.2", "--level=1", "--raid-devices=2", "--spare-devices=1", "--assume-clean", s.path("l1"), s.path("l2"), s.path("l3"))
+	s.array("--create", "/dev/md50", "--run", "--name=nets", "--homehost=rig", "--metadata=1.2", "--level=1", "--raid-devices=2", "--spare-devices=1", "--assume-clean", s.path("l1"), s.path("l2"), s.path("l3"))
 	s.inside("fill", "/dev/md50", "0", "20", "51")
 	s.pool("nets", "whole, and its spare stands by", func(p api.Pool) bool {
 		return p.Margin.Known && p.Margin.Members == 1 && len(p.Spares) == 1 && p.Spares[0].State == "standby" && slices.Contains(p.Offers, "spare")

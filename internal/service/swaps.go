@@ -157,10 +157,7 @@ func (s *Service) planSwap(by string, d *disk, needs drive.Bytes, keepSpare bool
 			if w.Needs < needs {
 				return api.Swap{}, problem(409, "swap-open", "Abandon it first.", "A swap of %s is planned by %s, for a new drive of only %d bytes.", d.tail(), w.Lead, w.Needs)
 			}
-			if w.Phase == swap.Planned {
-				w.KeepSpare = keepSpare
-			}
-			if _, err := s.refresh(w); err != nil {
+			if _, _, err := s.refresh(w, keepSpare); err != nil {
 				return api.Swap{}, err
 			}
 			return s.viewSwap(s.swaps[w.ID]), nil
@@ -236,12 +233,18 @@ func carrying(p *pool.Pool) (n int) {
 	return n
 }
 
-// owed is what a swap left undone, one that was abandoned or one that used up a spare, and what to do about it; empty when nothing is owed (any more). Must be called with
-// s.mu held.
+// owed is what a swap left undone, one that was abandoned or one that used up a spare, and what to do about it; empty when nothing is
+// owed. While the state of the pool is unknown it stays owed (R7). Must be called with s.mu held.
 func (s *Service) owed(w *swapState) (says, do string) {
 	p := s.pools[w.PoolID]
-	if p == nil || !p.known() {
-		return "", ""
+	if p == nil {
+		return "", "" // it was forgotten, and its places with it
+	}
+	if !p.known() {
+		if w.Phase == swap.Abandoned && w.BegunAt.IsZero() {
+			return "", ""
+		}
+		return "unknown whether place " + w.Slot + " is filled since the swap of " + w.Old.Tail() + " ended", "Wait for the next report of " + w.Host + "."
 	}
 	if w.Phase == swap.Closed && w.Recipe.Spare != "" && !slices.ContainsFunc(p.Spares, func(m pool.Member) bool { return m.State == pool.Standby }) {
 		return "no spare stands by since it took the place of " + w.Old.Tail(), "Put a new drive in and make it the spare of " + p.Name + "."
@@ -265,16 +268,16 @@ func (s *Service) owed(w *swapState) (says, do string) {
 	return "", ""
 }
 
-// refresh composes a plan that has not begun anew, as things are now, and gives what of it is otherwise than it was shown. A drive that
-// cannot be planned any more keeps its plan: the checks say why it cannot begin. Must be called with s.mu held.
-func (s *Service) refresh(w *swapState) (differs []string, err error) {
+// refresh composes a plan again from the newest facts, until it begins, and returns how it differs from the plan that was shown. Where no
+// plan can be composed any more, the old one stays to be looked at, and stale says why it must not begin. Must be called with s.mu held.
+func (s *Service) refresh(w *swapState, keepSpare bool) (differs []string, stale, err error) {
 	d := s.drives[w.Old.Key()]
 	if w.Phase != swap.Planned || d == nil {
-		return nil, nil
+		return nil, nil, nil
 	}
-	fresh, failed := s.composed(d, w.Asked, w.KeepSpare)
-	if failed != nil {
-		return nil, nil
+	fresh, stale := s.composed(d, w.Asked, keepSpare)
+	if stale != nil {
+		return nil, stale, nil
 	}
 	leads := func(x swap.State) string {
 		early := ""
@@ -282,17 +285,17 @@ func (s *Service) refresh(w *swapState) (differs []string, err error) {
 			early = x.Early.Key()
 		}
 		x.Recipe.Why = nil
-		return string(document([]any{x.Recipe, x.Slot, x.Host, x.Seats, x.Margin, x.Needs, x.AtMost, x.Old.Bay, early}))
+		return string(document([]any{x.Recipe, x.Slot, x.Host, x.Seats, x.Margin, x.Needs, x.AtMost, x.Old.Bay, x.KeepSpare, early}))
 	}
 	if leads(*fresh) == leads(w.State) {
-		return nil, nil
+		return nil, nil, nil
 	}
 	differs = fresh.Recipe.Differs(w.Recipe)
 	b := &store.Batch{}
 	if err := s.apply(b, w, swap.Event{Kind: swap.ReplanIt, At: s.clock.Now(), Plan: fresh}); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return differs, s.commit(b)
+	return differs, nil, s.commit(b)
 }
 
 // act gives a person's event to a swap. match is the version the person saw; empty when any will do.
@@ -303,14 +306,20 @@ func (s *Service) act(id, match string, make func(w *swapState) swap.Event) (api
 	if w == nil {
 		return api.Swap{}, problem(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
 	}
-	if differs, err := s.refresh(w); err != nil {
+	differs, stale, err := s.refresh(w, w.KeepSpare)
+	if err != nil {
 		return api.Swap{}, err
-	} else if w = s.swaps[id]; len(differs) > 0 {
-		if e := make(w); e.Kind == swap.BeginIt {
+	}
+	w = s.swaps[id]
+	e := make(w)
+	if e.Kind == swap.BeginIt {
+		if stale != nil {
+			return api.Swap{}, stale
+		}
+		if len(differs) > 0 {
 			return api.Swap{}, problem(409, "plan-changed", "Look at it, and begin again if it is still right: lantern swap show "+w.Old.Tail(), "The plan changed since it was last shown: %s.", strings.Join(differs, "; "))
 		}
 	}
-	e := make(w)
 	if match != "" && match != "*" && match != ETag(w.version) {
 		// Who says again what was done already is told how it stands: the first answer may have been lost on its way.
 		if next, orders, err := swap.Apply(w.State, e); err == nil && len(orders) == 0 && trace(next) == trace(w.State) {

@@ -265,7 +265,7 @@ func (s *Service) Swaps(open bool) []api.Swap {
 	out := []api.Swap{}
 	for _, w := range s.swaps {
 		if !open || w.Phase.Open() {
-			_, _ = s.refresh(w) // what cannot be kept is shown as it was
+			_, _, _ = s.refresh(w, w.KeepSpare) // what cannot be kept is shown as it was
 			out = append(out, s.viewSwap(w))
 		}
 	}
@@ -278,7 +278,7 @@ func (s *Service) Swap(id string) (api.Swap, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if w := s.swaps[id]; w != nil {
-		if _, err := s.refresh(w); err != nil {
+		if _, _, err := s.refresh(w, w.KeepSpare); err != nil {
 			return api.Swap{}, err
 		}
 		return s.viewSwap(s.swaps[id]), nil

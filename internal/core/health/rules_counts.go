@@ -261,7 +261,7 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 			do = "Keep an eye on it: if more come, it is to be replaced."
 		case byComings:
 			says = fmt.Sprintf("had %s that came and went %s times within %d days; none now", words, note(0), comingDays)
-			do = "Keep an eye on it, and let it test itself: what came so often comes again."
+			do = "Watch it and run an extended self-test: a fault that came back so often comes back again."
 		default:
 			do = "Leave it; it will be called out if the number moves."
 			if unmoved := note(0); unmoved != "" {

@@ -28,8 +28,8 @@ var serviceRules = []Rule{
 				{h.Metric, Seconds(h.N[0]) + " median read latency of 2 days", h.At, ""}, {h.Metric, Seconds(h.N[1]) + " in the best quarter of its readings before", h.At, ""}}
 		}},
 	{ID: "count-fell", Title: "Its lifetime counters began anew", Level: Watch, Strength: drive.Weak, For: all, Hold: 7 * day,
-		When: "in two readings a count that only grows was less than at the beginning of the last 100 days", Why: "Its memory was cleared, or its electronics were exchanged: what it counted before is not in its numbers any more.",
-		Do: "Find out what was done to it. What it had counted before still counts here.", holds: countFell,
+		When: "in two readings a count that only grows was less than at the beginning of the last 100 days", Why: "Its memory was cleared or its electronics were replaced: its counters no longer include what came before.",
+		Do: "Find out what was done to it. The counts from before are kept here.", holds: countFell,
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("counts %s again, after %s", counted(h.N[0], h.Text[0]), number(h.N[1])), "", []Evidence{{h.Metric, number(h.N[0]) + " " + h.Text[0], h.At, ""}, {h.Metric, number(h.N[1]) + " before", h.Since, ""}}
 		}},

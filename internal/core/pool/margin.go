@@ -34,32 +34,6 @@ func Numeral(n int) string {
 
 var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"}
 
-// part is one thing of a pool that has a margin of its own: a volume, or a group that no volume speaks for.
-type part struct {
-	name   string // "volume films", "group 1"
-	margin Margin
-	known  bool
-	logs   []string // log devices whose loss is what the margin counts; empty where members are
-}
-
-// worse says whether a part limits more than another.
-func (x part) worse(y part) bool { return x.margin < y.margin }
-
-// join is the part that limits: a certain loss, then what is not known (R7), then the least margin.
-func (x part) join(y part) part {
-	switch {
-	case x.known && x.margin < 0:
-		return x
-	case y.known && y.margin < 0:
-		return y
-	case !x.known:
-		return x
-	case !y.known, y.worse(x):
-		return y
-	}
-	return x
-}
-
 // GroupMargin is the least margin of what lies on one group: of its volumes where there are any, else of its own protection.
 // ok is false when nothing in the group says what it can lose, or when it is not known of a member whether it carries its share
 // and the answer depends on that (R7).
@@ -72,14 +46,7 @@ func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 	for _, y := range parts[1:] {
 		x = x.join(y)
 	}
-	return x.known0(), x.known
-}
-
-func (x part) known0() Margin {
-	if !x.known {
-		return 0
-	}
-	return x.margin
+	return x.told(), x.known
 }
 
 // VolumeMargin is the margin of one volume: of the extents that hold it where they are known, else of its own protection on its
@@ -89,7 +56,7 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 	if !ok {
 		return 0, false
 	}
-	return x.known0(), x.known
+	return x.told(), x.known
 }
 
 // Margin is the least margin of the pool's volumes and groups. ok is false for a pool of which a part is not known: that is
@@ -99,7 +66,7 @@ func (p *Pool) Margin() (least Margin, ok bool) {
 	if !ok {
 		return 0, false
 	}
-	return x.known0(), x.known
+	return x.told(), x.known
 }
 
 // LimitedBy names what holds the margin down: log devices that others depend on, or the volume or group that can lose fewer than
@@ -149,150 +116,6 @@ func list(names []string) string {
 		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
 	}
 	return strings.Join(names, "")
-}
-
-func (p *Pool) limiting() (x part, ok bool) {
-	parts := p.parts()
-	if len(parts) == 0 {
-		return part{}, false
-	}
-	x = parts[0]
-	for _, y := range parts[1:] {
-		x = x.join(y)
-	}
-	return x, true
-}
-
-// parts are all volumes, and the groups that none of them speaks for.
-func (p *Pool) parts() (out []part) {
-	for i := range p.Volumes {
-		if x, ok := p.volumePart(&p.Volumes[i]); ok {
-			out = append(out, x)
-		}
-	}
-	for i := range p.Groups {
-		if g := &p.Groups[i]; !p.spokenFor(g) {
-			out = append(out, p.bare(g)...)
-		}
-	}
-	return out
-}
-
-// groupParts are the parts that lie on one group.
-func (p *Pool) groupParts(g *Group) (out []part) {
-	for i := range p.Volumes {
-		if v := &p.Volumes[i]; v.on(g) {
-			out = append(out, p.onGroup(g, v))
-		}
-	}
-	if len(out) == 0 {
-		out = p.bare(g)
-	}
-	return out
-}
-
-// bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says nothing,
-// unless it is not known whether its members are there: then the pool is not known either (R7).
-func (p *Pool) bare(g *Group) []part {
-	x := part{name: "group " + g.Name}
-	if !g.Protect.None {
-		x = p.under(g, g.Protect)
-		x.name = "group " + g.Name
-	} else if !p.unsure(g.Members) {
-		return nil
-	}
-	return []part{x}
-}
-
-// on says whether a volume lies on a group.
-func (v *Volume) on(g *Group) bool { return v.Group == "" || v.Group == g.Name }
-
-// spokenFor says whether a volume lies on the group; then the volumes say what can be lost.
-func (p *Pool) spokenFor(g *Group) bool {
-	return slices.ContainsFunc(p.Volumes, func(v Volume) bool { return v.on(g) })
-}
-
-func (p *Pool) volumePart(v *Volume) (x part, ok bool) {
-	for i := range p.Groups {
-		if g := &p.Groups[i]; v.on(g) {
-			if y := p.onGroup(g, v); !ok {
-				x, ok = y, true
-			} else {
-				x = x.join(y)
-			}
-			if len(v.Extents) > 0 && v.Group == "" {
-				break // its extents were counted over all groups
-			}
-		}
-	}
-	x.name = "volume " + v.Name
-	return x, ok
-}
-
-// onGroup is the margin of a volume on one group: that of its least extent, where it is known which members hold which;
-// else that of its own protection laid over the group, or of the group's where it is spread over several.
-func (p *Pool) onGroup(g *Group, v *Volume) (x part) {
-	switch {
-	case len(v.Extents) > 0:
-		x = p.byExtents(v)
-	case v.Group == "":
-		x = p.under(g, g.Protect)
-	default:
-		x = p.under(g, v.Protect)
-	}
-	x.name = "volume " + v.Name
-	return x
-}
-
-// under is the margin of a protection on a group; known also when unknown members cannot change that data is lost.
-func (p *Pool) under(g *Group, pr Protection) part {
-	m, logs := p.margin(g, pr)
-	return part{margin: m, logs: logs, known: m < 0 || !p.unsure(g.Members)}
-}
-
-// byExtents is the margin of a volume of which it is known which members hold which parts.
-func (p *Pool) byExtents(v *Volume) part {
-	at := map[string]*Member{}
-	for i := range p.Groups {
-		for j := range p.Groups[i].Members {
-			at[p.Groups[i].Members[j].Slot] = &p.Groups[i].Members[j]
-		}
-	}
-	x := part{margin: Margin(len(at)), known: true}
-	sure := true
-	var logs []string
-	for _, e := range v.Extents {
-		// Where no log device takes two of its pieces along, as nearly everywhere, its margin is soon told.
-		left, shared := 0, false
-		logs = logs[:0]
-		for _, slot := range e.Slots {
-			m := at[slot]
-			if m == nil || p.gone(m) {
-				continue
-			}
-			sure = sure && m.State != StateUnkn && p.logState(m.Log) != StateUnkn
-			left++
-			if m.Log != "" {
-				shared = shared || slices.Contains(logs, m.Log)
-				logs = append(logs, m.Log)
-			}
-		}
-		y := part{margin: Margin(left - e.Need)}
-		if shared && y.margin >= 0 {
-			on := Group{}
-			for _, slot := range e.Slots {
-				if at[slot] != nil {
-					on.Members = append(on.Members, *at[slot])
-				}
-			}
-			y.margin, y.logs = p.margin(&on, Protection{Tolerance: len(e.Slots) - e.Need})
-		}
-		if y.worse(x) || y.margin == x.margin && len(y.logs) == 0 {
-			x.margin, x.logs = y.margin, y.logs
-		}
-	}
-	x.known = sure || x.margin < 0
-	return x
 }
 
 // gone says whether the share on a member is lost: its own, or with the log device that it depends on.

@@ -7,76 +7,9 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
-	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/record"
 )
-
-// Situation is what the checks look at, before the start and before every step that lowers margin.
-type Situation struct {
-	Plan     State
-	Now      time.Time
-	Pool     *pool.Pool // nil when nothing is known of it
-	PoolSeen time.Time
-	// Host is how the host reports.
-	Host Known[HostFacts]
-	// Recovery is what moves in the pool now; empty when nothing does.
-	Recovery Known[string]
-	// OtherSwap is who leads another swap on this pool; OnHost another on this host, of which pool. Empty when there is none.
-	OtherSwap Known[string]
-	OnHost    Known[string]
-	// Gravest is another member of the pool in a bad state; its tail is empty when there is none.
-	Gravest  Known[Grave]
-	BayKnown bool
-	// Scrub is when the pool was last read through, and whether that left nothing.
-	Scrub Known[ScrubFacts]
-	// Testing are the members of the pool that run a self-test now.
-	Testing Known[[]string]
-	// Matters are what there is to tell of the pool or the host now that is not about the old drive, in words.
-	Matters Known[[]string]
-	// Neighbours are the other pools that have members on this host.
-	Neighbours Known[[]Neighbour]
-	// Peers are members of pools on this host that are missing though they should not be, with their places.
-	Peers Known[[]string]
-	// Twin is another drive that tells the same label tail; empty when there is none.
-	Twin Known[string]
-	// NewVerdict is that of the new drive, NewPast what its counters say of its past.
-	NewVerdict health.Verdict
-	NewPast    []record.Check
-	// Seats are what is known of the pools of all places of the drive; the first is Pool's. Below finds pools that members of them are.
-	Seats []SeatFacts
-	Below pool.Lookup
-	// Uses are what else depends on the drive, beside its pools.
-	Uses Known[[]OtherUse]
-	// Above are the pools that lie on pools of the drive.
-	Above Known[[]*pool.Pool]
-	// Stock is a drive in the host that fits and was accepted; empty when there is none.
-	Stock string
-}
-
-// HostFacts are how a host reports: Late when its reports stopped coming, Skew how far its clock is from ours.
-type HostFacts struct {
-	Late bool
-	Skew time.Duration
-}
-
-// Grave is a drive in a bad state.
-type Grave struct {
-	Tail    string
-	Verdict health.Verdict
-}
-
-// ScrubFacts are when a pool was last read through, zero for never, and whether that left nothing unrepaired.
-type ScrubFacts struct {
-	At    time.Time
-	Clean bool
-}
-
-// Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing does.
-type Neighbour struct {
-	Pool     *pool.Pool
-	Recovery string
-}
 
 // skewMost is how far a host's clock may be off before what it says of times cannot be laid beside what others say.
 const skewMost = 30 * time.Second
@@ -493,82 +426,6 @@ func (c *checker) fit() {
 		found += "; " + c.s.Stock + " of the stock fits"
 	}
 	c.add("fit", "Replacement size", "slot "+p.Slot+" of "+p.Pool, record.Passes, found, "")
-}
-
-// closing gives the checks that must all hold before the swap is closed as verified.
-func (s *State) closing(e Event) []record.Check {
-	p := e.Pool
-	seen := "report of " + e.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
-	var out []record.Check
-	check := func(id, title string, ok bool, found, do string) *record.Check {
-		c := record.Check{ID: id, Title: title, Looked: seen, Found: found, Result: record.Passes}
-		if !ok {
-			c.Result, c.Do = record.Stops, do
-		}
-		out = append(out, c)
-		return &out[len(out)-1]
-	}
-	left := grouped(drive.Bytes(p.Unrepairable)) + " blocks were left unrecovered"
-	margin := e.Margin.String()
-	if !p.MarginKnown {
-		margin = "unknown"
-	}
-	lights, verdict := "none is lit", p.NewVerdict
-	if p.LightOn {
-		lights = "the bay is still lit"
-	}
-	state, at := p.Member, p.Drive
-	if p.New != "" {
-		state, at = p.New, s.New.Key()
-	}
-	if keepsR6 {
-		check("pool-healthy", "Member in the pool", state == pool.Online && at == s.New.Key(), "slot "+s.Slot+" is "+string(state), "Look at the pool.")
-	}
-	moves := "nothing moves in it"
-	if p.Recovering {
-		moves = "a recovery is running"
-	}
-	check("nothing-moves", "Recovery in the pool", !p.Recovering, moves, "Wait until it has ended.")
-	enough := p.MarginKnown && (e.Margin >= s.Margin || len(s.Loses) > 0)
-	check("margin-restored", "Margin", enough, margin, "Another member is gone; see the round.")
-	nothing := check("nothing-left", "Unrecovered blocks", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them.")
-	if p.Unrepairable > 0 && len(s.Loses) > 0 {
-		nothing.Result, nothing.Found = record.Warns, left+": of "+strings.Join(s.Loses, ", ")+" this was told before it began"
-	}
-	// A drive that cannot tell about itself is unknown, and one may be watched for weak reasons: neither is a reason to
-	// leave the swap open for ever, but it is said.
-	well := verdict == string(health.Sound) || verdict == string(health.Unknown)
-	found := s.New.Tail() + " has the verdict " + verdict
-	if p.NewAccepted != "" {
-		found += "; " + p.NewAccepted
-	}
-	d := check("new-drive", "Health of the new drive", well, found, "Look at its findings.")
-	if verdict == string(health.Watch) {
-		d.Result = record.Warns
-	}
-	switch {
-	case s.Recipe.Stood != "":
-		found := "it stands by again"
-		if p.Spare != "" {
-			found = "the spare at " + p.Spare + " still stands in"
-		}
-		check("spare-back", "Spare of the pool", p.Spare == "", found, "Wait until what it carries is moved.")
-	}
-	if s.Recipe.Spare != "" {
-		c := check("spare-used", "Spare of the pool", false, "it became the member; the pool has one spare less", "Put a new drive in and make it the spare.")
-		c.Result = record.Warns
-	}
-	place := check("records", "Bay of the new drive", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
-	if s.New.Bay == "" {
-		place.Result = record.Warns // nobody could tell where it is, and that is known of it
-	}
-	news := "none since it began"
-	if len(p.Notices) > 0 {
-		news = strings.Join(p.Notices, "; ")
-	}
-	check("no-notice", "New notices", len(p.Notices) == 0, news, "See the notices.")
-	check("lights-out", "Light of the bay", !p.LightOn, lights, "It is being put out.")
-	return out
 }
 
 // grouped writes an exact number of bytes in groups of three, for people to compare.

@@ -108,7 +108,7 @@ func (c *checker) newcomer() {
 	if d.Capacity > p.Needs {
 		spare = grouped(d.Capacity) + " bytes, " + grouped(d.Capacity-p.Needs) + " more than are needed"
 	}
-	either("new-size", "Size of the new drive", "its own account of its size", p.size(d), spare, other)
+	either("new-size", "Size of the new drive", "the size that the drive reports", p.size(d), spare, other)
 	kind := "media of an unknown kind"
 	if d.Medium != "" && d.Medium != drive.MediumUnknown {
 		kind = string(d.Medium)
@@ -116,7 +116,7 @@ func (c *checker) newcomer() {
 	if d.Sector > 0 {
 		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
 	}
-	either("new-kind", "Kind of the new drive", "what it says of its sectors, its medium and its tracks", p.sort(d), kind, other)
+	either("new-kind", "Kind of the new drive", "the sectors, medium and recording that the drive reports", p.sort(d), kind, other)
 	empty := "both ends are blank, and the kernel shows no use of it"
 	if d.Spare {
 		empty = "it stands by in " + d.Member + "; nothing but the mark of that pool lies on it"

@@ -355,7 +355,7 @@ func (r Recipe) Differs(before Recipe) (out []string) {
 	say("procedure", before.Name, r.Name)
 	say("steps", titles(before), titles(r))
 	say("bay for the new drive", before.Into, r.Into)
-	say("pools that cannot be reached meanwhile", strings.Join(before.Stops, ", "), strings.Join(r.Stops, ", "))
+	say("pools stopped meanwhile", strings.Join(before.Stops, ", "), strings.Join(r.Stops, ", "))
 	say("members that depend on it", strings.Join(before.Unit, ", "), strings.Join(r.Unit, ", "))
 	return out
 }
