@@ -111,7 +111,7 @@ shots: tools build
 judge-recovery:
 	$(GO) run ./internal/lab/finishes
 
-# Every state that a swap can reach with small pools, and whether the rules hold in all of them (up to five minutes).
+# Every state that a swap can reach with small pools, and whether the rules hold in all of them (about 16 minutes, 15 GB).
 prove:
 	$(GO) run ./internal/proof
 
