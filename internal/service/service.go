@@ -171,6 +171,8 @@ type poolState struct {
 	unseen  time.Time
 	wrong   string
 	witness api.Witness
+	// drives are the keys of the drives that have a place in it.
+	drives map[string]bool
 }
 
 type swapState struct {
@@ -457,7 +459,7 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 	if before != nil && before.at.After(at) {
 		return
 	}
-	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent, waits: p.Waits, unseen: p.NotSeenSince, witness: p.Witness}
+	next := &poolState{Pool: wire.ToPool(p), reporter: from, at: at, offers: p.Offers, priority: p.Priority, torn: p.Inconsistent, waits: p.Waits, unseen: p.NotSeenSince, witness: p.Witness, drives: map[string]bool{}}
 	next.Watched = next.Watched || len(p.Offers) == 0
 	if err := next.Check(); err != nil {
 		next.wrong = err.Error()
@@ -466,6 +468,9 @@ func (s *Service) takePool(from string, at time.Time, p api.PoolReport) {
 		if m.Drive == "" && before != nil && m.State != pool.Out {
 			was, _, _ := before.Slot(m.Slot)
 			m.Drive = was.Drive
+		}
+		for _, key := range append([]string{m.Drive}, m.Drives...) {
+			next.drives[key] = true
 		}
 	})
 	for _, r := range p.Recoveries {

@@ -27,10 +27,14 @@ type seat struct {
 }
 
 // sortedPools are all pools in an order that does not change.
-func (s *Service) sortedPools() []*poolState {
-	out := make([]*poolState, 0, len(s.pools))
+func (s *Service) sortedPools() []*poolState { return s.poolsWith("") }
+
+// poolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is empty.
+func (s *Service) poolsWith(key string) (out []*poolState) {
 	for _, p := range s.pools {
-		out = append(out, p)
+		if key == "" || p.drives[key] {
+			out = append(out, p)
+		}
 	}
 	slices.SortFunc(out, func(a, b *poolState) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) })
 	return out
@@ -85,7 +89,7 @@ func (s *Service) seats(key string) (out []seat) {
 	if key == "" {
 		return nil
 	}
-	for _, p := range s.sortedPools() {
+	for _, p := range s.poolsWith(key) {
 		p.Everyone(func(group string, m *pool.Member) {
 			if m.On(key) {
 				out = append(out, seat{p, *m, group})
