@@ -170,7 +170,7 @@ func (k kind) plan(w world) *swap.State {
 		x := k.drive(newDrive, at)
 		early, g.Waits = &x, !k.spare
 	}
-	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: gone, Early: early, Needs: 4000, Margin: k.margin(w)}
+	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, Members: swap.Carrying(g.Pool), ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: gone, Early: early, Needs: 4000, Margin: k.margin(w)}
 	if k.twin {
 		plan.Margin = min(plan.Margin, k.secondMargin(w))
 	}

@@ -34,6 +34,10 @@ func (t *turn) take(name string, w world, events ...swap.Event) {
 			return
 		}
 	}
+	if err := t.owes(to); err != nil {
+		t.err = fmt.Errorf("%s: %w", name, err)
+		return
+	}
 	t.out = append(t.out, next{name, to})
 }
 
@@ -75,7 +79,7 @@ func (t *turn) people() {
 				t.take("the host is to be changed cold", v)
 			}
 		}
-		t.take("begin", w, append(first, swap.Event{Kind: swap.BeginIt, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})...)
+		t.take("begin", w, append(first, swap.Event{Kind: swap.BeginIt, At: witnessed, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})...)
 	}
 	if k.anew && w.fresh && t.n.s.Phase != swap.Planned {
 		t.take("look at the plan", w, swap.Event{Kind: swap.ReplanIt, Plan: k.plan(w)})

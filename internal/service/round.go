@@ -70,8 +70,8 @@ func (s *Service) Round() api.Round {
 		}
 	}
 	for _, w := range s.abandoned() {
-		if says, do := s.owed(w); says != "" {
-			out.Pools = append(out.Pools, api.PoolLine{Pool: w.Pool, Id: w.PoolID, Host: w.Host, Room: s.roomOf(w.Host), Says: says, Do: do, Since: w.EndedAt})
+		if d := s.owed(w); d.Says != "" {
+			out.Pools = append(out.Pools, api.PoolLine{Pool: w.Pool, Id: w.PoolID, Host: w.Host, Room: s.roomOf(w.Host), Says: d.Says, Do: d.Do, Since: w.EndedAt})
 		}
 	}
 	slices.SortFunc(out.Filling, func(a, b api.Filling) int { return cmp.Compare(a.Pool, b.Pool) })

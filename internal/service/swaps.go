@@ -204,7 +204,7 @@ func (s *Service) composed(d *disk, needs drive.Bytes, keepSpare bool) (*swap.St
 		host = d.Host
 	}
 	plan := swap.State{Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.swapDrive(d),
-		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs, KeepSpare: keepSpare, Members: carrying(&p.Pool)}
+		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs, KeepSpare: keepSpare, Members: swap.Carrying(&p.Pool)}
 	plan.Old.Ill = ""
 	if place, _, ok := s.placeOf(&p.Pool, m); ok {
 		plan.Needs, plan.AtMost = max(plan.Needs, place.Needs), place.AtMost
@@ -223,49 +223,14 @@ func (s *Service) composed(d *disk, needs drive.Bytes, keepSpare bool) (*swap.St
 	return &plan, nil
 }
 
-// carrying is how many members of a pool's groups are not out.
-func carrying(p *pool.Pool) (n int) {
-	p.Everyone(func(group string, m *pool.Member) {
-		if group != "" && m.State != pool.Out {
-			n++
+// owed is what a swap left undone; empty when nothing is. Must be called with s.mu held.
+func (s *Service) owed(w *swapState) swap.Debt {
+	return w.Owed(func(id string) (*pool.Pool, bool) {
+		if p := s.pools[id]; p != nil {
+			return &p.Pool, p.known()
 		}
+		return nil, false
 	})
-	return n
-}
-
-// owed is what a swap left undone, one that was abandoned or one that used up a spare, and what to do about it; empty when nothing is
-// owed. While the state of the pool is unknown it stays owed (R7). Must be called with s.mu held.
-func (s *Service) owed(w *swapState) (says, do string) {
-	p := s.pools[w.PoolID]
-	if p == nil {
-		return "", "" // it was forgotten, and its places with it
-	}
-	if !p.known() {
-		if w.Phase == swap.Abandoned && w.BegunAt.IsZero() {
-			return "", ""
-		}
-		return "unknown whether place " + w.Slot + " is filled since the swap of " + w.Old.Tail() + " ended", "Wait for the next report of " + w.Host + "."
-	}
-	if w.Phase == swap.Closed && w.Recipe.Spare != "" && !slices.ContainsFunc(p.Spares, func(m pool.Member) bool { return m.State == pool.Standby }) {
-		return "no spare stands by since it took the place of " + w.Old.Tail(), "Put a new drive in and make it the spare of " + p.Name + "."
-	}
-	if w.Phase != swap.Abandoned || w.BegunAt.IsZero() {
-		return "", ""
-	}
-	old := w.Old.Tail()
-	since := fmt.Sprintf(" since the swap of %s was abandoned", old)
-	m, _, there := p.Slot(w.Slot)
-	switch {
-	case !there && w.Members > 0 && carrying(&p.Pool) < w.Members:
-		return "place " + w.Slot + " was removed and not replaced" + since, fmt.Sprintf("Add a drive: lantern admit %s <drive>; then spread the data: lantern rebalance %s", p.Name, p.Name)
-	case there && m.State == pool.Out && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool {
-		return slices.ContainsFunc(g.Members, func(x pool.Member) bool { return x.StandsFor == w.Slot })
-	}):
-		return "place " + w.Slot + " was emptied and not filled again" + since, "Plan its swap again: lantern swap plan " + old
-	case there && m.Lost() && m.State != pool.Recovering:
-		return "place " + w.Slot + " has no working member" + since, "Plan its swap again: lantern swap plan " + old
-	}
-	return "", ""
 }
 
 // refresh composes a plan again from the newest facts, until it begins, and returns how it differs from the plan that was shown. Where no
