@@ -55,7 +55,13 @@ func (s *Server) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.ConfirmBay(person(c), req)
+	if err := s.Service.ConfirmBay(person(c), req); err != nil {
+		return err
+	}
+	if req.Drive == "" { // what was known of the bay is forgotten
+		return answer(c, http.StatusOK, api.Drive{Findings: []api.Finding{}}, nil)
+	}
+	v, err := s.Service.Drive(req.Drive)
 	return answer(c, http.StatusOK, v, err)
 }
 

@@ -12,7 +12,6 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/accept"
 	"lantern/internal/core/drive"
-	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
@@ -113,7 +112,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	}
 	p, _, _ := s.member(key)
 	h := s.hosts[d.Host]
-	waits := s.waitsIn(key)
+	lead, waits := s.work.waitsIn(key)
 	inUse, wipe := s.notFree(d)
 	switch {
 	case !d.Present:
@@ -124,10 +123,10 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 		return api.Acceptance{}, problem(409, "is-member", "Only a drive that holds nothing is tested so.", "%s is a member of %s.", d.tail(), p.Name)
 	case inUse != "":
 		return api.Acceptance{}, problem(409, "drive-refused", wipe, "%s cannot be tested: %s.", d.tail(), inUse)
-	case waits != nil && waits.Lead != by:
-		return api.Acceptance{}, problem(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", waits.Lead)
-	case waits == nil && s.promised(key, "") != "":
-		return api.Acceptance{}, problem(409, "promised", "Test it before, or afterwards.", "%s is promised to the swap of %s.", d.tail(), s.promised(key, ""))
+	case waits && lead != by:
+		return api.Acceptance{}, problem(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", lead)
+	case !waits && s.work.promised(key, "") != "":
+		return api.Acceptance{}, problem(409, "promised", "Test it before, or afterwards.", "%s is promised to the swap of %s.", d.tail(), s.work.promised(key, ""))
 	case req.Surface && !d.Desc.TailMatches(req.Tail):
 		return api.Acceptance{}, problem(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of the drive whose whole surface is to be written.", req.Tail)
 	case req.RateBytes < 0:
@@ -139,16 +138,6 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	next, orders := accept.Begin(a.State, s.clock.Now(), counts(d))
 	s.turn(b, a, next, orders)
 	return s.viewAcceptance(a), s.commit(b)
-}
-
-// waitsIn is the swap in which a drive waits to be confirmed: it may be tested before that. Nil when it is in none.
-func (s *Service) waitsIn(key string) *swapState {
-	for _, w := range s.openSwaps() {
-		if w.Phase == swap.Confirm && w.New != nil && w.New.Key() == key {
-			return w
-		}
-	}
-	return nil
 }
 
 // counts are a drive's newest counters.
@@ -218,7 +207,7 @@ func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, orders 
 	if says != "" {
 		s.happened(b, api.EventKindAcceptance, a.ID, fmt.Sprintf("%s: %s", a.Drive.Tail(), says))
 	} else {
-		s.bus.send(api.Event{Kind: api.EventKindAcceptance, At: s.clock.Now(), Subject: a.ID, Says: "progress"})
+		s.progress(api.Event{Kind: api.EventKindAcceptance, At: s.clock.Now(), Subject: a.ID, Says: "progress"})
 	}
 }
 
@@ -382,7 +371,7 @@ func (s *Service) isStock(key string, d *disk) bool {
 
 func (s *Service) viewStock(key string, d *disk) api.StockItem {
 	v := api.StockItem{Drive: key, Tail: d.tail(), Model: d.Desc.Model, CapacityBytes: int64(d.Desc.Capacity), Medium: string(d.Desc.Medium), Here: d.Present, Note: d.StockNote,
-		Accepted: api.StockItemAcceptedNone, Promised: s.promised(key, ""), Fits: []string{}}
+		Accepted: api.StockItemAcceptedNone, Promised: s.work.promised(key, ""), Fits: []string{}}
 	if d.Present {
 		v.Place = placeWords(d)
 	}

@@ -65,5 +65,5 @@ func (s *Service) Listen(after int64) (past []api.Event, live <-chan api.Event, 
 
 // Announce tells live views of something that is not kept, such as a change of the lab's pace.
 func (s *Service) Announce(kind api.EventKind, subject, says string) {
-	s.bus.send(api.Event{Kind: kind, At: s.clock.Now(), Subject: subject, Says: says})
+	s.progress(api.Event{Kind: kind, At: s.clock.Now(), Subject: subject, Says: says})
 }

@@ -16,9 +16,10 @@ import (
 
 // judgement is what the core says of every drive at one moment.
 type judgement struct {
-	at     time.Time
-	of     map[string]judged
-	places map[string]place
+	at         time.Time
+	generation int // of the changes that it was made after
+	of         map[string]judged
+	places     map[string]place
 }
 
 // judged is one drive's part of it. hits is what was found without looking at siblings; it stands as long as what it was
@@ -54,7 +55,7 @@ const goodFor = 2 * time.Second
 // something changed.
 func (s *Service) judge() map[string]judged {
 	now := s.clock.Now()
-	if s.judged != nil && now.Sub(s.judged.at) < s.clock.AtLeast(goodFor, goodFor) && !now.Before(s.judged.at) {
+	if s.judged != nil && s.judged.generation == s.generation && now.Sub(s.judged.at) < s.clock.AtLeast(goodFor, goodFor) && !now.Before(s.judged.at) {
 		return s.judged.of
 	}
 	of := make(map[string]judged, len(s.drives))
@@ -62,7 +63,7 @@ func (s *Service) judge() map[string]judged {
 	warm, scrubs := s.neighbourhoods(), s.cleanScrubs()
 	var bad []string
 	for key, d := range s.drives {
-		j, known := s.before[key]
+		j, known := s.past[key]
 		from := s.grounds(now, d, places[key], warm, scrubs)
 		if !known || j.from != from {
 			sub := s.subject(d, places[key], from)
@@ -113,8 +114,8 @@ func (s *Service) judge() map[string]judged {
 		}
 		of[key] = j
 	}
-	s.before = of
-	s.judged = &judgement{at: now, of: of, places: places}
+	s.past = of
+	s.judged = &judgement{at: now, generation: s.generation, of: of, places: places}
 	return of
 }
 
@@ -369,7 +370,7 @@ func (s *Service) placesOf(p *poolState, out map[string][]place) {
 func (s *Service) grounds(now time.Time, d *disk, at place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
 	filling := false
 	at.every(func(x place) { filling = filling || x.filling })
-	g := grounds{version: d.version, state: at.member.State, filling: filling, asked: !d.Present && s.askedOut(d.Desc.Key(), now), limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
+	g := grounds{version: d.version, state: at.member.State, filling: filling, asked: !d.Present && s.work.askedOut(d.Desc.Key(), now), limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.shifts[d.Desc.Key()]}
 	if h := s.hosts[d.Host]; h == nil || s.late(h, now) {
 		g.late = true
 	}
@@ -412,24 +413,12 @@ func (s *Service) subject(d *disk, at place, g grounds) health.Subject {
 	if d.Failed != nil && d.Failed.Says != "" {
 		sub.FailedLBA, sub.Lies = d.Failed.Lba, d.Failed.Says
 	}
-	if r := s.runs[d.Desc.Key()]; r != nil {
-		sub.Stalled = r.StalledSince
-	}
+	sub.Stalled = d.stalled
 	if len(d.Reading.Unreadable) > 0 {
 		u := d.Reading.Unreadable[0]
 		sub.Bad = &drive.Unreadable{Kind: drive.PageKind(u.Kind), Why: u.Why, Bytes: u.Bytes}
 	}
 	return sub
-}
-
-// askedOut says whether a drive is out because a swap asked for it.
-func (s *Service) askedOut(key string, now time.Time) bool {
-	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.AskedOut(key, now) })
-}
-
-// askedDown says whether a host is down because a swap asked for it, and not for too long yet.
-func (s *Service) askedDown(host string, now time.Time) bool {
-	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.Host == host && w.AskedDown(now) })
 }
 
 // late says whether two reports of a host were missed (R7).

@@ -45,7 +45,7 @@ func (s *Service) loadNotices() error {
 
 // notify looks at what people ought to know now, and puts what changed into a batch. s.mu is held.
 func (s *Service) notify(b *store.Batch, now time.Time) {
-	if now.Sub(s.notifiedAt) < s.clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
+	if !s.urgent && now.Sub(s.notifiedAt) < s.clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
 		return
 	}
 	var matters []notice.Matter
@@ -62,7 +62,7 @@ func (s *Service) notify(b *store.Batch, now time.Time) {
 	} else {
 		matters = s.matters(b, now)
 	}
-	s.notifiedAt = now
+	s.notifiedAt, s.urgent = now, false
 	open, changes := notice.Update(s.notices, matters, now, newID)
 	s.notices = open
 	for _, c := range changes {
@@ -84,7 +84,7 @@ func (s *Service) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		if h.SeenAt.IsZero() {
 			continue
 		}
-		if s.late(h, now) && !s.askedDown(h.Name, now) {
+		if s.late(h, now) && !s.work.askedDown(h.Name, now) {
 			out = append(out, notice.Matter{Key: "host/" + h.Name, Kind: notice.Host, Severity: health.Unknown, Host: h.Name, Says: fmt.Sprintf("%s has not reported since %s: what is true there now is not known", h.Name, h.SeenAt.Format("2006-01-02 15:04")),
 				Do: "Look at the host and its agent."})
 		}

@@ -67,15 +67,8 @@ func (s *Service) RemovePerson(by, name string) error {
 	case name == by:
 		return problem(409, "yourself", "Let somebody else do that.", "Nobody takes their own token away: the last one would lock everybody out.")
 	}
-	for _, w := range s.openSwaps() {
-		if w.Lead == name {
-			return problem(409, "leads-swap", "Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …", "%s leads the swap of %s in %s.", name, w.Old.Tail(), w.Pool)
-		}
-	}
-	for _, c := range s.campaigns {
-		if c.Lead == name && c.State.Open() {
-			return problem(409, "leads-campaign", "It goes on only with them; let them end or abandon it first.", "%s leads the campaign in %s.", name, c.Pool)
-		}
+	if err := s.work.leads(name); err != nil {
+		return err
 	}
 	if _, err := store.Remove[store.Token](s.store, "name = ?", name); err != nil {
 		return err

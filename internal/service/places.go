@@ -238,7 +238,7 @@ func (s *Service) replace(b *store.Batch, name string) {
 		d.version++
 		b.Put(d.row())
 	}
-	s.judged = nil
+	s.moved()
 }
 
 // keepSpot notes that a drive was seen in a bay.
@@ -257,16 +257,16 @@ func (s *Service) keepSpot(b *store.Batch, host string, sp enclosure.Spot) {
 }
 
 // ConfirmBay notes that a person saw a drive in a bay, or forgets what was known of the bay.
-func (s *Service) ConfirmBay(by string, req api.Spot) (api.Drive, error) {
+func (s *Service) ConfirmBay(by string, req api.Spot) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	a, err := enclosure.ParseAddress(req.Bay)
 	if err != nil {
-		return api.Drive{}, problem(422, "bad-bay", "See: lantern bays <host>", "%s.", err)
+		return problem(422, "bad-bay", "See: lantern bays <host>", "%s.", err)
 	}
 	sec, ok := s.section(a.Host, a.Section)
 	if _, has := sec.Place(a.Number); !ok || !has {
-		return api.Drive{}, problem(404, "no-bay", "See: lantern bays "+a.Host, "No described enclosure has a bay %s.", req.Bay)
+		return problem(404, "no-bay", "See: lantern bays "+a.Host, "No described enclosure has a bay %s.", req.Bay)
 	}
 	b := &store.Batch{}
 	if req.Drive == "" {
@@ -274,22 +274,19 @@ func (s *Service) ConfirmBay(by string, req api.Spot) (api.Drive, error) {
 		b.Drop(&store.Spot{Host: a.Host, Section: a.Section, Number: a.Number})
 		s.replace(b, a.Host)
 		s.happened(b, api.EventKindHost, a.Host, fmt.Sprintf("%s forgot what was known of bay %s", by, a))
-		return api.Drive{Findings: []api.Finding{}}, s.commit(b)
+		return s.commit(b)
 	}
 	d, err := s.findDrive(req.Drive)
 	if err != nil {
-		return api.Drive{}, err
+		return err
 	}
 	if d.Host != a.Host || !d.Present {
-		return api.Drive{}, problem(409, "other-host", "Look which host it reports from: lantern drive "+d.tail(), "%s does not answer on %s.", d.tail(), a.Host)
+		return problem(409, "other-host", "Look which host it reports from: lantern drive "+d.tail(), "%s does not answer on %s.", d.tail(), a.Host)
 	}
 	s.keepSpot(b, a.Host, enclosure.Spot{Section: a.Section, Number: a.Number, Drive: d.Desc.Key(), Port: s.port(d), By: by, At: s.clock.Now()})
 	s.replace(b, a.Host)
 	s.happened(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s saw %s in bay %s", by, d.tail(), a))
-	if err := s.commit(b); err != nil {
-		return api.Drive{}, err
-	}
-	return s.viewDrive(d, s.places()[d.Desc.Key()], true), nil
+	return s.commit(b)
 }
 
 // port is what a drive hangs on by its host's newest report.

@@ -80,7 +80,7 @@ func TestShelvesAndPlaces(t *testing.T) {
 		return m.Sections[len(m.Sections)-1].Bays[0].Unknown
 	}
 	require.True(t, unknown(), "it may be in any of the cage's bays: none is called empty (R7)")
-	_, err = b.s.ConfirmBay("ida", api.Spot{Bay: "fulmar/cage/3", Drive: "BB002"})
+	err = b.s.ConfirmBay("ida", api.Spot{Bay: "fulmar/cage/3", Drive: "BB002"})
 	require.NoError(t, err)
 	how := func() string {
 		d, err := b.s.Drive("BB002")
@@ -95,7 +95,7 @@ func TestShelvesAndPlaces(t *testing.T) {
 	require.Equal(t, "fulmar/cage/3 confirmed", how())
 	tell(lose("p8"))
 	require.Equal(t, " ", how(), "it hangs elsewhere now, and nobody saw where")
-	_, err = b.s.ConfirmBay("ida", api.Spot{Bay: "fulmar/cage/9", Drive: "BB002"})
+	err = b.s.ConfirmBay("ida", api.Spot{Bay: "fulmar/cage/9", Drive: "BB002"})
 	b.problem(err, "no-bay", "has a bay")
 	// Two are said to be in one bay.
 	tell(func(r *api.Report) { in(1)(r); r.Drives[2].Section, r.Drives[2].Bay = "shelf-01", 1 })

@@ -247,7 +247,7 @@ func (s *Service) TakeOver(c api.Copy) error {
 	for _, d := range c.Drives {
 		tail := wire.ToIdentity(d.Drive.Identity).Tail()
 		if d.Present && d.Drive.Section != "" && d.How != string(enclosure.Told) {
-			if _, err := s.ConfirmBay(by, api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: tail}); err != nil {
+			if err := s.ConfirmBay(by, api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: tail}); err != nil {
 				return fmt.Errorf("the bay of %s: %w", tail, err)
 			}
 		}

@@ -111,7 +111,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	for _, p := range reported {
 		s.takeRecoveries(b, r.At, p)
 	}
-	s.judged = nil
+	s.moved()
 	for _, p := range r.Pools {
 		s.poolToSwaps(b, r.At, p.Id)
 	}
@@ -281,12 +281,7 @@ func (s *Service) dropped(from string, at time.Time, d *disk, r api.DriveReport)
 	if d.Present || d.SeenAt.IsZero() || d.Host != from || d.Section != section || d.Bay != bay || at.Sub(d.SeenAt) > dropFor {
 		return false
 	}
-	for _, w := range s.openSwaps() {
-		if w.Host == from {
-			return false
-		}
-	}
-	return true
+	return !s.work.onHost(from)
 }
 
 // poolErrors makes a pool's own counters metrics of its drives, so that a cleared counter does not clear the memory. A
@@ -424,7 +419,7 @@ func (s *Service) takeRecoveries(b *store.Batch, at time.Time, p api.PoolReport)
 		case turned:
 			s.happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("the %s in %s is %s", r.Kind, p.Name, r.State))
 		default:
-			s.bus.send(api.Event{Kind: api.EventKindRecovery, At: at, Subject: r.Id, Says: "progress"})
+			s.progress(api.Event{Kind: api.EventKindRecovery, At: at, Subject: r.Id, Says: "progress"})
 		}
 	}
 }

@@ -44,6 +44,7 @@ func (s *Service) loadRuns() error {
 			return fmt.Errorf("self-test %s: %w", row.ID, err)
 		}
 		s.runs[r.Drive] = r
+		s.stalled(r)
 	}
 	return nil
 }
@@ -114,9 +115,9 @@ func (s *Service) mayTest(d *disk, at place, kind drive.SelfTestKind, now time.T
 	case at.pool != nil && len(at.pool.running) > 0:
 		return at.pool.Name + " is recovering, and is left in peace until that is done"
 	}
-	for _, w := range s.openSwaps() {
-		if at.pool != nil && w.PoolID == at.pool.ID && !w.BegunAt.IsZero() {
-			return fmt.Sprintf("a swap is under way in %s, led by %s", at.pool.Name, w.Lead)
+	if at.pool != nil {
+		if lead, begun := s.work.swapIn(at.pool.ID); begun {
+			return fmt.Sprintf("a swap is under way in %s, led by %s", at.pool.Name, lead)
 		}
 	}
 	return ""
@@ -250,6 +251,7 @@ func (s *Service) endTest(b *store.Batch, r *testRun, state api.TestRunState, sa
 	r.StalledSince = time.Time{}
 	b.Put(r.row())
 	delete(s.runs, r.Drive)
+	s.stalled(r)
 	told := state == api.TestRunStatePassed || state == api.TestRunStateFailed
 	if it := s.testItem(r.Id); it != nil {
 		it.Ended(r.EndedAt, told, r.Stopping, says)
@@ -263,7 +265,7 @@ func (s *Service) endTest(b *store.Batch, r *testRun, state api.TestRunState, sa
 		b.Put(d.row())
 	}
 	s.happened(b, api.EventKindDrive, r.Drive, fmt.Sprintf("%s self-test of %s: %s", r.Kind, r.Tail, says))
-	s.testToAcceptance(b, r)
+	s.testEnded(b, r)
 }
 
 // logged is how long a drive may take to write a test into its log.
@@ -286,11 +288,12 @@ func (s *Service) followTest(b *store.Batch, key string, rd api.Reading) {
 			r.StalledSince = r.Moved
 			s.happened(b, api.EventKindDrive, key, fmt.Sprintf("%s self-test of %s has made no progress since %s", r.Kind, r.Tail, r.Moved.Format(time.RFC3339)))
 		}
-		s.bus.send(api.Event{Kind: api.EventKindDrive, At: rd.At, Subject: key, Says: "progress"})
+		s.progress(api.Event{Kind: api.EventKindDrive, At: rd.At, Subject: key, Says: "progress"})
 		r.RemainingPercent, r.Says = rd.Testing.RemainingPercent, fmt.Sprintf("%d %% are left", rd.Testing.RemainingPercent)
 		if !r.StalledSince.IsZero() {
 			r.Says = fmt.Sprintf("no progress for %s, %d %% are left: stop it, and start it again", selftest.Words(rd.At.Sub(r.StalledSince)), rd.Testing.RemainingPercent)
 		}
+		s.stalled(r)
 		b.Put(r.row())
 		return
 	}
@@ -398,4 +401,11 @@ func (s *Service) addressAnswered(b *store.Batch, o *order) {
 	}
 	d.version++
 	b.Put(d.row())
+}
+
+// stalled notes of a drive since when its self-test makes no progress.
+func (s *Service) stalled(r *testRun) {
+	if d := s.drives[r.Drive]; d != nil {
+		d.stalled = r.StalledSince
+	}
 }

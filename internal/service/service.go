@@ -25,16 +25,12 @@ import (
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 	"lantern/internal/wire"
-
-	"github.com/oklog/ulid/v2"
 )
 
 // Service holds the fleet. Make one with New.
 type Service struct {
-	clock clock.Clock
-	store *store.Store
-	log   *slog.Logger
-	bus   *bus
+	*Ledger
+	work work
 
 	mu     sync.Mutex
 	hosts  map[string]*host
@@ -48,9 +44,9 @@ type Service struct {
 	orders       map[string]*order // those without an outcome
 	lights       map[string]*light // those that have not ended
 	recov        map[string]*course
-	judged       *judgement      // nil when it must be made anew
+	judged       *judgement
 	behind       map[string]bool // drives of which something came that is not in their records yet
-	before       map[string]judged
+	past         map[string]judged
 	// unwritten are drives of whose findings something changed that is not kept yet. badLinks are the tails, by key, of the
 	// drives whose link was bad, by bay.
 	unwritten map[string]bool
@@ -69,6 +65,9 @@ type Service struct {
 	shifts       map[string]health.Shift      // by drive: what is odd about where it is
 	surveyFailed map[string]string            // why a drive that is looked for could not be lit
 	notifiedAt   time.Time
+	urgent       bool // somebody must be told with the next look, at once
+	testEnded    func(b *store.Batch, r *testRun)
+	news         func() []notice.Notice // the notices that are open
 	graceUntil   time.Time
 	uses         map[string][]store.PoolUse
 	channels     []outlet
@@ -102,6 +101,22 @@ type host struct {
 	skew   time.Duration // how far its clock was behind ours in the newest report
 }
 
+// work is what swaps are under way, for those that they concern.
+type work interface {
+	// askedOut says whether a drive is out because a swap asked for it, askedDown the same of a host; not for too long yet.
+	askedOut(key string, now time.Time) bool
+	askedDown(host string, now time.Time) bool
+	// swapIn says who leads the swap that was begun in a pool, onHost whether any is open on a host.
+	swapIn(poolID string) (lead string, begun bool)
+	onHost(host string) bool
+	// promised says to the swap of which old drive another was promised, if not to that with the given id; waitsIn who leads the swap that
+	// waits for a drive to be confirmed.
+	promised(key, id string) string
+	waitsIn(key string) (lead string, waits bool)
+	// leads says what a person leads, and what to do about it; empty when nothing.
+	leads(person string) error
+}
+
 // disk is one drive as it is remembered.
 type disk struct {
 	facts
@@ -115,6 +130,8 @@ type disk struct {
 	// busy is the share of the last minutes in which it did I/O, as of busyAt.
 	busy   float64
 	busyAt time.Time
+	// stalled is since when its self-test makes no progress, zero while it does.
+	stalled time.Time
 }
 
 // facts are what is kept of a drive as JSON.
@@ -224,12 +241,22 @@ const (
 	graceWall = 10 * time.Second
 )
 
-// newID names something so that names sort by time.
-func newID() string { return ulid.Make().String() }
-
 // New loads everything from the store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
-	s := &Service{clock: c, store: st, log: log, bus: newBus(), wake: map[string]chan struct{}{}, surveyFailed: map[string]string{}}
+	s := &Service{Ledger: &Ledger{clock: c, store: st, log: log, bus: newBus()}, wake: map[string]chan struct{}{}, surveyFailed: map[string]string{}}
+	s.work, s.testEnded = s, s.testToAcceptance
+	s.news = func() []notice.Notice { return s.notices }
+	s.before = s.writeStanding
+	s.after = func(*store.Batch) { s.recallLate() }
+	s.failed = func(err error) error {
+		if again := s.load(); again != nil {
+			s.log.Error("memory could not be made anew", "error", again)
+		}
+		if errors.Is(err, store.ErrTwice) {
+			return errTaken
+		}
+		return err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s, s.load()
@@ -239,7 +266,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 func (s *Service) load() error {
 	s.hosts, s.drives, s.pools = map[string]*host{}, map[string]*disk{}, map[string]*poolState{}
 	s.swaps, s.orders, s.lights, s.recov = map[string]*swapState{}, map[string]*order{}, map[string]*light{}, map[string]*course{}
-	s.judged, s.before, s.batches = nil, nil, map[string][]string{}
+	s.judged, s.past, s.batches = nil, nil, map[string][]string{}
 	s.unwritten, s.badLinks, s.foundLog = map[string]bool{}, map[string]map[string]string{}, nil
 	if err := s.loadRules(); err != nil {
 		return err
@@ -393,42 +420,6 @@ func (s *Service) loadRecoveries() error {
 		}
 	}
 	return nil
-}
-
-// commit writes a batch; when that fails, memory is made anew from what is in the store, so that nobody is shown what
-// was not kept. s.mu is held.
-func (s *Service) commit(b *store.Batch) error {
-	if s.writeStanding(b); b.Empty() {
-		return nil // nothing happened, so what was judged stands
-	}
-	s.judged = nil
-	err := s.store.Write(b)
-	if err != nil {
-		if again := s.load(); again != nil {
-			s.log.Error("memory could not be made anew", "error", again)
-		}
-		if errors.Is(err, store.ErrTwice) {
-			return errTaken
-		}
-		return err
-	}
-	s.recallLate()
-	for _, e := range b.Events {
-		s.bus.send(api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
-	}
-	return nil
-}
-
-func (s *Service) happened(b *store.Batch, kind api.EventKind, subject, says string) {
-	b.Events = append(b.Events, &store.Event{Kind: string(kind), At: s.clock.Now(), Subject: subject, Says: says})
-}
-
-func document(v any) []byte {
-	b, err := json.Marshal(v)
-	if err != nil {
-		panic(err) // only our own plain structures come here
-	}
-	return b
 }
 
 // know puts a drive among those that are remembered.

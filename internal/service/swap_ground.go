@@ -115,6 +115,56 @@ func (s *Service) stockFor(plan swap.State, host string) (best *disk) {
 	return best
 }
 
+// askedOut says whether a drive is out because a swap asked for it.
+func (s *Service) askedOut(key string, now time.Time) bool {
+	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.AskedOut(key, now) })
+}
+
+// askedDown says whether a host is down because a swap asked for it, and not for too long yet.
+func (s *Service) askedDown(host string, now time.Time) bool {
+	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.Host == host && w.AskedDown(now) })
+}
+
+// swapIn says who leads the swap that was begun in a pool.
+func (s *Service) swapIn(poolID string) (lead string, begun bool) {
+	for _, w := range s.openSwaps() {
+		if w.PoolID == poolID && !w.BegunAt.IsZero() {
+			return w.Lead, true
+		}
+	}
+	return "", false
+}
+
+// onHost says whether a swap is open on a host.
+func (s *Service) onHost(host string) bool {
+	return slices.ContainsFunc(s.openSwaps(), func(w *swapState) bool { return w.Host == host })
+}
+
+// waitsIn says who leads the swap that waits for a drive to be confirmed.
+func (s *Service) waitsIn(key string) (lead string, waits bool) {
+	for _, w := range s.openSwaps() {
+		if w.Phase == swap.Confirm && w.New != nil && w.New.Key() == key {
+			return w.Lead, true
+		}
+	}
+	return "", false
+}
+
+// leads refuses while a person leads a swap or a campaign.
+func (s *Service) leads(person string) error {
+	for _, w := range s.openSwaps() {
+		if w.Lead == person {
+			return problem(409, "leads-swap", "Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …", "%s leads the swap of %s in %s.", person, w.Old.Tail(), w.Pool)
+		}
+	}
+	for _, c := range s.campaigns {
+		if c.Lead == person && c.State.Open() {
+			return problem(409, "leads-campaign", "It goes on only with them; let them end or abandon it first.", "%s leads the campaign in %s.", person, c.Pool)
+		}
+	}
+	return nil
+}
+
 // promised says to the swap of which old drive another was promised, if not to this one.
 func (s *Service) promised(key, id string) string {
 	for _, w := range s.openSwaps() {
@@ -263,7 +313,7 @@ func (s *Service) poolView(p *poolState, w *swapState, at swap.Seat) *swap.PoolV
 		}
 	}
 	v.Stuck = s.hindrance(p, v)
-	for _, n := range s.notices {
+	for _, n := range s.news() {
 		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, key)
 		if about && n.Open() && n.Opened.After(w.BegunAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
 			v.Notices = append(v.Notices, n.Says)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/oklog/ulid/v2"
 
@@ -31,7 +30,7 @@ func (s *Service) apply(b *store.Batch, w *swapState, e swap.Event) error {
 			kind := api.EventKindSwap
 			if next.Alarms > w.Alarms {
 				kind = api.EventKindAlarm
-				s.notifiedAt = time.Time{} // everybody is told with the next look, at once
+				s.urgent = true
 			}
 			s.happened(b, kind, next.ID, fmt.Sprintf("%s: %s", next.Pool, next.Log[n-1].Says))
 		} else {

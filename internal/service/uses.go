@@ -305,7 +305,8 @@ func (s *Service) ForgetPool(by string, p *poolState) error {
 	}
 	b := &store.Batch{}
 	delete(s.pools, p.ID)
-	s.twinNames, s.judged = nil, nil
+	s.twinNames = nil
+	s.moved()
 	if h := s.hosts[p.reporter]; h != nil {
 		h.report.Pools = slices.DeleteFunc(slices.Clone(h.report.Pools), func(x api.PoolReport) bool { return x.Id == p.ID })
 		h.Report = document(h.report)

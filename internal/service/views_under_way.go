@@ -213,7 +213,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 					if fs := verdicts[key].findings; len(fs) > 0 {
 						b.Says = fs[0].Says
 					}
-					if at := s.judged.places[key]; at.pool != nil {
+					if at := s.places()[key]; at.pool != nil {
 						b.Pool = at.pool.Name
 					}
 				}
@@ -239,7 +239,7 @@ func (s *Service) occupants(host string) map[enclosure.Address]*disk {
 		if was != nil && was.Present && (!d.Present || was.Desc.Key() < key) {
 			continue // two in one bay are told of elsewhere; the map shows the same one each time
 		}
-		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && s.judged.places[key].pool != nil {
+		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && s.places()[key].pool != nil {
 			out[at] = d
 		}
 	}
