@@ -152,7 +152,7 @@ func counts(d *disk) accept.Counts {
 }
 
 // turn keeps the next state of an acceptance, and passes its orders on. s.mu is held.
-func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, orders []accept.Order) {
+func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, todo []accept.Order) {
 	if string(document(a.State)) == string(document(next)) && len(orders) == 0 {
 		return
 	}
@@ -162,7 +162,7 @@ func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, orders 
 	}
 	a.State = next
 	d := s.drives[a.Drive.Key()]
-	for _, o := range orders {
+	for _, o := range todo {
 		if d == nil {
 			break
 		}

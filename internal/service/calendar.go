@@ -273,11 +273,11 @@ func (s *Service) PlannedTests(f api.ListPlannedTestsParams) (api.PlannedTestPag
 
 // MakeFeed makes the address under which the calendar can be read; one that was made before ends.
 func (s *Service) MakeFeed(by string) (api.Feed, error) {
-	secret := make([]byte, 24)
-	if _, err := rand.Read(secret); err != nil {
+	bytes := make([]byte, 24)
+	if _, err := rand.Read(bytes); err != nil {
 		return api.Feed{}, err
 	}
-	token := hex.EncodeToString(secret)
+	token := hex.EncodeToString(bytes)
 	if err := s.EndFeed(); err != nil {
 		return api.Feed{}, err
 	}

@@ -17,10 +17,9 @@ import (
 // Tests are placed so far ahead and kept; what a view shows beyond is worked out for it. Between changes, places are looked
 // over now and then.
 const (
-	planAhead   = 8 * 24 * time.Hour
-	replanEach  = 15 * time.Minute
-	replanWall  = 30 * time.Second
-	busyAverage = 5 * time.Minute
+	planAhead  = 8 * 24 * time.Hour
+	replanEach = 15 * time.Minute
+	replanWall = 30 * time.Second
 )
 
 // where is what a drive shares with others.
@@ -324,6 +323,9 @@ func (s *Service) poolBusy(p *poolState) float64 {
 	})
 	return sum / float64(max(1, n))
 }
+
+// busyAverage is over how long a drive's I/O is averaged.
+const busyAverage = 5 * time.Minute
 
 // feel takes in how busy a drive was since the report before, as an average over some minutes.
 func (d *disk) feel(busy float64, at time.Time) {

@@ -239,7 +239,7 @@ func (s *Service) occupants(host string) map[enclosure.Address]*disk {
 		if was != nil && was.Present && (!d.Present || was.Desc.Key() < key) {
 			continue // two in one bay are told of elsewhere; the map shows the same one each time
 		}
-		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && s.places()[key].pool != nil {
+		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && len(s.poolsWith(key)) > 0 {
 			out[at] = d
 		}
 	}
