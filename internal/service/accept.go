@@ -153,7 +153,7 @@ func counts(d *disk) accept.Counts {
 
 // turn keeps the next state of an acceptance, and passes its orders on. s.mu is held.
 func (s *Service) turn(b *store.Batch, a *acceptance, next accept.State, todo []accept.Order) {
-	if string(document(a.State)) == string(document(next)) && len(orders) == 0 {
+	if string(document(a.State)) == string(document(next)) && len(todo) == 0 {
 		return
 	}
 	says := ""
