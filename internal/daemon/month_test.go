@@ -33,12 +33,12 @@ func TestMonth(t *testing.T) {
 	defer func() { require.NoError(t, r.stop()) }()
 	limits := api.PlanLimits{Group: 1, Pool: 2, Enclosure: 4, Host: 5}
 	covers := []api.PlanScope{{Kind: api.PlanScopeKindFleet}}
-	_, err = r.service.SetPlan("ida", "fleet", api.PlanChange{Covers: covers, Zone: "UTC", Limits: limits, BusyPercent: 50, Windows: []string{"daily 18:00-12:00"}, Barred: []string{"Sun 00:00-24:00"}, RunOver: true,
+	_, err = r.service.Selftests.SetPlan("ida", "fleet", api.PlanChange{Covers: covers, Zone: "UTC", Limits: limits, BusyPercent: 50, Windows: []string{"daily 18:00-12:00"}, Barred: []string{"Sun 00:00-24:00"}, RunOver: true,
 		Tests: []api.PlanTest{{Kind: api.PlanTestKindShort, Every: "every Monday 00:00"}, {Kind: api.PlanTestKindExtended, Every: "every month on the 1st 00:00"}}})
 	require.NoError(t, err)
 	var agents []*agent.Agent
 	for _, h := range fleet.Hosts {
-		token, err := r.service.Enrol("ida", h.Name)
+		token, err := r.service.Fleet.Enrol("ida", h.Name)
 		require.NoError(t, err)
 		client, err := Client(r.url, token)
 		require.NoError(t, err)
@@ -61,7 +61,7 @@ func TestMonth(t *testing.T) {
 				require.NoError(t, r.service.Tick())
 			}
 		}
-		for _, p := range r.service.Pools() {
+		for _, p := range r.service.Views.Pools() {
 			if p.Recovery.State == api.RecoveryStateRunning {
 				recovering[p.Name] = append(recovering[p.Name], now)
 			}
@@ -69,7 +69,7 @@ func TestMonth(t *testing.T) {
 		fleet.Clock().Forward(step)
 	}
 
-	cal, err := r.service.Calendar(begin, end)
+	cal, err := r.service.Selftests.Calendar(begin, end)
 	require.NoError(t, err)
 	for _, m := range cal.Missed {
 		t.Logf("missed: %s %s %s %s: %s", m.Tail, m.Bay, m.Kind, m.PeriodFrom, m.Why)
@@ -145,7 +145,7 @@ func TestMonth(t *testing.T) {
 		}
 	}
 	t.Logf("%d short and %d extended tests", short, extended)
-	v, err := r.service.TestStanding(api.GetTestStandingParams{})
+	v, err := r.service.Selftests.TestStanding(api.GetTestStandingParams{})
 	require.NoError(t, err)
 	require.Zero(t, v.Counts["overdue"])
 	require.Zero(t, v.Counts["never"])

@@ -48,7 +48,7 @@ func newYard(t *testing.T, change func(f *lab.Fleet)) *yard {
 
 // rehearse is a yard that is a copy of one pool of this one, and of its hosts.
 func (y *yard) rehearse(t *testing.T, pool string) *yard {
-	c, err := y.r.service.Copy(pool)
+	c, err := y.r.service.Rehearsal.Copy(pool)
 	require.NoError(t, err)
 	dir := t.TempDir()
 	hosts, drives, ps := fromCopy(&c)
@@ -56,7 +56,7 @@ func (y *yard) rehearse(t *testing.T, pool string) *yard {
 	require.NoError(t, err)
 	require.NoError(t, fleet.SetSpeed(0))
 	z := openYard(t, dir, fleet)
-	require.NoError(t, z.r.service.TakeOver(c))
+	require.NoError(t, z.r.service.Rehearsal.TakeOver(c))
 	return z
 }
 
@@ -67,7 +67,7 @@ func openYard(t *testing.T, dir string, fleet *lab.Fleet) *yard {
 	t.Cleanup(func() { require.NoError(t, r.stop()) })
 	y := &yard{t: t, fleet: fleet, r: r, agents: map[string]*agent.Agent{}, dark: map[string]bool{}}
 	for _, h := range fleet.Hosts {
-		token, err := r.service.Enrol("ida", h.Name)
+		token, err := r.service.Fleet.Enrol("ida", h.Name)
 		require.NoError(t, err)
 		client, err := Client(r.url, token)
 		require.NoError(t, err)
@@ -98,7 +98,7 @@ func (y *yard) pass(d time.Duration) {
 }
 
 func (y *yard) pool(name string) api.Pool {
-	for _, p := range y.r.service.Pools() {
+	for _, p := range y.r.service.Views.Pools() {
 		if p.Name == name {
 			return p
 		}
@@ -157,7 +157,7 @@ func (y *yard) rest(pool string) {
 // happens that was not planned.
 func (y *yard) hand(tail string, before func(w api.Swap)) api.Swap {
 	y.t.Helper()
-	w, err := y.r.service.PlanSwapOf("ida", api.PlanSwap{Drive: tail, KeepSpare: !y.spare})
+	w, err := y.r.service.Swaps.PlanSwapOf("ida", api.PlanSwap{Drive: tail, KeepSpare: !y.spare})
 	require.NoError(y.t, err)
 	return y.lead(w, lab.Shelf{}, before)
 }
@@ -167,16 +167,16 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 	svc := y.r.service
 	label := ""
 	say := func(kind swap.EventKind) {
-		_, err := svc.ActOnSwap(kind, "ida", w.Id, "", "as the screen says")
+		_, err := svc.Swaps.ActOnSwap(kind, "ida", w.Id, "", "as the screen says")
 		require.NoError(y.t, err)
 	}
 	for range 1200 {
 		var err error
-		w, err = svc.Swap(w.Id)
+		w, err = svc.Swaps.Swap(w.Id)
 		require.NoError(y.t, err)
 		if before != nil && w.Open {
 			before(w)
-			w, _ = svc.Swap(w.Id)
+			w, _ = svc.Swaps.Swap(w.Id)
 		}
 		into := w.Into
 		if into == "" {
@@ -190,7 +190,7 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 		case len(w.Wrong) > 0:
 			y.insert(w.Wrong[0].Bay, lab.Shelf{Tail: w.Wrong[0].Tail})
 		case w.Phase == api.SwapPhasePlanned:
-			_, err := svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
+			_, err := svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
 			require.NoError(y.t, err)
 		case w.Phase == api.SwapPhasePull && w.Hold == "":
 			require.Equal(y.t, w.Old.Tail, y.pull(w.Old.Bay).Tail, said(w))
@@ -211,7 +211,7 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 			for _, c := range w.Gate {
 				require.NotContains(y.t, c.Found+c.Looked+c.Do, label, "nor do the checks")
 			}
-			_, err := svc.ConfirmSwap("ida", w.Id, "", req)
+			_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", req)
 			require.NoError(y.t, err)
 		case w.Phase == api.SwapPhaseDown:
 			y.power(w.Host, false)
@@ -251,7 +251,7 @@ func said(w api.Swap) string {
 
 // steps are the ones that a swap went through, and the least margin on the way.
 func (y *yard) steps(w api.Swap) (phases string, least int) {
-	r, err := y.r.service.Report(w.Id)
+	r, err := y.r.service.Views.Report(w.Id)
 	require.NoError(y.t, err)
 	var all []string
 	for _, st := range r.Steps {
@@ -294,7 +294,7 @@ func TestRecipes(t *testing.T) {
 		{name: "no free bay, enough margin", pool: "soundscape", slot: "1.7", steps: "pull insert confirm join recover verify", least: 1},
 		{name: "no free bay, a spare stands by", pool: "soundscape", slot: "1.7", spare: true, steps: "confirm join recover pull verify", least: 2, end: func(y *yard, w api.Swap) {
 			require.Empty(y.t, y.pool("soundscape").Spares, "it took the place")
-			require.Contains(y.t, y.r.service.Round().Pools[0].Says, "no spare stands by since it took the place of "+w.Old.Tail)
+			require.Contains(y.t, y.r.service.Views.Round().Pools[0].Says, "no spare stands by since it took the place of "+w.Old.Tail)
 		}},
 		{name: "the same, and nobody has read the others lately", pool: "soundscape", slot: "1.7", change: func(f *lab.Fleet) {
 			f.Pools[0].Recs = nil
@@ -309,13 +309,13 @@ func TestRecipes(t *testing.T) {
 			y.rest("driftnet")
 			m := y.insert("skerry/front/24", lab.Shelf{Like: "ZU006"})
 			y.pass(time.Minute)
-			_, err := y.r.service.Accept("ida", api.AcceptDrive{Drive: m.Tail})
+			_, err := y.r.service.Stock.Accept("ida", api.AcceptDrive{Drive: m.Tail})
 			require.NoError(y.t, err)
 			y.pass(10 * time.Second)
 			for range 30 {
 				y.pass(10 * time.Minute)
 			}
-			a, err := y.r.service.Acceptance(m.Tail)
+			a, err := y.r.service.Stock.Acceptance(m.Tail)
 			require.NoError(y.t, err)
 			require.Equal(y.t, api.AcceptanceStatePassed, a.State, "%+v", a)
 		}, steps: "insert confirm join recover pull verify", least: 2, end: func(y *yard, w api.Swap) {
@@ -351,7 +351,7 @@ func TestRecipes(t *testing.T) {
 			require.Equal(y.t, "standby", y.pool("soundscape").Spares[0].State, "the pool has its spare back")
 		}},
 		{name: "with the host down", pool: "logbook", slot: "data.2", prepare: func(y *yard) {
-			_, err := y.r.service.SetCold("ida", "guillemot", true)
+			_, err := y.r.service.Views.SetCold("ida", "guillemot", true)
 			require.NoError(y.t, err)
 		}, steps: "still down change up insert confirm join recover verify", least: 0},
 		{name: "a volume without redundancy", pool: "specimens", slot: "3", steps: "drain pull insert confirm join recover verify", least: 0},
@@ -382,13 +382,13 @@ func TestRecipes(t *testing.T) {
 				}
 				tested = true
 				svc, label := y.r.service, y.fleet.At(w.New.Bay)
-				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label})
+				_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label})
 				require.ErrorContains(y.t, err, "Acceptance test of the new drive: not run")
-				_, err = svc.Accept("bo", api.AcceptDrive{Drive: w.New.Bay})
+				_, err = svc.Stock.Accept("bo", api.AcceptDrive{Drive: w.New.Bay})
 				require.ErrorContains(y.t, err, "ida leads")
-				_, err = svc.Accept("ida", api.AcceptDrive{Drive: w.New.Bay})
+				_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: w.New.Bay})
 				require.NoError(y.t, err)
-				_, err = svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "no time"})
+				_, err = svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "no time"})
 				require.ErrorContains(y.t, err, "is being tested, and not accepted yet")
 				y.pass(10 * time.Second)
 				for range 30 {
@@ -450,7 +450,7 @@ func TestRecipes(t *testing.T) {
 
 // bay is where the drive at a slot sits.
 func (y *yard) bay(pool, slot string) string {
-	d, err := y.r.service.Drive(y.tail(pool, slot))
+	d, err := y.r.service.Views.Drive(y.tail(pool, slot))
 	require.NoError(y.t, err)
 	return d.Bay
 }
@@ -466,7 +466,7 @@ func TestLostOnPurpose(t *testing.T) {
 		}
 	})
 	svc := y.r.service
-	w, err := svc.PlanSwap("ida", y.tail("specimens", "3"))
+	w, err := svc.Swaps.PlanSwap("ida", y.tail("specimens", "3"))
 	require.NoError(t, err)
 	at := slices.IndexFunc(w.Checks, func(c api.Check) bool { return len(c.Loses) > 0 })
 	require.NotEqual(t, -1, at, "%+v", w.Checks)
@@ -477,10 +477,10 @@ func TestLostOnPurpose(t *testing.T) {
 		"a reason is asked":                   {NoBackup: true, Pool: "specimens"},
 		"so a word about the backup is asked": {Reason: "they are made anew", Pool: "specimens"},
 	} {
-		_, err := svc.BeginSwap("ida", w.Id, "", req)
+		_, err := svc.Swaps.BeginSwap("ida", w.Id, "", req)
 		require.ErrorContains(t, err, words)
 	}
-	w, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "they are made anew", NoBackup: true, Pool: "specimens"})
+	w, err = svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "they are made anew", NoBackup: true, Pool: "specimens"})
 	require.NoError(t, err)
 	require.NoError(t, y.fleet.ReadBack("specimens"), "until the drive is out all is there")
 	w = y.lead(w, lab.Shelf{}, nil)
@@ -504,24 +504,24 @@ func TestCampaign(t *testing.T) {
 	y.rest("tidegauge")
 	before := y.pool("tidegauge").CapacityBytes
 	svc := y.r.service
-	c, err := svc.PlanCampaign("ida", api.PlanCampaign{Pool: "tidegauge", NeedsBytes: 8e12, Grow: true})
+	c, err := svc.Swaps.PlanCampaign("ida", api.PlanCampaign{Pool: "tidegauge", NeedsBytes: 8e12, Grow: true})
 	require.NoError(t, err)
 	require.Len(t, c.Items, 5)
-	_, err = svc.PlanCampaign("bo", api.PlanCampaign{Pool: "tidegauge"})
+	_, err = svc.Swaps.PlanCampaign("bo", api.PlanCampaign{Pool: "tidegauge"})
 	require.ErrorContains(t, err, "led by ida")
 	for i := range c.Items {
-		c, err = svc.NextInCampaign("ida", c.Id)
+		c, err = svc.Swaps.NextInCampaign("ida", c.Id)
 		require.NoError(t, err)
-		_, err = svc.NextInCampaign("ida", c.Id)
+		_, err = svc.Swaps.NextInCampaign("ida", c.Id)
 		require.ErrorContains(t, err, "one at a time")
-		w, err := svc.Swap(c.Swap)
+		w, err := svc.Swaps.Swap(c.Swap)
 		require.NoError(t, err)
 		if i == 1 { // one is abandoned, and comes again
-			_, err := svc.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "lunch")
+			_, err := svc.Swaps.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "lunch")
 			require.NoError(t, err)
-			c, err = svc.NextInCampaign("ida", c.Id)
+			c, err = svc.Swaps.NextInCampaign("ida", c.Id)
 			require.NoError(t, err)
-			w, err = svc.Swap(c.Swap)
+			w, err = svc.Swaps.Swap(c.Swap)
 			require.NoError(t, err)
 		}
 		require.GreaterOrEqual(t, w.NeedsBytes, int64(8e12))
@@ -529,15 +529,15 @@ func TestCampaign(t *testing.T) {
 		w = y.lead(w, lab.Shelf{Capacity: 8_001_563_222_016}, nil)
 		require.Equal(t, api.SwapPhaseClosed, w.Phase)
 	}
-	c, err = svc.NextInCampaign("ida", c.Id)
+	c, err = svc.Swaps.NextInCampaign("ida", c.Id)
 	require.NoError(t, err)
 	require.Equal(t, api.CampaignStateGrowing, c.State)
 	y.pass(time.Minute)
-	c, _ = svc.Campaign(c.Id)
+	c, _ = svc.Swaps.Campaign(c.Id)
 	require.Equal(t, "grow", string(c.Recovery.Kind), "its own recovery is followed: %+v", c.Log)
 	y.rest("tidegauge")
 	y.pass(time.Minute)
-	c, _ = svc.Campaign(c.Id)
+	c, _ = svc.Swaps.Campaign(c.Id)
 	require.Equal(t, api.CampaignStateDone, c.State, "%+v", c.Log)
 	require.InEpsilon(t, float64(before)*8001563/6001175, float64(y.pool("tidegauge").CapacityBytes), 0.001)
 	require.NoError(t, y.fleet.ReadBack("tidegauge"))
@@ -553,7 +553,7 @@ func TestAcceptance(t *testing.T) {
 		// Writing goes on beside the clock that is moved by hand, as fast as the machine lets it.
 		for begun := time.Now(); time.Since(begun) < 2*time.Minute; {
 			var err error
-			a, err = svc.Acceptance(tail)
+			a, err = svc.Stock.Acceptance(tail)
 			require.NoError(t, err)
 			if is(a) {
 				return a
@@ -568,29 +568,29 @@ func TestAcceptance(t *testing.T) {
 	used := y.insert("fulmar/front/24", lab.Shelf{Like: y.tail("plankton", "1.1"), Hours: 9000, Weak: true})
 	y.pass(time.Minute)
 
-	_, err := svc.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Tail: used.Tail})
+	_, err := svc.Stock.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Tail: used.Tail})
 	require.ErrorContains(t, err, "not the label tail", "its surface is not written before its label was read (R3)")
-	_, err = svc.Accept("ida", api.AcceptDrive{Drive: y.tail("plankton", "1.1"), Surface: true, Tail: y.tail("plankton", "1.1")})
+	_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: y.tail("plankton", "1.1"), Surface: true, Tail: y.tail("plankton", "1.1")})
 	require.ErrorContains(t, err, "member of plankton")
-	_, err = svc.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Extended: true, Tail: fresh.Tail})
+	_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Extended: true, Tail: fresh.Tail})
 	require.NoError(t, err)
-	_, err = svc.Accept("ida", api.AcceptDrive{Drive: used.Tail, Surface: true, Tail: used.Tail})
+	_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: used.Tail, Surface: true, Tail: used.Tail})
 	require.NoError(t, err)
 
 	y.pass(10 * time.Second)
 	writing := func(a api.Acceptance) bool { return a.Stage == "surface" && a.Surface.DoneBytes > 1e12 }
 	until(fresh.Tail, writing)
-	_, err = svc.ActOnAcceptance("ida", fresh.Tail, "pause", "the users complain")
+	_, err = svc.Stock.ActOnAcceptance("ida", fresh.Tail, "pause", "the users complain")
 	require.NoError(t, err)
 	y.pass(5 * time.Second)
 	a := until(fresh.Tail, func(a api.Acceptance) bool { return a.Surface.State == "paused" })
 	at := a.Surface.DoneBytes
 	y.pass(time.Hour)
 	// The agent is started anew; and in a swap the drive is not taken before it passed.
-	w, err := svc.PlanSwap("ida", y.tail("plankton", "1.2"))
+	w, err := svc.Swaps.PlanSwap("ida", y.tail("plankton", "1.2"))
 	require.NoError(t, err)
 	require.NotContains(t, fmt.Sprint(w.Checks), fresh.Tail+" in bay", "it is not offered")
-	_, err = svc.ActOnAcceptance("ida", fresh.Tail, "resume", "")
+	_, err = svc.Stock.ActOnAcceptance("ida", fresh.Tail, "resume", "")
 	require.NoError(t, err)
 	y.pass(5 * time.Second)
 	a = until(fresh.Tail, func(a api.Acceptance) bool { return a.Surface.State == "running" && a.Surface.DoneBytes > at })
@@ -604,7 +604,7 @@ func TestAcceptance(t *testing.T) {
 	require.Equal(t, api.AcceptanceStatePassed, good.State, "%+v", good)
 	require.Equal(t, []string{"fresh", "short", "surface", "extended", "compare"}, good.Stages)
 
-	for _, x := range svc.Stock() {
+	for _, x := range svc.Stock.Stock() {
 		switch x.Tail {
 		case fresh.Tail:
 			require.Equal(t, api.StockItemAcceptedPassed, x.Accepted, "it carries its result with it")
@@ -613,7 +613,7 @@ func TestAcceptance(t *testing.T) {
 			require.Equal(t, api.StockItemAcceptedFailed, x.Accepted)
 		}
 	}
-	w, err = svc.PlanSwap("ida", y.tail("plankton", "2.2"))
+	w, err = svc.Swaps.PlanSwap("ida", y.tail("plankton", "2.2"))
 	require.NoError(t, err)
 	require.Equal(t, "fulmar/front/23", w.Into, "it is what the next swap takes")
 }
@@ -624,17 +624,17 @@ func TestAcceptPolicy(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
 	y.rest("tidegauge")
-	require.False(t, svc.AcceptPolicy().Extended)
+	require.False(t, svc.Stock.AcceptPolicy().Extended)
 	tested := func(bay string, req api.AcceptDrive) lab.Moved {
 		m := y.insert(bay, lab.Shelf{Like: y.tail("tidegauge", "2")})
 		y.pass(time.Minute)
 		req.Drive = m.Tail
-		_, err := svc.Accept("ida", req)
+		_, err := svc.Stock.Accept("ida", req)
 		require.NoError(t, err)
 		y.pass(10 * time.Second)
 		for range 400 {
 			y.pass(10 * time.Minute)
-			if a, err := svc.Acceptance(m.Tail); err == nil && a.State == api.AcceptanceStatePassed {
+			if a, err := svc.Stock.Acceptance(m.Tail); err == nil && a.State == api.AcceptanceStatePassed {
 				return m
 			}
 		}
@@ -642,31 +642,31 @@ func TestAcceptPolicy(t *testing.T) {
 		return m
 	}
 	little := tested("fulmar/front/23", api.AcceptDrive{})
-	_, err := svc.SetAcceptPolicy("ida", api.AcceptPolicy{RateBytes: -1})
+	_, err := svc.Stock.SetAcceptPolicy("ida", api.AcceptPolicy{RateBytes: -1})
 	require.ErrorContains(t, err, "A rate is not negative")
-	p, err := svc.SetAcceptPolicy("ida", api.AcceptPolicy{Extended: true})
+	p, err := svc.Stock.SetAcceptPolicy("ida", api.AcceptPolicy{Extended: true})
 	require.NoError(t, err)
 	require.Equal(t, "ida", p.SetBy)
-	w, err := svc.PlanSwap("ida", y.tail("tidegauge", "2"))
+	w, err := svc.Swaps.PlanSwap("ida", y.tail("tidegauge", "2"))
 	require.NoError(t, err)
-	_, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
+	_, err = svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
 	require.NoError(t, err)
 	y.pass(time.Second)
-	_, err = svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: little.Tail})
+	_, err = svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: little.Tail})
 	require.ErrorContains(t, err, "the policy also asks for its extended self-test")
-	_, err = svc.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "it is tested for more first")
+	_, err = svc.Swaps.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "it is tested for more first")
 	require.NoError(t, err)
 	y.pull("fulmar/front/23")
 	y.pass(time.Minute)
 
 	much := tested("fulmar/front/24", api.AcceptDrive{ByPolicy: true})
-	a, err := svc.Acceptance(much.Tail)
+	a, err := svc.Stock.Acceptance(much.Tail)
 	require.NoError(t, err)
 	require.Equal(t, []string{"fresh", "short", "extended", "compare"}, a.Stages)
-	w, err = svc.PlanSwap("ida", y.tail("tidegauge", "2"))
+	w, err = svc.Swaps.PlanSwap("ida", y.tail("tidegauge", "2"))
 	require.NoError(t, err)
 	require.Equal(t, api.SwapPhaseClosed, y.lead(w, lab.Shelf{}, nil).Phase)
-	w, _ = svc.Swap(w.Id)
+	w, _ = svc.Swaps.Swap(w.Id)
 	require.Equal(t, much.Tail, w.New.Tail)
 	for _, c := range w.Admitted {
 		require.Equal(t, api.Passes, c.Result, "%+v", c)
@@ -679,13 +679,13 @@ func TestTwoPeople(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
 	// Though nobody was told of anything yet: the service has only just begun.
-	plan, err := svc.PlanSwapOf("ida", api.PlanSwap{Drive: y.tail("soundscape", "1.7"), KeepSpare: true})
+	plan, err := svc.Swaps.PlanSwapOf("ida", api.PlanSwap{Drive: y.tail("soundscape", "1.7"), KeepSpare: true})
 	require.NoError(t, err)
 	matter := plan.Checks[slices.IndexFunc(plan.Checks, func(c api.Check) bool { return c.Id == "only-matter" })]
 	require.Equal(t, api.Warns, matter.Result)
 	require.Contains(t, matter.Found, "LM417 failed its extended self-test")
 	require.NotContains(t, matter.Found, "ZU006", "the old drive itself is no other matter")
-	_, err = svc.ActOnSwap(swap.AbandonIt, "ida", plan.Id, "", "looked only")
+	_, err = svc.Swaps.ActOnSwap(swap.AbandonIt, "ida", plan.Id, "", "looked only")
 	require.NoError(t, err)
 	for round, slots := range [][3]string{{"1.1", "1.7", "2.4"}, {"2.1", "2.2", "2.3"}, {"1.7", "1.7", "1.7"}} {
 		people := [3]string{"ida", "bo", "a script"}
@@ -694,10 +694,10 @@ func TestTwoPeople(t *testing.T) {
 		var all sync.WaitGroup
 		for i, who := range people {
 			all.Go(func() {
-				w, err := svc.PlanSwapOf(who, api.PlanSwap{Drive: y.tail("soundscape", slots[i]), KeepSpare: true})
+				w, err := svc.Swaps.PlanSwapOf(who, api.PlanSwap{Drive: y.tail("soundscape", slots[i]), KeepSpare: true})
 				if err == nil {
 					ids[i] = w.Id
-					_, err = svc.BeginSwap(who, w.Id, "", api.BeginSwap{Reason: "it is my turn", NoBackup: true})
+					_, err = svc.Swaps.BeginSwap(who, w.Id, "", api.BeginSwap{Reason: "it is my turn", NoBackup: true})
 				}
 				errs[i] = err
 			})
@@ -716,21 +716,21 @@ func TestTwoPeople(t *testing.T) {
 				require.ErrorContains(t, err, people[leader], "it is told who leads")
 			}
 		}
-		w, err := svc.Swap(ids[leader])
+		w, err := svc.Swaps.Swap(ids[leader])
 		require.NoError(t, err)
 		require.Equal(t, people[leader], w.Lead)
 		// The others may look, and take it over with a reason only.
 		other := people[(leader+1)%3]
-		_, err = svc.ActOnSwap(swap.HoldIt, other, w.Id, "", "let me")
+		_, err = svc.Swaps.ActOnSwap(swap.HoldIt, other, w.Id, "", "let me")
 		require.ErrorContains(t, err, people[leader]+" leads")
-		_, err = svc.LeadSwap(other, w.Id, "", api.LeadSwap{})
+		_, err = svc.Swaps.LeadSwap(other, w.Id, "", api.LeadSwap{})
 		require.ErrorContains(t, err, "a reason is asked")
-		_, err = svc.LeadSwap(other, w.Id, "", api.LeadSwap{Reason: "the shift has changed"})
+		_, err = svc.Swaps.LeadSwap(other, w.Id, "", api.LeadSwap{Reason: "the shift has changed"})
 		require.NoError(t, err)
-		_, err = svc.ActOnSwap(swap.AbandonIt, other, w.Id, "", "enough")
+		_, err = svc.Swaps.ActOnSwap(swap.AbandonIt, other, w.Id, "", "enough")
 		require.NoError(t, err)
 		for i, id := range ids {
-			if _, err := svc.ActOnSwap(swap.AbandonIt, people[i], id, "", "enough"); err != nil {
+			if _, err := svc.Swaps.ActOnSwap(swap.AbandonIt, people[i], id, "", "enough"); err != nil {
 				t.Log(err)
 			}
 		}

@@ -300,7 +300,7 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, error) {
 	for {
 		ready := true
-		for _, h := range r.service.Hosts() {
+		for _, h := range r.service.Views.Hosts() {
 			ready = ready && h.State == api.HostStateReporting
 		}
 		if ready {
@@ -311,13 +311,13 @@ func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, er
 		}
 	}
 	if c.Copy != nil {
-		if err := r.service.TakeOver(*c.Copy); err != nil {
+		if err := r.service.Rehearsal.TakeOver(*c.Copy); err != nil {
 			return nil, err
 		}
 	}
 	verdicts := map[string]string{}
 	for ask := (api.ListDrivesParams{Limit: 1000}); ; {
-		page, err := r.service.Drives(ask)
+		page, err := r.service.Views.Drives(ask)
 		if err != nil {
 			return nil, err
 		}

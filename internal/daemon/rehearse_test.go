@@ -11,26 +11,26 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/lab"
-	"lantern/internal/service"
+	"lantern/internal/service/problem"
 )
 
 // A copy that is made while much is under way shows what the truth shows, comes to the same end, and holds all data.
 func TestCopyInTheMiddle(t *testing.T) {
 	y := newYard(t, nil)
 	act := func(pool string, a api.PoolAction) {
-		_, err := y.r.service.ActOnPool("ida", pool, a)
+		_, err := y.r.service.Views.ActOnPool("ida", pool, a)
 		require.NoError(t, err)
 	}
 	act("specimens", api.PoolAction{Action: "drain", Drive: y.tail("specimens", "2")})
 	act("soundscape", api.PoolAction{Action: "scrub"})
 	y.pass(time.Minute)
-	w, err := y.r.service.PlanSwap("ida", y.tail("plankton", "1.2"))
+	w, err := y.r.service.Swaps.PlanSwap("ida", y.tail("plankton", "1.2"))
 	require.NoError(t, err)
-	_, err = y.r.service.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "in the middle", NoBackup: true})
+	_, err = y.r.service.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "in the middle", NoBackup: true})
 	require.NoError(t, err)
 	free := y.insert(w.Into, lab.Shelf{Like: w.Old.Tail})
 	y.pass(10 * time.Second)
-	_, err = y.r.service.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: free.Tail, Reason: "so"})
+	_, err = y.r.service.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: free.Tail, Reason: "so"})
 	require.NoError(t, err)
 	y.pass(10 * time.Second)
 	y.pull(y.bay("soundscape", "2.2"))
@@ -41,7 +41,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 
 	z := y.rehearse(t, "driftnet") // it lies on all hosts, so all pools come along
 	running := 0
-	for _, p := range y.r.service.Pools() {
+	for _, p := range y.r.service.Views.Pools() {
 		q := z.pool(p.Name)
 		require.Equal(t, p.Margin, q.Margin, p.Name)
 		require.Equal(t, len(p.Groups), len(q.Groups))
@@ -60,7 +60,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, running, 4, "a rebuild, a drain, a scrub or the spare's filling, and one beside")
 	for _, both := range []*yard{y, z} {
-		for _, p := range y.r.service.Pools() {
+		for _, p := range y.r.service.Views.Pools() {
 			both.rest(p.Name)
 			require.NoError(t, both.fleet.ReadBack(p.Name))
 		}
@@ -68,11 +68,11 @@ func TestCopyInTheMiddle(t *testing.T) {
 
 	y.dark["petrel"] = true
 	y.pass(10 * time.Minute)
-	_, err = y.r.service.Copy("specimens")
-	var p *service.Problem
+	_, err = y.r.service.Rehearsal.Copy("specimens")
+	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, "host-silent", p.Type, "what nobody knows is not made up")
-	_, err = y.r.service.Copy("tidegauge")
+	_, err = y.r.service.Rehearsal.Copy("tidegauge")
 	require.NoError(t, err, "of hosts that have nothing to do with it, it does not matter")
 }
 
@@ -96,16 +96,16 @@ func TestCopyWithoutBays(t *testing.T) {
 	tail := y.tail("logbook", "data.2")
 	for _, at := range []*yard{y.rehearse(t, "logbook"), y} {
 		svc := at.r.service
-		d, err := svc.Drive(tail)
+		d, err := svc.Views.Drive(tail)
 		require.NoError(t, err)
 		require.Empty(t, d.Bay)
-		w, err := svc.PlanSwap("ida", tail)
+		w, err := svc.Swaps.PlanSwap("ida", tail)
 		require.NoError(t, err)
-		_, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
+		_, err = svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
 		require.NoError(t, err)
 		var label, from string
 		for range 400 {
-			w, err = svc.Swap(w.Id)
+			w, err = svc.Swaps.Swap(w.Id)
 			require.NoError(t, err)
 			switch {
 			case !w.Open:
@@ -116,12 +116,12 @@ func TestCopyWithoutBays(t *testing.T) {
 			case w.Phase == api.SwapPhaseInsert:
 				label = at.insert(from, lab.Shelf{Like: tail}).Tail
 			case w.Phase == api.SwapPhaseConfirm:
-				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
+				_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
 				require.NoError(t, err)
 			default:
 				for _, st := range w.Steps {
 					if st.State == api.StepStateNow && st.Acts && w.Hold == "" {
-						_, err := svc.ActOnSwap("next", "ida", w.Id, "", "as the screen says")
+						_, err := svc.Swaps.ActOnSwap("next", "ida", w.Id, "", "as the screen says")
 						require.NoError(t, err)
 					}
 				}
@@ -174,14 +174,14 @@ func TestWatchedByHand(t *testing.T) {
 		require.True(t, at.pool("soundscape").Watched)
 		_, err := at.fleet.JoinByHand("logbook", "data.1", tail)
 		require.Error(t, err, "that one takes orders, or is not there")
-		w, err := svc.PlanSwap("ida", tail)
+		w, err := svc.Swaps.PlanSwap("ida", tail)
 		require.NoError(t, err)
 		require.True(t, w.ByHand)
-		_, err = svc.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
+		_, err = svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
 		require.NoError(t, err)
 		var label, from string
 		for range 400 {
-			w, err = svc.Swap(w.Id)
+			w, err = svc.Swaps.Swap(w.Id)
 			require.NoError(t, err)
 			switch {
 			case !w.Open:
@@ -192,7 +192,7 @@ func TestWatchedByHand(t *testing.T) {
 			case w.Phase == api.SwapPhaseInsert:
 				label = at.insert(from, lab.Shelf{Like: tail}).Tail
 			case w.Phase == api.SwapPhaseConfirm:
-				_, err := svc.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
+				_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
 				require.NoError(t, err)
 			case w.Phase == api.SwapPhaseJoin:
 				require.Contains(t, said(w), "confirmed")

@@ -57,7 +57,7 @@ func (c Serve) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	token, fresh, err := r.service.FirstToken()
+	token, fresh, err := r.service.People.FirstToken()
 	if err != nil {
 		return errors.Join(err, r.stop())
 	}
@@ -125,7 +125,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		l.Close()
 		return nil, errors.Join(err, r.store.Close())
 	}
-	r.service.SetPractice(c.copied)
+	r.service.Fleet.SetPractice(c.copied)
 	site := &httpd.Server{Practice: c.copied, Service: r.service, Lab: lab, Version: Version, Now: cl.Now, Log: c.Log, Secure: c.Cert != ""}
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
 	requests, cut := context.WithCancel(context.Background())
@@ -144,7 +144,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	}
 	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())
 	if self, err := netip.ParseAddrPort(l.Addr().String()); err == nil {
-		r.service.SetSelf(self)
+		r.service.Notices.SetSelf(self)
 	}
 	go func() {
 		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
@@ -166,7 +166,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	go func() {
 		defer close(delivered)
 		for ticking.Err() == nil {
-			if err := r.service.Deliver(ticking); err != nil {
+			if err := r.service.Notices.Deliver(ticking); err != nil {
 				c.Log.Error("a delivery could not be written down", "error", err)
 			}
 			_ = clock.Real{}.Sleep(ticking, time.Second)

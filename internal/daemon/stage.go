@@ -42,13 +42,13 @@ func (c stage) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	token, err := r.service.NewToken(c.person)
+	token, err := r.service.People.NewToken(c.person)
 	if err == nil {
 		err = os.WriteFile(filepath.Join(c.Data, "client.yaml"), []byte("server: "+r.url+"\ntoken: "+token+"\n"), 0o600)
 	}
 	var link string
 	if err == nil {
-		link, err = r.service.SignInLink(c.person)
+		link, err = r.service.People.SignInLink(c.person)
 	}
 	var agents []*agent.Agent
 	for _, h := range fleet.Hosts {
@@ -106,12 +106,12 @@ func (c stage) run(ctx context.Context) error {
 }
 
 func (c stage) agent(r *running, h *lab.Host) (*agent.Agent, error) {
-	token, err := r.service.Enrol("the lab", h.Name)
+	token, err := r.service.Fleet.Enrol("the lab", h.Name)
 	if err != nil {
 		return nil, err
 	}
 	if !c.fleet.Filled && h.Room != "" {
-		if _, err := r.service.SetRoom("the lab", h.Name, h.Room); err != nil {
+		if _, err := r.service.Views.SetRoom("the lab", h.Name, h.Room); err != nil {
 			return nil, err
 		}
 	}
@@ -147,7 +147,7 @@ func (c stage) keepLab(ctx context.Context, r *running, filled *sync.WaitGroup) 
 				c.Log.Error("the lab could not be kept", "error", err)
 			}
 		}
-		if c.fleet.Waits(r.service.OnlyWaiting()) {
+		if c.fleet.Waits(r.service.Rehearsal.OnlyWaiting()) {
 			r.service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time", c.fleet.Speed()))
 		}
 		_ = clock.Real{}.Sleep(ctx, 200*time.Millisecond)

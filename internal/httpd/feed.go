@@ -2,28 +2,27 @@ package httpd
 
 import (
 	"fmt"
+	"lantern/internal/service/problem"
 	"net/http"
 	"strings"
 
 	ics "github.com/arran4/golang-ical"
 	"github.com/labstack/echo/v5"
-
-	"lantern/internal/service"
 )
 
 // feed gives the calendar of tests as iCalendar (RFC 5545) to whoever knows its address. Tests of one kind in one pool on
 // one day are one event, so that a large fleet stays readable.
 func (s *Server) feed(c *echo.Context) error {
 	token, ok := strings.CutSuffix(c.Param("file"), ".ics")
-	if !ok || !s.Service.FeedKnown(token) {
-		return &service.Problem{Status: http.StatusNotFound, Type: "no-calendar", Title: "No calendar is at this address.", Do: "Make a new address with: lantern plan feed"}
+	if !ok || !s.Service.Selftests.FeedKnown(token) {
+		return &problem.Problem{Status: http.StatusNotFound, Type: "no-calendar", Title: "No calendar is at this address.", Do: "Make a new address with: lantern plan feed"}
 	}
 	cal := ics.NewCalendar()
 	cal.SetMethod(ics.MethodPublish)
 	cal.SetProductId("-//Brave Lantern//self-tests//EN")
 	cal.SetName("Drive self-tests")
 	now := s.Now()
-	for _, day := range s.Service.FeedDays() {
+	for _, day := range s.Service.Selftests.FeedDays() {
 		e := cal.AddEvent(day.ID + "@lantern")
 		e.SetDtStampTime(now)
 		e.SetStartAt(day.From)

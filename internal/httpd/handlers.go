@@ -14,7 +14,8 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/lab"
-	"lantern/internal/service"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/readings"
 	"lantern/internal/wire"
 )
 
@@ -39,7 +40,7 @@ func (s *Server) SignIn(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	session, err := s.Service.SignIn(req.Token)
+	session, err := s.Service.People.SignIn(req.Token)
 	if err != nil {
 		return err
 	}
@@ -50,7 +51,7 @@ func (s *Server) SignIn(c *echo.Context) error {
 // SignOut ends it.
 func (s *Server) SignOut(c *echo.Context) error {
 	if cookie, err := c.Cookie(s.cookieName()); err == nil {
-		if err := s.Service.SignOut(cookie.Value); err != nil {
+		if err := s.Service.People.SignOut(cookie.Value); err != nil {
 			return err
 		}
 	}
@@ -59,14 +60,18 @@ func (s *Server) SignOut(c *echo.Context) error {
 }
 
 // GetRound gives what needs a person now.
-func (s *Server) GetRound(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Round()) }
+func (s *Server) GetRound(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Views.Round())
+}
 
 // ListPools lists pools.
-func (s *Server) ListPools(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Pools()) }
+func (s *Server) ListPools(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Views.Pools())
+}
 
 // GetPool gives one pool.
 func (s *Server) GetPool(c *echo.Context, name api.PoolParam) error {
-	p, err := s.Service.Pool(name)
+	p, err := s.Service.Views.Pool(name)
 	return answer(c, http.StatusOK, p, err)
 }
 
@@ -76,49 +81,49 @@ func (s *Server) ActOnPool(c *echo.Context, name api.PoolParam, _ api.ActOnPoolP
 	if err != nil {
 		return err
 	}
-	o, err := s.Service.ActOnPool(person(c), name, req)
+	o, err := s.Service.Views.ActOnPool(person(c), name, req)
 	return answer(c, http.StatusAccepted, o, err)
 }
 
 // ListRecoveries lists recoveries.
 func (s *Server) ListRecoveries(c *echo.Context, p api.ListRecoveriesParams) error {
-	out, err := s.Service.Recoveries(p.Pool, p.Limit)
+	out, err := s.Service.Progress.Recoveries(p.Pool, p.Limit)
 	return answer(c, http.StatusOK, out, err)
 }
 
 // GetRecovery gives one recovery with its course.
 func (s *Server) GetRecovery(c *echo.Context, id api.IdParam) error {
-	r, err := s.Service.Recovery(id)
+	r, err := s.Service.Progress.Recovery(id)
 	return answer(c, http.StatusOK, r, err)
 }
 
 // ListDrives lists drives.
 func (s *Server) ListDrives(c *echo.Context, p api.ListDrivesParams) error {
-	out, err := s.Service.Drives(p)
+	out, err := s.Service.Views.Drives(p)
 	return answer(c, http.StatusOK, out, err)
 }
 
 // GetDrive gives one drive.
 func (s *Server) GetDrive(c *echo.Context, name api.DriveParam) error {
-	d, err := s.Service.Drive(name)
+	d, err := s.Service.Views.Drive(name)
 	return answer(c, http.StatusOK, d, err)
 }
 
 // GetTrend gives one metric over time.
 func (s *Server) GetTrend(c *echo.Context, name api.DriveParam, p api.GetTrendParams) error {
-	t, err := s.Service.Trend(name, p.Metric, p.Hours)
+	t, err := s.Service.Views.Trend(name, p.Metric, p.Hours)
 	return answer(c, http.StatusOK, t, err)
 }
 
 // GetReadings gives all readings of a drive, one a line.
 func (s *Server) GetReadings(c *echo.Context, name api.DriveParam, p api.GetReadingsParams) error {
-	key, all, err := s.Service.Readings(name, p.Hours)
+	key, all, err := s.Service.Readings.Readings(name, p.Hours)
 	if err != nil {
 		return err
 	}
-	each := func(give func(service.Line) bool) {
+	each := func(give func(readings.Line) bool) {
 		for _, r := range all {
-			if !give(service.Line{Drive: key, At: r.At, Metrics: wire.Metrics(r.Metrics)}) {
+			if !give(readings.Line{Drive: key, At: r.At, Metrics: wire.Metrics(r.Metrics)}) {
 				return
 			}
 		}
@@ -128,8 +133,8 @@ func (s *Server) GetReadings(c *echo.Context, name api.DriveParam, p api.GetRead
 
 // GetLatestReadings gives the newest values of all drives, a drive a line.
 func (s *Server) GetLatestReadings(c *echo.Context) error {
-	return lines(c, func(give func(service.Line) bool) {
-		for _, n := range s.Service.Latest() {
+	return lines(c, func(give func(readings.Line) bool) {
+		for _, n := range s.Service.Readings.Latest() {
 			if !give(n.Line()) {
 				return
 			}
@@ -138,7 +143,7 @@ func (s *Server) GetLatestReadings(c *echo.Context) error {
 }
 
 // lines answers with one JSON document a line.
-func lines(c *echo.Context, all iter.Seq[service.Line]) error {
+func lines(c *echo.Context, all iter.Seq[readings.Line]) error {
 	c.Response().Header().Set("Content-Type", "application/jsonl")
 	c.Response().WriteHeader(http.StatusOK)
 	e := json.NewEncoder(c.Response())
@@ -157,7 +162,7 @@ const maxImport = 1 << 30
 func (s *Server) ImportReadings(c *echo.Context) error {
 	lines := bufio.NewScanner(http.MaxBytesReader(c.Response(), c.Request().Body, maxImport))
 	lines.Buffer(nil, maxBody)
-	out, err := s.Service.Import(func() (l service.Line, err error, more bool) {
+	out, err := s.Service.Readings.Import(func() (l readings.Line, err error, more bool) {
 		for lines.Scan() {
 			if len(bytes.TrimSpace(lines.Bytes())) > 0 {
 				return l, json.Unmarshal(lines.Bytes(), &l), true
@@ -172,7 +177,9 @@ func (s *Server) ImportReadings(c *echo.Context) error {
 }
 
 // ListHosts lists hosts.
-func (s *Server) ListHosts(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Hosts()) }
+func (s *Server) ListHosts(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Views.Hosts())
+}
 
 // SetRoom says where a host stands.
 func (s *Server) SetRoom(c *echo.Context, host string) error {
@@ -180,7 +187,7 @@ func (s *Server) SetRoom(c *echo.Context, host string) error {
 	if err != nil {
 		return err
 	}
-	h, err := s.Service.SetRoom(person(c), host, req.Room)
+	h, err := s.Service.Views.SetRoom(person(c), host, req.Room)
 	return answer(c, http.StatusOK, h, err)
 }
 
@@ -193,7 +200,7 @@ func (s *Server) EnrolHost(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	token, err := s.Service.Enrol(person(c), req.Name)
+	token, err := s.Service.Fleet.Enrol(person(c), req.Name)
 	return secret(c, api.Enrolled{Name: req.Name, Token: token}, err)
 }
 
@@ -205,7 +212,7 @@ func secret(c *echo.Context, v any, err error) error {
 
 // ListPeople lists who has a token.
 func (s *Server) ListPeople(c *echo.Context) error {
-	v, err := s.Service.People(person(c))
+	v, err := s.Service.People.People(person(c))
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -215,13 +222,13 @@ func (s *Server) AddPerson(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.AddPerson(person(c), req)
+	v, err := s.Service.People.AddPerson(person(c), req)
 	return secret(c, v, err)
 }
 
 // RemovePerson takes somebody's token away.
 func (s *Server) RemovePerson(c *echo.Context, name string) error {
-	if err := s.Service.RemovePerson(person(c), name); err != nil {
+	if err := s.Service.People.RemovePerson(person(c), name); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -229,12 +236,14 @@ func (s *Server) RemovePerson(c *echo.Context, name string) error {
 
 // GetBays gives a host's bay map.
 func (s *Server) GetBays(c *echo.Context, host string) error {
-	m, err := s.Service.Bays(host)
+	m, err := s.Service.Bays.Bays(host)
 	return answer(c, http.StatusOK, m, err)
 }
 
 // ListLights lists lights.
-func (s *Server) ListLights(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Lights()) }
+func (s *Server) ListLights(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Bays.Lights())
+}
 
 // LightOn asks for a light.
 func (s *Server) LightOn(c *echo.Context, _ api.LightOnParams) error {
@@ -243,27 +252,27 @@ func (s *Server) LightOn(c *echo.Context, _ api.LightOnParams) error {
 		return err
 	}
 	if req.Seconds < 1 || req.Seconds > 24*3600 {
-		return &service.Problem{Status: 422, Type: "bad-time", Title: "A light needs an end, within 24 hours.", Do: "Say for how long, such as 10m."}
+		return &problem.Problem{Status: 422, Type: "bad-time", Title: "A light needs an end, within 24 hours.", Do: "Say for how long, such as 10m."}
 	}
-	l, err := s.Service.LightOn(person(c), req)
+	l, err := s.Service.Bays.LightOn(person(c), req)
 	return answer(c, http.StatusAccepted, l, err)
 }
 
 // LightOff puts one out.
 func (s *Server) LightOff(c *echo.Context, id api.IdParam) error {
-	l, err := s.Service.LightOff(id)
+	l, err := s.Service.Bays.LightOff(id)
 	return answer(c, http.StatusAccepted, l, err)
 }
 
 // GetOrder gives one order.
 func (s *Server) GetOrder(c *echo.Context, id api.IdParam) error {
-	o, err := s.Service.Order(id)
+	o, err := s.Service.Orders.Order(id)
 	return answer(c, http.StatusOK, o, err)
 }
 
 // Search finds things by any part of their names.
 func (s *Server) Search(c *echo.Context, p api.SearchParams) error {
-	return c.JSON(http.StatusOK, s.Service.Search(p.Q))
+	return c.JSON(http.StatusOK, s.Service.Views.Search(p.Q))
 }
 
 // beat is how often an idle stream says that it is alive.
@@ -345,7 +354,7 @@ func (s *Server) PushReport(c *echo.Context) error {
 
 // TakeOrders gives a host its orders.
 func (s *Server) TakeOrders(c *echo.Context, p api.TakeOrdersParams) error {
-	out, err := s.Service.TakeOrders(c.Request().Context(), agentHost(c), time.Duration(min(max(p.Wait, 0), 60))*time.Second)
+	out, err := s.Service.Orders.TakeOrders(c.Request().Context(), agentHost(c), time.Duration(min(max(p.Wait, 0), 60))*time.Second)
 	return answer(c, http.StatusOK, out, err)
 }
 
@@ -361,7 +370,7 @@ func (s *Server) ReportOutcome(c *echo.Context, id api.IdParam) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-var noLab = &service.Problem{Status: 404, Type: "no-lab", Title: "This service watches real hosts; there is no lab.", Do: "Start one with: lantern demo"}
+var noLab = &problem.Problem{Status: 404, Type: "no-lab", Title: "This service watches real hosts; there is no lab.", Do: "Start one with: lantern demo"}
 
 // inLab lets hands do something in the lab; what they ask for comes as JSON, and so does what they see, if anything.
 func inLab[T any](s *Server, c *echo.Context, do func(req T) (seen any, err error)) error {
@@ -398,7 +407,7 @@ func (s *Server) GetLab(c *echo.Context) error {
 func (s *Server) SetLabSpeed(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabSpeed) (any, error) {
 		if req.Speed < 0 || req.Speed > 10000 {
-			return nil, &service.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
+			return nil, &problem.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
 		}
 		set, says := s.Lab.SetSpeed, fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed)
 		if req.Hurry {

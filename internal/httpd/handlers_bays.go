@@ -10,7 +10,7 @@ import (
 
 // ListLayouts lists how a host's enclosures look.
 func (s *Server) ListLayouts(c *echo.Context, host string) error {
-	v, err := s.Service.Layouts(host)
+	v, err := s.Service.Bays.Layouts(host)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -21,13 +21,13 @@ func (s *Server) SetLayout(c *echo.Context, host, name string, _ api.SetLayoutPa
 		return err
 	}
 	l.Name = name
-	v, err := s.Service.SetLayout(person(c), host, l)
+	v, err := s.Service.Bays.SetLayout(person(c), host, l)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // RemoveLayout forgets it.
 func (s *Server) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLayoutParams) error {
-	if err := s.Service.RemoveLayout(person(c), host, name); err != nil {
+	if err := s.Service.Bays.RemoveLayout(person(c), host, name); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -35,7 +35,7 @@ func (s *Server) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLa
 
 // GetSurvey gives the walk of a host.
 func (s *Server) GetSurvey(c *echo.Context, host string) error {
-	v, err := s.Service.Survey(host)
+	v, err := s.Service.Bays.Survey(host)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -45,7 +45,7 @@ func (s *Server) ActOnSurvey(c *echo.Context, host string, _ api.ActOnSurveyPara
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.ActOnSurvey(person(c), host, req)
+	v, err := s.Service.Bays.ActOnSurvey(person(c), host, req)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -55,13 +55,13 @@ func (s *Server) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Service.ConfirmBay(person(c), req); err != nil {
+	if err := s.Service.Bays.ConfirmBay(person(c), req); err != nil {
 		return err
 	}
 	if req.Drive == "" { // what was known of the bay is forgotten
 		return answer(c, http.StatusOK, api.Drive{Findings: []api.Finding{}}, nil)
 	}
-	v, err := s.Service.Drive(req.Drive)
+	v, err := s.Service.Views.Drive(req.Drive)
 	return answer(c, http.StatusOK, v, err)
 }
 

@@ -10,7 +10,7 @@ import (
 
 // ListNotices lists notices.
 func (s *Server) ListNotices(c *echo.Context, p api.ListNoticesParams) error {
-	all, err := s.Service.Notices(p.All)
+	all, err := s.Service.Notices.Notices(p.All)
 	return answer(c, http.StatusOK, all, err)
 }
 
@@ -20,7 +20,7 @@ func (s *Server) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
 	if err != nil {
 		return err
 	}
-	n, err := s.Service.Acknowledge(person(c), id, req.Note)
+	n, err := s.Service.Notices.Acknowledge(person(c), id, req.Note)
 	return answer(c, http.StatusOK, n, err)
 }
 
@@ -30,13 +30,13 @@ func (s *Server) MuteNotice(c *echo.Context, id api.IdParam) error {
 	if err != nil {
 		return err
 	}
-	n, err := s.Service.Mute(person(c), id, req.Hours)
+	n, err := s.Service.Notices.Mute(person(c), id, req.Hours)
 	return answer(c, http.StatusOK, n, err)
 }
 
 // ListChannels lists channels.
 func (s *Server) ListChannels(c *echo.Context) error {
-	return c.JSON(http.StatusOK, s.Service.Channels())
+	return c.JSON(http.StatusOK, s.Service.Notices.Channels())
 }
 
 // PutChannel keeps one.
@@ -48,13 +48,13 @@ func (s *Server) PutChannel(c *echo.Context, id api.IdParam) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.PutChannel(c.Request().Context(), person(c), id, req)
+	v, err := s.Service.Notices.PutChannel(c.Request().Context(), person(c), id, req)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // RemoveChannel takes one away.
 func (s *Server) RemoveChannel(c *echo.Context, id api.IdParam) error {
-	if err := s.Service.RemoveChannel(person(c), id); err != nil {
+	if err := s.Service.Notices.RemoveChannel(person(c), id); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -62,14 +62,16 @@ func (s *Server) RemoveChannel(c *echo.Context, id api.IdParam) error {
 
 // TestChannel sends a message through one.
 func (s *Server) TestChannel(c *echo.Context, id api.IdParam) error {
-	if err := s.Service.TestChannel(c.Request().Context(), person(c), id); err != nil {
+	if err := s.Service.Notices.TestChannel(c.Request().Context(), person(c), id); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
 }
 
 // ListRules lists rules and thresholds.
-func (s *Server) ListRules(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Rules()) }
+func (s *Server) ListRules(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Judging.Rules())
+}
 
 // TryRule runs an expression over the past.
 func (s *Server) TryRule(c *echo.Context) error {
@@ -77,7 +79,7 @@ func (s *Server) TryRule(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out, err := s.Service.TryRule(req)
+	out, err := s.Service.Judging.TryRule(req)
 	return answer(c, http.StatusOK, out, err)
 }
 
@@ -87,7 +89,7 @@ func (s *Server) SetThreshold(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out, err := s.Service.SetThreshold(person(c), req)
+	out, err := s.Service.Judging.SetThreshold(person(c), req)
 	return answer(c, http.StatusOK, out, err)
 }
 
@@ -97,13 +99,13 @@ func (s *Server) PutRule(c *echo.Context, id api.IdParam) error {
 	if err != nil {
 		return err
 	}
-	out, err := s.Service.PutRule(person(c), id, req)
+	out, err := s.Service.Judging.PutRule(person(c), id, req)
 	return answer(c, http.StatusOK, out, err)
 }
 
 // RemoveRule takes an own rule away.
 func (s *Server) RemoveRule(c *echo.Context, id api.IdParam) error {
-	if err := s.Service.RemoveRule(person(c), id); err != nil {
+	if err := s.Service.Judging.RemoveRule(person(c), id); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

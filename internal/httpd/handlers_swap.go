@@ -10,18 +10,18 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/swap"
 	"lantern/internal/practice"
-	"lantern/internal/service"
+	"lantern/internal/service/swaps"
 )
 
 // ListSwaps lists swaps.
 func (s *Server) ListSwaps(c *echo.Context, p api.ListSwapsParams) error {
-	return c.JSON(http.StatusOK, s.Service.Swaps(p.Open))
+	return c.JSON(http.StatusOK, s.Service.Swaps.Swaps(p.Open))
 }
 
 // swap answers with a swap and its version.
 func (s *Server) swap(c *echo.Context, status int, w api.Swap, err error) error {
 	if err == nil {
-		c.Response().Header().Set("ETag", service.ETag(w.Version))
+		c.Response().Header().Set("ETag", swaps.ETag(w.Version))
 	}
 	return answer(c, status, w, err)
 }
@@ -32,13 +32,13 @@ func (s *Server) PlanSwap(c *echo.Context, _ api.PlanSwapParams) error {
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.PlanSwapOf(person(c), req)
+	w, err := s.Service.Swaps.PlanSwapOf(person(c), req)
 	return s.swap(c, http.StatusCreated, w, err)
 }
 
 // GetSwap gives one.
 func (s *Server) GetSwap(c *echo.Context, id api.IdParam) error {
-	w, err := s.Service.Swap(id)
+	w, err := s.Service.Swaps.Swap(id)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
@@ -48,7 +48,7 @@ func (s *Server) BeginSwap(c *echo.Context, id api.IdParam, p api.BeginSwapParam
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.BeginSwap(person(c), id, p.IfMatch, req)
+	w, err := s.Service.Swaps.BeginSwap(person(c), id, p.IfMatch, req)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
@@ -58,7 +58,7 @@ func (s *Server) ConfirmSwap(c *echo.Context, id api.IdParam, p api.ConfirmSwapP
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.ConfirmSwap(person(c), id, p.IfMatch, req)
+	w, err := s.Service.Swaps.ConfirmSwap(person(c), id, p.IfMatch, req)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
@@ -68,7 +68,7 @@ func (s *Server) word(c *echo.Context, kind swap.EventKind, id, match string) er
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.ActOnSwap(kind, person(c), id, match, req.Reason)
+	w, err := s.Service.Swaps.ActOnSwap(kind, person(c), id, match, req.Reason)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
@@ -103,7 +103,7 @@ func (s *Server) LeadSwap(c *echo.Context, id api.IdParam, p api.LeadSwapParams)
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.LeadSwap(person(c), id, p.IfMatch, req)
+	w, err := s.Service.Swaps.LeadSwap(person(c), id, p.IfMatch, req)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
@@ -113,19 +113,19 @@ func (s *Server) FateOfOld(c *echo.Context, id api.IdParam, p api.FateOfOldParam
 	if err != nil {
 		return err
 	}
-	w, err := s.Service.FateOfOld(person(c), id, p.IfMatch, req)
+	w, err := s.Service.Swaps.FateOfOld(person(c), id, p.IfMatch, req)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
 // ReportSwap gives the record of a swap.
 func (s *Server) ReportSwap(c *echo.Context, id api.IdParam) error {
-	r, err := s.Service.Report(id)
+	r, err := s.Service.Views.Report(id)
 	return answer(c, http.StatusOK, r, err)
 }
 
 // EvidenceOfSwap gives what a warranty return is argued with, as one file.
 func (s *Server) EvidenceOfSwap(c *echo.Context, id api.IdParam) error {
-	files, tail, err := s.Service.Evidence(id)
+	files, tail, err := s.Service.Views.Evidence(id)
 	if err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ func (s *Server) EvidenceOfSwap(c *echo.Context, id api.IdParam) error {
 
 // ListCampaigns lists campaigns.
 func (s *Server) ListCampaigns(c *echo.Context) error {
-	return c.JSON(http.StatusOK, s.Service.Campaigns())
+	return c.JSON(http.StatusOK, s.Service.Swaps.Campaigns())
 }
 
 // PlanCampaign plans one.
@@ -162,19 +162,19 @@ func (s *Server) PlanCampaign(c *echo.Context, _ api.PlanCampaignParams) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.PlanCampaign(person(c), req)
+	v, err := s.Service.Swaps.PlanCampaign(person(c), req)
 	return answer(c, http.StatusCreated, v, err)
 }
 
 // GetCampaign gives one.
 func (s *Server) GetCampaign(c *echo.Context, id api.IdParam) error {
-	v, err := s.Service.Campaign(id)
+	v, err := s.Service.Swaps.Campaign(id)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // NextInCampaign plans its next swap, or lets the pool grow.
 func (s *Server) NextInCampaign(c *echo.Context, id api.IdParam, _ api.NextInCampaignParams) error {
-	v, err := s.Service.NextInCampaign(person(c), id)
+	v, err := s.Service.Swaps.NextInCampaign(person(c), id)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -184,7 +184,7 @@ func (s *Server) SkipInCampaign(c *echo.Context, id api.IdParam, _ api.SkipInCam
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.SkipInCampaign(person(c), id, req.Reason)
+	v, err := s.Service.Swaps.SkipInCampaign(person(c), id, req.Reason)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -194,13 +194,13 @@ func (s *Server) AbandonCampaign(c *echo.Context, id api.IdParam, _ api.AbandonC
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.AbandonCampaign(person(c), id, req.Reason)
+	v, err := s.Service.Swaps.AbandonCampaign(person(c), id, req.Reason)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ListAcceptances lists tests of new drives.
 func (s *Server) ListAcceptances(c *echo.Context) error {
-	return c.JSON(http.StatusOK, s.Service.Acceptances())
+	return c.JSON(http.StatusOK, s.Service.Stock.Acceptances())
 }
 
 // AcceptDrive begins one.
@@ -209,13 +209,13 @@ func (s *Server) AcceptDrive(c *echo.Context, _ api.AcceptDriveParams) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.Accept(person(c), req)
+	v, err := s.Service.Stock.Accept(person(c), req)
 	return answer(c, http.StatusCreated, v, err)
 }
 
 // GetAcceptPolicy gives what new drives are tested for.
 func (s *Server) GetAcceptPolicy(c *echo.Context) error {
-	return c.JSON(http.StatusOK, s.Service.AcceptPolicy())
+	return c.JSON(http.StatusOK, s.Service.Stock.AcceptPolicy())
 }
 
 // SetAcceptPolicy sets it.
@@ -224,13 +224,13 @@ func (s *Server) SetAcceptPolicy(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.SetAcceptPolicy(person(c), req)
+	v, err := s.Service.Stock.SetAcceptPolicy(person(c), req)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // GetAcceptance gives one.
 func (s *Server) GetAcceptance(c *echo.Context, id api.IdParam) error {
-	v, err := s.Service.Acceptance(id)
+	v, err := s.Service.Stock.Acceptance(id)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -239,7 +239,7 @@ func (s *Server) onAcceptance(c *echo.Context, id, what string) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.ActOnAcceptance(person(c), id, what, req.Reason)
+	v, err := s.Service.Stock.ActOnAcceptance(person(c), id, what, req.Reason)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -259,7 +259,9 @@ func (s *Server) StopAcceptance(c *echo.Context, id api.IdParam, _ api.StopAccep
 }
 
 // ListStock lists the drives that are kept to replace others.
-func (s *Server) ListStock(c *echo.Context) error { return c.JSON(http.StatusOK, s.Service.Stock()) }
+func (s *Server) ListStock(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Stock.Stock())
+}
 
 // KeepInStock says that a drive is.
 func (s *Server) KeepInStock(c *echo.Context, drive string) error {
@@ -267,13 +269,13 @@ func (s *Server) KeepInStock(c *echo.Context, drive string) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.KeepInStock(person(c), drive, req.Note)
+	v, err := s.Service.Stock.KeepInStock(person(c), drive, req.Note)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // DropFromStock says that it is not any more.
 func (s *Server) DropFromStock(c *echo.Context, drive string) error {
-	if err := s.Service.DropFromStock(person(c), drive); err != nil {
+	if err := s.Service.Stock.DropFromStock(person(c), drive); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -285,7 +287,7 @@ func (s *Server) SetCold(c *echo.Context, host string) error {
 	if err != nil {
 		return err
 	}
-	h, err := s.Service.SetCold(person(c), host, req.Cold)
+	h, err := s.Service.Views.SetCold(person(c), host, req.Cold)
 	return answer(c, http.StatusOK, h, err)
 }
 

@@ -10,7 +10,7 @@ import (
 
 // ListTestRuns lists self-tests that were ordered.
 func (s *Server) ListTestRuns(c *echo.Context, p api.ListTestRunsParams) error {
-	all, err := s.Service.TestRuns(p.Drive)
+	all, err := s.Service.Selftests.TestRuns(p.Drive)
 	return answer(c, http.StatusOK, all, err)
 }
 
@@ -20,7 +20,7 @@ func (s *Server) StartTests(c *echo.Context, _ api.StartTestsParams) error {
 	if err != nil {
 		return err
 	}
-	all, err := s.Service.StartTests(person(c), req)
+	all, err := s.Service.Selftests.StartTests(person(c), req)
 	return answer(c, http.StatusAccepted, all, err)
 }
 
@@ -30,19 +30,19 @@ func (s *Server) StopTests(c *echo.Context, _ api.StopTestsParams) error {
 	if err != nil {
 		return err
 	}
-	all, err := s.Service.StopTests(person(c), req)
+	all, err := s.Service.Selftests.StopTests(person(c), req)
 	return answer(c, http.StatusAccepted, all, err)
 }
 
 // GetTestStanding says who was tested when.
 func (s *Server) GetTestStanding(c *echo.Context, p api.GetTestStandingParams) error {
-	v, err := s.Service.TestStanding(p)
+	v, err := s.Service.Selftests.TestStanding(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ListPlans lists test plans.
 func (s *Server) ListPlans(c *echo.Context) error {
-	return answer(c, http.StatusOK, s.Service.Plans(), nil)
+	return answer(c, http.StatusOK, s.Service.Selftests.Plans(), nil)
 }
 
 // SetPlan keeps a plan.
@@ -51,13 +51,13 @@ func (s *Server) SetPlan(c *echo.Context, name string, _ api.SetPlanParams) erro
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.SetPlan(person(c), name, req)
+	v, err := s.Service.Selftests.SetPlan(person(c), name, req)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // RemovePlan takes a plan away.
 func (s *Server) RemovePlan(c *echo.Context, name string, _ api.RemovePlanParams) error {
-	if err := s.Service.RemovePlan(person(c), name); err != nil {
+	if err := s.Service.Selftests.RemovePlan(person(c), name); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -69,19 +69,19 @@ func (s *Server) PreviewPlans(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.PreviewPlans(person(c), req)
+	v, err := s.Service.Selftests.PreviewPlans(person(c), req)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // GetCalendar shows the load of tests.
 func (s *Server) GetCalendar(c *echo.Context, p api.GetCalendarParams) error {
-	v, err := s.Service.Calendar(p.From, p.To)
+	v, err := s.Service.Selftests.Calendar(p.From, p.To)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ListPlannedTests lists tests in order of time.
 func (s *Server) ListPlannedTests(c *echo.Context, p api.ListPlannedTestsParams) error {
-	v, err := s.Service.PlannedTests(p)
+	v, err := s.Service.Selftests.PlannedTests(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
@@ -90,13 +90,13 @@ func (s *Server) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
 	if err := s.real("its tests are not for calendars"); err != nil {
 		return err
 	}
-	v, err := s.Service.MakeFeed(person(c))
+	v, err := s.Service.Selftests.MakeFeed(person(c))
 	return secret(c, v, err)
 }
 
 // EndFeed ends it.
 func (s *Server) EndFeed(c *echo.Context) error {
-	if err := s.Service.EndFeed(); err != nil {
+	if err := s.Service.Selftests.EndFeed(); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -108,6 +108,6 @@ func (s *Server) AskAddress(c *echo.Context, drive api.DriveParam, _ api.AskAddr
 	if err != nil {
 		return err
 	}
-	o, err := s.Service.AskAddress(person(c), drive, req.Lba)
+	o, err := s.Service.Selftests.AskAddress(person(c), drive, req.Lba)
 	return answer(c, http.StatusAccepted, o, err)
 }

@@ -24,6 +24,7 @@ import (
 	"lantern/internal/lab"
 	"lantern/internal/practice"
 	"lantern/internal/service"
+	"lantern/internal/service/problem"
 	"lantern/web"
 )
 
@@ -126,26 +127,26 @@ func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
 		agents := strings.HasPrefix(path, base+"/agent/")
 		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			if agents {
-				if host, ok := s.Service.HostOf(token); ok {
+				if host, ok := s.Service.Fleet.HostOf(token); ok {
 					c.Set(whoHost, host)
 					return next(c)
 				}
-			} else if name, ok := s.Service.Person(token); ok {
+			} else if name, ok := s.Service.People.Person(token); ok {
 				c.Set(whoPerson, name)
 				return s.once(next)(c)
 			}
-			return &service.Problem{Status: 401, Type: "bad-token", Title: "Nobody has this token.", Do: "Look for typing errors, or ask for a new one."}
+			return &problem.Problem{Status: 401, Type: "bad-token", Title: "Nobody has this token.", Do: "Look for typing errors, or ask for a new one."}
 		}
 		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
-			if name, ok := s.Service.SessionOf(cookie.Value); ok {
+			if name, ok := s.Service.People.SessionOf(cookie.Value); ok {
 				if r.Method != http.MethodGet && !sameOrigin(r) {
-					return &service.Problem{Status: 403, Type: "other-origin", Title: "This request came from another site.", Do: "Use the console itself."}
+					return &problem.Problem{Status: 403, Type: "other-origin", Title: "This request came from another site.", Do: "Use the console itself."}
 				}
 				c.Set(whoPerson, name)
 				return s.once(next)(c)
 			}
 		}
-		return &service.Problem{Status: 401, Type: "not-signed-in", Title: "You are not signed in.", Do: "Sign in with your token."}
+		return &problem.Problem{Status: 401, Type: "not-signed-in", Title: "You are not signed in.", Do: "Sign in with your token."}
 	}
 }
 
@@ -176,7 +177,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		// The same request again waits for the answer of the first.
 		defer s.turn(key)()
-		status, answer, ok, err := s.Service.Answered(key, body)
+		status, answer, ok, err := s.Service.People.Answered(key, body)
 		if err != nil {
 			return err
 		}
@@ -193,7 +194,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		// It is kept before it is told; but a secret is told once, and kept nowhere.
 		if c.Get(isSecret) == nil {
-			if err := s.Service.KeepAnswer(key, body, rec.status, rec.body.Bytes()); err != nil {
+			if err := s.Service.People.KeepAnswer(key, body, rec.status, rec.body.Bytes()); err != nil {
 				return err
 			}
 		}
@@ -235,17 +236,17 @@ func person(c *echo.Context) string {
 
 // tell answers an error as problem details.
 func (s *Server) tell(c *echo.Context, err error) {
-	var p *service.Problem
+	var p *problem.Problem
 	var he interface{ StatusCode() int }
 	var gone *lab.Impossible
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &gone):
-		p = &service.Problem{Status: 409, Type: "impossible", Title: "That cannot be done: " + gone.Error() + "."}
+		p = &problem.Problem{Status: 409, Type: "impossible", Title: "That cannot be done: " + gone.Error() + "."}
 	case errors.As(err, &he) && he.StatusCode() < 500:
-		p = &service.Problem{Status: he.StatusCode(), Type: "bad-request", Title: http.StatusText(he.StatusCode()) + ".", Do: err.Error()}
+		p = &problem.Problem{Status: he.StatusCode(), Type: "bad-request", Title: http.StatusText(he.StatusCode()) + ".", Do: err.Error()}
 	default:
-		p = service.AsProblem(err)
+		p = problem.As(err)
 	}
 	if p.Status >= 500 {
 		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
@@ -264,7 +265,7 @@ const (
 )
 
 func tooLarge(err error) error {
-	return &service.Problem{Status: 413, Type: "too-large", Title: "The request is too large or was cut off.", Do: err.Error()}
+	return &problem.Problem{Status: 413, Type: "too-large", Title: "The request is too large or was cut off.", Do: err.Error()}
 }
 
 // take reads a JSON body; unknown fields are errors, since a misspelt one must not be ignored in silence.
@@ -272,14 +273,14 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 	d := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil && !(errors.Is(err, io.EOF) && c.Request().ContentLength == 0) {
-		return v, &service.Problem{Status: 422, Type: "bad-body", Title: "The request could not be read.", Do: err.Error()}
+		return v, &problem.Problem{Status: 422, Type: "bad-body", Title: "The request could not be read.", Do: err.Error()}
 	}
 	return v, nil
 }
 
 // useLink signs a console in by a link that works once.
 func (s *Server) useLink(c *echo.Context) error {
-	session, err := s.Service.UseLink(c.QueryParam("code"))
+	session, err := s.Service.People.UseLink(c.QueryParam("code"))
 	if err != nil {
 		return c.Redirect(http.StatusSeeOther, "/sign-in?why=link")
 	}
@@ -330,7 +331,7 @@ func (s *Server) real(what string) error {
 	if s.Practice.Pool == "" {
 		return nil
 	}
-	return &service.Problem{Status: 409, Type: "practice", Title: "This is a practice: " + what + ".", Do: "Do it in the service of the real fleet, if you mean that."}
+	return &problem.Problem{Status: 409, Type: "practice", Title: "This is a practice: " + what + ".", Do: "Do it in the service of the real fleet, if you mean that."}
 }
 
 // bytesOf turns a number of the API into a size.

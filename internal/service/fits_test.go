@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/service/fleet"
 )
 
 // TestOffersAreTaken: what fit offers for a place, and stock for a pool, is what a swap of that place would take, whatever the size,
@@ -42,7 +43,7 @@ func TestOffersAreTaken(t *testing.T) {
 			free = append(free, d.Identity.Serial[3:])
 		}
 		b.report()
-		fits, err := b.s.Fit("plankton")
+		fits, err := b.s.Views.Fit("plankton")
 		require.NoError(t, err)
 		pools := map[string]bool{}
 		for _, f := range fits {
@@ -50,20 +51,20 @@ func TestOffersAreTaken(t *testing.T) {
 				continue
 			}
 			b.s.mu.Lock()
-			p, _ := b.s.findPool("plankton")
+			p, _ := b.s.Fleet.FindPool("plankton")
 			m, _, _ := p.Slot(f.Slot)
-			d := b.s.drives[m.Drive]
+			d := b.s.Fleet.Drives[m.Drive]
 			b.s.mu.Unlock()
 			if d == nil {
 				continue
 			}
-			v, err := b.s.PlanSwap("ida", d.tail())
+			v, err := b.s.Swaps.PlanSwap("ida", d.Tail())
 			require.NoError(t, err)
-			w := b.s.swaps[v.Id]
+			w := b.s.Swaps.SwapByID[v.Id]
 			for _, tail := range free {
-				x, err := b.s.findDrive(tail)
+				x, err := b.s.Fleet.FindDrive(tail)
 				require.NoError(t, err)
-				why := w.Unfit(*b.s.swapDrive(x))
+				why := w.Unfit(*b.s.Stock.SwapDrive(x))
 				require.Equal(t, why == "", slices.ContainsFunc(f.Candidates, func(c api.LostMember) bool { return c.Tail == tail }), "%s for %s: %q", tail, f.Slot, why)
 				if why == "" {
 					offered++
@@ -73,10 +74,10 @@ func TestOffersAreTaken(t *testing.T) {
 				}
 			}
 			b.s.mu.Lock()
-			delete(b.s.swaps, v.Id) // only asked
+			delete(b.s.Swaps.SwapByID, v.Id) // only asked
 			b.s.mu.Unlock()
 		}
-		for _, item := range b.s.Stock() {
+		for _, item := range b.s.Stock.Stock() {
 			require.Equal(t, pools[item.Tail], len(item.Fits) > 0, "%+v", item)
 		}
 	}
@@ -91,7 +92,7 @@ func TestThePastStays(t *testing.T) {
 	d.Reading.Metrics["pending_sectors"] = 500
 	b.drives = append(b.drives, d)
 	b.report()
-	v, err := b.s.Drive("ZZ009")
+	v, err := b.s.Views.Drive("ZZ009")
 	require.NoError(t, err)
 	require.Equal(t, api.Replace, v.Verdict)
 	at := len(b.drives) - 1
@@ -104,13 +105,13 @@ func TestThePastStays(t *testing.T) {
 	b.report()
 	for range 2 {
 		b.s.mu.Lock()
-		x, err := b.s.findDrive("ZZ009")
+		x, err := b.s.Fleet.FindDrive("ZZ009")
 		require.NoError(t, err)
-		require.Contains(t, b.s.distrust(x), "had the verdict replace (Sectors that cannot be read)")
-		require.NotEmpty(t, b.s.swapDrive(x).Ill)
+		require.Contains(t, b.s.Fleet.Distrust(x), "had the verdict replace (Sectors that cannot be read)")
+		require.NotEmpty(t, b.s.Stock.SwapDrive(x).Ill)
 		b.s.mu.Unlock()
-		require.False(t, slices.ContainsFunc(b.s.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" }))
-		fits, err := b.s.Fit("plankton")
+		require.False(t, slices.ContainsFunc(b.s.Stock.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" }))
+		fits, err := b.s.Views.Fit("plankton")
 		require.NoError(t, err)
 		for _, f := range fits {
 			require.Empty(t, f.Candidates)
@@ -119,8 +120,8 @@ func TestThePastStays(t *testing.T) {
 		b.report()
 	}
 	b.s.mu.Lock()
-	x, _ := b.s.findDrive("ZZ009")
-	x.Accepted = accepted{State: "passed", At: b.clock.Now().Add(time.Hour)}
+	x, _ := b.s.Fleet.FindDrive("ZZ009")
+	x.Accepted = fleet.Accepted{State: "passed", At: b.clock.Now().Add(time.Hour)}
 	b.s.mu.Unlock()
-	require.True(t, slices.ContainsFunc(b.s.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" && len(i.Fits) > 0 }))
+	require.True(t, slices.ContainsFunc(b.s.Stock.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" && len(i.Fits) > 0 }))
 }

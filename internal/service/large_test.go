@@ -25,7 +25,7 @@ func large(b *testing.B) (*Service, *standing, []api.Report) {
 	var reports []api.Report
 	for h := range 167 {
 		host := fmt.Sprintf("annex-%03d", h)
-		_, err := s.Enrol("bench", host)
+		_, err := s.Fleet.Enrol("bench", host)
 		require.NoError(b, err)
 		r := api.Report{Host: host, IntervalSeconds: 86400, Enclosures: []api.EnclosureReport{}}
 		p := api.PoolReport{Id: "p" + host, Name: host + "-store", CapacityBytes: 1, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}
@@ -81,29 +81,29 @@ func BenchmarkLargeFleet(b *testing.B) {
 	b.Run("round after a report", func(b *testing.B) {
 		for b.Loop() {
 			report()
-			s.Round()
+			s.Views.Round()
 		}
 	})
 	b.Run("first 500 drives", func(b *testing.B) {
 		for b.Loop() {
-			if _, err := s.Drives(api.ListDrivesParams{Limit: 500}); err != nil {
+			if _, err := s.Views.Drives(api.ListDrivesParams{Limit: 500}); err != nil {
 				b.Fatal(err)
 			}
 		}
 	})
 	b.Run("pools", func(b *testing.B) {
 		for b.Loop() {
-			s.Pools()
+			s.Views.Pools()
 		}
 	})
 	b.Run("latest reading of all", func(b *testing.B) {
 		for b.Loop() {
-			require.Len(b, s.Latest(), 167*60)
+			require.Len(b, s.Readings.Latest(), 167*60)
 		}
 	})
 	b.Run("search", func(b *testing.B) {
 		for b.Loop() {
-			s.Search("0417")
+			s.Views.Search("0417")
 		}
 	})
 }

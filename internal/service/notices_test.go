@@ -73,22 +73,22 @@ func TestNotices(t *testing.T) {
 	}
 	work := func() {
 		require.NoError(t, b.s.Tick())
-		require.NoError(t, b.s.Deliver(t.Context()))
+		require.NoError(t, b.s.Notices.Deliver(t.Context()))
 	}
 	night := func() api.Channel {
-		all := b.s.Channels()
+		all := b.s.Notices.Channels()
 		return all[slices.IndexFunc(all, func(c api.Channel) bool { return c.Name == "night-shift" })]
 	}
 	put := api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: server.URL, Secret: "k3y-of-the-pager", Least: api.Watch, Quiet: "22:00-07:00", Zone: "UTC"}
-	_, err := b.s.PutChannel(t.Context(), "ida", "night-shift", put)
+	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "night-shift", put)
 	require.NoError(t, err)
 	// What another pool's or host's people are told is not this pool's matter.
 	for name, c := range map[string]api.ChannelPut{"other-pool": {Pools: []string{"soundscape"}}, "other-host": {Hosts: []string{"skerry"}}, "recoveries": {Kinds: []string{"recovery"}}, "dead-only": {Least: api.Dead}} {
 		c.Kind, c.Url, c.Secret, c.Least = "webhook", server.URL, "k", cmp.Or(c.Least, api.Watch)
-		_, err := b.s.PutChannel(t.Context(), "ida", name, c)
+		_, err := b.s.Notices.PutChannel(t.Context(), "ida", name, c)
 		require.NoError(t, err)
 	}
-	require.NoError(t, b.s.TestChannel(t.Context(), "ida", "night-shift"))
+	require.NoError(t, b.s.Notices.TestChannel(t.Context(), "ida", "night-shift"))
 	require.Equal(t, []string{"test A test of the channel night-shift, sent by ida"}, p.types())
 	require.True(t, p.signed)
 
@@ -99,10 +99,10 @@ func TestNotices(t *testing.T) {
 	work()
 	work()
 	require.Equal(t, []string{"notice.opened [watch] fulmar/front/1: AA001 has 3 sectors that cannot be read, 3 of them new within 2 h"}, p.types(), "once, and in words")
-	all, err := b.s.Notices(false)
+	all, err := b.s.Notices.Notices(false)
 	require.NoError(t, err)
 	require.Len(t, all, 1)
-	_, err = b.s.Acknowledge("bo", all[0].Id[len(all[0].Id)-6:], "spare ordered")
+	_, err = b.s.Notices.Acknowledge("bo", all[0].Id[len(all[0].Id)-6:], "spare ordered")
 	require.NoError(t, err)
 
 	p.broken = true
@@ -124,29 +124,29 @@ func TestNotices(t *testing.T) {
 	got := p.types()
 	require.Len(t, got, 1, "told once, over a restart")
 	require.Contains(t, got[0], "notice.got-worse [replace] fulmar/front/1: AA001 has 30 sectors that cannot be read, 30 of them new within 4 h")
-	all, _ = b.s.Notices(false)
+	all, _ = b.s.Notices.Notices(false)
 	require.Equal(t, api.NoticeStateOpen, all[0].State, "severity never hides behind an acknowledgement")
 
-	_, err = b.s.Mute("bo", all[0].Id, 24*91)
+	_, err = b.s.Notices.Mute("bo", all[0].Id, 24*91)
 	b.problem(err, "bad-time", "")
-	_, err = b.s.Mute("bo", all[0].Id, 24)
+	_, err = b.s.Notices.Mute("bo", all[0].Id, 24)
 	require.NoError(t, err)
-	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{})
+	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{})
 	require.NoError(t, err)
 	b.report()
 	b.clock.forward(time.Minute)
 	b.report()
 	work()
 	require.Empty(t, p.types(), "muted: not even that it is over")
-	all, _ = b.s.Notices(false)
+	all, _ = b.s.Notices.Notices(false)
 	require.Empty(t, all)
-	all, err = b.s.Notices(true)
+	all, err = b.s.Notices.Notices(true)
 	require.NoError(t, err)
 	require.Equal(t, api.NoticeStateClosed, all[0].State)
 	require.Equal(t, api.Replace, all[0].Worst)
 
 	// At night: what is filling up waits for the morning; what is over by then is never told. What is to be replaced is told.
-	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{On: true})
+	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{On: true})
 	require.NoError(t, err)
 	b.clock.at = time.Date(2026, 11, 24, 23, 0, 0, 0, time.UTC)
 	b.pool.UsedBytes = 7.4e12
@@ -172,7 +172,7 @@ func TestNotices(t *testing.T) {
 	require.Contains(t, got[0], "[unknown] fulmar: fulmar has not reported since")
 
 	// No secret leaves: not in lists, not in events, not in the log of deliveries.
-	list, err := json.Marshal(b.s.Channels())
+	list, err := json.Marshal(b.s.Notices.Channels())
 	require.NoError(t, err)
 	events, err := json.Marshal(mustAll[store.Event](t, b.store))
 	require.NoError(t, err)
@@ -182,14 +182,14 @@ func TestNotices(t *testing.T) {
 		require.NotContains(t, string(text), "k3y-of-the-pager")
 	}
 	put.Secret, put.Url = "", server.URL+"/elsewhere"
-	_, err = b.s.PutChannel(t.Context(), "ida", "night-shift", put)
+	_, err = b.s.Notices.PutChannel(t.Context(), "ida", "night-shift", put)
 	b.problem(err, "bad-channel", "")
 	for _, bad := range []api.ChannelPut{{Kind: "pigeon"}, {Kind: "webhook", Url: server.URL, Secret: "k", Quiet: "late"}, {Kind: "webhook", Url: server.URL, Secret: "k", Zone: "Mars/Olympus"}, {Kind: "webhook", Url: server.URL, Secret: "k", Kinds: []string{"gossip"}}} {
-		_, err = b.s.PutChannel(t.Context(), "ida", "other", bad)
+		_, err = b.s.Notices.PutChannel(t.Context(), "ida", "other", bad)
 		b.problem(err, "bad-channel", "")
 	}
-	require.NoError(t, b.s.RemoveChannel("ida", "night-shift"))
-	b.problem(b.s.RemoveChannel("ida", "night-shift"), "no-channel", "")
+	require.NoError(t, b.s.Notices.RemoveChannel("ida", "night-shift"))
+	b.problem(b.s.Notices.RemoveChannel("ida", "night-shift"), "no-channel", "")
 }
 
 // TestDigest: once a day, what is open, whether somebody saw it or not; and that nothing is.
@@ -198,13 +198,13 @@ func TestDigest(t *testing.T) {
 	server := httptest.NewServer(p)
 	defer server.Close()
 	b := newBench(t)
-	_, err := b.s.PutChannel(t.Context(), "ida", "morning", api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k", Least: api.Watch, Digest: "09:00", Zone: "Europe/Oslo"})
+	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "morning", api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k", Least: api.Watch, Digest: "09:00", Zone: "Europe/Oslo"})
 	require.NoError(t, err)
 	day := func(d int, h int) {
 		b.clock.at = time.Date(2026, 11, d, h, 5, 0, 0, time.UTC)
 		b.report()
 		require.NoError(t, b.s.Tick())
-		require.NoError(t, b.s.Deliver(t.Context()))
+		require.NoError(t, b.s.Notices.Deliver(t.Context()))
 	}
 	day(24, 7)
 	require.Empty(t, p.types(), "in Oslo it is five past eight")

@@ -14,6 +14,8 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/selftest"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/selftests"
 )
 
 // testHost is a host whose drives do what they are told: a test runs for as long as the drive says, and is written into its
@@ -76,7 +78,7 @@ func (h *testHost) step() []string {
 	}
 	require.NoError(h.t, h.s.Tick())
 	if !h.off {
-		orders, err := h.s.TakeOrders(h.t.Context(), "fulmar", time.Millisecond)
+		orders, err := h.s.Orders.TakeOrders(h.t.Context(), "fulmar", time.Millisecond)
 		require.NoError(h.t, err)
 		for _, o := range orders {
 			tail := strings.TrimPrefix(o.Drive.Serial, "KH3")
@@ -101,8 +103,8 @@ func (h *testHost) ends(tail, result string) {
 
 // changes are what is new of planned tests since it was last asked.
 func (h *testHost) changes() (out []string) {
-	for i := range h.s.items {
-		it := &h.s.items[i]
+	for i := range h.s.Selftests.Items {
+		it := &h.s.Selftests.Items[i]
 		if it.State == selftest.Planned && !it.Due(h.clock.Now()) {
 			continue
 		}
@@ -113,10 +115,10 @@ func (h *testHost) changes() (out []string) {
 		if it.Why != "" {
 			says += ": " + it.Why
 		}
-		id := itemID(it)
+		id := selftests.ItemID(it)
 		if h.told[id] != says && says != "held" {
 			h.told[id] = says
-			out = append(out, fmt.Sprintf("%s %s %s %s", h.clock.Now().Format("Mon 02 15:04"), h.s.drives[it.Drive].tail(), it.Kind, says))
+			out = append(out, fmt.Sprintf("%s %s %s %s", h.clock.Now().Format("Mon 02 15:04"), h.s.Fleet.Drives[it.Drive].Tail(), it.Kind, says))
 		}
 	}
 	slices.Sort(out)
@@ -159,28 +161,28 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 				change.Covers = []api.PlanScope{{Kind: api.PlanScopeKind(what), Name: rest}}
 			}
 		}
-		p, err := h.s.SetPlan("ida", d.CmdArgs[0].Key, change)
+		p, err := h.s.Selftests.SetPlan("ida", d.CmdArgs[0].Key, change)
 		if err != nil {
-			return []string{AsProblem(err).Error()}
+			return []string{problem.As(err).Error()}
 		}
 		return []string{fmt.Sprintf("%d drives: %s", p.Drives, p.Says)}
 	case "remove":
-		if err := h.s.RemovePlan("ida", d.CmdArgs[0].Key); err != nil {
-			return []string{AsProblem(err).Error()}
+		if err := h.s.Selftests.RemovePlan("ida", d.CmdArgs[0].Key); err != nil {
+			return []string{problem.As(err).Error()}
 		}
 	case "planned": // what is planned for the next days, in order
-		page, err := h.s.PlannedTests(api.ListPlannedTestsParams{From: h.clock.Now(), To: h.clock.Now().AddDate(0, 0, 8)})
+		page, err := h.s.Selftests.PlannedTests(api.ListPlannedTestsParams{From: h.clock.Now(), To: h.clock.Now().AddDate(0, 0, 8)})
 		require.NoError(h.t, err)
 		for _, t := range page.Tests {
 			out = append(out, fmt.Sprintf("%s %s %s %s", t.At.UTC().Format("Mon 02 15:04"), t.Tail, t.Kind, t.State))
 		}
-		c, err := h.s.Calendar(time.Time{}, time.Time{})
+		c, err := h.s.Selftests.Calendar(time.Time{}, time.Time{})
 		require.NoError(h.t, err)
 		for _, k := range c.Crowds {
 			out = append(out, k.Says)
 		}
 	case "standing":
-		v, err := h.s.TestStanding(api.GetTestStandingParams{})
+		v, err := h.s.Selftests.TestStanding(api.GetTestStandingParams{})
 		require.NoError(h.t, err)
 		for _, d := range v.Drives {
 			out = append(out, fmt.Sprintf("%s short %s, extended %s; %s (%s). %s", d.Tail, d.Short.Result, d.Extended.Result, d.Plan, d.PlanWhy, d.Says))
@@ -212,10 +214,10 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 		n, _ := strconv.Atoi(d.CmdArgs[1].Key)
 		h.takes[d.CmdArgs[0].Key] = map[string]int{"short": 2, "extended": n}
 	case "stop": // by hand
-		_, err := h.s.StopTests("bo", api.TestOrder{Drive: d.CmdArgs[0].Key})
+		_, err := h.s.Selftests.StopTests("bo", api.TestOrder{Drive: d.CmdArgs[0].Key})
 		require.NoError(h.t, err)
 	case "start":
-		all, err := h.s.StartTests("bo", api.TestOrder{Drive: d.CmdArgs[0].Key, Kind: api.TestOrderKind(d.CmdArgs[1].Key)})
+		all, err := h.s.Selftests.StartTests("bo", api.TestOrder{Drive: d.CmdArgs[0].Key, Kind: api.TestOrderKind(d.CmdArgs[1].Key)})
 		require.NoError(h.t, err)
 		out = append(out, string(all[0].State)+": "+all[0].Says)
 	case "new": // a drive comes
@@ -230,7 +232,7 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 		h.restart()
 		h.clock.forward(10 * time.Minute)
 	case "finding":
-		v, err := h.s.Drive(d.CmdArgs[0].Key)
+		v, err := h.s.Views.Drive(d.CmdArgs[0].Key)
 		require.NoError(h.t, err)
 		for _, f := range v.Findings {
 			out = append(out, f.Rule+": "+f.Says)
@@ -246,15 +248,15 @@ func TestTakesAreLearned(t *testing.T) {
 	h := newTestHost(t)
 	h.takes["AA001"] = map[string]int{"short": 2, "extended": 360}
 	h.step()
-	_, err := h.s.StartTests("ida", api.TestOrder{Drive: "AA001", Kind: api.TestOrderKindExtended})
+	_, err := h.s.Selftests.StartTests("ida", api.TestOrder{Drive: "AA001", Kind: api.TestOrderKindExtended})
 	require.NoError(t, err)
 	for range 50 {
 		h.step()
 	}
 	takes := func(tail string) time.Duration {
-		d, err := h.s.findDrive(tail)
+		d, err := h.s.Fleet.FindDrive(tail)
 		require.NoError(t, err)
-		return h.s.testTakes(d, drive.SelfTestExtended, h.s.testRatios())
+		return h.s.Selftests.TestTakes(d, drive.SelfTestExtended, h.s.Selftests.TestRatios())
 	}
 	require.Equal(t, 6*time.Hour+41*time.Minute, takes("AA001"), "six hours, a tenth, and what passes until its end is known")
 	require.Equal(t, 7*time.Hour+35*time.Minute, takes("BB002"), "of the same model: half as long again as it thinks, a quarter, and the same")

@@ -7,13 +7,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/service/fleet"
 )
 
 // TestRecoveriesOverTime: a recovery is followed with its priorities and its risk; it stalls, begins again, is paused, and
 // people are told each time; it ends while nobody looks, and the pool's own state says how; the next one knows how it went.
 func TestRecoveriesOverTime(t *testing.T) {
 	b := newBench(t)
-	b.clock.forward(2 * grace)
+	b.clock.forward(2 * fleet.Grace)
 	step := func(r *api.RecoveryReport, d time.Duration, n int, each int64) {
 		for range n {
 			b.clock.forward(d - time.Second)
@@ -25,7 +26,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 	}
 	open := func() (says []string) {
 		require.NoError(t, b.s.Tick())
-		all, err := b.s.Notices(false)
+		all, err := b.s.Notices.Notices(false)
 		require.NoError(t, err)
 		for _, n := range all {
 			if n.Kind == "recovery" {
@@ -38,7 +39,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 	b.pool.Groups[0].Members[1].State = "recovering"
 	r := &api.RecoveryReport{Id: "r1", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 4e12, Phase: "copying", Slowest: "1", SlowestWhy: "it is hot", Flows: []api.Flow{{Slot: "1", ReadBytes: 7}}}
 	step(r, time.Minute, 30, 1e10)
-	v, err := b.s.Recovery("r1")
+	v, err := b.s.Progress.Recovery("r1")
 	require.NoError(t, err)
 	require.False(t, v.Finish.P50.IsZero(), v.Why)
 	require.Equal(t, "AA001: it is hot", v.Slowest)
@@ -51,20 +52,20 @@ func TestRecoveriesOverTime(t *testing.T) {
 
 	// Another priority by the hour: it is ordered once, and what it did is told beside what was before.
 	at := b.clock.Now()
-	_, err = b.s.SetPriorityHours("ida", "plankton", api.PriorityHours{From: "25:00", To: "06:00", Within: "high", Otherwise: "low"})
+	_, err = b.s.Views.SetPriorityHours("ida", "plankton", api.PriorityHours{From: "25:00", To: "06:00", Within: "high", Otherwise: "low"})
 	b.problem(err, "bad-hours", "are no hours of a day")
-	_, err = b.s.SetPriorityHours("ida", "plankton", api.PriorityHours{From: at.Add(-time.Hour).Format("15:04"), To: at.Add(time.Hour).Format("15:04"), Within: "low", Otherwise: "high"})
+	_, err = b.s.Views.SetPriorityHours("ida", "plankton", api.PriorityHours{From: at.Add(-time.Hour).Format("15:04"), To: at.Add(time.Hour).Format("15:04"), Within: "low", Otherwise: "high"})
 	require.NoError(t, err)
 	require.NoError(t, b.s.Tick())
 	require.NoError(t, b.s.Tick())
-	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+	orders, err := b.s.Orders.TakeOrders(t.Context(), "fulmar", 0)
 	require.NoError(t, err)
 	require.Len(t, orders, 1)
 	require.Equal(t, "low", orders[0].Priority)
 	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateDone, Says: "so"}))
 	b.pool.Priority = "low"
 	step(r, time.Minute, 20, 4e9)
-	v, err = b.s.Recovery("r1")
+	v, err = b.s.Progress.Recovery("r1")
 	require.NoError(t, err)
 	require.Len(t, v.Priorities, 2)
 	require.InDelta(t, 1e10/60, v.Priorities[0].Rate, 2e7)
@@ -91,16 +92,16 @@ func TestRecoveriesOverTime(t *testing.T) {
 	b.pool.Recoveries, b.pool.Groups[0].Members[1].State = nil, "unknown"
 	b.pool.Inconsistent = true
 	b.report()
-	v, err = b.s.Recovery("r1")
+	v, err = b.s.Progress.Recovery("r1")
 	require.NoError(t, err)
 	require.Equal(t, api.RecoveryStateRunning, v.State, "of a pool of which nothing is known, nothing is concluded")
 	b.pool.Inconsistent, b.pool.Groups[0].Members[1].State = false, "online"
 	b.report()
-	v, err = b.s.Recovery("r1")
+	v, err = b.s.Progress.Recovery("r1")
 	require.NoError(t, err)
 	require.Equal(t, api.RecoveryStateFinished, v.State)
 	require.NotEmpty(t, v.Summary)
-	b.clock.forward(2 * grace) // after a restart, hosts are given time before anything is told
+	b.clock.forward(2 * fleet.Grace) // after a restart, hosts are given time before anything is told
 	b.report()
 	require.Empty(t, open())
 
@@ -108,12 +109,12 @@ func TestRecoveriesOverTime(t *testing.T) {
 	b.pool.Groups[0].Members[1].State = "recovering"
 	r = &api.RecoveryReport{Id: "r2", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 4e12}
 	step(r, time.Minute, 5, 1e10)
-	v, err = b.s.Recovery("r2")
+	v, err = b.s.Progress.Recovery("r2")
 	require.NoError(t, err)
 	require.Equal(t, []string{"r1"}, v.Earlier)
 	b.pool.Recoveries, b.pool.Groups[0].Members[1].State = nil, "missing"
 	b.report()
-	v, err = b.s.Recovery("r2")
+	v, err = b.s.Progress.Recovery("r2")
 	require.NoError(t, err)
 	require.Equal(t, api.RecoveryStateFailed, v.State)
 }

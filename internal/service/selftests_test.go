@@ -27,13 +27,13 @@ func TestSelfTests(t *testing.T) {
 	}
 	asked := 0
 	order := func(drive string, kind api.TestOrderKind) api.TestRun {
-		all, err := b.s.StartTests("ida", api.TestOrder{Drive: drive, Kind: kind})
+		all, err := b.s.Selftests.StartTests("ida", api.TestOrder{Drive: drive, Kind: kind})
 		require.NoError(t, err)
 		require.Len(t, all, 1)
 		return all[0]
 	}
 	answer := func(state api.OutcomeState, says string) api.Order {
-		orders, err := b.s.TakeOrders(t.Context(), "fulmar", time.Millisecond)
+		orders, err := b.s.Orders.TakeOrders(t.Context(), "fulmar", time.Millisecond)
 		require.NoError(t, err)
 		orders = slices.DeleteFunc(orders, func(o api.Order) bool {
 			if o.Kind == api.OrderKindAddress { // what lies where it failed is asked at once, and once
@@ -48,7 +48,7 @@ func TestSelfTests(t *testing.T) {
 		return orders[0]
 	}
 	newest := func() api.TestRun {
-		all, err := b.s.TestRuns("AA001")
+		all, err := b.s.Selftests.TestRuns("AA001")
 		require.NoError(t, err)
 		return all[0]
 	}
@@ -67,7 +67,7 @@ func TestSelfTests(t *testing.T) {
 	say(0, api.SelfTest{Kind: "extended", Result: "failed", Hours: 104, Lba: 77})
 	require.Equal(t, api.TestRunStateFailed, newest().State)
 	require.Equal(t, "failed at LBA 77", newest().Says)
-	d, err := b.s.Drive("AA001")
+	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, "self-test-failed", d.Findings[0].Rule, "a finding within one report")
 	require.Equal(t, int64(77), d.FailedAt.Lba)
@@ -76,7 +76,7 @@ func TestSelfTests(t *testing.T) {
 	order("AA001", api.TestOrderKindShort)
 	answer(api.OutcomeStateDone, "")
 	say(50)
-	stopped, err := b.s.StopTests("bo", api.TestOrder{Drive: "AA001"})
+	stopped, err := b.s.Selftests.StopTests("bo", api.TestOrder{Drive: "AA001"})
 	require.NoError(t, err)
 	require.Len(t, stopped, 1)
 	require.False(t, answer(api.OutcomeStateDone, "").On)
@@ -102,7 +102,7 @@ func TestSelfTests(t *testing.T) {
 	b.pool.Recoveries = nil
 	say(0)
 	require.Contains(t, order("CC003", api.TestOrderKindShort).Says, "does not answer")
-	all, err := b.s.StartTests("ida", api.TestOrder{Pool: "plankton"})
+	all, err := b.s.Selftests.StartTests("ida", api.TestOrder{Pool: "plankton"})
 	require.NoError(t, err)
 	states := map[api.TestRunState]int{}
 	for _, r := range all {
@@ -116,11 +116,11 @@ func TestSelfTests(t *testing.T) {
 	}
 	b.report()
 	require.Equal(t, api.TestRunStateOrdered, order("BB002", api.TestOrderKindShort).State, "a drive that left does not hold its group's tests up for ever")
-	_, err = b.s.StartTests("ida", api.TestOrder{})
+	_, err = b.s.Selftests.StartTests("ida", api.TestOrder{})
 	b.problem(err, "no-drive", "")
-	_, err = b.s.StartTests("ida", api.TestOrder{Host: "nowhere"})
+	_, err = b.s.Selftests.StartTests("ida", api.TestOrder{Host: "nowhere"})
 	b.problem(err, "no-host", "")
-	d, err = b.s.Drive("AA001")
+	d, err = b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, api.FailedAt{Lba: 77, Says: "/deep/a.wav in plankton"}, d.FailedAt)
 	require.LessOrEqual(t, asked, 3, "each drive once")

@@ -18,6 +18,10 @@ import (
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/swap"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/readings"
+	"lantern/internal/service/swaps"
 	"lantern/internal/store"
 )
 
@@ -53,7 +57,7 @@ type bench struct {
 func newBench(t *testing.T) *bench {
 	b := &bench{t: t, clock: &standing{at: t0}, file: filepath.Join(t.TempDir(), "lantern.db")}
 	b.open()
-	_, err := b.s.Enrol("test", "fulmar")
+	_, err := b.s.Fleet.Enrol("test", "fulmar")
 	require.NoError(t, err)
 	for i, tail := range []string{"AA001", "BB002", "CC003"} {
 		b.drives = append(b.drives, b.disk(tail, i+1))
@@ -106,7 +110,7 @@ func (b *bench) report() { require.NoError(b.t, b.s.TakeReport("fulmar", b.next(
 func (b *bench) problem(err error, kind, words string) {
 	b.t.Helper()
 	require.Error(b.t, err)
-	p := AsProblem(err)
+	p := problem.As(err)
 	require.Equal(b.t, kind, p.Type, p.Error())
 	require.Contains(b.t, p.Error(), words)
 }
@@ -135,29 +139,29 @@ func TestQuietHost(t *testing.T) {
 	last := b.clock.Now()
 	b.clock.forward(59 * time.Second)
 	require.NoError(t, b.s.Tick())
-	d, err := b.s.Drive("AA001")
+	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, api.Sound, d.Verdict, "one missed report is no reason")
 	b.clock.forward(3 * time.Second)
 	require.NoError(t, b.s.Tick())
-	d, err = b.s.Drive("AA001")
+	d, err = b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, api.Unknown, d.Verdict)
 	require.Equal(t, "unknown-since", d.Findings[0].Rule)
 	require.Equal(t, last, d.SeenAt)
-	require.True(t, b.s.Pools()[0].Stale)
-	require.Equal(t, api.HostStateQuiet, b.s.Hosts()[0].State)
-	round := b.s.Round()
+	require.True(t, b.s.Views.Pools()[0].Stale)
+	require.Equal(t, api.HostStateQuiet, b.s.Views.Hosts()[0].State)
+	round := b.s.Views.Round()
 	require.Len(t, round.Lines, 3)
 	require.Equal(t, api.Unknown, round.Lines[0].Verdict)
-	_, err = b.s.LightOn("ida", api.LightOn{Drive: "AA001", Seconds: 60})
+	_, err = b.s.Bays.LightOn("ida", api.LightOn{Drive: "AA001", Seconds: 60})
 	b.problem(err, "host-quiet", "does not report")
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
-	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "", NoBackup: true})
 	b.problem(err, "check-stops", "stopped reporting")
 	b.report()
-	d, _ = b.s.Drive("AA001")
+	d, _ = b.s.Views.Drive("AA001")
 	require.Equal(t, api.Sound, d.Verdict)
 }
 
@@ -171,12 +175,12 @@ func TestFullDisk(t *testing.T) {
 	r := b.next()
 	err := b.s.TakeReport("fulmar", r)
 	b.problem(err, "store-full", "nothing was lost")
-	d, err := b.s.Drive("AA001")
+	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Empty(t, d.Unreadable, "what was not kept is not shown")
 	require.NoError(t, b.store.Limit(1<<20))
 	require.NoError(t, b.s.TakeReport("fulmar", r), "the same report is taken when there is room")
-	d, _ = b.s.Drive("AA001")
+	d, _ = b.s.Views.Drive("AA001")
 	require.Len(t, d.Unreadable, 1)
 	require.Equal(t, api.Unknown, d.Verdict, "a page that cannot be believed is not healthy")
 }
@@ -198,11 +202,11 @@ func TestLateReports(t *testing.T) {
 	for _, i := range []int{3, 0, 4, 2, 1} {
 		require.NoError(t, b.s.TakeReport("fulmar", kept[i]))
 	}
-	d, err := b.s.Drive("CC003")
+	d, err := b.s.Views.Drive("CC003")
 	require.NoError(t, err)
 	require.False(t, d.Present, "an old report brings nothing back")
 	check := func() {
-		trend, err := b.s.Trend("AA001", "pending_sectors", 48)
+		trend, err := b.s.Views.Trend("AA001", "pending_sectors", 48)
 		require.NoError(t, err)
 		var values []float64
 		for _, p := range trend.Points {
@@ -234,7 +238,7 @@ func TestLifeOfADrive(t *testing.T) {
 	say(10, 70_000)
 	say(10, 70_000) // a second reading says so: it began anew
 	metric := func() api.MetricValue {
-		d, err := b.s.Drive("AA001")
+		d, err := b.s.Views.Drive("AA001")
 		require.NoError(t, err)
 		for _, m := range d.Metrics {
 			if m.Name == "link_crc_errors" {
@@ -263,7 +267,7 @@ func TestLifeOfADrive(t *testing.T) {
 		b.clock.forward(away)
 		b.drives = all
 		b.report()
-		d, err := b.s.Drive("AA001")
+		d, err := b.s.Views.Drive("AA001")
 		require.NoError(t, err)
 		for _, m := range d.Metrics {
 			if m.Name == "bus_drops" {
@@ -276,7 +280,7 @@ func TestLifeOfADrive(t *testing.T) {
 	require.Equal(t, 1.0, drops(time.Minute))
 	require.Equal(t, 1.0, drops(time.Hour), "hands take so long")
 	require.Equal(t, 2.0, drops(time.Second))
-	d, err := b.s.Drive("AA001")
+	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	said := map[string]int{}
 	for i, h := range d.Happened {
@@ -306,7 +310,7 @@ func TestRulesOfPeople(t *testing.T) {
 		b.report()
 	}
 	verdict := func() api.Verdict {
-		d, err := b.s.Drive("AA001")
+		d, err := b.s.Views.Drive("AA001")
 		require.NoError(t, err)
 		return d.Verdict
 	}
@@ -314,40 +318,40 @@ func TestRulesOfPeople(t *testing.T) {
 	say(4, 46)
 	say(4, 46) // so many at once count when a second reading says so
 	require.Equal(t, api.Watch, verdict())
-	d, err := b.s.Drive("AA001")
+	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
-	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: 3, Pool: d.Pool})
+	_, err = b.s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: 3, Pool: d.Pool})
 	require.NoError(t, err)
 	require.Equal(t, api.Replace, verdict(), "its pool is handled with care")
 	b.restart()
 	require.Equal(t, api.Replace, verdict())
-	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Usual: true, Pool: d.Pool})
+	_, err = b.s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Usual: true, Pool: d.Pool})
 	require.NoError(t, err)
-	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: -1})
+	_, err = b.s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: -1})
 	b.problem(err, "bad-setting", "bounds")
-	_, err = b.s.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: 1, Pool: "nowhere"})
+	_, err = b.s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: 1, Pool: "nowhere"})
 	require.Error(t, err)
-	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{})
+	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{})
 	require.NoError(t, err)
 	require.Equal(t, api.Sound, verdict(), "nobody wants to hear of it")
-	_, err = b.s.PutRule("ida", "pending-sectors", api.RulePut{On: true})
+	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{On: true})
 	require.NoError(t, err)
 	require.Equal(t, api.Watch, verdict())
 
-	tried, err := b.s.PutRule("ida", "warm-and-growing", api.RulePut{Expression: "pending_sectors_24h > 2 && temperature_celsius > 45", Says: "is warm, and has new bad sectors", Verdict: api.Replace})
+	tried, err := b.s.Judging.PutRule("ida", "warm-and-growing", api.RulePut{Expression: "pending_sectors_24h > 2 && temperature_celsius > 45", Says: "is warm, and has new bad sectors", Verdict: api.Replace})
 	require.NoError(t, err)
 	require.Len(t, tried.Flagged, 2)
 	require.Equal(t, 2, tried.Flagged[0].Times)
 	b.restart()
 	require.Equal(t, api.Replace, verdict())
-	d, err = b.s.Drive("AA001")
+	d, err = b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, "is warm, and has new bad sectors", d.Findings[0].Says)
 	require.Contains(t, d.Findings[0].Evidence[0].Says, "pending_sectors is 4 sectors")
-	require.NoError(t, b.s.RemoveRule("ida", "warm-and-growing"))
+	require.NoError(t, b.s.Judging.RemoveRule("ida", "warm-and-growing"))
 	require.Equal(t, api.Watch, verdict())
 	for kind, req := range map[string]api.RulePut{"bad-rule": {Expression: "pending_sector > 1", Says: "x", Verdict: api.Watch}, "no-words": {Expression: "true", Verdict: api.Watch}, "bad-verdict": {Expression: "true", Says: "x", Verdict: api.Dead}} {
-		_, err = b.s.PutRule("ida", "mine", req)
+		_, err = b.s.Judging.PutRule("ida", "mine", req)
 		b.problem(err, kind, "")
 	}
 	// Every finding is on record with its words and evidence, whatever became of its rule.
@@ -361,15 +365,15 @@ func TestRulesOfPeople(t *testing.T) {
 	}
 	require.Subset(t, told, []string{"pending-sectors raised: watch", "pending-sectors became replace", "pending-sectors cleared", "own:warm-and-growing raised: replace", "own:warm-and-growing cleared"})
 	require.Contains(t, string(logs[len(logs)-1].Doc), `"evidence":[{"metric"`)
-	d, err = b.s.Drive("AA001")
+	d, err = b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.True(t, slices.ContainsFunc(d.Happened, func(h api.Happening) bool {
 		return strings.HasPrefix(h.Says, "own:warm-and-growing raised: replace: is warm")
 	}))
-	b.problem(b.s.RemoveRule("ida", "link-crc"), "built-in", "Switch it off")
-	b.problem(b.s.RemoveRule("ida", "mine"), "no-rule", "List them")
+	b.problem(b.s.Judging.RemoveRule("ida", "link-crc"), "built-in", "Switch it off")
+	b.problem(b.s.Judging.RemoveRule("ida", "mine"), "no-rule", "List them")
 	require.Equal(t, 2, func() int {
-		for _, r := range b.s.Rules().Rules {
+		for _, r := range b.s.Judging.Rules().Rules {
 			if r.Id == "pending-sectors" {
 				return r.HoldsFor
 			}
@@ -382,19 +386,19 @@ func TestRulesOfPeople(t *testing.T) {
 func TestSwapOverRestarts(t *testing.T) {
 	b := newBench(t)
 	b.restart()
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
-	again, err := b.s.PlanSwap("bo", "aa001")
+	again, err := b.s.Swaps.PlanSwap("bo", "aa001")
 	require.NoError(t, err)
 	require.Equal(t, w.Id, again.Id, "one drive has one plan")
 	b.restart()
-	_, err = b.s.BeginSwap("ida", w.Id, `"7"`, api.BeginSwap{Reason: "because", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, `"7"`, api.BeginSwap{Reason: "because", NoBackup: true})
 	b.problem(err, "swap-changed", "Look at it again")
-	w, err = b.s.BeginSwap("ida", w.Id, ETag(w.Version), api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
+	w, err = b.s.Swaps.BeginSwap("ida", w.Id, swaps.ETag(w.Version), api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
 	require.NoError(t, err)
-	other, err := b.s.PlanSwap("bo", "BB002")
+	other, err := b.s.Swaps.PlanSwap("bo", "BB002")
 	require.NoError(t, err)
-	_, err = b.s.BeginSwap("bo", other.Id, "", api.BeginSwap{Reason: "why not", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("bo", other.Id, "", api.BeginSwap{Reason: "why not", NoBackup: true})
 	b.problem(err, "check-stops", "led by ida")
 	b.restart()
 
@@ -403,33 +407,33 @@ func TestSwapOverRestarts(t *testing.T) {
 	b.pool.Groups[0].Members[0].State = "missing"
 	b.report()
 	b.restart()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseInsert, w.Phase)
 	b.drives = append(b.drives, b.disk("DD004", 1))
 	b.drives[2].Identity.Wwn = "502abe7999999999"
 	b.report()
 	b.restart()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseConfirm, w.Phase)
-	seen := ETag(w.Version)
-	w, err = b.s.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
+	seen := swaps.ETag(w.Version)
+	w, err = b.s.Swaps.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
 	require.NoError(t, err)
-	again, err = b.s.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
+	again, err = b.s.Swaps.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
 	require.NoError(t, err, "confirmed twice is confirmed once, though it has changed since: the first answer was lost")
 	require.Equal(t, w.Version, again.Version)
-	_, err = b.s.ActOnSwap(swap.HoldIt, "ida", w.Id, seen, "wait")
+	_, err = b.s.Swaps.ActOnSwap(swap.HoldIt, "ida", w.Id, seen, "wait")
 	b.problem(err, "swap-changed", "Look at it again")
 	b.restart()
-	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+	orders, err := b.s.Orders.TakeOrders(t.Context(), "fulmar", 0)
 	require.NoError(t, err)
 	require.Len(t, orders, 1)
 	require.Equal(t, api.OrderKindJoin, orders[0].Kind)
 	require.Equal(t, "KH3DD004", orders[0].Drive.Serial, "an order names a drive by identity, never by path (R2)")
-	require.NotContains(t, string(document(orders[0])), "/dev/")
+	require.NotContains(t, string(ledger.Document(orders[0])), "/dev/")
 	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateDone, Says: "begun"}))
 	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "heard twice"}))
 	b.restart()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseRecover, w.Phase, "that it was ordered is not that it is done (R6)")
 
 	b.pool.Groups[0].Members[0] = b.member("1", "DD004")
@@ -437,18 +441,18 @@ func TestSwapOverRestarts(t *testing.T) {
 	b.pool.Recoveries = []api.RecoveryReport{{Id: "r1", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "1", DoneBytes: 1e12, TodoBytes: 4e12}}
 	b.report()
 	b.restart()
-	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
+	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
 	b.problem(err, "recovering", "resilver is running")
 	b.pool.Groups[0].Members[0].State = "online"
 	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 4e12, b.clock.Now()
 	b.report()
 	b.restart()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Closing)
-	old, err := b.s.Drive("AA001")
+	old, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err, "what was once seen is remembered")
 	require.Equal(t, "fulmar/front/1", old.Bay)
-	for _, l := range b.s.Round().Lines {
+	for _, l := range b.s.Views.Round().Lines {
 		require.NotEqual(t, "AA001", l.Tail, "a drive that was swapped out needs nobody")
 	}
 }
@@ -456,17 +460,17 @@ func TestSwapOverRestarts(t *testing.T) {
 // TestOrdersRunOut: an order nobody carried out is told, and the person can go on.
 func TestOrdersRunOut(t *testing.T) {
 	b := newBench(t)
-	l, err := b.s.LightOn("ida", api.LightOn{Bay: "fulmar/front/2", Seconds: 3600})
+	l, err := b.s.Bays.LightOn("ida", api.LightOn{Bay: "fulmar/front/2", Seconds: 3600})
 	require.NoError(t, err)
 	require.Equal(t, "BB002", l.Tail)
 	b.clock.forward(10 * time.Minute)
 	require.NoError(t, b.s.Tick())
-	require.Empty(t, b.s.Lights())
-	orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+	require.Empty(t, b.s.Bays.Lights())
+	orders, err := b.s.Orders.TakeOrders(t.Context(), "fulmar", 0)
 	require.NoError(t, err)
 	require.Empty(t, orders, "a host that comes back does not do old things")
 	for _, bay := range []string{"fulmar/front/99", "nowhere/front/1", "fulmar", "fulmar/rear/1"} {
-		_, err = b.s.LightOn("ida", api.LightOn{Bay: bay, Seconds: 60})
+		_, err = b.s.Bays.LightOn("ida", api.LightOn{Bay: bay, Seconds: 60})
 		require.Error(t, err, bay)
 	}
 }
@@ -475,7 +479,7 @@ func TestOrdersRunOut(t *testing.T) {
 func TestLightEnds(t *testing.T) {
 	b := newBench(t)
 	answer := func() (on []bool) {
-		orders, err := b.s.TakeOrders(t.Context(), "fulmar", 0)
+		orders, err := b.s.Orders.TakeOrders(t.Context(), "fulmar", 0)
 		require.NoError(t, err)
 		for _, o := range orders {
 			on = append(on, o.On)
@@ -483,13 +487,13 @@ func TestLightEnds(t *testing.T) {
 		}
 		return on
 	}
-	_, err := b.s.LightOn("ida", api.LightOn{Drive: "BB002", Seconds: 60})
+	_, err := b.s.Bays.LightOn("ida", api.LightOn{Drive: "BB002", Seconds: 60})
 	require.NoError(t, err)
 	require.Equal(t, []bool{true}, answer())
-	_, err = b.s.LightOn("bo", api.LightOn{Drive: "BB002", Seconds: 120})
+	_, err = b.s.Bays.LightOn("bo", api.LightOn{Drive: "BB002", Seconds: 120})
 	require.NoError(t, err)
 	answer()
-	require.Len(t, b.s.Lights(), 1, "one bay has one light")
+	require.Len(t, b.s.Bays.Lights(), 1, "one bay has one light")
 	b.clock.forward(90 * time.Second)
 	require.NoError(t, b.s.Tick())
 	require.Empty(t, answer(), "the later end counts")
@@ -497,7 +501,7 @@ func TestLightEnds(t *testing.T) {
 	b.clock.forward(40 * time.Second)
 	require.NoError(t, b.s.Tick())
 	require.Equal(t, []bool{false}, answer())
-	require.Empty(t, b.s.Lights())
+	require.Empty(t, b.s.Bays.Lights())
 
 	r := b.next()
 	r.Enclosures[0].Sections[0].Lit = []int{5}
@@ -513,29 +517,29 @@ func TestRemembers(t *testing.T) {
 	b.drives = b.drives[1:]
 	b.pool.Groups[0].Members[0] = api.MemberReport{Slot: "1", State: "missing", Domain: "fulmar", NeedsBytes: 8e12, Errors: api.MemberErrors{Write: 67}}
 	b.report()
-	p, err := b.s.Pool("plankton")
+	p, err := b.s.Views.Pool("plankton")
 	require.NoError(t, err)
 	require.Equal(t, "AA001", p.Groups[0].Members[0].Tail)
 	require.Equal(t, "one more may fail", p.Margin.Words)
-	d, err := b.s.Drive("AA001")
+	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, api.Dead, d.Verdict)
 	require.Equal(t, "fulmar/front/1", d.Bay)
 	b.pool.Groups[0].Members[0].Errors.Write = 0 // somebody cleared the counters
 	b.clock.forward(time.Hour)
 	b.report()
-	d, _ = b.s.Drive("AA001")
+	d, _ = b.s.Views.Drive("AA001")
 	require.Contains(t, fmt.Sprint(d.Findings), "67 errors since first watched, 0 by the pool's own count")
-	bays, err := b.s.Bays("fulmar")
+	bays, err := b.s.Bays.Bays("fulmar")
 	require.NoError(t, err)
 	require.True(t, bays.Sections[0].Bays[0].Missing)
 	require.Equal(t, "AA001", bays.Sections[0].Bays[0].Tail)
 	for _, extended := range []bool{true, false} {
-		_, err = b.s.SetAcceptPolicy("ida", api.AcceptPolicy{Surface: true, Extended: extended, RateBytes: 1e8})
+		_, err = b.s.Stock.SetAcceptPolicy("ida", api.AcceptPolicy{Surface: true, Extended: extended, RateBytes: 1e8})
 		require.NoError(t, err)
 	}
 	b.restart()
-	require.Equal(t, []any{true, false, int64(1e8), "ida"}, []any{b.s.AcceptPolicy().Surface, b.s.AcceptPolicy().Extended, b.s.AcceptPolicy().RateBytes, b.s.AcceptPolicy().SetBy}, "the newest policy holds")
+	require.Equal(t, []any{true, false, int64(1e8), "ida"}, []any{b.s.Stock.AcceptPolicy().Surface, b.s.Stock.AcceptPolicy().Extended, b.s.Stock.AcceptPolicy().RateBytes, b.s.Stock.AcceptPolicy().SetBy}, "the newest policy holds")
 }
 
 // TestNames: a name that fits two things asks for more; one that fits none says how to look.
@@ -544,23 +548,23 @@ func TestNames(t *testing.T) {
 	b.drives = append(b.drives, b.disk("ZA001", 7))
 	b.drives[3].Identity.Wwn = "502abe7777777777"
 	b.report()
-	_, err := b.s.Drive("A001")
+	_, err := b.s.Views.Drive("A001")
 	b.problem(err, "ambiguous", "KH3AA001, KH3ZA001")
-	_, err = b.s.Drive("Q")
+	_, err = b.s.Views.Drive("Q")
 	b.problem(err, "no-drive", "lantern drives --find")
-	_, err = b.s.Pool("nope")
+	_, err = b.s.Views.Pool("nope")
 	b.problem(err, "no-pool", "lantern pools")
-	_, err = b.s.PlanSwap("ida", "ZA001")
+	_, err = b.s.Swaps.PlanSwap("ida", "ZA001")
 	b.problem(err, "no-member", "in no pool")
-	hits := b.s.Search("a001")
+	hits := b.s.Views.Search("a001")
 	require.Len(t, hits, 2)
-	page, err := b.s.Drives(api.ListDrivesParams{Limit: 3})
+	page, err := b.s.Views.Drives(api.ListDrivesParams{Limit: 3})
 	require.NoError(t, err)
 	require.Equal(t, 4, page.Total)
-	rest, err := b.s.Drives(api.ListDrivesParams{Limit: 3, Cursor: page.Next})
+	rest, err := b.s.Views.Drives(api.ListDrivesParams{Limit: 3, Cursor: page.Next})
 	require.NoError(t, err)
 	require.Len(t, rest.Drives, 1)
-	_, err = b.s.Drives(api.ListDrivesParams{Cursor: "gone"})
+	_, err = b.s.Views.Drives(api.ListDrivesParams{Cursor: "gone"})
 	b.problem(err, "bad-cursor", "Begin again")
 }
 
@@ -575,7 +579,7 @@ func TestEvents(t *testing.T) {
 	require.Equal(t, api.EventKindDrive, e.Kind)
 	require.Contains(t, e.Says, "AA001 left bay fulmar/front/1")
 	stop()
-	_, err = b.s.Enrol("ida", "petrel")
+	_, err = b.s.Fleet.Enrol("ida", "petrel")
 	require.NoError(t, err)
 	past, _, stop, err := b.s.Listen(e.Id)
 	require.NoError(t, err)
@@ -587,27 +591,27 @@ func TestEvents(t *testing.T) {
 // TestSecrets: tokens and sessions are kept as hashes only.
 func TestSecrets(t *testing.T) {
 	b := newBench(t)
-	admin, fresh, err := b.s.FirstToken()
+	admin, fresh, err := b.s.People.FirstToken()
 	require.NoError(t, err)
 	require.True(t, fresh)
-	_, fresh, _ = b.s.FirstToken()
+	_, fresh, _ = b.s.People.FirstToken()
 	require.False(t, fresh, "it is made once")
-	host, err := b.s.Enrol("ida", "fulmar")
+	host, err := b.s.Fleet.Enrol("ida", "fulmar")
 	require.NoError(t, err)
-	session, err := b.s.SignIn(admin)
+	session, err := b.s.People.SignIn(admin)
 	require.NoError(t, err)
-	code, err := b.s.SignInLink("ida")
+	code, err := b.s.People.SignInLink("ida")
 	require.NoError(t, err)
-	_, err = b.s.UseLink(code)
+	_, err = b.s.People.UseLink(code)
 	require.NoError(t, err)
-	_, err = b.s.UseLink(code)
+	_, err = b.s.People.UseLink(code)
 	b.problem(err, "link-used", "used already")
-	name, ok := b.s.SessionOf(session)
+	name, ok := b.s.People.SessionOf(session)
 	require.True(t, ok)
 	require.Equal(t, "admin", name)
-	_, ok = b.s.Person(host)
+	_, ok = b.s.People.Person(host)
 	require.False(t, ok, "a host is no person")
-	_, ok = b.s.HostOf(admin)
+	_, ok = b.s.Fleet.HostOf(admin)
 	require.False(t, ok)
 	for _, dump := range []any{mustAll[store.Token](t, b.store), mustAll[store.Session](t, b.store), mustAll[store.Host](t, b.store), mustAll[store.Event](t, b.store)} {
 		text, err := json.Marshal(dump)
@@ -632,7 +636,7 @@ func BenchmarkTakeReport(b *testing.B) {
 	c := &standing{at: t0}
 	s, err := New(st, c, slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
-	_, err = s.Enrol("bench", "h")
+	_, err = s.Fleet.Enrol("bench", "h")
 	require.NoError(b, err)
 	const drives = 60
 	r := api.Report{Host: "h", IntervalSeconds: 30, Enclosures: []api.EnclosureReport{}, Pools: []api.PoolReport{}}
@@ -680,15 +684,15 @@ func TestFolding(t *testing.T) {
 		require.NoError(t, b.s.Tick())
 	}
 	blocks := mustAll[store.Block](t, b.store)
-	require.Less(t, len(blocks), 3*(hours/largeSize+largeSize/foldSize))
-	require.Greater(t, slices.MaxFunc(blocks, func(a, b store.Block) int { return a.Count - b.Count }).Count, largeSize-1, "small ones were merged")
-	require.Less(t, len(mustAll[store.Reading](t, b.store)), 3*foldAt)
+	require.Less(t, len(blocks), 3*(hours/readings.LargeSize+readings.LargeSize/readings.FoldSize))
+	require.Greater(t, slices.MaxFunc(blocks, func(a, b store.Block) int { return a.Count - b.Count }).Count, readings.LargeSize-1, "small ones were merged")
+	require.Less(t, len(mustAll[store.Reading](t, b.store)), 3*readings.FoldAt)
 	late := b.next()
 	late.At, late.Drives = began.Add(101*time.Hour), b.drives[:1]
 	late.Drives[0].Reading = api.Reading{At: late.At, Metrics: map[string]float64{"load_cycles": 1e9}}
 	require.NoError(t, b.s.TakeReport("fulmar", late))
 	check := func() {
-		trend, err := b.s.Trend("AA001", "load_cycles", 24*365)
+		trend, err := b.s.Views.Trend("AA001", "load_cycles", 24*365)
 		require.NoError(t, err)
 		require.Len(t, trend.Points, hours)
 		for i := 1; i < len(trend.Points); i++ {
@@ -705,12 +709,12 @@ func TestFolding(t *testing.T) {
 // TestHold: what was right to pull when the swap began is looked at again with every report (R1, R4).
 func TestHold(t *testing.T) {
 	b := newBench(t)
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
-	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
 	require.NoError(t, err)
 	now := func() api.Step {
-		w, err := b.s.Swap(w.Id)
+		w, err := b.s.Swaps.Swap(w.Id)
 		require.NoError(t, err)
 		for _, st := range w.Steps {
 			if st.State == api.StepStateNow {
@@ -741,47 +745,47 @@ func TestHold(t *testing.T) {
 // hand something still waits for.
 func TestEverybodyHasAName(t *testing.T) {
 	b := newBench(t)
-	first, _, err := b.s.FirstToken()
+	first, _, err := b.s.People.FirstToken()
 	require.NoError(t, err)
-	bo, err := b.s.AddPerson("admin", api.AddPerson{Name: " bo "})
+	bo, err := b.s.People.AddPerson("admin", api.AddPerson{Name: " bo "})
 	require.NoError(t, err)
-	is := func(token string) string { name, _ := b.s.Person(token); return name }
+	is := func(token string) string { name, _ := b.s.People.Person(token); return name }
 	require.Equal(t, []string{"admin", "bo"}, []string{is(first), is(bo.Token)})
-	session, err := b.s.SignIn(bo.Token)
+	session, err := b.s.People.SignIn(bo.Token)
 	require.NoError(t, err)
 	for _, name := range []string{"bo", "Bo", "BO"} {
-		_, err = b.s.AddPerson("admin", api.AddPerson{Name: name})
+		_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: name})
 		b.problem(err, "person-exists", "lantern person renew bo")
 	}
-	_, err = b.s.AddPerson("admin", api.AddPerson{Name: "Bo", Renew: true})
+	_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: "Bo", Renew: true})
 	b.problem(err, "no-person", "Known are: admin, bo")
 	require.Equal(t, "bo", is(bo.Token), "another spelling touches nobody's token")
 	for _, name := range []string{"seen", "", "9 lives", "a\nb", strings.Repeat("x", 41)} {
-		_, err = b.s.AddPerson("admin", api.AddPerson{Name: name})
+		_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: name})
 		b.problem(err, "bad-name", "beginning with a letter")
 	}
-	again, err := b.s.AddPerson("admin", api.AddPerson{Name: "bo", Renew: true})
+	again, err := b.s.People.AddPerson("admin", api.AddPerson{Name: "bo", Renew: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{"", "bo"}, []string{is(bo.Token), is(again.Token)})
-	_, open := b.s.SessionOf(session)
+	_, open := b.s.People.SessionOf(session)
 	require.False(t, open, "what the old one opened has ended")
 
-	w, err := b.s.PlanSwap("bo", "AA001")
+	w, err := b.s.Swaps.PlanSwap("bo", "AA001")
 	require.NoError(t, err)
-	b.problem(b.s.RemovePerson("admin", "bo"), "leads-swap", "Take the lead over first")
-	_, err = b.s.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "nobody"})
+	b.problem(b.s.People.RemovePerson("admin", "bo"), "leads-swap", "Take the lead over first")
+	_, err = b.s.Swaps.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "nobody"})
 	b.problem(err, "no-person", "Known are: admin, bo")
-	_, err = b.s.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "admin"})
+	_, err = b.s.Swaps.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "admin"})
 	require.NoError(t, err)
-	_, err = b.s.ActOnSwap(swap.AbandonIt, "admin", w.Id, "", "enough")
+	_, err = b.s.Swaps.ActOnSwap(swap.AbandonIt, "admin", w.Id, "", "enough")
 	require.NoError(t, err)
-	c, err := b.s.PlanCampaign("bo", api.PlanCampaign{Pool: "plankton"})
+	c, err := b.s.Swaps.PlanCampaign("bo", api.PlanCampaign{Pool: "plankton"})
 	require.NoError(t, err)
-	b.problem(b.s.RemovePerson("admin", "bo"), "leads-campaign", "It goes on only with them")
-	_, err = b.s.AbandonCampaign("bo", c.Id, "enough")
+	b.problem(b.s.People.RemovePerson("admin", "bo"), "leads-campaign", "It goes on only with them")
+	_, err = b.s.Swaps.AbandonCampaign("bo", c.Id, "enough")
 	require.NoError(t, err)
-	b.problem(b.s.RemovePerson("bo", "bo"), "yourself", "Let somebody else")
-	b.problem(b.s.RemovePerson("admin", "Bo"), "no-person", "There is no Bo")
-	require.NoError(t, b.s.RemovePerson("admin", "bo"))
+	b.problem(b.s.People.RemovePerson("bo", "bo"), "yourself", "Let somebody else")
+	b.problem(b.s.People.RemovePerson("admin", "Bo"), "no-person", "There is no Bo")
+	require.NoError(t, b.s.People.RemovePerson("admin", "bo"))
 	require.Empty(t, is(again.Token))
 }

@@ -41,31 +41,31 @@ func TestNeverOnAGuess(t *testing.T) {
 			c.change(&d)
 			b.drives = append(b.drives, d)
 			b.report()
-			_, err := b.s.PlanSwap("ida", "ZZ009")
+			_, err := b.s.Swaps.PlanSwap("ida", "ZZ009")
 			b.problem(err, c.kind, c.says)
 			blank := c.kind == "no-member"
-			stock := b.s.Stock()
+			stock := b.s.Stock.Stock()
 			require.Equal(t, blank, slices.ContainsFunc(stock, func(x api.StockItem) bool { return x.Tail == "ZZ009" }))
-			fits, err := b.s.Fit("plankton")
+			fits, err := b.s.Views.Fit("plankton")
 			require.NoError(t, err)
 			for _, f := range fits {
 				require.Equal(t, blank, slices.ContainsFunc(f.Candidates, func(x api.LostMember) bool { return x.Tail == "ZZ009" }), "%+v", f)
 			}
-			_, err = b.s.Accept("ida", api.AcceptDrive{Drive: "ZZ009", Surface: true, Tail: "ZZ009"})
-			_, err2 := b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionAdmit, Drive: "ZZ009", Tail: "ZZ009"})
+			_, err = b.s.Stock.Accept("ida", api.AcceptDrive{Drive: "ZZ009", Surface: true, Tail: "ZZ009"})
+			_, err2 := b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionAdmit, Drive: "ZZ009", Tail: "ZZ009"})
 			if !blank {
 				b.problem(err, "drive-refused", "ZZ009")
 				b.problem(err2, "drive-refused", "ZZ009")
-				v, err := b.s.Drive("ZZ009")
+				v, err := b.s.Views.Drive("ZZ009")
 				require.NoError(t, err)
 				require.False(t, len(v.Uses) == 0 && len(v.Holds) == 0 && v.Looked)
 			}
 			// When it is away, or its host is silent, what was known before is not known now.
 			b.drives = b.drives[:3]
 			b.report()
-			_, err = b.s.PlanSwap("ida", "ZZ009")
+			_, err = b.s.Swaps.PlanSwap("ida", "ZZ009")
 			b.problem(err, "use-unknown", "does not answer")
-			v, err := b.s.Drive("ZZ009")
+			v, err := b.s.Views.Drive("ZZ009")
 			require.NoError(t, err)
 			require.False(t, v.Looked)
 			if want := map[bool]api.Verdict{true: api.Dead, false: api.Unknown}[len(d.Uses) > 0 && d.Uses[0].Active]; true {
@@ -77,7 +77,7 @@ func TestNeverOnAGuess(t *testing.T) {
 	b.drives = append(b.drives, b.disk("ZZ009", 9))
 	b.report()
 	b.clock.forward(10 * time.Minute)
-	_, err := b.s.PlanSwap("ida", "ZZ009")
+	_, err := b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "in-use", "does not report, so what uses it now is not known")
 }
 
@@ -103,7 +103,7 @@ func TestAllPlaces(t *testing.T) {
 	b.report()
 	for range 20 { // nothing depends on the order of a map
 		b.report()
-		v, err := b.s.Drive("AA001")
+		v, err := b.s.Views.Drive("AA001")
 		require.NoError(t, err)
 		require.Len(t, v.Places, 2)
 		require.Equal(t, "krill", v.Pool, "the pool with the least margin stands first")
@@ -113,7 +113,7 @@ func TestAllPlaces(t *testing.T) {
 			require.NotEmpty(t, u.PoolName, "%+v", u)
 		}
 	}
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
 	require.Len(t, w.Places, 2)
 	require.Contains(t, strings.Join(w.Why, " "), "the drive is also a member of")
@@ -128,28 +128,28 @@ func TestAllPlaces(t *testing.T) {
 	b.more[0].Groups[0].Members = slices.Clone(b.more[0].Groups[0].Members)
 	b.more[0].Groups[0].Members[1].State = "faulty"
 	b.report()
-	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 	b.problem(err, "check-stops", "data would be lost")
-	v, err := b.s.Drive("AA001")
+	v, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Negative(t, v.MarginAfter.Members)
 	b.more[0].Groups[0].Members[1].State = "online"
 	b.report()
-	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 	require.NoError(t, err)
 	// When it waits to be pulled and the second account of the other pool differs, it holds.
 	b.more[0].Witness.Differs = []string{"place 1: the kernel shows it online, its superblock is 9 events old"}
 	b.report()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Contains(t, w.Hold, "its superblock is 9 events old")
 	b.more[0].Witness.Differs = nil
 	b.report()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Empty(t, w.Hold)
 	// And when something else begins to use the drive.
 	b.drives[0].Uses = append(slices.Clone(b.drives[0].Uses), api.Use{Kind: "ext4 file system", Chain: []string{"x1p3"}, Active: true, Mounted: []string{"/mnt"}, Says: "ext4 file system on x1p3, mounted at /mnt"})
 	b.report()
-	w, _ = b.s.Swap(w.Id)
+	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Contains(t, w.Hold, "mounted at /mnt")
 }
 
@@ -158,7 +158,7 @@ func TestAllPlaces(t *testing.T) {
 func TestPoolsThatAreNotKnown(t *testing.T) {
 	b := newBench(t)
 	look := func() api.Pool {
-		p, err := b.s.Pool("plankton")
+		p, err := b.s.Views.Pool("plankton")
 		require.NoError(t, err)
 		return p
 	}
@@ -184,7 +184,7 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 		r.Pools = nil
 		require.NoError(t, b.s.TakeReport("fulmar", r))
 	}
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
 	gone()
 	since := look().NotSeenSince
@@ -194,27 +194,27 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 		require.Equal(t, since, p.NotSeenSince)
 		require.True(t, p.Stale)
 		require.False(t, p.Margin.Known)
-		round := b.s.Round()
+		round := b.s.Views.Round()
 		require.Len(t, round.Pools, 1)
 		require.Contains(t, round.Pools[0].Says, "has not been reported by fulmar since")
-		_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+		_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 		require.Error(t, err)
-		_, err = b.s.PlanSwap("ida", "BB002")
+		_, err = b.s.Swaps.PlanSwap("ida", "BB002")
 		b.problem(err, "pool-unknown", "has not been reported")
-		_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
+		_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
 		b.problem(err, "pool-unknown", "has not been reported")
 		b.restart()
 	}
 	b.report()
 	require.True(t, look().NotSeenSince.IsZero() && look().Margin.Known, "it is reported again")
-	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
+	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
 	b.problem(err, "pool-reported", "is reported by")
 	gone()
-	_, err = b.s.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
+	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
 	require.NoError(t, err)
 	gone()
 	b.restart()
-	_, err = b.s.Pool("plankton")
+	_, err = b.s.Views.Pool("plankton")
 	b.problem(err, "no-pool", "plankton")
 }
 
@@ -227,42 +227,42 @@ func TestOldFacts(t *testing.T) {
 	b.drives = append(b.drives, spare)
 	b.pool.Spares = []api.MemberReport{{Slot: "spare-0", State: "standby", Drive: "wwn-" + spare.Identity.Wwn, SizeBytes: 4_000_787_030_016}}
 	b.report()
-	_, err := b.s.PlanSwap("ida", "ZZ009")
+	_, err := b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "is-spare", "stands by, and nothing else uses it")
 	b.pool.Inconsistent = true
 	b.report()
-	_, err = b.s.PlanSwap("ida", "ZZ009")
+	_, err = b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "pool-unknown", "changed while it was read")
-	p, err := b.s.Pool("plankton")
+	p, err := b.s.Views.Pool("plankton")
 	require.NoError(t, err)
 	require.False(t, p.Margin.Known)
 	b.pool.Inconsistent = false
 	b.report()
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
 	b.pool.Inconsistent = true
 	b.report()
-	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 	b.problem(err, "check-stops", "")
 	b.pool.Inconsistent = false
 	b.drives = b.drives[:3]
 	b.report()
-	_, err = b.s.PlanSwap("ida", "ZZ009")
+	_, err = b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "use-unknown", "is not known")
 	b.drives = append(b.drives, spare)
 	b.report()
 	b.clock.forward(10 * time.Minute)
-	_, err = b.s.PlanSwap("ida", "ZZ009")
+	_, err = b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "use-unknown", "is not known")
 
 	// Metadata that were not read hold a swap up, and are no trouble of the pool; such as differ are.
 	for unread, lines := range map[bool]int{true: 0, false: 1} {
 		b.pool.Witness.Differs, b.pool.Witness.Unread = []string{"place 1: the pool shows it online, its drive is in standby"}, unread
 		b.report()
-		require.Len(t, b.s.Round().Pools, lines)
-		w, err := b.s.Swap(w.Id)
+		require.Len(t, b.s.Views.Round().Pools, lines)
+		w, err := b.s.Swaps.Swap(w.Id)
 		require.NoError(t, err)
-		_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+		_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 		b.problem(err, "check-stops", "place 1")
 	}
 }
@@ -277,7 +277,7 @@ func TestLostTogether(t *testing.T) {
 	b.more = []api.PoolReport{upper}
 	b.report()
 	lost := func(names ...string) bool {
-		out, err := b.s.WhatIf("krill", names, 0, 0)
+		out, err := b.s.Views.WhatIf("krill", names, 0, 0)
 		require.NoError(t, err)
 		require.True(t, out.Is.Known)
 		return out.Is.Members < 0
@@ -287,12 +287,12 @@ func TestLostTogether(t *testing.T) {
 	}
 	require.True(t, lost("AA001", "BB002", "CC003"), "all of the mirror below")
 	// A pool that lies on another and is not reported any more makes the margin of the swap unknown.
-	w, err := b.s.PlanSwap("ida", "AA001")
+	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
 	r := b.next()
 	r.Pools = r.Pools[:1]
 	require.NoError(t, b.s.TakeReport("fulmar", r))
-	_, err = b.s.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
+	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 	b.problem(err, "check-stops", "")
 	require.Contains(t, err.Error(), "unknown")
 }
@@ -304,7 +304,7 @@ func TestPaths(t *testing.T) {
 	b.drives[0].Paths, b.drives[0].Port = two, "a"
 	b.report()
 	lost := func() bool {
-		v, err := b.s.Drive("AA001")
+		v, err := b.s.Views.Drive("AA001")
 		require.NoError(t, err)
 		require.True(t, v.Present)
 		return slices.ContainsFunc(v.Findings, func(f api.Finding) bool { return f.Rule == "path-lost" })

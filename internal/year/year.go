@@ -68,7 +68,7 @@ func Live(ctx context.Context, dir, host string, each func(drive string, at time
 	if y.Service, err = service.New(y.Store, fleet.Clock(), log); err != nil {
 		return y, err
 	}
-	if _, err = y.Service.Enrol("bench", host); err != nil {
+	if _, err = y.Service.Fleet.Enrol("bench", host); err != nil {
 		return y, err
 	}
 	empty, err := y.Store.Size()

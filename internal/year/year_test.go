@@ -16,12 +16,12 @@ func BenchmarkYear(b *testing.B) {
 		numbers := 0
 		y, err := Live(b.Context(), b.TempDir(), "petrel", func(_ string, _ time.Time, m map[string]float64) { numbers += len(m) })
 		require.NoError(b, err)
-		page, err := y.Service.Drives(api.ListDrivesParams{Host: y.Host})
+		page, err := y.Service.Views.Drives(api.ListDrivesParams{Host: y.Host})
 		require.NoError(b, err)
 		slowest, readings := time.Duration(0), 0
 		for _, d := range page.Drives {
 			begun := time.Now()
-			trend, err := y.Service.Trend(d.Key, "temperature_celsius", Hours)
+			trend, err := y.Service.Views.Trend(d.Key, "temperature_celsius", Hours)
 			slowest = max(slowest, time.Since(begun))
 			require.NoError(b, err)
 			require.NotEmpty(b, trend.Points)

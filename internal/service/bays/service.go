@@ -1,0 +1,7 @@
+package bays
+
+import (
+	"lantern/internal/api"
+)
+
+type Light struct{ api.Light }

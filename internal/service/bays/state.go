@@ -1,0 +1,79 @@
+package bays
+
+import (
+	"encoding/json"
+	"fmt"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/orders"
+	"lantern/internal/store"
+	"sync"
+	"time"
+)
+
+// State is the lights of bays, and the surveys in which people find out which bay is which. It has no lock of its own: whoever calls its methods holds the lock of the service.
+type State struct {
+	*ledger.Ledger
+	fleet   *fleet.State
+	judging *judging.State
+	orders  *orders.State
+
+	LightByID map[string]*Light            // those that have not ended
+	surveys   map[string]*enclosure.Survey // by host
+	// surveyFailed is why a drive that is looked for could not be lit.
+	surveyFailed map[string]string
+	strangers    map[string]time.Time // bays that are occupied by something that does not answer, since when
+}
+
+// New makes a State in which nothing is known yet.
+func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State) *State {
+	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState, surveyFailed: map[string]string{}}
+}
+
+// Service is what others call at any time: its methods take the lock.
+type Service struct {
+	*State
+	mu *sync.Mutex
+}
+
+// NewService lets others call a State under a lock.
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+
+// Load makes the lights that have not ended and the surveys from what is in the store.
+func (s *State) Load() error {
+	if err := s.loadLights(); err != nil {
+		return err
+	}
+	s.surveys = map[string]*enclosure.Survey{}
+	surveys, err := store.All[store.Survey](s.Store, "host", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range surveys {
+		w := &enclosure.Survey{}
+		if err := json.Unmarshal(row.Doc, w); err != nil {
+			return fmt.Errorf("survey of %s: %w", row.Host, err)
+		}
+		s.surveys[row.Host] = w
+	}
+	return nil
+}
+
+// loadLights makes the lights that have not ended from what is in the store.
+func (s *State) loadLights() error {
+	s.LightByID = map[string]*Light{}
+	rows, err := store.All[store.Light](s.Store, "id", "ended = ?", false)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		l := &Light{}
+		if err := json.Unmarshal(row.Doc, &l.Light); err != nil {
+			return fmt.Errorf("light %s: %w", row.ID, err)
+		}
+		s.LightByID[row.ID] = l
+	}
+	return nil
+}

@@ -1,0 +1,103 @@
+package fleet
+
+import (
+	"encoding/json"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/history"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+	"sync"
+	"time"
+)
+
+// State is what is known of hosts, drives and pools. It has no lock of its own: whoever calls its methods holds the lock of the service.
+type State struct {
+	*ledger.Ledger
+
+	Work Work // set once, before anything is asked
+
+	Hosts  map[string]*Host
+	Drives map[string]*Drive
+	Pools  map[string]*Pool
+	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose link was bad, by bay.
+	Batches  map[string][]string
+	BadLinks map[string]map[string]string
+	// Layouts and Spots are what people found out of bays that no enclosure tells of, by host.
+	Layouts map[string][]enclosure.Layout
+	Spots   map[string][]enclosure.Spot
+	// TwinNames says of pools' names whether more than one pool has it; nil when it must be made out anew.
+	TwinNames map[string]bool
+	Practice  api.Practice // set when this is one
+	// Nothing is said before GraceUntil, while hosts that were there before a restart have not had time to report.
+	GraceUntil time.Time
+}
+
+// New makes a State in which nothing is known yet.
+func New(l *ledger.Ledger) *State {
+	return &State{Ledger: l}
+}
+
+// Service is what others call at any time: its methods take the lock.
+type Service struct {
+	*State
+	mu *sync.Mutex
+}
+
+// NewService lets others call a State under a lock.
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+
+// After a start, hosts that were known are given so long to report before anybody is told that they are silent.
+const (
+	Grace     = 70 * time.Second
+	graceWall = 10 * time.Second
+)
+
+// LoadDrives makes the drives from what is in the store.
+func (s *State) LoadDrives() error {
+	s.Drives, s.Batches, s.BadLinks = map[string]*Drive{}, map[string][]string{}, map[string]map[string]string{}
+	drives, err := store.All[store.Drive](s.Store, "key", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range drives {
+		d := &Drive{Record: history.Record{}}
+		if err := json.Unmarshal(row.Doc, &d.Facts); err != nil {
+			return fmt.Errorf("facts of drive %s: %w", row.Key, err)
+		}
+		if d.Section != "" && d.How == "" {
+			d.How = enclosure.Told // it was noted before bays could be known otherwise
+		}
+		s.Know(row.Key, d)
+		for _, bay := range d.BadLinks {
+			s.BadLink(row.Key, d, bay)
+		}
+	}
+	return nil
+}
+
+// LoadHosts makes the hosts, and the pools of their newest reports, from what is in the store.
+func (s *State) LoadHosts() error {
+	s.Hosts, s.Pools = map[string]*Host{}, map[string]*Pool{}
+	hosts, err := store.All[store.Host](s.Store, "name", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range hosts {
+		h := &Host{Host: row}
+		if len(row.Report) > 0 {
+			if err := json.Unmarshal(row.Report, &h.LastReport); err != nil {
+				return fmt.Errorf("report of host %s: %w", row.Name, err)
+			}
+		}
+		s.Hosts[row.Name] = h
+		for _, p := range h.LastReport.Pools {
+			s.TakePool(h.Name, h.SeenAt, p)
+		}
+	}
+	if len(hosts) > 0 {
+		s.GraceUntil = s.Clock.Now().Add(s.Clock.AtLeast(Grace, graceWall))
+	}
+	return nil
+}

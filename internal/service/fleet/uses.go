@@ -1,0 +1,364 @@
+package fleet
+
+import (
+	"cmp"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/partition"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/stack"
+	"lantern/internal/core/swap"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Seat is one place that a drive has in a pool.
+type Seat struct {
+	Pool   *Pool
+	Member pool.Member
+	Group  string
+}
+
+// SortedPools are all pools in an order that does not change.
+func (s *State) SortedPools() []*Pool { return s.poolsWith("") }
+
+// poolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is empty.
+func (s *State) poolsWith(key string) (out []*Pool) {
+	for _, p := range s.Pools {
+		if key == "" || p.drives[key] {
+			out = append(out, p)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Pool) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) })
+	return out
+}
+
+// Below finds a pool that a member of another one is; of one that is not seen any more, nothing is known.
+func (s *State) Below(id string) *pool.Pool {
+	if p := s.Pools[id]; p != nil && p.WhyUnknown() == "" {
+		return &p.Pool
+	}
+	return nil
+}
+
+// Known says whether the pool is as it is shown: its host reports it, and its report can be so.
+func (p *Pool) Known() bool { return p.Unseen.IsZero() && p.Wrong == "" }
+
+// AsKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts itself, or changed
+// while it was read.
+func (s *State) AsKnown(p *Pool) *pool.Pool {
+	if p.WhyUnknown() == "" {
+		return &p.Pool
+	}
+	q := p.Unknown()
+	return &q
+}
+
+// Margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more, whose report cannot
+// be so, or that changed again and again while it was read (R7).
+func (s *State) Margin(p *Pool) (pool.Margin, bool) {
+	if p.WhyUnknown() != "" {
+		return 0, false
+	}
+	return p.DriveMargin(s.Below)
+}
+
+// Without is a pool's margin after a drive is gone with all its places, and the volumes that are lost then.
+func (s *State) Without(p *Pool, key, slot string) (left pool.Margin, lost []string, known bool) {
+	if p.WhyUnknown() != "" {
+		return 0, nil, false
+	}
+	slots := p.SlotsOf(key)
+	if !slices.Contains(slots, slot) && slot != "" {
+		slots = append(slots, slot)
+	}
+	q := p.Losing(slots...)
+	left, known = q.DriveMargin(s.Below)
+	return left, q.LostVolumes(), known
+}
+
+// Seats are all places of a drive, the one that is worst off first.
+func (s *State) Seats(key string) (out []Seat) {
+	if key == "" {
+		return nil
+	}
+	for _, p := range s.poolsWith(key) {
+		p.Everyone(func(group string, m *pool.Member) {
+			if m.On(key) {
+				out = append(out, Seat{p, *m, group})
+			}
+		})
+	}
+	slices.SortStableFunc(out, func(a, b Seat) int {
+		switch {
+		case pool.Worse(a.Member.State, b.Member.State):
+			return -1
+		case pool.Worse(b.Member.State, a.Member.State):
+			return 1
+		}
+		return s.lessMargin(a.Pool, b.Pool)
+	})
+	return out
+}
+
+// lessMargin puts the pool with the least margin first, and one of which none is known before all.
+func (s *State) lessMargin(a, b *Pool) int {
+	rank := func(p *Pool) int {
+		m, known := s.Margin(p)
+		if !known {
+			return -1 << 20
+		}
+		return int(m)
+	}
+	return cmp.Compare(rank(a), rank(b))
+}
+
+// Member finds the pool in which a drive has a place; of several the one that is worst off.
+func (s *State) Member(key string) (p *Pool, m pool.Member, group string) {
+	if all := s.Seats(key); len(all) > 0 {
+		return all[0].Pool, all[0].Member, all[0].Group
+	}
+	return nil, m, ""
+}
+
+// Unaccounted are the uses of a drive that no pool accounts for. What only lies on a whole drive belongs to the pool that has the
+// whole drive as a member, whoever reports it.
+func (s *State) Unaccounted(d *Drive) (out []api.Use) {
+	all := s.Seats(d.Desc.Key())
+	whole := slices.ContainsFunc(all, func(x Seat) bool { return x.Member.Partition == 0 && len(x.Member.Layers) == 0 })
+	for _, u := range d.Uses {
+		switch p := s.Pools[u.Pool]; {
+		case u.Pool != "" && p != nil && slices.Contains(p.Drives(s.Below), d.Desc.Key()):
+		case !u.Active && len(u.Chain) == 0 && (whole || u.Kind == drive.TestPattern):
+		default:
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// NotFree says why a drive must not be taken for unused, and what to do; empty only when it was established that it is: it is there,
+// its host reports, both its ends were read and are blank, the kernel shows no use of it, and it is in no pool.
+func (s *State) NotFree(d *Drive) (why, do string) {
+	h := s.Hosts[d.Host]
+	uses := s.Unaccounted(d)
+	active := slices.DeleteFunc(slices.Clone(uses), func(u api.Use) bool { return !u.Active })
+	switch p, _, _ := s.Member(d.Desc.Key()); {
+	case p != nil:
+		return "it is a member of " + p.Name, "Swap it out first."
+	case !d.Present:
+		return "it does not answer, so its current contents are unknown", "Put it in first."
+	case h == nil || s.Late(h, s.Clock.Now()):
+		return d.Host + " does not report, so what uses it now is not known", "Bring its agent back first."
+	case len(active) > 0:
+		return "it is in use: " + UseWords(active), "Stop that use first: unmount, swapoff, close."
+	case len(uses) > 0:
+		return "it carries " + UseWords(uses), "Make sure that nobody needs it; then wipe it by hand."
+	case len(d.Holds) > 0 && d.Holds[0] != drive.TestPattern:
+		return "it carries somebody's data (" + strings.Join(d.Holds, ", ") + ")", "Make sure that nobody needs it; then wipe it by hand."
+	case !d.Looked:
+		return "its contents are unknown: it was not read", "Wait for its first look, or wake it."
+	}
+	return "", ""
+}
+
+func UseWords(uses []api.Use) string {
+	var out []string
+	for _, u := range uses {
+		out = append(out, cmp.Or(u.Says, u.Kind))
+	}
+	return strings.Join(out, "; ")
+}
+
+// ViewUses are all uses of a drive, with the names of the pools that account for them.
+func (s *State) ViewUses(d *Drive) (out []api.Use) {
+	loose := s.Unaccounted(d)
+	for _, u := range d.Uses {
+		if p := s.Pools[u.Pool]; p != nil {
+			u.PoolName = p.Name
+		} else if !slices.ContainsFunc(loose, func(x api.Use) bool { return x.Says == u.Says }) {
+			if p, _, _ := s.Member(d.Desc.Key()); p != nil {
+				u.Pool, u.PoolName = p.ID, p.Name
+			}
+		}
+		out = append(out, u)
+	}
+	return out
+}
+
+// ViewPlaces are all places of a drive.
+func (s *State) ViewPlaces(key string) (out []api.Place) {
+	for _, x := range s.Seats(key) {
+		v := api.Place{Pool: x.Pool.Name, PoolId: x.Pool.ID, Group: x.Group, Slot: x.Member.Slot, State: string(x.Member.State), Role: api.PlaceMember, Device: x.Member.Device,
+			Partition: x.Member.Partition, NeedsBytes: int64(x.Member.Needs), Margin: wire.Margin(s.Margin(x.Pool))}
+		if x.Group == "" {
+			v.Role = api.PlaceSpare
+			if slices.ContainsFunc(x.Pool.Logs, func(l pool.Member) bool { return l.Slot == x.Member.Slot }) {
+				v.Role = api.PlaceLog
+			}
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// PathsSince keeps what is known of the ways to a drive: one that was there before and is not any more is gone. A way that was taken
+// out long ago is forgotten.
+func PathsSince(was []api.DrivePath, r api.DriveReport, at time.Time) []api.DrivePath {
+	const forget = 30 * 24 * time.Hour
+	now := slices.Clone(r.Paths)
+	if len(now) == 0 && len(was) > 0 {
+		now = []api.DrivePath{{Path: r.Path, Port: r.Port, State: api.DrivePathStateWorking}}
+	}
+	for i := range now {
+		now[i].SeenAt = at
+	}
+	for _, w := range was {
+		back := slices.ContainsFunc(now, func(n api.DrivePath) bool {
+			return w.Port != "" && n.Port == w.Port || (w.Port == "" || n.Port == "") && n.Path == w.Path
+		})
+		if !back && at.Sub(w.SeenAt) < forget {
+			w.State = api.DrivePathStateGone
+			now = append(now, w)
+		}
+	}
+	if len(now) < 2 {
+		return nil
+	}
+	return now
+}
+
+// PathStates are the ways to a drive as the rules look at them.
+func PathStates(in []api.DrivePath) (out []health.Path) {
+	for _, p := range in {
+		out = append(out, health.Path{Name: p.Path, Port: p.Port, Works: p.State == api.DrivePathStateWorking, SeenAt: p.SeenAt})
+	}
+	return out
+}
+
+// Unreported carries the pools over that a host told of before and does not tell of any more: what was seen once is remembered, and
+// is not taken for what is (R7). Those of which another host speaks now are left to it.
+func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *api.Report) (gone []string) {
+	for _, p := range was {
+		now := s.Pools[p.Id]
+		if slices.ContainsFunc(r.Pools, func(x api.PoolReport) bool { return x.Id == p.Id }) || now == nil || now.Reporter != from {
+			continue
+		}
+		if p.NotSeenSince.IsZero() {
+			p.NotSeenSince = at
+			gone = append(gone, p.Id)
+		}
+		r.Pools = append(r.Pools, p)
+	}
+	return gone
+}
+
+// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report cannot be so, or of which two
+// accounts differ.
+func (s *State) PoolMatters() (out []notice.Matter) {
+	for _, p := range s.SortedPools() {
+		says, do := p.Trouble()
+		if says != "" {
+			out = append(out, notice.Matter{Key: "pool/" + p.ID, Kind: notice.Pool, Severity: health.Unknown, Pool: p.Name, Host: p.Reporter, Says: says, Do: do})
+		}
+	}
+	return out
+}
+
+// WhyUnknown says why nothing that is shown of a pool can be counted on now; empty when it can.
+func (p *Pool) WhyUnknown() string {
+	switch {
+	case !p.Known():
+		says, _ := p.Trouble()
+		return says
+	case p.Torn:
+		return p.Name + " changed while it was read: what is shown may not fit together"
+	}
+	return ""
+}
+
+// Trouble says why a pool is not known to be as it is shown; empty when it is.
+func (p *Pool) Trouble() (says, do string) {
+	switch {
+	case !p.Unseen.IsZero():
+		return fmt.Sprintf("%s has not been reported by %s since %s: its state is unknown", p.Name, p.Reporter, p.Unseen.Format("2006-01-02 15:04")),
+			"Find out whether it was stopped, unmounted or not assembled. If it no longer exists: lantern pool forget " + p.ID
+	case p.Wrong != "":
+		return "inconsistent report of " + p.Name + ": " + p.Wrong, "Look at the agent on " + p.Reporter + ", and at the pool by hand."
+	case len(p.Witness.Differs) > 0 && !p.Witness.Unread: // that its drives are in standby is no trouble
+		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(p.Witness.Differs, "; "), "Find out which one is right before you pull any drive of it."
+	}
+	return "", ""
+}
+
+// ForgetPool forgets a pool that its host does not report any more.
+func (s *State) ForgetPool(by string, p *Pool) error {
+	if p.Unseen.IsZero() {
+		return problem.New(409, "pool-reported", "Only a pool that its host no longer reports can be forgotten.", "%s is reported by %s.", p.Name, p.Reporter)
+	}
+	b := &store.Batch{}
+	delete(s.Pools, p.ID)
+	s.TwinNames = nil
+	s.Changed()
+	if h := s.Hosts[p.Reporter]; h != nil {
+		h.LastReport.Pools = slices.DeleteFunc(slices.Clone(h.LastReport.Pools), func(x api.PoolReport) bool { return x.Id == p.ID })
+		h.Report = ledger.Document(h.LastReport)
+		row := h.Host
+		b.Put(&row)
+	}
+	s.Happened(b, api.EventKindPool, p.ID, by+" forgot the pool "+p.Name)
+	return s.Commit(b)
+}
+
+// Above are the pools that lie on a pool, directly or through others.
+func (s *State) Above(ids map[string]bool) (out []*pool.Pool) {
+	seen := map[string]bool{}
+	for range len(s.Pools) {
+		grown := false
+		for _, p := range s.SortedPools() {
+			lies := false
+			p.Everyone(func(_ string, m *pool.Member) { lies = lies || ids[m.Under] || seen[m.Under] })
+			if lies && !seen[p.ID] && !ids[p.ID] {
+				seen[p.ID], grown = true, true
+				out = append(out, s.AsKnown(p))
+			}
+		}
+		if !grown {
+			break
+		}
+	}
+	return out
+}
+
+// UsedWhenLast says whether a drive that is gone was used, when it was last seen, by something that no pool accounts for.
+func (s *State) UsedWhenLast(d *Drive) bool {
+	return slices.ContainsFunc(s.Unaccounted(d), func(u api.Use) bool { return u.Active })
+}
+
+// OtherUses are the uses of a swap's old drive that none of its pools accounts for.
+func (s *State) OtherUses(d *Drive) (out []swap.OtherUse, known bool) {
+	uses := s.Unaccounted(d)
+	for _, u := range uses {
+		name := d.Tail()
+		if len(u.Chain) > 0 {
+			name = u.Chain[0]
+		}
+		out = append(out, swap.OtherUse{Name: name, Says: cmp.Or(u.Says, u.Kind), Active: u.Active, Table: u.Kind == drive.PartitionTable && len(d.Layout.Parts) > 0 && !u.Active,
+			Boot: partition.BootOnly(u.Table)})
+	}
+	known = d.Told
+	for _, u := range uses {
+		if !u.Active && (u.Kind == stack.Unread || strings.HasPrefix(u.Kind, drive.NotReadable)) {
+			known = false
+		}
+	}
+	return out, known
+}

@@ -1,0 +1,353 @@
+package judging
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/ownrule"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+type ownRule struct {
+	ownrule.Rule
+	program *ownrule.Program
+}
+
+// off is how a rule that is switched off is kept among the settings.
+const off = "off:"
+
+func (s *State) loadRules() (err error) {
+	if s.settings, err = store.All[store.Setting](s.Store, "model, pool, name", ""); err != nil {
+		return err
+	}
+	s.limits, s.own = map[[2]string]*health.Thresholds{}, nil
+	s.ownVersion++
+	rows, err := store.All[store.OwnRule](s.Store, "id", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		var r ownRule
+		if err := json.Unmarshal(row.Doc, &r.Rule); err != nil {
+			return fmt.Errorf("rule %s: %w", row.ID, err)
+		}
+		if r.program, err = ownrule.Compile(r.Expression); err != nil {
+			s.Log.Error("a rule is left out", "rule", row.ID, "error", err)
+			continue
+		}
+		s.own = append(s.own, r)
+	}
+	return nil
+}
+
+// limitsOf are the thresholds that hold for a drive: what was set for all, then for its model, then for its pool.
+func (s *State) limitsOf(d *fleet.Drive, at fleet.Place) *health.Thresholds {
+	k := [2]string{d.Desc.Model, ""}
+	if at.Pool != nil {
+		k[1] = at.Pool.Name
+	}
+	if t := s.limits[k]; t != nil {
+		return t
+	}
+	t := health.Usual()
+	for _, scope := range []func(store.Setting) bool{
+		func(x store.Setting) bool { return x.Model == "" && x.Pool == "" },
+		func(x store.Setting) bool { return x.Model == k[0] && x.Pool == "" },
+		func(x store.Setting) bool {
+			return x.Pool == k[1] && x.Pool != "" && (x.Model == "" || x.Model == k[0])
+		},
+	} {
+		for _, x := range s.settings {
+			if !scope(x) {
+				continue
+			}
+			if id, is := strings.CutPrefix(x.Name, off); is {
+				t.Off(id)
+			} else if err := t.Set(x.Name, x.Value); err != nil {
+				s.Log.Error("a threshold is left out", "name", x.Name, "error", err)
+			}
+		}
+	}
+	s.limits[k] = &t
+	return &t
+}
+
+// lifted says whether a rule was switched off or taken away by a person: then what it found goes at once.
+func (s *State) lifted(rule string, t *health.Thresholds) bool {
+	if id, own := strings.CutPrefix(rule, health.Own); own {
+		return !slices.ContainsFunc(s.own, func(r ownRule) bool { return r.ID == id })
+	}
+	return t.IsOff(rule)
+}
+
+// ownHits are those of people's own rules that hold for a drive.
+func (s *State) ownHits(d *fleet.Drive, at fleet.Place) (out []health.Hit) {
+	for _, r := range s.own {
+		holds, err := r.program.Holds(d.Record, d.SeenAt, ownFacts(d, at))
+		if err != nil {
+			s.Log.Debug("a rule cannot be worked out", "rule", r.ID, "drive", d.Desc.Key(), "error", err)
+		}
+		if holds {
+			out = append(out, r.Hit(r.program, d.Record, d.SeenAt))
+		}
+	}
+	return out
+}
+
+func ownFacts(d *fleet.Drive, at fleet.Place) ownrule.Facts {
+	f := ownrule.Facts{Model: d.Desc.Model, Medium: string(d.Desc.Medium), Host: d.Host}
+	if at.Pool != nil {
+		f.Pool = at.Pool.Name
+	}
+	return f
+}
+
+// Rules lists all rules and thresholds.
+func (s *Service) Rules() api.Rules {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.viewRules()
+}
+
+func (s *State) viewRules() api.Rules {
+	holds, gravest := map[string]int{}, map[string]health.Verdict{}
+	s.Judge()
+	for _, d := range s.fleet.Drives {
+		for _, x := range d.Standing {
+			if holds[x.Rule]++; x.Verdict.Gravity() > gravest[x.Rule].Gravity() {
+				gravest[x.Rule] = x.Verdict
+			}
+		}
+	}
+	out := api.Rules{Rules: []api.Rule{}, Own: []api.OwnRule{}, Thresholds: []api.Threshold{}}
+	for _, r := range health.Rules() {
+		on := !slices.ContainsFunc(s.settings, func(x store.Setting) bool { return x.Name == off+r.ID && x.Model == "" && x.Pool == "" })
+		out.Rules = append(out.Rules, api.Rule{Id: r.ID, Title: r.Title, Level: api.Verdict(r.Level), Strength: string(r.Strength), For: r.For, When: r.When, Why: r.Why, Do: r.Do,
+			HoldSeconds: r.Hold.Seconds(), On: on, HoldsFor: holds[r.ID], HoldsAs: api.Verdict(gravest[r.ID])})
+	}
+	for _, r := range s.own {
+		out.Own = append(out.Own, api.OwnRule{Id: r.ID, Says: r.Says, Do: r.Do, Expression: r.Expression, Verdict: api.Verdict(r.Verdict), By: r.By, Made: r.Made, HoldsFor: holds[health.Own+r.ID]})
+	}
+	for _, t := range health.Settings {
+		v := api.Threshold{Name: t.Name, Unit: t.Unit, Usual: t.Usual, Value: t.Usual, Least: t.Least, Most: t.Most, Means: t.Means}
+		for _, x := range s.settings {
+			switch {
+			case x.Name != t.Name:
+			case x.Model == "" && x.Pool == "":
+				v.Value = x.Value
+			default:
+				v.Others = append(v.Others, api.ThresholdOf{Model: x.Model, Pool: x.Pool, Value: x.Value})
+			}
+		}
+		out.Thresholds = append(out.Thresholds, v)
+	}
+	return out
+}
+
+// SetThreshold gives a threshold another value, for all drives, a model or a pool.
+func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	t := health.Usual()
+	if _, err := health.SettingByName(req.Name); err != nil {
+		return api.Rules{}, problem.New(422, "no-setting", "List them with: lantern rule settings", "%s.", err)
+	}
+	if req.Pool != "" {
+		if _, err := s.fleet.FindPool(req.Pool); err != nil {
+			return api.Rules{}, err
+		}
+	}
+	row := &store.Setting{Model: req.Model, Pool: req.Pool, Name: req.Name, Value: req.Value}
+	if !req.Usual {
+		if err := t.Set(req.Name, req.Value); err != nil {
+			return api.Rules{}, problem.New(422, "bad-setting", "Choose a value within its bounds.", "The threshold stays as it is: %s.", err)
+		}
+	}
+	says := fmt.Sprintf("%s set %s to %g", by, req.Name, req.Value)
+	if req.Usual {
+		says = fmt.Sprintf("%s set %s back to what is usual", by, req.Name)
+	}
+	for _, of := range []string{req.Model, req.Pool} {
+		if of != "" {
+			says += " for " + of
+		}
+	}
+	if err := s.keepSetting(row, req.Usual, says); err != nil {
+		return api.Rules{}, err
+	}
+	return s.viewRules(), nil
+}
+
+// keepSetting writes a setting down, or takes it away, and judges anew.
+func (s *State) keepSetting(row *store.Setting, remove bool, says string) error {
+	b := &store.Batch{}
+	if remove {
+		if _, err := store.Remove[store.Setting](s.Store, "model = ? and pool = ? and name = ?", row.Model, row.Pool, row.Name); err != nil {
+			return err
+		}
+	} else {
+		b.Put(row)
+	}
+	s.Happened(b, api.EventKindRule, row.Name, says)
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	return s.loadRules()
+}
+
+// ruleID is how people's own rules are named.
+var RuleID = regexp.MustCompile(`^[a-z][a-z0-9-]{1,39}$`)
+
+// PutRule keeps somebody's own rule, after it was tried on the past, or switches a built-in one on or off.
+func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error) {
+	if builtIn(id) {
+		if req.Expression != "" {
+			return api.RuleTried{}, problem.New(409, "built-in", "Choose another name for yours.", "%s is a built-in rule; it can be switched on and off, and its thresholds set.", id)
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		says := fmt.Sprintf("%s switched the rule %s %s", by, id, map[bool]string{true: "on", false: "off"}[req.On])
+		return api.RuleTried{Flagged: []api.RuleFlag{}}, s.keepSetting(&store.Setting{Name: off + id, Value: 1}, req.On, says)
+	}
+	switch {
+	case !RuleID.MatchString(id):
+		return api.RuleTried{}, problem.New(422, "bad-name", "Such as warm-and-growing.", "A rule is named by 2 to 40 small letters, digits and dashes, not %q.", id)
+	case req.Verdict != api.Watch && req.Verdict != api.Replace:
+		return api.RuleTried{}, problem.New(422, "bad-verdict", "Say watch or replace.", "A rule says watch or replace.")
+	case strings.TrimSpace(req.Says) == "":
+		return api.RuleTried{}, problem.New(422, "no-words", `Such as --says "is warm and growing".`, "A rule needs words: what it means when it holds.")
+	}
+	tried, err := s.TryRule(api.RuleTry{Expression: req.Expression, Hours: 90 * 24})
+	if err != nil {
+		return tried, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := ownrule.Rule{ID: id, Says: strings.TrimSpace(req.Says), Do: cmp.Or(strings.TrimSpace(req.Do), "Look at it."), Expression: req.Expression, Verdict: health.Verdict(req.Verdict), By: by, Made: s.Clock.Now()}
+	b := &store.Batch{}
+	b.Put(&store.OwnRule{ID: id, Doc: ledger.Document(r)})
+	s.Happened(b, api.EventKindRule, id, fmt.Sprintf("%s wrote the rule %s: %s", by, id, req.Expression))
+	if err := s.Commit(b); err != nil {
+		return tried, err
+	}
+	return tried, s.loadRules()
+}
+
+func builtIn(id string) bool {
+	return slices.ContainsFunc(health.Rules(), func(r health.Rule) bool { return r.ID == id })
+}
+
+// RemoveRule takes somebody's own rule away.
+func (s *Service) RemoveRule(by, id string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n, err := store.Remove[store.OwnRule](s.Store, "id = ?", id)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		if builtIn(id) {
+			return problem.New(409, "built-in", "Switch it off instead: lantern rule off "+id, "%s is a built-in rule.", id)
+		}
+		return problem.New(404, "no-rule", "List them with: lantern rule list", "There is no rule %q.", id)
+	}
+	b := &store.Batch{}
+	s.Happened(b, api.EventKindRule, id, by+" removed the rule "+id)
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	return s.loadRules()
+}
+
+// mostTrying is how long a rule is tried on the past.
+const mostTrying = 30 * time.Second
+
+// TryRule runs an expression over the past of all drives.
+func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
+	hours := req.Hours
+	if hours <= 0 {
+		hours = 90 * 24
+	}
+	out := api.RuleTried{Hours: hours, Flagged: []api.RuleFlag{}}
+	p, err := ownrule.Compile(req.Expression)
+	if err != nil {
+		var bad *ownrule.Error
+		errors.As(err, &bad)
+		return out, problem.New(422, "bad-rule", "Metrics: lantern metrics; growth: a metric with _1h, _24h, _7d or _90d behind it; and "+strings.Join(ownrule.Words(), ", ")+".", "The rule cannot be read: %s", closed(bad.Error()))
+	}
+	s.mu.Lock()
+	var keys []string
+	for k := range s.fleet.Drives {
+		keys = append(keys, k)
+	}
+	s.mu.Unlock()
+	slices.Sort(keys)
+	begun := time.Now()
+	for _, k := range keys {
+		if time.Since(begun) > mostTrying {
+			break
+		}
+		flag, n, err := s.tryOn(k, p, time.Duration(hours)*time.Hour)
+		if err != nil {
+			return out, err
+		}
+		out.Drives++
+		out.Readings += n
+		if flag.Times > 0 {
+			out.Flagged = append(out.Flagged, flag)
+		}
+	}
+	slices.SortFunc(out.Flagged, func(a, b api.RuleFlag) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Drive, b.Drive)) })
+	return out, nil
+}
+
+// closed ends a sentence that may have an end already.
+func closed(s string) string {
+	return strings.TrimRight(s, ".?") + map[bool]string{true: "?", false: "."}[strings.HasSuffix(s, "?")]
+}
+
+// tryOn runs an expression over the past of one drive.
+func (s *Service) tryOn(key string, p *ownrule.Program, back time.Duration) (flag api.RuleFlag, readings int, err error) {
+	s.mu.Lock()
+	d := s.fleet.Drives[key]
+	if d == nil {
+		s.mu.Unlock()
+		return flag, 0, nil
+	}
+	at := s.Places()[key]
+	facts := ownFacts(d, at)
+	flag = api.RuleFlag{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Pool: facts.Pool}
+	since := s.Clock.Now().Add(-back)
+	s.mu.Unlock()
+	rs, err := s.readings.ReadingsOf(key, since)
+	if err != nil {
+		return flag, 0, err
+	}
+	record := history.Record{}
+	for _, r := range rs {
+		record.Add(r.At, r.Metrics)
+		holds, err := p.Holds(record, r.At, facts)
+		if err != nil {
+			return flag, 0, problem.New(422, "bad-rule", "Try it with fewer steps.", "The rule cannot be worked out for %s at %s: %s.", flag.Tail, r.At.Format(time.RFC3339), err)
+		}
+		readings++
+		if flag.Now = holds; holds {
+			if flag.Times++; flag.First.IsZero() {
+				flag.First = r.At
+			}
+			flag.Last = r.At
+		}
+	}
+	return flag, readings, nil
+}

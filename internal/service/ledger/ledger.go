@@ -1,0 +1,70 @@
+package ledger
+
+import (
+	"encoding/json"
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/store"
+	"log/slog"
+
+	"github.com/oklog/ulid/v2"
+)
+
+// Ledger is what every change goes through: it is written first, then told to whoever listens.
+type Ledger struct {
+	Clock clock.Clock
+	Store *store.Store
+	Log   *slog.Logger
+	bus   *bus
+	// generation counts the changes: what was worked out from an older one is worked out again.
+	Generation int
+	// Urgent is true when people must be told with the next look at what they ought to know.
+	Urgent bool
+	// before adds to a batch what is kept with it, after follows a batch that was written, failed one that was not.
+	Before, After func(*store.Batch)
+	Failed        func(error) error
+}
+
+// New makes a Ledger on a store.
+func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
+	return &Ledger{Clock: c, Store: st, Log: log, bus: newBus()}
+}
+
+// Commit writes a batch and then tells of its events. Must be called with the lock of the service held.
+func (s *Ledger) Commit(b *store.Batch) error {
+	if s.Before(b); b.Empty() {
+		return nil // nothing happened, so what was judged stands
+	}
+	s.Changed()
+	if err := s.Store.Write(b); err != nil {
+		return s.Failed(err)
+	}
+	s.After(b)
+	for _, e := range b.Events {
+		s.bus.send(api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
+	}
+	return nil
+}
+
+// Changed makes what was worked out before be worked out again.
+func (s *Ledger) Changed() { s.Generation++ }
+
+// Happened adds an event to a batch.
+func (s *Ledger) Happened(b *store.Batch, kind api.EventKind, subject, says string) {
+	b.Events = append(b.Events, &store.Event{Kind: string(kind), At: s.Clock.Now(), Subject: subject, Says: says})
+}
+
+// Send tells live views that something moved; it is not kept.
+func (s *Ledger) Send(e api.Event) { s.bus.send(e) }
+
+// NewID names something so that names sort by time.
+func NewID() string { return ulid.Make().String() }
+
+// Document is the JSON of one of our own plain structures.
+func Document(v any) []byte {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // only our own plain structures come here
+	}
+	return b
+}

@@ -1,0 +1,273 @@
+package notices
+
+import (
+	"encoding/json"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/recovery"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/recoveries"
+	"lantern/internal/store"
+	"slices"
+	"time"
+)
+
+// noticeEach is how often what people ought to know is looked at, by the service's clock, and at least in real time.
+const noticeEach = 3 * time.Second
+
+func (s *State) LoadNotices() error {
+	rows, err := store.All[store.Notice](s.Store, "id", "closed = ?", false)
+	if err != nil {
+		return err
+	}
+	s.Open = nil
+	for _, row := range rows {
+		var n notice.Notice
+		if err := json.Unmarshal(row.Doc, &n); err != nil {
+			return fmt.Errorf("notice %s: %w", row.ID, err)
+		}
+		s.Open = append(s.Open, n)
+	}
+	uses, err := store.All[store.PoolUse](s.Store, "at", "at > ?", s.Clock.Now().Add(-useWindow).UnixMilli())
+	if err != nil {
+		return err
+	}
+	s.uses = map[string][]store.PoolUse{}
+	for _, u := range uses {
+		s.uses[u.Pool] = append(s.uses[u.Pool], u)
+	}
+	return nil
+}
+
+// Notify looks at what people ought to know now, and puts what changed into a batch. s.mu is held.
+func (s *State) Notify(b *store.Batch, now time.Time) {
+	if !s.Urgent && now.Sub(s.notifiedAt) < s.Clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
+		return
+	}
+	var matters []notice.Matter
+	if now.Before(s.fleet.GraceUntil) {
+		// Hosts are given time to report; but an alarm waits for nothing.
+		if matters = s.swaps.Alarms(); len(matters) == 0 {
+			return
+		}
+		for _, n := range s.Open {
+			if n.Kind != notice.Alarm {
+				matters = append(matters, n.Matter)
+			}
+		}
+	} else {
+		matters = s.matters(b, now)
+	}
+	s.notifiedAt, s.Urgent = now, false
+	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
+	s.Open = open
+	for _, c := range changes {
+		s.keepNotice(b, c.Notice)
+		s.Happened(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
+		s.deliver(b, c, now)
+	}
+}
+
+func (s *State) keepNotice(b *store.Batch, n notice.Notice) {
+	b.Put(&store.Notice{ID: n.ID, Closed: !n.Open(), At: n.Changed, Doc: ledger.Document(n)})
+}
+
+// matters are what people ought to know now.
+func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
+	out = s.judging.DriveMatters(func(*fleet.Drive, fleet.Place) bool { return true })
+	out = append(append(append(out, s.swaps.Alarms()...), s.moves(now)...), s.bays.Shelves(now)...)
+	for _, h := range s.fleet.Hosts {
+		if h.SeenAt.IsZero() {
+			continue
+		}
+		if s.fleet.Late(h, now) && !s.fleet.Work.AskedDown(h.Name, now) {
+			out = append(out, notice.Matter{Key: "host/" + h.Name, Kind: notice.Host, Severity: health.Unknown, Host: h.Name, Says: fmt.Sprintf("%s has not reported since %s: what is true there now is not known", h.Name, h.SeenAt.Format("2006-01-02 15:04")),
+				Do: "Look at the host and its agent."})
+		}
+	}
+	out = append(out, s.fleet.PoolMatters()...)
+	for _, p := range s.fleet.Pools {
+		if p.UsedUnknown || !p.Known() {
+			continue
+		}
+		if m, ok := notice.OfFilling(s.fullness(b, p, now), now); ok {
+			out = append(out, m)
+		}
+	}
+	for _, c := range s.recoveries.Courses {
+		if c.State == recovery.Paused && now.Sub(recoveries.LastMove(c)) > pausedFor {
+			out = append(out, notice.Matter{Key: "paused/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s is paused since %s", c.Kind, c.PoolName, recoveries.LastMove(c).Format("2006-01-02 15:04")), Do: "Find out who paused it, and let it go on: margin is not restored before it ends."})
+		}
+		if c.State != recovery.Running {
+			continue
+		}
+		v := s.progress.ViewRecovery(c, false)
+		if !v.AgainAt.IsZero() {
+			out = append(out, notice.Matter{Key: "again/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s began again from its beginning at %s", c.Kind, c.PoolName, v.AgainAt.Format("2006-01-02 15:04")), Do: "Look at what made it: a member that came and went, or a restart."})
+		}
+		if v.Stalled {
+			out = append(out, notice.Matter{Key: "recovery/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why), Do: "Look at what holds it up."})
+		}
+	}
+	return out
+}
+
+// pausedFor is how long a recovery may be paused until somebody is told.
+const pausedFor = 10 * time.Minute
+
+// moves are the drives that are not where they were; each of them is told so on its own page as well.
+func (s *State) moves(now time.Time) (out []notice.Matter) {
+	expected := map[string]bool{}
+	for _, w := range s.swaps.SwapByID {
+		if !w.EndedAt.IsZero() && now.Sub(w.EndedAt) > 24*time.Hour {
+			continue // what moves now has nothing to do with it
+		}
+		if expected[w.Old.Key()] = true; w.New != nil {
+			expected[w.New.Key()] = true
+		}
+	}
+	var all []enclosure.Whereabouts
+	for key, d := range s.fleet.Drives {
+		if !d.Present {
+			continue
+		}
+		w := enclosure.Whereabouts{Key: key, Tail: d.Tail(), Bay: d.BayName(), Expected: expected[key]}
+		if n := len(d.Stays); n > 1 && d.Stays[n-1].Bay == w.Bay && d.How.Sure() {
+			w.Before, w.Since = d.Stays[n-2].Bay, d.Stays[n-1].From
+		}
+		all = append(all, w)
+	}
+	was := s.judging.Shifts
+	s.judging.Shifts = map[string]health.Shift{}
+	for _, m := range enclosure.Movements(all, now) {
+		for i, key := range m.Drives {
+			sh := health.Shift{Kind: m.Kind, Says: m.Each[i], Do: m.Do, Since: now}
+			if old, ok := was[key]; ok && old.Kind == m.Kind {
+				sh.Since = old.Since
+			}
+			s.judging.Shifts[key] = sh
+		}
+		x := notice.Matter{Key: "place/" + m.Key, Kind: notice.Place, Severity: health.Watch, Bay: m.Bay, Drives: m.Drives, Says: m.Says, Do: m.Do}
+		if d := s.fleet.Drives[m.Drives[0]]; d != nil {
+			x.Host = d.Host
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// How far back, and how often, it is looked at how full a pool was.
+const (
+	useWindow = 30 * 24 * time.Hour
+	useEach   = 12 * time.Hour
+)
+
+// fullness says how full a pool is and how fast it fills up, and keeps what that is worked out from.
+func (s *State) fullness(b *store.Batch, p *fleet.Pool, now time.Time) notice.Fullness {
+	f := notice.Fullness{Pool: p.Name, ID: p.ID, Used: float64(p.Used), Capacity: float64(p.Capacity)}
+	all := s.uses[p.ID]
+	if n := len(all); n == 0 || now.Sub(time.UnixMilli(all[n-1].At)) >= useEach {
+		u := store.PoolUse{Pool: p.ID, At: now.UnixMilli(), Used: int64(p.Used)}
+		b.Add(&u)
+		all = append(slices.DeleteFunc(all, func(x store.PoolUse) bool { return now.Sub(time.UnixMilli(x.At)) > useWindow }), u)
+		s.uses[p.ID] = all
+	}
+	if first := all[0]; now.Sub(time.UnixMilli(first.At)) >= 3*24*time.Hour {
+		f.PerDay = (float64(p.Used) - float64(first.Used)) / (now.Sub(time.UnixMilli(first.At)).Hours() / 24)
+	}
+	return f
+}
+
+// Notices lists notices: those that are open, or with all the newest that were closed as well.
+func (s *Service) Notices(all bool) ([]api.Notice, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Clock.Now()
+	list := slices.Clone(s.Open)
+	if all {
+		rows, err := store.Newest[store.Notice](s.Store, 500, "closed = ?", true)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			var n notice.Notice
+			if json.Unmarshal(row.Doc, &n) == nil {
+				list = append(list, n)
+			}
+		}
+	}
+	notice.Rank(list, now)
+	out := make([]api.Notice, len(list))
+	for i, n := range list {
+		out[i] = s.viewNotice(n, now)
+	}
+	return out, nil
+}
+
+func (s *State) viewNotice(n notice.Notice, now time.Time) api.Notice {
+	v := api.Notice{Id: n.ID, Kind: api.NoticeKind(n.Kind), Severity: api.Verdict(n.Severity), Worst: api.Verdict(n.Worst), Says: n.Says, Do: n.Do, Host: n.Host, Pool: n.Pool, Bay: n.Bay, Drives: n.Drives,
+		OpenedAt: n.Opened, ChangedAt: n.Changed, ClosedAt: n.Closed, State: api.NoticeStateOpen}
+	if n.Acknowledged != nil {
+		v.State = api.NoticeStateAcknowledged
+		v.AcknowledgedBy, v.AcknowledgedAt, v.Note = n.Acknowledged.By, n.Acknowledged.At, n.Acknowledged.Note
+	}
+	if now.Before(n.Muted) {
+		v.State, v.MutedUntil = api.NoticeStateMuted, n.Muted
+	}
+	if !n.Open() {
+		v.State = api.NoticeStateClosed
+	}
+	return v
+}
+
+// Acknowledge notes that somebody saw a notice. Doing it again changes the note.
+func (s *Service) Acknowledge(by, id, note string) (api.Notice, error) {
+	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
+		n.Acknowledged = &notice.Ack{By: by, Note: note, At: now, Severity: n.Severity}
+		return by + " saw: " + n.Says
+	})
+}
+
+// longestMute is how long a notice can be muted.
+const longestMute = 90 * 24 * time.Hour
+
+// Mute says nothing of a notice until a time, unless it gets worse; zero hours lets it be heard again.
+func (s *Service) Mute(by, id string, hours float64) (api.Notice, error) {
+	d := time.Duration(hours * float64(time.Hour))
+	if d < 0 || d > longestMute {
+		return api.Notice{}, problem.New(422, "bad-time", "Such as 8h or 7d.", "A notice can be muted for up to 90 days.")
+	}
+	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
+		if n.Muted = now.Add(d); d == 0 {
+			n.Muted = time.Time{}
+			return by + " wants to hear again of: " + n.Says
+		}
+		return fmt.Sprintf("%s muted until %s: %s", by, n.Muted.Format("2006-01-02 15:04"), n.Says)
+	})
+}
+
+func (s *Service) changeNotice(id string, f func(*notice.Notice, time.Time) string) (api.Notice, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Clock.Now()
+	i := slices.IndexFunc(s.Open, func(n notice.Notice) bool {
+		return n.ID == id || len(id) >= 5 && len(n.ID) > len(id) && n.ID[len(n.ID)-len(id):] == id
+	})
+	if i < 0 {
+		return api.Notice{}, problem.New(404, "no-notice", "List them with: lantern notices", "There is no open notice %q.", id)
+	}
+	n := s.Open[i]
+	b := &store.Batch{}
+	s.Happened(b, api.EventKindNotice, n.ID, f(&n, now))
+	s.keepNotice(b, n)
+	if err := s.Commit(b); err != nil {
+		return api.Notice{}, err
+	}
+	s.Open[i] = n
+	return s.viewNotice(n, now), nil
+}

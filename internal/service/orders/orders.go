@@ -1,0 +1,81 @@
+package orders
+
+import (
+	"context"
+	"lantern/internal/api"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+)
+
+// orderLimit is how long a host has to carry an order out, and orderWall how much real time that is at least.
+const (
+	orderLimit = 2 * time.Minute
+	orderWall  = 40 * time.Second
+)
+
+// Give gives a host something to do. s.mu is held.
+func (s *State) Give(b *store.Batch, o *Order) {
+	now := s.Clock.Now()
+	o.Id, o.At, o.Expires, o.State = ulid.Make().String(), now, now.Add(s.Clock.AtLeast(orderLimit, orderWall)), api.OrderStateWaiting
+	s.Waiting[o.Id] = o
+	b.Put(o.Row())
+	if c := s.wake[o.Host]; c != nil {
+		close(c)
+		delete(s.wake, o.Host)
+	}
+}
+
+func (o *Order) Row() *store.Order {
+	return &store.Order{ID: o.Id, Host: o.Host, State: string(o.State), Swap: o.SwapID, Nth: o.Nth, Light: o.LightID, Doc: ledger.Document(o.Order)}
+}
+
+// TakeOrders gives a host what it has to do, waiting up to wait for something to come.
+func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duration) ([]api.Order, error) {
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	for {
+		s.mu.Lock()
+		out := []api.Order{}
+		for _, o := range s.Waiting {
+			if o.Host == from {
+				out = append(out, o.Order)
+			}
+		}
+		c := s.wake[from]
+		if c == nil {
+			c = make(chan struct{})
+			s.wake[from] = c
+		}
+		s.mu.Unlock()
+		if len(out) > 0 {
+			slices.SortFunc(out, func(a, b api.Order) int { return strings.Compare(a.Id, b.Id) })
+			return out, nil
+		}
+		select {
+		case <-c:
+		case <-ctx.Done():
+			return out, nil
+		}
+	}
+}
+
+// Order finds an order by its id.
+func (s *Service) Order(id string) (api.Order, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o := s.Waiting[id]; o != nil {
+		return o.Order, nil
+	}
+	row, err := store.One[store.Order](s.Store, "id = ?", id)
+	if err != nil {
+		return api.Order{}, problem.New(404, "no-order", "", "There is no order %q.", id)
+	}
+	return fleet.FromDocument[api.Order](row.Doc)
+}

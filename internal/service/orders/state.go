@@ -1,0 +1,51 @@
+package orders
+
+import (
+	"encoding/json"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+	"sync"
+)
+
+// State is the orders to hosts that have no outcome yet. It has no lock of its own: whoever calls its methods holds the lock of the service.
+type State struct {
+	*ledger.Ledger
+	fleet *fleet.State
+
+	Waiting map[string]*Order        // by id
+	wake    map[string]chan struct{} // by host
+}
+
+// New makes a State in which nothing is known yet.
+func New(l *ledger.Ledger, fleetState *fleet.State) *State {
+	return &State{Ledger: l, fleet: fleetState, wake: map[string]chan struct{}{}}
+}
+
+// Service is what others call at any time: its methods take the lock.
+type Service struct {
+	*State
+	mu *sync.Mutex
+}
+
+// NewService lets others call a State under a lock.
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+
+// Load makes the orders that have no outcome from what is in the store.
+func (s *State) Load() error {
+	s.Waiting = map[string]*Order{}
+	rows, err := store.All[store.Order](s.Store, "id", "state = ?", string(api.OrderStateWaiting))
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		o := &Order{SwapID: row.Swap, Nth: row.Nth, LightID: row.Light}
+		if err := json.Unmarshal(row.Doc, &o.Order); err != nil {
+			return fmt.Errorf("order %s: %w", row.ID, err)
+		}
+		s.Waiting[row.ID] = o
+	}
+	return nil
+}

@@ -1,0 +1,119 @@
+package people
+
+import (
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/record"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/secret"
+	"lantern/internal/store"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+)
+
+// personName keeps names readable in a record: they begin with a letter.
+var personName = regexp.MustCompile(`^\pL[\pL\pN ._'-]{0,39}$`)
+
+// People lists who has a token.
+func (s *State) People(you string) ([]api.Person, error) {
+	rows, err := store.All[store.Token](s.Store, "name", "")
+	out := []api.Person{}
+	for _, t := range rows {
+		out = append(out, api.Person{Name: t.Name, AddedAt: t.Made, AddedBy: t.By, You: t.Name == you})
+	}
+	return out, err
+}
+
+// AddPerson makes somebody known and gives them a token; somebody who is known gets another one in place of theirs only where
+// that is said.
+func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name := strings.TrimSpace(req.Name)
+	if !personName.MatchString(name) || name == record.Seen {
+		return api.NewPerson{}, problem.New(422, "bad-name", "Use letters, digits and spaces, beginning with a letter; it stands in every record of what they do.", "%q cannot be a person's name.", name)
+	}
+	have, err := s.People(by)
+	if err != nil {
+		return api.NewPerson{}, err
+	}
+	alike := slices.IndexFunc(have, func(p api.Person) bool { return strings.EqualFold(p.Name, name) })
+	switch {
+	case alike >= 0 && !req.Renew:
+		return api.NewPerson{}, problem.New(409, "person-exists", "Somebody who lost their token gets another one: lantern person renew "+have[alike].Name, "There is a %s already.", name)
+	case req.Renew && !among(have, name):
+		return api.NewPerson{}, noPerson(name, have)
+	case req.Renew:
+		if err := s.endSessions(name); err != nil {
+			return api.NewPerson{}, err
+		}
+	}
+	token, err := s.newToken(name, by)
+	return api.NewPerson{Name: name, Token: token}, err
+}
+
+// RemovePerson takes somebody's token and sessions away. What they did stays on record.
+func (s *Service) RemovePerson(by, name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	have, err := s.People(by)
+	if err != nil {
+		return err
+	}
+	switch {
+	case !among(have, name):
+		return noPerson(name, have)
+	case name == by:
+		return problem.New(409, "yourself", "Let somebody else do that.", "Nobody takes their own token away: the last one would lock everybody out.")
+	}
+	if err := s.fleet.Work.Leads(name); err != nil {
+		return err
+	}
+	if _, err := store.Remove[store.Token](s.Store, "name = ?", name); err != nil {
+		return err
+	}
+	return s.endSessions(name)
+}
+
+// endSessions ends what was opened with an earlier token of somebody's.
+func (s *State) endSessions(name string) error {
+	if _, err := store.Remove[store.SignInCode](s.Store, "name = ?", name); err != nil {
+		return err
+	}
+	_, err := store.Remove[store.Session](s.Store, "name = ?", name)
+	return err
+}
+
+func among(have []api.Person, name string) bool {
+	return slices.ContainsFunc(have, func(p api.Person) bool { return p.Name == name })
+}
+
+func noPerson(name string, have []api.Person) error {
+	var names []string
+	for _, p := range have {
+		names = append(names, p.Name)
+	}
+	return problem.New(404, "no-person", "Known are: "+strings.Join(names, ", ")+". Others are added with: lantern person add <name>", "There is no %s here.", name)
+}
+
+// PersonKnown requires that somebody has a token.
+func (s *State) PersonKnown(name string) error {
+	have, err := s.People("")
+	if err == nil && !among(have, name) {
+		err = noPerson(name, have)
+	}
+	return err
+}
+
+// newToken makes a token for a person, in place of one of the same name.
+func (s *State) newToken(name, by string) (string, error) {
+	token := secret.New(secret.PersonPrefix)
+	b := &store.Batch{}
+	b.Put(&store.Token{Name: name, Hash: secret.Hash(token), Made: time.Now().UTC(), By: by})
+	if err := s.Store.Write(b); err != nil {
+		return "", fmt.Errorf("a token for %s: %w", name, err)
+	}
+	return token, nil
+}

@@ -1,0 +1,37 @@
+package problem
+
+import (
+	"errors"
+	"fmt"
+	"lantern/internal/core/swap"
+	"lantern/internal/store"
+)
+
+// Problem is an error that people are told: what is wrong and what to do (RFC 9457).
+type Problem struct {
+	Status int
+	Type   string // stable
+	Title  string
+	Do     string
+}
+
+func (p *Problem) Error() string { return p.Title + " " + p.Do }
+
+func New(status int, kind, do, title string, args ...any) *Problem {
+	return &Problem{Status: status, Type: kind, Title: fmt.Sprintf(title, args...), Do: do}
+}
+
+// As makes any error one that can be told. What is not meant for people stays out of the answer.
+func As(err error) *Problem {
+	var p *Problem
+	var r *swap.Refusal
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &r):
+		return New(409, r.Type, r.Do, "%s", r.Says)
+	case errors.Is(err, store.ErrFull):
+		return New(507, "store-full", "Make room; nothing was lost, agents keep their reports until then.", "The disk under the database is full, so nothing was changed.")
+	}
+	return New(500, "internal", "The service's log has the details.", "Something went wrong inside the service.")
+}

@@ -1,0 +1,64 @@
+package progress
+
+import (
+	"encoding/json"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/service/orders"
+	"lantern/internal/store"
+	"time"
+)
+
+// Priorities of recoveries by the hour: high at night, low by day, or as people like it.
+
+// priorityTry is how long it is waited until a priority that did not take is ordered again.
+const priorityTry = 10 * time.Minute
+
+func (s *State) LoadPriorities() error {
+	rows, err := store.All[store.PriorityHours](s.Store, "pool", "")
+	if err != nil {
+		return err
+	}
+	s.Hours, s.Turned = map[string]api.PriorityHours{}, map[string]time.Time{}
+	for _, row := range rows {
+		var h api.PriorityHours
+		if err := json.Unmarshal(row.Doc, &h); err != nil {
+			return fmt.Errorf("priority hours of %s: %w", row.Pool, err)
+		}
+		s.Hours[row.Pool] = h
+	}
+	return nil
+}
+
+// wanted is the priority that a pool ought to have now by its hours.
+func wanted(h api.PriorityHours, now time.Time) string {
+	zone, err := time.LoadLocation(h.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	at := now.In(zone).Format("15:04")
+	in := h.From <= at && at < h.To
+	if h.From > h.To {
+		in = at >= h.From || at < h.To
+	}
+	if in {
+		return string(h.Within)
+	}
+	return string(h.Otherwise)
+}
+
+// TurnPriorities orders what the hours ask for.
+func (s *State) TurnPriorities(b *store.Batch, now time.Time) {
+	for id, h := range s.Hours {
+		p := s.fleet.Pools[id]
+		if p == nil || p.Priority == "" || p.Priority == wanted(h, now) || now.Sub(s.Turned[id]) < priorityTry && !now.Before(s.Turned[id]) {
+			continue
+		}
+		if host := s.fleet.Hosts[p.Reporter]; host == nil || s.fleet.Late(host, now) {
+			continue
+		}
+		s.Turned[id] = now
+		s.orders.Give(b, &orders.Order{Order: api.Order{Host: p.Reporter, Kind: api.OrderKindPriority, By: "its hours", Pool: id, Priority: wanted(h, now)}})
+		s.Happened(b, api.EventKindPool, id, fmt.Sprintf("%s: priority %s ordered by its hours", p.Name, wanted(h, now)))
+	}
+}

@@ -1,0 +1,477 @@
+package readings
+
+import (
+	"errors"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
+	"lantern/internal/service/fleet"
+	"lantern/internal/store"
+	"slices"
+	"strings"
+	"time"
+)
+
+// A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
+// and small blocks become a large one when they hold enough. What is on disk is so durable at once, and small in the long
+// run.
+const (
+	FoldSize  = 64
+	FoldAt    = FoldSize + 16
+	LargeSize = 1024
+	// foldsATick bounds how long folding holds the service up.
+	foldsATick = 4
+)
+
+// Held ready for judging are the newest months of every drive: of all days but the newest, of a metric that moves all
+// the time, two points a day.
+const (
+	keepInMemory = 100 * 24 * time.Hour
+	wholeFor     = 8 * 24 * time.Hour
+)
+
+// LoadReadings puts the newest months of every drive into memory.
+func (s *State) LoadReadings() error {
+	since := s.Clock.Now().Add(-keepInMemory)
+	s.behind = map[string]bool{}
+	err := s.Store.EachBlock(since, func(b store.Block) error {
+		if d := s.fleet.Drives[b.Drive]; d != nil {
+			ok, err := d.Record.AddBlock(b.Data, since)
+			if err != nil {
+				s.Log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First), "error", err)
+			} else if !ok {
+				s.behind[b.Drive] = true
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	err = s.Store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
+		d := s.fleet.Drives[r.Drive]
+		if d == nil {
+			return nil
+		}
+		d.Loose++
+		if r.At < since.UnixMilli() {
+			return nil
+		}
+		metrics, err := history.Unpack(r.Packed)
+		if err != nil {
+			s.Log.Error("a reading is left out", "drive", r.Drive, "error", err)
+			return nil
+		}
+		if !d.Record.Add(time.UnixMilli(r.At).UTC(), metrics) {
+			s.behind[r.Drive] = true
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, d := range s.fleet.Drives {
+		d.Record.Thin(s.Clock.Now().Add(-wholeFor))
+	}
+	s.RecallLate()
+	return nil
+}
+
+// RecallLate makes the records of drives anew of which something came late and is kept now. s.mu is held.
+func (s *State) RecallLate() {
+	for key := range s.behind {
+		if d := s.fleet.Drives[key]; d != nil {
+			s.recall(key, d)
+		}
+	}
+	s.behind = map[string]bool{}
+}
+
+func (s *State) recall(key string, d *fleet.Drive) {
+	since := s.Clock.Now().Add(-keepInMemory)
+	blocks, loose, err := s.Store.Of(key, since)
+	if err != nil {
+		s.Log.Error("the readings of a drive cannot be read", "drive", key, "error", err)
+		return
+	}
+	whole := history.Whole{}
+	for _, b := range blocks {
+		if err := whole.AddBlock(b.Data, since); err != nil {
+			s.Log.Error("a block of readings is left out", "drive", key, "first", time.UnixMilli(b.First), "error", err)
+		}
+	}
+	for _, r := range loose {
+		if metrics, err := history.Unpack(r.Packed); err == nil {
+			whole.Add(time.UnixMilli(r.At).UTC(), metrics)
+		}
+	}
+	d.Record = whole.Record()
+	d.Record.Thin(s.Clock.Now().Add(-wholeFor))
+	d.Version++
+}
+
+// Keep puts a reading into memory and into a batch.
+func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, metrics map[string]float64) {
+	for name, v := range metrics {
+		n := drive.MetricName(name)
+		series := d.Record[n]
+		last, known := series.Last()
+		kept, newer := series.Keep(history.Point{At: at, Value: v})
+		if !newer {
+			// What it changes is made out when it is kept, and of its life when that is asked for.
+			s.behind[key], d.Life = true, nil
+			b.Put(d.Row())
+			break
+		}
+		d.Record[n] = kept
+		if known && d.Life != nil && (v < last.Value || d.Life[n].Fell > 0) {
+			if m, _ := drive.MetricByName(n); m.Kind == drive.Counter {
+				d.Life[n] = d.Life[n].After(last.Value, v)
+				b.Put(d.Row())
+			}
+		}
+	}
+	d.Version++
+	d.Loose++
+	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
+}
+
+// Thin makes the records of some drives smaller, each once a day.
+func (s *State) Thin(now time.Time) {
+	const drivesATick = 200
+	n := 0
+	for _, d := range s.fleet.Drives {
+		if now.Sub(d.Thinned) < 24*time.Hour {
+			continue
+		}
+		if n++; n > drivesATick {
+			return
+		}
+		d.Thinned = now
+		d.Record.Thin(now.Add(-wholeFor))
+		for name, series := range d.Record {
+			// Nothing is asked of what lies further back; the last value stays, however old.
+			if kept := series.Since(now.Add(-keepInMemory)); len(kept) > 0 && len(kept) < len(series) {
+				d.Record[name] = slices.Clone(kept)
+			}
+		}
+	}
+}
+
+// Fold makes blocks of drives that have many loose readings. s.mu is held.
+func (s *State) Fold() error {
+	done := 0
+	for key, d := range s.fleet.Drives {
+		if d.Loose < FoldAt {
+			continue
+		}
+		if done++; done > foldsATick {
+			return nil
+		}
+		rows, err := s.Store.Oldest(key, FoldSize)
+		if err != nil {
+			return err
+		}
+		d.Loose -= len(rows)
+		if len(rows) < FoldSize {
+			d.Loose = len(rows) // a reading that came twice was counted twice
+			continue
+		}
+		rs := make([]history.Reading, len(rows))
+		for i, r := range rows {
+			metrics, err := history.Unpack(r.Packed)
+			if err != nil {
+				return fmt.Errorf("fold the readings of %s: %w", key, err)
+			}
+			rs[i] = history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: metrics}
+		}
+		if err := s.foldInto(key, rs, len(rows)); err != nil {
+			return fmt.Errorf("fold the readings of %s: %w", key, err)
+		}
+	}
+	return nil
+}
+
+// foldInto makes a block of a drive's loose readings, and a large one of its small blocks when they hold enough. A block
+// that begins at the very same moment (a reading came once more, long after) is taken in.
+func (s *State) foldInto(key string, rs []history.Reading, loose int) error {
+	first := rs[0].At.UnixMilli()
+	of, err := store.All[store.Block](s.Store, "first", "drive = ? and (count < ? or first = ?)", key, LargeSize, first)
+	if err != nil {
+		return err
+	}
+	count := len(rs)
+	for _, b := range of {
+		count += b.Count
+	}
+	if count < LargeSize {
+		of = slices.DeleteFunc(of, func(b store.Block) bool { return b.First != first })
+	}
+	for _, b := range of {
+		part, err := history.DecodeBlock(b.Data)
+		if err != nil {
+			return err // both stay as they are: a damaged block is told of, and never written over
+		}
+		rs = append(rs, part...)
+	}
+	slices.SortStableFunc(rs, func(a, b history.Reading) int { return a.At.Compare(b.At) })
+	last := rs[len(rs)-1].At.UnixMilli()
+	return s.Store.Fold(store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)}, loose, of)
+}
+
+// Series of one metric, whole, from what is kept.
+func (s *State) Series(key string, metric drive.MetricName, since time.Time) (history.Series, error) {
+	blocks, loose, err := s.Store.Of(key, since)
+	if err != nil {
+		return nil, err
+	}
+	var all history.Series
+	for _, b := range blocks {
+		part, err := history.BlockSeries(b.Data, metric)
+		if err != nil {
+			continue // loading has told of it
+		}
+		for _, p := range part {
+			all = all.Add(p)
+		}
+	}
+	for _, r := range loose {
+		if m, err := history.Unpack(r.Packed); err == nil {
+			if v, ok := m[metric]; ok {
+				all = all.Add(history.Point{At: time.UnixMilli(r.At).UTC(), Value: v})
+			}
+		}
+	}
+	return all.Since(since), nil
+}
+
+// Life is what a drive's counters had counted when they began anew. It is kept up as readings come in order; when some came
+// late, or it is not known yet, it is made out from all of them.
+func (s *State) Life(d *fleet.Drive) (map[drive.MetricName]history.Life, error) {
+	if d.Life != nil {
+		return d.Life, nil
+	}
+	life := map[drive.MetricName]history.Life{}
+	for _, m := range drive.Catalogue {
+		if m.Kind != drive.Counter || len(d.Record[m.Name]) == 0 {
+			continue
+		}
+		all, err := s.Series(d.Desc.Key(), m.Name, time.UnixMilli(0))
+		if err != nil {
+			return nil, err
+		}
+		if l := all.Life(); l.Resets > 0 {
+			life[m.Name] = l
+		}
+	}
+	d.Life = life
+	return life, nil
+}
+
+// Readings gives every reading of a drive since a time, whole and in order; the drive's key comes with them.
+func (s *Service) Readings(name string, hours int) (key string, out []history.Reading, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.fleet.FindDrive(name)
+	if err != nil {
+		return "", nil, err
+	}
+	if hours <= 0 {
+		hours = 30 * 24
+	}
+	key = d.Desc.Key()
+	since := s.Clock.Now().Add(-time.Duration(hours) * time.Hour)
+	out, err = s.ReadingsOf(key, since)
+	return key, out, err
+}
+
+// ReadingsOf are all readings of a drive since a time, whole and in order.
+func (s *State) ReadingsOf(key string, since time.Time) (out []history.Reading, err error) {
+	blocks, loose, err := s.Store.Of(key, since)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range blocks {
+		rs, err := history.DecodeBlock(b.Data)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, rs...)
+	}
+	for _, r := range loose {
+		m, err := history.Unpack(r.Packed)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: m})
+	}
+	out = slices.DeleteFunc(out, func(r history.Reading) bool { return r.At.Before(since) })
+	slices.SortStableFunc(out, func(a, b history.Reading) int { return a.At.Compare(b.At) })
+	return out, nil
+}
+
+// Line is one reading of an export.
+type Line struct {
+	Drive   string             `json:"drive"`
+	At      time.Time          `json:"at"`
+	Metrics map[string]float64 `json:"metrics"`
+}
+
+// Newest is the newest value of every metric of one drive; At is the time of the newest of them.
+type Newest struct {
+	Drive  string
+	At     time.Time
+	Values []Value
+}
+
+// Value is one metric's.
+type Value struct {
+	Metric drive.MetricName
+	Value  float64
+}
+
+// Line is its line in an export.
+func (n Newest) Line() Line {
+	l := Line{Drive: n.Drive, At: n.At, Metrics: make(map[string]float64, len(n.Values))}
+	for _, v := range n.Values {
+		l.Metrics[string(v.Metric)] = v.Value
+	}
+	return l
+}
+
+// Latest gives the newest values of all drives, by drive.
+func (s *Service) Latest() []Newest {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := 0
+	for _, d := range s.fleet.Drives {
+		all += len(d.Record)
+	}
+	values := make([]Value, 0, all)
+	out := make([]Newest, 0, len(s.fleet.Drives))
+	for key, d := range s.fleet.Drives {
+		n, from := Newest{Drive: key}, len(values)
+		for name, series := range d.Record {
+			if p, ok := series.Last(); ok {
+				values = append(values, Value{name, p.Value})
+				if p.At.After(n.At) {
+					n.At = p.At
+				}
+			}
+		}
+		if n.Values = values[from:len(values):len(values)]; len(n.Values) > 0 {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b Newest) int { return strings.Compare(a.Drive, b.Drive) })
+	return out
+}
+
+// mostRefused is how many lines that were refused are told of.
+const mostRefused = 100
+
+// Import takes readings of the past in, a batch at a time; next gives the lines until it says no more. What is known of a
+// drive at a time already stays as it is.
+func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err error) {
+	out.Refused = []api.RefusedLine{}
+	const together = 500
+	for n, more := 0, true; more; {
+		// A slow sender must not hold the service up: lines are waited for before anything is locked.
+		type arrived struct {
+			Line
+			bad error
+		}
+		var lines []arrived
+		for more && len(lines) < together {
+			var l arrived
+			if l.Line, l.bad, more = next(); more {
+				lines = append(lines, l)
+			}
+		}
+		s.mu.Lock()
+		b := &store.Batch{}
+		for _, l := range lines {
+			n++
+			known, bad := false, l.bad
+			if bad == nil {
+				known, bad = s.importOne(b, l.Line)
+			}
+			switch {
+			case bad != nil && len(out.Refused) < mostRefused:
+				out.Refused = append(out.Refused, api.RefusedLine{Line: n, Why: bad.Error()})
+			case bad != nil:
+			case known:
+				out.Known++
+			default:
+				out.Taken++
+			}
+		}
+		err := s.Commit(b)
+		s.mu.Unlock()
+		if err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+func (s *State) importOne(b *store.Batch, l Line) (known bool, err error) {
+	d, err := s.fleet.FindDrive(l.Drive)
+	if err != nil {
+		return false, err
+	}
+	if l.At.IsZero() || l.At.After(s.Clock.Now()) {
+		return false, fmt.Errorf("its time is %s, which is not in the past", l.At.Format(time.RFC3339))
+	}
+	for n, v := range l.Metrics {
+		m, ok := drive.MetricByName(drive.MetricName(n))
+		if !ok {
+			return false, fmt.Errorf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+		if why := m.Implausible(v); why != "" {
+			return false, fmt.Errorf("%s: %s", n, why)
+		}
+	}
+	if len(l.Metrics) == 0 {
+		return false, errors.New("it has no metrics")
+	}
+	key := d.Desc.Key()
+	if known, err = s.has(key, l.At); err != nil || known {
+		return known, err
+	}
+	s.Keep(b, key, d, l.At, l.Metrics)
+	return false, nil
+}
+
+// has says whether a reading of a drive at a time is kept already.
+func (s *State) has(key string, at time.Time) (bool, error) {
+	loose, blocks, err := s.Store.Around(key, at)
+	if err != nil || loose {
+		return loose, err
+	}
+	for _, b := range blocks {
+		times, err := history.BlockTimes(b.Data)
+		if err != nil {
+			return false, err
+		}
+		if _, found := slices.BinarySearch(times, at.UnixMilli()); found {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// idsLast is how long the ids of reports are kept to know them again. One that comes later still can only tell of the
+// past, and its readings are known by drive and time.
+const idsLast = 30 * 24 * time.Hour
+
+// Forget lets go of ids that are too old to matter, now and then.
+func (s *State) Forget(now time.Time) error {
+	if now.Sub(s.forgot) < 6*time.Hour {
+		return nil
+	}
+	s.forgot = now
+	_, err := store.Remove[store.ReportID](s.Store, "at < ?", now.Add(-idsLast))
+	return err
+}

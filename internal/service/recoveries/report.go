@@ -1,0 +1,94 @@
+package recoveries
+
+import (
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+	"slices"
+	"time"
+)
+
+// TakeRecoveries keeps the course of what moves in a pool.
+func (s *State) TakeRecoveries(b *store.Batch, at time.Time, p api.PoolReport) {
+	s.conclude(b, at, p)
+	for _, r := range p.Recoveries {
+		if r.Id == "" {
+			continue
+		}
+		next := wire.ToRecovery(r, at)
+		c := s.Courses[r.Id]
+		fresh := c == nil
+		if fresh {
+			c = &Course{PoolID: p.Id, PoolName: p.Name}
+			s.Courses[r.Id] = c
+			c.Samples = append(c.Samples, recovery.Sample{At: r.StartedAt, Todo: next.Todo})
+			b.Add(&store.Sample{Recovery: r.Id, At: r.StartedAt.UnixMilli(), Todo: int64(next.Todo)})
+		}
+		if n := len(c.Turns); p.Priority != "" && next.State == recovery.Running && (n == 0 || c.Turns[n-1].Priority != p.Priority) {
+			t := turn{At: at, Priority: p.Priority}
+			if n == 0 {
+				t.At = next.StartedAt
+			}
+			c.Turns = append(c.Turns, t)
+		}
+		last := c.Samples[len(c.Samples)-1]
+		moved := next.Done != last.Done || next.Todo != last.Todo
+		if !fresh && !moved && c.State == next.State {
+			c.SeenAt = at
+			continue
+		}
+		turned := !fresh && c.State != next.State
+		if next.Drive == "" {
+			next.Drive = c.Report.Drive
+		}
+		c.Report, c.SeenAt = next, at
+		if moved && at.After(last.At) {
+			c.Samples = append(c.Samples, next.Sample)
+			b.Add(&store.Sample{Recovery: r.Id, At: at.UnixMilli(), Done: int64(next.Done), Todo: int64(next.Todo)})
+		}
+		b.Put(&store.Recovery{ID: r.Id, Pool: p.Id, Started: r.StartedAt, Doc: ledger.Document(c)})
+		switch {
+		case fresh && next.State == recovery.Running:
+			s.Happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("a %s has begun in %s", r.Kind, p.Name))
+		case turned:
+			s.Happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("the %s in %s is %s", r.Kind, p.Name, r.State))
+		default:
+			s.Send(api.Event{Kind: api.EventKindRecovery, At: at, Subject: r.Id, Says: "progress"})
+		}
+	}
+}
+
+// conclude ends recoveries that ran when they were last told of and are not told of any more: they ended while nobody looked,
+// as when the agent was down. How they ended is taken from what the pool itself shows.
+func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
+	if p.Inconsistent {
+		return // of a pool of which nothing is known, nothing is concluded
+	}
+	now := wire.ToPool(p)
+	for id, c := range s.Courses {
+		if c.PoolID != p.Id || !Running(c) || !c.SeenAt.Before(at) || slices.ContainsFunc(p.Recoveries, func(r api.RecoveryReport) bool { return r.Id == id }) {
+			continue
+		}
+		m, _, ok := now.Slot(c.Report.Slot)
+		switch {
+		case c.Report.Slot == "":
+			c.State = recovery.Stopped // nothing in the pool shows whether it came to its end, nor what it found (R7)
+		case c.Kind == recovery.Drain && ok && m.State != pool.Out:
+			c.State = recovery.Stopped // it is a member still
+		case c.Kind != recovery.Drain && (!ok || m.State != pool.Online):
+			c.State = recovery.Failed
+		default:
+			c.State, c.Done = recovery.Finished, c.Todo
+		}
+		from := c.SeenAt
+		c.EndedAt, c.At, c.SeenAt = at, at, at
+		c.Samples = append(c.Samples, c.Sample)
+		b.Add(&store.Sample{Recovery: id, At: at.UnixMilli(), Done: int64(c.Done), Todo: int64(c.Todo)})
+		b.Put(&store.Recovery{ID: id, Pool: p.Id, Started: c.StartedAt, Doc: ledger.Document(c)})
+		s.Happened(b, api.EventKindRecovery, id, fmt.Sprintf("the %s in %s is %s: it ended between %s and %s, when nobody looked; the pool's own state says how", c.Kind, p.Name, c.State, from.Format("15:04:05"), at.Format("15:04:05")))
+	}
+}

@@ -1,0 +1,29 @@
+package secret
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"strings"
+)
+
+// New makes a token of 160 random bits, with a prefix that says what it is for.
+func New(prefix string) string {
+	b := make([]byte, 20)
+	if _, err := rand.Read(b); err != nil {
+		panic(err) // the system has no randomness: nothing must go on
+	}
+	return prefix + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))
+}
+
+// Hash is what is kept of a token. It is random throughout, so one round of SHA-256 is enough.
+func Hash(token string) []byte {
+	h := sha256.Sum256([]byte(token))
+	return h[:]
+}
+
+// Prefixes of the kinds of tokens.
+const (
+	PersonPrefix = "lan-person-"
+	HostPrefix   = "lan-host-"
+)

@@ -1,0 +1,181 @@
+package selftests
+
+import (
+	"cmp"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/selftest"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/problem"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Ways in which a drive can stand as to its tests. One can stand in several.
+const (
+	standFailed  = "failed"  // its newest test of a kind failed
+	standNever   = "never"   // its log holds none that ended
+	standOverdue = "overdue" // a period passed without its test, or this one will
+	standHeld    = "held"    // a test is due, and kept back
+	standCannot  = "cannot"  // it has no self-tests, or nobody can ask it
+)
+
+// TestIndex finds what is planned of each drive.
+func (s *State) TestIndex() map[string][]*selftest.Item {
+	out := map[string][]*selftest.Item{}
+	for i := range s.Items {
+		out[s.Items[i].Drive] = append(out[s.Items[i].Drive], &s.Items[i])
+	}
+	return out
+}
+
+// DriveTests is how one drive stands, and in what ways.
+func (s *State) DriveTests(d *fleet.Drive, at fleet.Place, core []*selftest.Plan, items []*selftest.Item, now time.Time) (out api.DriveTests, stands []string) {
+	key := d.Desc.Key()
+	out = api.DriveTests{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Next: []api.PlannedTest{}}
+	if at.Pool != nil {
+		out.Pool = at.Pool.Name
+	}
+	var says []string
+	r := selftest.Choose(core, s.fleet.Where(d, at))
+	if r.Plan != nil {
+		out.Plan, out.PlanWhy = r.Plan.Name, r.Why
+		if r.Else != nil {
+			out.PlanElse = r.Else.Name
+		}
+		if len(r.Also) > 0 {
+			says = append(says, fmt.Sprintf("the plans %s and %s are both for it, and neither is more specific: the first is followed", r.Plan.Name, r.Also[0].Name))
+		}
+	}
+	last := s.fleet.LastTests(d)
+	show := func(kind drive.SelfTestKind) api.LastTest {
+		l, ok := last[kind]
+		if !ok {
+			return api.LastTest{Result: "never"}
+		}
+		return api.LastTest{At: l.At, About: l.About, Result: l.Result}
+	}
+	out.Short, out.Extended = show(drive.SelfTestShort), show(drive.SelfTestExtended)
+	switch {
+	case !d.Present:
+		stands, says = append(stands, standCannot), append(says, "it does not answer")
+	case d.Blind != "":
+		stands, says = append(stands, standCannot), append(says, "it is blind: "+d.Blind)
+	case !d.Reading.SelfTests:
+		stands, says = append(stands, standCannot), append(says, "it has no self-tests")
+	case len(last) == 0:
+		stands, says = append(stands, standNever), append(says, "it was never tested")
+	}
+	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
+		if last[kind].Result == string(drive.SelfTestFailed) {
+			stands, says = append(stands, standFailed), append(says, fmt.Sprintf("its newest %s self-test failed", kind))
+		}
+	}
+	if run := s.Runs[key]; run != nil && !run.StalledSince.IsZero() {
+		says = append(says, fmt.Sprintf("its %s self-test: %s", run.Kind, run.Says))
+	}
+	newest := map[drive.SelfTestKind]*selftest.Item{}
+	for _, it := range items {
+		if n := newest[it.Kind]; !it.Period.From.After(now) && (n == nil || it.Period.From.After(n.Period.From)) {
+			newest[it.Kind] = it
+		}
+		if it.State == selftest.Planned || it.State == selftest.Running {
+			v := s.viewItem(it, now)
+			out.Next = append(out.Next, v)
+			switch v.State {
+			case api.PlannedTestStateHeld:
+				stands, says = append(stands, standHeld), append(says, fmt.Sprintf("its %s self-test is held back: %s", it.Kind, it.Why))
+			case api.PlannedTestStateUnplaced:
+				if it.Period.From.After(now) {
+					continue // said beforehand, of all that share the trouble: it is not overdue yet
+				}
+				stands, says = append(stands, standOverdue), append(says, v.Why)
+			}
+		}
+	}
+	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
+		if it := newest[kind]; it != nil && it.State != selftest.Done && it.State != selftest.Dropped && it.State != selftest.Running && (it.Misses > 0 || it.State == selftest.Missed) {
+			stands, says = append(stands, standOverdue), append(says, fmt.Sprintf("%s of %s self-tests passed without it", periods(max(1, it.Misses)), kind))
+		}
+	}
+	slices.SortFunc(out.Next, func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Kind, b.Kind)) })
+	out.Says = strings.Join(says, "; ")
+	return out, stands
+}
+
+func periods(n int) string {
+	if n == 1 {
+		return "a period"
+	}
+	return fmt.Sprintf("%d periods", n)
+}
+
+// TestStanding says of the fleet who was tested when, and who was not.
+func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := api.TestStanding{Counts: map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0}, Drives: []api.DriveTests{}}
+	id := ""
+	if f.Pool != "" {
+		p, err := s.fleet.FindPool(f.Pool)
+		if err != nil {
+			return out, err
+		}
+		id = p.ID
+	}
+	now, places, core, index := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, ""), s.TestIndex()
+	drives := make([]*fleet.Drive, 0, len(s.fleet.Drives))
+	for _, d := range s.fleet.Drives {
+		drives = append(drives, d)
+	}
+	slices.SortFunc(drives, fleet.ByPlace)
+	var fits []api.DriveTests
+	for _, d := range drives {
+		key := d.Desc.Key()
+		at := places[key]
+		if d.Replaced || !d.Present && at.Pool == nil || id != "" && (at.Pool == nil || at.Pool.ID != id) {
+			continue
+		}
+		v, stands := s.DriveTests(d, at, core, index[key], now)
+		out.Counts["all"]++
+		slices.Sort(stands)
+		stands = slices.Compact(stands)
+		for _, one := range stands {
+			out.Counts[one]++
+		}
+		if w := string(f.Which); w == "" || w == "all" || slices.Contains(stands, w) {
+			fits = append(fits, v)
+		}
+	}
+	// What stands out comes first, then what was tested longest ago.
+	slices.SortStableFunc(fits, func(a, b api.DriveTests) int {
+		return cmp.Or(first(a.Says != "", b.Says != ""), a.Extended.At.Compare(b.Extended.At), a.Short.At.Compare(b.Short.At))
+	})
+	out.Total = len(fits)
+	from := 0
+	if f.Cursor != "" {
+		i := slices.IndexFunc(fits, func(v api.DriveTests) bool { return v.Drive == f.Cursor })
+		if i < 0 {
+			return out, problem.New(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+		}
+		from = i + 1
+	}
+	to := min(len(fits), from+cmp.Or(f.Limit, 200))
+	out.Drives = append(out.Drives, fits[from:to]...)
+	if to < len(fits) {
+		out.Next = fits[to-1].Drive
+	}
+	return out, nil
+}
+
+func first(a, b bool) int {
+	switch {
+	case a && !b:
+		return -1
+	case b && !a:
+		return 1
+	}
+	return 0
+}

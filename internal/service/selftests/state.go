@@ -1,0 +1,45 @@
+package selftests
+
+import (
+	"lantern/internal/core/selftest"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/orders"
+	"lantern/internal/store"
+	"sync"
+	"time"
+)
+
+// State is the plans of self-tests, and those under way. It has no lock of its own: whoever calls its methods holds the lock of the service.
+type State struct {
+	*ledger.Ledger
+	fleet   *fleet.State
+	judging *judging.State
+	orders  *orders.State
+
+	Ended func(b *store.Batch, r *Run) // who is told that a self-test has ended
+
+	Runs   map[string]*Run // those under way, by drive
+	plans  map[string]*plan
+	Items  []selftest.Item
+	crowds []selftest.Crowd // those that find no place
+	// replanAt is when places are looked over again, shape what they were made for, turnAt when it is next looked at what is due.
+	replanAt time.Time
+	turnAt   time.Time
+	shape    string
+}
+
+// New makes a State in which nothing is known yet.
+func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State) *State {
+	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState}
+}
+
+// Service is what others call at any time: its methods take the lock.
+type Service struct {
+	*State
+	mu *sync.Mutex
+}
+
+// NewService lets others call a State under a lock.
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -1,0 +1,130 @@
+package stock
+
+import (
+	"fmt"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/swap"
+	"lantern/internal/service/fleet"
+	"slices"
+	"strings"
+)
+
+// PlaceOf is what a drive in the place of a member must be like, as a swap of that member asks for it. ok is false where that is not
+// known. Must be called with s.mu held.
+func (s *State) PlaceOf(p *pool.Pool, m pool.Member) (place swap.State, why string, ok bool) {
+	size, ok := p.Fit(m.Slot)
+	if !ok {
+		return place, "", false
+	}
+	place = swap.State{Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: m.Domain, Needs: size.Least, AtMost: size.Most}
+	why = size.WhyLeast
+	old := s.fleet.Drives[m.Drive]
+	if old != nil {
+		place.Old = *s.SwapDrive(old)
+		place.Host = old.Host
+	}
+	if old != nil && (m.Partition > 0 || len(m.Layers) > 0) {
+		if whole := s.RoomFor(old); whole > place.Needs {
+			place.Needs, why = whole, "the whole drive with all its partitions"
+		}
+		if m.Partition > 0 {
+			place.Recipe.Steps = []swap.Phase{swap.Layout}
+		}
+	}
+	return place, why, true
+}
+
+// Offered says whether a free drive that is there now would be taken by a swap of the place without being carried to another host.
+func Offered(place swap.State, d swap.Drive, host string) bool {
+	return place.Unfit(d) == "" && (place.Host == "" || host == place.Host)
+}
+
+// SpareOffered says the same of a spare of the pool: it is a member of it, and free for that.
+func (s *State) SpareOffered(p *pool.Pool, place swap.State, spare *pool.Member) bool {
+	if spare.Slot == place.Slot || p.SpareFits(place.Slot, spare) != "" {
+		return false
+	}
+	d := s.fleet.Drives[spare.Drive]
+	if d == nil || !d.Present {
+		return false
+	}
+	v := *s.SwapDrive(d)
+	if v.Member == p.Name && v.Spare {
+		v.Member, v.Holds, v.Blank = "", "", true // what lies on a spare is its pool's own mark
+	}
+	return Offered(place, v, d.Host)
+}
+
+// fitsPools names the pools of which a drive could take the place of a member, wherever the drive is now.
+func (s *State) fitsPools(d swap.Drive) (names []string) {
+	for _, p := range s.fleet.Pools {
+		fits := false
+		p.Everyone(func(group string, m *pool.Member) {
+			if fits || m.Under != "" || m.State == pool.Standby {
+				return
+			}
+			place, _, ok := s.PlaceOf(&p.Pool, *m)
+			fits = ok && place.Unfit(d) == ""
+		})
+		if fits {
+			names = append(names, p.Name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// LeftOver tells which spares of a pool, and which stock drives on its hosts, can take no place of it any more, as after its drives
+// were exchanged for larger ones; and that its places are not covered then. Empty when there are none. Must be called with s.mu held.
+func (s *State) LeftOver(p *fleet.Pool) string {
+	if p == nil {
+		return ""
+	}
+	var places []swap.State
+	hosts := map[string]bool{}
+	p.Everyone(func(group string, m *pool.Member) {
+		if place, _, ok := s.PlaceOf(&p.Pool, *m); ok && group != "" {
+			places = append(places, place)
+			hosts[place.Host] = true
+		}
+	})
+	var left []string
+	covered := map[string]bool{}
+	look := func(name string, takes func(place swap.State) bool) {
+		fits := false
+		for _, place := range places {
+			if takes(place) {
+				fits, covered[place.Slot] = true, true
+			}
+		}
+		if !fits {
+			left = append(left, name)
+		}
+	}
+	for i := range p.Spares {
+		if spare := &p.Spares[i]; spare.State == pool.Standby {
+			name := "spare " + spare.Slot
+			if d := s.fleet.Drives[spare.Drive]; d != nil {
+				name = "spare " + d.Tail()
+			}
+			look(name, func(place swap.State) bool { return s.SpareOffered(&p.Pool, place, spare) })
+		}
+	}
+	for key, d := range s.fleet.Drives {
+		if d.Present && hosts[d.Host] && s.isStock(key, d) && s.fleet.Distrust(d) == "" {
+			v := *s.SwapDrive(d)
+			look("stock "+d.Tail(), func(place swap.State) bool { return Offered(place, v, d.Host) })
+		}
+	}
+	if len(left) == 0 {
+		return ""
+	}
+	slices.Sort(left)
+	bare := 0
+	for _, place := range places {
+		if !covered[place.Slot] {
+			bare++
+		}
+	}
+	return fmt.Sprintf("too small or otherwise unfit for every member now: %s. Not covered by a spare or stock: %d of %d members", strings.Join(left, ", "), bare, len(places))
+}

@@ -1,0 +1,261 @@
+package swaps
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/record"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/orders"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/stock"
+	"lantern/internal/store"
+	"slices"
+	"time"
+)
+
+func (s *State) LoadCampaigns() error {
+	rows, err := store.All[store.Campaign](s.Store, "id", "")
+	if err != nil {
+		return err
+	}
+	s.CampaignByID = map[string]*swap.Campaign{}
+	for _, row := range rows {
+		c := &swap.Campaign{}
+		if err := json.Unmarshal(row.Doc, c); err != nil {
+			return fmt.Errorf("campaign %s: %w", row.ID, err)
+		}
+		s.CampaignByID[c.ID] = c
+	}
+	return nil
+}
+
+// KeepCampaign keeps the next state of one.
+func (s *State) KeepCampaign(b *store.Batch, next swap.Campaign) {
+	before := s.CampaignByID[next.ID]
+	if before != nil && string(ledger.Document(before)) == string(ledger.Document(next)) {
+		return
+	}
+	if before != nil && before.State != swap.CampaignDone && next.State == swap.CampaignDone {
+		if says := s.stock.LeftOver(s.fleet.Pools[next.PoolID]); says != "" {
+			next = next.Noted(next.EndedAt, says)
+		}
+	}
+	s.CampaignByID[next.ID] = &next
+	b.Put(&store.Campaign{ID: next.ID, Doc: ledger.Document(next)})
+	if n := len(next.Log); n > 0 && (before == nil || n > len(before.Log)) {
+		s.Happened(b, api.EventKindCampaign, next.ID, next.Pool+": "+next.Log[n-1].Says)
+	}
+}
+
+// PlanCampaign orders the swaps of a whole pool, or of some of its members: the groups take turns. Nothing is touched.
+func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, err := s.fleet.FindPool(req.Pool)
+	if err != nil {
+		return api.Campaign{}, err
+	}
+	for _, c := range s.CampaignByID {
+		if c.PoolID == p.ID && c.State.Open() {
+			return api.Campaign{}, problem.New(409, "campaign-open", "Go on with it, or abandon it: lantern campaign show "+p.Name, "A campaign in %s is led by %s.", p.Name, c.Lead)
+		}
+	}
+	if req.Grow && !slices.Contains(p.Offers, "grow") {
+		return api.Campaign{}, problem.New(409, "not-offered", "Plan it without; larger drives are used as far as the pool can.", "%s cannot be asked to grow.", p.Name)
+	}
+	named := map[string]bool{}
+	for _, n := range req.Drives {
+		d, err := s.fleet.FindDrive(n)
+		if err != nil {
+			return api.Campaign{}, err
+		}
+		if _, group, ok := p.Find(d.Desc.Key()); !ok || group == "" {
+			return api.Campaign{}, problem.New(409, "no-member", "See its members: lantern pool "+p.Name, "%s is no member of a group of %s.", d.Tail(), p.Name)
+		}
+		named[d.Desc.Key()] = true
+	}
+	c := swap.Campaign{ID: ledger.NewID(), Pool: p.Name, PoolID: p.ID, Lead: by, State: swap.Waiting, Needs: drive.Bytes(req.NeedsBytes), Grow: req.Grow, PlannedAt: s.Clock.Now()}
+	p.Everyone(func(group string, m *pool.Member) {
+		d := s.fleet.Drives[m.Drive]
+		twice := slices.ContainsFunc(c.Items, func(it swap.Item) bool { return it.Old.Key() == m.Drive })
+		if group == "" || d == nil || twice || len(named) > 0 && !named[m.Drive] {
+			return
+		}
+		c.Items = append(c.Items, swap.Item{Slot: m.Slot, Group: group, Old: *s.stock.SwapDrive(d), State: swap.ItemWaits})
+	})
+	if len(c.Items) == 0 {
+		return api.Campaign{}, problem.New(409, "no-member", "", "No member of %s is known that could be changed.", p.Name)
+	}
+	c.Items = swap.InTurns(c.Items)
+	c.Log = []record.Entry{{At: c.PlannedAt, Who: by, Says: fmt.Sprintf("planned to change %d drives of %s, one at a time", len(c.Items), p.Name)}}
+	b := &store.Batch{}
+	s.KeepCampaign(b, c)
+	return s.viewCampaign(s.CampaignByID[c.ID]), s.Commit(b)
+}
+
+func (s *State) findCampaign(name string) (best *swap.Campaign, err error) {
+	if c := s.CampaignByID[name]; c != nil {
+		return c, nil
+	}
+	for _, c := range s.CampaignByID {
+		if c.Pool == name && (best == nil || c.State.Open() && !best.State.Open() || c.State.Open() == best.State.Open() && c.ID > best.ID) {
+			best = c
+		}
+	}
+	if best == nil {
+		return nil, problem.New(404, "no-campaign", "List them with: lantern campaign list", "There is no campaign %q.", name)
+	}
+	return best, nil
+}
+
+// NextInCampaign plans the next swap, or lets the pool grow after the last.
+func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, err := s.findCampaign(name)
+	if err != nil {
+		return api.Campaign{}, err
+	}
+	other := ""
+	for _, w := range s.OpenSwaps() {
+		if w.PoolID == c.PoolID && w.Phase != swap.Planned {
+			other = w.Lead
+		}
+	}
+	next, item, grow, err := c.Next(s.Clock.Now(), by, other)
+	if err != nil {
+		return api.Campaign{}, err
+	}
+	b := &store.Batch{}
+	if item != nil {
+		d := s.fleet.Drives[item.Old.Key()]
+		if d == nil {
+			return api.Campaign{}, problem.New(409, "no-member", "Skip it.", "%s is not known any more.", item.Old.Tail())
+		}
+		v, err := s.planSwap(by, d, c.Needs, false)
+		if err != nil {
+			return api.Campaign{}, err
+		}
+		item.Swap = v.Id
+	}
+	if grow {
+		p := s.fleet.Pools[c.PoolID]
+		if p == nil {
+			return api.Campaign{}, problem.New(409, "no-pool", "Wait for a report of it.", "Nothing is known of %s.", c.Pool)
+		}
+		if h := s.fleet.Hosts[p.Reporter]; h == nil || s.fleet.Late(h, s.Clock.Now()) {
+			return api.Campaign{}, problem.New(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.Reporter)
+		}
+		if len(p.Running) > 0 {
+			return api.Campaign{}, problem.New(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recoveries.Courses[p.Running[0]].Report.Kind, p.Name)
+		}
+		next.Held = p.Capacity
+		s.orders.Give(b, &orders.Order{SwapID: c.ID, Order: api.Order{Host: p.Reporter, Kind: api.OrderKindGrow, By: by, Pool: p.ID}})
+	}
+	s.KeepCampaign(b, next)
+	if err := s.Commit(b); err != nil {
+		return api.Campaign{}, err
+	}
+	return s.viewCampaign(s.CampaignByID[next.ID]), nil
+}
+
+// SkipInCampaign leaves the next place out, AbandonCampaign ends it.
+func (s *Service) SkipInCampaign(by, name, reason string) (api.Campaign, error) {
+	return s.onCampaign(name, func(c *swap.Campaign) (swap.Campaign, error) { return c.Skip(s.Clock.Now(), by, reason) })
+}
+
+// AbandonCampaign ends a campaign before its end.
+func (s *Service) AbandonCampaign(by, name, reason string) (api.Campaign, error) {
+	return s.onCampaign(name, func(c *swap.Campaign) (swap.Campaign, error) { return c.Abandon(s.Clock.Now(), by, reason) })
+}
+
+func (s *Service) onCampaign(name string, f func(*swap.Campaign) (swap.Campaign, error)) (api.Campaign, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, err := s.findCampaign(name)
+	if err != nil {
+		return api.Campaign{}, err
+	}
+	next, err := f(c)
+	if err != nil {
+		return api.Campaign{}, err
+	}
+	b := &store.Batch{}
+	s.KeepCampaign(b, next)
+	return s.viewCampaign(s.CampaignByID[next.ID]), s.Commit(b)
+}
+
+// swapToCampaigns tells a campaign that a swap of it has ended.
+func (s *State) swapToCampaigns(b *store.Batch, w *Swap, at time.Time) {
+	if w.Phase.Open() {
+		return
+	}
+	tail := ""
+	if w.New != nil {
+		tail = w.New.Tail()
+	}
+	for _, c := range s.CampaignByID {
+		s.KeepCampaign(b, c.SwapEnded(at, w.ID, w.Phase == swap.Closed, tail))
+	}
+}
+
+// poolToCampaigns tells a campaign that grows its pool how that is.
+func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
+	for _, c := range s.CampaignByID {
+		if c.PoolID != p.ID || c.State != swap.Growing {
+			continue
+		}
+		id := ""
+		for _, r := range s.recoveries.Courses {
+			if r.PoolID == p.ID && r.Kind == recovery.Grow && r.StartedAt.After(c.PlannedAt) {
+				id = r.ID
+			}
+		}
+		margin, known := s.fleet.Margin(p)
+		s.KeepCampaign(b, c.PoolSeen(at, len(p.Running) > 0, id, margin, known, p.Capacity))
+	}
+}
+
+// Campaign is one; Campaigns are all, the newest first.
+func (s *Service) Campaign(name string) (api.Campaign, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, err := s.findCampaign(name)
+	if err != nil {
+		return api.Campaign{}, err
+	}
+	return s.viewCampaign(c), nil
+}
+
+// Campaigns lists all campaigns, the newest first.
+func (s *Service) Campaigns() []api.Campaign {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []api.Campaign{}
+	for _, c := range s.CampaignByID {
+		out = append(out, s.viewCampaign(c))
+	}
+	slices.SortFunc(out, func(a, b api.Campaign) int { return cmp.Compare(b.Id, a.Id) })
+	return out
+}
+
+func (s *State) viewCampaign(c *swap.Campaign) api.Campaign {
+	out := api.Campaign{Id: c.ID, Pool: c.Pool, Lead: c.Lead, State: api.CampaignState(c.State), Says: c.Says(), Grow: c.Grow, NeedsBytes: int64(c.Needs), Items: []api.CampaignItem{}, Log: stock.ViewLog(c.Log), PlannedAt: c.PlannedAt, EndedAt: c.EndedAt}
+	for _, it := range c.Items {
+		out.Items = append(out.Items, api.CampaignItem{Slot: it.Slot, Group: it.Group, Drive: it.Old.Key(), Tail: it.Old.Tail(), Bay: it.Old.Bay, State: api.CampaignItemState(it.State), Swap: it.Swap, NewTail: it.New})
+		if it.State == swap.ItemNow {
+			out.Swap = it.Swap
+		}
+	}
+	if r := s.recoveries.Courses[c.Recovery]; r != nil {
+		out.Recovery = s.progress.ViewRecovery(r, false)
+	}
+	return out
+}

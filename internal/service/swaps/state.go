@@ -1,0 +1,50 @@
+package swaps
+
+import (
+	"lantern/internal/core/notice"
+	"lantern/internal/core/swap"
+	"lantern/internal/service/bays"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/orders"
+	"lantern/internal/service/people"
+	"lantern/internal/service/progress"
+	"lantern/internal/service/recoveries"
+	"lantern/internal/service/selftests"
+	"lantern/internal/service/stock"
+	"sync"
+)
+
+// State is the swaps and the campaigns made of them. It has no lock of its own: whoever calls its methods holds the lock of the service.
+type State struct {
+	*ledger.Ledger
+	fleet      *fleet.State
+	people     *people.State
+	recoveries *recoveries.State
+	judging    *judging.State
+	orders     *orders.State
+	progress   *progress.State
+	bays       *bays.State
+	selftests  *selftests.State
+	stock      *stock.State
+
+	News func() []notice.Notice // the notices that are open
+
+	SwapByID     map[string]*Swap
+	CampaignByID map[string]*swap.Campaign
+}
+
+// New makes a State in which nothing is known yet.
+func New(l *ledger.Ledger, fleetState *fleet.State, peopleState *people.State, recoveriesState *recoveries.State, judgingState *judging.State, ordersState *orders.State, progressState *progress.State, baysState *bays.State, selftestsState *selftests.State, stockState *stock.State) *State {
+	return &State{Ledger: l, fleet: fleetState, people: peopleState, recoveries: recoveriesState, judging: judgingState, orders: ordersState, progress: progressState, bays: baysState, selftests: selftestsState, stock: stockState}
+}
+
+// Service is what others call at any time: its methods take the lock.
+type Service struct {
+	*State
+	mu *sync.Mutex
+}
+
+// NewService lets others call a State under a lock.
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -1,0 +1,151 @@
+package views
+
+import (
+	"cmp"
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/problem"
+	"slices"
+	"strings"
+)
+
+// Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.
+func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
+	where, err := history.ParseWhere(f.Where)
+	if err != nil {
+		return api.DrivePage{}, problem.New(422, "bad-where", "All metrics: lantern metrics", "%s.", err)
+	}
+	metric := drive.MetricName(strings.TrimPrefix(f.Sort, "-"))
+	if _, ok := drive.MetricByName(metric); !ok && metric != "" && metric != "verdict" && metric != "place" {
+		return api.DrivePage{}, problem.New(422, "bad-sort", "All metrics: lantern metrics", "Drives can be sorted by place, verdict or a metric, not by %q; did you mean %s?", metric, drive.Nearest(string(metric)))
+	}
+	var with []drive.Metric
+	for _, n := range strings.FieldsFunc(f.With, func(r rune) bool { return r == ',' }) {
+		m, ok := drive.MetricByName(drive.MetricName(n))
+		if !ok {
+			return api.DrivePage{}, problem.New(422, "no-metric", "All metrics: lantern metrics", "There is no metric %q; did you mean %s?", n, drive.Nearest(n))
+		}
+		with = append(with, m)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	verdicts := s.judging.Judge()
+	places := s.judging.Places()
+	var fits []*fleet.Drive
+	for key, d := range s.fleet.Drives {
+		name := ""
+		if p := places[key].Pool; p != nil {
+			name = p.Name
+		}
+		if f.Host != "" && d.Host != f.Host || f.Pool != "" && name != f.Pool ||
+			f.Verdict != "" && string(verdicts[key].Verdict) != string(f.Verdict) || !d.Matches(f.Q, name) {
+			continue
+		}
+		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) {
+			fits = append(fits, d)
+		}
+	}
+	slices.SortFunc(fits, func(a, b *fleet.Drive) int {
+		way := 1
+		if strings.HasPrefix(f.Sort, "-") {
+			way = -1
+		}
+		by := 0
+		switch metric {
+		case "", "place":
+		case "verdict":
+			by = cmp.Compare(verdicts[a.Desc.Key()].Verdict.Gravity(), verdicts[b.Desc.Key()].Verdict.Gravity())
+		default:
+			// A drive that never told the metric comes last, whichever way.
+			x, hasX := a.Record[metric].Last()
+			y, hasY := b.Record[metric].Last()
+			if hasX != hasY {
+				if hasX {
+					return -1
+				}
+				return 1
+			}
+			by = cmp.Compare(x.Value, y.Value)
+		}
+		return cmp.Or(way*by, fleet.ByPlace(a, b))
+	})
+	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
+	from := 0
+	if f.Cursor != "" {
+		i := slices.IndexFunc(fits, func(d *fleet.Drive) bool { return d.Desc.Key() == f.Cursor })
+		if i < 0 {
+			return page, problem.New(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+		}
+		from = i + 1
+	}
+	limit := f.Limit
+	if limit == 0 {
+		limit = 200
+	}
+	for _, d := range fits[from:] {
+		if len(page.Drives) == limit {
+			page.Next = page.Drives[limit-1].Key
+			break
+		}
+		one := s.viewDrive(d, places[d.Desc.Key()], false)
+		for _, m := range with {
+			if v, ok := s.fleet.ViewMetric(d, m); ok {
+				one.Metrics = append(one.Metrics, v)
+			}
+		}
+		page.Drives = append(page.Drives, one)
+	}
+	return page, nil
+}
+
+// Search finds drives, pools, hosts and bays by any part of their names: the best twenty, those that end in q first.
+func (s *Service) Search(q string) []api.Hit {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	type scored struct {
+		api.Hit
+		score int
+	}
+	want := strings.ToUpper(strings.TrimSpace(q))
+	var hits []scored
+	add := func(h api.Hit, name string) {
+		name = strings.ToUpper(name)
+		switch {
+		case strings.HasSuffix(name, want) || strings.HasPrefix(name, want):
+			hits = append(hits, scored{h, 2})
+		case strings.Contains(name, want):
+			hits = append(hits, scored{h, 1})
+		}
+	}
+	verdicts := s.judging.Judge()
+	for _, p := range s.fleet.Pools {
+		add(api.Hit{Kind: api.HitKindPool, Title: p.Name, Detail: "pool, " + p.Kind, To: "/pools/" + p.Name}, p.Name)
+	}
+	for name := range s.fleet.Hosts {
+		add(api.Hit{Kind: api.HitKindHost, Title: name, Detail: "host", To: "/bays/" + name}, name)
+	}
+	for key, d := range s.fleet.Drives {
+		detail := d.Desc.Serial + " · " + fleet.PlaceWords(d)
+		if v := verdicts[key].Verdict; v != health.Sound {
+			detail += " · " + string(v)
+		}
+		h := api.Hit{Kind: api.HitKindDrive, Title: d.Tail(), Detail: detail, To: "/drives/" + key}
+		before := len(hits)
+		for _, name := range []string{d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model} {
+			if add(h, name); len(hits) > before {
+				break
+			}
+		}
+	}
+	slices.SortFunc(hits, func(a, b scored) int {
+		return cmp.Or(-cmp.Compare(a.score, b.score), -cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Title, b.Title))
+	})
+	out := []api.Hit{}
+	for _, h := range hits[:min(20, len(hits))] {
+		out = append(out, h.Hit)
+	}
+	return out
+}

@@ -1,0 +1,45 @@
+package views
+
+import (
+	"lantern/internal/service/bays"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/orders"
+	"lantern/internal/service/progress"
+	"lantern/internal/service/readings"
+	"lantern/internal/service/recoveries"
+	"lantern/internal/service/selftests"
+	"lantern/internal/service/stock"
+	"lantern/internal/service/swaps"
+	"sync"
+)
+
+// State is what people are shown that several packages know parts of. It has no lock of its own: whoever calls its methods holds the lock of the service.
+type State struct {
+	*ledger.Ledger
+	fleet      *fleet.State
+	recoveries *recoveries.State
+	readings   *readings.State
+	judging    *judging.State
+	orders     *orders.State
+	progress   *progress.State
+	bays       *bays.State
+	selftests  *selftests.State
+	stock      *stock.State
+	swaps      *swaps.State
+}
+
+// New makes a State in which nothing is known yet.
+func New(l *ledger.Ledger, fleetState *fleet.State, recoveriesState *recoveries.State, readingsState *readings.State, judgingState *judging.State, ordersState *orders.State, progressState *progress.State, baysState *bays.State, selftestsState *selftests.State, stockState *stock.State, swapsState *swaps.State) *State {
+	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, readings: readingsState, judging: judgingState, orders: ordersState, progress: progressState, bays: baysState, selftests: selftestsState, stock: stockState, swaps: swapsState}
+}
+
+// Service is what others call at any time: its methods take the lock.
+type Service struct {
+	*State
+	mu *sync.Mutex
+}
+
+// NewService lets others call a State under a lock.
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
