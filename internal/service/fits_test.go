@@ -7,10 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestOffersAreTaken: what fit offers for a place, and stock for a pool, is what a swap of that place would take, whatever the size,

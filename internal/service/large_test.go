@@ -7,11 +7,11 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/store"
+
+	"github.com/stretchr/testify/require"
 )
 
 // large is a service with 10,000 drives on 167 hosts, 60 in a pool.

@@ -12,12 +12,12 @@ import (
 	"testing"
 	"time"
 
-	cloudevents "github.com/cloudevents/sdk-go/v2/event"
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
 	"lantern/internal/channel"
 	"lantern/internal/store"
+
+	cloudevents "github.com/cloudevents/sdk-go/v2/event"
+	"github.com/stretchr/testify/require"
 )
 
 // pager is a real receiver of webhooks that can be out of order.

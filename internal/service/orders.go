@@ -3,12 +3,13 @@ package service
 import (
 	"errors"
 	"fmt"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/swap"
 	"lantern/internal/service/orders"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
-	"time"
 )
 
 // TakeOutcome keeps what came of an order. One that is not waited for any more is kept too, but changes nothing: what

@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestShelvesAndPlaces: what is odd about an enclosure is told, and over when it is; a drive without a told bay is where

@@ -8,14 +8,14 @@ import (
 	"testing"
 	"time"
 
-	"github.com/cockroachdb/datadriven"
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/selftest"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/selftests"
+
+	"github.com/cockroachdb/datadriven"
+	"github.com/stretchr/testify/require"
 )
 
 // testHost is a host whose drives do what they are told: a test runs for as long as the drive says, and is written into its

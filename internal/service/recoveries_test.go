@@ -4,10 +4,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestRecoveriesOverTime: a recovery is followed with its priorities and its risk; it stalls, begins again, is paused, and

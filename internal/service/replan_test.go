@@ -3,9 +3,9 @@ package service
 import (
 	"testing"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestAPlanIsNeverFrozen: what changed after a swap was planned changes its plan, at the next look and before it begins; who begins what

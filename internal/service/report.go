@@ -2,6 +2,10 @@ package service
 
 import (
 	"fmt"
+	"reflect"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/history"
@@ -12,9 +16,6 @@ import (
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 	"lantern/internal/wire"
-	"reflect"
-	"slices"
-	"time"
 )
 
 // future is how far ahead of our clock a report may be dated.

@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestSelfTests: a test is ordered once, one of a group at a time, never where a pool recovers; what became of it is read from

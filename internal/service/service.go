@@ -5,6 +5,9 @@ package service
 
 import (
 	"errors"
+	"log/slog"
+	"sync"
+
 	"lantern/internal/clock"
 	"lantern/internal/core/notice"
 	"lantern/internal/service/bays"
@@ -23,8 +26,6 @@ import (
 	"lantern/internal/service/swaps"
 	"lantern/internal/service/views"
 	"lantern/internal/store"
-	"log/slog"
-	"sync"
 )
 
 // Service is all of it. Each part is used through its own methods, which take the one lock; every change goes through the ledger.

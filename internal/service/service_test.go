@@ -12,8 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
@@ -23,6 +21,8 @@ import (
 	"lantern/internal/service/readings"
 	"lantern/internal/service/swaps"
 	"lantern/internal/store"
+
+	"github.com/stretchr/testify/require"
 )
 
 var t0 = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)

@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"lantern/internal/api"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestNeverOnAGuess: a drive in no known pool is called unused only when that was established; everything else is in use or unknown,

@@ -3,14 +3,15 @@ package bays
 import (
 	"encoding/json"
 	"fmt"
+	"sync"
+	"time"
+
 	"lantern/internal/core/enclosure"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/orders"
 	"lantern/internal/store"
-	"sync"
-	"time"
 )
 
 // State is the lights of bays, and the surveys in which people find out which bay is which. It has no lock of its own: whoever calls its methods holds the lock of the service.

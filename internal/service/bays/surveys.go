@@ -3,15 +3,16 @@ package bays
 import (
 	"cmp"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
-	"slices"
-	"strings"
-	"time"
 )
 
 // surveyLight is how long a drive is lit while it is looked for.

@@ -3,10 +3,11 @@ package fleet
 import (
 	"cmp"
 	"encoding/json"
-	"lantern/internal/core/enclosure"
-	"lantern/internal/service/problem"
 	"slices"
 	"strings"
+
+	"lantern/internal/core/enclosure"
+	"lantern/internal/service/problem"
 )
 
 func FromDocument[T any](b []byte) (v T, err error) { return v, json.Unmarshal(b, &v) }
@@ -77,23 +78,4 @@ func (s *State) FindPool(name string) (*Pool, error) {
 	}
 	slices.Sort(ids)
 	return nil, problem.New(409, "ambiguous", "Use the id.", "%d pools are named %q: %s.", len(fits), name, strings.Join(ids, ", "))
-}
-
-// ByPlace puts drives in order of their bays.
-func ByPlace(a, b *Drive) int {
-	return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
-}
-
-// Matches says whether any of what people know of a drive holds q.
-func (d *Drive) Matches(q, poolName string) bool {
-	q = strings.ToUpper(strings.TrimSpace(q))
-	if q == "" {
-		return true
-	}
-	for _, s := range []string{d.Desc.Serial, d.Desc.WWN, d.Desc.Model, d.BayName(), poolName, d.Host} {
-		if strings.Contains(strings.ToUpper(s), q) {
-			return true
-		}
-	}
-	return false
 }

@@ -2,11 +2,12 @@ package fleet
 
 import (
 	"fmt"
+	"slices"
+
 	"lantern/internal/api"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/store"
 	"lantern/internal/wire"
-	"slices"
 )
 
 // EnclosuresOf are a host's enclosures: those that it tells of, and those that people described. An enclosure that tells

@@ -3,13 +3,14 @@ package fleet
 import (
 	"encoding/json"
 	"fmt"
+	"sync"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/history"
 	"lantern/internal/service/ledger"
 	"lantern/internal/store"
-	"sync"
-	"time"
 )
 
 // State is what is known of hosts, drives and pools. It has no lock of its own: whoever calls its methods holds the lock of the service.

@@ -17,11 +17,6 @@ func ViewFinding(f health.Finding) api.Finding {
 	return out
 }
 
-// Source is what the newest value of a metric was read from.
-func (d *Drive) Source(n drive.MetricName) string {
-	return drive.SourceOf(n, d.Reading.Sources[string(n)])
-}
-
 // ViewMetric is the newest value of a metric, if there is one.
 func (s *State) ViewMetric(d *Drive, m drive.Metric) (v api.MetricValue, ok bool) {
 	last, ok := d.Record[m.Name].Last()

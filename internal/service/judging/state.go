@@ -2,13 +2,14 @@ package judging
 
 import (
 	"errors"
+	"sync"
+
 	"lantern/internal/core/health"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/readings"
 	"lantern/internal/service/recoveries"
 	"lantern/internal/store"
-	"sync"
 )
 
 // State is what is found of drives, and by which rules. It has no lock of its own: whoever calls its methods holds the lock of the service.

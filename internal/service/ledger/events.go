@@ -1,9 +1,10 @@
 package ledger
 
 import (
+	"sync"
+
 	"lantern/internal/api"
 	"lantern/internal/store"
-	"sync"
 )
 
 // bus hands events to whoever listens now. A listener that does not keep up loses its channel and must resume from the

@@ -2,10 +2,11 @@ package ledger
 
 import (
 	"encoding/json"
+	"log/slog"
+
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/store"
-	"log/slog"
 
 	"github.com/oklog/ulid/v2"
 )

@@ -5,6 +5,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/channel"
 	"lantern/internal/core/health"
@@ -13,11 +19,6 @@ import (
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
-	"net/netip"
-	"regexp"
-	"slices"
-	"strings"
-	"time"
 )
 
 // Outlet is a channel, and what goes through it.

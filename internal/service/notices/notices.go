@@ -3,6 +3,9 @@ package notices
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
@@ -13,8 +16,6 @@ import (
 	"lantern/internal/service/problem"
 	"lantern/internal/service/recoveries"
 	"lantern/internal/store"
-	"slices"
-	"time"
 )
 
 // noticeEach is how often what people ought to know is looked at, by the service's clock, and at least in real time.

@@ -1,6 +1,9 @@
 package notices
 
 import (
+	"sync"
+	"time"
+
 	"lantern/internal/channel"
 	"lantern/internal/core/notice"
 	"lantern/internal/service/bays"
@@ -11,8 +14,6 @@ import (
 	"lantern/internal/service/recoveries"
 	"lantern/internal/service/swaps"
 	"lantern/internal/store"
-	"sync"
-	"time"
 )
 
 // State is what people ought to know, and the channels on which they are told. It has no lock of its own: whoever calls its methods holds the lock of the service.

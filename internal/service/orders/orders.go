@@ -2,14 +2,15 @@ package orders
 
 import (
 	"context"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
-	"slices"
-	"strings"
-	"time"
 
 	"github.com/oklog/ulid/v2"
 )

@@ -3,11 +3,12 @@ package orders
 import (
 	"encoding/json"
 	"fmt"
+	"sync"
+
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/store"
-	"sync"
 )
 
 // State is the orders to hosts that have no outcome yet. It has no lock of its own: whoever calls its methods holds the lock of the service.

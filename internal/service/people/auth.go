@@ -2,11 +2,12 @@ package people
 
 import (
 	"crypto/subtle"
+	"strings"
+	"time"
+
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
 	"lantern/internal/store"
-	"strings"
-	"time"
 )
 
 // FirstToken makes the administrator's token if there is no token yet; fresh is false when there is one already.

@@ -2,15 +2,16 @@ package people
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/record"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
 	"lantern/internal/store"
-	"regexp"
-	"slices"
-	"strings"
-	"time"
 )
 
 // personName keeps names readable in a record: they begin with a letter.

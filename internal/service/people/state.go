@@ -1,9 +1,10 @@
 package people
 
 import (
+	"sync"
+
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
-	"sync"
 )
 
 // State is who may sign in. It has no lock of its own: whoever calls its methods holds the lock of the service.

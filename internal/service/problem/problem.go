@@ -3,6 +3,7 @@ package problem
 import (
 	"errors"
 	"fmt"
+
 	"lantern/internal/core/swap"
 	"lantern/internal/store"
 )

@@ -3,10 +3,11 @@ package progress
 import (
 	"encoding/json"
 	"fmt"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/service/orders"
 	"lantern/internal/store"
-	"time"
 )
 
 // Priorities of recoveries by the hour: high at night, low by day, or as people like it.

@@ -3,6 +3,9 @@ package progress
 import (
 	"cmp"
 	"fmt"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
@@ -11,8 +14,6 @@ import (
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/recoveries"
-	"slices"
-	"time"
 
 	"github.com/dustin/go-humanize"
 )

@@ -1,14 +1,15 @@
 package progress
 
 import (
+	"sync"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/orders"
 	"lantern/internal/service/recoveries"
-	"sync"
-	"time"
 )
 
 // State is how fast recoveries go, and how fast they are asked to go. It has no lock of its own: whoever calls its methods holds the lock of the service.

@@ -1,16 +1,15 @@
 package readings
 
 import (
-	"errors"
 	"fmt"
-	"lantern/internal/api"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/core/drive"
 	"lantern/internal/core/history"
 	"lantern/internal/service/fleet"
 	"lantern/internal/store"
-	"slices"
-	"strings"
-	"time"
 )
 
 // A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
@@ -311,13 +310,6 @@ func (s *State) ReadingsOf(key string, since time.Time) (out []history.Reading, 
 	return out, nil
 }
 
-// Line is one reading of an export.
-type Line struct {
-	Drive   string             `json:"drive"`
-	At      time.Time          `json:"at"`
-	Metrics map[string]float64 `json:"metrics"`
-}
-
 // Newest is the newest value of every metric of one drive; At is the time of the newest of them.
 type Newest struct {
 	Drive  string
@@ -366,82 +358,6 @@ func (s *Service) Latest() []Newest {
 	}
 	slices.SortFunc(out, func(a, b Newest) int { return strings.Compare(a.Drive, b.Drive) })
 	return out
-}
-
-// mostRefused is how many lines that were refused are told of.
-const mostRefused = 100
-
-// Import takes readings of the past in, a batch at a time; next gives the lines until it says no more. What is known of a
-// drive at a time already stays as it is.
-func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err error) {
-	out.Refused = []api.RefusedLine{}
-	const together = 500
-	for n, more := 0, true; more; {
-		// A slow sender must not hold the service up: lines are waited for before anything is locked.
-		type arrived struct {
-			Line
-			bad error
-		}
-		var lines []arrived
-		for more && len(lines) < together {
-			var l arrived
-			if l.Line, l.bad, more = next(); more {
-				lines = append(lines, l)
-			}
-		}
-		s.mu.Lock()
-		b := &store.Batch{}
-		for _, l := range lines {
-			n++
-			known, bad := false, l.bad
-			if bad == nil {
-				known, bad = s.importOne(b, l.Line)
-			}
-			switch {
-			case bad != nil && len(out.Refused) < mostRefused:
-				out.Refused = append(out.Refused, api.RefusedLine{Line: n, Why: bad.Error()})
-			case bad != nil:
-			case known:
-				out.Known++
-			default:
-				out.Taken++
-			}
-		}
-		err := s.Commit(b)
-		s.mu.Unlock()
-		if err != nil {
-			return out, err
-		}
-	}
-	return out, nil
-}
-
-func (s *State) importOne(b *store.Batch, l Line) (known bool, err error) {
-	d, err := s.fleet.FindDrive(l.Drive)
-	if err != nil {
-		return false, err
-	}
-	if l.At.IsZero() || l.At.After(s.Clock.Now()) {
-		return false, fmt.Errorf("its time is %s, which is not in the past", l.At.Format(time.RFC3339))
-	}
-	for n, v := range l.Metrics {
-		m, ok := drive.MetricByName(drive.MetricName(n))
-		if !ok {
-			return false, fmt.Errorf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
-		}
-		if why := m.Implausible(v); why != "" {
-			return false, fmt.Errorf("%s: %s", n, why)
-		}
-	}
-	if len(l.Metrics) == 0 {
-		return false, errors.New("it has no metrics")
-	}
-	key := d.Desc.Key()
-	if known, err = s.has(key, l.At); err != nil || known {
-		return known, err
-	}
-	s.Keep(b, key, d, l.At, l.Metrics)
-	return false, nil
 }
 
 // has says whether a reading of a drive at a time is kept already.

@@ -1,10 +1,11 @@
 package readings
 
 import (
-	"lantern/internal/service/fleet"
-	"lantern/internal/service/ledger"
 	"sync"
 	"time"
+
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
 )
 
 // State is the readings of all drives: their records in memory, and the blocks and rows in the store. It has no lock of its own: whoever calls its methods holds the lock of the service.

@@ -2,14 +2,15 @@ package recoveries
 
 import (
 	"fmt"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/service/ledger"
 	"lantern/internal/store"
 	"lantern/internal/wire"
-	"slices"
-	"time"
 )
 
 // TakeRecoveries keeps the course of what moves in a pool.

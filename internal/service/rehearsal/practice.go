@@ -2,6 +2,11 @@ package rehearsal
 
 import (
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
@@ -13,10 +18,6 @@ import (
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 	"lantern/internal/wire"
-	"maps"
-	"slices"
-	"strings"
-	"time"
 )
 
 // Copy is all that a practice is made after: a pool, the hosts that it lies on with every drive in them, and the other pools

@@ -4,15 +4,16 @@ import (
 	"cmp"
 	"crypto/rand"
 	"encoding/hex"
+	"slices"
+	"strconv"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/selftest"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
 	"lantern/internal/store"
-	"slices"
-	"strconv"
-	"time"
 )
 
 // calendarMost is how much time a calendar shows at most.

@@ -3,6 +3,9 @@ package selftests
 import (
 	"cmp"
 	"fmt"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
@@ -10,8 +13,6 @@ import (
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/store"
-	"slices"
-	"time"
 )
 
 // Tests are placed so far ahead and kept; what a view shows beyond is worked out for it. Between changes, places are looked

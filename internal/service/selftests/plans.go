@@ -4,6 +4,13 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+	_ "time/tzdata"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/selftest"
@@ -13,12 +20,6 @@ import (
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
-	"os"
-	"path/filepath"
-	"slices"
-	"strings"
-	"time"
-	_ "time/tzdata"
 )
 
 // plan is a plan as people wrote it, and as the core knows it.

@@ -3,14 +3,15 @@ package selftests
 import (
 	"cmp"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/selftest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
-	"slices"
-	"strings"
-	"time"
 )
 
 // Ways in which a drive can stand as to its tests. One can stand in several.

@@ -1,14 +1,15 @@
 package selftests
 
 import (
+	"sync"
+	"time"
+
 	"lantern/internal/core/selftest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/orders"
 	"lantern/internal/store"
-	"sync"
-	"time"
 )
 
 // State is the plans of self-tests, and those under way. It has no lock of its own: whoever calls its methods holds the lock of the service.

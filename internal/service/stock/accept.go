@@ -4,6 +4,10 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/accept"
 	"lantern/internal/core/drive"
@@ -14,9 +18,6 @@ import (
 	"lantern/internal/service/selftests"
 	"lantern/internal/store"
 	"lantern/internal/wire"
-	"slices"
-	"strings"
-	"time"
 )
 
 // Acceptance is the test of one drive before it is trusted.
@@ -315,101 +316,4 @@ func toFaults(in []api.SurfaceFault) (out []accept.SurfaceFault) {
 		out = append(out, accept.SurfaceFault{At: x.At, Bytes: x.Bytes, What: string(x.What)})
 	}
 	return out
-}
-
-// Stock lists the drives that are kept to replace others: those that people put there, those that were accepted, and those
-// in a bay that hold nothing and are in no pool.
-func (s *Service) Stock() []api.StockItem {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	out := []api.StockItem{}
-	for key, d := range s.fleet.Drives {
-		if s.isStock(key, d) {
-			out = append(out, s.viewStock(key, d))
-		}
-	}
-	slices.SortFunc(out, func(a, b api.StockItem) int {
-		return cmp.Or(fleet.BoolInt(b.Here)-fleet.BoolInt(a.Here), cmp.Compare(a.Model, b.Model), cmp.Compare(a.Tail, b.Tail))
-	})
-	return out
-}
-
-func (s *State) isStock(key string, d *fleet.Drive) bool {
-	if p, _, _ := s.fleet.Member(key); p != nil {
-		return false
-	}
-	if d.Stock {
-		return true
-	}
-	inUse, _ := s.fleet.NotFree(d)
-	return inUse == "" && d.Blind == "" && !d.Replaced && s.fleet.Distrust(d) == ""
-}
-
-func (s *State) viewStock(key string, d *fleet.Drive) api.StockItem {
-	v := api.StockItem{Drive: key, Tail: d.Tail(), Model: d.Desc.Model, CapacityBytes: int64(d.Desc.Capacity), Medium: string(d.Desc.Medium), Here: d.Present, Note: d.StockNote,
-		Accepted: api.StockItemAcceptedNone, Promised: s.fleet.Work.Promised(key, ""), Fits: []string{}}
-	if d.Present {
-		v.Place = fleet.PlaceWords(d)
-	}
-	switch d.Accepted.State {
-	case string(accept.Passed):
-		v.Accepted = api.StockItemAcceptedPassed
-	case string(accept.Failed):
-		v.Accepted = api.StockItemAcceptedFailed
-	case string(accept.Running), string(accept.Paused):
-		v.Accepted = api.StockItemAcceptedRunning
-	}
-	if d.Accepted.ID != "" {
-		v.AcceptedAt, v.Says = d.Accepted.At, d.Accepted.Says
-	}
-	if p, ok := d.Record["power_on_hours"].Last(); ok {
-		v.PowerOnHours = p.Value
-	}
-	mine := *s.SwapDrive(d)
-	if why := s.fleet.Distrust(d); why != "" {
-		v.Says = "it " + why // it fits nowhere before it was tested and accepted
-	} else {
-		mine.Testing = false // that it is being tested is told beside it
-		v.Fits = append(v.Fits, s.fitsPools(mine)...)
-	}
-	return v
-}
-
-// KeepInStock says that a drive is kept to replace others.
-func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	d, err := s.fleet.FindDrive(name)
-	if err != nil {
-		return api.StockItem{}, err
-	}
-	key := d.Desc.Key()
-	if p, _, _ := s.fleet.Member(key); p != nil {
-		return api.StockItem{}, problem.New(409, "is-member", "Swap it out first.", "%s is a member of %s.", d.Tail(), p.Name)
-	}
-	b := &store.Batch{}
-	d.Stock, d.StockNote = true, strings.TrimSpace(note)
-	d.Version++
-	b.Put(d.Row())
-	s.Happened(b, api.EventKindDrive, key, fmt.Sprintf("%s keeps %s in stock", by, d.Tail()))
-	return s.viewStock(key, d), s.Commit(b)
-}
-
-// DropFromStock says that it is not any more.
-func (s *Service) DropFromStock(by, name string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	d, err := s.fleet.FindDrive(name)
-	if err != nil {
-		return err
-	}
-	if !d.Stock {
-		return nil
-	}
-	b := &store.Batch{}
-	d.Stock, d.StockNote = false, ""
-	d.Version++
-	b.Put(d.Row())
-	s.Happened(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s takes %s out of the stock", by, d.Tail()))
-	return s.Commit(b)
 }

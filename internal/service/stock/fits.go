@@ -2,11 +2,14 @@ package stock
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+
+	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/swap"
 	"lantern/internal/service/fleet"
-	"slices"
-	"strings"
+	"lantern/internal/wire"
 )
 
 // PlaceOf is what a drive in the place of a member must be like, as a swap of that member asks for it. ok is false where that is not
@@ -127,4 +130,27 @@ func (s *State) LeftOver(p *fleet.Pool) string {
 		}
 	}
 	return fmt.Sprintf("too small or otherwise unfit for every member now: %s. Not covered by a spare or stock: %d of %d members", strings.Join(left, ", "), bare, len(places))
+}
+
+// RoomFor is the least size of a drive that takes the place of one whose members lie on partitions or other layers: what its partitions
+// need; as much as it has itself where its table is not known, or where what lies between takes some room that nobody here knows.
+func (s *State) RoomFor(d *fleet.Drive) drive.Bytes {
+	t, err := wire.ToPartitionTable(d.Layout)
+	if err != nil || len(t.Parts) == 0 {
+		return d.Desc.Capacity
+	}
+	return drive.Bytes(t.Needs())
+}
+
+// NewAt finds the new drive of a swap in a pool: at the seat, or where else the pool has put it.
+func (s *State) NewAt(p *fleet.Pool, key string, at swap.Seat) (m pool.Member, group string, ok bool) {
+	if m, group, ok := p.Slot(at.Slot); ok && m.On(key) {
+		return m, group, true
+	}
+	p.Everyone(func(g string, x *pool.Member) {
+		if !ok && x.On(key) && x.Partition == at.Partition {
+			m, group, ok = *x, g, true
+		}
+	})
+	return m, group, ok
 }

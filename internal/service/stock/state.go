@@ -1,12 +1,13 @@
 package stock
 
 import (
+	"sync"
+
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/orders"
 	"lantern/internal/service/selftests"
-	"sync"
 )
 
 // State is the drives that are to replace others: those kept for it, and their tests before they are trusted. It has no lock of its own: whoever calls its methods holds the lock of the service.

@@ -4,6 +4,9 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
@@ -16,8 +19,6 @@ import (
 	"lantern/internal/service/problem"
 	"lantern/internal/service/stock"
 	"lantern/internal/store"
-	"slices"
-	"time"
 )
 
 func (s *State) LoadCampaigns() error {

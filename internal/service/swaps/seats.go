@@ -1,6 +1,8 @@
 package swaps
 
 import (
+	"slices"
+
 	"lantern/internal/api"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/stack"
@@ -8,7 +10,6 @@ import (
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
 	"lantern/internal/wire"
-	"slices"
 )
 
 // notSwapped says why a drive that is in no pool has no swap, and whether it can be pulled: only when it was established that nothing

@@ -1,6 +1,8 @@
 package swaps
 
 import (
+	"sync"
+
 	"lantern/internal/core/notice"
 	"lantern/internal/core/swap"
 	"lantern/internal/service/bays"
@@ -13,7 +15,6 @@ import (
 	"lantern/internal/service/recoveries"
 	"lantern/internal/service/selftests"
 	"lantern/internal/service/stock"
-	"sync"
 )
 
 // State is the swaps and the campaigns made of them. It has no lock of its own: whoever calls its methods holds the lock of the service.

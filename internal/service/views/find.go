@@ -2,14 +2,15 @@ package views
 
 import (
 	"cmp"
+	"slices"
+	"strings"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
-	"slices"
-	"strings"
 )
 
 // Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.

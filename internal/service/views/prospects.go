@@ -1,6 +1,9 @@
 package views
 
 import (
+	"slices"
+	"strings"
+
 	"lantern/internal/api"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
@@ -8,8 +11,6 @@ import (
 	"lantern/internal/service/problem"
 	"lantern/internal/service/stock"
 	"lantern/internal/wire"
-	"slices"
-	"strings"
 )
 
 // What would happen to a pool: nothing here is ordered or kept. The pool is copied first, so that whoever asks much holds

@@ -2,14 +2,15 @@ package views
 
 import (
 	"cmp"
+	"slices"
+	"time"
+
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
-	"slices"
-	"time"
 )
 
 // fillingShare is how full a pool is when people are told; that is a matter of its own and never of health.

@@ -1,6 +1,8 @@
 package views
 
 import (
+	"sync"
+
 	"lantern/internal/service/bays"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
@@ -12,7 +14,6 @@ import (
 	"lantern/internal/service/selftests"
 	"lantern/internal/service/stock"
 	"lantern/internal/service/swaps"
-	"sync"
 )
 
 // State is what people are shown that several packages know parts of. It has no lock of its own: whoever calls its methods holds the lock of the service.

@@ -1,7 +1,0 @@
-package bays
-
-import (
-	"lantern/internal/api"
-)
-
-type Light struct{ api.Light }

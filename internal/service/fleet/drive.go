@@ -1,0 +1,256 @@
+package fleet
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/accept"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/enclosure"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+)
+
+// Accepted is how a drive's newest acceptance ended.
+type Accepted struct {
+	ID    string    `json:"id"`
+	State string    `json:"state"`
+	At    time.Time `json:"at"`
+	Says  string    `json:"says"`
+}
+
+// Words tells of it; empty for a drive that has not passed.
+func (a Accepted) Words() string {
+	if a.State != string(accept.Passed) {
+		return ""
+	}
+	return fmt.Sprintf("accepted by test on %s: %s", a.At.UTC().Format("2006-01-02"), a.Says)
+}
+
+// Counts are a drive's newest counters.
+func Counts(d *Drive) accept.Counts {
+	out := accept.Counts{At: d.Reading.At, Values: map[drive.MetricName]float64{}}
+	for _, n := range slices.Sorted(maps.Keys(d.Record)) {
+		if p, ok := d.Record[n].Last(); ok {
+			out.Values[n] = p.Value
+		}
+	}
+	return out
+}
+
+// ByPlace puts drives in order of their bays.
+func ByPlace(a, b *Drive) int {
+	return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
+}
+
+// Matches says whether any of what people know of a drive holds q.
+func (d *Drive) Matches(q, poolName string) bool {
+	q = strings.ToUpper(strings.TrimSpace(q))
+	if q == "" {
+		return true
+	}
+	for _, s := range []string{d.Desc.Serial, d.Desc.WWN, d.Desc.Model, d.BayName(), poolName, d.Host} {
+		if strings.Contains(strings.ToUpper(s), q) {
+			return true
+		}
+	}
+	return false
+}
+
+// Past is what speaks against a drive though nothing may be found of it now: a finding that called for its replacement, or a swap that
+// took it out. It stays with the drive's identity.
+type Past struct {
+	At   time.Time `json:"at"`
+	Says string    `json:"says"`
+}
+
+// Remember keeps the newest that speaks against a drive; changed says whether that must be written down.
+func (d *Drive) Remember(p Past) (changed bool) {
+	changed = p.Says != d.Past.Says || p.At.Sub(d.Past.At) > time.Hour
+	if changed {
+		d.Past = p
+	}
+	return changed
+}
+
+// Distrust says why a drive must pass the test of a new drive before it may replace another; empty when nothing is known against it,
+// or when it passed since.
+func (s *State) Distrust(d *Drive) string {
+	if d.Past.At.IsZero() || d.Accepted.State == string(accept.Passed) && d.Accepted.At.After(d.Past.At) {
+		return ""
+	}
+	return fmt.Sprintf("%s on %s and was not tested and accepted since", d.Past.Says, d.Past.At.UTC().Format("2006-01-02"))
+}
+
+// TestHours are the power-on hours of a log entry. ATA logs write 16 bits of them; how often those ran over follows from
+// how old the drive is now.
+func TestHours(logged int, now float64) float64 {
+	const wrap = 1 << 16
+	h := float64(logged)
+	for h+wrap <= now {
+		h += wrap
+	}
+	return h
+}
+
+// Drive is one drive as it is remembered.
+type Drive struct {
+	Facts
+	Record  history.Record
+	Version int // changes with everything that a finding can depend on
+	Loose   int // readings that were not folded yet
+	Thinned time.Time
+	// standing is what was found and not cleared yet; standingKept is when it was written down.
+	Standing     []health.Standing
+	StandingKept time.Time
+	// busy is the share of the last minutes in which it did I/O, as of busyAt.
+	Busy   float64
+	busyAt time.Time
+	// stalled is since when its self-test makes no progress, zero while it does.
+	Stalled time.Time
+}
+
+// Facts are what is kept of a drive as JSON.
+type Facts struct {
+	Desc    drive.Description `json:"desc"`
+	Host    string            `json:"host"`
+	Section string            `json:"section"`
+	Bay     int               `json:"bay"`
+	How     enclosure.How     `json:"how,omitempty"` // how its bay is known
+	Path    string            `json:"path"`
+	Present bool              `json:"present"`
+	FirstAt time.Time         `json:"first_at"`
+	SeenAt  time.Time         `json:"seen_at"`
+	Holds   []string          `json:"holds"`
+	Blind   string            `json:"blind"`
+	// Looked says that both its ends were read, so that Holds is all that lies there; Uses is what depends on it, and Told that its
+	// agent can tell of that; Paths are the ways to it where there are several; Layout its partition table.
+	Looked   bool               `json:"looked,omitempty"`
+	Uses     []api.Use          `json:"uses,omitempty"`
+	Told     bool               `json:"uses_told,omitempty"`
+	Paths    []api.DrivePath    `json:"paths,omitempty"`
+	Layout   api.PartitionTable `json:"layout,omitzero"`
+	Reading  api.Reading        `json:"reading"`  // the newest, its metrics left out
+	Replaced bool               `json:"replaced"` // by a swap: that it is gone is no fault
+	Names    []string           `json:"names,omitempty"`
+	Stays    []health.Stay      `json:"stays,omitempty"`     // the bays it was in, in order of time
+	BadLinks []string           `json:"bad_links,omitempty"` // the bays in which its link was bad
+	// Stock says that it is kept to replace others, StockNote what people wrote to that; Accepted how its newest test before
+	// it is trusted ended.
+	Stock     bool     `json:"stock,omitempty"`
+	StockNote string   `json:"stock_note,omitempty"`
+	Accepted  Accepted `json:"accepted,omitzero"`
+	// Past is the gravest that was found of it: it is not stock again before it has passed the test of a new drive.
+	Past Past `json:"past,omitzero"`
+	// Failed is where its newest failed self-test stopped, and what its pool says lies there.
+	Failed *api.FailedAt `json:"failed,omitempty"`
+	// Took is how long its newest tests of each kind took from order to end, the newest first.
+	Took map[string][]time.Duration `json:"took,omitempty"`
+	// Life is what its counters had counted when they began anew; nil when it must be made out from all readings.
+	Life map[drive.MetricName]history.Life `json:"life"`
+}
+
+func (d *Drive) Row() *store.Drive {
+	return &store.Drive{Key: d.Desc.Key(), Doc: ledger.Document(d.Facts)}
+}
+
+func (d *Drive) Tail() string { return d.Desc.Tail() }
+
+func (d *Drive) BayName() string {
+	if d.Section == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s/%s/%d", d.Host, d.Section, d.Bay)
+}
+
+func PlaceWords(d *Drive) string {
+	if d.Section == "" {
+		return d.Host + ", without a bay"
+	}
+	return "bay " + d.BayName()
+}
+
+// Believable is a reading without the values that cannot be; each is kept among its pages that are unreadable.
+func Believable(rd api.Reading) api.Reading {
+	for _, n := range slices.Sorted(maps.Keys(rd.Metrics)) {
+		m, known := drive.MetricByName(drive.MetricName(n))
+		why := ""
+		if known {
+			why = m.Implausible(rd.Metrics[n])
+		}
+		if why == "" {
+			continue
+		}
+		if len(rd.Unreadable) == 0 || rd.Unreadable[len(rd.Unreadable)-1].Kind != "value" {
+			rd.Metrics, rd.Unreadable = maps.Clone(rd.Metrics), slices.Clone(rd.Unreadable)
+		}
+		rd.Unreadable = append(rd.Unreadable, api.BadPage{Kind: "value", Why: n + ": " + why, Bytes: []byte(strconv.FormatFloat(rd.Metrics[n], 'g', -1, 64))})
+		delete(rd.Metrics, n)
+	}
+	return rd
+}
+
+// Stay notes where a drive is now, if that is somewhere else than before.
+func (d *Drive) Stay(host, section string, bay int, at time.Time) {
+	if section == "" {
+		return
+	}
+	place := health.Stay{Bay: host + "/" + section + "/" + strconv.Itoa(bay), From: at}
+	n := len(d.Stays)
+	if n > 0 && d.Stays[n-1].Bay == place.Bay {
+		return
+	}
+	if n > 0 {
+		d.Stays[n-1].To = at
+	}
+	const most = 100
+	d.Stays = append(d.Stays[max(0, n+1-most):], place)
+}
+
+// LastTest is the newest test of a kind that came to an end of its own, passed or failed.
+type LastTest struct {
+	At     time.Time
+	About  bool
+	Result string
+}
+
+func (s *State) LastTests(d *Drive) map[drive.SelfTestKind]LastTest {
+	out := map[drive.SelfTestKind]LastTest{}
+	hours := d.Record["power_on_hours"]
+	now, _ := hours.Last()
+	for _, t := range d.Reading.Tests {
+		kind := drive.SelfTestKind(t.Kind)
+		if _, known := out[kind]; known || t.Result != string(drive.SelfTestPassed) && t.Result != string(drive.SelfTestFailed) {
+			continue
+		}
+		at, about := hours.Reached(TestHours(t.Hours, now.Value))
+		out[kind] = LastTest{at, about, t.Result}
+	}
+	return out
+}
+
+// busyAverage is over how long a drive's I/O is averaged.
+const busyAverage = 5 * time.Minute
+
+// Feel takes in how busy a drive was since the report before, as an average over some minutes.
+func (d *Drive) Feel(busy float64, at time.Time) {
+	if span := at.Sub(d.busyAt); d.busyAt.IsZero() || span >= busyAverage {
+		d.Busy = busy
+	} else if span > 0 {
+		d.Busy += (busy - d.Busy) * float64(span) / float64(busyAverage)
+	}
+	d.busyAt = at
+}
+
+// Source is what the newest value of a metric was read from.
+func (d *Drive) Source(n drive.MetricName) string {
+	return drive.SourceOf(n, d.Reading.Sources[string(n)])
+}

@@ -1,0 +1,105 @@
+package fleet
+
+import (
+	"crypto/subtle"
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/service/problem"
+	"lantern/internal/service/secret"
+	"lantern/internal/store"
+)
+
+func (s *State) RoomOf(name string) string {
+	if h := s.Hosts[name]; h != nil {
+		return h.Room
+	}
+	return ""
+}
+
+// HostOf says which host's token it is.
+func (s *Service) HostOf(token string) (string, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := secret.Hash(token)
+	for _, x := range s.Hosts {
+		if subtle.ConstantTimeCompare(x.TokenHash, h) == 1 {
+			return x.Name, true
+		}
+	}
+	return "", false
+}
+
+var hostName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// Enrol makes a host known and gives it a token. A host that is known gets a new one; its old one stops working.
+func (s *Service) Enrol(by, name string) (string, error) {
+	if !hostName.MatchString(name) {
+		return "", problem.New(422, "bad-name", "Use small letters, digits and hyphens, such as skerry-2.", "%q cannot be a host's name.", name)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	token := secret.New(secret.HostPrefix)
+	h := s.Hosts[name]
+	if h == nil {
+		h = &Host{Host: store.Host{Name: name, Enrolled: s.Clock.Now()}}
+		s.Hosts[name] = h
+	}
+	h.TokenHash = secret.Hash(token)
+	row := h.Host
+	b := &store.Batch{}
+	b.Put(&row)
+	s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s enrolled %s", by, name))
+	return token, s.Commit(b)
+}
+
+type Host struct {
+	store.Host
+	LastReport api.Report
+	Quiet      bool
+	Taken      []string      // ids of its newest reports
+	Skew       time.Duration // how far its clock was behind ours in the newest report
+}
+
+// SetPractice makes this service a practice: what it writes says so.
+func (s *Service) SetPractice(p api.Practice) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.Practice = p
+}
+
+// Late says whether two reports of a host were missed (R7).
+func (s *State) Late(h *Host, now time.Time) bool {
+	return h.SeenAt.IsZero() || now.Sub(h.SeenAt) > time.Duration(2*h.Interval*float64(time.Second))
+}
+
+// idsAtHand is how many ids of a host's newest reports are known without a look into the store.
+const IdsAtHand = 64
+
+// WithoutReadings is what is kept of a report to compare the next one with: what is there, whenever it was told.
+func WithoutReadings(r api.Report) api.Report {
+	r.Id, r.At = "", time.Time{}
+	r.Drives = slices.Clone(r.Drives)
+	for i := range r.Drives {
+		r.Drives[i].Reading, r.Drives[i].Busy, r.Drives[i].Rhythm = api.Reading{}, 0, false
+		r.Drives[i].Surface = api.SurfaceReport{}
+	}
+	r.Pools = slices.Clone(r.Pools)
+	for i := range r.Pools {
+		r.Pools[i].Witness.At = time.Time{}
+	}
+	return r
+}
+
+func Gone(was, seen map[string]bool) (keys []string) {
+	for key := range was {
+		if !seen[key] && key != "" {
+			keys = append(keys, key)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}

@@ -1,0 +1,245 @@
+package fleet
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+type Pool struct {
+	pool.Pool
+	Reporter string // the host whose report it is from
+	At       time.Time
+	Running  []string // ids of recoveries that are running or paused
+	Offers   []string // what can be asked of it
+	Priority string
+	Torn     bool   // it changed while it was read, again and again
+	Waits    string // why a recovery that should run does not
+	// unseen is since when its host reports and does not report it any more, zero while it does; wrong says what of its report cannot
+	// be; witness is the second account of its members.
+	Unseen  time.Time
+	Wrong   string
+	Witness api.Witness
+	// drives are the keys of the drives that have a place in it.
+	drives map[string]bool
+}
+
+// TakePool puts a reported pool into memory. A place whose drive is not named keeps the one that was last seen there.
+func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
+	before := s.Pools[p.Id]
+	if before == nil || before.Name != p.Name {
+		s.TwinNames = nil
+	}
+	if before != nil && before.At.After(at) {
+		return
+	}
+	next := &Pool{Pool: wire.ToPool(p), Reporter: from, At: at, Offers: p.Offers, Priority: p.Priority, Torn: p.Inconsistent, Waits: p.Waits, Unseen: p.NotSeenSince, Witness: p.Witness, drives: map[string]bool{}}
+	next.Watched = next.Watched || len(p.Offers) == 0
+	if err := next.Check(); err != nil {
+		next.Wrong = err.Error()
+	}
+	next.Everyone(func(_ string, m *pool.Member) {
+		if m.Drive == "" && before != nil && m.State != pool.Out {
+			was, _, _ := before.Slot(m.Slot)
+			m.Drive = was.Drive
+		}
+		for _, key := range append([]string{m.Drive}, m.Drives...) {
+			next.drives[key] = true
+		}
+	})
+	for _, r := range p.Recoveries {
+		if r.Id != "" && next.Unseen.IsZero() && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
+			next.Running = append(next.Running, r.Id)
+		}
+	}
+	s.Pools[p.Id] = next
+}
+
+// twins are the names that more than one pool has.
+func (s *State) twins() map[string]bool {
+	if s.TwinNames == nil {
+		s.TwinNames = map[string]bool{}
+		seen := map[string]bool{}
+		for _, p := range s.Pools {
+			s.TwinNames[p.Name] = seen[p.Name]
+			seen[p.Name] = true
+		}
+	}
+	return s.TwinNames
+}
+
+// PoolBusy is the mean of how busy a pool's drives are: one sick member alone does not make a busy pool.
+func (s *State) PoolBusy(p *Pool) float64 {
+	sum, n := 0.0, 0
+	p.Everyone(func(_ string, m *pool.Member) {
+		if d := s.Drives[m.Drive]; d != nil && d.Present {
+			sum += d.Busy
+			n++
+		}
+	})
+	return sum / float64(max(1, n))
+}
+
+// SortedPools are all pools in an order that does not change.
+func (s *State) SortedPools() []*Pool { return s.poolsWith("") }
+
+// poolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is empty.
+func (s *State) poolsWith(key string) (out []*Pool) {
+	for _, p := range s.Pools {
+		if key == "" || p.drives[key] {
+			out = append(out, p)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Pool) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) })
+	return out
+}
+
+// Below finds a pool that a member of another one is; of one that is not seen any more, nothing is known.
+func (s *State) Below(id string) *pool.Pool {
+	if p := s.Pools[id]; p != nil && p.WhyUnknown() == "" {
+		return &p.Pool
+	}
+	return nil
+}
+
+// Known says whether the pool is as it is shown: its host reports it, and its report can be so.
+func (p *Pool) Known() bool { return p.Unseen.IsZero() && p.Wrong == "" }
+
+// AsKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts itself, or changed
+// while it was read.
+func (s *State) AsKnown(p *Pool) *pool.Pool {
+	if p.WhyUnknown() == "" {
+		return &p.Pool
+	}
+	q := p.Unknown()
+	return &q
+}
+
+// Margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more, whose report cannot
+// be so, or that changed again and again while it was read (R7).
+func (s *State) Margin(p *Pool) (pool.Margin, bool) {
+	if p.WhyUnknown() != "" {
+		return 0, false
+	}
+	return p.DriveMargin(s.Below)
+}
+
+// Without is a pool's margin after a drive is gone with all its places, and the volumes that are lost then.
+func (s *State) Without(p *Pool, key, slot string) (left pool.Margin, lost []string, known bool) {
+	if p.WhyUnknown() != "" {
+		return 0, nil, false
+	}
+	slots := p.SlotsOf(key)
+	if !slices.Contains(slots, slot) && slot != "" {
+		slots = append(slots, slot)
+	}
+	q := p.Losing(slots...)
+	left, known = q.DriveMargin(s.Below)
+	return left, q.LostVolumes(), known
+}
+
+// Unreported carries the pools over that a host told of before and does not tell of any more: what was seen once is remembered, and
+// is not taken for what is (R7). Those of which another host speaks now are left to it.
+func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *api.Report) (gone []string) {
+	for _, p := range was {
+		now := s.Pools[p.Id]
+		if slices.ContainsFunc(r.Pools, func(x api.PoolReport) bool { return x.Id == p.Id }) || now == nil || now.Reporter != from {
+			continue
+		}
+		if p.NotSeenSince.IsZero() {
+			p.NotSeenSince = at
+			gone = append(gone, p.Id)
+		}
+		r.Pools = append(r.Pools, p)
+	}
+	return gone
+}
+
+// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report cannot be so, or of which two
+// accounts differ.
+func (s *State) PoolMatters() (out []notice.Matter) {
+	for _, p := range s.SortedPools() {
+		says, do := p.Trouble()
+		if says != "" {
+			out = append(out, notice.Matter{Key: "pool/" + p.ID, Kind: notice.Pool, Severity: health.Unknown, Pool: p.Name, Host: p.Reporter, Says: says, Do: do})
+		}
+	}
+	return out
+}
+
+// WhyUnknown says why nothing that is shown of a pool can be counted on now; empty when it can.
+func (p *Pool) WhyUnknown() string {
+	switch {
+	case !p.Known():
+		says, _ := p.Trouble()
+		return says
+	case p.Torn:
+		return p.Name + " changed while it was read: what is shown may not fit together"
+	}
+	return ""
+}
+
+// Trouble says why a pool is not known to be as it is shown; empty when it is.
+func (p *Pool) Trouble() (says, do string) {
+	switch {
+	case !p.Unseen.IsZero():
+		return fmt.Sprintf("%s has not been reported by %s since %s: its state is unknown", p.Name, p.Reporter, p.Unseen.Format("2006-01-02 15:04")),
+			"Find out whether it was stopped, unmounted or not assembled. If it no longer exists: lantern pool forget " + p.ID
+	case p.Wrong != "":
+		return "inconsistent report of " + p.Name + ": " + p.Wrong, "Look at the agent on " + p.Reporter + ", and at the pool by hand."
+	case len(p.Witness.Differs) > 0 && !p.Witness.Unread: // that its drives are in standby is no trouble
+		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(p.Witness.Differs, "; "), "Find out which one is right before you pull any drive of it."
+	}
+	return "", ""
+}
+
+// ForgetPool forgets a pool that its host does not report any more.
+func (s *State) ForgetPool(by string, p *Pool) error {
+	if p.Unseen.IsZero() {
+		return problem.New(409, "pool-reported", "Only a pool that its host no longer reports can be forgotten.", "%s is reported by %s.", p.Name, p.Reporter)
+	}
+	b := &store.Batch{}
+	delete(s.Pools, p.ID)
+	s.TwinNames = nil
+	s.Changed()
+	if h := s.Hosts[p.Reporter]; h != nil {
+		h.LastReport.Pools = slices.DeleteFunc(slices.Clone(h.LastReport.Pools), func(x api.PoolReport) bool { return x.Id == p.ID })
+		h.Report = ledger.Document(h.LastReport)
+		row := h.Host
+		b.Put(&row)
+	}
+	s.Happened(b, api.EventKindPool, p.ID, by+" forgot the pool "+p.Name)
+	return s.Commit(b)
+}
+
+// Above are the pools that lie on a pool, directly or through others.
+func (s *State) Above(ids map[string]bool) (out []*pool.Pool) {
+	seen := map[string]bool{}
+	for range len(s.Pools) {
+		grown := false
+		for _, p := range s.SortedPools() {
+			lies := false
+			p.Everyone(func(_ string, m *pool.Member) { lies = lies || ids[m.Under] || seen[m.Under] })
+			if lies && !seen[p.ID] && !ids[p.ID] {
+				seen[p.ID], grown = true, true
+				out = append(out, s.AsKnown(p))
+			}
+		}
+		if !grown {
+			break
+		}
+	}
+	return out
+}

@@ -1,0 +1,157 @@
+package judging
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/pool"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// stand keeps what stands against a drive, and notes what of it changed, to be written down.
+func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
+	was := d.Standing
+	d.Standing = standing
+	same := len(was) == len(standing)
+	for i := 0; same && i < len(standing); i++ {
+		a, b := was[i], standing[i]
+		same = a.Rule == b.Rule && a.Verdict == b.Verdict && b.Seen.Sub(d.StandingKept) < time.Hour
+	}
+	if !same {
+		s.unwritten[key] = true
+	}
+	s.logFindings(key, was, standing)
+	for _, x := range standing {
+		if bay := d.BayName(); bay != "" && (x.Rule == "link-crc" || x.Rule == "link-follows-drive") && !slices.Contains(d.BadLinks, bay) {
+			d.BadLinks = append(d.BadLinks, bay)
+			s.fleet.BadLink(key, d, bay)
+			s.unwritten[key] = true
+		}
+		if x.Verdict.Gravity() >= health.Replace.Gravity() && x.Rule != "vanished" {
+			if d.Remember(fleet.Past{At: x.Seen, Says: fmt.Sprintf("had the verdict %s (%s)", x.Verdict, health.TitleOf(x.Rule))}) {
+				s.unwritten[key] = true
+			}
+		}
+	}
+}
+
+// logFindings notes what was raised, got another verdict or was cleared, to be written down.
+func (s *State) logFindings(key string, was, is []health.Standing) {
+	now := s.Clock.Now()
+	note := func(x health.Standing, turn string) {
+		s.foundLog = append(s.foundLog, &store.FoundLog{Drive: key, At: now, Rule: x.Rule, Turn: turn, Doc: ledger.Document(x.Finding(now))})
+	}
+	for _, x := range is {
+		i := slices.IndexFunc(was, func(w health.Standing) bool { return w.Rule == x.Rule })
+		switch {
+		case i < 0:
+			note(x, "raised: "+string(x.Verdict))
+		case was[i].Verdict != x.Verdict:
+			note(x, "became "+string(x.Verdict))
+		}
+	}
+	for _, w := range was {
+		if !slices.ContainsFunc(is, func(x health.Standing) bool { return x.Rule == w.Rule }) {
+			note(w, "cleared")
+		}
+	}
+}
+
+// WriteStanding puts what changed of the findings into a batch.
+func (s *State) WriteStanding(b *store.Batch) {
+	now := s.Clock.Now()
+	for key := range s.unwritten {
+		if d := s.fleet.Drives[key]; d != nil {
+			d.StandingKept = now
+			b.Put(&store.Standing{Drive: key, Doc: ledger.Document(d.Standing)})
+			b.Put(d.Row())
+		}
+	}
+	for _, row := range s.foundLog {
+		b.Add(row)
+	}
+	s.foundLog = nil
+	clear(s.unwritten)
+}
+
+// failure is the finding by which a drive counts as failed for its siblings: not for a bad link, not for being pulled.
+func failure(hits []health.Hit, standing []health.Standing) *health.Hit {
+	for i, h := range hits {
+		if health.Failed(h) {
+			return &hits[i]
+		}
+	}
+	for i, h := range standing {
+		if health.Failed(h.Hit) {
+			return &standing[i].Hit
+		}
+	}
+	return nil
+}
+
+// DriveMatters are what is to be told of those drives that are among them.
+func (s *State) DriveMatters(among func(*fleet.Drive, fleet.Place) bool) []notice.Matter {
+	of, places := s.Judge(), s.Places()
+	var said []notice.Said
+	for key, j := range of {
+		d := s.fleet.Drives[key]
+		at := places[key]
+		if len(j.Findings) == 0 || !d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) || !among(d, at) {
+			continue
+		}
+		x := notice.Said{Key: key, Tail: d.Tail(), Host: d.Host, Section: d.Section, Bay: d.BayName(), Verdict: j.Verdict, Findings: j.Findings}
+		if at.Pool != nil {
+			x.Pool = at.Pool.Name
+		}
+		said = append(said, x)
+	}
+	return notice.OfDrives(said)
+}
+
+func (s *State) loadStanding() error {
+	rows, err := store.All[store.Standing](s.Store, "drive", "")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		d := s.fleet.Drives[row.Drive]
+		if d == nil {
+			continue
+		}
+		if err := json.Unmarshal(row.Doc, &d.Standing); err != nil {
+			return fmt.Errorf("findings of drive %s: %w", row.Drive, err)
+		}
+	}
+	return nil
+}
+
+// Margins of the pools a drive is in, now and without it: the least of them. A spare, and one whose share was restored elsewhere, takes
+// nothing with it.
+func (s *State) Margins(at fleet.Place, key string) (now, after api.Margin) {
+	first := true
+	least := func(a, b api.Margin) api.Margin {
+		if first || a.Known && (!b.Known || b.Members < a.Members) {
+			return b
+		}
+		return a
+	}
+	at.Every(func(x fleet.Place) {
+		n := wire.Margin(s.fleet.Margin(x.Pool))
+		a := n
+		if x.Member.State != pool.Out && x.Member.State != pool.Standby {
+			left, _, known := s.fleet.Without(x.Pool, key, x.Member.Slot)
+			a = wire.Margin(left, known)
+		}
+		now, after = least(now, n), least(after, a)
+		first = false
+	})
+	return now, after
+}

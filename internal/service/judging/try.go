@@ -1,0 +1,96 @@
+package judging
+
+import (
+	"cmp"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/history"
+	"lantern/internal/ownrule"
+	"lantern/internal/service/problem"
+)
+
+// mostTrying is how long a rule is tried on the past.
+const mostTrying = 30 * time.Second
+
+// TryRule runs an expression over the past of all drives.
+func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
+	hours := req.Hours
+	if hours <= 0 {
+		hours = 90 * 24
+	}
+	out := api.RuleTried{Hours: hours, Flagged: []api.RuleFlag{}}
+	p, err := ownrule.Compile(req.Expression)
+	if err != nil {
+		var bad *ownrule.Error
+		errors.As(err, &bad)
+		return out, problem.New(422, "bad-rule", "Metrics: lantern metrics; growth: a metric with _1h, _24h, _7d or _90d behind it; and "+strings.Join(ownrule.Words(), ", ")+".", "The rule cannot be read: %s", closed(bad.Error()))
+	}
+	s.mu.Lock()
+	var keys []string
+	for k := range s.fleet.Drives {
+		keys = append(keys, k)
+	}
+	s.mu.Unlock()
+	slices.Sort(keys)
+	begun := time.Now()
+	for _, k := range keys {
+		if time.Since(begun) > mostTrying {
+			break
+		}
+		flag, n, err := s.tryOn(k, p, time.Duration(hours)*time.Hour)
+		if err != nil {
+			return out, err
+		}
+		out.Drives++
+		out.Readings += n
+		if flag.Times > 0 {
+			out.Flagged = append(out.Flagged, flag)
+		}
+	}
+	slices.SortFunc(out.Flagged, func(a, b api.RuleFlag) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Drive, b.Drive)) })
+	return out, nil
+}
+
+// closed ends a sentence that may have an end already.
+func closed(s string) string {
+	return strings.TrimRight(s, ".?") + map[bool]string{true: "?", false: "."}[strings.HasSuffix(s, "?")]
+}
+
+// tryOn runs an expression over the past of one drive.
+func (s *Service) tryOn(key string, p *ownrule.Program, back time.Duration) (flag api.RuleFlag, readings int, err error) {
+	s.mu.Lock()
+	d := s.fleet.Drives[key]
+	if d == nil {
+		s.mu.Unlock()
+		return flag, 0, nil
+	}
+	at := s.Places()[key]
+	facts := ownFacts(d, at)
+	flag = api.RuleFlag{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Pool: facts.Pool}
+	since := s.Clock.Now().Add(-back)
+	s.mu.Unlock()
+	rs, err := s.readings.ReadingsOf(key, since)
+	if err != nil {
+		return flag, 0, err
+	}
+	record := history.Record{}
+	for _, r := range rs {
+		record.Add(r.At, r.Metrics)
+		holds, err := p.Holds(record, r.At, facts)
+		if err != nil {
+			return flag, 0, problem.New(422, "bad-rule", "Try it with fewer steps.", "The rule cannot be worked out for %s at %s: %s.", flag.Tail, r.At.Format(time.RFC3339), err)
+		}
+		readings++
+		if flag.Now = holds; holds {
+			if flag.Times++; flag.First.IsZero() {
+				flag.First = r.At
+			}
+			flag.Last = r.At
+		}
+	}
+	return flag, readings, nil
+}

@@ -1,0 +1,181 @@
+package swaps
+
+import (
+	"slices"
+	"time"
+
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/recovery"
+	"lantern/internal/core/swap"
+	"lantern/internal/service/fleet"
+	"lantern/internal/store"
+)
+
+// HostToSwaps tells open swaps that a host went quiet or reports again.
+func (s *State) HostToSwaps(b *store.Batch, host string, quiet bool, at time.Time) {
+	for _, w := range s.OpenSwaps() {
+		if w.Host == host {
+			_ = s.Apply(b, w, swap.Event{Kind: swap.HostSeen, At: at, Quiet: quiet})
+		}
+	}
+}
+
+// MovedToSwaps tells open swaps of a new drive that is in another bay than before, though it never seemed to leave.
+func (s *State) MovedToSwaps(b *store.Batch, host string, at time.Time) {
+	for _, w := range s.OpenSwaps() {
+		if w.Host != host || w.New == nil || w.New.Bay == "" {
+			continue
+		}
+		if d := s.fleet.Drives[w.New.Key()]; d != nil && d.Present && d.Host == host && d.BayName() != w.New.Bay {
+			_ = s.Apply(b, w, swap.Event{Kind: swap.DriveCame, At: at, Drive: s.stock.SwapDrive(d)})
+		}
+	}
+}
+
+// PoolToSwaps tells the pool's open swap what its pool shows.
+func (s *State) PoolToSwaps(b *store.Batch, at time.Time, poolID string) {
+	p := s.fleet.Pools[poolID]
+	for _, w := range s.OpenSwaps() {
+		if p == nil || w.PoolID != poolID && !slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return x.PoolID == poolID }) {
+			continue
+		}
+		view, margin, ok := s.seatsView(w)
+		if !ok {
+			continue
+		}
+		e := swap.Event{Kind: swap.PoolSeen, At: at, Pool: &view, Margin: margin}
+		if w.Gated() {
+			e.Checks = swap.Gate(s.situation(w.State), w.Phase)
+		}
+		_ = s.Apply(b, w, e)
+	}
+	if p != nil {
+		s.poolToCampaigns(b, at, p)
+	}
+}
+
+// seatsView is what all pools of a swap show of it, the worst of each. ok is false while one of them is not there at all.
+func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool) {
+	var views []swap.SeatView
+	ids := map[string]bool{}
+	for _, x := range w.AllSeats() {
+		p := s.fleet.Pools[x.PoolID]
+		if p == nil {
+			return v, 0, false
+		}
+		ids[p.ID] = true
+		one := swap.SeatView{PoolView: *s.poolView(p, w, x)}
+		one.Margin, one.MarginKnown = s.fleet.Margin(p)
+		views = append(views, one)
+	}
+	// What lies on these pools must bear the drive's leaving as well.
+	for _, p := range s.fleet.Above(ids) {
+		q := p.WithoutDrives(s.fleet.Below, []string{w.Old.Key()})
+		left, known := q.DriveMargin(s.fleet.Below)
+		views[0].Without, views[0].MarginKnown = min(views[0].Without, left), views[0].MarginKnown && known
+		views[0].Lost = append(views[0].Lost, q.LostVolumes()...)
+	}
+	v, margin = w.Combine(views)
+	return v, margin, true
+}
+
+// poolView is what a swap looks at in the pool of one of its seats.
+func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
+	m, _, there := p.Slot(at.Slot)
+	v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.Running) > 0}
+	key := w.Old.Key()
+	if w.New != nil && m.Drive == w.New.Key() {
+		key = "" // the old drive has left this place; whether the new one could is asked elsewhere
+	}
+	v.Without, v.Lost, _ = s.fleet.Without(p, key, at.Slot)
+	v.Scrubbed, v.ScrubClean = s.recoveries.LastScrub(p.ID)
+	if h := s.fleet.Hosts[p.Reporter]; h != nil && h.Skew > 0 && !v.Scrubbed.IsZero() {
+		v.Scrubbed = v.Scrubbed.Add(h.Skew) // its end is told by the host's clock, the swap's beginning by ours
+	}
+	v.LightOn = s.bays.Lit(w.Old.Bay)
+	newest := w.BegunAt.Truncate(time.Second)
+	for id, c := range s.recoveries.Courses {
+		ours := w.New != nil && c.Report.Drive == w.New.Key()
+		mine := ours || c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain && c.Report.Drive == "" // one of another drive, as a spare that took over, is not
+		at := c.Report.StartedAt
+		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
+			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
+		}
+	}
+	v.Drained = !there || m.State == pool.Out
+	if len(w.Recipe.Unit) > 0 {
+		v.Drained, v.Filled = true, true
+		for _, slot := range w.Recipe.Unit {
+			x, _, ok := p.Slot(slot)
+			v.Filled = v.Filled && x.State == pool.Online
+			v.Drained = v.Drained && (!ok || x.State == pool.Out)
+		}
+	}
+	p.Everyone(func(_ string, x *pool.Member) {
+		if x.StandsFor == at.Slot {
+			v.Spare = x.Slot
+		}
+	})
+	if w.New == nil {
+		return v
+	}
+	key = w.New.Key()
+	v.LightOn = v.LightOn || s.bays.Lit(w.New.Bay)
+	v.NewVerdict = string(s.judging.Judge()[key].Verdict)
+	if d := s.fleet.Drives[key]; d != nil {
+		v.NewAccepted = d.Accepted.Words()
+	}
+	v.Prepared = s.prepared(w.New.Key(), at)
+	if x, group, ok := s.stock.NewAt(p, key, at); ok {
+		v.New = x.State
+		if group == "" && x.State != pool.Standby && x.Slot != at.Slot {
+			v.New = pool.Standby
+		}
+		v.Moving, _, _ = s.fleet.Without(p, key, x.Slot)
+	} else {
+		for _, id := range p.Running {
+			if c := s.recoveries.Courses[id]; c.Report.Drive == key {
+				v.New = pool.Recovering // it is filled beside the old one
+			}
+		}
+	}
+	v.Stuck = s.hindrance(p, v)
+	for _, n := range s.News() {
+		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, key)
+		if about && n.Open() && n.Opened.After(w.BegunAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
+			v.Notices = append(v.Notices, n.Says)
+		}
+	}
+	return v
+}
+
+// hindrance says what stands in the way of a recovery that should run and does not.
+func (s *State) hindrance(p *fleet.Pool, v *swap.PoolView) string {
+	margin, known := s.fleet.Margin(p)
+	switch {
+	case v.New == pool.Online || len(p.Running) > 0:
+		return ""
+	case p.Waits != "":
+		return p.Waits
+	case v.New == "":
+		return "the pool does not show the new drive as its member"
+	case v.New == pool.Faulty || v.New == pool.Missing:
+		return "the pool calls the new drive " + string(v.New) + "; abandon, and plan the swap of that one"
+	case known && margin < 0:
+		return "what it would be filled from is missing"
+	}
+	return "nothing has begun, and the pool does not say why"
+}
+
+// ToSwaps tells every open swap on a host what was seen of a drive there.
+func (s *State) ToSwaps(b *store.Batch, hostName string, d *fleet.Drive, e swap.Event) {
+	for _, w := range s.OpenSwaps() {
+		if w.Host == hostName {
+			e.Drive = s.stock.SwapDrive(d)
+			e.Drive.Promised = s.Promised(d.Desc.Key(), w.ID)
+			_ = s.Apply(b, w, e) // what was observed is never refused
+		}
+	}
+}

@@ -1,0 +1,79 @@
+package swaps
+
+import (
+	"slices"
+	"time"
+
+	"lantern/internal/core/swap"
+	"lantern/internal/service/problem"
+)
+
+// AskedOut says whether a drive is out because a swap asked for it.
+func (s *State) AskedOut(key string, now time.Time) bool {
+	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.AskedOut(key, now) })
+}
+
+// AskedDown says whether a host is down because a swap asked for it, and not for too long yet.
+func (s *State) AskedDown(host string, now time.Time) bool {
+	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Host == host && w.AskedDown(now) })
+}
+
+// SwapIn says who leads the swap that was begun in a pool.
+func (s *State) SwapIn(poolID string) (lead string, begun bool) {
+	for _, w := range s.OpenSwaps() {
+		if w.PoolID == poolID && !w.BegunAt.IsZero() {
+			return w.Lead, true
+		}
+	}
+	return "", false
+}
+
+// OnHost says whether a swap is open on a host.
+func (s *State) OnHost(host string) bool {
+	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Host == host })
+}
+
+// WaitsIn says who leads the swap that waits for a drive to be confirmed.
+func (s *State) WaitsIn(key string) (lead string, waits bool) {
+	for _, w := range s.OpenSwaps() {
+		if w.Phase == swap.Confirm && w.New != nil && w.New.Key() == key {
+			return w.Lead, true
+		}
+	}
+	return "", false
+}
+
+// Leads refuses while a person leads a swap or a campaign.
+func (s *State) Leads(person string) error {
+	for _, w := range s.OpenSwaps() {
+		if w.Lead == person {
+			return problem.New(409, "leads-swap", "Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …", "%s leads the swap of %s in %s.", person, w.Old.Tail(), w.Pool)
+		}
+	}
+	for _, c := range s.CampaignByID {
+		if c.Lead == person && c.State.Open() {
+			return problem.New(409, "leads-campaign", "It goes on only with them; let them end or abandon it first.", "%s leads the campaign in %s.", person, c.Pool)
+		}
+	}
+	return nil
+}
+
+// Promised says to the swap of which old drive another was promised, if not to this one.
+func (s *State) Promised(key, id string) string {
+	for _, w := range s.OpenSwaps() {
+		if w.ID != id && w.Phase != swap.Planned && (w.New != nil && w.New.Key() == key || w.Early != nil && w.Early.Key() == key) {
+			return w.Old.Tail()
+		}
+	}
+	return ""
+}
+
+func (s *State) OpenSwaps() (out []*Swap) {
+	for _, w := range s.SwapByID {
+		if w.Phase.Open() {
+			out = append(out, w)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Swap) int { return a.PlannedAt.Compare(b.PlannedAt) })
+	return out
+}

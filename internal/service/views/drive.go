@@ -1,0 +1,237 @@
+package views
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/history"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// mostHappenings bounds what is told of one drive's past.
+const mostHappenings = 200
+
+// happenings are what happened to a drive: where it came and went, its self-tests, swaps, and counters that began anew; the
+// newest first.
+func (s *State) happenings(d *fleet.Drive) []api.Happening {
+	out := []api.Happening{}
+	key := d.Desc.Key()
+	rows, err := store.Newest[store.Event](s.Store, mostHappenings, "subject = ? and kind = ?", key, string(api.EventKindDrive))
+	if err != nil {
+		s.Log.Error("what happened to a drive cannot be read", "drive", key, "error", err)
+	}
+	for _, e := range rows {
+		out = append(out, api.Happening{At: e.At, Kind: api.HappeningKindPlace, Says: e.Says})
+	}
+	logs, err := store.Newest[store.FoundLog](s.Store, mostHappenings, "drive = ?", key)
+	if err != nil {
+		s.Log.Error("what was found of a drive cannot be read", "drive", key, "error", err)
+	}
+	for _, l := range logs {
+		var f health.Finding
+		if json.Unmarshal(l.Doc, &f) != nil || f.Verdict == health.Sound {
+			continue // a remark is no event
+		}
+		out = append(out, api.Happening{At: l.At, Kind: api.HappeningKindFinding, Says: fmt.Sprintf("%s %s: %s", l.Rule, l.Turn, f.Says)})
+	}
+	hours := d.Record["power_on_hours"]
+	now, _ := hours.Last()
+	for _, t := range d.Reading.Tests {
+		at, about := hours.Reached(fleet.TestHours(t.Hours, now.Value))
+		if at.IsZero() {
+			continue // the drive does not say how old it is
+		}
+		out = append(out, api.Happening{At: at, Kind: api.HappeningKindTest, Says: fmt.Sprintf("%s self-test: %s", t.Kind, t.Result), About: about})
+	}
+	for _, m := range drive.Catalogue {
+		if m.Kind != drive.Counter {
+			continue
+		}
+		for _, at := range d.Record[m.Name].Resets() {
+			out = append(out, api.Happening{At: at, Kind: api.HappeningKindReset, Says: string(m.Name) + " began anew"})
+		}
+	}
+	for _, w := range s.swaps.SwapByID {
+		as := "is replaced"
+		if w.New != nil && w.New.Key() == key {
+			as = "comes in"
+		} else if w.Old.Key() != key {
+			continue
+		}
+		what := strings.Trim(fmt.Sprintf("in %s, slot %s", w.Pool, w.Slot), " ")
+		if !w.BegunAt.IsZero() {
+			out = append(out, api.Happening{At: w.BegunAt, Kind: api.HappeningKindSwap, Says: "a swap begins in which it " + as + ", " + what})
+		}
+		if !w.EndedAt.IsZero() {
+			out = append(out, api.Happening{At: w.EndedAt, Kind: api.HappeningKindSwap, Says: fmt.Sprintf("that swap is %s, %s", w.Phase, what)})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b api.Happening) int {
+		return cmp.Or(b.At.Compare(a.At), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Says, b.Says))
+	})
+	return out[:min(len(out), mostHappenings)]
+}
+
+// Drive is one drive with everything known of it.
+func (s *Service) Drive(name string) (api.Drive, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.fleet.FindDrive(name)
+	if err != nil {
+		return api.Drive{}, err
+	}
+	return s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true), nil
+}
+
+func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive {
+	key := d.Desc.Key()
+	j := s.judging.Judge()[key]
+	out := api.Drive{Key: key, Tail: d.Tail(), Identity: wire.Identity(d.Desc.Identity), Firmware: d.Desc.Firmware, Medium: string(d.Desc.Medium),
+		RotationRpm: d.Desc.RotationRPM, FormFactor: d.Desc.FormFactor, CapacityBytes: int64(d.Desc.Capacity),
+		LogicalSectorBytes: int(d.Desc.LogicalSector), PhysicalSectorBytes: int(d.Desc.PhysicalSector), Host: d.Host, Path: d.Path,
+		Bay: d.BayName(), BayConfirmed: d.Section != "" && d.How.Sure(), BayHow: string(d.How), Role: api.DriveRoleNone, Holds: d.Holds, Present: d.Present, SeenAt: d.SeenAt, FirstSeenAt: d.FirstAt,
+		ReadAt: d.Reading.At, Verdict: api.Verdict(j.Verdict), Findings: []api.Finding{}}
+	if d.Present {
+		if h := s.fleet.Hosts[d.Host]; h != nil {
+			out.SeenAt = h.SeenAt
+		}
+	}
+	for _, f := range j.Findings {
+		out.Findings = append(out.Findings, fleet.ViewFinding(f))
+	}
+	out.Says = "has nothing to say"
+	if len(j.Findings) > 0 {
+		out.Says = j.Findings[0].Says
+	}
+	if j.Verdict == health.Unknown && len(j.Findings) > 0 {
+		for _, f := range j.Findings {
+			if f.Verdict == health.Unknown {
+				out.Says = f.Says
+				break
+			}
+		}
+	}
+	if h := s.fleet.Hosts[d.Host]; d.Present && h != nil && !s.fleet.Late(h, s.Clock.Now()) {
+		out.Looked = d.Looked // of one that is away, or whose host is silent, what was found before says nothing of now
+	}
+	if at.Pool != nil {
+		out.Pool, out.Group, out.Slot, out.State = at.Pool.Name, at.Group, at.Member.Slot, string(at.Member.State)
+		out.Role = api.DriveRoleMember
+		if at.Group == "" {
+			out.Role = api.DriveRoleSpare
+			for _, l := range at.Pool.Logs {
+				if l.Slot == at.Member.Slot {
+					out.Role = api.DriveRoleLog
+				}
+			}
+		}
+		if whole {
+			out.Margin, out.MarginAfter = s.judging.Margins(at, key)
+		}
+	}
+	if p, ok := d.Record["power_on_hours"].Last(); ok {
+		out.PowerOnHours = int(p.Value)
+	}
+	if p, ok := d.Record["temperature_celsius"].Last(); ok {
+		out.TemperatureCelsius = int(p.Value)
+	}
+	for _, l := range s.bays.LightByID {
+		if l.Bay == out.Bay && out.Bay != "" && l.State != api.LightStateGoing {
+			out.LitUntil = l.Until
+		}
+	}
+	for _, w := range s.swaps.OpenSwaps() {
+		if w.Old.Key() == key || w.New != nil && w.New.Key() == key {
+			out.Swap = w.ID
+		}
+	}
+	out.Uses = s.fleet.ViewUses(d)
+	if !whole {
+		return out
+	}
+	out.Siblings = s.judging.BatchOf(d)
+	out.Places, out.Paths, out.Layout = s.fleet.ViewPlaces(key), d.Paths, d.Layout
+	out.Testing, out.Busy = d.Reading.Testing, d.Busy
+	out.SelfTests, _ = s.selftests.DriveTests(d, at, s.selftests.CorePlans(nil, ""), s.selftests.TestIndex()[key], s.Clock.Now())
+	if d.Failed != nil {
+		out.FailedAt = *d.Failed
+	}
+	out.TestKinds = slices.Sorted(maps.Keys(d.Reading.TestMinutes))
+	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
+	life, err := s.readings.Life(d)
+	if err != nil {
+		s.Log.Error("the life-long totals of a drive cannot be made out", "drive", key, "error", err)
+	}
+	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, d.Reading.Tests, d.Reading.Unreadable
+	for _, m := range drive.Catalogue {
+		v, ok := s.fleet.ViewMetric(d, m)
+		if !ok {
+			continue
+		}
+		if m.Kind == drive.Counter || m.Unit == "sectors" {
+			for _, g := range d.Record[m.Name].Rates(v.At, m.Kind == drive.Counter) {
+				v.Growth = append(v.Growth, api.Growth{Hours: int(g.Over.Hours()), Grown: g.Grown, Whole: g.Whole})
+			}
+		}
+		if m.Kind == drive.Counter {
+			v.Total, v.Resets = life[m.Name].Total(v.Value), life[m.Name].Resets
+		}
+		out.Metrics = append(out.Metrics, v)
+	}
+	return out
+}
+
+// Trend is one metric of a drive over time, with its group's other members beside it.
+func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.fleet.FindDrive(name)
+	if err != nil {
+		return api.Trend{}, err
+	}
+	m, ok := drive.MetricByName(drive.MetricName(metric))
+	if !ok {
+		return api.Trend{}, problem.New(404, "no-metric", "A drive's page lists those it has.", "There is no metric %q.", metric)
+	}
+	if hours <= 0 {
+		hours = 30 * 24
+	}
+	since := s.Clock.Now().Add(-time.Duration(hours) * time.Hour)
+	out := api.Trend{Drive: d.Desc.Key(), Tail: d.Tail(), Metric: metric, Unit: m.Unit, Means: m.Means, MeansNot: m.MeansNot, Source: d.Source(m.Name),
+		Resets: []time.Time{}}
+	series, err := s.readings.Series(d.Desc.Key(), m.Name, since)
+	if err != nil {
+		return out, err
+	}
+	out.Points = points(series)
+	if m.Kind == drive.Counter {
+		out.Resets = append(out.Resets, series.Resets()...)
+	}
+	for _, k := range s.judging.Places()[d.Desc.Key()].Peers {
+		if peer := s.fleet.Drives[k]; peer != nil && peer != d && len(out.Peers) < 24 {
+			if ps := peer.Record[m.Name].Since(since); len(ps) > 0 {
+				out.Peers = append(out.Peers, api.PeerTrend{Tail: peer.Tail(), Points: points(ps)})
+			}
+		}
+	}
+	return out, nil
+}
+
+func points(in history.Series) []api.Point {
+	out := make([]api.Point, len(in))
+	for i, p := range in {
+		out[i] = api.Point{At: p.At, Value: p.Value}
+	}
+	return out
+}

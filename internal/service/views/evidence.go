@@ -1,0 +1,142 @@
+package views
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/record"
+	"lantern/internal/core/swap"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// Report is the record of a swap: what was seen, done and said, by whom and when, and how long at which margin.
+func (s *Service) Report(id string) (api.SwapReport, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	w := s.swaps.SwapByID[id]
+	if w == nil {
+		return api.SwapReport{}, problem.New(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
+	}
+	now := s.Clock.Now()
+	end := w.EndedAt
+	if end.IsZero() {
+		end = now
+	}
+	out := api.SwapReport{Practice: s.fleet.Practice, Swap: s.swaps.ViewSwap(w), WrittenAt: now, Steps: []api.StepTaken{}, Margins: []api.MarginStood{}, People: []string{}}
+	titles := map[swap.Phase]string{}
+	for _, st := range w.Steps() {
+		titles[st.Phase] = st.Title
+	}
+	for i, v := range w.Visited {
+		until := end
+		if i+1 < len(w.Visited) {
+			until = w.Visited[i+1].At
+		}
+		if v.Phase.Open() {
+			out.Steps = append(out.Steps, api.StepTaken{Phase: string(v.Phase), Title: titles[v.Phase], From: v.At, Seconds: until.Sub(v.At).Seconds()})
+		}
+	}
+	for i, m := range w.Margins {
+		until := end
+		if i+1 < len(w.Margins) {
+			until = w.Margins[i+1].At
+		}
+		out.Margins = append(out.Margins, api.MarginStood{Margin: wire.Margin(m.Margin, m.Known), From: m.At, Seconds: until.Sub(m.At).Seconds()})
+	}
+	for _, e := range w.Log {
+		if e.Who != record.Seen && !slices.Contains(out.People, e.Who) {
+			out.People = append(out.People, e.Who)
+		}
+	}
+	if d := s.fleet.Drives[w.Old.Key()]; d != nil {
+		out.Old = s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true)
+	}
+	if w.New != nil && w.Phase != swap.Confirm {
+		if d := s.fleet.Drives[w.New.Key()]; d != nil {
+			out.New = s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true)
+			if a := s.stock.AcceptanceByID[d.Accepted.ID]; a != nil {
+				out.Accepted = s.stock.ViewAcceptance(a)
+			}
+		}
+	}
+	return out, nil
+}
+
+// EvidenceFile is one file of a bundle of evidence.
+type EvidenceFile struct {
+	Name  string
+	At    time.Time
+	Bytes []byte
+}
+
+// Evidence is what the return of a drive under warranty is argued with: what it is, what was found and since when, every
+// reading, every self-test, the pages that could not be read as they came, and the record of its swap.
+func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err error) {
+	r, err := s.Report(id)
+	if err != nil {
+		return nil, "", err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	w := s.swaps.SwapByID[id]
+	d := s.fleet.Drives[w.Old.Key()]
+	if d == nil {
+		return nil, "", problem.New(404, "no-drive", "", "Nothing is known of %s.", w.Old.Tail())
+	}
+	now := s.Clock.Now()
+	add := func(name string, b []byte) { files = append(files, EvidenceFile{name, now, b}) }
+	text := func(v any) []byte {
+		b, _ := json.MarshalIndent(v, "", "  ")
+		return b
+	}
+	var sum strings.Builder
+	if s.fleet.Practice.Pool != "" {
+		fmt.Fprintf(&sum, "PRACTICE on a copy of %s: none of this happened.\n\n", s.fleet.Practice.Pool)
+	}
+	fmt.Fprintf(&sum, "%s, serial %s\nWWN %s, firmware %s, %d bytes\n", d.Desc.Model, d.Desc.Serial, d.Desc.WWN, d.Desc.Firmware, uint64(d.Desc.Capacity))
+	if p, ok := d.Record["power_on_hours"].Last(); ok {
+		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
+	}
+	fmt.Fprintf(&sum, "\nWhat was found:\n")
+	for _, f := range r.Old.Findings {
+		fmt.Fprintf(&sum, "- %s: %s, since %s\n", f.Verdict, f.Says, f.Since.UTC().Format(time.RFC3339))
+		for _, e := range f.Evidence {
+			fmt.Fprintf(&sum, "    %s (%s, %s)\n", e.Says, e.Source, e.At.UTC().Format(time.RFC3339))
+		}
+	}
+	add("summary.txt", []byte(sum.String()))
+	add("drive.json", text(r.Old))
+	add("swap.json", text(r))
+	var csv strings.Builder
+	csv.WriteString("at,metric,value\n")
+	for _, n := range slices.Sorted(maps.Keys(d.Record)) {
+		for _, p := range d.Record[n] {
+			fmt.Fprintf(&csv, "%s,%s,%v\n", p.At.UTC().Format(time.RFC3339), n, p.Value)
+		}
+	}
+	add("readings.csv", []byte(csv.String()))
+	runs, err := store.All[store.TestRun](s.Store, "id", "drive = ?", w.Old.Key())
+	if err != nil {
+		return nil, "", err
+	}
+	var tests []json.RawMessage
+	for _, t := range runs {
+		tests = append(tests, t.Doc)
+	}
+	add("self-tests.json", text(map[string]any{"log": d.Reading.Tests, "runs": tests}))
+	pages, err := store.All[store.BadPage](s.Store, "at", "drive = ?", w.Old.Key())
+	if err != nil {
+		return nil, "", err
+	}
+	for i, p := range pages {
+		add(fmt.Sprintf("page-%03d-%s.bin", i+1, p.Kind), p.Bytes)
+	}
+	return files, w.Old.Tail(), nil
+}

@@ -1,0 +1,100 @@
+package views
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"lantern/internal/api"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+)
+
+// Hosts lists all hosts.
+func (s *Service) Hosts() []api.Host {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	present := map[string]int{}
+	for _, d := range s.fleet.Drives {
+		if d.Present {
+			present[d.Host]++
+		}
+	}
+	out := make([]api.Host, 0, len(s.fleet.Hosts))
+	for _, h := range s.fleet.Hosts {
+		out = append(out, s.viewHost(h, present[h.Name]))
+	}
+	slices.SortFunc(out, func(a, b api.Host) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
+	v := api.Host{Name: h.Name, Room: h.Room, Cold: h.Cold, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives, Nameless: h.LastReport.Nameless}
+	switch {
+	case h.SeenAt.IsZero():
+		v.State = api.HostStateNever
+	case s.fleet.Late(h, s.Clock.Now()):
+		v.State = api.HostStateQuiet
+	}
+	return v
+}
+
+// SetRoom says where a host stands.
+func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
+	room = strings.Join(strings.Fields(room), " ")
+	if n := utf8.RuneCountInString(room); n > 60 {
+		return api.Host{}, problem.New(422, "bad-room", "Such as: cellar, or hall 2.", "A room's name has up to 60 characters, this has %d.", n)
+	}
+	return s.changeHost(name, func(h *store.Host) string {
+		if h.Room == room {
+			return ""
+		}
+		if h.Room = room; room == "" {
+			return fmt.Sprintf("%s says that %s stands in no room", by, name)
+		}
+		return fmt.Sprintf("%s says that %s stands in %s", by, name, room)
+	})
+}
+
+// SetCold says whether a host's drives are changed only while it is down.
+func (s *Service) SetCold(by, name string, cold bool) (api.Host, error) {
+	return s.changeHost(name, func(h *store.Host) string {
+		if h.Cold == cold {
+			return ""
+		}
+		if h.Cold = cold; cold {
+			return by + " says that drives of " + name + " are changed only while it is down"
+		}
+		return by + " says that drives of " + name + " can be changed while it runs"
+	})
+}
+
+// changeHost keeps what a person says of a host. change says in words what it changed; empty when that was so already.
+func (s *Service) changeHost(name string, change func(h *store.Host) string) (api.Host, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := s.fleet.Hosts[name]
+	if h == nil {
+		return api.Host{}, problem.New(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
+	}
+	present := 0
+	for _, d := range s.fleet.Drives {
+		if d.Present && d.Host == name {
+			present++
+		}
+	}
+	row := h.Host
+	if says := change(&row); says != "" {
+		b := &store.Batch{}
+		b.Put(&row)
+		s.Happened(b, api.EventKindHost, name, says)
+		if err := s.Commit(b); err != nil {
+			return api.Host{}, err
+		}
+		h.Host = row
+	}
+	return s.viewHost(h, present), nil
+}
