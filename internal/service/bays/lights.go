@@ -243,9 +243,9 @@ func (s *State) Dim(b *store.Batch, l *Light) {
 	s.orders.Give(b, o)
 }
 
-// SeeRhythms begins rhythms again that an agent does not keep any more: it was restarted. One in a pool that has become busy
+// seeRhythms begins rhythms again that an agent does not keep any more: it was restarted. One in a pool that has become busy
 // ends.
-func (s *State) SeeRhythms(b *store.Batch, from string, r api.Report) {
+func (s *State) seeRhythms(b *store.Batch, from string, r api.Report) {
 	keeps := map[string]bool{}
 	for _, d := range r.Drives {
 		keeps[wire.ToIdentity(d.Identity).Key()] = d.Rhythm
@@ -266,8 +266,25 @@ func (s *State) SeeRhythms(b *store.Batch, from string, r api.Report) {
 	}
 }
 
-// LightAnswered takes in what a host observed of a light. One that could not be put out is tried again at the next end.
-func (s *State) LightAnswered(b *store.Batch, l *Light, o *orders.Order) {
+// Tick puts out the lights whose time is over.
+func (s *State) Tick(t *fleet.Tick) {
+	for _, l := range s.LightByID {
+		if (l.State == api.LightStateAsked || l.State == api.LightStateLit) && !t.Now.Before(l.Until) {
+			s.Dim(t.Batch, l)
+		}
+	}
+}
+
+// Answered takes in what a host observed of a light; ours is false for an order that is not about one.
+func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
+	if l := s.LightByID[o.LightID]; l != nil {
+		s.lightAnswered(b, l, o)
+	}
+	return o.LightID != ""
+}
+
+// lightAnswered takes in what a host observed of a light. One that could not be put out is tried again at the next end.
+func (s *State) lightAnswered(b *store.Batch, l *Light, o *orders.Order) {
 	l.Says = o.Says
 	switch {
 	case o.State == api.OrderStateDone && o.On:
@@ -304,9 +321,15 @@ func (l *Light) row() *store.Light {
 	return &store.Light{ID: l.Id, Ended: ended, Doc: ledger.Document(l.Light)}
 }
 
-// SeeLights compares what a host's enclosures show with what was asked: a light that burns and belongs to nobody (after
+// Take compares the lights and rhythms that a host shows with those that were asked for.
+func (s *State) Take(c *fleet.Change) {
+	s.seeLights(c.Batch, c.Host.Name, c.Report)
+	s.seeRhythms(c.Batch, c.Host.Name, c.Report)
+}
+
+// seeLights compares what a host's enclosures show with what was asked: a light that burns and belongs to nobody (after
 // a restore, say) is put out by giving it an end.
-func (s *State) SeeLights(b *store.Batch, from string, r api.Report) {
+func (s *State) seeLights(b *store.Batch, from string, r api.Report) {
 	shown := map[string]bool{}
 	for _, e := range r.Enclosures {
 		for _, sec := range e.Sections {

@@ -79,8 +79,8 @@ func (s *State) Late(h *Host, now time.Time) bool {
 // idsAtHand is how many ids of a host's newest reports are known without a look into the store.
 const IdsAtHand = 64
 
-// WithoutReadings is what is kept of a report to compare the next one with: what is there, whenever it was told.
-func WithoutReadings(r api.Report) api.Report {
+// withoutReadings is what is kept of a report to compare the next one with: what is there, whenever it was told.
+func withoutReadings(r api.Report) api.Report {
 	r.Id, r.At = "", time.Time{}
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
@@ -92,14 +92,4 @@ func WithoutReadings(r api.Report) api.Report {
 		r.Pools[i].Witness.At = time.Time{}
 	}
 	return r
-}
-
-func Gone(was, seen map[string]bool) (keys []string) {
-	for key := range was {
-		if !seen[key] && key != "" {
-			keys = append(keys, key)
-		}
-	}
-	slices.Sort(keys)
-	return keys
 }

@@ -301,8 +301,8 @@ func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) erro
 	return nil
 }
 
-// Digest makes the daily messages that are due. s.mu is held.
-func (s *State) Digest(b *store.Batch, now time.Time) {
+// digest makes the daily messages that are due.
+func (s *State) digest(b *store.Batch, now time.Time) {
 	for i := range s.channels {
 		o := &s.channels[i]
 		if o.Digest == "" {

@@ -45,8 +45,14 @@ func (s *State) LoadNotices() error {
 	return nil
 }
 
-// Notify looks at what people ought to know now, and puts what changed into a batch. s.mu is held.
-func (s *State) Notify(b *store.Batch, now time.Time) {
+// Tick looks at what people ought to know now, and makes the daily messages that are due.
+func (s *State) Tick(t *fleet.Tick) {
+	s.notify(t.Batch, t.Now)
+	s.digest(t.Batch, t.Now)
+}
+
+// notify looks at what people ought to know now, and puts what changed into a batch.
+func (s *State) notify(b *store.Batch, now time.Time) {
 	if !s.Urgent && now.Sub(s.notifiedAt) < s.Clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
 		return
 	}

@@ -26,14 +26,14 @@ func (s *State) Give(b *store.Batch, o *Order) {
 	now := s.Clock.Now()
 	o.Id, o.At, o.Expires, o.State = ulid.Make().String(), now, now.Add(s.Clock.AtLeast(orderLimit, orderWall)), api.OrderStateWaiting
 	s.Waiting[o.Id] = o
-	b.Put(o.Row())
+	b.Put(o.row())
 	if c := s.wake[o.Host]; c != nil {
 		close(c)
 		delete(s.wake, o.Host)
 	}
 }
 
-func (o *Order) Row() *store.Order {
+func (o *Order) row() *store.Order {
 	return &store.Order{ID: o.Id, Host: o.Host, State: string(o.State), Swap: o.SwapID, Nth: o.Nth, Light: o.LightID, Doc: ledger.Document(o.Order)}
 }
 
@@ -65,6 +65,24 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 			return out, nil
 		}
 	}
+}
+
+// Expired are the orders that nobody carried out in time.
+func (s *State) Expired(now time.Time) (out []*Order) {
+	for _, o := range s.Waiting {
+		if now.After(o.Expires) {
+			out = append(out, o)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Order) int { return strings.Compare(a.Id, b.Id) })
+	return out
+}
+
+// End writes down how an order ended.
+func (s *State) End(b *store.Batch, o *Order, state api.OrderState, says string) {
+	o.State, o.Says = state, says
+	delete(s.Waiting, o.Id)
+	b.Put(o.row())
 }
 
 // Order finds an order by its id.

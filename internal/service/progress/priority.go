@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/service/fleet"
 	"lantern/internal/service/orders"
 	"lantern/internal/store"
 )
@@ -48,8 +49,9 @@ func wanted(h api.PriorityHours, now time.Time) string {
 	return string(h.Otherwise)
 }
 
-// TurnPriorities orders what the hours ask for.
-func (s *State) TurnPriorities(b *store.Batch, now time.Time) {
+// Tick orders the priorities that the hours ask for.
+func (s *State) Tick(t *fleet.Tick) {
+	b, now := t.Batch, t.Now
 	for id, h := range s.Hours {
 		p := s.fleet.Pools[id]
 		if p == nil || p.Priority == "" || p.Priority == wanted(h, now) || now.Sub(s.Turned[id]) < priorityTry && !now.Before(s.Turned[id]) {

@@ -136,8 +136,9 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
 }
 
-// Thin makes the records of some drives smaller, each once a day.
-func (s *State) Thin(now time.Time) {
+// Tick makes the records of some drives smaller, each once a day.
+func (s *State) Tick(t *fleet.Tick) {
+	now := t.Now
 	const drivesATick = 200
 	n := 0
 	for _, d := range s.fleet.Drives {

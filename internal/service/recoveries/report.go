@@ -8,13 +8,21 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
+	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
 
-// TakeRecoveries keeps the course of what moves in a pool.
-func (s *State) TakeRecoveries(b *store.Batch, at time.Time, p api.PoolReport) {
+// Take keeps the courses of what moves in the pools that a report tells of.
+func (s *State) Take(c *fleet.Change) {
+	for _, p := range c.Pools {
+		s.take(c.Batch, c.Report.At, p)
+	}
+}
+
+// take keeps the course of what moves in a pool.
+func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 	s.conclude(b, at, p)
 	for _, r := range p.Recoveries {
 		if r.Id == "" {

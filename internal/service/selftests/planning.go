@@ -160,8 +160,9 @@ func (s *State) testShape() string {
 	return fmt.Sprint(n, present, members, len(s.fleet.Hosts))
 }
 
-// StartPlanned lets tests begin whose time has come, and says what keeps the others back. s.mu is held.
-func (s *State) StartPlanned(b *store.Batch, now time.Time) {
+// Tick lets tests begin whose time has come, and says what keeps the others back.
+func (s *State) Tick(t *fleet.Tick) {
+	b, now := t.Batch, t.Now
 	if now.Before(s.fleet.GraceUntil) { // hosts that were there before a restart are given time to report
 		return
 	}

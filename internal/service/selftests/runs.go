@@ -227,8 +227,21 @@ func (s *State) StopTest(b *store.Batch, d *fleet.Drive, r *Run, by string) {
 	b.Put(r.row())
 }
 
-// TestAnswered notes what came of an order to start or stop a test.
-func (s *State) TestAnswered(b *store.Batch, o *orders.Order) {
+// Answered takes in what came of an order that is about a self-test; ours is false for any other.
+func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
+	switch o.Kind {
+	case api.OrderKindSelftest:
+		s.testAnswered(b, o)
+	case api.OrderKindAddress:
+		s.addressAnswered(b, o)
+	default:
+		return false
+	}
+	return true
+}
+
+// testAnswered notes what came of an order to start or stop a test.
+func (s *State) testAnswered(b *store.Batch, o *orders.Order) {
 	r := s.Runs[wire.ToIdentity(o.Drive).Key()]
 	if r == nil {
 		return
@@ -242,7 +255,7 @@ func (s *State) TestAnswered(b *store.Batch, o *orders.Order) {
 			it.Refused(s.Clock.Now(), o.Says)
 			b.Put(itemRow(it))
 		}
-		s.EndTest(b, r, api.TestRunStateRefused, o.Says)
+		s.endTest(b, r, api.TestRunStateRefused, o.Says)
 		return
 	default:
 		r.Stopping, r.Says = false, "it did not stop: "+o.Says
@@ -250,7 +263,7 @@ func (s *State) TestAnswered(b *store.Batch, o *orders.Order) {
 	b.Put(r.row())
 }
 
-func (s *State) EndTest(b *store.Batch, r *Run, state api.TestRunState, says string) {
+func (s *State) endTest(b *store.Batch, r *Run, state api.TestRunState, says string) {
 	r.State, r.Says, r.EndedAt, r.RemainingPercent = state, says, s.Clock.Now(), 0
 	r.StalledSince = time.Time{}
 	b.Put(r.row())
@@ -275,8 +288,8 @@ func (s *State) EndTest(b *store.Batch, r *Run, state api.TestRunState, says str
 // logged is how long a drive may take to write a test into its log.
 const logged = 15 * time.Minute
 
-// FollowTest reads from the drive itself what became of its test (R6).
-func (s *State) FollowTest(b *store.Batch, key string, rd api.Reading) {
+// followTest reads from the drive itself what became of its test (R6).
+func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
 	r := s.Runs[key]
 	if r == nil || r.Answered.IsZero() || !rd.At.After(r.Answered) {
 		return
@@ -317,11 +330,11 @@ func (s *State) FollowTest(b *store.Batch, key string, rd api.Reading) {
 		case "could not run":
 			state, says = api.TestRunStateAborted, "could not run"
 		}
-		s.EndTest(b, r, state, says)
+		s.endTest(b, r, state, says)
 		return
 	}
 	if rd.At.Sub(r.Answered) > logged {
-		s.EndTest(b, r, api.TestRunStateLost, "ended without a word in the drive's log: its power or its bus was cut, or it never began")
+		s.endTest(b, r, api.TestRunStateLost, "ended without a word in the drive's log: its power or its bus was cut, or it never began")
 	}
 }
 
@@ -377,8 +390,8 @@ func (s *State) askAddress(b *store.Batch, d *fleet.Drive, by string, lba int64)
 	return o
 }
 
-// FailedAt asks once, for each place at which a self-test failed, what lies there.
-func (s *State) FailedAt(b *store.Batch, d *fleet.Drive) {
+// failedAt asks once, for each place at which a self-test failed, what lies there.
+func (s *State) failedAt(b *store.Batch, d *fleet.Drive) {
 	for _, t := range d.Reading.Tests {
 		if t.Result != string(drive.SelfTestFailed) {
 			continue
@@ -392,8 +405,8 @@ func (s *State) FailedAt(b *store.Batch, d *fleet.Drive) {
 	}
 }
 
-// AddressAnswered keeps what lies where a self-test failed.
-func (s *State) AddressAnswered(b *store.Batch, o *orders.Order) {
+// addressAnswered keeps what lies where a self-test failed.
+func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 	d := s.fleet.Drives[wire.ToIdentity(o.Drive).Key()]
 	switch {
 	case d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba:

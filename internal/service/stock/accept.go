@@ -124,12 +124,12 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	s.AcceptanceByID[a.ID] = a
 	b := &store.Batch{}
 	next, orders := accept.Begin(a.State, s.Clock.Now(), fleet.Counts(d))
-	s.Turn(b, a, next, orders)
+	s.turn(b, a, next, orders)
 	return s.ViewAcceptance(a), s.Commit(b)
 }
 
-// Turn keeps the next state of an acceptance, and passes its orders on. s.mu is held.
-func (s *State) Turn(b *store.Batch, a *Acceptance, next accept.State, todo []accept.Order) {
+// turn keeps the next state of an acceptance, and passes its orders on. s.mu is held.
+func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []accept.Order) {
 	if string(ledger.Document(a.State)) == string(ledger.Document(next)) && len(todo) == 0 {
 		return
 	}
@@ -150,7 +150,7 @@ func (s *State) Turn(b *store.Batch, a *Acceptance, next accept.State, todo []ac
 			why := s.selftests.MayTest(d, at, o.Test, now)
 			if why != "" && (!d.Reading.SelfTests && (!d.Reading.At.IsZero() || d.Blind != "")) {
 				further, more := a.CannotTest(now, "it has no self-tests that could be asked for")
-				s.Turn(b, a, further, more)
+				s.turn(b, a, further, more)
 				return
 			}
 			if why != "" {
@@ -198,8 +198,15 @@ func (s *State) AcceptanceOf(key string) *Acceptance {
 	return nil
 }
 
-// ToAcceptance tells the acceptance of a drive what a report says of it.
-func (s *State) ToAcceptance(b *store.Batch, key string, d *fleet.Drive, r api.DriveReport, told time.Time) {
+// Take tells the tests of new drives what a report says of these.
+func (s *State) Take(c *fleet.Change) {
+	for _, x := range c.Drives {
+		s.seen(c.Batch, x.Key, x.Drive, x.Says, c.Report.At)
+	}
+}
+
+// seen tells the acceptance of a drive what a report says of it.
+func (s *State) seen(b *store.Batch, key string, d *fleet.Drive, r api.DriveReport, told time.Time) {
 	a := s.AcceptanceOf(key)
 	if a == nil {
 		return
@@ -217,23 +224,32 @@ func (s *State) ToAcceptance(b *store.Batch, key string, d *fleet.Drive, r api.D
 	case d.Blind != "" && d.Reading.At.IsZero():
 		next = next.NoCounts(now, d.Blind)
 	}
-	s.Turn(b, a, next, orders)
+	s.turn(b, a, next, orders)
 }
 
 // TestToAcceptance tells the acceptance of a drive how its self-test ended.
 func (s *State) TestToAcceptance(b *store.Batch, r *selftests.Run) {
 	if a := s.AcceptanceOf(r.Drive); a != nil {
 		next, orders := a.TestEnded(r.EndedAt, drive.SelfTestKind(r.Kind), r.State == api.TestRunStatePassed, r.State == api.TestRunStateFailed, r.Says)
-		s.Turn(b, a, next, orders)
+		s.turn(b, a, next, orders)
 	}
 }
 
-// GoOnAccepting orders what could not be ordered before.
-func (s *State) GoOnAccepting(b *store.Batch, now time.Time) {
+// Answered takes in what came of an order of a test of a new drive; ours is false for any other.
+func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
+	if a := s.AcceptanceByID[o.Acceptance]; a != nil && o.On && o.State != api.OrderStateDone {
+		s.turn(b, a, a.OrderFailed(s.Clock.Now(), o.Says), nil)
+	}
+	return o.Acceptance != ""
+}
+
+// Tick orders what could not be ordered before.
+func (s *State) Tick(t *fleet.Tick) {
+	b, now := t.Batch, t.Now
 	for _, a := range s.AcceptanceByID {
 		if d := s.fleet.Drives[a.Drive.Key()]; a.Outcome == accept.Running && !a.Asked && d != nil && d.Present {
 			if next, orders := a.Orders(now); len(orders) > 0 {
-				s.Turn(b, a, next, orders)
+				s.turn(b, a, next, orders)
 			}
 		}
 	}
@@ -252,7 +268,7 @@ func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, 
 		return api.Acceptance{}, problem.New(409, "not-now", "See how it stands: lantern accept show "+a.Drive.Tail(), "%s: %s.", a.Drive.Tail(), why)
 	}
 	b := &store.Batch{}
-	s.Turn(b, a, next, orders)
+	s.turn(b, a, next, orders)
 	return s.ViewAcceptance(a), s.Commit(b)
 }
 

@@ -37,8 +37,8 @@ func (s *State) LoadCampaigns() error {
 	return nil
 }
 
-// KeepCampaign keeps the next state of one.
-func (s *State) KeepCampaign(b *store.Batch, next swap.Campaign) {
+// keepCampaign keeps the next state of one.
+func (s *State) keepCampaign(b *store.Batch, next swap.Campaign) {
 	before := s.CampaignByID[next.ID]
 	if before != nil && string(ledger.Document(before)) == string(ledger.Document(next)) {
 		return
@@ -97,7 +97,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 	c.Items = swap.InTurns(c.Items)
 	c.Log = []record.Entry{{At: c.PlannedAt, Who: by, Says: fmt.Sprintf("planned to change %d drives of %s, one at a time", len(c.Items), p.Name)}}
 	b := &store.Batch{}
-	s.KeepCampaign(b, c)
+	s.keepCampaign(b, c)
 	return s.viewCampaign(s.CampaignByID[c.ID]), s.Commit(b)
 }
 
@@ -160,7 +160,7 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 		next.Held = p.Capacity
 		s.orders.Give(b, &orders.Order{SwapID: c.ID, Order: api.Order{Host: p.Reporter, Kind: api.OrderKindGrow, By: by, Pool: p.ID}})
 	}
-	s.KeepCampaign(b, next)
+	s.keepCampaign(b, next)
 	if err := s.Commit(b); err != nil {
 		return api.Campaign{}, err
 	}
@@ -189,7 +189,7 @@ func (s *Service) onCampaign(name string, f func(*swap.Campaign) (swap.Campaign,
 		return api.Campaign{}, err
 	}
 	b := &store.Batch{}
-	s.KeepCampaign(b, next)
+	s.keepCampaign(b, next)
 	return s.viewCampaign(s.CampaignByID[next.ID]), s.Commit(b)
 }
 
@@ -203,7 +203,7 @@ func (s *State) swapToCampaigns(b *store.Batch, w *Swap, at time.Time) {
 		tail = w.New.Tail()
 	}
 	for _, c := range s.CampaignByID {
-		s.KeepCampaign(b, c.SwapEnded(at, w.ID, w.Phase == swap.Closed, tail))
+		s.keepCampaign(b, c.SwapEnded(at, w.ID, w.Phase == swap.Closed, tail))
 	}
 }
 
@@ -220,7 +220,7 @@ func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
 			}
 		}
 		margin, known := s.fleet.Margin(p)
-		s.KeepCampaign(b, c.PoolSeen(at, len(p.Running) > 0, id, margin, known, p.Capacity))
+		s.keepCampaign(b, c.PoolSeen(at, len(p.Running) > 0, id, margin, known, p.Capacity))
 	}
 }
 

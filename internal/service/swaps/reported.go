@@ -4,38 +4,85 @@ import (
 	"slices"
 	"time"
 
+	"lantern/internal/api"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
 	"lantern/internal/service/fleet"
+	"lantern/internal/service/orders"
 	"lantern/internal/store"
 )
 
-// HostToSwaps tells open swaps that a host went quiet or reports again.
-func (s *State) HostToSwaps(b *store.Batch, host string, quiet bool, at time.Time) {
+// Take tells the swaps what a report says that concerns them: of its host, of drives that came, went or moved, and of pools (R5).
+func (s *State) Take(c *fleet.Change) {
+	b, from, at := c.Batch, c.Host.Name, c.Report.At
+	if c.Back {
+		s.hostToSwaps(b, from, false, at)
+	}
+	for _, key := range c.Gone {
+		d := s.fleet.Drives[key]
+		if d == nil || d.Host != from {
+			continue
+		}
+		margin := pool.Margin(0)
+		if p, _, _ := s.fleet.Member(key); p != nil {
+			margin, _ = s.fleet.Margin(p)
+		}
+		s.toSwaps(b, from, d, swap.Event{Kind: swap.DriveGone, At: at, Margin: margin})
+	}
+	for _, key := range c.Came {
+		s.toSwaps(b, from, s.fleet.Drives[key], swap.Event{Kind: swap.DriveCame, At: at})
+	}
+	s.movedToSwaps(b, from, at)
+	for _, p := range c.Report.Pools {
+		s.poolToSwaps(b, at, p.Id)
+	}
+}
+
+// Tick tells the swaps of hosts that have stopped reporting.
+func (s *State) Tick(t *fleet.Tick) {
+	for _, host := range t.Quiet {
+		s.hostToSwaps(t.Batch, host, true, t.Now)
+	}
+}
+
+// Answered takes in what came of an order of a swap or a campaign; ours is false for any other.
+func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
+	done := o.State == api.OrderStateDone
+	if w := s.SwapByID[o.SwapID]; w != nil {
+		_ = s.apply(b, w, swap.Event{Kind: swap.OrderDone, At: s.Clock.Now(), Order: o.Nth, Done: done, Outcome: o.Says})
+	}
+	if c := s.CampaignByID[o.SwapID]; c != nil {
+		s.keepCampaign(b, c.Answered(s.Clock.Now(), done, o.Says))
+	}
+	return o.SwapID != ""
+}
+
+// hostToSwaps tells open swaps that a host went quiet or reports again.
+func (s *State) hostToSwaps(b *store.Batch, host string, quiet bool, at time.Time) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host == host {
-			_ = s.Apply(b, w, swap.Event{Kind: swap.HostSeen, At: at, Quiet: quiet})
+			_ = s.apply(b, w, swap.Event{Kind: swap.HostSeen, At: at, Quiet: quiet})
 		}
 	}
 }
 
-// MovedToSwaps tells open swaps of a new drive that is in another bay than before, though it never seemed to leave.
-func (s *State) MovedToSwaps(b *store.Batch, host string, at time.Time) {
+// movedToSwaps tells open swaps of a new drive that is in another bay than before, though it never seemed to leave.
+func (s *State) movedToSwaps(b *store.Batch, host string, at time.Time) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host != host || w.New == nil || w.New.Bay == "" {
 			continue
 		}
 		if d := s.fleet.Drives[w.New.Key()]; d != nil && d.Present && d.Host == host && d.BayName() != w.New.Bay {
-			_ = s.Apply(b, w, swap.Event{Kind: swap.DriveCame, At: at, Drive: s.stock.SwapDrive(d)})
+			_ = s.apply(b, w, swap.Event{Kind: swap.DriveCame, At: at, Drive: s.stock.SwapDrive(d)})
 		}
 	}
 }
 
-// PoolToSwaps tells the pool's open swap what its pool shows.
-func (s *State) PoolToSwaps(b *store.Batch, at time.Time, poolID string) {
+// poolToSwaps tells the pool's open swap what its pool shows.
+func (s *State) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	p := s.fleet.Pools[poolID]
 	for _, w := range s.OpenSwaps() {
 		if p == nil || w.PoolID != poolID && !slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return x.PoolID == poolID }) {
@@ -49,7 +96,7 @@ func (s *State) PoolToSwaps(b *store.Batch, at time.Time, poolID string) {
 		if w.Gated() {
 			e.Checks = swap.Gate(s.situation(w.State), w.Phase)
 		}
-		_ = s.Apply(b, w, e)
+		_ = s.apply(b, w, e)
 	}
 	if p != nil {
 		s.poolToCampaigns(b, at, p)
@@ -169,13 +216,13 @@ func (s *State) hindrance(p *fleet.Pool, v *swap.PoolView) string {
 	return "nothing has begun, and the pool does not say why"
 }
 
-// ToSwaps tells every open swap on a host what was seen of a drive there.
-func (s *State) ToSwaps(b *store.Batch, hostName string, d *fleet.Drive, e swap.Event) {
+// toSwaps tells every open swap on a host what was seen of a drive there.
+func (s *State) toSwaps(b *store.Batch, hostName string, d *fleet.Drive, e swap.Event) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host == hostName {
 			e.Drive = s.stock.SwapDrive(d)
 			e.Drive.Promised = s.Promised(d.Desc.Key(), w.ID)
-			_ = s.Apply(b, w, e) // what was observed is never refused
+			_ = s.apply(b, w, e) // what was observed is never refused
 		}
 	}
 }

@@ -49,8 +49,8 @@ func (s *State) LoadSwaps() error {
 	return nil
 }
 
-// Apply gives an event to a swap, keeps it if it changed anything, and passes on what the core orders. s.mu is held.
-func (s *State) Apply(b *store.Batch, w *Swap, e swap.Event) error {
+// apply gives an event to a swap, keeps it if it changed anything, and passes on what the core orders. s.mu is held.
+func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	next, orders, err := swap.Apply(w.State, e)
 	if err != nil {
 		return err
@@ -181,7 +181,7 @@ func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare
 	w := &Swap{}
 	b := &store.Batch{}
 	s.SwapByID[plan.ID] = w
-	if err := s.Apply(b, w, swap.Event{Kind: swap.PlanIt, At: s.Clock.Now(), By: by, Plan: plan}); err != nil {
+	if err := s.apply(b, w, swap.Event{Kind: swap.PlanIt, At: s.Clock.Now(), By: by, Plan: plan}); err != nil {
 		return api.Swap{}, err
 	}
 	if err := s.Commit(b); err != nil {
@@ -267,7 +267,7 @@ func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err e
 	}
 	differs = fresh.Recipe.Differs(w.Recipe)
 	b := &store.Batch{}
-	if err := s.Apply(b, w, swap.Event{Kind: swap.ReplanIt, At: s.Clock.Now(), Plan: fresh}); err != nil {
+	if err := s.apply(b, w, swap.Event{Kind: swap.ReplanIt, At: s.Clock.Now(), Plan: fresh}); err != nil {
 		return nil, nil, err
 	}
 	return differs, nil, s.Commit(b)
@@ -304,7 +304,7 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 	}
 	b := &store.Batch{}
 	before := w.State
-	if err := s.Apply(b, w, e); err != nil {
+	if err := s.apply(b, w, e); err != nil {
 		return api.Swap{}, err
 	}
 	if before.Phase == swap.Planned && w.Phase != swap.Planned && w.Phase.Open() {
@@ -312,7 +312,7 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 	}
 	if h := s.fleet.Hosts[w.Host]; h != nil && h.Quiet && w.Phase == swap.Down {
 		// Somebody was quick: it went down before that was asked for.
-		_ = s.Apply(b, w, swap.Event{Kind: swap.HostSeen, At: s.Clock.Now(), Quiet: true})
+		_ = s.apply(b, w, swap.Event{Kind: swap.HostSeen, At: s.Clock.Now(), Quiet: true})
 	}
 	if err := s.Commit(b); err != nil {
 		return api.Swap{}, err
@@ -323,7 +323,7 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 // catchUp tells a swap that has just begun what was already so: an old drive that left before.
 func (s *State) catchUp(b *store.Batch, w *Swap) {
 	if d := s.fleet.Drives[w.Old.Key()]; d != nil && !d.Present {
-		_ = s.Apply(b, w, swap.Event{Kind: swap.DriveGone, At: s.Clock.Now(), Drive: s.stock.SwapDrive(d)})
+		_ = s.apply(b, w, swap.Event{Kind: swap.DriveGone, At: s.Clock.Now(), Drive: s.stock.SwapDrive(d)})
 	}
 }
 

@@ -1,0 +1,182 @@
+package fleet
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+	"lantern/internal/wire"
+)
+
+// Change is one report on its way through the stages: what is known before it, what it says, and what changed by it. Each stage takes what
+// earlier ones found, and adds to the batch.
+type Change struct {
+	Batch  *store.Batch
+	Host   *Host
+	Report api.Report
+	// Live is true for a report that is newer than what is known. Of any other only the readings count.
+	Live bool
+	// First is true for the host's first report, Back for the first after it was quiet.
+	First, Back bool
+	Drives      []DriveChange
+	Came, Gone  []string         // keys of drives that were not in the host's newest report before, and of those that are in it no more
+	Pools       []api.PoolReport // as reported; Report.Pools has those as well that are missing from it
+	Vanished    []string         // ids of pools that are missing since this report
+}
+
+// DriveChange is one drive in a report.
+type DriveChange struct {
+	*Drive
+	Key  string
+	Says api.DriveReport
+	// SeenBefore is when it was seen before this report; Dropped is true where it left its bus since and came back by itself.
+	SeenBefore time.Time
+	Dropped    bool
+	// Newest is true where the report has a reading that is the drive's newest now.
+	Newest bool
+	Keep   bool // whether its facts must be written
+}
+
+// dropFor is how long a drive can be away and have come back by itself; hands take longer.
+const dropFor = 10 * time.Minute
+
+// TakeDrives is the first stage: which drives are told of, and where they are.
+func (s *State) TakeDrives(c *Change) {
+	for _, r := range c.Report.Drives {
+		desc := wire.ToDescription(r)
+		key := desc.Key()
+		if key == "" {
+			continue
+		}
+		d := s.Drives[key]
+		x := DriveChange{Key: key, Says: r}
+		if d == nil {
+			d = &Drive{Record: history.Record{}, Facts: Facts{FirstAt: c.Report.At, Desc: desc, Life: map[drive.MetricName]history.Life{}}}
+			s.Know(key, d)
+			x.Keep = true
+		}
+		x.Drive, x.SeenBefore = d, d.SeenAt
+		x.Dropped = c.Live && s.dropped(c, d, r)
+		d.Version++
+		if c.Report.At.Before(d.FirstAt) {
+			d.FirstAt, x.Keep = c.Report.At, true
+		}
+		if s.takeFacts(c, d, desc, r) {
+			x.Keep = true
+		}
+		c.Drives = append(c.Drives, x)
+	}
+}
+
+// takeFacts keeps what a report says of a drive beside its reading; changed says whether that must be written.
+func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.DriveReport) (changed bool) {
+	at, from := c.Report.At, c.Host.Name
+	if !c.Live && d.Host != "" {
+		changed = d.SeenAt.Before(at)
+		if changed {
+			d.SeenAt = at
+		}
+		return changed
+	}
+	section, bay, how := s.Placed(from, r, desc.Key())
+	changed = !d.Present || d.Desc != desc || d.Host != from || d.Section != section || d.Bay != bay || d.How != how ||
+		d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds) || !slices.Equal(d.Names, r.Names)
+	d.Desc, d.Host, d.Section, d.Bay, d.How, d.Path, d.Blind, d.Holds = desc, from, section, bay, how, r.Path, r.Blind, r.Holds
+	d.Present, d.SeenAt, d.Names = c.Live, at, r.Names
+	if !c.Live {
+		return changed
+	}
+	d.Stay(from, section, bay, at)
+	paths := PathsSince(d.Paths, r, at)
+	changed = changed || d.Looked != r.Looked || !reflect.DeepEqual(d.Uses, r.Uses) || !reflect.DeepEqual(d.Layout, r.Layout) || len(paths) != len(d.Paths)
+	d.Looked, d.Uses, d.Told, d.Paths = r.Looked, r.Uses, r.Looked || len(r.Uses) > 0, paths
+	d.Layout = r.Layout
+	d.Feel(r.Busy, at)
+	return changed
+}
+
+// dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a swap
+// waits for a drive to be pulled, hands are at work on that host.
+func (s *State) dropped(c *Change, d *Drive, r api.DriveReport) bool {
+	section, bay, _ := s.Placed(c.Host.Name, r, d.Desc.Key())
+	if d.Present || d.SeenAt.IsZero() || d.Host != c.Host.Name || d.Section != section || d.Bay != bay || c.Report.At.Sub(d.SeenAt) > dropFor {
+		return false
+	}
+	return !s.Work.OnHost(c.Host.Name)
+}
+
+// KeepDrives writes the facts of those drives of which something changed.
+func (s *State) KeepDrives(c *Change) {
+	for _, x := range c.Drives {
+		if x.Keep {
+			c.Batch.Put(x.Row())
+		}
+	}
+}
+
+// TakeHost keeps what a report says of its host, and finds out which drives came and went.
+func (s *State) TakeHost(c *Change) {
+	h, r := c.Host, &c.Report
+	was, is := map[string]bool{}, map[string]bool{}
+	for _, d := range h.LastReport.Drives {
+		was[wire.ToIdentity(d.Identity).Key()] = true
+	}
+	for _, x := range c.Drives {
+		is[x.Key] = true
+	}
+	c.Came, c.Gone = missing(is, was), missing(was, is)
+	c.First, c.Back = h.SeenAt.IsZero(), h.Quiet
+	h.SeenAt, h.Interval, h.Quiet = r.At, r.IntervalSeconds, false
+	h.Skew = s.Clock.Now().Sub(r.At)
+	c.Pools = slices.Clone(r.Pools)
+	c.Vanished = s.Unreported(h.Name, r.At, h.LastReport.Pools, r)
+	if lasting := withoutReadings(*r); !reflect.DeepEqual(lasting, h.LastReport) {
+		h.LastReport, h.Report = lasting, ledger.Document(lasting)
+	}
+	row := h.Host
+	c.Batch.Put(&row)
+	if c.First || c.Back {
+		s.Happened(c.Batch, api.EventKindHost, h.Name, h.Name+" reports")
+	}
+	for _, key := range c.Gone {
+		if d := s.Drives[key]; d != nil && d.Host == h.Name {
+			d.Present = false
+			d.Version++
+			c.Batch.Put(d.Row())
+			s.Happened(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.Tail(), PlaceWords(d)))
+		}
+	}
+	for _, key := range c.Came {
+		if !c.First {
+			d := s.Drives[key]
+			s.Happened(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s came to %s", d.Tail(), PlaceWords(d)))
+		}
+	}
+}
+
+// TakePools keeps the pools that a report tells of.
+func (s *State) TakePools(c *Change) {
+	for _, p := range c.Report.Pools {
+		s.TakePool(c.Host.Name, c.Report.At, p)
+	}
+	for _, id := range c.Vanished {
+		s.Happened(c.Batch, api.EventKindPool, id, s.Pools[id].Name+" is not reported by "+c.Host.Name+" any more")
+	}
+}
+
+// missing are the keys that are in one set and not in the other, in order.
+func missing(of, in map[string]bool) (keys []string) {
+	for key := range of {
+		if !in[key] && key != "" {
+			keys = append(keys, key)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}

@@ -1,0 +1,24 @@
+package selftests
+
+import (
+	"lantern/internal/api"
+	"lantern/internal/service/fleet"
+)
+
+// Take reads from the drives themselves what became of their tests (R6). A drive that left its host while it was tested lost its test.
+func (s *State) Take(c *fleet.Change) {
+	for _, x := range c.Drives {
+		if !x.Newest {
+			continue
+		}
+		s.followTest(c.Batch, x.Key, x.Reading)
+		if c.Live {
+			s.failedAt(c.Batch, x.Drive)
+		}
+	}
+	for _, key := range c.Gone {
+		if r := s.Runs[key]; r != nil && s.fleet.Drives[key].Host == c.Host.Name {
+			s.endTest(c.Batch, r, api.TestRunStateLost, "it left its host while it was tested")
+		}
+	}
+}
