@@ -6,6 +6,7 @@ package service
 import (
 	"errors"
 	"log/slog"
+	"slices"
 	"sync"
 
 	"lantern/internal/clock"
@@ -76,15 +77,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 
 	l.Before = j.WriteStanding
 	l.After = func(*store.Batch) { m.RecallLate() }
-	l.Failed = func(err error) error {
-		if again := s.load(); again != nil {
-			log.Error("memory could not be made anew", "error", again)
-		}
-		if errors.Is(err, store.ErrTwice) {
-			return errTaken
-		}
-		return err
-	}
+	l.Undo = s.undo
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s, s.load()
@@ -102,4 +95,19 @@ func (s *Service) load() error {
 		}
 	}
 	return nil
+}
+
+// undo takes back what a batch changed in memory that was not written: what is in it is read again, and nothing else.
+func (s *Service) undo(b *store.Batch) error {
+	for _, f := range slices.Backward(b.Undo) {
+		f()
+	}
+	var failed []error
+	for _, undo := range []func(*store.Batch) error{
+		s.Fleet.Undo, s.Readings.Undo, s.Recoveries.Undo, s.Judging.Undo, s.Orders.Undo, s.Progress.Undo, s.Bays.Undo, s.Selftests.Undo, s.Stock.Undo,
+		s.Swaps.Undo, s.Notices.Undo,
+	} {
+		failed = append(failed, undo(b))
+	}
+	return errors.Join(failed...)
 }

@@ -62,6 +62,11 @@ func (s *Store) Close() error {
 	return raw.Close()
 }
 
+// ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is rehearsed.
+func (s *Store) ReadOnly(on bool) error {
+	return s.db.Exec(fmt.Sprintf("PRAGMA query_only = %t", on)).Error
+}
+
 // Limit keeps the database from growing beyond so many pages of 4 KiB. It is how a full disk is rehearsed.
 func (s *Store) Limit(pages int) error {
 	return s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages)).Error
@@ -83,6 +88,21 @@ type Batch struct {
 	drop []any // goes
 	// Events get their numbers when the batch is written.
 	Events []*Event
+	// Undo is called when the batch was not written: it takes back what has no record in it.
+	Undo []func()
+}
+
+// Records are all records of the batch but its events.
+func (b *Batch) Records() []any { return slices.Concat(b.put, b.add, b.drop) }
+
+// Of gives the records of one kind in a batch.
+func Of[T any](b *Batch) (out []*T) {
+	for _, r := range b.Records() {
+		if x, ok := r.(*T); ok {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // Put keeps a record, in place of one with the same key.

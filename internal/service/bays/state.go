@@ -2,6 +2,7 @@ package bays
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -44,9 +45,10 @@ func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
 // Load makes the lights that have not ended and the surveys from what is in the store.
 func (s *State) Load() error {
-	if err := s.loadLights(); err != nil {
-		return err
-	}
+	return errors.Join(s.loadLights(), s.loadSurveys())
+}
+
+func (s *State) loadSurveys() error {
 	s.surveys = map[string]*enclosure.Survey{}
 	surveys, err := store.All[store.Survey](s.Store, "host", "")
 	if err != nil {
@@ -70,11 +72,18 @@ func (s *State) loadLights() error {
 		return err
 	}
 	for _, row := range rows {
-		l := &Light{}
-		if err := json.Unmarshal(row.Doc, &l.Light); err != nil {
-			return fmt.Errorf("light %s: %w", row.ID, err)
+		if err := s.take(row); err != nil {
+			return err
 		}
-		s.LightByID[row.ID] = l
 	}
+	return nil
+}
+
+func (s *State) take(row store.Light) error {
+	l := &Light{}
+	if err := json.Unmarshal(row.Doc, &l.Light); err != nil {
+		return fmt.Errorf("light %s: %w", row.ID, err)
+	}
+	s.LightByID[row.ID] = l
 	return nil
 }

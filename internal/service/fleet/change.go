@@ -132,6 +132,7 @@ func (s *State) TakeHost(c *Change) {
 	}
 	c.Came, c.Gone = missing(is, was), missing(was, is)
 	c.First, c.Back = h.SeenAt.IsZero(), h.Quiet
+	c.Batch.Undo = append(c.Batch.Undo, func() { h.Quiet = c.Back })
 	h.SeenAt, h.Interval, h.Quiet = r.At, r.IntervalSeconds, false
 	h.Skew = s.Clock.Now().Sub(r.At)
 	c.Pools = slices.Clone(r.Pools)

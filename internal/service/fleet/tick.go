@@ -19,6 +19,7 @@ func (s *State) Tick(t *Tick) {
 	for _, h := range s.Hosts {
 		if !h.Quiet && !h.SeenAt.IsZero() && s.Late(h, t.Now) {
 			h.Quiet = true
+			t.Batch.Undo = append(t.Batch.Undo, func() { h.Quiet = false })
 			t.Quiet = append(t.Quiet, h.Name)
 			s.Happened(t.Batch, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
 		}

@@ -21,9 +21,10 @@ type Ledger struct {
 	Generation int
 	// Urgent is true when people must be told with the next look at what they ought to know.
 	Urgent bool
-	// before adds to a batch what is kept with it, after follows a batch that was written, failed one that was not.
+	// Before adds to a batch what is kept with it, After follows a batch that was written; Undo takes back what one changed in memory that
+	// was not written.
 	Before, After func(*store.Batch)
-	Failed        func(error) error
+	Undo          func(*store.Batch) error
 }
 
 // New makes a Ledger on a store.
@@ -38,7 +39,11 @@ func (s *Ledger) Commit(b *store.Batch) error {
 	}
 	s.Changed()
 	if err := s.Store.Write(b); err != nil {
-		return s.Failed(err)
+		if undo := s.Undo(b); undo != nil {
+			s.Log.Error("what was not written could not be taken back", "error", undo)
+		}
+		s.Changed()
+		return err
 	}
 	s.After(b)
 	for _, e := range b.Events {

@@ -42,11 +42,18 @@ func (s *State) Load() error {
 		return err
 	}
 	for _, row := range rows {
-		o := &Order{SwapID: row.Swap, Nth: row.Nth, LightID: row.Light}
-		if err := json.Unmarshal(row.Doc, &o.Order); err != nil {
-			return fmt.Errorf("order %s: %w", row.ID, err)
+		if err := s.take(row); err != nil {
+			return err
 		}
-		s.Waiting[row.ID] = o
 	}
+	return nil
+}
+
+func (s *State) take(row store.Order) error {
+	o := &Order{SwapID: row.Swap, Nth: row.Nth, LightID: row.Light}
+	if err := json.Unmarshal(row.Doc, &o.Order); err != nil {
+		return fmt.Errorf("order %s: %w", row.ID, err)
+	}
+	s.Waiting[row.ID] = o
 	return nil
 }

@@ -109,9 +109,15 @@ type turn struct {
 	Priority string    `json:"priority"`
 }
 
+// LoadRecoveries makes the courses from what is in the store.
 func (s *State) LoadRecoveries() error {
 	s.Courses = map[string]*Course{}
-	rows, err := store.All[store.Recovery](s.Store, "started", "")
+	return s.load("", "")
+}
+
+// load adds the courses that fit, and their samples.
+func (s *State) load(where, samplesWhere string, args ...any) error {
+	rows, err := store.All[store.Recovery](s.Store, "started", where, args...)
 	if err != nil {
 		return err
 	}
@@ -122,7 +128,7 @@ func (s *State) LoadRecoveries() error {
 		}
 		s.Courses[row.ID] = c
 	}
-	samples, err := store.All[store.Sample](s.Store, "recovery, at", "")
+	samples, err := store.All[store.Sample](s.Store, "recovery, at", samplesWhere, args...)
 	if err != nil {
 		return err
 	}

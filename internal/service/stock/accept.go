@@ -27,27 +27,40 @@ func (a *Acceptance) row() *store.Acceptance {
 	return &store.Acceptance{ID: a.ID, Doc: ledger.Document(a.State)}
 }
 
+// LoadAcceptances makes the tests of new drives from what is in the store, and what these are tested for.
 func (s *State) LoadAcceptances() error {
 	rows, err := store.All[store.Acceptance](s.Store, "id", "")
 	if err != nil {
 		return err
 	}
+	s.AcceptanceByID = map[string]*Acceptance{}
+	for _, row := range rows {
+		if err := s.take(row); err != nil {
+			return err
+		}
+	}
+	return s.loadPolicy()
+}
+
+func (s *State) take(row store.Acceptance) error {
+	state, err := accept.Decode(row.Doc)
+	if err != nil {
+		return fmt.Errorf("acceptance %s: %w", row.ID, err)
+	}
+	s.AcceptanceByID[state.ID] = &Acceptance{state}
+	return nil
+}
+
+func (s *State) loadPolicy() error {
 	policies, err := store.Newest[store.AcceptPolicy](s.Store, 1, "")
 	if err != nil {
 		return err
 	}
+	s.policy = acceptPolicy{}
 	for _, p := range policies {
 		if err := json.Unmarshal(p.Doc, &s.policy.AcceptPolicy); err != nil {
 			return fmt.Errorf("what new drives are tested for: %w", err)
 		}
-	}
-	s.AcceptanceByID = map[string]*Acceptance{}
-	for _, row := range rows {
-		state, err := accept.Decode(row.Doc)
-		if err != nil {
-			return fmt.Errorf("acceptance %s: %w", row.ID, err)
-		}
-		s.AcceptanceByID[state.ID] = &Acceptance{state}
 	}
 	return nil
 }

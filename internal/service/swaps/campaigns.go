@@ -21,12 +21,17 @@ import (
 	"lantern/internal/store"
 )
 
+// LoadCampaigns makes the campaigns from what is in the store.
 func (s *State) LoadCampaigns() error {
-	rows, err := store.All[store.Campaign](s.Store, "id", "")
+	s.CampaignByID = map[string]*swap.Campaign{}
+	return s.loadCampaigns("")
+}
+
+func (s *State) loadCampaigns(where string, args ...any) error {
+	rows, err := store.All[store.Campaign](s.Store, "id", where, args...)
 	if err != nil {
 		return err
 	}
-	s.CampaignByID = map[string]*swap.Campaign{}
 	for _, row := range rows {
 		c := &swap.Campaign{}
 		if err := json.Unmarshal(row.Doc, c); err != nil {

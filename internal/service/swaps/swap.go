@@ -27,9 +27,14 @@ type Swap struct {
 	version int
 }
 
+// LoadSwaps plays all swaps from their events in the store.
 func (s *State) LoadSwaps() error {
 	s.SwapByID = map[string]*Swap{}
-	events, err := store.All[store.SwapEvent](s.Store, "swap, seq", "")
+	return s.loadSwaps("")
+}
+
+func (s *State) loadSwaps(where string, args ...any) error {
+	events, err := store.All[store.SwapEvent](s.Store, "swap, seq", where, args...)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,26 @@
+package bays
+
+import (
+	"errors"
+
+	"lantern/internal/store"
+)
+
+// Undo reads the lights and surveys again that are in a batch which was not written.
+func (s *State) Undo(b *store.Batch) error {
+	var failed []error
+	for _, l := range store.Of[store.Light](b) {
+		delete(s.LightByID, l.ID)
+		row, err := store.One[store.Light](s.Store, "id = ? and ended = ?", l.ID, false)
+		if err == nil {
+			err = s.take(row)
+		}
+		if !errors.Is(err, store.ErrNone) {
+			failed = append(failed, err)
+		}
+	}
+	if len(store.Of[store.Survey](b)) > 0 {
+		failed = append(failed, s.loadSurveys())
+	}
+	return errors.Join(failed...)
+}

@@ -1,0 +1,87 @@
+package fleet
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"lantern/internal/store"
+)
+
+// Undo reads those hosts, drives and layouts from the store again that are in a batch which was not written.
+func (s *State) Undo(b *store.Batch) error {
+	var failed []error
+	for _, row := range store.Of[store.Drive](b) {
+		failed = append(failed, s.drive(row.Key))
+	}
+	for _, row := range store.Of[store.Host](b) {
+		failed = append(failed, s.host(row.Name))
+	}
+	if len(store.Of[store.Layout](b))+len(store.Of[store.Spot](b)) > 0 {
+		failed = append(failed, s.LoadLayouts())
+	}
+	return errors.Join(failed...)
+}
+
+// drive makes the facts of a drive what they are in the store, and forgets a drive that is not there.
+func (s *State) drive(key string) error {
+	d := s.Drives[key]
+	row, err := store.One[store.Drive](s.Store, "key = ?", key)
+	switch {
+	case d == nil:
+		return nil
+	case errors.Is(err, store.ErrNone):
+		delete(s.Drives, key)
+		of := Batch(d)
+		s.Batches[of] = slices.DeleteFunc(s.Batches[of], func(k string) bool { return k == key })
+		return nil
+	case err != nil:
+		return err
+	}
+	var facts Facts
+	if err := json.Unmarshal(row.Doc, &facts); err != nil {
+		return fmt.Errorf("facts of drive %s: %w", key, err)
+	}
+	d.Facts = facts
+	d.Version++
+	return nil
+}
+
+// host makes a host and its pools what they are in the store.
+func (s *State) host(name string) error {
+	h := s.Hosts[name]
+	row, err := store.One[store.Host](s.Store, "name = ?", name)
+	switch {
+	case h == nil:
+		return nil
+	case errors.Is(err, store.ErrNone):
+		delete(s.Hosts, name)
+		return nil
+	case err != nil:
+		return err
+	}
+	was := Host{Host: row, Taken: h.Taken, Quiet: h.Quiet, Skew: h.Skew}
+	if len(row.Report) > 0 {
+		if err := json.Unmarshal(row.Report, &was.LastReport); err != nil {
+			return fmt.Errorf("report of host %s: %w", name, err)
+		}
+	}
+	*h = was
+	before := map[string]*Pool{}
+	for id, p := range s.Pools {
+		if p.Reporter == name {
+			before[id] = p
+			p.At = h.SeenAt // so that what is taken again is no older
+		}
+	}
+	for _, p := range h.LastReport.Pools {
+		s.TakePool(name, h.SeenAt, p)
+		delete(before, p.Id)
+	}
+	for id := range before {
+		delete(s.Pools, id)
+	}
+	s.TwinNames = nil
+	return nil
+}

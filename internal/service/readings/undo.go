@@ -1,0 +1,20 @@
+package readings
+
+import (
+	"lantern/internal/store"
+)
+
+// Undo makes the records of those drives again of which a batch that was not written has readings.
+func (s *State) Undo(b *store.Batch) error {
+	of := map[string]int{}
+	for _, row := range store.Of[store.Reading](b) {
+		of[row.Drive]++
+	}
+	for key, n := range of {
+		if d := s.fleet.Drives[key]; d != nil {
+			d.Loose -= n
+			s.recall(key, d)
+		}
+	}
+	return nil
+}

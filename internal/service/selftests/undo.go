@@ -1,0 +1,23 @@
+package selftests
+
+import (
+	"errors"
+	"time"
+
+	"lantern/internal/store"
+)
+
+// Undo reads the self-tests under way and the plans again where a batch that was not written has some of them.
+func (s *State) Undo(b *store.Batch) error {
+	var failed []error
+	if len(store.Of[store.TestRun](b)) > 0 {
+		for key := range s.Runs {
+			s.fleet.Drives[key].Stalled = time.Time{}
+		}
+		failed = append(failed, s.LoadRuns())
+	}
+	if len(store.Of[store.Plan](b))+len(store.Of[store.PlannedTest](b)) > 0 {
+		failed = append(failed, s.LoadPlans())
+	}
+	return errors.Join(failed...)
+}
