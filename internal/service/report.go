@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"slices"
 	"time"
 
@@ -32,11 +33,20 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	if slices.Contains(h.Taken, r.Id) {
 		return errTaken
 	}
-
+	switch _, err := store.One[store.ReportID](s.Store, "id = ?", r.Id); {
+	case err == nil:
+		return errTaken
+	case !errors.Is(err, store.ErrNone):
+		return err
+	}
+	b := &store.Batch{Once: &store.ReportID{ID: r.Id, Host: from, At: r.At}}
+	if err := s.pass(&fleet.Change{Batch: b, Host: h, Report: r, Live: !r.Past && !r.At.Before(h.SeenAt)}); err != nil {
+		return err
+	}
 	if h.Taken = append(h.Taken, r.Id); len(h.Taken) > fleet.IdsAtHand {
 		h.Taken = slices.Delete(h.Taken, 0, fleet.IdsAtHand/2)
 	}
-	return s.pass(&fleet.Change{Batch: &store.Batch{Once: &store.ReportID{ID: r.Id, Host: from, At: r.At}}, Host: h, Report: r, Live: !r.Past && !r.At.Before(h.SeenAt)})
+	return nil
 }
 
 // pass lets a report go through the stages, once and in order. No stage calls another: what one wants of another is in the change, or an
