@@ -21,8 +21,8 @@ var assuring = regexp.MustCompile(`(?i)(can|may) be pulled|\bsafe\b|nothing (els
 
 // established lists where such words are made, by file and function, and what establishes them there.
 var established = map[string]string{
-	"internal/service/seats.go notSwapped":                   "notFree is empty: the drive is there, its host reports, both its ends were read and are blank, the kernel shows no use, no pool has it; otherwise the words say that this is not so",
-	"internal/service/seats.go spareOnly":                    "the spare stands by for nobody, its agent tells of uses, and there are none but the pool's",
+	"internal/service/swaps/seats.go notSwapped":                   "notFree is empty: the drive is there, its host reports, both its ends were read and are blank, the kernel shows no use, no pool has it; otherwise the words say that this is not so",
+	"internal/service/swaps/seats.go spareOnly":                    "the spare stands by for nobody, its agent tells of uses, and there are none but the pool's",
 	"internal/cli/drives.go usedBy":                          "the service says that it was looked at, which it does only of a drive that is there and whose host reports; no use is listed",
 	"internal/core/swap/newcomer.go newcomer":                "lies is empty: the drive is Blank, which the service sets only of one that was read",
 	"internal/core/swap/steps.go step":                       "titles and explanations of steps: Drain says what is waited for; that nothing lies there is why Pull comes after Drain, which ends when it was observed; a pull waits for its checks",

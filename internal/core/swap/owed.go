@@ -62,7 +62,7 @@ func (s *State) leftAt(p *pool.Pool, slot string, counted bool) Debt {
 	case there && m.Lost() && m.State != pool.Recovering:
 		return Debt{"place " + slot + " has no working member" + since, again}
 	case behind != "":
-		return Debt{"place " + behind + ", which depends on " + slot + ", holds no data; the swap of " + old + " was abandoned", again}
+		return Debt{"place " + behind + ", which depends on " + slot + ", is emptied or lost; the swap of " + old + " was abandoned", again}
 	}
 	return Debt{}
 }

@@ -35,7 +35,7 @@ func TestOwed(t *testing.T) {
 		"emptied":                       {phase: Abandoned, begun: true, p: group(member("0", pool.Out, ""), member("1", pool.Online, "")), q: whole, says: "place 0 was emptied"},
 		"removed":                       {phase: Abandoned, begun: true, p: group(member("1", pool.Online, "")), q: whole, says: "place 0 was removed"},
 		"the other pool's place":        {phase: Abandoned, begun: true, p: whole, q: group(member("0", pool.Faulty, ""), member("1", pool.Online, "")), says: "place 0 has no working member"},
-		"one that depends on the place": {phase: Abandoned, begun: true, p: group(member("0", pool.Online, ""), member("1", pool.Out, "0")), q: whole, says: "place 1, which depends on 0, holds no data"},
+		"one that depends on the place": {phase: Abandoned, begun: true, p: group(member("0", pool.Online, ""), member("1", pool.Out, "0")), q: whole, says: "place 1, which depends on 0, is emptied or lost"},
 		"unknown":                       {phase: Abandoned, begun: true, p: whole, q: whole, unknown: true, says: "unknown whether place 0 of basalt is filled"},
 		"forgotten":                     {phase: Abandoned, begun: true},
 		"the spare used up":             {phase: Closed, begun: true, spare: "s", p: whole, q: whole, says: "no spare stands by"},

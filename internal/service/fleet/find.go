@@ -12,7 +12,7 @@ import (
 
 func FromDocument[T any](b []byte) (v T, err error) { return v, json.Unmarshal(b, &v) }
 
-// FindDrive finds a drive by its key, its serial, the end of its serial, or the bay it is in. s.mu is held.
+// FindDrive finds a drive by its key, its serial, the end of its serial, or the bay it is in.
 func (s *State) FindDrive(name string) (*Drive, error) {
 	if d := s.Drives[name]; d != nil {
 		return d, nil

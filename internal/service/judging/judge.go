@@ -30,7 +30,7 @@ type Judged struct {
 // host which went quiet shows.
 const goodFor = 2 * time.Second
 
-// Judge gives the verdicts of all drives. s.mu is held. Of a large fleet only those drives are judged anew of which
+// Judge gives the verdicts of all drives. Of a large fleet only those drives are judged anew of which
 // something changed.
 func (s *State) Judge() map[string]Judged {
 	now := s.Clock.Now()

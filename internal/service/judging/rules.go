@@ -213,10 +213,7 @@ func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error)
 		if req.Expression != "" {
 			return api.RuleTried{}, problem.New(409, "built-in", "Choose another name for yours.", "%s is a built-in rule; it can be switched on and off, and its thresholds set.", id)
 		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		says := fmt.Sprintf("%s switched the rule %s %s", by, id, map[bool]string{true: "on", false: "off"}[req.On])
-		return api.RuleTried{Flagged: []api.RuleFlag{}}, s.keepSetting(&store.Setting{Name: off + id, Value: 1}, req.On, says)
+		return api.RuleTried{Flagged: []api.RuleFlag{}}, s.switchRule(by, id, req.On)
 	}
 	switch {
 	case !RuleID.MatchString(id):
@@ -240,6 +237,14 @@ func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error)
 		return tried, err
 	}
 	return tried, s.loadRules()
+}
+
+// switchRule switches a built-in rule on or off.
+func (s *Service) switchRule(by, id string, on bool) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	says := fmt.Sprintf("%s switched the rule %s %s", by, id, map[bool]string{true: "on", false: "off"}[on])
+	return s.keepSetting(&store.Setting{Name: off + id, Value: 1}, on, says)
 }
 
 func builtIn(id string) bool {

@@ -116,7 +116,7 @@ func pressing(n notice.Notice) health.Verdict {
 	return n.Severity
 }
 
-// deliver makes a delivery for each channel that wants to know of a change. s.mu is held.
+// deliver makes a delivery for each channel that wants to know of a change.
 func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
 	if c.Turn == notice.Better || c.Turn != notice.Worse && c.Quiet(now) {
 		return

@@ -21,7 +21,7 @@ const (
 	orderWall  = 40 * time.Second
 )
 
-// Give gives a host something to do. s.mu is held.
+// Give gives a host something to do.
 func (s *State) Give(b *store.Batch, o *Order) {
 	now := s.Clock.Now()
 	o.Id, o.At, o.Expires, o.State = ulid.Make().String(), now, now.Add(s.Clock.AtLeast(orderLimit, orderWall)), api.OrderStateWaiting

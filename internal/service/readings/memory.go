@@ -77,7 +77,7 @@ func (s *State) LoadReadings() error {
 	return nil
 }
 
-// RecallLate makes the records of drives anew of which something came late and is kept now. s.mu is held.
+// RecallLate makes the records of drives anew of which something came late and is kept now.
 func (s *State) RecallLate() {
 	for key := range s.behind {
 		if d := s.fleet.Drives[key]; d != nil {
@@ -159,7 +159,7 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 }
 
-// Fold makes blocks of drives that have many loose readings. s.mu is held.
+// Fold makes blocks of drives that have many loose readings.
 func (s *State) Fold() error {
 	done := 0
 	for key, d := range s.fleet.Drives {

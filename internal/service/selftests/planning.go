@@ -87,7 +87,7 @@ func (s *State) TestRatios() map[string][]float64 {
 	return out
 }
 
-// replan brings what is planned up to date. s.mu is held.
+// replan brings what is planned up to date.
 func (s *State) replan(b *store.Batch, now time.Time) {
 	members := s.members(s.plans, now)
 	items := slices.Clone(s.Items)

@@ -141,7 +141,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	return s.ViewAcceptance(a), s.Commit(b)
 }
 
-// turn keeps the next state of an acceptance, and passes its orders on. s.mu is held.
+// turn keeps the next state of an acceptance, and passes its orders on.
 func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []accept.Order) {
 	if string(ledger.Document(a.State)) == string(ledger.Document(next)) && len(todo) == 0 {
 		return

@@ -13,7 +13,7 @@ import (
 )
 
 // PlaceOf is what a drive in the place of a member must be like, as a swap of that member asks for it. ok is false where that is not
-// known. Must be called with s.mu held.
+// known.
 func (s *State) PlaceOf(p *pool.Pool, m pool.Member) (place swap.State, why string, ok bool) {
 	size, ok := p.Fit(m.Slot)
 	if !ok {
@@ -78,7 +78,7 @@ func (s *State) fitsPools(d swap.Drive) (names []string) {
 }
 
 // LeftOver tells which spares of a pool, and which stock drives on its hosts, can take no place of it any more, as after its drives
-// were exchanged for larger ones; and that its places are not covered then. Empty when there are none. Must be called with s.mu held.
+// were exchanged for larger ones; and that its places are not covered then. Empty when there are none.
 func (s *State) LeftOver(p *fleet.Pool) string {
 	if p == nil {
 		return ""

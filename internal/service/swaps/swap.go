@@ -54,7 +54,7 @@ func (s *State) loadSwaps(where string, args ...any) error {
 	return nil
 }
 
-// apply gives an event to a swap, keeps it if it changed anything, and passes on what the core orders. s.mu is held.
+// apply gives an event to a swap, keeps it if it changed anything, and passes on what the core orders.
 func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	next, orders, err := swap.Apply(w.State, e)
 	if err != nil {
@@ -195,7 +195,7 @@ func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare
 	return s.ViewSwap(w), nil
 }
 
-// composed is the plan of a drive's swap as things are now; the new drive has at least so many bytes. Must be called with s.mu held.
+// composed is the plan of a drive's swap as things are now; the new drive has at least so many bytes.
 func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*swap.State, error) {
 	key := d.Desc.Key()
 	seats := s.fleet.Seats(key)
@@ -238,7 +238,7 @@ func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*sw
 	return &plan, nil
 }
 
-// Owed is what a swap left undone; empty when nothing is. Must be called with s.mu held.
+// Owed is what a swap left undone; empty when nothing is.
 func (s *State) Owed(w *Swap) swap.Debt {
 	return w.Owed(func(id string) (*pool.Pool, bool) {
 		if p := s.fleet.Pools[id]; p != nil {
@@ -249,7 +249,7 @@ func (s *State) Owed(w *Swap) swap.Debt {
 }
 
 // refresh composes a plan again from the newest facts, until it begins, and returns how it differs from the plan that was shown. Where no
-// plan can be composed any more, the old one stays to be looked at, and stale says why it must not begin. Must be called with s.mu held.
+// plan can be composed any more, the old one stays to be looked at, and stale says why it must not begin.
 func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err error) {
 	d := s.fleet.Drives[w.Old.Key()]
 	if w.Phase != swap.Planned || d == nil {
