@@ -29,7 +29,7 @@ func (s *State) Occupants(host string) map[enclosure.Address]*Drive {
 		if was != nil && was.Present && (!d.Present || was.Desc.Key() < key) {
 			continue // two in one bay are told of elsewhere; the map shows the same one each time
 		}
-		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && len(s.poolsWith(key)) > 0 {
+		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && len(s.PoolsWith(key)) > 0 {
 			out[at] = d
 		}
 	}
@@ -41,6 +41,7 @@ func (s *State) BadLink(key string, d *Drive, bay string) {
 		s.BadLinks[bay] = map[string]string{}
 	}
 	s.BadLinks[bay][key] = d.Tail()
+	s.BadLinksVersion++
 }
 
 // Know puts a drive among those that are remembered.

@@ -3,6 +3,7 @@ package fleet
 import (
 	"cmp"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -34,6 +35,7 @@ type Pool struct {
 	Witness api.Witness
 	// drives are the keys of the drives that have a place in it.
 	drives map[string]bool
+	kept   kept
 }
 
 // TakePool puts a reported pool into memory. A place whose drive is not named keeps the one that was last seen there.
@@ -58,13 +60,34 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		for _, key := range append([]string{m.Drive}, m.Drives...) {
 			next.drives[key] = true
 		}
+		next.kept.layered = next.kept.layered || m.Under != ""
 	})
+	if before != nil && !next.kept.layered && before.WhyUnknown() == next.WhyUnknown() && reflect.DeepEqual(before.Pool, next.Pool) {
+		next.kept = before.kept
+	}
 	for _, r := range p.Recoveries {
 		if r.Id != "" && next.Unseen.IsZero() && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
 			next.Running = append(next.Running, r.Id)
 		}
 	}
+	s.drop(p.Id)
 	s.Pools[p.Id] = next
+	for key := range next.drives {
+		if s.inPools[key] == nil {
+			s.inPools[key] = map[string]*Pool{}
+		}
+		s.inPools[key][p.Id] = next
+	}
+}
+
+// drop forgets a pool.
+func (s *State) drop(id string) {
+	if p := s.Pools[id]; p != nil {
+		for key := range p.drives {
+			delete(s.inPools[key], id)
+		}
+		delete(s.Pools, id)
+	}
 }
 
 // twins are the names that more than one pool has.
@@ -93,14 +116,16 @@ func (s *State) PoolBusy(p *Pool) float64 {
 }
 
 // SortedPools are all pools in an order that does not change.
-func (s *State) SortedPools() []*Pool { return s.poolsWith("") }
+func (s *State) SortedPools() []*Pool { return s.PoolsWith("") }
 
-// poolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is empty.
-func (s *State) poolsWith(key string) (out []*Pool) {
-	for _, p := range s.Pools {
-		if key == "" || p.drives[key] {
-			out = append(out, p)
-		}
+// PoolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is empty.
+func (s *State) PoolsWith(key string) (out []*Pool) {
+	of := s.inPools[key]
+	if key == "" {
+		of = s.Pools
+	}
+	for _, p := range of {
+		out = append(out, p)
 	}
 	slices.SortFunc(out, func(a, b *Pool) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) })
 	return out
@@ -133,7 +158,28 @@ func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 	if p.WhyUnknown() != "" {
 		return 0, false
 	}
-	return p.DriveMargin(s.Below)
+	if p.kept.layered {
+		return p.DriveMargin(s.Below)
+	}
+	if !p.kept.made {
+		p.kept.margin, p.kept.known = p.DriveMargin(s.Below)
+		p.kept.made = true
+	}
+	return p.kept.margin, p.kept.known
+}
+
+// kept is what was worked out of a pool: it stands as long as the pool is as it is. Of one with members that are pools themselves, nothing
+// is kept.
+type kept struct {
+	layered, made, known bool
+	margin               pool.Margin
+	without              map[string]without
+}
+
+type without struct {
+	left  pool.Margin
+	lost  []string
+	known bool
 }
 
 // Without is a pool's margin after a drive is gone with all its places, and the volumes that are lost then.
@@ -141,13 +187,23 @@ func (s *State) Without(p *Pool, key, slot string) (left pool.Margin, lost []str
 	if p.WhyUnknown() != "" {
 		return 0, nil, false
 	}
+	if x, ok := p.kept.without[key+" "+slot]; ok {
+		return x.left, x.lost, x.known
+	}
 	slots := p.SlotsOf(key)
 	if !slices.Contains(slots, slot) && slot != "" {
 		slots = append(slots, slot)
 	}
 	q := p.Losing(slots...)
 	left, known = q.DriveMargin(s.Below)
-	return left, q.LostVolumes(), known
+	lost = q.LostVolumes()
+	if !p.kept.layered {
+		if p.kept.without == nil {
+			p.kept.without = map[string]without{}
+		}
+		p.kept.without[key+" "+slot] = without{left, lost, known}
+	}
+	return left, lost, known
 }
 
 // Unreported carries the pools over that a host told of before and does not tell of any more: what was seen once is remembered, and
@@ -211,7 +267,7 @@ func (s *State) ForgetPool(by string, p *Pool) error {
 		return problem.New(409, "pool-reported", "Only a pool that its host no longer reports can be forgotten.", "%s is reported by %s.", p.Name, p.Reporter)
 	}
 	b := &store.Batch{}
-	delete(s.Pools, p.ID)
+	s.drop(p.ID)
 	s.TwinNames = nil
 	s.Changed()
 	if h := s.Hosts[p.Reporter]; h != nil {

@@ -19,12 +19,15 @@ type State struct {
 
 	Work Work // set once, before anything is asked
 
-	Hosts  map[string]*Host
-	Drives map[string]*Drive
-	Pools  map[string]*Pool
+	Hosts   map[string]*Host
+	Drives  map[string]*Drive
+	Pools   map[string]*Pool
+	inPools map[string]map[string]*Pool // by drive and id
 	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose link was bad, by bay.
 	Batches  map[string][]string
 	BadLinks map[string]map[string]string
+	// BadLinksVersion changes with them.
+	BadLinksVersion int
 	// Layouts and Spots are what people found out of bays that no enclosure tells of, by host.
 	Layouts map[string][]enclosure.Layout
 	Spots   map[string][]enclosure.Spot
@@ -80,7 +83,7 @@ func (s *State) LoadDrives() error {
 
 // LoadHosts makes the hosts, and the pools of their newest reports, from what is in the store.
 func (s *State) LoadHosts() error {
-	s.Hosts, s.Pools = map[string]*Host{}, map[string]*Pool{}
+	s.Hosts, s.Pools, s.inPools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {
 		return err

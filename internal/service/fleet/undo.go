@@ -80,7 +80,7 @@ func (s *State) host(name string) error {
 		delete(before, p.Id)
 	}
 	for id := range before {
-		delete(s.Pools, id)
+		s.drop(id)
 	}
 	s.TwinNames = nil
 	return nil

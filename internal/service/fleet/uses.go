@@ -28,7 +28,7 @@ func (s *State) Seats(key string) (out []Seat) {
 	if key == "" {
 		return nil
 	}
-	for _, p := range s.poolsWith(key) {
+	for _, p := range s.PoolsWith(key) {
 		p.Everyone(func(group string, m *pool.Member) {
 			if m.On(key) {
 				out = append(out, Seat{p, *m, group})

@@ -28,89 +28,41 @@ type grounds struct {
 	own        int // which version of people's own rules
 }
 
-// neighbourhoods are the temperatures in each section of each enclosure.
-func (s *State) neighbourhoods() map[string]health.Group {
-	degrees := map[string][]float64{}
-	for _, d := range s.fleet.Drives {
-		if d.Section == "" || !d.Present {
-			continue
+// sameHours are the keys of the drives of d's model in its pool that ran just as long.
+func (s *State) sameHours(d *fleet.Drive, at fleet.Place) (keys []string) {
+	hours, told := d.Record["power_on_hours"].Last()
+	if !told || at.Pool == nil {
+		return nil
+	}
+	at.Pool.Everyone(func(_ string, m *pool.Member) {
+		other := s.fleet.Drives[m.Drive]
+		if other == nil || other == d || other.Desc.Model != d.Desc.Model {
+			return
 		}
-		if p, ok := d.Record["temperature_celsius"].Last(); ok {
-			at := d.Host + "/" + d.Section
-			degrees[at] = append(degrees[at], p.Value)
+		if p, ok := other.Record["power_on_hours"].Last(); ok && health.SameHours(hours.Value, p.Value) {
+			keys = append(keys, m.Drive)
 		}
-	}
-	out := make(map[string]health.Group, len(degrees))
-	for at, v := range degrees {
-		out[at] = health.Robust(v)
-	}
-	return out
-}
-
-// siblings are the keys of the drives made together with d (false), and of those of its model in its pool that ran just as
-// long (true).
-func (s *State) siblings(d *fleet.Drive, at fleet.Place) map[string]bool {
-	out := map[string]bool{}
-	if hours, told := d.Record["power_on_hours"].Last(); told && at.Pool != nil {
-		at.Pool.Everyone(func(_ string, m *pool.Member) {
-			other := s.fleet.Drives[m.Drive]
-			if other == nil || other == d || other.Desc.Model != d.Desc.Model {
-				return
-			}
-			if p, ok := other.Record["power_on_hours"].Last(); ok && health.SameHours(hours.Value, p.Value) {
-				out[m.Drive] = true
-			}
-		})
-	}
-	for _, k := range s.fleet.Batches[fleet.Batch(d)] {
-		if other := s.fleet.Drives[k]; other != nil && health.SameBatch(d.Desc.Identity, other.Desc.Identity) {
-			out[k] = false
-		}
-	}
-	return out
-}
-
-// BatchOf are the keys of the drives made together with d, in order.
-func (s *State) BatchOf(d *fleet.Drive) (keys []string) {
-	for k := range s.siblings(d, fleet.Place{}) {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
+	})
 	return keys
 }
 
-// allPlaces are the places of all drives in pools, of each drive the worst first. Pools are gone through in one order, so that the same
-// place stands first each time.
-func (s *State) allPlaces() map[string]fleet.Place {
-	out := make(map[string]fleet.Place, len(s.fleet.Drives))
-	margins := map[string]int{}
-	for _, p := range s.fleet.SortedPools() {
-		margins[p.ID] = -1 << 20
-		if m, known := s.fleet.Margin(p); known {
-			margins[p.ID] = int(m)
-		}
-		one := map[string][]fleet.Place{}
-		s.recoveries.PlacesOf(p, one)
-		for key, places := range one {
-			for _, x := range places {
-				at, known := out[key]
-				switch {
-				case !known:
-					out[key] = x
-				case x.WorseThan(at, margins):
-					x.Also = append(slices.Clip(at.Also), fleet.Place{Pool: at.Pool, Member: at.Member, Group: at.Group, Peers: at.Peers, Filling: at.Filling})
-					out[key] = x
-				default:
-					at.Also = append(slices.Clip(at.Also), x)
-					out[key] = at
-				}
-			}
+// sameBatch are the keys of the drives made together with d.
+func (s *State) sameBatch(d *fleet.Drive, _ fleet.Place) (keys []string) {
+	for _, k := range s.fleet.Batches[fleet.Batch(d)] {
+		if other := s.fleet.Drives[k]; other != nil && health.SameBatch(d.Desc.Identity, other.Desc.Identity) {
+			keys = append(keys, k)
 		}
 	}
-	return out
+	return keys
 }
 
-func (s *State) grounds(now time.Time, d *fleet.Drive, at fleet.Place, warm map[string]health.Group, scrubs map[string]time.Time) grounds {
+// BatchOf are the keys of the drives made together with d, in order.
+func (s *State) BatchOf(d *fleet.Drive) []string {
+	return slices.Sorted(slices.Values(s.sameBatch(d, fleet.Place{})))
+}
+
+func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
+	at := j.places[d.Desc.Key()]
 	filling := false
 	at.Every(func(x fleet.Place) { filling = filling || x.Filling })
 	g := grounds{version: d.Version, state: at.Member.State, filling: filling, asked: !d.Present && s.fleet.Work.AskedOut(d.Desc.Key(), now), limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.Shifts[d.Desc.Key()]}
@@ -127,10 +79,12 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, at fleet.Place, warm map[
 	}
 	g.peers = health.Robust(latencies)
 	if at.Pool != nil {
-		g.scrub = scrubs[at.Pool.ID]
+		g.scrub = j.scrubs[at.Pool.ID]
 	}
 	if d.Section != "" {
-		g.neighbours = warm[d.Host+"/"+d.Section]
+		if sec := j.sections[d.Host+"/"+d.Section]; sec != nil {
+			g.neighbours = sec.group
+		}
 		var mates []string
 		for key, tail := range s.fleet.BadLinks[d.BayName()] {
 			if key != d.Desc.Key() {

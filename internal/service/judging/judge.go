@@ -2,19 +2,54 @@ package judging
 
 import (
 	"slices"
-	"strings"
 	"time"
 
 	"lantern/internal/core/health"
 	"lantern/internal/service/fleet"
 )
 
-// judgement is what the core says of every drive at one moment.
+// judgement is what the core says of every drive, and what is kept of how it came to that, so that after a report only those drives are judged
+// again of which something changed.
 type judgement struct {
-	at         time.Time
-	generation int // of the changes that it was made after
+	at         time.Time // of the newest look
+	generation int       // of the changes that it was made after
+	ownVersion int       // of people's own rules and thresholds
+	badLinks   int       // version of the bays with bad links
 	of         map[string]Judged
 	places     map[string]fleet.Place
+
+	pools    map[string]seenPool
+	sections map[string]*section // by host and section
+	late     map[string]bool     // by host
+	scrubs   map[string]time.Time
+	shifts   map[string]health.Shift
+	absent   map[string]bool // drives that do not answer
+	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each drive, by their keys:
+	// those made together with it, and those that ran as long.
+	bad          map[string]failed
+	batch, hours map[string]map[string]health.Sibling
+	gone         []string // drives that are not known any more, and whose siblings were not told yet
+	turn         []string // drives whose turn to be looked at has not come yet
+}
+
+// seenPool is a pool as it was when it was looked at, with the places in it by drive.
+type seenPool struct {
+	pool   *fleet.Pool
+	margin int
+	places map[string][]fleet.Place
+}
+
+// section is the temperatures in one section of an enclosure.
+type section struct {
+	degrees map[string]float64 // of those drives that tell them
+	group   health.Group
+	drives  map[string]bool
+}
+
+// failed is one drive that counts as failed, and those to which that matters.
+type failed struct {
+	since        time.Time
+	batch, hours map[string]bool
 }
 
 // Judged is one drive's part of it. hits is what was found without looking at siblings; it stands as long as what it was
@@ -24,78 +59,88 @@ type Judged struct {
 	Verdict  health.Verdict
 	hits     []health.Hit
 	from     grounds
+	section  string
+	hours    float64 // power-on hours, -1 when they are not told
 }
 
-// goodFor is how long a judgement stands when nothing was reported: long enough to answer a page, short enough that a
-// host which went quiet shows.
-const goodFor = 2 * time.Second
+const (
+	// goodFor is how long a judgement stands when nothing was reported: long enough to answer a page.
+	goodFor = 2 * time.Second
+	// wholeFor is within what time every drive is looked at, whether something changed of it or not: findings clear by time alone.
+	wholeFor = 2 * time.Minute
+	// turnAtLeast is how many drives are looked at each time because it is their turn.
+	turnAtLeast = 64
+)
 
-// Judge gives the verdicts of all drives. Of a large fleet only those drives are judged anew of which
-// something changed.
+// Judge gives the verdicts of all drives. Only those are judged again of which something changed, and some whose turn it is; after a
+// while without a look, or when rules have changed, all are.
 func (s *State) Judge() map[string]Judged {
 	now := s.Clock.Now()
-	if s.judged != nil && s.judged.generation == s.Generation && now.Sub(s.judged.at) < s.Clock.AtLeast(goodFor, goodFor) && !now.Before(s.judged.at) {
-		return s.judged.of
+	j := s.judged
+	if j != nil && j.generation == s.Generation && now.Sub(j.at) < s.Clock.AtLeast(goodFor, goodFor) && !now.Before(j.at) {
+		return j.of
 	}
-	of := make(map[string]Judged, len(s.fleet.Drives))
-	places := s.allPlaces()
-	warm, scrubs := s.neighbourhoods(), s.recoveries.CleanScrubs()
-	var bad []string
-	for key, d := range s.fleet.Drives {
-		j, known := s.past[key]
-		from := s.grounds(now, d, places[key], warm, scrubs)
-		if !known || j.from != from {
-			sub := s.subject(d, places[key], from)
-			j = Judged{hits: append(health.Evaluate(&sub, from.limits), s.ownHits(d, places[key])...), from: from}
-		}
-		of[key] = j
-		if failure(j.hits, d.Standing) != nil {
-			bad = append(bad, key)
-		}
+	if j == nil || j.ownVersion != s.ownVersion || j.badLinks != s.fleet.BadLinksVersion || now.Before(j.at) {
+		j = s.nothing(now)
 	}
-	slices.Sort(bad)
-	related := map[string][]health.Sibling{}
-	for _, b := range bad {
-		f := failure(of[b].hits, s.fleet.Drives[b].Standing)
-		since := f.Since
-		if since.IsZero() {
-			since = now
-		}
-		for key, hours := range s.siblings(s.fleet.Drives[b], places[b]) {
-			if places[key].Pool == nil {
-				continue
-			}
-			why := "same model and serials near " + s.fleet.Drives[b].Desc.Serial
-			if hours {
-				why = "same model and nearly equal power-on hours"
-			}
-			related[key] = append(related[key], health.Sibling{Tail: s.fleet.Drives[b].Tail(), At: since, Why: why, Hours: hours})
-		}
-	}
-	for key, j := range of {
+	elapsed := now.Sub(j.at)
+	j.at, j.generation = now, s.Generation
+	look, moved, aged := s.changes(j, elapsed, now)
+	settle := map[string]bool{}
+	for key := range look {
 		d := s.fleet.Drives[key]
-		hits := j.hits
-		if r := related[key]; len(r) > 0 {
-			slices.SortFunc(r, func(a, b health.Sibling) int { return strings.Compare(a.Tail, b.Tail) })
-			hits = append(slices.Clip(hits), health.EvaluateSiblings(r, now, j.from.limits)...)
+		was, known := j.of[key]
+		from := s.grounds(now, d, j)
+		if !known || was.from != from {
+			sub := s.subject(d, j.places[key], from)
+			was.hits, was.from = append(health.Evaluate(&sub, from.limits), s.ownHits(d, j.places[key])...), from
+			j.of[key] = was
 		}
-		if slices.ContainsFunc(d.Standing, func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) }) {
-			left := slices.DeleteFunc(slices.Clone(d.Standing), func(x health.Standing) bool { return s.lifted(x.Rule, j.from.limits) })
-			s.logFindings(key, d.Standing, left)
-			d.Standing = left
-			s.unwritten[key] = true
-		}
-		if len(hits)+len(d.Standing) == 0 {
-			j.Findings, j.Verdict = nil, health.VerdictOf(nil, j.from.late)
-		} else {
-			s.stand(key, d, health.Settle(d.Standing, hits, now))
-			j.Findings, j.Verdict = health.Tell(d.Standing, j.from.late, now)
-		}
-		of[key] = j
+		settle[key] = true
 	}
-	s.past = of
-	s.judged = &judgement{at: now, generation: s.Generation, of: of, places: places}
-	return of
+	for len(look) > 0 {
+		s.relate(j, look, moved, aged, settle, now)
+		look = map[string]bool{} // those that began or ceased to count as failed by what stands against them now
+		for key := range settle {
+			s.settle(j, key, now)
+			_, bad := j.bad[key]
+			if bad != (failure(j.of[key].hits, s.fleet.Drives[key].Standing) != nil) {
+				look[key] = true
+			}
+		}
+		settle, moved, aged = map[string]bool{}, nil, nil
+	}
+	return j.of
+}
+
+// nothing is a judgement for which every drive is to be looked at. What was found of a drive stands, where its grounds are the same.
+func (s *State) nothing(now time.Time) *judgement {
+	j := &judgement{at: now, ownVersion: s.ownVersion, badLinks: s.fleet.BadLinksVersion, of: map[string]Judged{}, places: map[string]fleet.Place{}, pools: map[string]seenPool{},
+		sections: map[string]*section{}, late: map[string]bool{}, absent: map[string]bool{}, bad: map[string]failed{}, batch: map[string]map[string]health.Sibling{}, hours: map[string]map[string]health.Sibling{}}
+	s.judged = j
+	return j
+}
+
+// settle makes the findings and the verdict of a drive from what was found of it and what stands against it.
+func (s *State) settle(j *judgement, key string, now time.Time) {
+	d, x := s.fleet.Drives[key], j.of[key]
+	hits := x.hits
+	if r := j.siblingsOf(key); len(r) > 0 {
+		hits = append(slices.Clip(hits), health.EvaluateSiblings(r, now, x.from.limits)...)
+	}
+	if slices.ContainsFunc(d.Standing, func(st health.Standing) bool { return s.lifted(st.Rule, x.from.limits) }) {
+		left := slices.DeleteFunc(slices.Clone(d.Standing), func(st health.Standing) bool { return s.lifted(st.Rule, x.from.limits) })
+		s.logFindings(key, d.Standing, left)
+		d.Standing = left
+		s.unwritten[key] = true
+	}
+	if len(hits)+len(d.Standing) == 0 {
+		x.Findings, x.Verdict = nil, health.VerdictOf(nil, x.from.late)
+	} else {
+		s.stand(key, d, health.Settle(d.Standing, hits, now))
+		x.Findings, x.Verdict = health.Tell(d.Standing, x.from.late, now)
+	}
+	j.of[key] = x
 }
 
 // Places is where in its pool each drive is.

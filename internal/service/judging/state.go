@@ -20,7 +20,6 @@ type State struct {
 	readings   *readings.State
 
 	judged *judgement
-	past   map[string]Judged
 	// unwritten are drives of whose findings something changed that is not kept yet.
 	unwritten map[string]bool
 	foundLog  []*store.FoundLog
@@ -48,6 +47,6 @@ func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
 // Load makes the rules and findings from what is in the store.
 func (s *State) Load() error {
-	s.judged, s.past, s.unwritten, s.foundLog = nil, nil, map[string]bool{}, nil
+	s.judged, s.unwritten, s.foundLog = nil, map[string]bool{}, nil
 	return errors.Join(s.loadRules(), s.loadStanding())
 }

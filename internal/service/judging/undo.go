@@ -10,9 +10,13 @@ func (s *State) Undo(b *store.Batch) error {
 	for _, row := range store.Of[store.Standing](b) {
 		s.unwritten[row.Drive] = true
 	}
+	s.Forget()
 	s.foundLog = append(store.Of[store.FoundLog](b), s.foundLog...)
 	if len(store.Of[store.Setting](b))+len(store.Of[store.OwnRule](b)) > 0 {
 		return s.loadRules()
 	}
 	return nil
 }
+
+// Forget lets every drive be judged again.
+func (s *State) Forget() { s.judged = nil }

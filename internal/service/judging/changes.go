@@ -1,0 +1,385 @@
+package judging
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/core/health"
+	"lantern/internal/core/pool"
+	"lantern/internal/service/fleet"
+)
+
+// changes brings the places, sections and hosts of a judgement up to date, and gives the keys of the drives whose grounds may be others now:
+// those of which something came, their peers and neighbours, those that do not answer, and those whose turn it is.
+func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (look, moved, aged map[string]bool) {
+	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
+	came := map[string]bool{}
+	for key, d := range s.fleet.Drives {
+		was, known := j.of[key]
+		if !known || was.from.version != d.Version || j.absent[key] || !d.Present {
+			look[key] = true
+			if !known || was.from.version != d.Version || was.section == "" && d.Section != "" {
+				came[key] = true
+			}
+			if !known {
+				moved[key] = true
+			}
+		}
+	}
+	for key := range j.of {
+		if s.fleet.Drives[key] == nil {
+			s.forget(j, key)
+		}
+	}
+	s.lookAtPools(j, look, moved)
+	for key := range came {
+		for _, peer := range j.places[key].Peers {
+			look[peer] = true
+		}
+	}
+	for key := range came {
+		was, hours := j.of[key], -1.0
+		if p, told := s.fleet.Drives[key].Record["power_on_hours"].Last(); told {
+			hours = p.Value
+		}
+		if was.hours != hours {
+			was.hours = hours
+			j.of[key] = was
+			aged[key] = true
+		}
+	}
+	s.lookAtSections(j, came, look)
+	s.lookAtHosts(j, now, look)
+	for key := range maps.Keys(s.Shifts) {
+		if s.Shifts[key] != j.shifts[key] {
+			look[key] = true
+		}
+	}
+	for key := range j.shifts {
+		if s.Shifts[key] != j.shifts[key] {
+			look[key] = true
+		}
+	}
+	j.shifts = maps.Clone(s.Shifts)
+	s.takeTurns(j, elapsed, look)
+	for _, keys := range []map[string]bool{look, moved, aged} {
+		for key := range keys {
+			if s.fleet.Drives[key] == nil {
+				delete(keys, key)
+			}
+		}
+	}
+	return look, moved, aged
+}
+
+// takeTurns adds some of the drives of which nothing changed, so many that each has its turn within wholeFor.
+func (s *State) takeTurns(j *judgement, elapsed time.Duration, look map[string]bool) {
+	if len(j.turn) == 0 {
+		j.turn = slices.AppendSeq(make([]string, 0, len(j.of)), maps.Keys(j.of))
+	}
+	share := min(1, float64(elapsed)/float64(s.Clock.AtLeast(wholeFor, 10*time.Second)))
+	n := min(len(j.turn), turnAtLeast+int(share*float64(len(j.of))))
+	if share == 1 {
+		n = len(j.turn)
+	}
+	for _, key := range j.turn[:n] {
+		look[key] = true
+	}
+	j.turn = j.turn[n:]
+}
+
+// forget takes a drive out of a judgement that is not known any more.
+func (s *State) forget(j *judgement, key string) {
+	if sec := j.sections[j.of[key].section]; sec != nil {
+		delete(sec.drives, key)
+		delete(sec.degrees, key)
+	}
+	delete(j.of, key)
+	delete(j.places, key)
+	j.gone = append(j.gone, key)
+	delete(j.absent, key)
+}
+
+// lookAtPools finds the pools that were reported again, or are not there any more, and makes the places of their drives anew.
+func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
+	again := map[string]bool{} // drives whose places are to be put in order
+	drop := func(id string) {
+		for key := range j.pools[id].places {
+			again[key] = true
+		}
+		delete(j.pools, id)
+	}
+	for id := range j.pools {
+		if s.fleet.Pools[id] == nil {
+			drop(id)
+		}
+	}
+	for id, p := range s.fleet.Pools {
+		margin := -1 << 20
+		if m, known := s.fleet.Margin(p); known {
+			margin = int(m)
+		}
+		was := j.pools[id]
+		if was.pool == p && was.margin == margin {
+			continue
+		}
+		drop(id)
+		x := seenPool{pool: p, margin: margin, places: map[string][]fleet.Place{}}
+		s.recoveries.PlacesOf(p, x.places)
+		for key := range x.places {
+			again[key] = true
+		}
+		j.pools[id] = x
+	}
+	for key := range again {
+		look[key] = true
+		at, in := s.inOrder(j, key)
+		if (j.places[key].Pool != nil) != in {
+			moved[key] = true
+		}
+		if j.places[key] = at; !in {
+			delete(j.places, key)
+		}
+	}
+	scrubs := s.recoveries.CleanScrubs()
+	for id, p := range j.pools {
+		if !scrubs[id].Equal(j.scrubs[id]) {
+			for key := range p.places {
+				look[key] = true
+			}
+		}
+	}
+	j.scrubs = scrubs
+}
+
+// inOrder are the places of a drive, the worst first. Pools are gone through in one order, so that the same place stands first each time.
+func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
+	margins := map[string]int{}
+	for _, p := range s.fleet.PoolsWith(key) {
+		x := j.pools[p.ID]
+		margins[p.ID] = x.margin
+		for _, place := range x.places[key] {
+			switch {
+			case !in:
+				at, in = place, true
+			case place.WorseThan(at, margins):
+				place.Also = append(slices.Clip(at.Also), fleet.Place{Pool: at.Pool, Member: at.Member, Group: at.Group, Peers: at.Peers, Filling: at.Filling})
+				at = place
+			default:
+				at.Also = append(slices.Clip(at.Also), place)
+			}
+		}
+	}
+	return at, in
+}
+
+// lookAtSections takes the temperatures of drives of which something came, and adds all drives of a section whose temperatures changed.
+func (s *State) lookAtSections(j *judgement, came, look map[string]bool) {
+	changed := map[*section]bool{}
+	for key := range came {
+		d, was := s.fleet.Drives[key], j.of[key]
+		at := ""
+		if d.Section != "" {
+			at = d.Host + "/" + d.Section
+		}
+		if old := j.sections[was.section]; old != nil && was.section != at {
+			delete(old.drives, key)
+			delete(old.degrees, key)
+			changed[old] = true
+		}
+		was.section = at
+		j.of[key] = was
+		if j.absent[key] = !d.Present; d.Present {
+			delete(j.absent, key)
+		}
+		if at == "" {
+			continue
+		}
+		sec := j.sections[at]
+		if sec == nil {
+			sec = &section{degrees: map[string]float64{}, drives: map[string]bool{}}
+			j.sections[at] = sec
+		}
+		sec.drives[key] = true
+		before, had := sec.degrees[key]
+		last, has := d.Record["temperature_celsius"].Last()
+		has = has && d.Present
+		if has {
+			sec.degrees[key] = last.Value
+		} else {
+			delete(sec.degrees, key)
+		}
+		if has != had || has && last.Value != before {
+			changed[sec] = true
+		}
+	}
+	for sec := range changed {
+		group := health.Robust(slices.Collect(maps.Values(sec.degrees)))
+		if group != sec.group {
+			sec.group = group
+			for key := range sec.drives {
+				look[key] = true
+			}
+		}
+	}
+}
+
+// lookAtHosts adds the drives of hosts that have stopped reporting, or report again.
+func (s *State) lookAtHosts(j *judgement, now time.Time, look map[string]bool) {
+	turned := map[string]bool{}
+	for name, h := range s.fleet.Hosts {
+		if late := s.fleet.Late(h, now); late != j.late[name] {
+			j.late[name] = late
+			turned[name] = true
+		}
+	}
+	if len(turned) == 0 {
+		return
+	}
+	for key, d := range s.fleet.Drives {
+		if turned[d.Host] {
+			look[key] = true
+		}
+	}
+}
+
+// relate finds out which drives count as failed now, and adds those to whose siblings that makes a difference. Moved are drives that are new,
+// or came into a pool or left all pools; aged are those whose power-on hours are others.
+func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, now time.Time) {
+	for _, key := range j.gone {
+		s.unrelate(j, key, settle)
+		delete(j.batch, key)
+		delete(j.hours, key)
+	}
+	j.gone = nil
+	batch, hours := map[string]bool{}, map[string]bool{} // drives that count as failed, whose siblings are to be found again
+	for key := range look {
+		d := s.fleet.Drives[key]
+		f := failure(j.of[key].hits, d.Standing)
+		was, bad := j.bad[key]
+		switch {
+		case f == nil && bad:
+			s.unrelate(j, key, settle)
+		case f != nil:
+			since := f.Since
+			if since.IsZero() {
+				if since = now; bad {
+					since = was.since
+				}
+			}
+			if !bad || !since.Equal(was.since) {
+				batch[key], hours[key] = true, true
+			}
+			was.since = since
+			j.bad[key] = was
+		}
+	}
+	pools := map[*fleet.Pool]bool{}
+	for _, keys := range []map[string]bool{moved, aged} {
+		for key := range keys {
+			pools[j.places[key].Pool] = true
+		}
+	}
+	delete(pools, nil)
+	for p := range pools { // the hours of one may be those of another now
+		p.Everyone(func(_ string, m *pool.Member) {
+			if _, bad := j.bad[m.Drive]; bad {
+				hours[m.Drive] = true
+			}
+		})
+	}
+	for key := range moved {
+		for _, of := range []map[string]health.Sibling{j.batch[key], j.hours[key]} {
+			for bad := range of {
+				batch[bad], hours[bad] = true, true
+			}
+		}
+		d := s.fleet.Drives[key]
+		for _, k := range s.fleet.Batches[fleet.Batch(d)] {
+			if _, bad := j.bad[k]; bad {
+				batch[k] = true
+			}
+		}
+	}
+	for key := range batch {
+		s.relateOne(j, key, false, s.sameBatch, settle)
+	}
+	for key := range hours {
+		s.relateOne(j, key, true, s.sameHours, settle)
+	}
+}
+
+// unrelate takes a drive that does not count as failed any more from all to whom that mattered.
+func (s *State) unrelate(j *judgement, key string, settle map[string]bool) {
+	nobody := func(*fleet.Drive, fleet.Place) []string { return nil }
+	s.relateOne(j, key, false, nobody, settle)
+	s.relateOne(j, key, true, nobody, settle)
+	delete(j.bad, key)
+}
+
+// relateOne finds the siblings of one drive that counts as failed: those made together with it, or those that ran as long.
+func (s *State) relateOne(j *judgement, key string, byHours bool, find func(*fleet.Drive, fleet.Place) []string, settle map[string]bool) {
+	f, bad := j.bad[key]
+	if !bad {
+		return
+	}
+	d := s.fleet.Drives[key]
+	was, of, why := f.batch, j.batch, ""
+	if byHours {
+		was, of = f.hours, j.hours
+	}
+	now := map[string]bool{}
+	if d != nil {
+		for _, target := range find(d, j.places[key]) {
+			now[target] = j.places[target].Pool != nil && s.fleet.Drives[target] != nil
+		}
+		why = "same model and serials near " + d.Desc.Serial
+		if byHours {
+			why = "same model and nearly equal power-on hours"
+		}
+	}
+	for target := range was {
+		if !now[target] {
+			delete(of[target], key)
+			if s.fleet.Drives[target] != nil {
+				settle[target] = true
+			}
+		}
+	}
+	kept := map[string]bool{}
+	for target, counts := range now {
+		if !counts {
+			continue
+		}
+		kept[target] = true
+		x := health.Sibling{Tail: d.Tail(), At: f.since, Why: why, Hours: byHours}
+		if of[target] == nil {
+			of[target] = map[string]health.Sibling{}
+		}
+		if of[target][key] != x {
+			of[target][key] = x
+			settle[target] = true
+		}
+	}
+	if byHours {
+		f.hours = kept
+	} else {
+		f.batch = kept
+	}
+	j.bad[key] = f
+}
+
+// siblingsOf are the failed siblings of a drive, each once: made together counts before equal hours.
+func (j *judgement) siblingsOf(key string) []health.Sibling {
+	var out []health.Sibling
+	for bad, x := range j.hours[key] {
+		if _, both := j.batch[key][bad]; !both {
+			out = append(out, x)
+		}
+	}
+	out = slices.AppendSeq(out, maps.Values(j.batch[key]))
+	slices.SortFunc(out, func(a, b health.Sibling) int { return strings.Compare(a.Tail, b.Tail) })
+	return out
+}

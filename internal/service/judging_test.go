@@ -1,0 +1,118 @@
+package service
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestJudgedAlike: whatever happens, drives of which something changed are judged as if all had been judged again.
+func TestJudgedAlike(t *testing.T) {
+	for seed := range uint64(10) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		b := newBench(t)
+		b.s.Fleet.GraceUntil = time.Time{}
+		hosts := []string{"fulmar", "skerry", "petrel"}
+		reports := map[string]*api.Report{}
+		for h, host := range hosts {
+			if h > 0 {
+				_, err := b.s.Fleet.Enrol("test", host)
+				require.NoError(t, err)
+			}
+			p := api.PoolReport{Id: "p" + host, Name: host + "-pool", Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}
+			rep := &api.Report{Host: host, IntervalSeconds: 30, Enclosures: []api.EnclosureReport{}}
+			for g := range 2 {
+				group := api.GroupReport{Name: fmt.Sprint(g), Protection: api.Protection{Tolerance: 1}}
+				for i := range 5 {
+					n := h*10 + g*5 + i
+					d := api.DriveReport{Identity: api.Identity{Wwn: fmt.Sprintf("5%015x", n+1), Model: "OSSFELL OF-8T", Serial: fmt.Sprintf("KH3A%03d", n*7)}, CapacityBytes: 8e12, Section: fmt.Sprint("s", g), Bay: i + 1, Looked: true}
+					d.Reading = api.Reading{Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": float64(1000 + n*3), "temperature_celsius": 30, "read_latency_seconds": 0.01, "link_crc_errors": 0}}
+					rep.Drives = append(rep.Drives, d)
+					group.Members = append(group.Members, api.MemberReport{Slot: fmt.Sprintf("%d.%d", g, i), State: "online", Drive: "wwn-" + d.Identity.Wwn, Domain: host})
+				}
+				p.Groups = append(p.Groups, group)
+			}
+			rep.Pools = []api.PoolReport{p}
+			reports[host] = rep
+		}
+		away := map[string][]api.DriveReport{}
+		send := func(host string) {
+			b.n++
+			rep := *reports[host]
+			rep.Id, rep.At = fmt.Sprint("x", b.n), b.clock.Now()
+			rep.Drives = slices.Clone(rep.Drives)
+			for i := range rep.Drives {
+				m := map[string]float64{}
+				for k, v := range rep.Drives[i].Reading.Metrics {
+					m[k] = v
+				}
+				rep.Drives[i].Reading = api.Reading{At: b.clock.Now(), Metrics: m}
+			}
+			require.NoError(t, b.s.TakeReport(host, rep))
+		}
+		for _, host := range hosts {
+			send(host)
+		}
+		for step := range 60 {
+			host := hosts[r.IntN(3)]
+			rep := reports[host]
+			what := ""
+			switch k := r.IntN(12); {
+			case k < 4 && len(rep.Drives) > 0:
+				d := &rep.Drives[r.IntN(len(rep.Drives))]
+				name := []string{"pending_sectors", "temperature_celsius", "read_latency_seconds", "link_crc_errors", "power_on_hours"}[r.IntN(5)]
+				m := map[string]float64{}
+				for k, v := range d.Reading.Metrics {
+					m[k] = v
+				}
+				m[name] += []float64{0.5, 3, 60}[r.IntN(3)]
+				d.Reading.Metrics = m
+				what = name
+			case k < 6 && len(rep.Drives) > 1:
+				i := r.IntN(len(rep.Drives))
+				away[host] = append(away[host], rep.Drives[i])
+				rep.Drives = slices.Delete(slices.Clone(rep.Drives), i, i+1)
+				what = "a drive leaves"
+			case k < 8 && len(away[host]) > 0:
+				rep.Drives = append(slices.Clone(rep.Drives), away[host][0])
+				away[host] = away[host][1:]
+				what = "a drive comes back"
+			case k == 8:
+				m := &rep.Pools[0].Groups[r.IntN(2)].Members[r.IntN(5)]
+				m.State = []string{"online", "missing", "faulty", "recovering"}[r.IntN(4)]
+				what = "a member is " + m.State
+			case k == 9:
+				b.clock.forward(time.Duration(r.IntN(200)) * time.Minute)
+				what = "time goes on"
+			case k == 10:
+				_, err := b.s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: float64(2 + r.IntN(60))})
+				require.NoError(t, err)
+				what = "a threshold"
+			case k == 11 && len(rep.Drives) > 0:
+				rep.Drives = slices.Clone(rep.Drives)
+				d := &rep.Drives[r.IntN(len(rep.Drives))]
+				d.Section, d.Bay = fmt.Sprint("s", r.IntN(3)), 1+r.IntN(9)
+				what = "a drive is moved"
+			}
+			b.clock.forward(time.Second)
+			send(host)
+			shown := func() (out []string) {
+				places := b.s.Judging.Places()
+				for key, j := range b.s.Judging.Judge() {
+					out = append(out, fmt.Sprintf("%s %s %v %s %s %v", key, j.Verdict, j.Findings, places[key].Member.Slot, places[key].Member.State, places[key].Peers))
+				}
+				slices.Sort(out)
+				return out
+			}
+			got := shown()
+			b.s.Judging.Forget()
+			require.Equal(t, shown(), got, "seed %d, step %d: %s on %s", seed, step, what, host)
+		}
+	}
+}
