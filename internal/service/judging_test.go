@@ -108,6 +108,9 @@ func TestJudgedAlike(t *testing.T) {
 					out = append(out, fmt.Sprintf("%s %s %v %s %s %v", key, j.Verdict, j.Findings, places[key].Member.Slot, places[key].Member.State, places[key].Peers))
 				}
 				slices.Sort(out)
+				for _, l := range b.s.Views.Round().Lines {
+					out = append(out, fmt.Sprintf("%+v", l))
+				}
 				return out
 			}
 			got := shown()

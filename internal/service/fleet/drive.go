@@ -168,7 +168,7 @@ func (d *Drive) BayName() string {
 	if d.Section == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s/%s/%d", d.Host, d.Section, d.Bay)
+	return d.Host + "/" + d.Section + "/" + strconv.Itoa(d.Bay)
 }
 
 func PlaceWords(d *Drive) string {

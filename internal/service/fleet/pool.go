@@ -176,6 +176,9 @@ type kept struct {
 	without              map[string]without
 }
 
+// Layered says whether the pool lies on other pools.
+func (p *Pool) Layered() bool { return p.kept.layered }
+
 type without struct {
 	left  pool.Margin
 	lost  []string

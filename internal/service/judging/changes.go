@@ -16,21 +16,26 @@ import (
 func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (look, moved, aged map[string]bool) {
 	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
 	came := map[string]bool{}
-	for key, d := range s.fleet.Drives {
-		was, known := j.of[key]
-		if !known || was.from.version != d.Version || j.absent[key] || !d.Present {
-			look[key] = true
-			if !known || was.from.version != d.Version || was.section == "" && d.Section != "" {
-				came[key] = true
+	for i := range j.seen {
+		x := &j.seen[i]
+		if x.version != x.drive.Version || x.absent || !x.drive.Present {
+			look[x.key] = true
+			if x.version != x.drive.Version {
+				came[x.key] = true
 			}
-			if !known {
-				moved[key] = true
-			}
+			x.version, x.absent = x.drive.Version, !x.drive.Present
 		}
 	}
-	for key := range j.of {
-		if s.fleet.Drives[key] == nil {
-			s.forget(j, key)
+	if len(j.seen) < len(s.fleet.Drives) {
+		known := make(map[string]bool, len(j.seen))
+		for _, x := range j.seen {
+			known[x.key] = true
+		}
+		for key, d := range s.fleet.Drives {
+			if !known[key] {
+				j.seen = append(j.seen, seenDrive{key, d, d.Version, !d.Present})
+				look[key], came[key], moved[key] = true, true, true
+			}
 		}
 	}
 	s.lookAtPools(j, look, moved)
@@ -77,10 +82,12 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 // takeTurns adds some of the drives of which nothing changed, so many that each has its turn within wholeFor.
 func (s *State) takeTurns(j *judgement, elapsed time.Duration, look map[string]bool) {
 	if len(j.turn) == 0 {
-		j.turn = slices.AppendSeq(make([]string, 0, len(j.of)), maps.Keys(j.of))
+		for _, x := range j.seen {
+			j.turn = append(j.turn, x.key)
+		}
 	}
 	share := min(1, float64(elapsed)/float64(s.Clock.AtLeast(wholeFor, 10*time.Second)))
-	n := min(len(j.turn), turnAtLeast+int(share*float64(len(j.of))))
+	n := min(len(j.turn), turnAtLeast+int(share*float64(len(j.seen))))
 	if share == 1 {
 		n = len(j.turn)
 	}
@@ -88,18 +95,6 @@ func (s *State) takeTurns(j *judgement, elapsed time.Duration, look map[string]b
 		look[key] = true
 	}
 	j.turn = j.turn[n:]
-}
-
-// forget takes a drive out of a judgement that is not known any more.
-func (s *State) forget(j *judgement, key string) {
-	if sec := j.sections[j.of[key].section]; sec != nil {
-		delete(sec.drives, key)
-		delete(sec.degrees, key)
-	}
-	delete(j.of, key)
-	delete(j.places, key)
-	j.gone = append(j.gone, key)
-	delete(j.absent, key)
 }
 
 // lookAtPools finds the pools that were reported again, or are not there any more, and makes the places of their drives anew.
@@ -191,9 +186,6 @@ func (s *State) lookAtSections(j *judgement, came, look map[string]bool) {
 		}
 		was.section = at
 		j.of[key] = was
-		if j.absent[key] = !d.Present; d.Present {
-			delete(j.absent, key)
-		}
 		if at == "" {
 			continue
 		}
@@ -248,12 +240,6 @@ func (s *State) lookAtHosts(j *judgement, now time.Time, look map[string]bool) {
 // relate finds out which drives count as failed now, and adds those to whose siblings that makes a difference. Moved are drives that are new,
 // or came into a pool or left all pools; aged are those whose power-on hours are others.
 func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, now time.Time) {
-	for _, key := range j.gone {
-		s.unrelate(j, key, settle)
-		delete(j.batch, key)
-		delete(j.hours, key)
-	}
-	j.gone = nil
 	batch, hours := map[string]bool{}, map[string]bool{} // drives that count as failed, whose siblings are to be found again
 	for key := range look {
 		d := s.fleet.Drives[key]

@@ -23,13 +23,20 @@ type judgement struct {
 	late     map[string]bool     // by host
 	scrubs   map[string]time.Time
 	shifts   map[string]health.Shift
-	absent   map[string]bool // drives that do not answer
+	seen     []seenDrive // all drives
 	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each drive, by their keys:
 	// those made together with it, and those that ran as long.
 	bad          map[string]failed
 	batch, hours map[string]map[string]health.Sibling
-	gone         []string // drives that are not known any more, and whose siblings were not told yet
 	turn         []string // drives whose turn to be looked at has not come yet
+}
+
+// seenDrive is a drive as it was when it was looked at. Drives are forgotten with the whole judgement only.
+type seenDrive struct {
+	key     string
+	drive   *fleet.Drive
+	version int
+	absent  bool
 }
 
 // seenPool is a pool as it was when it was looked at, with the places in it by drive.
@@ -103,6 +110,7 @@ func (s *State) Judge() map[string]Judged {
 		look = map[string]bool{} // those that began or ceased to count as failed by what stands against them now
 		for key := range settle {
 			s.settle(j, key, now)
+			s.touched = append(s.touched, key)
 			_, bad := j.bad[key]
 			if bad != (failure(j.of[key].hits, s.fleet.Drives[key].Standing) != nil) {
 				look[key] = true
@@ -115,8 +123,10 @@ func (s *State) Judge() map[string]Judged {
 
 // nothing is a judgement for which every drive is to be looked at. What was found of a drive stands, where its grounds are the same.
 func (s *State) nothing(now time.Time) *judgement {
+	s.touchedFrom += len(s.touched) + 1 // who asks what was judged again since then is told: everything
+	s.touched = nil
 	j := &judgement{at: now, ownVersion: s.ownVersion, badLinks: s.fleet.BadLinksVersion, of: map[string]Judged{}, places: map[string]fleet.Place{}, pools: map[string]seenPool{},
-		sections: map[string]*section{}, late: map[string]bool{}, absent: map[string]bool{}, bad: map[string]failed{}, batch: map[string]map[string]health.Sibling{}, hours: map[string]map[string]health.Sibling{}}
+		sections: map[string]*section{}, late: map[string]bool{}, bad: map[string]failed{}, batch: map[string]map[string]health.Sibling{}, hours: map[string]map[string]health.Sibling{}}
 	s.judged = j
 	return j
 }
@@ -141,6 +151,21 @@ func (s *State) settle(j *judgement, key string, now time.Time) {
 		x.Findings, x.Verdict = health.Tell(d.Standing, x.from.late, now)
 	}
 	j.of[key] = x
+}
+
+// Touched are the drives that were judged again since a number that an earlier call returned, some of them several times, and the number
+// for the next call; all is true where it may be any of them.
+func (s *State) Touched(since int) (keys []string, next int, all bool) {
+	s.Judge()
+	if most := 4*len(s.fleet.Drives) + 1000; len(s.touched) > most {
+		s.touchedFrom += len(s.touched) - most/2
+		s.touched = slices.Clone(s.touched[len(s.touched)-most/2:])
+	}
+	next = s.touchedFrom + len(s.touched)
+	if since < s.touchedFrom || since > next {
+		return nil, next, true
+	}
+	return s.touched[since-s.touchedFrom:], next, false
 }
 
 // Places is where in its pool each drive is.

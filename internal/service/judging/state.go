@@ -20,6 +20,9 @@ type State struct {
 	readings   *readings.State
 
 	judged *judgement
+	// touched are the drives that were judged again, in order of time; touchedFrom is the number of the first of them.
+	touched     []string
+	touchedFrom int
 	// unwritten are drives of whose findings something changed that is not kept yet.
 	unwritten map[string]bool
 	foundLog  []*store.FoundLog

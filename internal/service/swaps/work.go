@@ -18,6 +18,18 @@ func (s *State) AskedDown(host string, now time.Time) bool {
 	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Host == host && w.AskedDown(now) })
 }
 
+// ByDrive are the ids of the open swaps by the keys of their old and new drives.
+func (s *State) ByDrive() map[string]string {
+	out := map[string]string{}
+	for _, w := range s.OpenSwaps() {
+		out[w.Old.Key()] = w.ID
+		if w.New != nil {
+			out[w.New.Key()] = w.ID
+		}
+	}
+	return out
+}
+
 // SwapIn says who leads the swap that was begun in a pool.
 func (s *State) SwapIn(poolID string) (lead string, begun bool) {
 	for _, w := range s.OpenSwaps() {

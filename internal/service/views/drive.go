@@ -151,11 +151,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 			out.LitUntil = l.Until
 		}
 	}
-	for _, w := range s.swaps.OpenSwaps() {
-		if w.Old.Key() == key || w.New != nil && w.New.Key() == key {
-			out.Swap = w.ID
-		}
-	}
+	out.Swap = s.swaps.ByDrive()[key]
 	out.Uses = s.fleet.ViewUses(d)
 	if !whole {
 		return out

@@ -2,6 +2,7 @@ package views
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 
@@ -28,35 +29,7 @@ func (s *Service) Round() api.Round {
 		}
 	}
 	slices.Sort(out.Awaited)
-	verdicts, places := s.judging.Judge(), s.judging.Places()
-	var matters []health.Matter
-	for key, j := range verdicts {
-		at := places[key]
-		if j.Verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) || !s.fleet.Drives[key].Present && at.Pool == nil && !s.fleet.UsedWhenLast(s.fleet.Drives[key]) {
-			continue
-		}
-		f := j.Findings[0]
-		if f.Idle {
-			continue // an old scar needs nobody: it is on the drive's own page
-		}
-		m := health.Matter{Key: key, Verdict: j.Verdict, Growth: f.Growth, Since: f.Since, PathOnly: f.Strength == drive.Path}
-		first := true
-		at.Every(func(x fleet.Place) {
-			stake, known := s.fleet.Margin(x.Pool)
-			if j.Verdict.Gravity() >= health.Replace.Gravity() && !x.Member.Lost() && x.Member.State != pool.Out && x.Member.State != pool.Standby {
-				stake, _, known = s.fleet.Without(x.Pool, key, x.Member.Slot)
-			}
-			if first || m.MarginKnown && (!known || stake < m.Stake) {
-				m.Stake, m.MarginKnown = stake, known
-			}
-			first = false
-		})
-		matters = append(matters, m)
-	}
-	health.Rank(matters)
-	for _, m := range matters {
-		out.Lines = append(out.Lines, s.roundLine(m, verdicts[m.Key], places[m.Key], now))
-	}
+	out.Lines = s.lines(now)
 	s.swaps.UnderWay(&out)
 	for _, p := range s.fleet.Pools {
 		if p.Capacity > 0 && !p.UsedUnknown && float64(p.Used)/float64(p.Capacity) >= fillingShare {
@@ -84,16 +57,133 @@ func wentUnknown(j judging.Judged) bool {
 	})
 }
 
-func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, now time.Time) api.RoundLine {
+// line is one drive's line of the round.
+type line struct {
+	matter health.Matter
+	line   api.RoundLine
+}
+
+// kept are the lines of the round as they were made last, and what they were made from: only those are made again of which that changed.
+type kept struct {
+	lines   map[string]*line // by drive
+	layered map[string]bool  // drives of a pool that lies on other pools, and changes with them
+	order   []string         // their keys, as they stand in the round
+	touched int              // up to where the judgement was followed
+	swaps   map[string]string
+	rooms   map[string]string
+}
+
+// follow brings the lines up to date.
+func (s *State) follow(now time.Time) {
+	verdicts, places, swaps := s.judging.Judge(), s.judging.Places(), s.swaps.ByDrive()
+	rooms := map[string]string{}
+	for name, h := range s.fleet.Hosts {
+		rooms[name] = h.Room
+	}
+	keys, next, all := s.judging.Touched(s.kept.touched)
+	again := map[string]bool{}
+	for _, key := range keys {
+		again[key] = true
+	}
+	for _, ids := range []map[string]string{swaps, s.kept.swaps} {
+		for key := range ids {
+			if swaps[key] != s.kept.swaps[key] {
+				again[key] = true
+			}
+		}
+	}
+	if all || !maps.Equal(rooms, s.kept.rooms) {
+		s.kept.lines, s.kept.layered = map[string]*line{}, map[string]bool{}
+		for key := range verdicts {
+			again[key] = true
+		}
+	}
+	for key := range s.kept.layered {
+		again[key] = true
+	}
+	s.kept.touched, s.kept.swaps, s.kept.rooms = next, swaps, rooms
+	for key := range again {
+		delete(s.kept.lines, key)
+		delete(s.kept.layered, key)
+		j, at := verdicts[key], places[key]
+		if len(j.Findings) == 0 {
+			continue
+		}
+		if m, needs := s.matterOf(s.fleet.Drives[key], j, at); needs {
+			s.kept.lines[key] = &line{m, s.roundLine(m, j, at, swaps[key], now)}
+			at.Every(func(x fleet.Place) {
+				if x.Pool.Layered() {
+					s.kept.layered[key] = true
+				}
+			})
+		}
+	}
+}
+
+// lines are the lines of the round, in order.
+func (s *State) lines(now time.Time) []api.RoundLine {
+	s.follow(now)
+	matters, placed := make([]health.Matter, 0, len(s.kept.lines)), make(map[string]bool, len(s.kept.lines))
+	for _, key := range s.kept.order { // as they stood last: most stand there still
+		if l := s.kept.lines[key]; l != nil {
+			matters = append(matters, l.matter)
+			placed[key] = true
+		}
+	}
+	if len(matters) < len(s.kept.lines) {
+		for key, l := range s.kept.lines {
+			if !placed[key] {
+				matters = append(matters, l.matter)
+			}
+		}
+	}
+	health.Rank(matters)
+	out := make([]api.RoundLine, len(matters))
+	s.kept.order = s.kept.order[:0]
+	for i, m := range matters {
+		out[i] = s.kept.lines[m.Key].line
+		s.kept.order = append(s.kept.order, m.Key)
+	}
+	return out
+}
+
+// matterOf is what a drive's place in the round depends on; needs is false where it needs nobody.
+func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m health.Matter, needs bool) {
+	if j.Verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) || !d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) {
+		return m, false
+	}
+	f := j.Findings[0]
+	if f.Idle {
+		return m, false // an old scar needs nobody: it is on the drive's own page
+	}
+	key := d.Desc.Key()
+	m = health.Matter{Key: key, Verdict: j.Verdict, Growth: f.Growth, Since: f.Since, PathOnly: f.Strength == drive.Path}
+	first := true
+	at.Every(func(x fleet.Place) {
+		stake, known := s.fleet.Margin(x.Pool)
+		if j.Verdict.Gravity() >= health.Replace.Gravity() && !x.Member.Lost() && x.Member.State != pool.Out && x.Member.State != pool.Standby {
+			stake, _, known = s.fleet.Without(x.Pool, key, x.Member.Slot)
+		}
+		if first || m.MarginKnown && (!known || stake < m.Stake) {
+			m.Stake, m.MarginKnown = stake, known
+		}
+		first = false
+	})
+	return m, true
+}
+
+func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, swap string, now time.Time) api.RoundLine {
 	d := s.fleet.Drives[m.Key]
-	v := s.viewDrive(d, at, false)
 	f := j.Findings[0]
 	if j.Verdict == health.Unknown {
 		f = j.Findings[slices.IndexFunc(j.Findings, func(f health.Finding) bool { return f.Verdict == health.Unknown })]
 	}
 	margin, after := s.judging.Margins(at, m.Key)
-	l := api.RoundLine{Drive: m.Key, Tail: v.Tail, Verdict: v.Verdict, Pool: v.Pool, Bay: v.Bay, Host: v.Host, Room: s.fleet.RoomOf(v.Host), Says: f.Says, Do: f.Do, Since: f.Since,
-		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: v.Swap, Also: -1}
+	l := api.RoundLine{Drive: m.Key, Tail: d.Tail(), Verdict: api.Verdict(j.Verdict), Bay: d.BayName(), Host: d.Host, Room: s.fleet.RoomOf(d.Host), Says: f.Says, Do: f.Do, Since: f.Since,
+		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: swap, Also: -1}
+	if at.Pool != nil {
+		l.Pool = at.Pool.Name
+	}
 	for _, f := range j.Findings {
 		if f.Verdict != health.Sound { // remarks count for nothing
 			l.Also++

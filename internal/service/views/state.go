@@ -29,6 +29,8 @@ type State struct {
 	selftests  *selftests.State
 	stock      *stock.State
 	swaps      *swaps.State
+
+	kept kept // of the round
 }
 
 // New makes a State in which nothing is known yet.
