@@ -6,6 +6,7 @@ import (
 	"go/token"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -21,8 +22,8 @@ var assuring = regexp.MustCompile(`(?i)(can|may) be pulled|\bsafe\b|nothing (els
 
 // established lists where such words are made, by file and function, and what establishes them there.
 var established = map[string]string{
-	"internal/service/swaps/seats.go notSwapped":                   "notFree is empty: the drive is there, its host reports, both its ends were read and are blank, the kernel shows no use, no pool has it; otherwise the words say that this is not so",
-	"internal/service/swaps/seats.go spareOnly":                    "the spare stands by for nobody, its agent tells of uses, and there are none but the pool's",
+	"internal/service/swaps/seats.go notSwapped":             "notFree is empty: the drive is there, its host reports, both its ends were read and are blank, the kernel shows no use, no pool has it; otherwise the words say that this is not so",
+	"internal/service/swaps/seats.go spareOnly":              "the spare stands by for nobody, its agent tells of uses, and there are none but the pool's",
 	"internal/cli/drives.go usedBy":                          "the service says that it was looked at, which it does only of a drive that is there and whose host reports; no use is listed",
 	"internal/core/swap/newcomer.go newcomer":                "lies is empty: the drive is Blank, which the service sets only of one that was read",
 	"internal/core/swap/steps.go step":                       "titles and explanations of steps: Drain says what is waited for; that nothing lies there is why Pull comes after Drain, which ends when it was observed; a pull waits for its checks",
@@ -104,4 +105,27 @@ func goWords(path string, f func(in, says string)) error {
 		}
 	}
 	return nil
+}
+
+// riddles are phrases that a reader has to guess at; each has a plain one in its place.
+var riddles = []string{"more may fail", "went quiet", "It is well", "It is new\"", "before it is trusted", "counts nothing bad", "No other swap counts", "only open matter", "What fits is known", "there lies", "lies data",
+	"ran for as long as", "has nothing to say", "obody walks", "is no stock", "so be it", "say replace", "deserve a test", "what can wait", "that are over as well", "nobody has seen", "what hands do", "in one way", "own up to", "There is no %s here"}
+
+// TestPlainWords: none of them comes back, on a screen, in the docs or in a comment.
+func TestPlainWords(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go", "*.ts", "*.tsx", "*.md", "*.yaml").Output()
+	require.NoError(t, err)
+	for _, path := range strings.Fields(string(out)) {
+		if path == "internal/words_test.go" || path == "internal/core/accept/accept_test.go" { // the latter reads records of earlier versions
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join("..", path))
+		if os.IsNotExist(err) {
+			continue
+		}
+		require.NoError(t, err)
+		for _, r := range riddles {
+			require.False(t, strings.Contains(string(b), r), "%s says %q: say it in plain English", path, r)
+		}
+	}
 }

@@ -1521,7 +1521,7 @@ type ChannelPut struct {
 	Least  Verdict        `json:"least,omitempty,omitzero"`
 	Pools  []string       `json:"pools,omitempty,omitzero"`
 
-	// Quiet such as 22:00-07:00: what can wait does
+	// Quiet quiet hours, such as 22:00-07:00: only urgent notices are sent
 	Quiet string `json:"quiet,omitempty,omitzero"`
 
 	// Secret webhook: the key of its signature; e-mail: the password; left out, it stays what it was
@@ -1606,7 +1606,7 @@ type CopyCourse struct {
 
 // CopyDrive defines model for CopyDrive.
 type CopyDrive struct {
-	// Accepted how its newest test before it is trusted ended; empty without one
+	// Accepted result of its newest acceptance test; empty without one
 	Accepted     string       `json:"accepted,omitempty,omitzero"`
 	AcceptedAt   time.Time    `json:"accepted_at,omitempty,omitzero"`
 	AcceptedSays string       `json:"accepted_says,omitempty,omitzero"`
@@ -2950,7 +2950,7 @@ type Pool struct {
 	SeenAt        time.Time     `json:"seen_at"`
 	Spares        []Member      `json:"spares"`
 
-	// Stale its host went quiet
+	// Stale its host stopped reporting
 	Stale bool `json:"stale"`
 
 	// Swap id of the open swap

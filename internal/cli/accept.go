@@ -33,7 +33,7 @@ func acceptCommand() *cli.Command {
 				return tell(s, s.acceptance, a, err)
 			})}
 	}
-	return &cli.Command{Name: "accept", Usage: "test a new drive before it is trusted with data", Description: "Example: lantern accept begin 7F412 --surface --extended", Action: list,
+	return &cli.Command{Name: "accept", Usage: "acceptance test of a new drive", Description: "Example: lantern accept begin 7F412 --surface --extended", Action: list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all tests of new drives, the newest first", Description: "Example: lantern accept list", Action: list},
 			{Name: "begin", Usage: "test it for what the policy says (lantern accept policy), or for what is said here", ArgsUsage: "<drive>", Description: "Example: lantern accept begin 7F412\n         lantern accept begin 7F412 --surface --extended --rate 100MB --tail 7F412",

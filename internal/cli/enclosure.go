@@ -264,7 +264,7 @@ func (s *session) showSurvey(v api.Survey) error {
 	}
 	switch {
 	case !v.Open:
-		s.out.line("Nobody walks before %s. Begin with: lantern survey begin %s", v.Host, v.Host)
+		s.out.line("No survey is running on %s. Start one: lantern survey begin %s", v.Host, v.Host)
 	case v.Now.Drive == "":
 		s.out.line("Every drive of %s has its bay. Keep it with: lantern survey end %s", v.Host, v.Host)
 	default:

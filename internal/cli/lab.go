@@ -13,7 +13,7 @@ import (
 )
 
 func labCommand() *cli.Command {
-	return &cli.Command{Name: "lab", Usage: "what hands do in the demo: pull, insert, and the pace of time", Description: "Example: lantern lab pull skerry/front/7",
+	return &cli.Command{Name: "lab", Usage: "simulate a person's hands in the demo: pull, insert, and the speed of time", Description: "Example: lantern lab pull skerry/front/7",
 		Commands: []*cli.Command{
 			{Name: "pull", Usage: "take a drive out of a bay", ArgsUsage: "<bay or label tail>", Description: "Example: lantern lab pull skerry/front/7\n         lantern lab pull ZU006",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

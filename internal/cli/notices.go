@@ -15,7 +15,7 @@ import (
 )
 
 func noticesCommand() *cli.Command {
-	all := &cli.BoolFlag{Name: "all", Usage: "those that are over as well"}
+	all := &cli.BoolFlag{Name: "all", Usage: "include closed notices"}
 	listed := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 		notices, err := ask[[]api.Notice](s.client.ListNotices(ctx, &api.ListNoticesParams{All: cmd.Bool("all")}))
 		if err != nil {
@@ -35,7 +35,7 @@ func noticesCommand() *cli.Command {
 	return &cli.Command{Name: "notices", Aliases: []string{"notice"}, Usage: "what people are told, until it is over", Description: "Example: lantern notices\n         lantern notices saw 7QK2ZD --note \"spare ordered\"", Flags: []cli.Flag{all}, Action: listed,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "open notices, those that nobody saw first", Description: "Example: lantern notices list --all", Flags: []cli.Flag{all}, Action: listed},
-			{Name: "saw", Usage: "say that you saw one; it is heard again if it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices saw 7QK2ZD --note \"spare ordered\"",
+			{Name: "saw", Usage: "acknowledge a notice; it is sent again if it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices saw 7QK2ZD --note \"spare ordered\"",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					id, err := one(cmd, "a notice")
@@ -86,7 +86,7 @@ func (s *session) noticed(n api.Notice, err error) error {
 	case api.NoticeStateAcknowledged:
 		s.out.line("seen by %s: %s", n.AcknowledgedBy, n.Says)
 	default:
-		s.out.line("it is heard again: %s", n.Says)
+		s.out.line("the notice is sent again: %s", n.Says)
 	}
 	return nil
 }
@@ -113,7 +113,7 @@ func channelCommand() *cli.Command {
 					&cli.StringFlag{Name: "secret-file", Usage: "file that holds the secret"}, &cli.StringFlag{Name: "ca-file", Usage: "authority to trust, PEM"},
 					&cli.StringFlag{Name: "least", Value: "replace", Usage: "watch, replace or dead"}, &cli.StringSliceFlag{Name: "kind", Usage: "only these: drive, section, host, filling, recovery"},
 					&cli.StringSliceFlag{Name: "pool", Usage: "only these pools"}, &cli.StringSliceFlag{Name: "host", Usage: "only these hosts"},
-					&cli.StringFlag{Name: "quiet", Usage: "hours in which what can wait does, such as 22:00-07:00"}, &cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"}, &cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"}},
+					&cli.StringFlag{Name: "quiet", Usage: "quiet hours, such as 22:00-07:00: only urgent notices are sent"}, &cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"}, &cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"}},
 				Action: with(setChannel)},
 			{Name: "test", Usage: "send a message through a channel now", ArgsUsage: "<name>", Description: "Example: lantern channel test night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

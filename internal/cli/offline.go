@@ -104,7 +104,7 @@ func metricsCommand() *cli.Command {
 }
 
 var strengths = map[drive.Strength]string{
-	drive.Strong:     "strong, it can say replace",
+	drive.Strong:     "strong: can lead to replace",
 	drive.Weak:       "weak, it can say watch and no more",
 	drive.Path:       "it accuses the cable or the bay before the drive",
 	drive.Background: "none by itself",

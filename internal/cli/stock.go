@@ -60,7 +60,7 @@ func stockCommand() *cli.Command {
 					if err := did(s.client.DropFromStock(ctx, drive)); err != nil {
 						return err
 					}
-					s.out.line("%s is no stock any more", drive)
+					s.out.line("%s was removed from stock", drive)
 					return nil
 				})},
 		}}

@@ -57,9 +57,9 @@ func swapCommand() *cli.Command {
 	why := func(cmd *cli.Command) api.Reason { return api.Reason{Reason: cmd.String("reason")} }
 	begin := []cli.Flag{
 		&cli.StringFlag{Name: "reason", Usage: "why; asked for when a check warns"},
-		&cli.StringFlag{Name: "backup", Usage: "of which day the newest backup is that you vouch for, such as 2026-11-22; asked for where nothing more may fail"},
+		&cli.StringFlag{Name: "backup", Usage: "date of the newest backup that you vouch for, such as 2026-11-22; needed where the pool cannot lose another drive on the way"},
 		&cli.BoolFlag{Name: "no-backup", Usage: "say that there is none"},
-		&cli.StringFlag{Name: "lose", Usage: "the pool's name, letter by letter: the volumes that the checks name are lost, and so be it"},
+		&cli.StringFlag{Name: "lose", Usage: "the pool's name, letter by letter: confirms that the volumes named by the checks will be lost"},
 	}
 	return &cli.Command{Name: "swap", Usage: "replace a drive, step by step", Description: "Example: lantern swap plan 7F412", Action: list,
 		Commands: []*cli.Command{

@@ -374,7 +374,7 @@ func TestRecipes(t *testing.T) {
 				return strings.Contains(e.Says, "nudged soundscape, because recoveries of soundscape were put off by hand")
 			}), "%+v", w.Log)
 		}},
-		{name: "the new one is tested before it is trusted", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
+		{name: "the new drive passes the acceptance test first", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
 			tested := false
 			return func(w api.Swap) {
 				if w.Phase != api.SwapPhaseConfirm || tested {
@@ -486,7 +486,7 @@ func TestLostOnPurpose(t *testing.T) {
 	w = y.lead(w, lab.Shelf{}, nil)
 	require.Equal(t, api.SwapPhaseClosed, w.Phase)
 	require.Equal(t, loses, w.Loses)
-	require.Contains(t, said(w)+fmt.Sprint(w.Log), "was told that "+strings.Join(loses, ", ")+" would be lost, typed the pool's name, and said so be it")
+	require.Contains(t, said(w)+fmt.Sprint(w.Log), "was told that "+strings.Join(loses, ", ")+" would be lost, typed the pool's name, and confirmed it")
 	lost := y.fleet.ReadBack("specimens")
 	require.Error(t, lost)
 	for _, v := range y.pool("specimens").Volumes {

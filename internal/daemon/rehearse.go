@@ -206,7 +206,7 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 		for _, l := range h.Layouts {
 			layout, err := wire.ToLayout(l)
 			if err != nil {
-				continue // it cannot be drawn, so nobody has seen it on a map either
+				continue // it cannot be drawn, so it is on no map either
 			}
 			x.Layout = append(x.Layout, layout)
 			if !l.Told {

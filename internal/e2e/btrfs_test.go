@@ -65,7 +65,7 @@ func TestBtrfs(t *testing.T) {
 	b.step("The service starts, this host is enrolled, its agent reports")
 	b.service("otolith-host")
 	pool := await(t, "the pool is reported", b.pool, func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known })
-	require.Equal(t, "one more may fail", pool.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", pool.Margin.Words)
 	for _, m := range pool.Groups[0].Members {
 		require.Equal(t, api.Unknown, m.Verdict, "a loop device has no SMART: it is unknown, not sound (R7)")
 		require.Equal(t, "online", m.State)
@@ -102,7 +102,7 @@ func TestBtrfs(t *testing.T) {
 		m := slotOf(p, slot)
 		return m.State == "missing" && m.Errors.Write > 0
 	})
-	require.Equal(t, "no more may fail", pool.Margin.Words)
+	require.Equal(t, "cannot lose another drive", pool.Margin.Words)
 	d := await(t, "the drive is told dead, with the pool's errors", func() api.Drive { return get[api.Drive](b.shell, "drive", old) },
 		func(d api.Drive) bool { return d.Verdict == api.Dead && !d.Present })
 	b.say("%s: %s; %s", d.Tail, d.Says, find(d.Findings, "pool-errors").Says)
@@ -153,7 +153,7 @@ func TestBtrfs(t *testing.T) {
 	require.Greater(t, len(seen), 2, "progress was followed, not only the end")
 	require.Equal(t, api.RecoveryStateFinished, w.Recovery.State)
 	pool = b.pool()
-	require.Equal(t, "one more may fail", pool.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", pool.Margin.Words)
 	require.Equal(t, fresh.key(), slotOf(pool, slot).Drive)
 	b.compare()
 
@@ -202,7 +202,7 @@ func TestBtrfs(t *testing.T) {
 	require.Equal(t, api.RecoveryStateFinished, r.State)
 	require.Equal(t, leaves, r.Slot)
 	pool = await(t, "it is no member any more", b.pool, func(p api.Pool) bool { return len(p.Groups[0].Members) == count-1 && p.Margin.Known })
-	require.Equal(t, "one more may fail", pool.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", pool.Margin.Words)
 	b.compare()
 
 	b.step("A new drive is accepted: all of its surface is written and read back, past all caches")
@@ -241,7 +241,7 @@ func TestBtrfs(t *testing.T) {
 		require.True(t, !m.Margin.Known || m.Margin.Members >= 1, "its margin never fell: %+v", report.Margins)
 	}
 	pool = b.pool()
-	require.Equal(t, "one more may fail", pool.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", pool.Margin.Words)
 	b.compare()
 
 	b.step("What is little used is packed together; scrubs are held back, and let go")

@@ -177,7 +177,7 @@ func TestConsole(t *testing.T) {
 
 	// The drive: who it is, how it is and why, and the course of the metric.
 	b.click(tail + " has")
-	b.see("since", "SMART attribute 197", "pending sectors", "group 1", bay, "without it: one more may fail")
+	b.see("since", "SMART attribute 197", "pending sectors", "group 1", bay, "without it: can lose 1 more drive")
 	b.do("chart", chromedp.WaitVisible(".uplot canvas"))
 	b.clean("the drive")
 	b.shot("drive")
@@ -197,7 +197,7 @@ func TestConsole(t *testing.T) {
 	b.click("Open the drive")
 	b.click("Plan a swap")
 	b.click("Keep the spare")
-	b.see("Look before you touch", "Margin without the drive", "now two more may fail; without it one more may fail", "looked at")
+	b.see("Look before you touch", "Margin without the drive", "now can lose 2 more drives; without it: can lose 1 more drive", "looked at")
 	b.clean("the plan of a swap")
 	b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "LM417 comes next"))
 	b.click("Begin the swap")
@@ -277,7 +277,7 @@ func TestConsole(t *testing.T) {
 	}
 	// A notice is seen by somebody, with a word for the others; a rule is tried on the past before it is kept.
 	b.open("/notices")
-	b.see("nobody has seen", "filling up", "UN257 has a bad link")
+	b.see("new notices", "filling up", "UN257 has a bad link")
 	b.shot("notices")
 	b.click("I saw it")
 	b.do("a word for the others", chromedp.SendKeys(`form input`, "spare is on its way\r"))

@@ -66,7 +66,7 @@ func TestPeople(t *testing.T) {
 	people[other].refused(lead+" leads this swap", "swap", "hold", w.Id, "--reason", "wait")
 	people[other].refused("a reason is asked", "swap", "lead", w.Id)
 	require.Equal(t, 1, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").code)
-	require.Contains(t, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").err, "Known are: bo, engineer, night script")
+	require.Contains(t, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").err, "Known people: bo, engineer, night script")
 	people[lead].run("swap", "lead", w.Id, "--to", other)
 	for _, b := range []*browser{a, b} {
 		b.open("/swaps/" + w.Id)

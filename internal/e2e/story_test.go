@@ -41,7 +41,7 @@ func TestStory(t *testing.T) {
 
 	// The drive: identity, verdict, finding, evidence, and the trend as a chart.
 	out = d.run("drive", line.Tail)
-	for _, words := range []string{"serial VR7" + line.Tail, "WWN 5", "◆ replace", "SMART attribute 197", "┤", "since", "skerry/front/7", "without this drive: one more may fail"} {
+	for _, words := range []string{"serial VR7" + line.Tail, "WWN 5", "◆ replace", "SMART attribute 197", "┤", "since", "skerry/front/7", "without this drive: can lose 1 more drive"} {
 		require.Contains(t, out, words)
 	}
 	require.Contains(t, d.run("trend", line.Tail, "temperature_celsius", "--since", "7d"), "°C")
@@ -129,7 +129,7 @@ func TestStory(t *testing.T) {
 	require.Contains(t, out, "likely")
 	w := await(t, "the swap is closed", func() api.Swap { return get[api.Swap](d.shell, "swap", "show", line.Tail) }, func(w api.Swap) bool { return w.Phase == api.SwapPhaseClosed })
 	require.Contains(t, w.Log[len(w.Log)-1].Says, "healthy, verified")
-	require.Equal(t, "two more may fail", get[api.Pool](d.shell, "pool", "soundscape").Margin.Words)
+	require.Equal(t, "can lose 2 more drives", get[api.Pool](d.shell, "pool", "soundscape").Margin.Words)
 	for _, l := range get[api.Round](d.shell, "round").Lines {
 		require.NotEqual(t, line.Tail, l.Tail)
 	}

@@ -53,7 +53,7 @@ type Server struct {
 	turns sync.Map // of requests with an idempotency key: a channel each, closed when it was answered
 }
 
-// Lab is what hands can do in a demo.
+// Lab simulates a person's hands in a demo.
 type Lab interface {
 	Speed() float64
 	SetSpeed(float64) error

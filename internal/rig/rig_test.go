@@ -562,14 +562,14 @@ func (r *rig) array(t *testing.T) {
 	}
 	p := pool("the array is reported", func(p api.Pool) bool { return p.Margin.Known })
 	require.Equal(t, "md raid5", p.Kind)
-	require.Equal(t, "one more may fail", p.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", p.Margin.Words)
 	require.Equal(t, []string{a.Key, b.Key, c.Key}, []string{p.Groups[0].Members[0].Drive, p.Groups[0].Members[1].Drive, p.Groups[0].Members[2].Drive})
 	require.Contains(t, r.disk(t, a.Key).Holds[0], "md member")
 
 	require.Equal(t, "filled", r.inside("fill", "/dev/md0", "0", "40", "1"))
 	require.Equal(t, "filled", r.inside("fill", "/dev/md0", "90", "10", "2"), "the array bears what its member cannot write")
 	p = pool("a member is faulty", func(p api.Pool) bool { return p.Groups[0].Members[2].State == "faulty" })
-	require.Equal(t, "no more may fail", p.Margin.Words)
+	require.Equal(t, "cannot lose another drive", p.Margin.Words)
 	require.Equal(t, c.Key, p.Groups[0].Members[2].Drive)
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
 
@@ -606,7 +606,7 @@ func (r *rig) array(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
 	p = pool("the array is whole again", func(p api.Pool) bool {
-		return p.Margin.Words == "one more may fail" && p.Groups[0].Members[2].State == "online"
+		return p.Margin.Words == "can lose 1 more drive" && p.Groups[0].Members[2].State == "online"
 	})
 	require.Contains(t, r.disk(t, p.Groups[0].Members[2].Drive).Identity.Serial, "RIGMD00D04")
 	require.Equal(t, api.RecoveryKindRebuild, p.Recovery.Kind)
@@ -646,7 +646,7 @@ func (r *rig) array(t *testing.T) {
 	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
 	swap("the old one may leave", func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
 	p = pool("it has taken over", func(p api.Pool) bool {
-		return p.Groups[0].Members[0].Drive == e.Key && p.Margin.Words == "one more may fail"
+		return p.Groups[0].Members[0].Drive == e.Key && p.Margin.Words == "can lose 1 more drive"
 	})
 	r.tell("device_del", map[string]any{"id": "oldest"})
 	w = swap("the swap is over", func(w api.Swap) bool { return !w.Open })
@@ -738,7 +738,7 @@ func (r *rig) campaign(t *testing.T) {
 	after := pool()
 	t.Logf("films        %d bytes before, %d after", before.CapacityBytes, after.CapacityBytes)
 	require.Greater(t, after.CapacityBytes, before.CapacityBytes*13/10)
-	require.Equal(t, "one more may fail", after.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", after.Margin.Words)
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
 }
@@ -765,11 +765,11 @@ func (r *rig) mirrors(t *testing.T) {
 			return holds(p)
 		}, 60*time.Second, 50*time.Millisecond, what)
 	}
-	until("it is two mirrors", func(p api.Pool) bool { return len(p.Groups) == 2 && p.Margin.Words == "one more may fail" })
+	until("it is two mirrors", func(p api.Pool) bool { return len(p.Groups) == 2 && p.Margin.Words == "can lose 1 more drive" })
 	require.Equal(t, "two-way mirror", p.Groups[1].Protection)
 	require.Equal(t, "faulty", r.inside("fail", p.Id, "3"))
 	until("one of the second is faulty", func(p api.Pool) bool { return p.Groups[1].Members[1].State == "faulty" })
-	require.Equal(t, []string{"one more may fail", "no more may fail"}, []string{p.Groups[0].Margin.Words, p.Groups[1].Margin.Words})
+	require.Equal(t, []string{"can lose 1 more drive", "cannot lose another drive"}, []string{p.Groups[0].Margin.Words, p.Groups[1].Margin.Words})
 	w, err := r.client.WhatIfWithResponse(t.Context(), "notes", &api.WhatIfParams{Lose: []string{"0"}})
 	require.NoError(t, err)
 	require.EqualValues(t, "reduced margin", w.JSON200.Outcome, "the other mirror bears it")

@@ -55,7 +55,7 @@ func (p *pager) types() (out []string) {
 }
 
 // TestNotices: one matter is told once; a broken receiver is tried again over a restart and told once; a mended matter closes
-// by itself; what was acknowledged is heard again when it gets worse; what can wait waits out the quiet hours.
+// by itself; an acknowledged notice is sent again when it gets worse; notices that are not urgent wait for the end of the quiet hours.
 func TestNotices(t *testing.T) {
 	p := &pager{}
 	server := httptest.NewServer(p)

@@ -45,7 +45,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 	require.Equal(t, "AA001: it is hot", v.Slowest)
 	require.Equal(t, "AA001", v.Flows[0].Tail)
 	require.Len(t, v.Risk.Members, 2, "the two others")
-	require.Equal(t, "losing one more member until then leaves: no more may fail", v.Cost)
+	require.Equal(t, "losing one more member until then leaves: cannot lose another drive", v.Cost)
 	require.NotEmpty(t, v.Risk.Another)
 	require.Empty(t, v.Risk.Unreadable, "another still holds it")
 	require.Empty(t, open())

@@ -11,7 +11,7 @@ import (
 )
 
 // TestSelfTests: a test is ordered once, one of a group at a time, never where a pool recovers; what became of it is read from
-// the drive's own log, over restarts; one that left no word is told apart from one that failed.
+// the drive's own log, over restarts; one that left no word is distinguished from one that failed.
 func TestSelfTests(t *testing.T) {
 	b := newBench(t)
 	log := []api.SelfTest{{Kind: "short", Result: "passed", Hours: 90, Lba: -1}}

@@ -520,7 +520,7 @@ func TestRemembers(t *testing.T) {
 	p, err := b.s.Views.Pool("plankton")
 	require.NoError(t, err)
 	require.Equal(t, "AA001", p.Groups[0].Members[0].Tail)
-	require.Equal(t, "one more may fail", p.Margin.Words)
+	require.Equal(t, "can lose 1 more drive", p.Margin.Words)
 	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
 	require.Equal(t, api.Dead, d.Verdict)
@@ -758,7 +758,7 @@ func TestEverybodyHasAName(t *testing.T) {
 		b.problem(err, "person-exists", "lantern person renew bo")
 	}
 	_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: "Bo", Renew: true})
-	b.problem(err, "no-person", "Known are: admin, bo")
+	b.problem(err, "no-person", "Known people: admin, bo")
 	require.Equal(t, "bo", is(bo.Token), "another spelling touches nobody's token")
 	for _, name := range []string{"seen", "", "9 lives", "a\nb", strings.Repeat("x", 41)} {
 		_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: name})
@@ -774,7 +774,7 @@ func TestEverybodyHasAName(t *testing.T) {
 	require.NoError(t, err)
 	b.problem(b.s.People.RemovePerson("admin", "bo"), "leads-swap", "Take the lead over first")
 	_, err = b.s.Swaps.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "nobody"})
-	b.problem(err, "no-person", "Known are: admin, bo")
+	b.problem(err, "no-person", "Known people: admin, bo")
 	_, err = b.s.Swaps.LeadSwap("bo", w.Id, "", api.LeadSwap{To: "admin"})
 	require.NoError(t, err)
 	_, err = b.s.Swaps.ActOnSwap(swap.AbandonIt, "admin", w.Id, "", "enough")

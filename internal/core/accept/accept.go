@@ -1,4 +1,4 @@
-// Package accept is the testing of a drive before it is trusted with data: is it what it should be, is it new, does its
+// Package accept is the acceptance test of a drive: is it the drive that was ordered, is it new, does its
 // whole surface keep what is written to it, and does it count nothing bad while that is found out. A deterministic state
 // machine, as a swap is: events go in, a new state and orders come out.
 package accept
@@ -218,7 +218,7 @@ func (c Counts) tells() bool {
 	return false
 }
 
-const untold = "it tells of no bad sectors, neither that it has some nor that it has none"
+const untold = "not reported by this drive"
 
 // Past looks at what a drive's counters say of its past: whether it is new, and whether it counts anything bad. It has two
 // checks, in this order.
@@ -226,24 +226,24 @@ func Past(now Counts) []record.Check {
 	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
 	hours, told := now.Values["power_on_hours"]
 	cycles := now.Values["power_cycles"]
-	fresh := record.Check{ID: "fresh", Title: "It is new", Looked: looked, Result: record.Warns}
+	fresh := record.Check{ID: "fresh", Title: "Earlier use", Looked: looked, Result: record.Warns}
 	const sendBack = "If it was sold as new, send it back."
 	switch {
 	case !told:
-		fresh.Found = "it does not say how long it has run"
+		fresh.Found = "power-on hours are not reported"
 	case hours > newHours:
-		fresh.Found, fresh.Do = fmt.Sprintf("it has run for %.0f h: it was used before", hours), sendBack
+		fresh.Found, fresh.Do = fmt.Sprintf("not new: %.0f h powered on", hours), sendBack
 	case cycles > newCycles:
-		fresh.Found, fresh.Do = fmt.Sprintf("it was switched on %.0f times: it was used before", cycles), sendBack
+		fresh.Found, fresh.Do = fmt.Sprintf("not new: %.0f power cycles", cycles), sendBack
 	case now.Values["bytes_written"] > newWritten:
-		fresh.Found, fresh.Do = fmt.Sprintf("%.0f GB were written to it: it was used before", now.Values["bytes_written"]/1e9), sendBack
+		fresh.Found, fresh.Do = fmt.Sprintf("not new: %.0f GB written", now.Values["bytes_written"]/1e9), sendBack
 	default:
-		fresh.Found, fresh.Result = fmt.Sprintf("it has run for %.0f h", hours), record.Passes
+		fresh.Found, fresh.Result = fmt.Sprintf("%.0f h powered on", hours), record.Passes
 	}
-	clean := record.Check{ID: "clean", Title: "It counts nothing bad", Looked: looked, Found: "no sector is reallocated, pending or unreadable", Result: record.Passes}
+	clean := record.Check{ID: "clean", Title: "Error counters", Looked: looked, Found: "all zero", Result: record.Passes}
 	for _, g := range grave {
 		if v := now.Values[g.metric]; v > 0 {
-			clean.Found, clean.Result, clean.Do = fmt.Sprintf("it has %.0f %s", v, g.words), record.Stops, "Send it back."
+			clean.Found, clean.Result, clean.Do = fmt.Sprintf("%.0f %s", v, g.words), record.Stops, "Send it back."
 			break
 		}
 	}
@@ -256,7 +256,7 @@ func Past(now Counts) []record.Check {
 // Begin looks at what the drive says of its past, and goes on to the first test.
 func Begin(s State, at time.Time, now Counts) (State, []Order) {
 	s.BegunAt, s.Outcome, s.Before = at, Running, now
-	s.say(at, s.By, "began to test %s before it is trusted", s.Drive.Tail())
+	s.say(at, s.By, "started the acceptance test of %s", s.Drive.Tail())
 	for _, c := range Past(now) {
 		s.found(c)
 	}

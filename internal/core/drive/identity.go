@@ -39,7 +39,7 @@ func (i Identity) Namespace(n int) Identity {
 	return i
 }
 
-// tailLength is how many characters of the serial a label shows large: what hands and eyes use.
+// tailLength is how many characters of the serial a label shows large: what people read and type.
 const tailLength = 5
 
 // Tail is the label tail: the last characters of the serial as printed on the drive.
@@ -110,7 +110,7 @@ const (
 // Medium is what the data lies on.
 type Medium string
 
-// The media that can be told apart by IDENTIFY DEVICE.
+// The media that IDENTIFY DEVICE distinguishes.
 const (
 	MediumUnknown    Medium = "unknown"
 	MediumRotating   Medium = "rotating"

@@ -18,7 +18,7 @@ const (
 // Strength is how much a metric proves about the drive itself.
 type Strength string
 
-// Strong evidence can say replace. Weak evidence can say watch and no more. Path evidence accuses the cable or the bay
+// Strong evidence can lead to replace, weak evidence to watch at most. Path evidence accuses the cable or the bay
 // before it accuses the drive.
 const (
 	Strong     Strength = "strong"

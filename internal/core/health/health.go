@@ -1,6 +1,6 @@
 // Package health turns what is known of a drive into findings with their evidence, and findings into a verdict.
 //
-// Strong evidence can say replace. Weak evidence can say watch and no more. How fast a number grows matters more than
+// Strong evidence can lead to replace, weak evidence to watch at most. How fast a number grows matters more than
 // what it is. Not knowing is a verdict of its own.
 //
 // Evaluate says which rules hold, in numbers; Settle keeps findings standing until what raised them was gone for a while;

@@ -23,7 +23,7 @@ var knowingRules = []Rule{
 		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, true) },
 		words: func(h Hit) (string, string, []Evidence) {
 			tails, evidence := siblingWords(h)
-			return "ran for as long as " + tails + ", which failed", "", evidence
+			return "same age as " + tails + ", which failed", "", evidence
 		}},
 	{ID: "never-tested", Title: "No self-test on record", Level: Sound, Strength: drive.Background, For: "drives that have self-tests",
 		When: "it was watched for short_days and its log holds no test that ended", Why: "Nobody looks at most of a drive's surface but its own tests and scrubs.", Do: "Let it be tested.",
@@ -125,7 +125,7 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.LastAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "has not been heard of since its host went quiet", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
+			return "has not been heard of since its host stopped reporting", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
 		}},
 	{ID: "not-read", Title: "Not read yet", Level: Unknown, Strength: drive.Background, For: all,
 		When: "no reading of it has come yet", Why: "Without a reading, the health of a drive is unknown.", Do: "Wait for its first reading.",

@@ -66,7 +66,7 @@ var stateRules = []Rule{
 	{ID: "self-test-failed", Title: "Failed a self-test", Level: Replace, Strength: drive.Strong, For: all,
 		When: "the newest self-test of a kind that ended says so, until one of that kind passes; replace: for another reason than a place that could not be read, or twice in a row within 14 days, or with burst_sectors that cannot be read; else watch",
 		Why:  "The drive looked at itself and found something it could not read. One bad place alone can be rewritten; a second failure says that it was not.",
-		Do:   "Replace it; its siblings deserve a test.", holds: selfTestFailed,
+		Do:   "Replace it, and test the drives of the same batch.", holds: selfTestFailed,
 		words: func(h Hit) (says, do string, _ []Evidence) {
 			where := ""
 			if h.N[0] >= 0 {
@@ -77,7 +77,7 @@ var stateRules = []Rule{
 				says += fmt.Sprintf(", as it failed %s before", map[bool]string{true: "one", false: number(h.N[2] - 1)}[h.N[2] == 2])
 			}
 			if len(h.Text) > 1 {
-				says += "; there lies " + h.Text[1]
+				says += "; the bad sector holds " + h.Text[1]
 			}
 			if h.Verdict == Watch {
 				do = "Test it again: if it fails again, replace it. Let its pool be scrubbed, so that what lay there is rewritten."

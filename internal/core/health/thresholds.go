@@ -34,11 +34,11 @@ type Thresholds struct {
 
 // Settings is every threshold.
 var Settings = []Setting{
-	{"many_sectors", "sectors", 100, 1, 1e9, "so many damaged places say replace even if they stand still", func(t *Thresholds) *float64 { return &t.ManySectors }},
-	{"burst_sectors", "sectors in 24 h", 8, 1, 1e9, "so many new damaged places within a day say replace", func(t *Thresholds) *float64 { return &t.BurstSectors }},
-	{"spread_sectors", "sectors in 7 days", 12, 1, 1e9, "so many new damaged places within a week, some of them today, say replace", func(t *Thresholds) *float64 { return &t.SpreadSectors }},
-	{"damage_days", "days of 30", 6, 2, 30, "new damaged places on so many days of the last 30 say replace", func(t *Thresholds) *float64 { return &t.DamageDays }},
-	{"many_pool_errors", "errors in 24 h", 100, 1, 1e9, "so many errors that the pool counts within a day say replace", func(t *Thresholds) *float64 { return &t.ManyPoolErrors }},
+	{"many_sectors", "sectors", 100, 1, 1e9, "damaged sectors in all that mean \"replace\", even if the number does not grow", func(t *Thresholds) *float64 { return &t.ManySectors }},
+	{"burst_sectors", "sectors in 24 h", 8, 1, 1e9, "new bad sectors per day that mean \"replace\"", func(t *Thresholds) *float64 { return &t.BurstSectors }},
+	{"spread_sectors", "sectors in 7 days", 12, 1, 1e9, "new bad sectors per week, some of them today, that mean \"replace\"", func(t *Thresholds) *float64 { return &t.SpreadSectors }},
+	{"damage_days", "days of 30", 6, 2, 30, "days of the last 30 with new bad sectors that mean \"replace\"", func(t *Thresholds) *float64 { return &t.DamageDays }},
+	{"many_pool_errors", "errors in 24 h", 100, 1, 1e9, "errors counted by the pool per day that mean \"replace\"", func(t *Thresholds) *float64 { return &t.ManyPoolErrors }},
 	{"slow_factor", "times", 10, 2, 1e6, "a read that takes so many times the median of its group is slow", func(t *Thresholds) *float64 { return &t.SlowFactor }},
 	{"slow_floor", "s", 0.02, 0, 60, "no read that takes less is called slow", func(t *Thresholds) *float64 { return &t.SlowFloor }},
 	{"slow_minutes", "min", 15, 0, 10080, "a drive is slow when it was for so long", func(t *Thresholds) *float64 { return &t.SlowMinutes }},

@@ -90,7 +90,7 @@ type Change struct {
 func rank(v health.Verdict) int { return v.Gravity() }
 
 // Update takes the matters of now and gives back the open notices and what changed. newID names new ones. A notice that gets
-// worse is heard again, whoever acknowledged or muted it.
+// worse is sent again, whoever acknowledged or muted it.
 func Update(open []Notice, matters []Matter, now time.Time, newID func() string) (out []Notice, changes []Change) {
 	of := map[string]Matter{}
 	for _, m := range matters {

@@ -29,7 +29,7 @@ func turns(changes []Change) (out []string) {
 	return out
 }
 
-// TestOneMatterOneNotice: it opens once, follows the matter, is heard again when it gets worse, and closes by itself.
+// TestOneMatterOneNotice: it opens once, follows the matter, is sent again when it gets worse, and closes by itself.
 func TestOneMatterOneNotice(t *testing.T) {
 	id := ids()
 	at := func(h int) time.Time { return t0.Add(time.Duration(h) * time.Hour) }

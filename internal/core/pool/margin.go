@@ -17,22 +17,12 @@ func (m Margin) String() string {
 	case m < 0:
 		return "data is lost"
 	case m == 0:
-		return "no more may fail"
+		return "cannot lose another drive"
 	case m == 1:
-		return "one more may fail"
+		return "can lose 1 more drive"
 	}
-	return Numeral(int(m)) + " more may fail"
+	return fmt.Sprintf("can lose %d more drives", int(m))
 }
-
-// Numeral writes a small number in words.
-func Numeral(n int) string {
-	if n >= 0 && n < len(numerals) {
-		return numerals[n]
-	}
-	return fmt.Sprint(n)
-}
-
-var numerals = []string{"no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"}
 
 // GroupMargin is the least margin of what lies on one group: of its volumes where there are any, else of its own protection.
 // ok is false when nothing in the group says what it can lose, or when it is not known of a member whether it carries its share

@@ -197,7 +197,7 @@ func TestWithoutNamesVolumes(t *testing.T) {
 	p := Pool{Groups: []Group{{Name: "drives", Protect: Protection{None: true}, Members: []Member{{Slot: "1", State: Online}, {Slot: "2", State: Online}, {Slot: "3", State: Out}}}},
 		Volumes: []Volume{{Name: "thumbnails", Group: "drives"}, {Name: "scans", Group: "drives", Protect: Protection{Tolerance: 1}}}}
 	m, _ := p.Margin()
-	require.Equal(t, "no more may fail", m.String())
+	require.Equal(t, "cannot lose another drive", m.String())
 	after, lost, known := p.Without("2")
 	require.True(t, known)
 	require.Equal(t, "data is lost", after.String())
@@ -210,5 +210,5 @@ func TestWithoutNamesVolumes(t *testing.T) {
 	require.False(t, known)
 	_, known = (&Pool{}).Margin()
 	require.False(t, known, "a pool nobody knows anything of has no margin, least of all a good one (R7)")
-	require.Equal(t, "two more may fail", Margin(2).String())
+	require.Equal(t, "can lose 2 more drives", Margin(2).String())
 }

@@ -22,7 +22,7 @@ type Check struct {
 	Found  string `json:"found"`
 	Do     string `json:"do,omitempty"`
 	Result Result `json:"result"`
-	// Loses are the volumes that would be lost: a person may say so be it, by the pool's name (R1).
+	// Loses are the volumes that would be lost: a person may accept that, by typing the pool's name (R1).
 	Loses []string `json:"loses,omitempty"`
 }
 

@@ -63,7 +63,7 @@ func hazard(m Member) Bounds {
 	return Bounds{rate(a.Low, w.Low), rate(a.High, w.High)}
 }
 
-// UnreadableRate is how many sectors makers own up to that cannot be read, per bit read: 1 in 10^15 for drives of the better
+// UnreadableRate is the unrecoverable read errors per bit read, as specified: 1 in 10^15 for drives of the better
 // kind, 1 in 10^14 for others.
 var UnreadableRate = Bounds{1e-15, 1e-14}
 

@@ -137,7 +137,7 @@ func (s *State) may(e Event) *Refusal {
 }
 
 // stopped gives the refusal of the first check that stops, and says whether one warns. Volumes that a person was told are
-// lost, and said so be it, do not stop (R1).
+// lost, and confirmed it, do not stop (R1).
 func stopped(checks []record.Check, loses bool) (warned bool, err *Refusal) {
 	for _, c := range checks {
 		if c.Result == record.Stops && (!loses || len(c.Loses) == 0) {
@@ -181,7 +181,7 @@ func (s *State) begin(e Event) *Refusal {
 	reason := strings.TrimSpace(e.Reason)
 	switch {
 	case asked && e.Backup.IsZero() && !e.NoBackup:
-		return refuse("backup-needed", "Say of when the backup is, or that there is none.", "Nothing more may fail during this swap, so a word about the backup is asked.")
+		return refuse("backup-needed", "Give the date of the newest backup, or say that there is none.", "During this swap the pool cannot lose another drive, so the date of the newest backup is needed.")
 	case e.Backup.After(e.At):
 		return refuse("backup-needed", "Say of when it really is.", "A backup cannot be of %s, which is to come.", e.Backup.UTC().Format("2006-01-02"))
 	case (warned || len(s.Loses) > 0) && reason == "":
@@ -196,7 +196,7 @@ func (s *State) begin(e Event) *Refusal {
 		s.say(e, "said that there is no backup")
 	}
 	if len(s.Loses) > 0 {
-		s.say(e, "was told that %s would be lost, typed the pool's name, and said so be it", strings.Join(s.Loses, ", "))
+		s.say(e, "was told that %s would be lost, typed the pool's name, and confirmed it", strings.Join(s.Loses, ", "))
 	}
 	if left {
 		s.goOnWithout(e)

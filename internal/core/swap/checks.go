@@ -404,7 +404,7 @@ func (c *checker) backup() {
 	if !known || least > 0 && len(lost) == 0 {
 		return
 	}
-	c.add(id, title, "the word of who begins", record.Warns, "on the way nothing more may fail", "Say of when the newest backup is, or that there is none.")
+	c.add(id, title, "the word of who begins", record.Warns, "on the way the pool cannot lose another drive", "Give the date of the newest backup, or say that there is none.")
 }
 
 func (c *checker) fit() {

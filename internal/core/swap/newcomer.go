@@ -88,7 +88,7 @@ func (s *State) sort(d Drive) string {
 	return ""
 }
 
-// newcomer looks at the new drive before it is trusted. Nothing it says tells what is on its label: whoever confirms must have
+// newcomer checks the new drive before it is accepted. Nothing it says tells what is on its label: whoever confirms must have
 // read that there (R3).
 func (c *checker) newcomer() {
 	p := c.s.Plan

@@ -248,7 +248,7 @@ func (s *State) took(e Event, d Drive) {
 	s.say(e, "a new drive of %s bytes is in %s", grouped(d.Capacity), d.bayWords())
 }
 
-// host takes in that the host went quiet, or reports again.
+// host takes in that the host stopped reporting, or reports again.
 func (s *State) host(e Event) {
 	if !s.Phase.Open() {
 		return

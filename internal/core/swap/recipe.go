@@ -141,7 +141,7 @@ func Compose(g Ground) Recipe {
 	}
 	if served {
 		if m.Parity {
-			why("it is the parity drive: the data stay whole without it, but nothing may fail until it is filled again")
+			why("it is the parity drive: the data stay whole without it, but the pool cannot lose another drive until it is filled again")
 		} else {
 			why("the pool serves what lies on it from parity until the new one is filled")
 		}
@@ -303,7 +303,7 @@ func (r *Recipe) scrub(step func(...Phase), why func(string), can bool) {
 	}
 }
 
-// cold takes the host down around what hands do.
+// cold takes the host down for the work at the rack.
 func (r *Recipe) cold(step func(...Phase), why func(string), stops []string) {
 	why("drives of this bay are changed only while the host is down")
 	r.Stops = stops
@@ -390,7 +390,7 @@ func inPlace(dark bool) Recipe {
 
 func plural(n int, one, many string) string {
 	if n == 1 {
-		return "one " + one
+		return "1 " + one
 	}
-	return pool.Numeral(n) + " " + many
+	return fmt.Sprintf("%d %s", n, many)
 }

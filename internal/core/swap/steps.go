@@ -26,14 +26,14 @@ type Step struct {
 	What   string   `json:"what"`
 	Why    string   `json:"why"`
 	Expect string   `json:"expect"`           // what should be seen
-	Needs  []string `json:"needs,omitempty"`  // what hands need
+	Needs  []string `json:"needs,omitempty"`  // what a person needs
 	Takes  string   `json:"takes,omitempty"`  // how long that usually takes
 	IfNot  string   `json:"if_not,omitempty"` // what to do when it is not seen
 	// Acts is true when a person moves it on with a word: order it, or say that it was done.
 	Acts bool `json:"acts,omitempty"`
 }
 
-// tools are what hands need at any drive.
+// tools are needed at any drive.
 var tools = []string{"a wrist strap, clipped to bare metal of the rack", "the screwdriver for the caddy's screws, and its four screws", "a bag for the drive"}
 
 // Steps are all steps of this swap, in order; those of a lower rank than the phase are past.
@@ -200,7 +200,7 @@ func (s *State) step(p Phase) Step {
 		if len(s.AllSeats()) > 1 {
 			st.What = s.poolWords() + " restore their redundancy. Nothing needs a hand."
 		}
-		st.Why = "Until it ends, fewer members may fail than usual."
+		st.Why = "Until it ends, the pool can lose fewer drives than usual."
 		if s.Recipe.Beside {
 			st.Why = "The old drive helps until the new one holds all."
 		}

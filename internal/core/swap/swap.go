@@ -63,7 +63,7 @@ type Drive struct {
 	Spare bool `json:"spare,omitempty"`
 	// Ill says why it must not be trusted with data; empty when nothing speaks against it.
 	Ill string `json:"ill,omitempty"`
-	// Testing is true while it is tested before it is trusted.
+	// Testing is true during its acceptance test.
 	Testing bool `json:"testing,omitempty"`
 	// Promised says to which other swap it was promised; empty when to none.
 	Promised string `json:"promised,omitempty"`
@@ -148,7 +148,7 @@ type State struct {
 	Order   int  `json:"order"`
 	Ordered bool `json:"ordered"`
 	Begun   bool `json:"begun,omitempty"`
-	// Loses are the volumes of which a person was told that they are lost, and said so be it (R1).
+	// Loses are the volumes of which a person was told that they are lost, and confirmed it (R1).
 	Loses []string `json:"loses,omitempty"`
 	// Backup is of when the backup is that a person vouched for; zero when none was asked for.
 	Backup    time.Time      `json:"backup,omitzero"`
@@ -220,7 +220,7 @@ const (
 	DriveGone EventKind = "gone"
 	DriveCame EventKind = "came"
 	PoolSeen  EventKind = "pool"
-	HostSeen  EventKind = "host" // it went quiet, or reports again
+	HostSeen  EventKind = "host" // it stopped reporting, or reports again
 	OrderDone EventKind = "outcome"
 )
 

@@ -332,7 +332,7 @@ func TestChecks(t *testing.T) {
 		require.Fail(t, "no check "+id)
 		return record.Check{}
 	}
-	require.Equal(t, record.Warns, result(base, "margin").Result, "nothing more may fail then")
+	require.Equal(t, record.Warns, result(base, "margin").Result, "the pool cannot lose another drive then")
 	require.Contains(t, result(base, "fit").Found, "8,001,563,222,016 bytes")
 	for id, change := range map[string]func(*Situation){
 		"host-reports": func(s *Situation) { s.Host = Told(HostFacts{Late: true}) },
@@ -348,7 +348,7 @@ func TestChecks(t *testing.T) {
 	}
 	s := base
 	s.Plan.Slot, s.Plan.Recipe.Unit = "log", []string{"1", "2"}
-	require.Contains(t, result(s, "margin").Found, "two members would be lost with it")
+	require.Contains(t, result(s, "margin").Found, "2 members would be lost with it")
 	q := p.With(pool.Missing, "2")
 	s = base
 	s.Pool = &q

@@ -81,7 +81,7 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 	now := s.Clock.Now()
 	w := s.surveys[name]
 	if w == nil && req.Act != api.Begin {
-		return api.Survey{}, problem.New(409, "no-survey", "Begin one with: lantern survey begin "+name, "Nobody walks before %s.", name)
+		return api.Survey{}, problem.New(409, "no-survey", "Start one: lantern survey begin "+name, "No survey is running on %s.", name)
 	}
 	b := &store.Batch{}
 	was := ""

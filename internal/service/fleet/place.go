@@ -93,7 +93,7 @@ func (s *State) Where(d *Drive, at Place) selftest.Where {
 	w := selftest.Where{Drive: d.Desc.Key(), Host: d.Host}
 	if at.Pool != nil {
 		w.Pool, w.PoolName, w.Group = at.Pool.ID, at.Pool.Name, at.Group
-		if s.twins()[w.PoolName] { // two pools of one name are told apart by id
+		if s.twins()[w.PoolName] { // pools of one name are distinguished by id
 			w.PoolName += " " + w.Pool
 		}
 	}

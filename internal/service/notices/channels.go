@@ -29,7 +29,7 @@ type Outlet struct {
 	Kinds  []string       `json:"kinds"` // empty: all
 	Pools  []string       `json:"pools"`
 	Hosts  []string       `json:"hosts"`
-	Quiet  string         `json:"quiet"`  // such as 22:00-07:00: what can wait does
+	Quiet  string         `json:"quiet"`  // quiet hours, such as 22:00-07:00: only urgent notices are sent
 	Zone   string         `json:"zone"`   // of these times
 	Digest string         `json:"digest"` // such as 08:00: what is open, once a day
 	// Digested is when the newest digest was made.
@@ -77,7 +77,7 @@ func on(day time.Time, hhmm string) time.Time {
 	return time.Date(day.Year(), day.Month(), day.Day(), t.Hour(), t.Minute(), 0, 0, day.Location())
 }
 
-// quietUntil says until when what can wait does; the zero time when it need not.
+// quietUntil is the end of the quiet hours for a notice that is not urgent; the zero time outside of them.
 func (c Outlet) quietUntil(now time.Time) time.Time {
 	from, to, ok := strings.Cut(c.Quiet, "-")
 	if !ok || from == to {

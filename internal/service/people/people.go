@@ -96,7 +96,7 @@ func noPerson(name string, have []api.Person) error {
 	for _, p := range have {
 		names = append(names, p.Name)
 	}
-	return problem.New(404, "no-person", "Known are: "+strings.Join(names, ", ")+". Others are added with: lantern person add <name>", "There is no %s here.", name)
+	return problem.New(404, "no-person", "Known people: "+strings.Join(names, ", ")+". Add one: lantern person add <name>", "No person named %q.", name)
 }
 
 // PersonKnown requires that somebody has a token.

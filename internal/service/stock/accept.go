@@ -20,7 +20,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// Acceptance is the test of one drive before it is trusted.
+// Acceptance is the acceptance test of one drive.
 type Acceptance struct{ accept.State }
 
 func (a *Acceptance) row() *store.Acceptance {
@@ -96,7 +96,7 @@ func badRate() error {
 	return problem.New(422, "bad-rate", "Such as 100MB; nothing for 150 MB a second.", "A rate is not negative.")
 }
 
-// Accept begins to test a drive before it is trusted. Where its surface is written, the label tail must have been typed (R3).
+// Accept starts the acceptance test of a drive. Where its surface is written, the label tail must have been typed (R3).
 func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

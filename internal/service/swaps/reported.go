@@ -60,7 +60,7 @@ func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	return o.SwapID != ""
 }
 
-// hostToSwaps tells open swaps that a host went quiet or reports again.
+// hostToSwaps tells open swaps that a host stopped reporting or reports again.
 func (s *State) hostToSwaps(b *store.Batch, host string, quiet bool, at time.Time) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host == host {

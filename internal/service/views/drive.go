@@ -110,7 +110,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	for _, f := range j.Findings {
 		out.Findings = append(out.Findings, fleet.ViewFinding(f))
 	}
-	out.Says = "has nothing to say"
+	out.Says = "no findings"
 	if len(j.Findings) > 0 {
 		out.Says = j.Findings[0].Says
 	}

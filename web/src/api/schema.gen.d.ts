@@ -1694,7 +1694,7 @@ export interface components {
             stock?: boolean;
             /** @description what people wrote to that */
             note?: string;
-            /** @description how its newest test before it is trusted ended; empty without one */
+            /** @description result of its newest acceptance test; empty without one */
             accepted?: string;
             /** Format: date-time */
             accepted_at?: string;
@@ -1837,7 +1837,7 @@ export interface components {
             used_bytes: number;
             /** Format: date-time */
             seen_at: string;
-            /** @description its host went quiet */
+            /** @description its host stopped reporting */
             stale: boolean;
             groups: components["schemas"]["Group"][];
             volumes: components["schemas"]["Volume"][];
@@ -2431,7 +2431,7 @@ export interface components {
             kinds?: string[];
             pools?: string[];
             hosts?: string[];
-            /** @description such as 22:00-07:00: what can wait does */
+            /** @description quiet hours, such as 22:00-07:00: only urgent notices are sent */
             quiet?: string;
             /** @description such as Europe/Oslo */
             zone?: string;
@@ -6318,7 +6318,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description it is no stock any more */
+            /** @description the drive was removed from stock */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -17,8 +17,8 @@ export default function NoticesPage() {
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
-        <Title>{heard === 0 ? "Nothing new to tell" : heard === 1 ? "One notice nobody has seen" : `${heard} notices nobody has seen`}</Title>
-        <label className="flex min-h-9 items-center gap-2 text-soft"><input type="checkbox" checked={all} onChange={(e) => setParams(e.target.checked ? { all: "yes" } : {}, { replace: true })} /> those that are over as well</label>
+        <Title>{heard === 0 ? "No new notices" : heard === 1 ? "1 new notice" : `${heard} new notices`}</Title>
+        <label className="flex min-h-9 items-center gap-2 text-soft"><input type="checkbox" checked={all} onChange={(e) => setParams(e.target.checked ? { all: "yes" } : {}, { replace: true })} /> include closed notices</label>
       </header>
       {q.data.length === 0 && <Empty>Nobody needs to be told of anything. A notice opens when a drive, a host, a pool or a recovery needs attention, and closes by itself.</Empty>}
       <ul className="space-y-2.5">{q.data.map((n) => <Notice key={n.id} notice={n} />)}</ul>

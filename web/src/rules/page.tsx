@@ -13,7 +13,7 @@ export default function RulesPage() {
   return (
     <>
       <Title>Why drives are flagged</Title>
-      <p className="mb-6 max-w-3xl text-soft">Strong evidence can say replace, weak evidence can say watch and no more, however much of it there is. How fast a number grows matters more than what it is.</p>
+      <p className="mb-6 max-w-3xl text-soft">Strong evidence can lead to the verdict replace. Weak evidence leads to watch at most, however much of it there is. How fast a number grows matters more than what it is.</p>
       <section aria-labelledby="built" className="mb-8">
         <h2 id="built" className="mb-2">Built-in rules</h2>
         <ul className="sheet divide-y divide-line">{q.data.rules.map((r) => <Rule key={r.id} rule={r} thresholds={q.data.thresholds} />)}</ul>

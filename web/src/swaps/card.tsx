@@ -6,7 +6,7 @@ import { useBays } from "../bays/drawing";
 import { binary, decimal, exact } from "../parts/format";
 import { Failed, NotReal, Waiting } from "../parts/parts";
 
-/** PullCard is one page to print, or to hold on a phone: which drive, where, and what hands do. */
+/** PullCard is one page to print, or to hold on a phone: which drive, where, and what to do. */
 export default function PullCard() {
   const { id = "" } = useParams();
   const q = useQuery({ queryKey: ["swaps", id], queryFn: () => got(client.GET("/swaps/{id}", { params: { path: { id } } })) });
@@ -31,7 +31,7 @@ export default function PullCard() {
         <Qr text={address} />
       </header>
       {w.wrong?.map((x) => <p key={x.tail} role="alert" className="border-4 border-replace p-3 text-2xl font-semibold">Stop. Put {x.tail} back. {x.says}</p>)}
-      {!d.bay_confirmed && <p className="border-4 border-dashed border-edge p-3 text-xl font-semibold">{w.old.bay ? "This bay is a guess: nobody has seen the drive in it." : "Nobody knows its bay."} Go by the label alone.</p>}
+      {!d.bay_confirmed && <p className="border-4 border-dashed border-edge p-3 text-xl font-semibold">{w.old.bay ? "This bay is a guess: no person has confirmed it." : "Its bay is unknown."} Go by the label alone.</p>}
       <div className="grid items-start gap-x-8 gap-y-4 sm:grid-cols-[1fr_auto]">
         <div>
           <p className="text-soft">on its label, at the end of the serial</p>

@@ -215,7 +215,7 @@ function Begin({ swap: w }: { swap: Swap }) {
           <input className="field" autoComplete="off" spellCheck={false} required value={pool} onChange={(e) => setPool(e.target.value)} /></label>
       )}
       {asks && !stops && (
-        <fieldset className="space-y-2"><legend className="font-semibold">On the way nothing more may fail. Of when is the newest backup?</legend>
+        <fieldset className="space-y-2"><legend className="font-semibold">During this swap the pool cannot lose another drive. When was the newest backup made?</legend>
           <span className="flex flex-wrap items-center gap-4">
             <input type="date" aria-label="day of the newest backup" className="field max-w-52" disabled={none} required={!none} value={backup} onChange={(e) => setBackup(e.target.value)} />
             <label className="flex min-h-11 items-center gap-2"><input type="checkbox" className="size-5" checked={none} onChange={(e) => setNone(e.target.checked)} /> there is none</label>
