@@ -10,19 +10,23 @@ LDFLAGS  := -s -w -X lantern/internal/daemon.Version=$(VERSION)
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
 GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go' 2>/dev/null) internal/api/openapi.yaml go.mod go.sum
 
-.PHONY: demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.DEFAULT_GOAL := help
 
-demo: build
+.PHONY: help lint web-test race demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+
+help: ## show what can be made
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | sort | awk -F'\t' '{printf "  %-16s %s\n", $$1, $$2}'
+
+demo: build ## run the service with the demo's hosts on LISTEN (FRESH=1, SPEED=300, DRIVES=10000)
 	@exec ./lantern demo --listen $(LISTEN) --data $(DEMO_DIR) $(if $(FRESH),--fresh) $(if $(SPEED),--speed $(SPEED)) $(if $(DRIVES),--drives $(DRIVES))
 
-build: lantern
+build: lantern ## build the binary with the console in it
 
 lantern: $(GO_SOURCES) web/dist/index.html
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
 
 web/node_modules/.installed: web/package-lock.json
-	@# install, not ci: the lock file names only what this platform needs of packages built for many.
-	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
+	cd web && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
 web/dist/index.html: web/node_modules/.installed $(WEB_SOURCES)
@@ -30,10 +34,11 @@ web/dist/index.html: web/node_modules/.installed $(WEB_SOURCES)
 	@touch web/dist/.keep
 
 # What the tests need beyond Go and Node: a browser, and mkfs.btrfs to make the file systems they swap members of.
-tools:
+tools: ## install what the tests need
 	@missing=""; \
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
 	command -v mkfs.btrfs >/dev/null 2>&1 || missing="$$missing btrfs-progs"; \
+	command -v gs >/dev/null 2>&1 || missing="$$missing ghostscript"; \
 	if [ -n "$$missing" ]; then \
 	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then \
 	    echo "installing$$missing"; apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
@@ -42,7 +47,7 @@ tools:
 	  fi; \
 	fi
 
-test: tools build fresh-generated check rig-tools stack-tools
+test: tools build fresh-generated lint web-test rig-tools stack-tools ## everything that must hold: lint, generated files, all tests (under 45 minutes)
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) $(GO) test -timeout 20m ./...
 
 # The rig is a small virtual machine in which the agent meets the kernel's ATA, SCSI and NVMe drivers. It wants QEMU, and
@@ -51,7 +56,7 @@ RIG_KERNEL := $(CURDIR)/.cache/kernel
 
 RIG_TOOLS := $(CURDIR)/.cache/tools
 
-rig: rig-tools build
+rig: rig-tools build ## the agent against the kernel's ATA, SCSI and NVMe drivers in a virtual machine
 	LANTERN_RIG_KERNEL=$(RIG_KERNEL) $(GO) test -count=1 -timeout 5m -v -run '^TestRig$$' ./internal/rig
 
 rig-tools:
@@ -68,7 +73,7 @@ rig-tools:
 
 # The storage stacks that people really run, in the same virtual machine: encryption, LVM, multipath, arrays with partitions and with
 # metadata of firmware. Programs of others make them; their packages are unpacked here and never installed.
-stacks: rig-tools stack-tools build
+stacks: rig-tools stack-tools build ## all storage stacks in the virtual machine
 	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 20m -v -run '^Test(Stacks|Quiet)$$' ./internal/rig
 
 # Debian packages whose programs make those stacks.
@@ -80,14 +85,25 @@ stack-tools:
 	  (apt-get download -qq $(STACK_PACKAGES) 2>/dev/null; for f in *.deb; do dpkg-deb -x "$$f" . ; done; rm -f *.deb) || true; \
 	fi
 
-check:
+check: ## formatting and go vet
 	@test -z "$$(gofmt -l cmd compare internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd compare internal web/*.go; exit 1; }
 	$(GO) vet ./...
 
-fmt:
+fmt: web/node_modules/.installed ## format Go and the console
 	gofmt -w cmd compare internal web/*.go
+	cd web && npx --no-install prettier --log-level warn --write . ../internal/api/openapi.yaml
 
-generate: web/node_modules/.installed
+lint: check web/node_modules/.installed ## formatting, go vet, staticcheck, the console's and the API description's linters
+	$(GO) tool staticcheck ./...
+	cd web && npm run --silent format && npm run --silent lint && npm run --silent api
+
+web-test: web/node_modules/.installed ## the console's unit tests
+	cd web && npm run --silent test
+
+race: ## the core, the service and the agent under the race detector
+	$(GO) test -race -timeout 20m ./internal/core/... ./internal/service/... ./internal/agent/...
+
+generate: web/node_modules/.installed ## generate code from the API description
 	$(GO) generate ./internal/api
 	cd web && npm run --silent types
 
@@ -98,33 +114,33 @@ fresh-generated: web/node_modules/.installed
 	after=$$(cat internal/api/api.gen.go web/src/api/schema.gen.d.ts | sha256sum); \
 	test "$$before" = "$$after" || { echo "the generated files were not fresh: commit what make generate gives"; exit 1; }
 
-try-btrfs: tools build
+try-btrfs: tools build ## swap a member of a real btrfs pool
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern $(GO) test -count=1 -timeout 10m -run '^TestBtrfs(Drained)?$$' ./internal/e2e
 
 # New pictures of the console and the terminal from the demo data, into docs/screenshots.
-shots: tools build
+shots: tools build ## take the pictures in docs/screenshots again
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^Test(LocateConsole|Console|SwapOnPhone)$$' -v ./internal/e2e
 	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null \
 	  && scripts/terminal-shots.sh || echo "no pictures of the terminal: they want xvfb, xterm and imagemagick"
 
 # How well the finish of a recovery is told: on 200 of the lab's, and where it can be had on a real btrfs.
-judge-recovery:
+judge-recovery: ## how well the finish of a recovery is predicted
 	$(GO) run ./internal/lab/finishes
 
 # Every state that a swap can reach with small pools, and whether the rules hold in all of them (about 16 minutes, 15 GB).
-prove:
+prove: ## go through every state that a swap can reach (16 minutes, 15 GB)
 	$(GO) run ./internal/proof
 
 # The service and the agents are killed at random moments while drives are swapped, in the lab and on a real btrfs pool.
-kill: tools build
+kill: tools build ## kill service and agents at random moments
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_KILLS=500 $(GO) test -count=1 -timeout 60m -v -run '^TestKill$$' ./internal/e2e
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_KILLS=50 $(GO) test -count=1 -timeout 20m -v -run '^TestKillBtrfs$$' ./internal/e2e
 
 # How good the rules are, on a year of 10,000 drives whose fate is known.
-judge:
+judge: ## how good the rules are, on 10,000 drives of known fate
 	$(GO) run ./internal/lab/judge
 
-fuzz:
+fuzz: ## fuzz everything that parses
 	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime 20s ./internal/core/drive/page
 	for f in FuzzPages FuzzSense FuzzContents; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/drive || exit 1; done
 	$(GO) test -run '^$$' -fuzz '^FuzzSES$$' -fuzztime 20s ./internal/core/enclosure
@@ -132,9 +148,9 @@ fuzz:
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime 20s ./internal/recurrence
 	for f in FuzzUnpack FuzzBlock; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/history || exit 1; done
 
-bench:
+bench: ## all benchmarks
 	$(GO) test -run '^$$' -bench . -benchmem ./...
 	cd compare && $(GO) test -run '^$$' -bench . -benchtime 1x
 
-clean:
+clean: ## remove what was built
 	rm -rf lantern web/dist/assets web/dist/index.html web/dist/icon.svg web/dist/theme.js web/node_modules

@@ -1,5 +1,5 @@
-// Package compare measures what a year of readings takes in other forms, on the same data. It is a module of its own, so
-// that the product does not carry what only the comparison needs.
+// Package compare measures what a year of readings takes in other forms, on the same data. It is a module of its own,
+// so that the product does not carry what only the comparison needs.
 package compare
 
 import (
@@ -28,8 +28,8 @@ type column struct {
 	values        []float64
 }
 
-// BenchmarkForms lets a demo host live through a year and prints bytes a reading: ours, with all tables, indexes and free
-// pages; XOR chunks, their payload alone; and one row per number in SQLite, with the index that finds them.
+// BenchmarkForms lets a demo host live through a year and prints bytes a reading: ours, with all tables, indexes and
+// free pages; XOR chunks, their payload alone; and one row per number in SQLite, with the index that finds them.
 func BenchmarkForms(b *testing.B) {
 	for b.Loop() {
 		dir := b.TempDir()
@@ -83,9 +83,18 @@ func BenchmarkForms(b *testing.B) {
 
 // rowSize writes one row per number and gives the size of the database.
 func rowSize(b *testing.B, file string, columns []*column) (size int64) {
-	db, err := gorm.Open(sqlite.Open("file:"+file+"?_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)"), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true})
+	db, err := gorm.Open(
+		sqlite.Open("file:"+file+"?_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)"),
+		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true},
+	)
 	require.NoError(b, err)
-	require.NoError(b, db.Exec("create table numbers (drive integer, metric integer, at integer, value real, primary key (drive, metric, at)) without rowid").Error)
+	require.NoError(
+		b,
+		db.Exec(
+			"create table numbers (drive integer, metric integer, at integer, value real, primary key (drive, "+
+				"metric, at)) without rowid",
+		).Error,
+	)
 	const together = 500
 	require.NoError(b, db.Transaction(func(tx *gorm.DB) error {
 		for _, c := range columns {

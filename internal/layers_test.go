@@ -22,21 +22,62 @@ var may = map[string][]string{
 	"internal/ownrule":    {"internal/core"},
 	"internal/channel":    {},
 	"internal/recurrence": {"internal/core"},
-	"internal/service":    {"internal/api", "internal/channel", "internal/clock", "internal/core", "internal/ownrule", "internal/recurrence", "internal/store", "internal/wire"},
-	"internal/httpd":      {"internal/api", "internal/core", "internal/lab", "internal/practice", "internal/service", "internal/wire", "web"},
-	"internal/proof":      {"internal/core"},
-	"internal/cli":        {"internal/api", "internal/core", "internal/practice", "internal/wire"},
-	"internal/daemon":     {"internal/agent", "internal/api", "internal/clock", "internal/core", "internal/httpd", "internal/lab", "internal/practice", "internal/service", "internal/store", "internal/wire"},
-	"internal/year":       {"internal/agent", "internal/api", "internal/clock", "internal/lab", "internal/service", "internal/store"},
-	"cmd":                 {"internal/cli", "internal/daemon"},
-	"web":                 {},
+	"internal/service": {
+		"internal/api",
+		"internal/channel",
+		"internal/clock",
+		"internal/core",
+		"internal/ownrule",
+		"internal/recurrence",
+		"internal/store",
+		"internal/wire",
+	},
+	"internal/httpd": {
+		"internal/api",
+		"internal/core",
+		"internal/lab",
+		"internal/practice",
+		"internal/service",
+		"internal/wire",
+		"web",
+	},
+	"internal/proof": {"internal/core"},
+	"internal/cli":   {"internal/api", "internal/core", "internal/practice", "internal/wire"},
+	"internal/daemon": {
+		"internal/agent",
+		"internal/api",
+		"internal/clock",
+		"internal/core",
+		"internal/httpd",
+		"internal/lab",
+		"internal/practice",
+		"internal/service",
+		"internal/store",
+		"internal/wire",
+	},
+	"internal/year": {
+		"internal/agent",
+		"internal/api",
+		"internal/clock",
+		"internal/lab",
+		"internal/service",
+		"internal/store",
+	},
+	"cmd": {"internal/cli", "internal/daemon"},
+	"web": {},
 }
 
 // pure is what the core must not touch: I/O, logs, and the time that the system tells.
 var pure = []string{"os", "net", "net/http", "log", "log/slog", "io/fs", "os/exec", "database/sql", "syscall"}
 
 func TestLayers(t *testing.T) {
-	all, err := packages.Load(&packages.Config{Mode: packages.NeedName | packages.NeedImports | packages.NeedSyntax | packages.NeedFiles, Dir: ".."}, "lantern/...")
+	all, err := packages.Load(
+		&packages.Config{
+			Mode: packages.NeedName | packages.NeedImports | packages.NeedSyntax | packages.NeedFiles,
+			Dir:  "..",
+		},
+		"lantern/...",
+	)
 	require.NoError(t, err)
 	require.Greater(t, len(all), 15)
 	within := func(path string, layers []string) bool {
@@ -64,7 +105,13 @@ func TestLayers(t *testing.T) {
 				require.True(t, within(ours, append(may[layer], layer)), "%s imports %s", path, ours)
 			} else if layer == "internal/core" {
 				require.NotContains(t, pure, imported, "%s is not pure", path)
-				require.False(t, strings.Contains(imported, "."), "%s imports %s: the core is made of the standard library alone", path, imported)
+				require.False(
+					t,
+					strings.Contains(imported, "."),
+					"%s imports %s: the core is made of the standard library alone",
+					path,
+					imported,
+				)
 			}
 		}
 	}
@@ -72,12 +119,24 @@ func TestLayers(t *testing.T) {
 
 // TestCoreIsToldTheTime: nothing in the core asks what time it is, starts a goroutine or waits.
 func TestCoreIsToldTheTime(t *testing.T) {
-	all, err := packages.Load(&packages.Config{Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedImports | packages.NeedDeps, Dir: ".."}, "lantern/internal/core/...")
+	all, err := packages.Load(
+		&packages.Config{
+			Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedImports | packages.NeedDeps,
+			Dir:  "..",
+		},
+		"lantern/internal/core/...",
+	)
 	require.NoError(t, err)
 	for _, p := range all {
 		for id, used := range p.TypesInfo.Uses {
 			if used.Pkg() != nil && used.Pkg().Path() == "time" {
-				require.NotContains(t, []string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker"}, topLevel(used.Name(), used.Parent() == used.Pkg().Scope()), "%s", p.Fset.Position(id.Pos()))
+				require.NotContains(
+					t,
+					[]string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker"},
+					topLevel(used.Name(), used.Parent() == used.Pkg().Scope()),
+					"%s",
+					p.Fset.Position(id.Pos()),
+				)
 			}
 		}
 	}

@@ -14,14 +14,33 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// parts are the packages of the service, from the one that all others build on to the one that builds on all: each may look things up in
-// those before it, and in no other.
-var parts = []string{"problem", "secret", "ledger", "fleet", "people", "recoveries", "readings", "judging", "orders", "progress", "bays", "selftests", "stock", "swaps", "notices", "views", "rehearsal"}
+// parts are the packages of the service, from the one that all others build on to the one that builds on all: each may
+// look things up in those before it, and in no other.
+var parts = []string{
+	"problem",
+	"secret",
+	"ledger",
+	"fleet",
+	"people",
+	"recoveries",
+	"readings",
+	"judging",
+	"orders",
+	"progress",
+	"bays",
+	"selftests",
+	"stock",
+	"swaps",
+	"notices",
+	"views",
+	"rehearsal",
+}
 
 // eachFile calls f for every hand-written source file below a folder.
 func eachFile(t *testing.T, dir string, f func(path string, file *ast.File, set *token.FileSet)) {
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".gen.go") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.HasSuffix(path, ".gen.go") {
 			return err
 		}
 		set := token.NewFileSet()
@@ -77,8 +96,9 @@ func TestPartsOfTheService(t *testing.T) {
 	require.Len(t, seen, len(parts))
 }
 
-// TestLocks: a State has no lock, and nothing in it takes one. A method of a Service takes the lock first of all and gives it back at its
-// end; one that does not take it calls others that do, and touches nothing itself. None that has taken it calls one that takes it.
+// TestLocks: a State has no lock, and nothing in it takes one. A method of a Service takes the lock first of all and
+// gives it back at its end; one that does not take it calls others that do, and touches nothing itself. None that has
+// taken it calls one that takes it.
 func TestLocks(t *testing.T) {
 	type method struct {
 		path  string
@@ -144,7 +164,15 @@ func TestLocks(t *testing.T) {
 			locking++
 			for _, c := range calls {
 				if other, ok := methods[c]; ok {
-					require.False(t, other.locks && !strings.HasSuffix(c, "Locked"), "%s: %s.%s has the lock and calls %s, which takes it", m.path, pkg, name, c)
+					require.False(
+						t,
+						other.locks && !strings.HasSuffix(c, "Locked"),
+						"%s: %s.%s has the lock and calls %s, which takes it",
+						m.path,
+						pkg,
+						name,
+						c,
+					)
 				}
 			}
 		}
@@ -152,9 +180,20 @@ func TestLocks(t *testing.T) {
 	require.Greater(t, locking, 80)
 }
 
-// TestEveryRecordIsUndone: each kind of record of which memory holds a copy is read again when a batch with it was not written.
+// TestEveryRecordIsUndone: each kind of record of which memory holds a copy is read again when a batch with it was not
+// written.
 func TestEveryRecordIsUndone(t *testing.T) {
-	kept := []string{"Token", "Session", "SignInCode", "ReportID", "Feed", "Event", "Answer", "BadPage", "Block"} // read from the store when they are needed
+	kept := []string{
+		"Token",
+		"Session",
+		"SignInCode",
+		"ReportID",
+		"Feed",
+		"Event",
+		"Answer",
+		"BadPage",
+		"Block",
+	} // read from the store when they are needed
 	src, err := os.ReadFile("store/store.go")
 	require.NoError(t, err)
 	_, list, _ := strings.Cut(string(src), "AutoMigrate(")
@@ -193,7 +232,8 @@ func TestSizes(t *testing.T) {
 					if !ok {
 						continue
 					}
-					if st, ok := ts.Type.(*ast.StructType); ok && (ts.Name.Name == "State" || ts.Name.Name == "Service") {
+					if st, ok := ts.Type.(*ast.StructType); ok &&
+						(ts.Name.Name == "State" || ts.Name.Name == "Service") {
 						for _, f := range st.Fields.List {
 							fields[file.Name.Name+"."+ts.Name.Name] += max(1, len(f.Names))
 						}

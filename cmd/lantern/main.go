@@ -33,12 +33,19 @@ func main() {
 
 func app() *cli.Command {
 	root := &cli.Command{
-		Name: "lantern", Usage: "watches drives in pools on many hosts, and leads through replacing them", Version: daemon.Version,
-		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.\n\n" +
-			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then from the configuration file.",
-		EnableShellCompletion: true, Suggest: true,
-		Flags:    client.Flags(),
-		Commands: append([]*cli.Command{serve(), agent(), demo(), rehearse(), driver()}, client.Commands()...),
+		Name:    "lantern",
+		Usage:   "watches drives in pools on many hosts, and leads through replacing them",
+		Version: daemon.Version,
+		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot " +
+			"be reached.\n\n" +
+			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then " +
+			"from the configuration file.",
+		EnableShellCompletion: true,
+		Suggest:               true,
+		Flags:                 client.Flags(),
+		Commands: append(
+			[]*cli.Command{serve(), agent(), demo(), rehearse(), driver()},
+			client.Commands()...),
 		// Errors are told once, by main, with their exit code.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
@@ -46,7 +53,10 @@ func app() *cli.Command {
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
-				return &client.Failure{Code: client.ExitUsage, Says: fmt.Sprintf("there is no command %q; see: lantern --help", cmd.Args().First())}
+				return &client.Failure{
+					Code: client.ExitUsage,
+					Says: fmt.Sprintf("there is no command %q; see: lantern --help", cmd.Args().First()),
+				}
 			}
 			return cli.ShowRootCommandHelp(cmd)
 		},
@@ -82,8 +92,18 @@ func dataDir(name string) string {
 
 func serveFlags(data string) []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7411", Usage: "address and port", Sources: cli.EnvVars("LANTERN_LISTEN")},
-		&cli.StringFlag{Name: "data", Value: data, Usage: "folder of the database", Sources: cli.EnvVars("LANTERN_DATA")},
+		&cli.StringFlag{
+			Name:    "listen",
+			Value:   "127.0.0.1:7411",
+			Usage:   "address and port",
+			Sources: cli.EnvVars("LANTERN_LISTEN"),
+		},
+		&cli.StringFlag{
+			Name:    "data",
+			Value:   data,
+			Usage:   "folder of the database",
+			Sources: cli.EnvVars("LANTERN_DATA"),
+		},
 		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
 		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
 		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
@@ -92,14 +112,25 @@ func serveFlags(data string) []cli.Flag {
 }
 
 func serveFrom(cmd *cli.Command) daemon.Serve {
-	return daemon.Serve{Listen: cmd.String("listen"), Data: cmd.String("data"), Cert: cmd.String("cert"), Key: cmd.String("key"), Insecure: cmd.Bool("insecure"),
-		Out: cmd.Root().Writer, Log: logger(cmd)}
+	return daemon.Serve{
+		Listen:   cmd.String("listen"),
+		Data:     cmd.String("data"),
+		Cert:     cmd.String("cert"),
+		Key:      cmd.String("key"),
+		Insecure: cmd.Bool("insecure"),
+		Out:      cmd.Root().Writer,
+		Log:      logger(cmd),
+	}
 }
 
 func serve() *cli.Command {
-	return &cli.Command{Name: "serve", Usage: "run the service", Description: "Example: lantern serve --listen 127.0.0.1:7411 --data /var/lib/lantern/service",
-		Flags:  serveFlags(dataDir("service")),
-		Action: func(ctx context.Context, cmd *cli.Command) error { return serveFrom(cmd).Run(ctx) }}
+	return &cli.Command{
+		Name:        "serve",
+		Usage:       "run the service",
+		Description: "Example: lantern serve --listen 127.0.0.1:7411 --data /var/lib/lantern/service",
+		Flags:       serveFlags(dataDir("service")),
+		Action:      func(ctx context.Context, cmd *cli.Command) error { return serveFrom(cmd).Run(ctx) },
+	}
 }
 
 func demo() *cli.Command {
@@ -107,10 +138,22 @@ func demo() *cli.Command {
 		&cli.BoolFlag{Name: "fresh", Usage: "forget what happened before and begin again"},
 		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time a new lab runs"},
 		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"})
-	return &cli.Command{Name: "demo", Usage: "run the service with a lab fleet: nothing real is touched", Description: "Example: lantern demo --fresh", Flags: flags,
+	return &cli.Command{
+		Name:        "demo",
+		Usage:       "run the service with a lab fleet: nothing real is touched",
+		Description: "Example: lantern demo --fresh",
+		Flags:       flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			return daemon.Demo{Serve: serveFrom(cmd), Fresh: cmd.Bool("fresh"), Speed: cmd.Float("speed"), Drives: cmd.Int("drives")}.Run(ctx)
-		}}
+			return daemon.Demo{
+				Serve:  serveFrom(cmd),
+				Fresh:  cmd.Bool("fresh"),
+				Speed:  cmd.Float("speed"),
+				Drives: cmd.Int("drives"),
+			}.Run(
+				ctx,
+			)
+		},
+	}
 }
 
 func rehearse() *cli.Command {
@@ -118,21 +161,40 @@ func rehearse() *cli.Command {
 		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7412", Usage: "address and port of the practice"},
 		&cli.StringFlag{Name: "data", Usage: "its folder", DefaultText: "one of your cache, named after the pool"},
 		&cli.BoolFlag{Name: "go-on", Usage: "go on with the practice that is there, instead of making a new copy"},
-		&cli.FloatFlag{Name: "speed", Value: 300, Usage: "how many times faster than real time it runs while only waiting is left; 0 for never"},
+		&cli.FloatFlag{
+			Name:  "speed",
+			Value: 300,
+			Usage: "how many times faster than real time it runs while only waiting is left; 0 for never",
+		},
 		&cli.StringSliceFlag{Name: "mishap", Usage: "what goes wrong, as often as you like; see below"},
-		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS, as for a phone: tokens of the practice then travel in the clear"},
+		&cli.BoolFlag{
+			Name:  "insecure",
+			Usage: "listen on any address without TLS, as for a phone: tokens of the practice then travel in the clear",
+		},
 		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 	}
-	return &cli.Command{Name: "rehearse", Usage: "practise on a lab copy of a pool: nothing real is touched", ArgsUsage: "<pool>", Flags: flags,
-		Description: "Example: lantern rehearse soundscape\n         lantern rehearse soundscape --mishap second-failure --mishap small-drive\n         lantern rehearse soundscape --go-on\n\n" +
-			"The pool, its hosts with all drives in them, what is known and found of them, and what runs are copied out of the service that is asked. " +
-			"From then on the practice knows nothing of that service; no host but those of the lab can take part in it.\n\nMishaps:\n" + daemon.Mishaps(),
+	return &cli.Command{
+		Name:      "rehearse",
+		Usage:     "practise on a lab copy of a pool: nothing real is touched",
+		ArgsUsage: "<pool>",
+		Flags:     flags,
+		Description: "Example: lantern rehearse soundscape\n         lantern rehearse soundscape --mishap " +
+			"second-failure --mishap small-drive\n         lantern rehearse soundscape --go-on\n\n" +
+			"The pool, its hosts with all drives in them, what is known and found of them, and what runs are " +
+			"copied out of the service that is asked. " +
+			"From then on the practice knows nothing of that service; no host but those of the lab can take " +
+			"part in it.\n\nMishaps:\n" + daemon.Mishaps(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			pool, err := client.One(cmd, "a pool's name")
 			if err != nil {
 				return err
 			}
-			r := daemon.Rehearsal{Serve: serveFrom(cmd), Pool: pool, Speed: cmd.Float("speed"), Mishaps: cmd.StringSlice("mishap")}
+			r := daemon.Rehearsal{
+				Serve:   serveFrom(cmd),
+				Pool:    pool,
+				Speed:   cmd.Float("speed"),
+				Mishaps: cmd.StringSlice("mishap"),
+			}
 			if err := r.Check(); err != nil {
 				return &client.Failure{Code: client.ExitUsage, Says: err.Error()}
 			}
@@ -142,49 +204,101 @@ func rehearse() *cli.Command {
 				}
 			}
 			return r.Run(ctx)
-		}}
+		},
+	}
 }
 
 func driver() *cli.Command {
-	check := &cli.Command{Name: "check", Usage: "put a program that speaks for pools through all that an agent may ask of it", ArgsUsage: "<program> [arguments]",
-		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         lantern driver check --break \"rm /tmp/toy/b.file\" --slot b --with /tmp/toy/c.file node mirror.mjs /tmp/toy\n         lantern driver check --break \"mv /tmp/toy/b.file /tmp/b\" --slot b --mend \"mv /tmp/b /tmp/toy/b.file\" node watch.mjs /tmp/toy",
+	check := &cli.Command{
+		Name:      "check",
+		Usage:     "put a program that speaks for pools through all that an agent may ask of it",
+		ArgsUsage: "<program> [arguments]",
+		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         " +
+			"lantern driver check --break \"rm /tmp/toy/b.file\" --slot b --with /tmp/toy/c.file node " +
+			"mirror.mjs /tmp/toy\n         lantern driver check --break \"mv /tmp/toy/b.file /tmp/b\" --slot b " +
+			"--mend \"mv /tmp/b /tmp/toy/b.file\" node watch.mjs /tmp/toy",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "break", Usage: "a shell command that makes a member fail"},
 			&cli.StringFlag{Name: "slot", Usage: "the place of that member"},
 			&cli.StringFlag{Name: "with", Usage: "path of what comes in its place"},
-			&cli.StringFlag{Name: "mend", Usage: "of a program that only watches: a shell command that does by hand what an order would do"},
+			&cli.StringFlag{
+				Name:  "mend",
+				Usage: "of a program that only watches: a shell command that does by hand what an order would do",
+			},
 			&cli.DurationFlag{Name: "patience", Value: time.Minute, Usage: "how long a recovery may take"},
-			&cli.BoolFlag{Name: "verbose", Usage: "log more"}},
+			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if !cmd.Args().Present() {
-				return &client.Failure{Code: client.ExitUsage, Says: "name the program and its arguments\nExample: lantern driver check node mirror.mjs /tmp/toy"}
+				return &client.Failure{
+					Code: client.ExitUsage,
+					Says: "name the program and its arguments\nExample: lantern driver check node mirror.mjs /tmp/toy",
+				}
 			}
-			if (cmd.String("break") == "") != (cmd.String("slot") == "") || (cmd.String("break") == "") != (cmd.String("with")+cmd.String("mend") == "") {
-				return &client.Failure{Code: client.ExitUsage, Says: "--break and --slot belong together, with --with, or with --mend for a program that only watches"}
+			if (cmd.String("break") == "") != (cmd.String("slot") == "") ||
+				(cmd.String("break") == "") != (cmd.String("with")+cmd.String("mend") == "") {
+				return &client.Failure{
+					Code: client.ExitUsage,
+					Says: "--break and --slot belong together, with --with, or with --mend for a program that " +
+						"only watches",
+				}
 			}
-			failed, err := daemon.DriverCheck{Command: cmd.Args().Slice(), Break: cmd.String("break"), Slot: cmd.String("slot"), With: cmd.String("with"), Mend: cmd.String("mend"), Patience: cmd.Duration("patience"),
-				JSON: cmd.Root().String("output") == "json", Out: cmd.Root().Writer, Log: logger(cmd)}.Run(ctx)
+			failed, err := daemon.DriverCheck{
+				Command:  cmd.Args().Slice(),
+				Break:    cmd.String("break"),
+				Slot:     cmd.String("slot"),
+				With:     cmd.String("with"),
+				Mend:     cmd.String("mend"),
+				Patience: cmd.Duration("patience"),
+				JSON:     cmd.Root().String("output") == "json",
+				Out:      cmd.Root().Writer,
+				Log:      logger(cmd),
+			}.Run(
+				ctx,
+			)
 			if err == nil && failed > 0 {
-				err = &client.Failure{Code: client.ExitFailed, Says: fmt.Sprintf("%d of its parts failed; the protocol: docs/pool-driver.md", failed)}
+				err = &client.Failure{
+					Code: client.ExitFailed,
+					Says: fmt.Sprintf("%d of its parts failed; the protocol: docs/pool-driver.md", failed),
+				}
 			}
 			return err
-		}}
-	return &cli.Command{Name: "driver", Usage: "programs that speak for pools of other kinds", Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy", Commands: []*cli.Command{check}}
+		},
+	}
+	return &cli.Command{
+		Name:        "driver",
+		Usage:       "programs that speak for pools of other kinds",
+		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy",
+		Commands:    []*cli.Command{check},
+	}
 }
 
 func agent() *cli.Command {
 	name, _ := os.Hostname()
 	name, _, _ = strings.Cut(strings.ToLower(name), ".")
-	return &cli.Command{Name: "agent", Usage: "report this host's drives and pools, and obey orders", Description: "Example: LANTERN_HOST_TOKEN=… lantern agent --host skerry",
+	return &cli.Command{
+		Name:        "agent",
+		Usage:       "report this host's drives and pools, and obey orders",
+		Description: "Example: LANTERN_HOST_TOKEN=… lantern agent --host skerry",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "host", Value: name, Usage: "the name it was enrolled by"},
-			&cli.StringFlag{Name: "token-file", Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN"},
+			&cli.StringFlag{
+				Name:  "token-file",
+				Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN",
+			},
 			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for what could not be delivered yet"},
 			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
-			&cli.BoolFlag{Name: "print", Usage: "look and read once, print what would be reported, and end; nothing is sent"},
+			&cli.BoolFlag{
+				Name:  "print",
+				Usage: "look and read once, print what would be reported, and end; nothing is sent",
+			},
 			&cli.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
 			&cli.DurationFlag{Name: "read-every", Value: 5 * time.Minute, Usage: "read the drives this often"},
-			&cli.StringSliceFlag{Name: "pool-program", Usage: "a program that speaks for pools of a kind that is not known here, with its arguments; see docs/pool-driver.md"},
+			&cli.StringSliceFlag{
+				Name: "pool-program",
+				Usage: "a program that speaks for pools of a kind that is not known here, with its arguments; " +
+					"see docs/pool-driver.md",
+			},
 			&cli.BoolFlag{Name: "wake", Usage: "read drives that are asleep as well; without it they are left alone"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
@@ -208,7 +322,23 @@ func agent() *cli.Command {
 			if cmd.Bool("print") {
 				out = cmd.Root().Writer
 			}
-			return daemon.Agent{Print: out, Host: cmd.String("host"), Server: strings.TrimRight(server, "/"), Token: token, Data: cmd.String("data"), Devices: cmd.String("devices"),
-				Interval: cmd.Duration("every"), ReadEach: cmd.Duration("read-every"), Wake: cmd.Bool("wake"), Programs: cmd.StringSlice("pool-program"), Log: logger(cmd)}.Run(ctx)
-		}}
+			return daemon.Agent{
+				Print:   out,
+				Host:    cmd.String("host"),
+				Server:  strings.TrimRight(server, "/"),
+				Token:   token,
+				Data:    cmd.String("data"),
+				Devices: cmd.String("devices"),
+				Interval: cmd.Duration(
+					"every",
+				),
+				ReadEach: cmd.Duration("read-every"),
+				Wake:     cmd.Bool("wake"),
+				Programs: cmd.StringSlice("pool-program"),
+				Log:      logger(cmd),
+			}.Run(
+				ctx,
+			)
+		},
+	}
 }

@@ -103,8 +103,18 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{Config: c, spool: sp, ledger: l, surfaces: su, lanes: lanes{width: perAdapter, patience: patience}, known: map[string]drive.Description{},
-		naming: map[string]*naming{}, wards: map[string]*ward{}, rhythms: rhythms{of: map[string]context.CancelFunc{}}, soon: make(chan struct{}, 1)}, nil
+	return &Agent{
+		Config:   c,
+		spool:    sp,
+		ledger:   l,
+		surfaces: su,
+		lanes:    lanes{width: perAdapter, patience: patience},
+		known:    map[string]drive.Description{},
+		naming:   map[string]*naming{},
+		wards:    map[string]*ward{},
+		rhythms:  rhythms{of: map[string]context.CancelFunc{}},
+		soon:     make(chan struct{}, 1),
+	}, nil
 }
 
 // Run reports and obeys until ctx ends.
@@ -204,7 +214,9 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		there += f.Path + "\x00" + f.Mark + "\x00" + f.Address + "\n"
 	}
 	if there != a.there {
-		a.boxesAgain.Store(true) // who sits in which slot has changed: what an enclosure said before is not true any more
+		a.boxesAgain.Store(
+			true,
+		) // who sits in which slot has changed: what an enclosure said before is not true any more
 		a.there = there
 	}
 	boxes := a.lookAtBoxes(ctx)
@@ -213,7 +225,10 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	var listed []Found
 	for _, f := range all {
 		if f.Nameless != "" {
-			r.Nameless = append(r.Nameless, api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: f.Nameless})
+			r.Nameless = append(
+				r.Nameless,
+				api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: f.Nameless},
+			)
 			continue
 		}
 		at := f.Path + "\x00" + f.Mark
@@ -230,7 +245,10 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			delete(a.wards, d.Key()) // what was said of it while nobody knew who it is counts no more: it is read now
 		case f.Known.Key() == "":
 			if n.ended() {
-				r.Nameless = append(r.Nameless, api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: n.out.err.Error()})
+				r.Nameless = append(
+					r.Nameless,
+					api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: n.out.err.Error()},
+				)
 			}
 			continue // nothing is known of it; it is asked again later
 		case n.ended():
@@ -263,7 +281,10 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			fresh[f.Path+"\x00"+f.Mark] = d
 		}
 		dr := wire.Description(d)
-		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(f.Blind, w.blind)
+		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(
+			f.Blind,
+			w.blind,
+		)
 		dr.Looked, dr.Paths, dr.Layout = f.Looked, paths[d.Key()], table(f.Layout)
 		dr.Uses = places.uses(places.disksOf(d.Key()))
 		for _, b := range boxes {
@@ -302,7 +323,12 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			p.Offers = append(p.Offers, string(o))
 		}
 		if s.Witness != nil {
-			p.Witness = api.Witness{Source: s.Witness.Source, At: now, Differs: s.Witness.Differs, Unread: s.Witness.Unread}
+			p.Witness = api.Witness{
+				Source:  s.Witness.Source,
+				At:      now,
+				Differs: s.Witness.Differs,
+				Unread:  s.Witness.Unread,
+			}
 		}
 		r.Pools = append(r.Pools, p)
 		for _, rec := range s.Recoveries {
@@ -312,8 +338,8 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	return r, found, busy, nil
 }
 
-// snapshots asks all pool systems what is there. What a program says of a drive that is a member of a pool which the kernel knows
-// is not believed.
+// snapshots asks all pool systems what is there. What a program says of a drive that is a member of a pool which the
+// kernel knows is not believed.
 func (a *Agent) snapshots(ctx context.Context, at *places) (out []pools.Snapshot) {
 	claimed := map[string]string{}
 	for _, d := range a.Pools {
@@ -325,7 +351,13 @@ func (a *Agent) snapshots(ctx context.Context, at *places) (out []pools.Snapshot
 		_, outside := d.(interface{ Outside() })
 		for _, s := range snaps {
 			if outside && claims(s.Pool, claimed) {
-				a.Log.Warn("a pool program says that a drive is its own that is a member of a pool the kernel knows", "host", a.Host, "pool", s.Pool.Name)
+				a.Log.Warn(
+					"a pool program says that a drive is its own that is a member of a pool the kernel knows",
+					"host",
+					a.Host,
+					"pool",
+					s.Pool.Name,
+				)
 				s = pools.Blind(s.Pool)
 			}
 			at.take(&s)
@@ -413,8 +445,8 @@ func fingerprint(r api.Report) string {
 	return string(b)
 }
 
-// Backfill reports readings of the past, the oldest first: for each moment, set makes the machine answer as it did then.
-// Only a lab can do that.
+// Backfill reports readings of the past, the oldest first: for each moment, set makes the machine answer as it did
+// then. Only a lab can do that.
 func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time.Time)) error {
 	for _, at := range moments {
 		set(at)

@@ -103,7 +103,13 @@ func (w wired) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 }
 
 func described(serial string) drive.Description {
-	return drive.Description{Identity: drive.Identity{WWN: "502abe7000000001", Model: "VELDRUN VR4-4000", Serial: serial}, Capacity: 4000 << 20, SMARTSupported: true, SMARTEnabled: true, SelfTests: true}
+	return drive.Description{
+		Identity:       drive.Identity{WWN: "502abe7000000001", Model: "VELDRUN VR4-4000", Serial: serial},
+		Capacity:       4000 << 20,
+		SMARTSupported: true,
+		SMARTEnabled:   true,
+		SelfTests:      true,
+	}
 }
 
 // service is the far end: it can be out of reach, and remembers what came.
@@ -139,8 +145,20 @@ func newAgent(t *testing.T, r *rack, s *service) (*Agent, string) {
 	client, err := api.NewClientWithResponses(server.URL)
 	require.NoError(t, err)
 	dir := t.TempDir()
-	a, err := New(Config{Host: "fulmar", Machine: r, Pools: []pools.Driver{r}, Client: client, Clock: clock.Real{}, Log: slog.New(slog.DiscardHandler), Dir: dir,
-		Interval: time.Nanosecond, ReadEach: time.Nanosecond, Look: time.Millisecond})
+	a, err := New(
+		Config{
+			Host:     "fulmar",
+			Machine:  r,
+			Pools:    []pools.Driver{r},
+			Client:   client,
+			Clock:    clock.Real{},
+			Log:      slog.New(slog.DiscardHandler),
+			Dir:      dir,
+			Interval: time.Nanosecond,
+			ReadEach: time.Nanosecond,
+			Look:     time.Millisecond,
+		},
+	)
 	require.NoError(t, err)
 	return a, dir
 }
@@ -168,15 +186,30 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	r, why = one(wired{smart: good, power: 0}, "")
 	require.Empty(t, r.Metrics)
 	require.Contains(t, why, "asleep", "a sleeping drive is not woken to be asked how it is")
-	r, _ = read(t.Context(), Found{Transport: wired{smart: good, power: 0}, Known: described("VR7NW001")}, &m, time.Now(), true)
+	r, _ = read(
+		t.Context(),
+		Found{Transport: wired{smart: good, power: 0}, Known: described("VR7NW001")},
+		&m,
+		time.Now(),
+		true,
+	)
 	require.NotEmpty(t, r.Metrics, "unless its owner wants so")
 	// What fails while it is asked is not the drive's.
 	host := int64(7)
 	w := wired{smart: good, power: 0xFF}
-	counted := Found{Transport: w, Known: described("VR7NW001"), Failures: func() (int64, bool) { host += 2; return host, true }}
+	counted := Found{
+		Transport: w,
+		Known:     described("VR7NW001"),
+		Failures:  func() (int64, bool) { host += 2; return host, true },
+	}
 	for i := range 3 {
 		r, _ = read(t.Context(), counted, &m, time.Now(), false)
-		require.Equal(t, float64(2*i), r.Metrics["host_io_errors"], "the two that came between readings count, those within do not")
+		require.Equal(
+			t,
+			float64(2*i),
+			r.Metrics["host_io_errors"],
+			"the two that came between readings count, those within do not",
+		)
 	}
 	r, why = read(t.Context(), Found{Blind: "a loop device has no SMART"}, &m, time.Now(), false)
 	require.Empty(t, r.Metrics)
@@ -189,8 +222,8 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	}
 }
 
-// scripted answers each command with the bytes it is given, by the command's first bytes in hexadecimal; the longest match
-// counts. A command without an answer is refused.
+// scripted answers each command with the bytes it is given, by the command's first bytes in hexadecimal; the longest
+// match counts. A command without an answer is refused.
 type scripted map[string]string
 
 func (s scripted) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
@@ -225,10 +258,18 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 	r, why := read(t.Context(), Found{Transport: sas, Protocol: SCSI}, &m, time.Now(), false)
 	require.Empty(t, why)
 	require.Empty(t, r.Unreadable)
-	require.Equal(t, map[string]float64{"temperature_celsius": 38, "temperature_limit_celsius": 65, "grown_defects": 5}, r.Metrics)
+	require.Equal(
+		t,
+		map[string]float64{"temperature_celsius": 38, "temperature_limit_celsius": 65, "grown_defects": 5},
+		r.Metrics,
+	)
 	require.True(t, r.Failing)
 	require.Equal(t, map[string]float64{"short": 0, "extended": 599}, r.TestMinutes)
-	require.Equal(t, []api.SelfTest{{Kind: "extended", Result: "failed", Hours: 5000, Lba: 0x1234, Number: 2, Status: 7}}, r.Tests)
+	require.Equal(
+		t,
+		[]api.SelfTest{{Kind: "extended", Result: "failed", Hours: 5000, Lba: 0x1234, Number: 2, Status: 7}},
+		r.Tests,
+	)
 	sas["03"] = "70 00 00 00000000 0a 00000000 5e02 00000000"
 	_, why = read(t.Context(), Found{Transport: sas, Protocol: SCSI}, &m, time.Now(), false)
 	require.Contains(t, why, "asleep")
@@ -245,8 +286,20 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 		tests[4+28*i] = 0x0F
 	}
 	tests[4] = 0x10 // short, passed
-	r, _ = read(t.Context(), Found{Protocol: NVMe, Transport: scripted{"06": hex.EncodeToString(identify), fmt.Sprintf("%x", drive.NVMeLog(2, 512)): hex.EncodeToString(health),
-		fmt.Sprintf("%x", drive.NVMeLog(6, 564)): hex.EncodeToString(tests)}}, &m, time.Now(), false)
+	r, _ = read(
+		t.Context(),
+		Found{
+			Protocol: NVMe,
+			Transport: scripted{
+				"06":                                     hex.EncodeToString(identify),
+				fmt.Sprintf("%x", drive.NVMeLog(2, 512)): hex.EncodeToString(health),
+				fmt.Sprintf("%x", drive.NVMeLog(6, 564)): hex.EncodeToString(tests),
+			},
+		},
+		&m,
+		time.Now(),
+		false,
+	)
 	require.Equal(t, []string{"spare below threshold", "temperature"}, r.Warnings)
 	require.True(t, r.Failing)
 	require.Equal(t, 44.0, r.Metrics["temperature_celsius"])
@@ -255,8 +308,8 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 	require.Equal(t, map[string]float64{"short": 2, "extended": 35}, r.TestMinutes)
 }
 
-// TestATALogs: a drive that has logs beside its attributes is asked for those that feed something; an attribute's number
-// stands before a log's.
+// TestATALogs: a drive that has logs beside its attributes is asked for those that feed something; an attribute's
+// number stands before a log's.
 func TestATALogs(t *testing.T) {
 	page := func(parts map[int]byte) string {
 		b := make([]byte, 512)
@@ -270,14 +323,20 @@ func TestATALogs(t *testing.T) {
 	}
 	command := func(r drive.Registers, in bool) string { return fmt.Sprintf("%x", drive.EncodePassThrough(r, in)) }
 	s := scripted{
-		command(drive.SmartReadData, true):       hex.EncodeToString(drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 9, Raw: 500}}})),
+		command(drive.SmartReadData, true): hex.EncodeToString(
+			drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 9, Raw: 500}}}),
+		),
 		command(drive.SmartReadThresholds, true): hex.EncodeToString(drive.EncodeSmartThresholds(nil)),
-		command(drive.SmartReadSelfTest, true):   hex.EncodeToString(drive.EncodeSelfTestLog([]drive.SelfTest{{Number: 1, Hours: 490, LBA: -1}})),
-		log(drive.LogDirectory, 0):               page(map[int]byte{2 * 4: 8, 2 * 0xE0: 1}),
-		log(drive.LogStatistics, 0):              page(map[int]byte{0: 1, 8: 3, 9: 0, 10: 1, 11: 3}),
-		log(drive.LogStatistics, 1):              page(map[int]byte{0: 1, 2: 1, 16: 77, 23: 0xC0}),
-		log(drive.LogStatistics, 3):              page(map[int]byte{0: 1, 2: 3, 32: 8, 39: 0xC0}),
-		log(drive.LogSCTStatus, 0):               page(map[int]byte{0: 3, 200: 36, 201: 0x80, 202: 0x80, 203: 0x80, 204: 0x80}),
+		command(drive.SmartReadSelfTest, true): hex.EncodeToString(
+			drive.EncodeSelfTestLog([]drive.SelfTest{{Number: 1, Hours: 490, LBA: -1}}),
+		),
+		log(drive.LogDirectory, 0):  page(map[int]byte{2 * 4: 8, 2 * 0xE0: 1}),
+		log(drive.LogStatistics, 0): page(map[int]byte{0: 1, 8: 3, 9: 0, 10: 1, 11: 3}),
+		log(drive.LogStatistics, 1): page(map[int]byte{0: 1, 2: 1, 16: 77, 23: 0xC0}),
+		log(drive.LogStatistics, 3): page(map[int]byte{0: 1, 2: 3, 32: 8, 39: 0xC0}),
+		log(drive.LogSCTStatus, 0): page(
+			map[int]byte{0: 3, 200: 36, 201: 0x80, 202: 0x80, 203: 0x80, 204: 0x80},
+		),
 	}
 	d := described("VR7NW001")
 	d.GeneralLogs = true
@@ -285,7 +344,11 @@ func TestATALogs(t *testing.T) {
 	for range 2 { // what was found the first time serves the second
 		r, why := read(t.Context(), Found{Transport: s, Known: d}, &m, time.Now(), false)
 		require.Empty(t, why)
-		require.Equal(t, map[string]float64{"power_on_hours": 500, "reallocated_sectors": 8, "temperature_celsius": 36}, r.Metrics)
+		require.Equal(
+			t,
+			map[string]float64{"power_on_hours": 500, "reallocated_sectors": 8, "temperature_celsius": 36},
+			r.Metrics,
+		)
 		require.Len(t, r.Tests, 1)
 		require.Len(t, r.Unreadable, 1, "RETURN STATUS came back without registers")
 		delete(s, log(drive.LogDirectory, 0))
@@ -335,10 +398,23 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 	require.Len(t, seen, 3, "what the kernel keeps of the one that hangs still names it")
 	require.Contains(t, seen["VR7NW001"].Blind, "does not answer")
 	require.Equal(t, 38.0, seen["VR7NW003"].Reading.Metrics["pending_sectors"])
-	_, err := a.do(t.Context(), api.Order{Kind: api.OrderKindJoin, Slot: "2", Drive: seen["VR7NW002"].Identity, Expires: time.Now().Add(time.Minute)})
+	_, err := a.do(
+		t.Context(),
+		api.Order{
+			Kind:    api.OrderKindJoin,
+			Slot:    "2",
+			Drive:   seen["VR7NW002"].Identity,
+			Expires: time.Now().Add(time.Minute),
+		},
+	)
 	require.NoError(t, err, "an order to its neighbour is carried out")
 	close(free)
-	require.Eventually(t, func() bool { return newest()["VR7NW001"].Reading.Metrics["pending_sectors"] == 38 }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return newest()["VR7NW001"].Reading.Metrics["pending_sectors"] == 38 },
+		5*time.Second,
+		time.Millisecond,
+	)
 	require.Empty(t, newest()["VR7NW001"].Blind)
 }
 
@@ -347,7 +423,15 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 func TestOrdersNameDrives(t *testing.T) {
 	d := described("VR7NW001")
 	fit := Found{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}
-	order := api.Order{Id: "o", Kind: api.OrderKindJoin, Pool: "p", Slot: "1", Drive: wire.Identity(d.Identity), NeedsBytes: int64(d.Capacity), Expires: time.Now().Add(time.Minute)}
+	order := api.Order{
+		Id:         "o",
+		Kind:       api.OrderKindJoin,
+		Pool:       "p",
+		Slot:       "1",
+		Drive:      wire.Identity(d.Identity),
+		NeedsBytes: int64(d.Capacity),
+		Expires:    time.Now().Add(time.Minute),
+	}
 	for name, c := range map[string]struct {
 		change func(*Found, *api.Order)
 		words  string
@@ -377,11 +461,13 @@ func TestOrdersNameDrives(t *testing.T) {
 		"left while it was looked at": {func(f *Found, _ *api.Order) {
 			f.Pin = func() (Found, func(), error) { return Found{}, nil, errors.New("no such device") }
 		}, "it left while it was looked at"},
-		"holds something": {func(f *Found, _ *api.Order) { f.Holds = []string{"xfs file system"} }, "somebody's data (xfs file system)"},
-		"too small":       {func(_ *Found, o *api.Order) { o.NeedsBytes++ }, "too small"},
-		"too late":        {func(_ *Found, o *api.Order) { o.Expires = time.Now().Add(-time.Second) }, "too late"},
-		"unknown kind":    {func(_ *Found, o *api.Order) { o.Kind = "format" }, "does not know orders"},
-		"unknown pool":    {func(_ *Found, o *api.Order) { o.Kind = api.OrderKindScrub }, "no pool system on this host"},
+		"holds something": {func(f *Found, _ *api.Order) { f.Holds = []string{"xfs file system"} }, "somebody's " +
+			"data (xfs file system)"},
+		"too small":    {func(_ *Found, o *api.Order) { o.NeedsBytes++ }, "too small"},
+		"too late":     {func(_ *Found, o *api.Order) { o.Expires = time.Now().Add(-time.Second) }, "too late"},
+		"unknown kind": {func(_ *Found, o *api.Order) { o.Kind = "format" }, "does not know orders"},
+		"unknown pool": {func(_ *Found, o *api.Order) { o.Kind = api.OrderKindScrub }, "no pool system on " +
+			"this host"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f, o := fit, order
@@ -407,7 +493,13 @@ func TestLedger(t *testing.T) {
 	d := described("VR7NW001")
 	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}}}
 	a, dir := newAgent(t, r, &service{seen: map[string]int{}})
-	o := api.Order{Id: "01ORDER", Kind: api.OrderKindJoin, Slot: "1", Drive: wire.Identity(d.Identity), Expires: time.Now().Add(time.Minute)}
+	o := api.Order{
+		Id:      "01ORDER",
+		Kind:    api.OrderKindJoin,
+		Slot:    "1",
+		Drive:   wire.Identity(d.Identity),
+		Expires: time.Now().Add(time.Minute),
+	}
 	a.carryOut(t.Context(), o)
 	a.carryOut(t.Context(), o)
 	again, err := New(a.Config)
@@ -424,7 +516,18 @@ func TestLedger(t *testing.T) {
 // TestSpool: what could not be delivered is kept, within a bound, and delivered later, in order, once.
 func TestSpool(t *testing.T) {
 	s := &service{status: http.StatusInsufficientStorage, seen: map[string]int{}}
-	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(described("VR7NW001")), smart: drive.EncodeSmartData(drive.SmartData{})}}}}
+	r := &rack{
+		drives: []Found{
+			{
+				Looked: true,
+				Path:   "/dev/x9",
+				Transport: wired{
+					identify: drive.EncodeIdentify(described("VR7NW001")),
+					smart:    drive.EncodeSmartData(drive.SmartData{}),
+				},
+			},
+		},
+	}
 	a, dir := newAgent(t, r, s)
 	for range 3 {
 		require.NotPanics(t, func() { _, _ = a.look(t.Context()) })
@@ -443,7 +546,11 @@ func TestSpool(t *testing.T) {
 		require.False(t, s.reports[i].At.Before(s.reports[i-1].At), "the oldest first")
 	}
 	require.NoError(t, again.send(t.Context(), s.reports[0]), "a report whose answer was lost counts as delivered")
-	require.FileExists(t, filepath.Join(dir, "undelivered", "00000000DAMAGED.json.damaged"), "what cannot be read is set aside, not lost")
+	require.FileExists(
+		t,
+		filepath.Join(dir, "undelivered", "00000000DAMAGED.json.damaged"),
+		"what cannot be read is set aside, not lost",
+	)
 }
 
 // recorded writes down what it is told, and answers as wired does.
@@ -464,17 +571,34 @@ func (r recorded) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
 	return r.wired.Execute(ctx, cdb, in)
 }
 
-// TestSelfTestOrders: a test is started on the drive that answers to the name, in its own language, and on no other; one that
-// sleeps is left alone.
+// TestSelfTestOrders: a test is started on the drive that answers to the name, in its own language, and on no other;
+// one that sleeps is left alone.
 func TestSelfTestOrders(t *testing.T) {
 	d := described("VR7NW001")
 	var told []string
-	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: recorded{wired{identify: drive.EncodeIdentify(d), power: 0xFF}, &told}}}}
+	r := &rack{
+		drives: []Found{
+			{
+				Looked:    true,
+				Path:      "/dev/x9",
+				Transport: recorded{wired{identify: drive.EncodeIdentify(d), power: 0xFF}, &told},
+			},
+		},
+	}
 	a, _ := newAgent(t, r, &service{seen: map[string]int{}})
 	order := func(serial, kind string, on bool) error {
 		id := d.Identity
 		id.Serial = serial
-		_, err := a.do(t.Context(), api.Order{Kind: api.OrderKindSelftest, Drive: wire.Identity(id), Test: kind, On: on, Expires: time.Now().Add(time.Minute)})
+		_, err := a.do(
+			t.Context(),
+			api.Order{
+				Kind:    api.OrderKindSelftest,
+				Drive:   wire.Identity(id),
+				Test:    kind,
+				On:      on,
+				Expires: time.Now().Add(time.Minute),
+			},
+		)
 		return err
 	}
 	start, _ := drive.StartSelfTest(drive.SelfTestExtended)
@@ -484,10 +608,29 @@ func TestSelfTestOrders(t *testing.T) {
 	require.NoError(t, order("VR7NW001", "extended", false))
 	require.Contains(t, told, fmt.Sprintf("%x", drive.EncodePassThrough(drive.StopSelfTest, false)))
 	// A selective test is told its span first.
-	_, err := a.do(t.Context(), api.Order{Kind: api.OrderKindSelftest, Drive: wire.Identity(d.Identity), Test: "selective", On: true, FirstLba: 1000, LastLba: 2000, Expires: time.Now().Add(time.Minute)})
+	_, err := a.do(
+		t.Context(),
+		api.Order{
+			Kind:     api.OrderKindSelftest,
+			Drive:    wire.Identity(d.Identity),
+			Test:     "selective",
+			On:       true,
+			FirstLba: 1000,
+			LastLba:  2000,
+			Expires:  time.Now().Add(time.Minute),
+		},
+	)
 	require.NoError(t, err)
 	selective, _ := drive.StartSelfTest(drive.SelfTestSelective)
-	require.Equal(t, []string{fmt.Sprintf("%x", drive.EncodePassThroughOut(drive.SmartWriteSelective)), "1000 to 2000", fmt.Sprintf("%x", drive.EncodePassThrough(selective, false))}, told[len(told)-3:])
+	require.Equal(
+		t,
+		[]string{
+			fmt.Sprintf("%x", drive.EncodePassThroughOut(drive.SmartWriteSelective)),
+			"1000 to 2000",
+			fmt.Sprintf("%x", drive.EncodePassThrough(selective, false)),
+		},
+		told[len(told)-3:],
+	)
 	n := len(told)
 	var no *refusal
 	require.ErrorAs(t, order("VR7ZZ999", "short", true), &no, "another drive answers")
@@ -495,8 +638,23 @@ func TestSelfTestOrders(t *testing.T) {
 	r.drives[0].Transport = recorded{wired{identify: drive.EncodeIdentify(d), power: 0}, &told}
 	require.ErrorContains(t, order("VR7NW001", "short", true), "asleep")
 	for _, cmd := range told[n:] {
-		require.Equal(t, fmt.Sprintf("%x", drive.EncodePassThrough(drive.CheckPowerMode, false)), cmd, "nothing but a look at its power")
+		require.Equal(
+			t,
+			fmt.Sprintf("%x", drive.EncodePassThrough(drive.CheckPowerMode, false)),
+			cmd,
+			"nothing but a look at its power",
+		)
 	}
-	_, err = a.do(t.Context(), api.Order{Kind: api.OrderKindSelftest, Drive: wire.Identity(d.Identity), Test: "short", On: true, Wake: true, Expires: time.Now().Add(time.Minute)})
+	_, err = a.do(
+		t.Context(),
+		api.Order{
+			Kind:    api.OrderKindSelftest,
+			Drive:   wire.Identity(d.Identity),
+			Test:    "short",
+			On:      true,
+			Wake:    true,
+			Expires: time.Now().Add(time.Minute),
+		},
+	)
 	require.NoError(t, err, "somebody said that it may be woken")
 }

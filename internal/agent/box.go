@@ -33,7 +33,12 @@ func readBox(ctx context.Context, t Transport) (enclosure.Box, error) {
 		}
 		return in
 	}
-	return enclosure.ReadBox(page(enclosure.SESConfig), page(enclosure.SESStatus), page(enclosure.SESDescriptors), page(enclosure.SESAdditional))
+	return enclosure.ReadBox(
+		page(enclosure.SESConfig),
+		page(enclosure.SESStatus),
+		page(enclosure.SESDescriptors),
+		page(enclosure.SESAdditional),
+	)
 }
 
 // box is an enclosure as it was last read.
@@ -48,8 +53,8 @@ type box struct {
 // boxEach is how long what an enclosure said is good for.
 const boxEach = 3 * time.Second
 
-// lookAtBoxes reads the enclosures that speak. One that does not answer keeps its bays for the moment: its drives do not move
-// because of that.
+// lookAtBoxes reads the enclosures that speak. One that does not answer keeps its bays for the moment: its drives do
+// not move because of that.
 func (a *Agent) lookAtBoxes(ctx context.Context) (out []*box) {
 	found, err := a.Machine.Boxes(ctx)
 	if err != nil {
@@ -88,7 +93,14 @@ func (a *Agent) lookAtBoxes(ctx context.Context) (out []*box) {
 // plainLayout draws slots in rows of twelve, since nobody says how they stand.
 func plainLayout(id string, b enclosure.Box) enclosure.Layout {
 	const wide = 12
-	s := enclosure.Section{Name: id, First: enclosure.TopLeft, Run: enclosure.AlongRows, Columns: min(wide, len(b.Slots)), Named: map[int][2]int{}, Names: map[int]string{}}
+	s := enclosure.Section{
+		Name:    id,
+		First:   enclosure.TopLeft,
+		Run:     enclosure.AlongRows,
+		Columns: min(wide, len(b.Slots)),
+		Named:   map[int][2]int{},
+		Names:   map[int]string{},
+	}
 	s.Rows = int(math.Ceil(float64(len(b.Slots)) / wide))
 	for i, slot := range b.Slots {
 		s.Named[slot.Number] = [2]int{i/wide + 1, i%wide + 1}
@@ -127,7 +139,12 @@ func (b *box) report() api.EnclosureReport {
 	out := wire.Enclosure(b.layout, lit)
 	out.Sections[0].Occupied, out.Sections[0].Plain = occupied, b.plain
 	for _, p := range b.Parts {
-		v := api.PartReport{Type: p.Type.String(), Name: p.Name, Condition: p.Condition.String(), Celsius: float64(p.Celsius)}
+		v := api.PartReport{
+			Type:      p.Type.String(),
+			Name:      p.Name,
+			Condition: p.Condition.String(),
+			Celsius:   float64(p.Celsius),
+		}
 		v.Says, v.Grave = p.Ill()
 		out.Parts = append(out.Parts, v)
 	}

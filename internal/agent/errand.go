@@ -21,8 +21,8 @@ func (e *errand[T]) ended() bool {
 	}
 }
 
-// lanes let a few drives behind one adapter be asked at a time. A drive that takes longer than patience loses its lane to
-// its neighbours, and goes on without it.
+// lanes let a few drives behind one adapter be asked at a time. A drive that takes longer than patience loses its lane
+// to its neighbours, and goes on without it.
 type lanes struct {
 	width    int
 	patience time.Duration

@@ -14,8 +14,8 @@ import (
 type Machine interface {
 	// Drives are those that are there now.
 	Drives(ctx context.Context) ([]Found, error)
-	// Changes has something to receive when drives may have come or gone; nil when the machine cannot tell, and is looked
-	// at now and then.
+	// Changes has something to receive when drives may have come or gone; nil when the machine cannot tell, and is
+	// looked at now and then.
 	Changes(ctx context.Context) <-chan struct{}
 	// Enclosures are their layouts and the bays that are lit, by section.
 	Enclosures(ctx context.Context) ([]Enclosure, error)
@@ -45,8 +45,8 @@ type Found struct {
 	Mark    string
 	Section string
 	Bay     int
-	// Adapter is what it hangs on: drives behind one are asked few at a time. Names are the stable ones that the host gives
-	// it, beside its path.
+	// Adapter is what it hangs on: drives behind one are asked few at a time. Names are the stable ones that the host
+	// gives it, beside its path.
 	Adapter string
 	Names   []string
 	// Transport carries commands to it; nil when it takes none, and then Known and Blind are set.
@@ -60,7 +60,8 @@ type Found struct {
 	// Address is its SAS address as hexadecimal: by it, an enclosure knows what is in its slots.
 	Address string
 	Read    func(at int64, b []byte) error
-	// Locate switches the light that its host knows to belong to it, and gives back what that then shows; nil if there is none.
+	// Locate switches the light that its host knows to belong to it, and gives back what that then shows; nil if there
+	// is none.
 	Locate func(on bool) (lit bool, err error)
 	// Surface opens it to be written from end to end, for itself alone; nil when that cannot be.
 	Surface func() (Surface, error)
@@ -68,10 +69,11 @@ type Found struct {
 	ReadOnly bool
 	// Partition gives it the partitions of another drive, and says what was observed then; nil when that cannot be.
 	Partition func(t partition.Table) (observed string, err error)
-	// Pin keeps its path from passing to another device until release is called, and looks at what is there now; nil where paths do
-	// not pass on.
+	// Pin keeps its path from passing to another device until release is called, and looks at what is there now; nil
+	// where paths do not pass on.
 	Pin func() (now Found, release func(), err error)
-	// Holds says what lies on it, found by signature, read-only. Only when Looked is true does an empty list mean blank.
+	// Holds says what lies on it, found by signature, read-only. Only when Looked is true does an empty list mean
+	// blank.
 	Holds  []string
 	Looked bool
 	// Layout is its partition table; nil if none was found.
@@ -80,8 +82,8 @@ type Found struct {
 	Namespace int
 	// Nameless says why it has no identity; empty for one that has, or that is still asked.
 	Nameless string
-	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it that
-	// ended in an error, as its host does now; nil if nobody counts.
+	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it
+	// that ended in an error, as its host does now; nil if nobody counts.
 	Stat     string
 	Failures func() (n int64, ok bool)
 }
@@ -94,8 +96,8 @@ func (f Found) failures() (int64, bool) {
 }
 
 // Transport carries one command block to a drive: data comes back, or is taken there when drive.Sends says so of the
-// command; sense data is returned. An error means that the command was not carried out. Implemented by SG_IO on Linux and by
-// the lab's drives.
+// command; sense data is returned. An error means that the command was not carried out. Implemented by SG_IO on Linux
+// and by the lab's drives.
 type Transport interface {
 	Execute(ctx context.Context, cdb, data []byte) (sense []byte, err error)
 }

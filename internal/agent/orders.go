@@ -104,9 +104,15 @@ func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 	before, outcome, err := a.ledger.begin(o.Id)
 	switch {
 	case err != nil:
-		outcome = &api.Outcome{State: api.OutcomeStateFailed, Says: "the host cannot keep its record of orders: " + err.Error()}
+		outcome = &api.Outcome{
+			State: api.OutcomeStateFailed,
+			Says:  "the host cannot keep its record of orders: " + err.Error(),
+		}
 	case before && outcome == nil:
-		outcome = &api.Outcome{State: api.OutcomeStateFailed, Says: "the agent stopped while it carried this out; look at what the pool shows"}
+		outcome = &api.Outcome{
+			State: api.OutcomeStateFailed,
+			Says:  "the agent stopped while it carried this out; look at what the pool shows",
+		}
 	case !before:
 		says, err := a.do(ctx, o)
 		outcome = &api.Outcome{State: api.OutcomeStateDone, Says: says}
@@ -121,7 +127,8 @@ func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 			a.Log.Error("the outcome of an order could not be kept", "order", o.Id, "error", err)
 		}
 	}
-	// What came of it is looked at once the service has the outcome: a reading from before that would be taken for an earlier state.
+	// What came of it is looked at once the service has the outcome: a reading from before that would be taken for an
+	// earlier state.
 	defer a.lookSoon()
 	if o.Kind == api.OrderKindSelftest {
 		defer a.again.Store(true)
@@ -210,7 +217,8 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	return "", refuse("this agent does not know orders of kind %q", o.Kind)
 }
 
-// holdsPlace looks whether the drive that an order names, found by its identity now, is the one at the place it names (R2).
+// holdsPlace looks whether the drive that an order names, found by its identity now, is the one at the place it names
+// (R2).
 func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
 	id := wire.ToIdentity(o.Drive)
 	f, _, err := a.find(ctx, id)
@@ -336,12 +344,16 @@ func (a *Agent) find(ctx context.Context, want drive.Identity) (Found, drive.Des
 		}
 		return f, d, nil
 	}
-	return Found{}, drive.Description{}, refuse("no drive on this host answers as %s serial %s", want.Model, want.Serial)
+	return Found{}, drive.Description{}, refuse(
+		"no drive on this host answers as %s serial %s",
+		want.Model,
+		want.Serial,
+	)
 }
 
-// resolve finds the drive that an order names, and on it the device that is to be used, and makes sure that this is fit to be written
-// to: large enough, and blank (R3). Until release is called nothing else can come to be at its path; what is there was read back after
-// that was so (R2).
+// resolve finds the drive that an order names, and on it the device that is to be used, and makes sure that this is fit
+// to be written to: large enough, and blank (R3). Until release is called nothing else can come to be at its path; what
+// is there was read back after that was so (R2).
 func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, release func(), err error) {
 	f, d, release, err := a.hold(ctx, wire.ToIdentity(o.Drive))
 	if err != nil {
@@ -387,7 +399,8 @@ func (a *Agent) spareOf(ctx context.Context, f Found, id, key string) string {
 			if !m.On(key) {
 				return
 			}
-			if snap.Pool.ID == id && m.State == pool.Standby && m.Drive == key && m.Partition == 0 && len(m.Layers) == 0 {
+			if snap.Pool.ID == id && m.State == pool.Standby && m.Drive == key && m.Partition == 0 &&
+				len(m.Layers) == 0 {
 				standing = true
 			} else {
 				others++
@@ -405,7 +418,8 @@ func (a *Agent) spareOf(ctx context.Context, f Found, id, key string) string {
 	return ""
 }
 
-// onDrive finds the device on a drive that is to become a member, and says why it must not be written to; empty when it is blank.
+// onDrive finds the device on a drive that is to become a member, and says why it must not be written to; empty when it
+// is blank.
 func (a *Agent) onDrive(at *places, key string, o api.Order) (t pools.Target, holds string, err error) {
 	x, err := at.layerOn(key, o.Partition, append([]string{}, o.Layers...))
 	if err != nil {
@@ -423,9 +437,12 @@ func (a *Agent) onDrive(at *places, key string, o api.Order) (t pools.Target, ho
 	return t, carries(Found{Looked: read}, what), nil
 }
 
-// hold finds the drive that answers to an identity and keeps its path until release is called; what is there was read back after that
-// was so (R2).
-func (a *Agent) hold(ctx context.Context, want drive.Identity) (f Found, d drive.Description, release func(), err error) {
+// hold finds the drive that answers to an identity and keeps its path until release is called; what is there was read
+// back after that was so (R2).
+func (a *Agent) hold(
+	ctx context.Context,
+	want drive.Identity,
+) (f Found, d drive.Description, release func(), err error) {
 	f, d, err = a.find(ctx, want)
 	if err != nil {
 		return f, d, nil, err

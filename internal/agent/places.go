@@ -13,8 +13,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// places is what lies on what on this host, while one look at it lasts: it finds the drives behind the devices that pool systems
-// name, and what depends on each drive.
+// places is what lies on what on this host, while one look at it lasts: it finds the drives behind the devices that
+// pool systems name, and what depends on each drive.
 type places struct {
 	graph   stack.Graph
 	keys    map[string]string // drive key by the kernel's name of a disk
@@ -24,11 +24,22 @@ type places struct {
 
 // placesOf looks at the host's devices. A machine that cannot tell what lies on what has drives only.
 func (a *Agent) placesOf(found []Found) (*places, error) {
-	p := &places{graph: stack.Graph{}, keys: map[string]string{}, pools: map[string]string{}, members: map[string]string{}}
+	p := &places{
+		graph:   stack.Graph{},
+		keys:    map[string]string{},
+		pools:   map[string]string{},
+		members: map[string]string{},
+	}
 	for _, f := range found {
 		name := filepath.Base(f.Path)
 		p.keys[name] = f.Known.Key()
-		p.graph[name] = stack.Device{Name: name, Kind: stack.Disk, Bytes: f.Known.Capacity, Contents: f.Holds, Read: f.Looked}
+		p.graph[name] = stack.Device{
+			Name:     name,
+			Kind:     stack.Disk,
+			Bytes:    f.Known.Capacity,
+			Contents: f.Holds,
+			Read:     f.Looked,
+		}
 	}
 	if m, ok := a.Machine.(Stacked); ok {
 		g, err := m.Stack()
@@ -60,8 +71,8 @@ func (p *places) key(path string) string {
 	return p.keys[b.Disks[0]]
 }
 
-// take settles what the members of a pool lie on: a drive, several, or a pool. A member whose device leads to none of them is
-// unknown, however its pool system calls it (R7).
+// take settles what the members of a pool lie on: a drive, several, or a pool. A member whose device leads to none of
+// them is unknown, however its pool system calls it (R7).
 func (p *places) take(s *pools.Snapshot) {
 	if s.Pool.Device != "" {
 		p.pools[s.Pool.Device] = s.Pool.ID
@@ -107,7 +118,8 @@ func (p *places) take(s *pools.Snapshot) {
 	})
 }
 
-// filled says whether another drive is being filled in the place of a member that is gone, and makes that drive the member.
+// filled says whether another drive is being filled in the place of a member that is gone, and makes that drive the
+// member.
 func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
 	for _, r := range s.Recoveries {
 		if r.Slot == m.Slot && r.Drive != "" && (r.State == recovery.Running || r.State == recovery.Paused) {
@@ -118,8 +130,8 @@ func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
 	return false
 }
 
-// signatures are the second account of a pool that a program speaks for: what lies on each member's device. Of members on other hosts
-// nothing can be read here.
+// signatures are the second account of a pool that a program speaks for: what lies on each member's device. Of members
+// on other hosts nothing can be read here.
 func (p *places) signatures(host string, of *pool.Pool) *pools.Witness {
 	var by []pool.Testimony
 	of.Everyone(func(_ string, m *pool.Member) {
@@ -145,14 +157,29 @@ func (p *places) uses(disks []string) (out []api.Use) {
 		for _, u := range p.graph.Uses(disk, p.members) {
 			if says := u.String(); !seen[says] {
 				seen[says] = true
-				out = append(out, api.Use{Kind: u.Kind, Name: u.Name, Chain: u.Chain, Bytes: int64(u.Bytes), Mounted: u.Mounted, Active: u.Active, Pool: u.Pool, Table: u.Table, Partition: u.Number, Says: says})
+				out = append(
+					out,
+					api.Use{
+						Kind:      u.Kind,
+						Name:      u.Name,
+						Chain:     u.Chain,
+						Bytes:     int64(u.Bytes),
+						Mounted:   u.Mounted,
+						Active:    u.Active,
+						Pool:      u.Pool,
+						Table:     u.Table,
+						Partition: u.Number,
+						Says:      says,
+					},
+				)
 			}
 		}
 	}
 	return out
 }
 
-// onePerDrive puts the paths of one drive together: the first that can be asked stands for it, the others are told beside it.
+// onePerDrive puts the paths of one drive together: the first that can be asked stands for it, the others are told
+// beside it.
 func onePerDrive(found []Found, failed map[string]bool) (out []Found, paths map[string][]api.DrivePath) {
 	paths = map[string][]api.DrivePath{}
 	at := map[string]int{}
@@ -194,8 +221,8 @@ func (p *places) disksOf(key string) (names []string) {
 	return names
 }
 
-// layerOn finds the device on a drive that is to become a member: the partition, and above it the kinds of devices that are asked for.
-// It must be the only one, and nothing may lie on it.
+// layerOn finds the device on a drive that is to become a member: the partition, and above it the kinds of devices that
+// are asked for. It must be the only one, and nothing may lie on it.
 func (p *places) layerOn(key string, part int, layers []string) (stack.Device, error) {
 	var fits []stack.Device
 	for _, d := range p.graph {
@@ -204,7 +231,8 @@ func (p *places) layerOn(key string, part int, layers []string) (stack.Device, e
 			continue
 		}
 		b, err := p.base(d.Name)
-		if err != nil || len(b.Disks) != 1 || len(b.Under)+len(b.Gone) > 0 || p.keys[b.Disks[0]] != key || b.Number != part {
+		if err != nil || len(b.Disks) != 1 || len(b.Under)+len(b.Gone) > 0 || p.keys[b.Disks[0]] != key ||
+			b.Number != part {
 			continue
 		}
 		kinds := []string{}
@@ -221,7 +249,11 @@ func (p *places) layerOn(key string, part int, layers []string) (stack.Device, e
 	case len(fits) == 0:
 		return stack.Device{}, refuse("the drive does not have this yet: %s", wire.LayerWords(part, layers))
 	case len(fits) > 1:
-		return stack.Device{}, refuse("the drive has %d devices of this kind, so the target is ambiguous: %s", len(fits), wire.LayerWords(part, layers))
+		return stack.Device{}, refuse(
+			"the drive has %d devices of this kind, so the target is ambiguous: %s",
+			len(fits),
+			wire.LayerWords(part, layers),
+		)
 	}
 	d := fits[0]
 	if above := p.graph.Above(d.Name); len(above) > 0 || len(d.Uses) > 0 || d.Busy {

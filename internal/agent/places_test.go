@@ -15,7 +15,12 @@ import (
 
 // heap is a host's devices for the tests of layers: sda and sdb are two paths to one drive, sdc to sdf four others.
 func heap() *places {
-	p := &places{graph: stack.Graph{}, pools: map[string]string{}, members: map[string]string{}, keys: map[string]string{"sda": "A", "sdb": "A", "sdc": "C", "sdd": "D", "sde": "E", "sdf": "F", "sdg": ""}}
+	p := &places{
+		graph:   stack.Graph{},
+		pools:   map[string]string{},
+		members: map[string]string{},
+		keys:    map[string]string{"sda": "A", "sdb": "A", "sdc": "C", "sdd": "D", "sde": "E", "sdf": "F", "sdg": ""},
+	}
 	for _, d := range []stack.Device{
 		{Name: "sda", Kind: stack.Disk}, {Name: "sdb", Kind: stack.Disk}, {Name: "sdc", Kind: stack.Disk}, {Name: "sdd", Kind: stack.Disk, Read: true, Contents: []string{drive.PartitionTable}}, {Name: "sde", Kind: stack.Disk}, {Name: "sdf", Kind: stack.Disk}, {Name: "sdg", Kind: stack.Disk},
 		{Name: "dm-0", Kind: stack.Multipath, On: []string{"sda", "sdb"}},
@@ -87,7 +92,14 @@ func TestLayers(t *testing.T) {
 	}
 	require.Len(t, p.uses([]string{"sda", "sdb"}), 1, "told once, by whichever path")
 
-	found, paths := onePerDrive([]Found{{Path: "/dev/sda", Known: drive.Description{Identity: drive.Identity{WWN: "a"}}}, {Path: "/dev/sdb", Known: drive.Description{Identity: drive.Identity{WWN: "a"}}}, {Path: "/dev/sdc", Known: drive.Description{Identity: drive.Identity{WWN: "c"}}}}, map[string]bool{"sda": true})
+	found, paths := onePerDrive(
+		[]Found{
+			{Path: "/dev/sda", Known: drive.Description{Identity: drive.Identity{WWN: "a"}}},
+			{Path: "/dev/sdb", Known: drive.Description{Identity: drive.Identity{WWN: "a"}}},
+			{Path: "/dev/sdc", Known: drive.Description{Identity: drive.Identity{WWN: "c"}}},
+		},
+		map[string]bool{"sda": true},
+	)
 	require.Len(t, found, 2)
 	require.Equal(t, "/dev/sdb", found[0].Path, "the path that works stands for it")
 	require.Equal(t, api.DrivePathStateFailed, paths["wwn-a"][0].State)
@@ -105,6 +117,27 @@ func TestLayers(t *testing.T) {
 	require.ErrorContains(t, err, "in use already")
 
 	// The second account of a pool program: something lies where it says that members are.
-	w := p.signatures("h", &pool.Pool{Groups: []pool.Group{{Members: []pool.Member{{Slot: "a", Device: "sdd", State: pool.Online}, {Slot: "b", Device: "dm-1", State: pool.Online}, {Slot: "c", State: pool.Online}, {Slot: "d", State: pool.Online, Domain: "other"}}}}})
-	require.Equal(t, []string{"place b: the pool shows it online, nothing lies on its device", "place c: the pool shows it online, what lies on its device could not be read"}, w.Differs)
+	w := p.signatures(
+		"h",
+		&pool.Pool{
+			Groups: []pool.Group{
+				{
+					Members: []pool.Member{
+						{Slot: "a", Device: "sdd", State: pool.Online},
+						{Slot: "b", Device: "dm-1", State: pool.Online},
+						{Slot: "c", State: pool.Online},
+						{Slot: "d", State: pool.Online, Domain: "other"},
+					},
+				},
+			},
+		},
+	)
+	require.Equal(
+		t,
+		[]string{
+			"place b: the pool shows it online, nothing lies on its device",
+			"place c: the pool shows it online, what lies on its device could not be read",
+		},
+		w.Differs,
+	)
 }

@@ -59,7 +59,16 @@ func identifySCSI(ctx context.Context, t Transport, known drive.Description) (dr
 	if err != nil {
 		return d, err
 	}
-	d.Vendor, d.Model, d.Firmware = field[string](p, "vendor identification"), field[string](p, "product identification"), field[string](p, "product revision level")
+	d.Vendor, d.Model, d.Firmware = field[string](
+		p,
+		"vendor identification",
+	), field[string](
+		p,
+		"product identification",
+	), field[string](
+		p,
+		"product revision level",
+	)
 	if p, _, err := ask(ctx, t, drive.Inquiry(true, 0x80, 252), 252, "scsi-vpd"); err == nil {
 		d.Serial = field[string](p, "unit serial number")
 	}
@@ -72,14 +81,23 @@ func identifySCSI(ctx context.Context, t Transport, known drive.Description) (dr
 		}
 	}
 	if p, _, err := ask(ctx, t, drive.ReadCapacity16(32), 32, "scsi-capacity"); err == nil {
-		d.Capacity, d.LogicalSector = drive.Bytes(field[uint64](p, "capacity")), drive.Bytes(field[uint64](p, "logical block length"))
+		d.Capacity, d.LogicalSector = drive.Bytes(
+			field[uint64](p, "capacity"),
+		), drive.Bytes(
+			field[uint64](p, "logical block length"),
+		)
 		d.PhysicalSector = drive.Bytes(field[uint64](p, "physical block length"))
 	}
 	if p, _, err := ask(ctx, t, drive.Inquiry(true, 0xB1, 64), 64, "scsi-vpd"); err == nil {
 		if m := field[string](p, "medium"); m != "" {
 			d.Medium = drive.Medium(m)
 		}
-		d.RotationRPM, d.FormFactor = int(field[uint64](p, "medium rotation rate")), field[string](p, "nominal form factor")
+		d.RotationRPM, d.FormFactor = int(
+			field[uint64](p, "medium rotation rate"),
+		), field[string](
+			p,
+			"nominal form factor",
+		)
 	}
 	return d, nil
 }
@@ -91,7 +109,16 @@ func identifyNVMe(ctx context.Context, t Transport, known drive.Description, nam
 	if err != nil {
 		return d, err
 	}
-	d.Model, d.Serial, d.Firmware = field[string](p, "model number"), field[string](p, "serial number"), field[string](p, "firmware revision")
+	d.Model, d.Serial, d.Firmware = field[string](
+		p,
+		"model number",
+	), field[string](
+		p,
+		"serial number",
+	), field[string](
+		p,
+		"firmware revision",
+	)
 	d.Medium = drive.MediumSolidState
 	p, _, err = ask(ctx, t, drive.NVMeIdentify(0, uint32(namespace)), nvmeLength, "nvme-namespace")
 	if err != nil {
@@ -111,8 +138,8 @@ func identifyNVMe(ctx context.Context, t Transport, known drive.Description, nam
 // logPages are the SCSI log pages of a reading.
 var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x10, 0x11, 0x15, 0x2F}
 
-// readSCSI reads those log pages that the drive says it has, and how many defects have grown. REQUEST SENSE comes first:
-// it tells of standby without ending it (SBC-4 4.20).
+// readSCSI reads those log pages that the drive says it has, and how many defects have grown. REQUEST SENSE comes
+// first: it tells of standby without ending it (SBC-4 4.20).
 func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.Reading) (why string) {
 	if p, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil {
 		if !wake && drive.StandbySense(sense) {
@@ -125,7 +152,8 @@ func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.R
 	}
 	p, _, err := ask(ctx, t, drive.LogSense(0, 256), 256, "scsi-log")
 	if err != nil {
-		return "it gives no log pages, so nothing of its health; a bridge or an adapter before it can hide them (" + err.Error() + ")"
+		return "it gives no log pages, so nothing of its health; a bridge or an adapter before it can " +
+			"hide them (" + err.Error() + ")"
 	}
 	has := map[string]bool{}
 	for _, code := range field[[]string](p, "supported pages") {
@@ -134,7 +162,14 @@ func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.R
 	if out.SelfTests = has["10h"]; out.SelfTests {
 		if !m.asked {
 			m.asked, m.tests = true, map[string]float64{"short": 0, "extended": 0}
-			if p, _, err := ask(ctx, t, drive.Inquiry(true, 0x86, 64), 64, "scsi-vpd"); err == nil && len(p.Wrong) == 0 {
+			if p, _, err := ask(
+				ctx,
+				t,
+				drive.Inquiry(true, 0x86, 64),
+				64,
+				"scsi-vpd",
+			); err == nil &&
+				len(p.Wrong) == 0 {
 				m.tests["extended"] = float64(field[uint64](p, "extended self-test completion time"))
 			}
 		}
@@ -148,7 +183,14 @@ func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.R
 			}
 		}
 	}
-	if p, _, err := ask(ctx, t, drive.ReadDefects(8), 8, "scsi-defects"); err == nil && len(p.Wrong) == 0 { // a drive may keep its list to itself
+	if p, _, err := ask(
+		ctx,
+		t,
+		drive.ReadDefects(8),
+		8,
+		"scsi-defects",
+	); err == nil &&
+		len(p.Wrong) == 0 { // a drive may keep its list to itself
 		take(out, p, nil, nil)
 	}
 	return ""
@@ -160,10 +202,23 @@ const nvmeTests = 564
 // readNVMe reads the health log, and that of self-tests where there is one.
 func readNVMe(ctx context.Context, t Transport, m *memory, out *api.Reading) {
 	if !m.asked {
-		if p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller"); err == nil && len(p.Wrong) == 0 {
+		if p, _, err := ask(
+			ctx,
+			t,
+			drive.NVMeIdentify(1, 0),
+			nvmeLength,
+			"nvme-controller",
+		); err == nil &&
+			len(p.Wrong) == 0 {
 			m.asked, m.constant = true, p
-			if field[bool](p, "device self-test supported") { // the short one takes two minutes at most (NVMe 2.0 8.6.1)
-				m.tests = map[string]float64{"short": 2, "extended": float64(field[uint64](p, "extended device self-test time"))}
+			if field[bool](
+				p,
+				"device self-test supported",
+			) { // the short one takes two minutes at most (NVMe 2.0 8.6.1)
+				m.tests = map[string]float64{
+					"short":    2,
+					"extended": float64(field[uint64](p, "extended device self-test time")),
+				}
 			}
 		}
 	}

@@ -52,7 +52,8 @@ type memory struct {
 	// failures are those that its host counted while nobody read it; failed is the host's count after a reading.
 	failures, failed int64
 	counted          bool
-	// asked says that pages which do not change were read: for ATA which logs there are, for NVMe what the controller is.
+	// asked says that pages which do not change were read: for ATA which logs there are, for NVMe what the controller
+	// is.
 	asked    bool
 	logs     map[byte]int       // pages of each ATA log
 	pages    []int              // of the device statistics
@@ -61,8 +62,8 @@ type memory struct {
 	constant page.Page
 }
 
-// feed puts a value into a reading, with what it was read from. What is read first feeds a metric: one source for each metric of a
-// drive, always the same.
+// feed puts a value into a reading, with what it was read from. What is read first feeds a metric: one source for each
+// metric of a drive, always the same.
 func feed(out *api.Reading, n drive.MetricName, v float64, source string) {
 	if _, fed := out.Metrics[string(n)]; !fed {
 		out.Metrics[string(n)], out.Sources[string(n)] = v, source
@@ -111,8 +112,8 @@ func read(ctx context.Context, f Found, m *memory, at time.Time, wake bool) (out
 // statistics are the pages of the device statistics log that feed metrics (ACS-4 9.5).
 var statistics = []int{1, 3, 4, 5, 6, 7}
 
-// readATA reads attributes and their thresholds, the drive's own word, and of its logs self-tests, errors, statistics and
-// temperature.
+// readATA reads attributes and their thresholds, the drive's own word, and of its logs self-tests, errors, statistics
+// and temperature.
 func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Reading) (why string) {
 	switch {
 	case !f.Known.SMARTSupported:
@@ -174,7 +175,10 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 		}
 		p, err := page.Decode(kind, in)
 		if err == nil && len(p.Wrong) > 0 {
-			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: kind, Why: strings.Join(p.Wrong, "; "), Bytes: slices.Clone(in)})
+			out.Unreadable = append(
+				out.Unreadable,
+				api.BadPage{Kind: kind, Why: strings.Join(p.Wrong, "; "), Bytes: slices.Clone(in)},
+			)
 			p = page.Page{}
 		}
 		feedAll(out, p)
@@ -272,8 +276,8 @@ func Sleeping(f Found) bool {
 	return sleeping(ctx, f)
 }
 
-// ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8, and 10,
-// the time in which anything at all was under way.
+// ioStat is what /sys/block/*/stat counts of reads and writes (Documentation/block/stat.rst): fields 1, 4, 5 and 8, and
+// 10, the time in which anything at all was under way.
 type ioStat struct {
 	reads, readMS, writes, writeMS, busyMS uint64
 }
@@ -297,10 +301,12 @@ func parseStat(line string) (s ioStat, err error) {
 // latencies since an earlier moment; nothing is said of a direction in which nothing, or too little to judge by, moved.
 func (s ioStat) latencies(before ioStat, tell func(drive.MetricName, float64)) {
 	const enough = 10 // operations
-	if n := s.reads - before.reads; before.reads > 0 && s.reads > before.reads && n >= enough && s.readMS >= before.readMS {
+	if n := s.reads - before.reads; before.reads > 0 && s.reads > before.reads && n >= enough &&
+		s.readMS >= before.readMS {
 		tell("read_latency_seconds", mean(s.readMS-before.readMS, n))
 	}
-	if n := s.writes - before.writes; before.writes > 0 && s.writes > before.writes && n >= enough && s.writeMS >= before.writeMS {
+	if n := s.writes - before.writes; before.writes > 0 && s.writes > before.writes && n >= enough &&
+		s.writeMS >= before.writeMS {
 		tell("write_latency_seconds", mean(s.writeMS-before.writeMS, n))
 	}
 }

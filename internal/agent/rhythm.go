@@ -14,8 +14,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// A rhythm makes a drive's activity light blink as nothing else does: three flashes, and a pause. A flash is direct reads,
-// spread over the drive, one after the other; nothing is ever written.
+// A rhythm makes a drive's activity light blink as nothing else does: three flashes, and a pause. A flash is direct
+// reads, spread over the drive, one after the other; nothing is ever written.
 const (
 	flash      = 150 * time.Millisecond
 	pause      = 1050 * time.Millisecond

@@ -23,15 +23,16 @@ type Surface interface {
 	Stretch() int64
 	// Write fills n bytes at an address with the pattern of seed, and they are on the medium when it returns.
 	Write(ctx context.Context, at, n int64, seed uint64) error
-	// Verify reads n bytes back, past all caches. bad is the first address that does not hold the pattern; -1 when all do.
+	// Verify reads n bytes back, past all caches. bad is the first address that does not hold the pattern; -1 when all
+	// do.
 	Verify(ctx context.Context, at, n int64, seed uint64) (bad int64, err error)
 	// Blank takes the patterns away at both ends, where others look for what a drive holds.
 	Blank(ctx context.Context, size int64) error
 	Close() error
 }
 
-// What writing a surface keeps to: the most bytes a second if nobody says, how often it is written down how far it came,
-// and after how many bad places it is known to be bad.
+// What writing a surface keeps to: the most bytes a second if nobody says, how often it is written down how far it
+// came, and after how many bad places it is known to be bad.
 const (
 	surfaceRate  = 150e6
 	surfaceNotes = time.Second
@@ -56,7 +57,11 @@ type surfaces struct {
 }
 
 func openSurfaces(dir string) (*surfaces, error) {
-	s := &surfaces{dir: filepath.Join(dir, "surfaces"), of: map[string]*surfaceTest{}, end: map[string]context.CancelFunc{}}
+	s := &surfaces{
+		dir: filepath.Join(dir, "surfaces"),
+		of:  map[string]*surfaceTest{},
+		end: map[string]context.CancelFunc{},
+	}
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -129,7 +134,15 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 	s.mu.Lock()
 	t := s.of[id.Key()]
 	if t == nil || t.Id != o.Acceptance {
-		t = &surfaceTest{Drive: id, Seed: uint64(time.Now().UnixNano()), SurfaceReport: api.SurfaceReport{Id: o.Acceptance, Pass: api.SurfaceReportPassWrite, SizeBytes: int64(d.Capacity) &^ 4095}}
+		t = &surfaceTest{
+			Drive: id,
+			Seed:  uint64(time.Now().UnixNano()),
+			SurfaceReport: api.SurfaceReport{
+				Id:        o.Acceptance,
+				Pass:      api.SurfaceReportPassWrite,
+				SizeBytes: int64(d.Capacity) &^ 4095,
+			},
+		}
 		s.of[id.Key()] = t
 	}
 	t.Rate = o.RateBytes
@@ -144,8 +157,8 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 	return fmt.Sprintf("it is written from byte %d on", done), nil
 }
 
-// carries says why a drive must not be written to: what lies on it, or that nobody knows; empty when it is blank, or holds nothing but
-// the pattern of its own surface test.
+// carries says why a drive must not be written to: what lies on it, or that nobody knows; empty when it is blank, or
+// holds nothing but the pattern of its own surface test.
 func carries(f Found, holds []string) string {
 	switch {
 	case f.ReadOnly:
@@ -160,7 +173,8 @@ func carries(f Found, holds []string) string {
 	return ""
 }
 
-// pattern gives what lies on a drive, and knows the pattern again that a surface test of ours wrote there and did not clear.
+// pattern gives what lies on a drive, and knows the pattern again that a surface test of ours wrote there and did not
+// clear.
 func (s *surfaces) pattern(f Found) []string {
 	if len(f.Holds) != 1 || f.Holds[0] != drive.Something || f.Read == nil {
 		return f.Holds
@@ -360,7 +374,8 @@ func failedWords(r api.SurfaceReport) string {
 	for _, kind := range []struct {
 		what  api.SurfaceFaultWhat
 		words string
-	}{{api.FaultNotWritten, "could not be written (I/O error)"}, {api.FaultNotRead, "could not be read back (I/O error)"}, {api.FaultDiffers, "gave back something else than was written"}} {
+	}{{api.FaultNotWritten, "could not be written (I/O error)"}, {api.FaultNotRead, "could not be read back " +
+		"(I/O error)"}, {api.FaultDiffers, "gave back something else than was written"}} {
 		places, bytes, first := 0, int64(0), int64(-1)
 		for _, x := range r.Faults {
 			if x.What == kind.what {
@@ -371,7 +386,16 @@ func failedWords(r api.SurfaceReport) string {
 			}
 		}
 		if places > 0 {
-			parts = append(parts, fmt.Sprintf("%s, %d bytes together, %s, the first at byte %d", count(places, "place"), bytes, kind.words, first))
+			parts = append(
+				parts,
+				fmt.Sprintf(
+					"%s, %d bytes together, %s, the first at byte %d",
+					count(places, "place"),
+					bytes,
+					kind.words,
+					first,
+				),
+			)
 		}
 	}
 	out := strings.Join(parts, "; ")
@@ -391,9 +415,15 @@ func count(n int, what string) string {
 // mostSplits bounds how often a stretch that fails is divided: a drive can take seconds for each try.
 const mostSplits = 200
 
-// stretch writes or verifies n bytes at an address; where that fails it is divided until the sectors that are at fault are known. err is
-// the last that the device gave.
-func stretch(ctx context.Context, dev Surface, pass api.SurfaceReportPass, at, n, sector int64, seed uint64) (out []api.SurfaceFault, err error) {
+// stretch writes or verifies n bytes at an address; where that fails it is divided until the sectors that are at fault
+// are known. err is the last that the device gave.
+func stretch(
+	ctx context.Context,
+	dev Surface,
+	pass api.SurfaceReportPass,
+	at, n, sector int64,
+	seed uint64,
+) (out []api.SurfaceFault, err error) {
 	tries := 0
 	var try func(at, n int64)
 	try = func(at, n int64) {
@@ -437,8 +467,8 @@ func stretch(ctx context.Context, dev Surface, pass api.SurfaceReportPass, at, n
 // there says whether a device still answers at all.
 func (f Found) there() bool { return f.Read == nil || f.Read(0, make([]byte, 4096)) == nil }
 
-// Pattern fills b, which lies at an address, with what nobody else writes: each 8 bytes follow from their own address and
-// seed, so that what was written to the wrong place shows as well (splitmix64, Steele, Lea, Flood 2014).
+// Pattern fills b, which lies at an address, with what nobody else writes: each 8 bytes follow from their own address
+// and seed, so that what was written to the wrong place shows as well (splitmix64, Steele, Lea, Flood 2014).
 func Pattern(b []byte, at int64, seed uint64) {
 	for i := 0; i+8 <= len(b); i += 8 {
 		x := seed + uint64(at+int64(i))*0x9e3779b97f4a7c15

@@ -56,11 +56,17 @@ func (r *rotten) Verify(_ context.Context, at, n int64, _ uint64) (first int64, 
 func (r *rotten) Blank(context.Context, int64) error { return nil }
 func (r *rotten) Close() error                       { return nil }
 
-// TestFaultsToTheSector: whatever sectors fail in whatever way, exactly those are told, each with what it did, neighbours together.
+// TestFaultsToTheSector: whatever sectors fail in whatever way, exactly those are told, each with what it did,
+// neighbours together.
 func TestFaultsToTheSector(t *testing.T) {
 	r := rand.New(rand.NewPCG(21, 22))
 	for range 200 {
-		dev := &rotten{size: 64 * sector, stretch: 32 * sector, bad: map[int64]api.SurfaceFaultWhat{}, written: map[int64]bool{}}
+		dev := &rotten{
+			size:    64 * sector,
+			stretch: 32 * sector,
+			bad:     map[int64]api.SurfaceFaultWhat{},
+			written: map[int64]bool{},
+		}
 		for range r.IntN(5) {
 			dev.bad[r.Int64N(64)] = []api.SurfaceFaultWhat{api.FaultNotWritten, api.FaultNotRead, api.FaultDiffers}[r.IntN(3)]
 		}
@@ -100,7 +106,24 @@ func TestFaultsToTheSector(t *testing.T) {
 	for _, x := range found {
 		sum += x.Bytes
 	}
-	require.EqualValues(t, 1<<20, sum, "of a stretch that is dead from end to end all is told, without trying every sector")
-	words := failedWords(api.SurfaceReport{Faults: []api.SurfaceFault{{At: 4096, Bytes: 512, What: api.FaultNotWritten}, {At: 9216, Bytes: 1024, What: api.FaultDiffers}}})
-	require.Equal(t, "1 place, 512 bytes together, could not be written (I/O error), the first at byte 4096; 1 place, 1024 bytes together, gave back something else than was written, the first at byte 9216", words)
+	require.EqualValues(
+		t,
+		1<<20,
+		sum,
+		"of a stretch that is dead from end to end all is told, without trying every sector",
+	)
+	words := failedWords(
+		api.SurfaceReport{
+			Faults: []api.SurfaceFault{
+				{At: 4096, Bytes: 512, What: api.FaultNotWritten},
+				{At: 9216, Bytes: 1024, What: api.FaultDiffers},
+			},
+		},
+	)
+	require.Equal(
+		t,
+		"1 place, 512 bytes together, could not be written (I/O error), the first at byte 4096; 1 place, 1024 "+
+			"bytes together, gave back something else than was written, the first at byte 9216",
+		words,
+	)
 }

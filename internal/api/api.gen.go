@@ -820,6 +820,366 @@ func (e PriorityHoursWithin) Valid() bool {
 	}
 }
 
+// Defines values for ProblemType.
+const (
+	ProblemTypeAllKnown         ProblemType = "all-known"
+	ProblemTypeAmbiguous        ProblemType = "ambiguous"
+	ProblemTypeBackupNeeded     ProblemType = "backup-needed"
+	ProblemTypeBadBay           ProblemType = "bad-bay"
+	ProblemTypeBadBody          ProblemType = "bad-body"
+	ProblemTypeBadChannel       ProblemType = "bad-channel"
+	ProblemTypeBadClock         ProblemType = "bad-clock"
+	ProblemTypeBadCursor        ProblemType = "bad-cursor"
+	ProblemTypeBadFate          ProblemType = "bad-fate"
+	ProblemTypeBadHours         ProblemType = "bad-hours"
+	ProblemTypeBadLayout        ProblemType = "bad-layout"
+	ProblemTypeBadLight         ProblemType = "bad-light"
+	ProblemTypeBadName          ProblemType = "bad-name"
+	ProblemTypeBadPlan          ProblemType = "bad-plan"
+	ProblemTypeBadPriority      ProblemType = "bad-priority"
+	ProblemTypeBadQuestion      ProblemType = "bad-question"
+	ProblemTypeBadRate          ProblemType = "bad-rate"
+	ProblemTypeBadRecurrence    ProblemType = "bad-recurrence"
+	ProblemTypeBadReport        ProblemType = "bad-report"
+	ProblemTypeBadRequest       ProblemType = "bad-request"
+	ProblemTypeBadRoom          ProblemType = "bad-room"
+	ProblemTypeBadRule          ProblemType = "bad-rule"
+	ProblemTypeBadSetting       ProblemType = "bad-setting"
+	ProblemTypeBadSort          ProblemType = "bad-sort"
+	ProblemTypeBadSpan          ProblemType = "bad-span"
+	ProblemTypeBadSpeed         ProblemType = "bad-speed"
+	ProblemTypeBadStep          ProblemType = "bad-step"
+	ProblemTypeBadTime          ProblemType = "bad-time"
+	ProblemTypeBadToken         ProblemType = "bad-token"
+	ProblemTypeBadVerdict       ProblemType = "bad-verdict"
+	ProblemTypeBadWhere         ProblemType = "bad-where"
+	ProblemTypeBadWindow        ProblemType = "bad-window"
+	ProblemTypeBadZone          ProblemType = "bad-zone"
+	ProblemTypeBuiltIn          ProblemType = "built-in"
+	ProblemTypeCampaignEnded    ProblemType = "campaign-ended"
+	ProblemTypeCampaignOpen     ProblemType = "campaign-open"
+	ProblemTypeCannotLight      ProblemType = "cannot-light"
+	ProblemTypeChannelFailed    ProblemType = "channel-failed"
+	ProblemTypeCheckStops       ProblemType = "check-stops"
+	ProblemTypeDriveAway        ProblemType = "drive-away"
+	ProblemTypeDriveRefused     ProblemType = "drive-refused"
+	ProblemTypeGrowing          ProblemType = "growing"
+	ProblemTypeGuessedBay       ProblemType = "guessed-bay"
+	ProblemTypeHeld             ProblemType = "held"
+	ProblemTypeHostQuiet        ProblemType = "host-quiet"
+	ProblemTypeHostSilent       ProblemType = "host-silent"
+	ProblemTypeImpossible       ProblemType = "impossible"
+	ProblemTypeInUse            ProblemType = "in-use"
+	ProblemTypeInternal         ProblemType = "internal"
+	ProblemTypeIsMember         ProblemType = "is-member"
+	ProblemTypeIsSpare          ProblemType = "is-spare"
+	ProblemTypeKeyReused        ProblemType = "key-reused"
+	ProblemTypeLastMember       ProblemType = "last-member"
+	ProblemTypeLeadsCampaign    ProblemType = "leads-campaign"
+	ProblemTypeLeadsSwap        ProblemType = "leads-swap"
+	ProblemTypeLedByAnother     ProblemType = "led-by-another"
+	ProblemTypeLinkUsed         ProblemType = "link-used"
+	ProblemTypeNoAcceptance     ProblemType = "no-acceptance"
+	ProblemTypeNoBay            ProblemType = "no-bay"
+	ProblemTypeNoCalendar       ProblemType = "no-calendar"
+	ProblemTypeNoCampaign       ProblemType = "no-campaign"
+	ProblemTypeNoChannel        ProblemType = "no-channel"
+	ProblemTypeNoDrive          ProblemType = "no-drive"
+	ProblemTypeNoHost           ProblemType = "no-host"
+	ProblemTypeNoHours          ProblemType = "no-hours"
+	ProblemTypeNoLab            ProblemType = "no-lab"
+	ProblemTypeNoLayout         ProblemType = "no-layout"
+	ProblemTypeNoLight          ProblemType = "no-light"
+	ProblemTypeNoMember         ProblemType = "no-member"
+	ProblemTypeNoMetric         ProblemType = "no-metric"
+	ProblemTypeNoNotice         ProblemType = "no-notice"
+	ProblemTypeNoOrder          ProblemType = "no-order"
+	ProblemTypeNoPerson         ProblemType = "no-person"
+	ProblemTypeNoPlan           ProblemType = "no-plan"
+	ProblemTypeNoPool           ProblemType = "no-pool"
+	ProblemTypeNoRecovery       ProblemType = "no-recovery"
+	ProblemTypeNoRoom           ProblemType = "no-room"
+	ProblemTypeNoRule           ProblemType = "no-rule"
+	ProblemTypeNoSetting        ProblemType = "no-setting"
+	ProblemTypeNoSurvey         ProblemType = "no-survey"
+	ProblemTypeNoSwap           ProblemType = "no-swap"
+	ProblemTypeNoWayBack        ProblemType = "no-way-back"
+	ProblemTypeNoWords          ProblemType = "no-words"
+	ProblemTypeNobodyNamed      ProblemType = "nobody-named"
+	ProblemTypeNotNow           ProblemType = "not-now"
+	ProblemTypeNotOffered       ProblemType = "not-offered"
+	ProblemTypeNotSignedIn      ProblemType = "not-signed-in"
+	ProblemTypeNothingToConfirm ProblemType = "nothing-to-confirm"
+	ProblemTypeNothingToDo      ProblemType = "nothing-to-do"
+	ProblemTypeNothingToSkip    ProblemType = "nothing-to-skip"
+	ProblemTypeOtherHost        ProblemType = "other-host"
+	ProblemTypeOtherOrigin      ProblemType = "other-origin"
+	ProblemTypePersonExists     ProblemType = "person-exists"
+	ProblemTypePlanChanged      ProblemType = "plan-changed"
+	ProblemTypePlanRank         ProblemType = "plan-rank"
+	ProblemTypePoolReported     ProblemType = "pool-reported"
+	ProblemTypePoolUnknown      ProblemType = "pool-unknown"
+	ProblemTypePractice         ProblemType = "practice"
+	ProblemTypePromised         ProblemType = "promised"
+	ProblemTypeReasonNeeded     ProblemType = "reason-needed"
+	ProblemTypeRecovering       ProblemType = "recovering"
+	ProblemTypeStoreFull        ProblemType = "store-full"
+	ProblemTypeSurveyOpen       ProblemType = "survey-open"
+	ProblemTypeSwapChanged      ProblemType = "swap-changed"
+	ProblemTypeSwapEnded        ProblemType = "swap-ended"
+	ProblemTypeSwapExists       ProblemType = "swap-exists"
+	ProblemTypeSwapOpen         ProblemType = "swap-open"
+	ProblemTypeTooLarge         ProblemType = "too-large"
+	ProblemTypeUnknownAction    ProblemType = "unknown-action"
+	ProblemTypeUnknownHost      ProblemType = "unknown-host"
+	ProblemTypeUseUnknown       ProblemType = "use-unknown"
+	ProblemTypeUsedId           ProblemType = "used-id"
+	ProblemTypeWrongDriveOut    ProblemType = "wrong-drive-out"
+	ProblemTypeWrongPool        ProblemType = "wrong-pool"
+	ProblemTypeWrongTail        ProblemType = "wrong-tail"
+	ProblemTypeYourself         ProblemType = "yourself"
+)
+
+// Valid indicates whether the value is a known member of the ProblemType enum.
+func (e ProblemType) Valid() bool {
+	switch e {
+	case ProblemTypeAllKnown:
+		return true
+	case ProblemTypeAmbiguous:
+		return true
+	case ProblemTypeBackupNeeded:
+		return true
+	case ProblemTypeBadBay:
+		return true
+	case ProblemTypeBadBody:
+		return true
+	case ProblemTypeBadChannel:
+		return true
+	case ProblemTypeBadClock:
+		return true
+	case ProblemTypeBadCursor:
+		return true
+	case ProblemTypeBadFate:
+		return true
+	case ProblemTypeBadHours:
+		return true
+	case ProblemTypeBadLayout:
+		return true
+	case ProblemTypeBadLight:
+		return true
+	case ProblemTypeBadName:
+		return true
+	case ProblemTypeBadPlan:
+		return true
+	case ProblemTypeBadPriority:
+		return true
+	case ProblemTypeBadQuestion:
+		return true
+	case ProblemTypeBadRate:
+		return true
+	case ProblemTypeBadRecurrence:
+		return true
+	case ProblemTypeBadReport:
+		return true
+	case ProblemTypeBadRequest:
+		return true
+	case ProblemTypeBadRoom:
+		return true
+	case ProblemTypeBadRule:
+		return true
+	case ProblemTypeBadSetting:
+		return true
+	case ProblemTypeBadSort:
+		return true
+	case ProblemTypeBadSpan:
+		return true
+	case ProblemTypeBadSpeed:
+		return true
+	case ProblemTypeBadStep:
+		return true
+	case ProblemTypeBadTime:
+		return true
+	case ProblemTypeBadToken:
+		return true
+	case ProblemTypeBadVerdict:
+		return true
+	case ProblemTypeBadWhere:
+		return true
+	case ProblemTypeBadWindow:
+		return true
+	case ProblemTypeBadZone:
+		return true
+	case ProblemTypeBuiltIn:
+		return true
+	case ProblemTypeCampaignEnded:
+		return true
+	case ProblemTypeCampaignOpen:
+		return true
+	case ProblemTypeCannotLight:
+		return true
+	case ProblemTypeChannelFailed:
+		return true
+	case ProblemTypeCheckStops:
+		return true
+	case ProblemTypeDriveAway:
+		return true
+	case ProblemTypeDriveRefused:
+		return true
+	case ProblemTypeGrowing:
+		return true
+	case ProblemTypeGuessedBay:
+		return true
+	case ProblemTypeHeld:
+		return true
+	case ProblemTypeHostQuiet:
+		return true
+	case ProblemTypeHostSilent:
+		return true
+	case ProblemTypeImpossible:
+		return true
+	case ProblemTypeInUse:
+		return true
+	case ProblemTypeInternal:
+		return true
+	case ProblemTypeIsMember:
+		return true
+	case ProblemTypeIsSpare:
+		return true
+	case ProblemTypeKeyReused:
+		return true
+	case ProblemTypeLastMember:
+		return true
+	case ProblemTypeLeadsCampaign:
+		return true
+	case ProblemTypeLeadsSwap:
+		return true
+	case ProblemTypeLedByAnother:
+		return true
+	case ProblemTypeLinkUsed:
+		return true
+	case ProblemTypeNoAcceptance:
+		return true
+	case ProblemTypeNoBay:
+		return true
+	case ProblemTypeNoCalendar:
+		return true
+	case ProblemTypeNoCampaign:
+		return true
+	case ProblemTypeNoChannel:
+		return true
+	case ProblemTypeNoDrive:
+		return true
+	case ProblemTypeNoHost:
+		return true
+	case ProblemTypeNoHours:
+		return true
+	case ProblemTypeNoLab:
+		return true
+	case ProblemTypeNoLayout:
+		return true
+	case ProblemTypeNoLight:
+		return true
+	case ProblemTypeNoMember:
+		return true
+	case ProblemTypeNoMetric:
+		return true
+	case ProblemTypeNoNotice:
+		return true
+	case ProblemTypeNoOrder:
+		return true
+	case ProblemTypeNoPerson:
+		return true
+	case ProblemTypeNoPlan:
+		return true
+	case ProblemTypeNoPool:
+		return true
+	case ProblemTypeNoRecovery:
+		return true
+	case ProblemTypeNoRoom:
+		return true
+	case ProblemTypeNoRule:
+		return true
+	case ProblemTypeNoSetting:
+		return true
+	case ProblemTypeNoSurvey:
+		return true
+	case ProblemTypeNoSwap:
+		return true
+	case ProblemTypeNoWayBack:
+		return true
+	case ProblemTypeNoWords:
+		return true
+	case ProblemTypeNobodyNamed:
+		return true
+	case ProblemTypeNotNow:
+		return true
+	case ProblemTypeNotOffered:
+		return true
+	case ProblemTypeNotSignedIn:
+		return true
+	case ProblemTypeNothingToConfirm:
+		return true
+	case ProblemTypeNothingToDo:
+		return true
+	case ProblemTypeNothingToSkip:
+		return true
+	case ProblemTypeOtherHost:
+		return true
+	case ProblemTypeOtherOrigin:
+		return true
+	case ProblemTypePersonExists:
+		return true
+	case ProblemTypePlanChanged:
+		return true
+	case ProblemTypePlanRank:
+		return true
+	case ProblemTypePoolReported:
+		return true
+	case ProblemTypePoolUnknown:
+		return true
+	case ProblemTypePractice:
+		return true
+	case ProblemTypePromised:
+		return true
+	case ProblemTypeReasonNeeded:
+		return true
+	case ProblemTypeRecovering:
+		return true
+	case ProblemTypeStoreFull:
+		return true
+	case ProblemTypeSurveyOpen:
+		return true
+	case ProblemTypeSwapChanged:
+		return true
+	case ProblemTypeSwapEnded:
+		return true
+	case ProblemTypeSwapExists:
+		return true
+	case ProblemTypeSwapOpen:
+		return true
+	case ProblemTypeTooLarge:
+		return true
+	case ProblemTypeUnknownAction:
+		return true
+	case ProblemTypeUnknownHost:
+		return true
+	case ProblemTypeUseUnknown:
+		return true
+	case ProblemTypeUsedId:
+		return true
+	case ProblemTypeWrongDriveOut:
+		return true
+	case ProblemTypeWrongPool:
+		return true
+	case ProblemTypeWrongTail:
+		return true
+	case ProblemTypeYourself:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RecoveryKind.
 const (
 	RecoveryKindDrain     RecoveryKind = "drain"
@@ -3092,9 +3452,12 @@ type Problem struct {
 	Status int    `json:"status"`
 	Title  string `json:"title"`
 
-	// Type stable
-	Type string `json:"type"`
+	// Type What kind of problem it is; a type keeps its meaning
+	Type ProblemType `json:"type"`
 }
+
+// ProblemType What kind of problem it is; a type keeps its meaning
+type ProblemType string
 
 // Prospect defines model for Prospect.
 type Prospect struct {
@@ -4526,642 +4889,1083 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// GetAcceptPolicy performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+	// GetAcceptPolicy Get the default acceptance test
+	//
+	// Corresponds with GET /acceptance-policy (the `GetAcceptPolicy` operationId).
 	GetAcceptPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetAcceptPolicyWithBody performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
-	// with any type of body and a specified content type.
+	// SetAcceptPolicyWithBody Set the default acceptance test
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 	SetAcceptPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetAcceptPolicy performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+	// SetAcceptPolicy Set the default acceptance test
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 	SetAcceptPolicy(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListAcceptances performs a GET /acceptances (the `ListAcceptances` operationId) request.
+	// ListAcceptances List acceptance tests
+	//
+	// Corresponds with GET /acceptances (the `ListAcceptances` operationId).
 	ListAcceptances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AcceptDriveWithBody performs a POST /acceptances (the `AcceptDrive` operationId) request,
-	// with any type of body and a specified content type.
+	// AcceptDriveWithBody Start the acceptance test of a drive
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 	AcceptDriveWithBody(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AcceptDrive performs a POST /acceptances (the `AcceptDrive` operationId) request.
+	// AcceptDrive Start the acceptance test of a drive
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 	AcceptDrive(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetAcceptance performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+	// GetAcceptance Get one acceptance test
+	//
+	// Corresponds with GET /acceptances/{id} (the `GetAcceptance` operationId).
 	GetAcceptance(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PauseAcceptanceWithBody performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
-	// with any type of body and a specified content type.
+	// PauseAcceptanceWithBody Pause an acceptance test
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 	PauseAcceptanceWithBody(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PauseAcceptance performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+	// PauseAcceptance Pause an acceptance test
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 	PauseAcceptance(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResumeAcceptanceWithBody performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
-	// with any type of body and a specified content type.
+	// ResumeAcceptanceWithBody Resume an acceptance test
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 	ResumeAcceptanceWithBody(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResumeAcceptance performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+	// ResumeAcceptance Resume an acceptance test
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 	ResumeAcceptance(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StopAcceptanceWithBody performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
-	// with any type of body and a specified content type.
+	// StopAcceptanceWithBody Stop an acceptance test
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptanceWithBody(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StopAcceptance performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+	// StopAcceptance Stop an acceptance test
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOrders performs a GET /agent/orders (the `TakeOrders` operationId) request.
+	// TakeOrders Wait for orders to a host
 	//
 	// Waits until there is an order for the host, or until the time is over.
+	//
+	// Corresponds with GET /agent/orders (the `TakeOrders` operationId).
 	TakeOrders(ctx context.Context, params *TakeOrdersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReportOutcomeWithBody performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request,
-	// with any type of body and a specified content type.
+	// ReportOutcomeWithBody Report the outcome of an order
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 	ReportOutcomeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReportOutcome performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request.
+	// ReportOutcome Report the outcome of an order
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 	ReportOutcome(ctx context.Context, id IdParam, body ReportOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PushReportWithBody performs a POST /agent/reports (the `PushReport` operationId) request,
-	// with any type of body and a specified content type.
+	// PushReportWithBody Report the state of a host
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PushReport performs a POST /agent/reports (the `PushReport` operationId) request.
+	// PushReport Report the state of a host
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetCalendar performs a GET /calendar (the `GetCalendar` operationId) request.
+	// GetCalendar Get the calendar of self-tests
+	//
+	// Corresponds with GET /calendar (the `GetCalendar` operationId).
 	GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EndFeed performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+	// EndFeed Remove the address of the calendar feed
+	//
+	// Corresponds with DELETE /calendar/feed (the `EndFeed` operationId).
 	EndFeed(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakeFeed performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+	// MakeFeed Create the address of the calendar feed
+	//
+	// Corresponds with POST /calendar/feed (the `MakeFeed` operationId).
 	MakeFeed(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListPlannedTests performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+	// ListPlannedTests List planned self-tests
+	//
+	// Corresponds with GET /calendar/tests (the `ListPlannedTests` operationId).
 	ListPlannedTests(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListCampaigns performs a GET /campaigns (the `ListCampaigns` operationId) request.
+	// ListCampaigns List campaigns
+	//
+	// Corresponds with GET /campaigns (the `ListCampaigns` operationId).
 	ListCampaigns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PlanCampaignWithBody performs a POST /campaigns (the `PlanCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// PlanCampaignWithBody Plan a campaign: the ordered replacement of many drives
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 	PlanCampaignWithBody(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PlanCampaign performs a POST /campaigns (the `PlanCampaign` operationId) request.
+	// PlanCampaign Plan a campaign: the ordered replacement of many drives
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 	PlanCampaign(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetCampaign performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+	// GetCampaign Get one campaign
+	//
+	// Corresponds with GET /campaigns/{id} (the `GetCampaign` operationId).
 	GetCampaign(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AbandonCampaignWithBody performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// AbandonCampaignWithBody Abandon a campaign
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 	AbandonCampaignWithBody(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AbandonCampaign performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+	// AbandonCampaign Abandon a campaign
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 	AbandonCampaign(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NextInCampaignWithBody performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// NextInCampaignWithBody Start the next swap of a campaign
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 	NextInCampaignWithBody(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NextInCampaign performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+	// NextInCampaign Start the next swap of a campaign
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 	NextInCampaign(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SkipInCampaignWithBody performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// SkipInCampaignWithBody Skip the next drive of a campaign
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaignWithBody(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SkipInCampaign performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+	// SkipInCampaign Skip the next drive of a campaign
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaign(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
+	// ListChannels List notice channels
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
 	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveChannel performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+	// RemoveChannel Remove a notice channel
+	//
+	// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
 	RemoveChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutChannelWithBody performs a PUT /channels/{id} (the `PutChannel` operationId) request,
-	// with any type of body and a specified content type.
+	// PutChannelWithBody Create or change a notice channel
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 	PutChannelWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutChannel performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+	// PutChannel Create or change a notice channel
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 	PutChannel(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TestChannel performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+	// TestChannel Send a test message to a channel
+	//
+	// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
 	TestChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDrives performs a GET /drives (the `ListDrives` operationId) request.
+	// ListDrives List drives, filtered and sorted
+	//
+	// Corresponds with GET /drives (the `ListDrives` operationId).
 	ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetDrive performs a GET /drives/{drive} (the `GetDrive` operationId) request.
+	// GetDrive Get one drive
+	//
+	// Corresponds with GET /drives/{drive} (the `GetDrive` operationId).
 	GetDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AskAddressWithBody performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
-	// with any type of body and a specified content type.
+	// AskAddressWithBody Ask what data is stored where a self-test failed
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddressWithBody(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AskAddress performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+	// AskAddress Ask what data is stored where a self-test failed
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetReadings performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+	// GetReadings Export readings
+	//
+	// Corresponds with GET /drives/{drive}/readings (the `GetReadings` operationId).
 	GetReadings(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetTrend performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
+	// GetTrend Get one metric of a drive over time
+	//
+	// Corresponds with GET /drives/{drive}/trend (the `GetTrend` operationId).
 	GetTrend(ctx context.Context, drive DriveParam, params *GetTrendParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
+	// StreamEvents Follow events as they happen
 	//
 	// Server-sent events. Each has an id, a kind as its event name, and an Event as its data.
+	//
+	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListHosts performs a GET /hosts (the `ListHosts` operationId) request.
+	// ListHosts List hosts
+	//
+	// Corresponds with GET /hosts (the `ListHosts` operationId).
 	ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EnrolHostWithBody performs a POST /hosts (the `EnrolHost` operationId) request,
-	// with any type of body and a specified content type.
+	// EnrolHostWithBody Enrol a host and return its token once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts (the `EnrolHost` operationId).
 	EnrolHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EnrolHost performs a POST /hosts (the `EnrolHost` operationId) request.
+	// EnrolHost Enrol a host and return its token once
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts (the `EnrolHost` operationId).
 	EnrolHost(ctx context.Context, body EnrolHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetBays performs a GET /hosts/{host}/bays (the `GetBays` operationId) request.
+	// GetBays Get the bay map of a host
+	//
+	// Corresponds with GET /hosts/{host}/bays (the `GetBays` operationId).
 	GetBays(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetColdWithBody performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
-	// with any type of body and a specified content type.
+	// SetColdWithBody Set whether drives of a host are changed only while it is down
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetColdWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetCold performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+	// SetCold Set whether drives of a host are changed only while it is down
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListLayouts performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+	// ListLayouts List the enclosure layouts of a host
+	//
+	// Corresponds with GET /hosts/{host}/layouts (the `ListLayouts` operationId).
 	ListLayouts(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveLayout performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+	// RemoveLayout Remove the description of an enclosure
+	//
+	// Corresponds with DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId).
 	RemoveLayout(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetLayoutWithBody performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
-	// with any type of body and a specified content type.
+	// SetLayoutWithBody Describe an enclosure
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayoutWithBody(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetLayout performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+	// SetLayout Describe an enclosure
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetRoomWithBody performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
-	// with any type of body and a specified content type.
+	// SetRoomWithBody Set the room of a host
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 	SetRoomWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetRoom performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+	// SetRoom Set the room of a host
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 	SetRoom(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSurvey performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+	// GetSurvey Get the survey that is running on a host
+	//
+	// Corresponds with GET /hosts/{host}/survey (the `GetSurvey` operationId).
 	GetSurvey(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnSurveyWithBody performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
-	// with any type of body and a specified content type.
+	// ActOnSurveyWithBody Start, answer or end a survey
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurveyWithBody(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnSurvey performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+	// ActOnSurvey Start, answer or end a survey
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLab performs a GET /lab (the `GetLab` operationId) request.
+	// GetLab Get the state of the lab
+	//
+	// Corresponds with GET /lab (the `GetLab` operationId).
 	GetLab(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabEyes performs a GET /lab/eyes (the `LabEyes` operationId) request.
+	// LabEyes List the lights that a person would see blink
+	//
+	// Corresponds with GET /lab/eyes (the `LabEyes` operationId).
 	LabEyes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabInsertWithBody performs a POST /lab/insert (the `LabInsert` operationId) request,
-	// with any type of body and a specified content type.
+	// LabInsertWithBody Insert a drive in the lab
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 	LabInsertWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabInsert performs a POST /lab/insert (the `LabInsert` operationId) request.
+	// LabInsert Insert a drive in the lab
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 	LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabJoinWithBody do by hand what an order would do to a pool that can only be watched
+	// LabJoinWithBody Make a drive a member of a lab pool by hand
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lab/join (the `LabJoin` operationId).
 	LabJoinWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabJoin do by hand what an order would do to a pool that can only be watched
+	// LabJoin Make a drive a member of a lab pool by hand
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lab/join (the `LabJoin` operationId).
 	LabJoin(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabMishapWithBody performs a POST /lab/mishap (the `LabMishap` operationId) request,
-	// with any type of body and a specified content type.
+	// LabMishapWithBody Let something go wrong in the lab
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 	LabMishapWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabMishap performs a POST /lab/mishap (the `LabMishap` operationId) request.
+	// LabMishap Let something go wrong in the lab
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 	LabMishap(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabPartWithBody performs a POST /lab/part (the `LabPart` operationId) request,
-	// with any type of body and a specified content type.
+	// LabPartWithBody Change the state of an enclosure part in the lab
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/part (the `LabPart` operationId).
 	LabPartWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabPart performs a POST /lab/part (the `LabPart` operationId) request.
+	// LabPart Change the state of an enclosure part in the lab
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/part (the `LabPart` operationId).
 	LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabPowerWithBody performs a POST /lab/power (the `LabPower` operationId) request,
-	// with any type of body and a specified content type.
+	// LabPowerWithBody Switch a lab host off or on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/power (the `LabPower` operationId).
 	LabPowerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabPower performs a POST /lab/power (the `LabPower` operationId) request.
+	// LabPower Switch a lab host off or on
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/power (the `LabPower` operationId).
 	LabPower(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabPullWithBody performs a POST /lab/pull (the `LabPull` operationId) request,
-	// with any type of body and a specified content type.
+	// LabPullWithBody Pull a drive in the lab
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/pull (the `LabPull` operationId).
 	LabPullWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabPull performs a POST /lab/pull (the `LabPull` operationId) request.
+	// LabPull Pull a drive in the lab
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/pull (the `LabPull` operationId).
 	LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabReadWithBody performs a POST /lab/read (the `LabRead` operationId) request,
-	// with any type of body and a specified content type.
+	// LabReadWithBody Read a file of a lab pool
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/read (the `LabRead` operationId).
 	LabReadWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabRead performs a POST /lab/read (the `LabRead` operationId) request.
+	// LabRead Read a file of a lab pool
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/read (the `LabRead` operationId).
 	LabRead(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabSilenceWithBody performs a POST /lab/silence (the `LabSilence` operationId) request,
-	// with any type of body and a specified content type.
+	// LabSilenceWithBody Let enclosures of the lab report nothing about their bays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 	LabSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabSilence performs a POST /lab/silence (the `LabSilence` operationId) request.
+	// LabSilence Let enclosures of the lab report nothing about their bays
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 	LabSilence(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetLabSpeedWithBody performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
-	// with any type of body and a specified content type.
+	// SetLabSpeedWithBody Set the speed of time in the lab
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 	SetLabSpeedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetLabSpeed performs a PUT /lab/speed (the `SetLabSpeed` operationId) request.
+	// SetLabSpeed Set the speed of time in the lab
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 	SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabStuckWithBody performs a POST /lab/stuck (the `LabStuck` operationId) request,
-	// with any type of body and a specified content type.
+	// LabStuckWithBody Let recoveries of a lab pool hang
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabStuck performs a POST /lab/stuck (the `LabStuck` operationId) request.
+	// LabStuck Let recoveries of a lab pool hang
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuck(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListLights performs a GET /lights (the `ListLights` operationId) request.
+	// ListLights List bay lights that are on or asked for
+	//
+	// Corresponds with GET /lights (the `ListLights` operationId).
 	ListLights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LightOnWithBody performs a POST /lights (the `LightOn` operationId) request,
-	// with any type of body and a specified content type.
+	// LightOnWithBody Switch a bay light on until a time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lights (the `LightOn` operationId).
 	LightOnWithBody(ctx context.Context, params *LightOnParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LightOn performs a POST /lights (the `LightOn` operationId) request.
+	// LightOn Switch a bay light on until a time
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lights (the `LightOn` operationId).
 	LightOn(ctx context.Context, params *LightOnParams, body LightOnJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LightOff performs a DELETE /lights/{id} (the `LightOff` operationId) request.
+	// LightOff Switch a bay light off
+	//
+	// Corresponds with DELETE /lights/{id} (the `LightOff` operationId).
 	LightOff(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMe performs a GET /me (the `GetMe` operationId) request.
+	// GetMe Who is signed in
+	//
+	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListNotices performs a GET /notices (the `ListNotices` operationId) request.
+	// ListNotices List notices
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
 	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AcknowledgeNoticeWithBody performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
-	// with any type of body and a specified content type.
+	// AcknowledgeNoticeWithBody Acknowledge a notice
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 	AcknowledgeNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AcknowledgeNotice performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+	// AcknowledgeNotice Acknowledge a notice
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 	AcknowledgeNotice(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MuteNoticeWithBody performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
-	// with any type of body and a specified content type.
+	// MuteNoticeWithBody Mute a notice until a time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 	MuteNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MuteNotice performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+	// MuteNotice Mute a notice until a time
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 	MuteNotice(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetOrder performs a GET /orders/{id} (the `GetOrder` operationId) request.
+	// GetOrder Get one order with its outcome
+	//
+	// Corresponds with GET /orders/{id} (the `GetOrder` operationId).
 	GetOrder(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListPeople performs a GET /people (the `ListPeople` operationId) request.
+	// ListPeople List people with a token
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
 	ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddPersonWithBody performs a POST /people (the `AddPerson` operationId) request,
-	// with any type of body and a specified content type.
+	// AddPersonWithBody Add a person and return their token once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddPerson performs a POST /people (the `AddPerson` operationId) request.
+	// AddPerson Add a person and return their token once
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemovePerson performs a DELETE /people/{name} (the `RemovePerson` operationId) request.
+	// RemovePerson Remove a person's token and sessions
+	//
+	// Corresponds with DELETE /people/{name} (the `RemovePerson` operationId).
 	RemovePerson(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListPlans performs a GET /plans (the `ListPlans` operationId) request.
+	// ListPlans List self-test plans
+	//
+	// Corresponds with GET /plans (the `ListPlans` operationId).
 	ListPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PreviewPlansWithBody performs a POST /plans/preview (the `PreviewPlans` operationId) request,
-	// with any type of body and a specified content type.
+	// PreviewPlansWithBody Preview a changed self-test plan
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 	PreviewPlansWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PreviewPlans performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+	// PreviewPlans Preview a changed self-test plan
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 	PreviewPlans(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemovePlan performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+	// RemovePlan Remove a self-test plan
+	//
+	// Corresponds with DELETE /plans/{name} (the `RemovePlan` operationId).
 	RemovePlan(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetPlanWithBody performs a PUT /plans/{name} (the `SetPlan` operationId) request,
-	// with any type of body and a specified content type.
+	// SetPlanWithBody Create or change a self-test plan
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 	SetPlanWithBody(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetPlan performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+	// SetPlan Create or change a self-test plan
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 	SetPlan(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListPools performs a GET /pools (the `ListPools` operationId) request.
+	// ListPools List all pools
+	//
+	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPool performs a GET /pools/{pool} (the `GetPool` operationId) request.
+	// GetPool Get one pool
+	//
+	// Corresponds with GET /pools/{pool} (the `GetPool` operationId).
 	GetPool(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnPoolWithBody performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request,
-	// with any type of body and a specified content type.
+	// ActOnPoolWithBody Order an action on a pool
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 	ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *ActOnPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnPool performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
+	// ActOnPool Order an action on a pool
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 	ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CopyPool performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+	// CopyPool Copy a pool and its hosts for a rehearsal
+	//
+	// Corresponds with GET /pools/{pool}/copy (the `CopyPool` operationId).
 	CopyPool(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PoolFit performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+	// PoolFit List replacement sizes and free drives for each member
+	//
+	// Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 	PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PlanMovesWithBody performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
-	// with any type of body and a specified content type.
+	// PlanMovesWithBody Plan changes of a pool so that the least data moves
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 	PlanMovesWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PlanMoves performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+	// PlanMoves Plan changes of a pool so that the least data moves
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 	PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemovePriorityHours performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+	// RemovePriorityHours Remove the priority hours of a pool
+	//
+	// Corresponds with DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId).
 	RemovePriorityHours(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetPriorityHoursWithBody performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
-	// with any type of body and a specified content type.
+	// SetPriorityHoursWithBody Set the hours in which recoveries have another priority
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 	SetPriorityHoursWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetPriorityHours performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+	// SetPriorityHours Set the hours in which recoveries have another priority
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 	SetPriorityHours(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// WhatIf performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+	// WhatIf Predict what happens if members are lost
+	//
+	// Corresponds with GET /pools/{pool}/whatif (the `WhatIf` operationId).
 	WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLatestReadings performs a GET /readings (the `GetLatestReadings` operationId) request.
+	// GetLatestReadings Export the latest reading of every drive
 	//
 	// The newest value of every metric of every drive, a drive a line.
+	//
+	// Corresponds with GET /readings (the `GetLatestReadings` operationId).
 	GetLatestReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ImportReadingsWithBody performs a POST /readings (the `ImportReadings` operationId) request,
-	// with any type of body and a specified content type.
+	// ImportReadingsWithBody Import readings
 	//
 	// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRecoveries performs a GET /recoveries (the `ListRecoveries` operationId) request.
+	// ListRecoveries List recoveries, the newest first
+	//
+	// Corresponds with GET /recoveries (the `ListRecoveries` operationId).
 	ListRecoveries(ctx context.Context, params *ListRecoveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetRecovery performs a GET /recoveries/{id} (the `GetRecovery` operationId) request.
+	// GetRecovery Get one recovery with its course
+	//
+	// Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 	GetRecovery(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetRound performs a GET /round (the `GetRound` operationId) request.
+	// GetRound Get the round: what needs a person now, in order
+	//
+	// Corresponds with GET /round (the `GetRound` operationId).
 	GetRound(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRules performs a GET /rules (the `ListRules` operationId) request.
+	// ListRules List rules and thresholds
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
 	ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetThresholdWithBody performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
-	// with any type of body and a specified content type.
+	// SetThresholdWithBody Set a threshold
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 	SetThresholdWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetThreshold performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+	// SetThreshold Set a threshold
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 	SetThreshold(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TryRuleWithBody performs a POST /rules/try (the `TryRule` operationId) request,
-	// with any type of body and a specified content type.
+	// TryRuleWithBody Try a rule on past readings
 	//
 	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rules/try (the `TryRule` operationId).
 	TryRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TryRule performs a POST /rules/try (the `TryRule` operationId) request.
-	// Takes a body of the `application/json` content type.
+	// TryRule Try a rule on past readings
 	//
 	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rules/try (the `TryRule` operationId).
 	TryRule(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveRule performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+	// RemoveRule Remove a rule
+	//
+	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 	RemoveRule(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutRuleWithBody performs a PUT /rules/{id} (the `PutRule` operationId) request,
-	// with any type of body and a specified content type.
+	// PutRuleWithBody Create a rule, or switch a built-in rule on or off
 	//
 	// Keeps a rule of one's own, or switches a built-in one on or off.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 	PutRuleWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutRule performs a PUT /rules/{id} (the `PutRule` operationId) request.
-	// Takes a body of the `application/json` content type.
+	// PutRule Create a rule, or switch a built-in rule on or off
 	//
 	// Keeps a rule of one's own, or switches a built-in one on or off.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 	PutRule(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// Search performs a GET /search (the `Search` operationId) request.
+	// Search Search drives, bays, pools and hosts
+	//
+	// Corresponds with GET /search (the `Search` operationId).
 	Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListTestRuns performs a GET /selftests (the `ListTestRuns` operationId) request.
+	// ListTestRuns List ordered self-tests, the newest first
+	//
+	// Corresponds with GET /selftests (the `ListTestRuns` operationId).
 	ListTestRuns(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StartTestsWithBody performs a POST /selftests (the `StartTests` operationId) request,
-	// with any type of body and a specified content type.
+	// StartTestsWithBody Start self-tests
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /selftests (the `StartTests` operationId).
 	StartTestsWithBody(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StartTests performs a POST /selftests (the `StartTests` operationId) request.
+	// StartTests Start self-tests
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /selftests (the `StartTests` operationId).
 	StartTests(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetTestStanding performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+	// GetTestStanding Get the self-test results of each drive against its plan
+	//
+	// Corresponds with GET /selftests/standing (the `GetTestStanding` operationId).
 	GetTestStanding(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StopTestsWithBody performs a POST /selftests/stop (the `StopTests` operationId) request,
-	// with any type of body and a specified content type.
+	// StopTestsWithBody Stop running self-tests
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 	StopTestsWithBody(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StopTests performs a POST /selftests/stop (the `StopTests` operationId) request.
+	// StopTests Stop running self-tests
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 	StopTests(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
+	// SignOut Sign out
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignInWithBody performs a POST /session (the `SignIn` operationId) request,
-	// with any type of body and a specified content type.
+	// SignInWithBody Sign in with a token or a one-time code
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignIn performs a POST /session (the `SignIn` operationId) request.
+	// SignIn Sign in with a token or a one-time code
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ConfirmBayWithBody performs a POST /spots (the `ConfirmBay` operationId) request,
-	// with any type of body and a specified content type.
+	// ConfirmBayWithBody Confirm which drive is in a bay
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /spots (the `ConfirmBay` operationId).
 	ConfirmBayWithBody(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ConfirmBay performs a POST /spots (the `ConfirmBay` operationId) request.
+	// ConfirmBay Confirm which drive is in a bay
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /spots (the `ConfirmBay` operationId).
 	ConfirmBay(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListStock performs a GET /stock (the `ListStock` operationId) request.
+	// ListStock List drives kept to replace others
+	//
+	// Corresponds with GET /stock (the `ListStock` operationId).
 	ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DropFromStock performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+	// DropFromStock Remove a drive from stock
+	//
+	// Corresponds with DELETE /stock/{drive} (the `DropFromStock` operationId).
 	DropFromStock(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepInStockWithBody performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
-	// with any type of body and a specified content type.
+	// KeepInStockWithBody Keep a drive in stock
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithBody(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepInStock performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+	// KeepInStock Keep a drive in stock
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListSwaps performs a GET /swaps (the `ListSwaps` operationId) request.
+	// ListSwaps List swaps, the newest first
+	//
+	// Corresponds with GET /swaps (the `ListSwaps` operationId).
 	ListSwaps(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PlanSwapWithBody performs a POST /swaps (the `PlanSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// PlanSwapWithBody Plan the replacement of a drive
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps (the `PlanSwap` operationId).
 	PlanSwapWithBody(ctx context.Context, params *PlanSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PlanSwap performs a POST /swaps (the `PlanSwap` operationId) request.
+	// PlanSwap Plan the replacement of a drive
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps (the `PlanSwap` operationId).
 	PlanSwap(ctx context.Context, params *PlanSwapParams, body PlanSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSwap performs a GET /swaps/{id} (the `GetSwap` operationId) request.
+	// GetSwap Get one swap
+	//
+	// Corresponds with GET /swaps/{id} (the `GetSwap` operationId).
 	GetSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AbandonSwapWithBody performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// AbandonSwapWithBody Abandon a swap
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 	AbandonSwapWithBody(ctx context.Context, id IdParam, params *AbandonSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AbandonSwap performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request.
+	// AbandonSwap Abandon a swap
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 	AbandonSwap(ctx context.Context, id IdParam, params *AbandonSwapParams, body AbandonSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BackInSwapWithBody performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// BackInSwapWithBody Go back one step where that is possible
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 	BackInSwapWithBody(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BackInSwap performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+	// BackInSwap Go back one step where that is possible
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 	BackInSwap(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BeginSwapWithBody performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// BeginSwapWithBody Start a planned swap
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 	BeginSwapWithBody(ctx context.Context, id IdParam, params *BeginSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BeginSwap performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request.
+	// BeginSwap Start a planned swap
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 	BeginSwap(ctx context.Context, id IdParam, params *BeginSwapParams, body BeginSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ConfirmSwapWithBody performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// ConfirmSwapWithBody Confirm the new drive by its label tail
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 	ConfirmSwapWithBody(ctx context.Context, id IdParam, params *ConfirmSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ConfirmSwap performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request.
+	// ConfirmSwap Confirm the new drive by its label tail
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 	ConfirmSwap(ctx context.Context, id IdParam, params *ConfirmSwapParams, body ConfirmSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EvidenceOfSwap performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+	// EvidenceOfSwap Download the warranty evidence of a swap as a ZIP file
+	//
+	// Corresponds with GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId).
 	EvidenceOfSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// FateOfOldWithBody performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
-	// with any type of body and a specified content type.
+	// FateOfOldWithBody Record what happens to the replaced drive
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 	FateOfOldWithBody(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// FateOfOld performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+	// FateOfOld Record what happens to the replaced drive
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 	FateOfOld(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// HoldSwapWithBody performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// HoldSwapWithBody Put a swap on hold
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 	HoldSwapWithBody(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// HoldSwap performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+	// HoldSwap Put a swap on hold
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 	HoldSwap(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeadSwapWithBody performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// LeadSwapWithBody Take over or hand over the lead of a swap
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 	LeadSwapWithBody(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeadSwap performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+	// LeadSwap Take over or hand over the lead of a swap
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 	LeadSwap(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NextInSwapWithBody performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// NextInSwapWithBody Do the current step of a swap
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 	NextInSwapWithBody(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NextInSwap performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+	// NextInSwap Do the current step of a swap
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 	NextInSwap(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReportSwap performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+	// ReportSwap Get the record of a swap
+	//
+	// Corresponds with GET /swaps/{id}/report (the `ReportSwap` operationId).
 	ReportSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResumeSwapWithBody performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// ResumeSwapWithBody Resume a swap that is on hold
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwapWithBody(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ResumeSwap performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+	// ResumeSwap Resume a swap that is on hold
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// GetAcceptPolicy performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+// GetAcceptPolicy Get the default acceptance test
+//
+// Corresponds with GET /acceptance-policy (the `GetAcceptPolicy` operationId).
 func (c *Client) GetAcceptPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAcceptPolicyRequest(c.Server)
 	if err != nil {
@@ -5174,8 +5978,11 @@ func (c *Client) GetAcceptPolicy(ctx context.Context, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
-// SetAcceptPolicyWithBody performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
-// with any type of body and a specified content type.
+// SetAcceptPolicyWithBody Set the default acceptance test
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 func (c *Client) SetAcceptPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetAcceptPolicyRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5188,8 +5995,11 @@ func (c *Client) SetAcceptPolicyWithBody(ctx context.Context, contentType string
 	return c.Client.Do(req)
 }
 
-// SetAcceptPolicy performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+// SetAcceptPolicy Set the default acceptance test
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 func (c *Client) SetAcceptPolicy(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetAcceptPolicyRequest(c.Server, body)
 	if err != nil {
@@ -5202,7 +6012,9 @@ func (c *Client) SetAcceptPolicy(ctx context.Context, body SetAcceptPolicyJSONRe
 	return c.Client.Do(req)
 }
 
-// ListAcceptances performs a GET /acceptances (the `ListAcceptances` operationId) request.
+// ListAcceptances List acceptance tests
+//
+// Corresponds with GET /acceptances (the `ListAcceptances` operationId).
 func (c *Client) ListAcceptances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAcceptancesRequest(c.Server)
 	if err != nil {
@@ -5215,8 +6027,11 @@ func (c *Client) ListAcceptances(ctx context.Context, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
-// AcceptDriveWithBody performs a POST /acceptances (the `AcceptDrive` operationId) request,
-// with any type of body and a specified content type.
+// AcceptDriveWithBody Start the acceptance test of a drive
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 func (c *Client) AcceptDriveWithBody(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptDriveRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -5229,8 +6044,11 @@ func (c *Client) AcceptDriveWithBody(ctx context.Context, params *AcceptDrivePar
 	return c.Client.Do(req)
 }
 
-// AcceptDrive performs a POST /acceptances (the `AcceptDrive` operationId) request.
+// AcceptDrive Start the acceptance test of a drive
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 func (c *Client) AcceptDrive(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptDriveRequest(c.Server, params, body)
 	if err != nil {
@@ -5243,7 +6061,9 @@ func (c *Client) AcceptDrive(ctx context.Context, params *AcceptDriveParams, bod
 	return c.Client.Do(req)
 }
 
-// GetAcceptance performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+// GetAcceptance Get one acceptance test
+//
+// Corresponds with GET /acceptances/{id} (the `GetAcceptance` operationId).
 func (c *Client) GetAcceptance(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAcceptanceRequest(c.Server, id)
 	if err != nil {
@@ -5256,8 +6076,11 @@ func (c *Client) GetAcceptance(ctx context.Context, id IdParam, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// PauseAcceptanceWithBody performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
-// with any type of body and a specified content type.
+// PauseAcceptanceWithBody Pause an acceptance test
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 func (c *Client) PauseAcceptanceWithBody(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPauseAcceptanceRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -5270,8 +6093,11 @@ func (c *Client) PauseAcceptanceWithBody(ctx context.Context, id IdParam, params
 	return c.Client.Do(req)
 }
 
-// PauseAcceptance performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+// PauseAcceptance Pause an acceptance test
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 func (c *Client) PauseAcceptance(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPauseAcceptanceRequest(c.Server, id, params, body)
 	if err != nil {
@@ -5284,8 +6110,11 @@ func (c *Client) PauseAcceptance(ctx context.Context, id IdParam, params *PauseA
 	return c.Client.Do(req)
 }
 
-// ResumeAcceptanceWithBody performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
-// with any type of body and a specified content type.
+// ResumeAcceptanceWithBody Resume an acceptance test
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 func (c *Client) ResumeAcceptanceWithBody(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeAcceptanceRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -5298,8 +6127,11 @@ func (c *Client) ResumeAcceptanceWithBody(ctx context.Context, id IdParam, param
 	return c.Client.Do(req)
 }
 
-// ResumeAcceptance performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+// ResumeAcceptance Resume an acceptance test
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 func (c *Client) ResumeAcceptance(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeAcceptanceRequest(c.Server, id, params, body)
 	if err != nil {
@@ -5312,8 +6144,11 @@ func (c *Client) ResumeAcceptance(ctx context.Context, id IdParam, params *Resum
 	return c.Client.Do(req)
 }
 
-// StopAcceptanceWithBody performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
-// with any type of body and a specified content type.
+// StopAcceptanceWithBody Stop an acceptance test
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 func (c *Client) StopAcceptanceWithBody(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopAcceptanceRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -5326,8 +6161,11 @@ func (c *Client) StopAcceptanceWithBody(ctx context.Context, id IdParam, params 
 	return c.Client.Do(req)
 }
 
-// StopAcceptance performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+// StopAcceptance Stop an acceptance test
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 func (c *Client) StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopAcceptanceRequest(c.Server, id, params, body)
 	if err != nil {
@@ -5340,9 +6178,11 @@ func (c *Client) StopAcceptance(ctx context.Context, id IdParam, params *StopAcc
 	return c.Client.Do(req)
 }
 
-// TakeOrders performs a GET /agent/orders (the `TakeOrders` operationId) request.
+// TakeOrders Wait for orders to a host
 //
 // Waits until there is an order for the host, or until the time is over.
+//
+// Corresponds with GET /agent/orders (the `TakeOrders` operationId).
 func (c *Client) TakeOrders(ctx context.Context, params *TakeOrdersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeOrdersRequest(c.Server, params)
 	if err != nil {
@@ -5355,8 +6195,11 @@ func (c *Client) TakeOrders(ctx context.Context, params *TakeOrdersParams, reqEd
 	return c.Client.Do(req)
 }
 
-// ReportOutcomeWithBody performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request,
-// with any type of body and a specified content type.
+// ReportOutcomeWithBody Report the outcome of an order
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 func (c *Client) ReportOutcomeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportOutcomeRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -5369,8 +6212,11 @@ func (c *Client) ReportOutcomeWithBody(ctx context.Context, id IdParam, contentT
 	return c.Client.Do(req)
 }
 
-// ReportOutcome performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request.
+// ReportOutcome Report the outcome of an order
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 func (c *Client) ReportOutcome(ctx context.Context, id IdParam, body ReportOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportOutcomeRequest(c.Server, id, body)
 	if err != nil {
@@ -5383,8 +6229,11 @@ func (c *Client) ReportOutcome(ctx context.Context, id IdParam, body ReportOutco
 	return c.Client.Do(req)
 }
 
-// PushReportWithBody performs a POST /agent/reports (the `PushReport` operationId) request,
-// with any type of body and a specified content type.
+// PushReportWithBody Report the state of a host
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /agent/reports (the `PushReport` operationId).
 func (c *Client) PushReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushReportRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5397,8 +6246,11 @@ func (c *Client) PushReportWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// PushReport performs a POST /agent/reports (the `PushReport` operationId) request.
+// PushReport Report the state of a host
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /agent/reports (the `PushReport` operationId).
 func (c *Client) PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushReportRequest(c.Server, body)
 	if err != nil {
@@ -5411,7 +6263,9 @@ func (c *Client) PushReport(ctx context.Context, body PushReportJSONRequestBody,
 	return c.Client.Do(req)
 }
 
-// GetCalendar performs a GET /calendar (the `GetCalendar` operationId) request.
+// GetCalendar Get the calendar of self-tests
+//
+// Corresponds with GET /calendar (the `GetCalendar` operationId).
 func (c *Client) GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCalendarRequest(c.Server, params)
 	if err != nil {
@@ -5424,7 +6278,9 @@ func (c *Client) GetCalendar(ctx context.Context, params *GetCalendarParams, req
 	return c.Client.Do(req)
 }
 
-// EndFeed performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+// EndFeed Remove the address of the calendar feed
+//
+// Corresponds with DELETE /calendar/feed (the `EndFeed` operationId).
 func (c *Client) EndFeed(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndFeedRequest(c.Server)
 	if err != nil {
@@ -5437,7 +6293,9 @@ func (c *Client) EndFeed(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// MakeFeed performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+// MakeFeed Create the address of the calendar feed
+//
+// Corresponds with POST /calendar/feed (the `MakeFeed` operationId).
 func (c *Client) MakeFeed(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeFeedRequest(c.Server, params)
 	if err != nil {
@@ -5450,7 +6308,9 @@ func (c *Client) MakeFeed(ctx context.Context, params *MakeFeedParams, reqEditor
 	return c.Client.Do(req)
 }
 
-// ListPlannedTests performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+// ListPlannedTests List planned self-tests
+//
+// Corresponds with GET /calendar/tests (the `ListPlannedTests` operationId).
 func (c *Client) ListPlannedTests(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPlannedTestsRequest(c.Server, params)
 	if err != nil {
@@ -5463,7 +6323,9 @@ func (c *Client) ListPlannedTests(ctx context.Context, params *ListPlannedTestsP
 	return c.Client.Do(req)
 }
 
-// ListCampaigns performs a GET /campaigns (the `ListCampaigns` operationId) request.
+// ListCampaigns List campaigns
+//
+// Corresponds with GET /campaigns (the `ListCampaigns` operationId).
 func (c *Client) ListCampaigns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCampaignsRequest(c.Server)
 	if err != nil {
@@ -5476,8 +6338,11 @@ func (c *Client) ListCampaigns(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
-// PlanCampaignWithBody performs a POST /campaigns (the `PlanCampaign` operationId) request,
-// with any type of body and a specified content type.
+// PlanCampaignWithBody Plan a campaign: the ordered replacement of many drives
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 func (c *Client) PlanCampaignWithBody(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanCampaignRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -5490,8 +6355,11 @@ func (c *Client) PlanCampaignWithBody(ctx context.Context, params *PlanCampaignP
 	return c.Client.Do(req)
 }
 
-// PlanCampaign performs a POST /campaigns (the `PlanCampaign` operationId) request.
+// PlanCampaign Plan a campaign: the ordered replacement of many drives
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 func (c *Client) PlanCampaign(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanCampaignRequest(c.Server, params, body)
 	if err != nil {
@@ -5504,7 +6372,9 @@ func (c *Client) PlanCampaign(ctx context.Context, params *PlanCampaignParams, b
 	return c.Client.Do(req)
 }
 
-// GetCampaign performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+// GetCampaign Get one campaign
+//
+// Corresponds with GET /campaigns/{id} (the `GetCampaign` operationId).
 func (c *Client) GetCampaign(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCampaignRequest(c.Server, id)
 	if err != nil {
@@ -5517,8 +6387,11 @@ func (c *Client) GetCampaign(ctx context.Context, id IdParam, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// AbandonCampaignWithBody performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
-// with any type of body and a specified content type.
+// AbandonCampaignWithBody Abandon a campaign
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 func (c *Client) AbandonCampaignWithBody(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAbandonCampaignRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -5531,8 +6404,11 @@ func (c *Client) AbandonCampaignWithBody(ctx context.Context, id IdParam, params
 	return c.Client.Do(req)
 }
 
-// AbandonCampaign performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+// AbandonCampaign Abandon a campaign
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 func (c *Client) AbandonCampaign(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAbandonCampaignRequest(c.Server, id, params, body)
 	if err != nil {
@@ -5545,8 +6421,11 @@ func (c *Client) AbandonCampaign(ctx context.Context, id IdParam, params *Abando
 	return c.Client.Do(req)
 }
 
-// NextInCampaignWithBody performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
-// with any type of body and a specified content type.
+// NextInCampaignWithBody Start the next swap of a campaign
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 func (c *Client) NextInCampaignWithBody(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewNextInCampaignRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -5559,8 +6438,11 @@ func (c *Client) NextInCampaignWithBody(ctx context.Context, id IdParam, params 
 	return c.Client.Do(req)
 }
 
-// NextInCampaign performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+// NextInCampaign Start the next swap of a campaign
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 func (c *Client) NextInCampaign(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewNextInCampaignRequest(c.Server, id, params, body)
 	if err != nil {
@@ -5573,8 +6455,11 @@ func (c *Client) NextInCampaign(ctx context.Context, id IdParam, params *NextInC
 	return c.Client.Do(req)
 }
 
-// SkipInCampaignWithBody performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
-// with any type of body and a specified content type.
+// SkipInCampaignWithBody Skip the next drive of a campaign
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 func (c *Client) SkipInCampaignWithBody(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSkipInCampaignRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -5587,8 +6472,11 @@ func (c *Client) SkipInCampaignWithBody(ctx context.Context, id IdParam, params 
 	return c.Client.Do(req)
 }
 
-// SkipInCampaign performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+// SkipInCampaign Skip the next drive of a campaign
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 func (c *Client) SkipInCampaign(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSkipInCampaignRequest(c.Server, id, params, body)
 	if err != nil {
@@ -5601,7 +6489,9 @@ func (c *Client) SkipInCampaign(ctx context.Context, id IdParam, params *SkipInC
 	return c.Client.Do(req)
 }
 
-// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
+// ListChannels List notice channels
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
 func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListChannelsRequest(c.Server)
 	if err != nil {
@@ -5614,7 +6504,9 @@ func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// RemoveChannel performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+// RemoveChannel Remove a notice channel
+//
+// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
 func (c *Client) RemoveChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveChannelRequest(c.Server, id)
 	if err != nil {
@@ -5627,8 +6519,11 @@ func (c *Client) RemoveChannel(ctx context.Context, id IdParam, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// PutChannelWithBody performs a PUT /channels/{id} (the `PutChannel` operationId) request,
-// with any type of body and a specified content type.
+// PutChannelWithBody Create or change a notice channel
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 func (c *Client) PutChannelWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutChannelRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -5641,8 +6536,11 @@ func (c *Client) PutChannelWithBody(ctx context.Context, id IdParam, contentType
 	return c.Client.Do(req)
 }
 
-// PutChannel performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+// PutChannel Create or change a notice channel
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 func (c *Client) PutChannel(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutChannelRequest(c.Server, id, body)
 	if err != nil {
@@ -5655,7 +6553,9 @@ func (c *Client) PutChannel(ctx context.Context, id IdParam, body PutChannelJSON
 	return c.Client.Do(req)
 }
 
-// TestChannel performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+// TestChannel Send a test message to a channel
+//
+// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
 func (c *Client) TestChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestChannelRequest(c.Server, id)
 	if err != nil {
@@ -5668,7 +6568,9 @@ func (c *Client) TestChannel(ctx context.Context, id IdParam, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// ListDrives performs a GET /drives (the `ListDrives` operationId) request.
+// ListDrives List drives, filtered and sorted
+//
+// Corresponds with GET /drives (the `ListDrives` operationId).
 func (c *Client) ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDrivesRequest(c.Server, params)
 	if err != nil {
@@ -5681,7 +6583,9 @@ func (c *Client) ListDrives(ctx context.Context, params *ListDrivesParams, reqEd
 	return c.Client.Do(req)
 }
 
-// GetDrive performs a GET /drives/{drive} (the `GetDrive` operationId) request.
+// GetDrive Get one drive
+//
+// Corresponds with GET /drives/{drive} (the `GetDrive` operationId).
 func (c *Client) GetDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDriveRequest(c.Server, drive)
 	if err != nil {
@@ -5694,8 +6598,11 @@ func (c *Client) GetDrive(ctx context.Context, drive DriveParam, reqEditors ...R
 	return c.Client.Do(req)
 }
 
-// AskAddressWithBody performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
-// with any type of body and a specified content type.
+// AskAddressWithBody Ask what data is stored where a self-test failed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 func (c *Client) AskAddressWithBody(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskAddressRequestWithBody(c.Server, drive, params, contentType, body)
 	if err != nil {
@@ -5708,8 +6615,11 @@ func (c *Client) AskAddressWithBody(ctx context.Context, drive DriveParam, param
 	return c.Client.Do(req)
 }
 
-// AskAddress performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+// AskAddress Ask what data is stored where a self-test failed
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 func (c *Client) AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskAddressRequest(c.Server, drive, params, body)
 	if err != nil {
@@ -5722,7 +6632,9 @@ func (c *Client) AskAddress(ctx context.Context, drive DriveParam, params *AskAd
 	return c.Client.Do(req)
 }
 
-// GetReadings performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+// GetReadings Export readings
+//
+// Corresponds with GET /drives/{drive}/readings (the `GetReadings` operationId).
 func (c *Client) GetReadings(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadingsRequest(c.Server, drive, params)
 	if err != nil {
@@ -5735,7 +6647,9 @@ func (c *Client) GetReadings(ctx context.Context, drive DriveParam, params *GetR
 	return c.Client.Do(req)
 }
 
-// GetTrend performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
+// GetTrend Get one metric of a drive over time
+//
+// Corresponds with GET /drives/{drive}/trend (the `GetTrend` operationId).
 func (c *Client) GetTrend(ctx context.Context, drive DriveParam, params *GetTrendParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTrendRequest(c.Server, drive, params)
 	if err != nil {
@@ -5748,9 +6662,11 @@ func (c *Client) GetTrend(ctx context.Context, drive DriveParam, params *GetTren
 	return c.Client.Do(req)
 }
 
-// StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
+// StreamEvents Follow events as they happen
 //
 // Server-sent events. Each has an id, a kind as its event name, and an Event as its data.
+//
+// Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
 	if err != nil {
@@ -5763,7 +6679,9 @@ func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, r
 	return c.Client.Do(req)
 }
 
-// ListHosts performs a GET /hosts (the `ListHosts` operationId) request.
+// ListHosts List hosts
+//
+// Corresponds with GET /hosts (the `ListHosts` operationId).
 func (c *Client) ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListHostsRequest(c.Server)
 	if err != nil {
@@ -5776,8 +6694,11 @@ func (c *Client) ListHosts(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// EnrolHostWithBody performs a POST /hosts (the `EnrolHost` operationId) request,
-// with any type of body and a specified content type.
+// EnrolHostWithBody Enrol a host and return its token once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts (the `EnrolHost` operationId).
 func (c *Client) EnrolHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEnrolHostRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -5790,8 +6711,11 @@ func (c *Client) EnrolHostWithBody(ctx context.Context, contentType string, body
 	return c.Client.Do(req)
 }
 
-// EnrolHost performs a POST /hosts (the `EnrolHost` operationId) request.
+// EnrolHost Enrol a host and return its token once
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts (the `EnrolHost` operationId).
 func (c *Client) EnrolHost(ctx context.Context, body EnrolHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEnrolHostRequest(c.Server, body)
 	if err != nil {
@@ -5804,7 +6728,9 @@ func (c *Client) EnrolHost(ctx context.Context, body EnrolHostJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
-// GetBays performs a GET /hosts/{host}/bays (the `GetBays` operationId) request.
+// GetBays Get the bay map of a host
+//
+// Corresponds with GET /hosts/{host}/bays (the `GetBays` operationId).
 func (c *Client) GetBays(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBaysRequest(c.Server, host)
 	if err != nil {
@@ -5817,8 +6743,11 @@ func (c *Client) GetBays(ctx context.Context, host string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// SetColdWithBody performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
-// with any type of body and a specified content type.
+// SetColdWithBody Set whether drives of a host are changed only while it is down
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 func (c *Client) SetColdWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetColdRequestWithBody(c.Server, host, contentType, body)
 	if err != nil {
@@ -5831,8 +6760,11 @@ func (c *Client) SetColdWithBody(ctx context.Context, host string, contentType s
 	return c.Client.Do(req)
 }
 
-// SetCold performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+// SetCold Set whether drives of a host are changed only while it is down
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 func (c *Client) SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetColdRequest(c.Server, host, body)
 	if err != nil {
@@ -5845,7 +6777,9 @@ func (c *Client) SetCold(ctx context.Context, host string, body SetColdJSONReque
 	return c.Client.Do(req)
 }
 
-// ListLayouts performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+// ListLayouts List the enclosure layouts of a host
+//
+// Corresponds with GET /hosts/{host}/layouts (the `ListLayouts` operationId).
 func (c *Client) ListLayouts(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLayoutsRequest(c.Server, host)
 	if err != nil {
@@ -5858,7 +6792,9 @@ func (c *Client) ListLayouts(ctx context.Context, host string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// RemoveLayout performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+// RemoveLayout Remove the description of an enclosure
+//
+// Corresponds with DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId).
 func (c *Client) RemoveLayout(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveLayoutRequest(c.Server, host, name, params)
 	if err != nil {
@@ -5871,8 +6807,11 @@ func (c *Client) RemoveLayout(ctx context.Context, host string, name string, par
 	return c.Client.Do(req)
 }
 
-// SetLayoutWithBody performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
-// with any type of body and a specified content type.
+// SetLayoutWithBody Describe an enclosure
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 func (c *Client) SetLayoutWithBody(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLayoutRequestWithBody(c.Server, host, name, params, contentType, body)
 	if err != nil {
@@ -5885,8 +6824,11 @@ func (c *Client) SetLayoutWithBody(ctx context.Context, host string, name string
 	return c.Client.Do(req)
 }
 
-// SetLayout performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+// SetLayout Describe an enclosure
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 func (c *Client) SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLayoutRequest(c.Server, host, name, params, body)
 	if err != nil {
@@ -5899,8 +6841,11 @@ func (c *Client) SetLayout(ctx context.Context, host string, name string, params
 	return c.Client.Do(req)
 }
 
-// SetRoomWithBody performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
-// with any type of body and a specified content type.
+// SetRoomWithBody Set the room of a host
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 func (c *Client) SetRoomWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRoomRequestWithBody(c.Server, host, contentType, body)
 	if err != nil {
@@ -5913,8 +6858,11 @@ func (c *Client) SetRoomWithBody(ctx context.Context, host string, contentType s
 	return c.Client.Do(req)
 }
 
-// SetRoom performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+// SetRoom Set the room of a host
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 func (c *Client) SetRoom(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRoomRequest(c.Server, host, body)
 	if err != nil {
@@ -5927,7 +6875,9 @@ func (c *Client) SetRoom(ctx context.Context, host string, body SetRoomJSONReque
 	return c.Client.Do(req)
 }
 
-// GetSurvey performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+// GetSurvey Get the survey that is running on a host
+//
+// Corresponds with GET /hosts/{host}/survey (the `GetSurvey` operationId).
 func (c *Client) GetSurvey(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSurveyRequest(c.Server, host)
 	if err != nil {
@@ -5940,8 +6890,11 @@ func (c *Client) GetSurvey(ctx context.Context, host string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// ActOnSurveyWithBody performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
-// with any type of body and a specified content type.
+// ActOnSurveyWithBody Start, answer or end a survey
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 func (c *Client) ActOnSurveyWithBody(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnSurveyRequestWithBody(c.Server, host, params, contentType, body)
 	if err != nil {
@@ -5954,8 +6907,11 @@ func (c *Client) ActOnSurveyWithBody(ctx context.Context, host string, params *A
 	return c.Client.Do(req)
 }
 
-// ActOnSurvey performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+// ActOnSurvey Start, answer or end a survey
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 func (c *Client) ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnSurveyRequest(c.Server, host, params, body)
 	if err != nil {
@@ -5968,7 +6924,9 @@ func (c *Client) ActOnSurvey(ctx context.Context, host string, params *ActOnSurv
 	return c.Client.Do(req)
 }
 
-// GetLab performs a GET /lab (the `GetLab` operationId) request.
+// GetLab Get the state of the lab
+//
+// Corresponds with GET /lab (the `GetLab` operationId).
 func (c *Client) GetLab(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLabRequest(c.Server)
 	if err != nil {
@@ -5981,7 +6939,9 @@ func (c *Client) GetLab(ctx context.Context, reqEditors ...RequestEditorFn) (*ht
 	return c.Client.Do(req)
 }
 
-// LabEyes performs a GET /lab/eyes (the `LabEyes` operationId) request.
+// LabEyes List the lights that a person would see blink
+//
+// Corresponds with GET /lab/eyes (the `LabEyes` operationId).
 func (c *Client) LabEyes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabEyesRequest(c.Server)
 	if err != nil {
@@ -5994,8 +6954,11 @@ func (c *Client) LabEyes(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// LabInsertWithBody performs a POST /lab/insert (the `LabInsert` operationId) request,
-// with any type of body and a specified content type.
+// LabInsertWithBody Insert a drive in the lab
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 func (c *Client) LabInsertWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabInsertRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6008,8 +6971,11 @@ func (c *Client) LabInsertWithBody(ctx context.Context, contentType string, body
 	return c.Client.Do(req)
 }
 
-// LabInsert performs a POST /lab/insert (the `LabInsert` operationId) request.
+// LabInsert Insert a drive in the lab
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 func (c *Client) LabInsert(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabInsertRequest(c.Server, body)
 	if err != nil {
@@ -6022,7 +6988,7 @@ func (c *Client) LabInsert(ctx context.Context, body LabInsertJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
-// LabJoinWithBody do by hand what an order would do to a pool that can only be watched
+// LabJoinWithBody Make a drive a member of a lab pool by hand
 //
 // Takes any type of body and a specified content type.
 //
@@ -6039,7 +7005,7 @@ func (c *Client) LabJoinWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// LabJoin do by hand what an order would do to a pool that can only be watched
+// LabJoin Make a drive a member of a lab pool by hand
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6056,8 +7022,11 @@ func (c *Client) LabJoin(ctx context.Context, body LabJoinJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// LabMishapWithBody performs a POST /lab/mishap (the `LabMishap` operationId) request,
-// with any type of body and a specified content type.
+// LabMishapWithBody Let something go wrong in the lab
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 func (c *Client) LabMishapWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabMishapRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6070,8 +7039,11 @@ func (c *Client) LabMishapWithBody(ctx context.Context, contentType string, body
 	return c.Client.Do(req)
 }
 
-// LabMishap performs a POST /lab/mishap (the `LabMishap` operationId) request.
+// LabMishap Let something go wrong in the lab
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 func (c *Client) LabMishap(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabMishapRequest(c.Server, body)
 	if err != nil {
@@ -6084,8 +7056,11 @@ func (c *Client) LabMishap(ctx context.Context, body LabMishapJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
-// LabPartWithBody performs a POST /lab/part (the `LabPart` operationId) request,
-// with any type of body and a specified content type.
+// LabPartWithBody Change the state of an enclosure part in the lab
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/part (the `LabPart` operationId).
 func (c *Client) LabPartWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPartRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6098,8 +7073,11 @@ func (c *Client) LabPartWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// LabPart performs a POST /lab/part (the `LabPart` operationId) request.
+// LabPart Change the state of an enclosure part in the lab
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/part (the `LabPart` operationId).
 func (c *Client) LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPartRequest(c.Server, body)
 	if err != nil {
@@ -6112,8 +7090,11 @@ func (c *Client) LabPart(ctx context.Context, body LabPartJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// LabPowerWithBody performs a POST /lab/power (the `LabPower` operationId) request,
-// with any type of body and a specified content type.
+// LabPowerWithBody Switch a lab host off or on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/power (the `LabPower` operationId).
 func (c *Client) LabPowerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPowerRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6126,8 +7107,11 @@ func (c *Client) LabPowerWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// LabPower performs a POST /lab/power (the `LabPower` operationId) request.
+// LabPower Switch a lab host off or on
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/power (the `LabPower` operationId).
 func (c *Client) LabPower(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPowerRequest(c.Server, body)
 	if err != nil {
@@ -6140,8 +7124,11 @@ func (c *Client) LabPower(ctx context.Context, body LabPowerJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// LabPullWithBody performs a POST /lab/pull (the `LabPull` operationId) request,
-// with any type of body and a specified content type.
+// LabPullWithBody Pull a drive in the lab
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/pull (the `LabPull` operationId).
 func (c *Client) LabPullWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPullRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6154,8 +7141,11 @@ func (c *Client) LabPullWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// LabPull performs a POST /lab/pull (the `LabPull` operationId) request.
+// LabPull Pull a drive in the lab
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/pull (the `LabPull` operationId).
 func (c *Client) LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabPullRequest(c.Server, body)
 	if err != nil {
@@ -6168,8 +7158,11 @@ func (c *Client) LabPull(ctx context.Context, body LabPullJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// LabReadWithBody performs a POST /lab/read (the `LabRead` operationId) request,
-// with any type of body and a specified content type.
+// LabReadWithBody Read a file of a lab pool
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/read (the `LabRead` operationId).
 func (c *Client) LabReadWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabReadRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6182,8 +7175,11 @@ func (c *Client) LabReadWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// LabRead performs a POST /lab/read (the `LabRead` operationId) request.
+// LabRead Read a file of a lab pool
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/read (the `LabRead` operationId).
 func (c *Client) LabRead(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabReadRequest(c.Server, body)
 	if err != nil {
@@ -6196,8 +7192,11 @@ func (c *Client) LabRead(ctx context.Context, body LabReadJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// LabSilenceWithBody performs a POST /lab/silence (the `LabSilence` operationId) request,
-// with any type of body and a specified content type.
+// LabSilenceWithBody Let enclosures of the lab report nothing about their bays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 func (c *Client) LabSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabSilenceRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6210,8 +7209,11 @@ func (c *Client) LabSilenceWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// LabSilence performs a POST /lab/silence (the `LabSilence` operationId) request.
+// LabSilence Let enclosures of the lab report nothing about their bays
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 func (c *Client) LabSilence(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabSilenceRequest(c.Server, body)
 	if err != nil {
@@ -6224,8 +7226,11 @@ func (c *Client) LabSilence(ctx context.Context, body LabSilenceJSONRequestBody,
 	return c.Client.Do(req)
 }
 
-// SetLabSpeedWithBody performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
-// with any type of body and a specified content type.
+// SetLabSpeedWithBody Set the speed of time in the lab
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 func (c *Client) SetLabSpeedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLabSpeedRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6238,8 +7243,11 @@ func (c *Client) SetLabSpeedWithBody(ctx context.Context, contentType string, bo
 	return c.Client.Do(req)
 }
 
-// SetLabSpeed performs a PUT /lab/speed (the `SetLabSpeed` operationId) request.
+// SetLabSpeed Set the speed of time in the lab
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 func (c *Client) SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLabSpeedRequest(c.Server, body)
 	if err != nil {
@@ -6252,8 +7260,11 @@ func (c *Client) SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBod
 	return c.Client.Do(req)
 }
 
-// LabStuckWithBody performs a POST /lab/stuck (the `LabStuck` operationId) request,
-// with any type of body and a specified content type.
+// LabStuckWithBody Let recoveries of a lab pool hang
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 func (c *Client) LabStuckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabStuckRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6266,8 +7277,11 @@ func (c *Client) LabStuckWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// LabStuck performs a POST /lab/stuck (the `LabStuck` operationId) request.
+// LabStuck Let recoveries of a lab pool hang
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 func (c *Client) LabStuck(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLabStuckRequest(c.Server, body)
 	if err != nil {
@@ -6280,7 +7294,9 @@ func (c *Client) LabStuck(ctx context.Context, body LabStuckJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// ListLights performs a GET /lights (the `ListLights` operationId) request.
+// ListLights List bay lights that are on or asked for
+//
+// Corresponds with GET /lights (the `ListLights` operationId).
 func (c *Client) ListLights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLightsRequest(c.Server)
 	if err != nil {
@@ -6293,8 +7309,11 @@ func (c *Client) ListLights(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// LightOnWithBody performs a POST /lights (the `LightOn` operationId) request,
-// with any type of body and a specified content type.
+// LightOnWithBody Switch a bay light on until a time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lights (the `LightOn` operationId).
 func (c *Client) LightOnWithBody(ctx context.Context, params *LightOnParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLightOnRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -6307,8 +7326,11 @@ func (c *Client) LightOnWithBody(ctx context.Context, params *LightOnParams, con
 	return c.Client.Do(req)
 }
 
-// LightOn performs a POST /lights (the `LightOn` operationId) request.
+// LightOn Switch a bay light on until a time
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lights (the `LightOn` operationId).
 func (c *Client) LightOn(ctx context.Context, params *LightOnParams, body LightOnJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLightOnRequest(c.Server, params, body)
 	if err != nil {
@@ -6321,7 +7343,9 @@ func (c *Client) LightOn(ctx context.Context, params *LightOnParams, body LightO
 	return c.Client.Do(req)
 }
 
-// LightOff performs a DELETE /lights/{id} (the `LightOff` operationId) request.
+// LightOff Switch a bay light off
+//
+// Corresponds with DELETE /lights/{id} (the `LightOff` operationId).
 func (c *Client) LightOff(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLightOffRequest(c.Server, id)
 	if err != nil {
@@ -6334,7 +7358,9 @@ func (c *Client) LightOff(ctx context.Context, id IdParam, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// GetMe performs a GET /me (the `GetMe` operationId) request.
+// GetMe Who is signed in
+//
+// Corresponds with GET /me (the `GetMe` operationId).
 func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMeRequest(c.Server)
 	if err != nil {
@@ -6347,7 +7373,9 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 	return c.Client.Do(req)
 }
 
-// ListNotices performs a GET /notices (the `ListNotices` operationId) request.
+// ListNotices List notices
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
 func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListNoticesRequest(c.Server, params)
 	if err != nil {
@@ -6360,8 +7388,11 @@ func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, req
 	return c.Client.Do(req)
 }
 
-// AcknowledgeNoticeWithBody performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
-// with any type of body and a specified content type.
+// AcknowledgeNoticeWithBody Acknowledge a notice
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 func (c *Client) AcknowledgeNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcknowledgeNoticeRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -6374,8 +7405,11 @@ func (c *Client) AcknowledgeNoticeWithBody(ctx context.Context, id IdParam, cont
 	return c.Client.Do(req)
 }
 
-// AcknowledgeNotice performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+// AcknowledgeNotice Acknowledge a notice
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 func (c *Client) AcknowledgeNotice(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcknowledgeNoticeRequest(c.Server, id, body)
 	if err != nil {
@@ -6388,8 +7422,11 @@ func (c *Client) AcknowledgeNotice(ctx context.Context, id IdParam, body Acknowl
 	return c.Client.Do(req)
 }
 
-// MuteNoticeWithBody performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
-// with any type of body and a specified content type.
+// MuteNoticeWithBody Mute a notice until a time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 func (c *Client) MuteNoticeWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMuteNoticeRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -6402,8 +7439,11 @@ func (c *Client) MuteNoticeWithBody(ctx context.Context, id IdParam, contentType
 	return c.Client.Do(req)
 }
 
-// MuteNotice performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+// MuteNotice Mute a notice until a time
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 func (c *Client) MuteNotice(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMuteNoticeRequest(c.Server, id, body)
 	if err != nil {
@@ -6416,7 +7456,9 @@ func (c *Client) MuteNotice(ctx context.Context, id IdParam, body MuteNoticeJSON
 	return c.Client.Do(req)
 }
 
-// GetOrder performs a GET /orders/{id} (the `GetOrder` operationId) request.
+// GetOrder Get one order with its outcome
+//
+// Corresponds with GET /orders/{id} (the `GetOrder` operationId).
 func (c *Client) GetOrder(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetOrderRequest(c.Server, id)
 	if err != nil {
@@ -6429,7 +7471,9 @@ func (c *Client) GetOrder(ctx context.Context, id IdParam, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// ListPeople performs a GET /people (the `ListPeople` operationId) request.
+// ListPeople List people with a token
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
 func (c *Client) ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPeopleRequest(c.Server)
 	if err != nil {
@@ -6442,8 +7486,11 @@ func (c *Client) ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// AddPersonWithBody performs a POST /people (the `AddPerson` operationId) request,
-// with any type of body and a specified content type.
+// AddPersonWithBody Add a person and return their token once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
 func (c *Client) AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddPersonRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6456,8 +7503,11 @@ func (c *Client) AddPersonWithBody(ctx context.Context, contentType string, body
 	return c.Client.Do(req)
 }
 
-// AddPerson performs a POST /people (the `AddPerson` operationId) request.
+// AddPerson Add a person and return their token once
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
 func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddPersonRequest(c.Server, body)
 	if err != nil {
@@ -6470,7 +7520,9 @@ func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
-// RemovePerson performs a DELETE /people/{name} (the `RemovePerson` operationId) request.
+// RemovePerson Remove a person's token and sessions
+//
+// Corresponds with DELETE /people/{name} (the `RemovePerson` operationId).
 func (c *Client) RemovePerson(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemovePersonRequest(c.Server, name)
 	if err != nil {
@@ -6483,7 +7535,9 @@ func (c *Client) RemovePerson(ctx context.Context, name string, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// ListPlans performs a GET /plans (the `ListPlans` operationId) request.
+// ListPlans List self-test plans
+//
+// Corresponds with GET /plans (the `ListPlans` operationId).
 func (c *Client) ListPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPlansRequest(c.Server)
 	if err != nil {
@@ -6496,8 +7550,11 @@ func (c *Client) ListPlans(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// PreviewPlansWithBody performs a POST /plans/preview (the `PreviewPlans` operationId) request,
-// with any type of body and a specified content type.
+// PreviewPlansWithBody Preview a changed self-test plan
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 func (c *Client) PreviewPlansWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewPlansRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6510,8 +7567,11 @@ func (c *Client) PreviewPlansWithBody(ctx context.Context, contentType string, b
 	return c.Client.Do(req)
 }
 
-// PreviewPlans performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+// PreviewPlans Preview a changed self-test plan
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 func (c *Client) PreviewPlans(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewPlansRequest(c.Server, body)
 	if err != nil {
@@ -6524,7 +7584,9 @@ func (c *Client) PreviewPlans(ctx context.Context, body PreviewPlansJSONRequestB
 	return c.Client.Do(req)
 }
 
-// RemovePlan performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+// RemovePlan Remove a self-test plan
+//
+// Corresponds with DELETE /plans/{name} (the `RemovePlan` operationId).
 func (c *Client) RemovePlan(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemovePlanRequest(c.Server, name, params)
 	if err != nil {
@@ -6537,8 +7599,11 @@ func (c *Client) RemovePlan(ctx context.Context, name string, params *RemovePlan
 	return c.Client.Do(req)
 }
 
-// SetPlanWithBody performs a PUT /plans/{name} (the `SetPlan` operationId) request,
-// with any type of body and a specified content type.
+// SetPlanWithBody Create or change a self-test plan
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 func (c *Client) SetPlanWithBody(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPlanRequestWithBody(c.Server, name, params, contentType, body)
 	if err != nil {
@@ -6551,8 +7616,11 @@ func (c *Client) SetPlanWithBody(ctx context.Context, name string, params *SetPl
 	return c.Client.Do(req)
 }
 
-// SetPlan performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+// SetPlan Create or change a self-test plan
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 func (c *Client) SetPlan(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPlanRequest(c.Server, name, params, body)
 	if err != nil {
@@ -6565,7 +7633,9 @@ func (c *Client) SetPlan(ctx context.Context, name string, params *SetPlanParams
 	return c.Client.Do(req)
 }
 
-// ListPools performs a GET /pools (the `ListPools` operationId) request.
+// ListPools List all pools
+//
+// Corresponds with GET /pools (the `ListPools` operationId).
 func (c *Client) ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPoolsRequest(c.Server)
 	if err != nil {
@@ -6578,7 +7648,9 @@ func (c *Client) ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// GetPool performs a GET /pools/{pool} (the `GetPool` operationId) request.
+// GetPool Get one pool
+//
+// Corresponds with GET /pools/{pool} (the `GetPool` operationId).
 func (c *Client) GetPool(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPoolRequest(c.Server, pool)
 	if err != nil {
@@ -6591,8 +7663,11 @@ func (c *Client) GetPool(ctx context.Context, pool PoolParam, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// ActOnPoolWithBody performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request,
-// with any type of body and a specified content type.
+// ActOnPoolWithBody Order an action on a pool
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 func (c *Client) ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *ActOnPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnPoolRequestWithBody(c.Server, pool, params, contentType, body)
 	if err != nil {
@@ -6605,8 +7680,11 @@ func (c *Client) ActOnPoolWithBody(ctx context.Context, pool PoolParam, params *
 	return c.Client.Do(req)
 }
 
-// ActOnPool performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
+// ActOnPool Order an action on a pool
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 func (c *Client) ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnPoolRequest(c.Server, pool, params, body)
 	if err != nil {
@@ -6619,7 +7697,9 @@ func (c *Client) ActOnPool(ctx context.Context, pool PoolParam, params *ActOnPoo
 	return c.Client.Do(req)
 }
 
-// CopyPool performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+// CopyPool Copy a pool and its hosts for a rehearsal
+//
+// Corresponds with GET /pools/{pool}/copy (the `CopyPool` operationId).
 func (c *Client) CopyPool(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCopyPoolRequest(c.Server, pool)
 	if err != nil {
@@ -6632,7 +7712,9 @@ func (c *Client) CopyPool(ctx context.Context, pool PoolParam, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// PoolFit performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+// PoolFit List replacement sizes and free drives for each member
+//
+// Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 func (c *Client) PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPoolFitRequest(c.Server, pool)
 	if err != nil {
@@ -6645,8 +7727,11 @@ func (c *Client) PoolFit(ctx context.Context, pool PoolParam, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// PlanMovesWithBody performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
-// with any type of body and a specified content type.
+// PlanMovesWithBody Plan changes of a pool so that the least data moves
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 func (c *Client) PlanMovesWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanMovesRequestWithBody(c.Server, pool, contentType, body)
 	if err != nil {
@@ -6659,8 +7744,11 @@ func (c *Client) PlanMovesWithBody(ctx context.Context, pool PoolParam, contentT
 	return c.Client.Do(req)
 }
 
-// PlanMoves performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+// PlanMoves Plan changes of a pool so that the least data moves
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 func (c *Client) PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanMovesRequest(c.Server, pool, body)
 	if err != nil {
@@ -6673,7 +7761,9 @@ func (c *Client) PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJS
 	return c.Client.Do(req)
 }
 
-// RemovePriorityHours performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+// RemovePriorityHours Remove the priority hours of a pool
+//
+// Corresponds with DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId).
 func (c *Client) RemovePriorityHours(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemovePriorityHoursRequest(c.Server, pool)
 	if err != nil {
@@ -6686,8 +7776,11 @@ func (c *Client) RemovePriorityHours(ctx context.Context, pool PoolParam, reqEdi
 	return c.Client.Do(req)
 }
 
-// SetPriorityHoursWithBody performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
-// with any type of body and a specified content type.
+// SetPriorityHoursWithBody Set the hours in which recoveries have another priority
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 func (c *Client) SetPriorityHoursWithBody(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPriorityHoursRequestWithBody(c.Server, pool, contentType, body)
 	if err != nil {
@@ -6700,8 +7793,11 @@ func (c *Client) SetPriorityHoursWithBody(ctx context.Context, pool PoolParam, c
 	return c.Client.Do(req)
 }
 
-// SetPriorityHours performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+// SetPriorityHours Set the hours in which recoveries have another priority
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 func (c *Client) SetPriorityHours(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPriorityHoursRequest(c.Server, pool, body)
 	if err != nil {
@@ -6714,7 +7810,9 @@ func (c *Client) SetPriorityHours(ctx context.Context, pool PoolParam, body SetP
 	return c.Client.Do(req)
 }
 
-// WhatIf performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+// WhatIf Predict what happens if members are lost
+//
+// Corresponds with GET /pools/{pool}/whatif (the `WhatIf` operationId).
 func (c *Client) WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWhatIfRequest(c.Server, pool, params)
 	if err != nil {
@@ -6727,9 +7825,11 @@ func (c *Client) WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParam
 	return c.Client.Do(req)
 }
 
-// GetLatestReadings performs a GET /readings (the `GetLatestReadings` operationId) request.
+// GetLatestReadings Export the latest reading of every drive
 //
 // The newest value of every metric of every drive, a drive a line.
+//
+// Corresponds with GET /readings (the `GetLatestReadings` operationId).
 func (c *Client) GetLatestReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLatestReadingsRequest(c.Server)
 	if err != nil {
@@ -6742,10 +7842,13 @@ func (c *Client) GetLatestReadings(ctx context.Context, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// ImportReadingsWithBody performs a POST /readings (the `ImportReadings` operationId) request,
-// with any type of body and a specified content type.
+// ImportReadingsWithBody Import readings
 //
 // Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /readings (the `ImportReadings` operationId).
 func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportReadingsRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6758,7 +7861,9 @@ func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string,
 	return c.Client.Do(req)
 }
 
-// ListRecoveries performs a GET /recoveries (the `ListRecoveries` operationId) request.
+// ListRecoveries List recoveries, the newest first
+//
+// Corresponds with GET /recoveries (the `ListRecoveries` operationId).
 func (c *Client) ListRecoveries(ctx context.Context, params *ListRecoveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRecoveriesRequest(c.Server, params)
 	if err != nil {
@@ -6771,7 +7876,9 @@ func (c *Client) ListRecoveries(ctx context.Context, params *ListRecoveriesParam
 	return c.Client.Do(req)
 }
 
-// GetRecovery performs a GET /recoveries/{id} (the `GetRecovery` operationId) request.
+// GetRecovery Get one recovery with its course
+//
+// Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 func (c *Client) GetRecovery(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRecoveryRequest(c.Server, id)
 	if err != nil {
@@ -6784,7 +7891,9 @@ func (c *Client) GetRecovery(ctx context.Context, id IdParam, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// GetRound performs a GET /round (the `GetRound` operationId) request.
+// GetRound Get the round: what needs a person now, in order
+//
+// Corresponds with GET /round (the `GetRound` operationId).
 func (c *Client) GetRound(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRoundRequest(c.Server)
 	if err != nil {
@@ -6797,7 +7906,9 @@ func (c *Client) GetRound(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
-// ListRules performs a GET /rules (the `ListRules` operationId) request.
+// ListRules List rules and thresholds
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
 func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRulesRequest(c.Server)
 	if err != nil {
@@ -6810,8 +7921,11 @@ func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// SetThresholdWithBody performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
-// with any type of body and a specified content type.
+// SetThresholdWithBody Set a threshold
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 func (c *Client) SetThresholdWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetThresholdRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6824,8 +7938,11 @@ func (c *Client) SetThresholdWithBody(ctx context.Context, contentType string, b
 	return c.Client.Do(req)
 }
 
-// SetThreshold performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+// SetThreshold Set a threshold
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 func (c *Client) SetThreshold(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetThresholdRequest(c.Server, body)
 	if err != nil {
@@ -6838,10 +7955,13 @@ func (c *Client) SetThreshold(ctx context.Context, body SetThresholdJSONRequestB
 	return c.Client.Do(req)
 }
 
-// TryRuleWithBody performs a POST /rules/try (the `TryRule` operationId) request,
-// with any type of body and a specified content type.
+// TryRuleWithBody Try a rule on past readings
 //
 // Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rules/try (the `TryRule` operationId).
 func (c *Client) TryRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryRuleRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -6854,10 +7974,13 @@ func (c *Client) TryRuleWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// TryRule performs a POST /rules/try (the `TryRule` operationId) request.
-// Takes a body of the `application/json` content type.
+// TryRule Try a rule on past readings
 //
 // Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rules/try (the `TryRule` operationId).
 func (c *Client) TryRule(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryRuleRequest(c.Server, body)
 	if err != nil {
@@ -6870,7 +7993,9 @@ func (c *Client) TryRule(ctx context.Context, body TryRuleJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// RemoveRule performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+// RemoveRule Remove a rule
+//
+// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 func (c *Client) RemoveRule(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveRuleRequest(c.Server, id)
 	if err != nil {
@@ -6883,10 +8008,13 @@ func (c *Client) RemoveRule(ctx context.Context, id IdParam, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// PutRuleWithBody performs a PUT /rules/{id} (the `PutRule` operationId) request,
-// with any type of body and a specified content type.
+// PutRuleWithBody Create a rule, or switch a built-in rule on or off
 //
 // Keeps a rule of one's own, or switches a built-in one on or off.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 func (c *Client) PutRuleWithBody(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutRuleRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -6899,10 +8027,13 @@ func (c *Client) PutRuleWithBody(ctx context.Context, id IdParam, contentType st
 	return c.Client.Do(req)
 }
 
-// PutRule performs a PUT /rules/{id} (the `PutRule` operationId) request.
-// Takes a body of the `application/json` content type.
+// PutRule Create a rule, or switch a built-in rule on or off
 //
 // Keeps a rule of one's own, or switches a built-in one on or off.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 func (c *Client) PutRule(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutRuleRequest(c.Server, id, body)
 	if err != nil {
@@ -6915,7 +8046,9 @@ func (c *Client) PutRule(ctx context.Context, id IdParam, body PutRuleJSONReques
 	return c.Client.Do(req)
 }
 
-// Search performs a GET /search (the `Search` operationId) request.
+// Search Search drives, bays, pools and hosts
+//
+// Corresponds with GET /search (the `Search` operationId).
 func (c *Client) Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSearchRequest(c.Server, params)
 	if err != nil {
@@ -6928,7 +8061,9 @@ func (c *Client) Search(ctx context.Context, params *SearchParams, reqEditors ..
 	return c.Client.Do(req)
 }
 
-// ListTestRuns performs a GET /selftests (the `ListTestRuns` operationId) request.
+// ListTestRuns List ordered self-tests, the newest first
+//
+// Corresponds with GET /selftests (the `ListTestRuns` operationId).
 func (c *Client) ListTestRuns(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTestRunsRequest(c.Server, params)
 	if err != nil {
@@ -6941,8 +8076,11 @@ func (c *Client) ListTestRuns(ctx context.Context, params *ListTestRunsParams, r
 	return c.Client.Do(req)
 }
 
-// StartTestsWithBody performs a POST /selftests (the `StartTests` operationId) request,
-// with any type of body and a specified content type.
+// StartTestsWithBody Start self-tests
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /selftests (the `StartTests` operationId).
 func (c *Client) StartTestsWithBody(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartTestsRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -6955,8 +8093,11 @@ func (c *Client) StartTestsWithBody(ctx context.Context, params *StartTestsParam
 	return c.Client.Do(req)
 }
 
-// StartTests performs a POST /selftests (the `StartTests` operationId) request.
+// StartTests Start self-tests
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /selftests (the `StartTests` operationId).
 func (c *Client) StartTests(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartTestsRequest(c.Server, params, body)
 	if err != nil {
@@ -6969,7 +8110,9 @@ func (c *Client) StartTests(ctx context.Context, params *StartTestsParams, body 
 	return c.Client.Do(req)
 }
 
-// GetTestStanding performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+// GetTestStanding Get the self-test results of each drive against its plan
+//
+// Corresponds with GET /selftests/standing (the `GetTestStanding` operationId).
 func (c *Client) GetTestStanding(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTestStandingRequest(c.Server, params)
 	if err != nil {
@@ -6982,8 +8125,11 @@ func (c *Client) GetTestStanding(ctx context.Context, params *GetTestStandingPar
 	return c.Client.Do(req)
 }
 
-// StopTestsWithBody performs a POST /selftests/stop (the `StopTests` operationId) request,
-// with any type of body and a specified content type.
+// StopTestsWithBody Stop running self-tests
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 func (c *Client) StopTestsWithBody(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopTestsRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -6996,8 +8142,11 @@ func (c *Client) StopTestsWithBody(ctx context.Context, params *StopTestsParams,
 	return c.Client.Do(req)
 }
 
-// StopTests performs a POST /selftests/stop (the `StopTests` operationId) request.
+// StopTests Stop running self-tests
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 func (c *Client) StopTests(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopTestsRequest(c.Server, params, body)
 	if err != nil {
@@ -7010,7 +8159,9 @@ func (c *Client) StopTests(ctx context.Context, params *StopTestsParams, body St
 	return c.Client.Do(req)
 }
 
-// SignOut performs a DELETE /session (the `SignOut` operationId) request.
+// SignOut Sign out
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
 	if err != nil {
@@ -7023,8 +8174,11 @@ func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// SignInWithBody performs a POST /session (the `SignIn` operationId) request,
-// with any type of body and a specified content type.
+// SignInWithBody Sign in with a token or a one-time code
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -7037,8 +8191,11 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 	return c.Client.Do(req)
 }
 
-// SignIn performs a POST /session (the `SignIn` operationId) request.
+// SignIn Sign in with a token or a one-time code
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
 	if err != nil {
@@ -7051,8 +8208,11 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
-// ConfirmBayWithBody performs a POST /spots (the `ConfirmBay` operationId) request,
-// with any type of body and a specified content type.
+// ConfirmBayWithBody Confirm which drive is in a bay
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /spots (the `ConfirmBay` operationId).
 func (c *Client) ConfirmBayWithBody(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmBayRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -7065,8 +8225,11 @@ func (c *Client) ConfirmBayWithBody(ctx context.Context, params *ConfirmBayParam
 	return c.Client.Do(req)
 }
 
-// ConfirmBay performs a POST /spots (the `ConfirmBay` operationId) request.
+// ConfirmBay Confirm which drive is in a bay
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /spots (the `ConfirmBay` operationId).
 func (c *Client) ConfirmBay(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmBayRequest(c.Server, params, body)
 	if err != nil {
@@ -7079,7 +8242,9 @@ func (c *Client) ConfirmBay(ctx context.Context, params *ConfirmBayParams, body 
 	return c.Client.Do(req)
 }
 
-// ListStock performs a GET /stock (the `ListStock` operationId) request.
+// ListStock List drives kept to replace others
+//
+// Corresponds with GET /stock (the `ListStock` operationId).
 func (c *Client) ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListStockRequest(c.Server)
 	if err != nil {
@@ -7092,7 +8257,9 @@ func (c *Client) ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// DropFromStock performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+// DropFromStock Remove a drive from stock
+//
+// Corresponds with DELETE /stock/{drive} (the `DropFromStock` operationId).
 func (c *Client) DropFromStock(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDropFromStockRequest(c.Server, drive)
 	if err != nil {
@@ -7105,8 +8272,11 @@ func (c *Client) DropFromStock(ctx context.Context, drive string, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// KeepInStockWithBody performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
-// with any type of body and a specified content type.
+// KeepInStockWithBody Keep a drive in stock
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 func (c *Client) KeepInStockWithBody(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewKeepInStockRequestWithBody(c.Server, drive, contentType, body)
 	if err != nil {
@@ -7119,8 +8289,11 @@ func (c *Client) KeepInStockWithBody(ctx context.Context, drive string, contentT
 	return c.Client.Do(req)
 }
 
-// KeepInStock performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+// KeepInStock Keep a drive in stock
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 func (c *Client) KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewKeepInStockRequest(c.Server, drive, body)
 	if err != nil {
@@ -7133,7 +8306,9 @@ func (c *Client) KeepInStock(ctx context.Context, drive string, body KeepInStock
 	return c.Client.Do(req)
 }
 
-// ListSwaps performs a GET /swaps (the `ListSwaps` operationId) request.
+// ListSwaps List swaps, the newest first
+//
+// Corresponds with GET /swaps (the `ListSwaps` operationId).
 func (c *Client) ListSwaps(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSwapsRequest(c.Server, params)
 	if err != nil {
@@ -7146,8 +8321,11 @@ func (c *Client) ListSwaps(ctx context.Context, params *ListSwapsParams, reqEdit
 	return c.Client.Do(req)
 }
 
-// PlanSwapWithBody performs a POST /swaps (the `PlanSwap` operationId) request,
-// with any type of body and a specified content type.
+// PlanSwapWithBody Plan the replacement of a drive
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps (the `PlanSwap` operationId).
 func (c *Client) PlanSwapWithBody(ctx context.Context, params *PlanSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanSwapRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
@@ -7160,8 +8338,11 @@ func (c *Client) PlanSwapWithBody(ctx context.Context, params *PlanSwapParams, c
 	return c.Client.Do(req)
 }
 
-// PlanSwap performs a POST /swaps (the `PlanSwap` operationId) request.
+// PlanSwap Plan the replacement of a drive
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps (the `PlanSwap` operationId).
 func (c *Client) PlanSwap(ctx context.Context, params *PlanSwapParams, body PlanSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanSwapRequest(c.Server, params, body)
 	if err != nil {
@@ -7174,7 +8355,9 @@ func (c *Client) PlanSwap(ctx context.Context, params *PlanSwapParams, body Plan
 	return c.Client.Do(req)
 }
 
-// GetSwap performs a GET /swaps/{id} (the `GetSwap` operationId) request.
+// GetSwap Get one swap
+//
+// Corresponds with GET /swaps/{id} (the `GetSwap` operationId).
 func (c *Client) GetSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSwapRequest(c.Server, id)
 	if err != nil {
@@ -7187,8 +8370,11 @@ func (c *Client) GetSwap(ctx context.Context, id IdParam, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// AbandonSwapWithBody performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request,
-// with any type of body and a specified content type.
+// AbandonSwapWithBody Abandon a swap
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 func (c *Client) AbandonSwapWithBody(ctx context.Context, id IdParam, params *AbandonSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAbandonSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7201,8 +8387,11 @@ func (c *Client) AbandonSwapWithBody(ctx context.Context, id IdParam, params *Ab
 	return c.Client.Do(req)
 }
 
-// AbandonSwap performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request.
+// AbandonSwap Abandon a swap
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 func (c *Client) AbandonSwap(ctx context.Context, id IdParam, params *AbandonSwapParams, body AbandonSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAbandonSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7215,8 +8404,11 @@ func (c *Client) AbandonSwap(ctx context.Context, id IdParam, params *AbandonSwa
 	return c.Client.Do(req)
 }
 
-// BackInSwapWithBody performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
-// with any type of body and a specified content type.
+// BackInSwapWithBody Go back one step where that is possible
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 func (c *Client) BackInSwapWithBody(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBackInSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7229,8 +8421,11 @@ func (c *Client) BackInSwapWithBody(ctx context.Context, id IdParam, params *Bac
 	return c.Client.Do(req)
 }
 
-// BackInSwap performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+// BackInSwap Go back one step where that is possible
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 func (c *Client) BackInSwap(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBackInSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7243,8 +8438,11 @@ func (c *Client) BackInSwap(ctx context.Context, id IdParam, params *BackInSwapP
 	return c.Client.Do(req)
 }
 
-// BeginSwapWithBody performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
-// with any type of body and a specified content type.
+// BeginSwapWithBody Start a planned swap
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 func (c *Client) BeginSwapWithBody(ctx context.Context, id IdParam, params *BeginSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBeginSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7257,8 +8455,11 @@ func (c *Client) BeginSwapWithBody(ctx context.Context, id IdParam, params *Begi
 	return c.Client.Do(req)
 }
 
-// BeginSwap performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request.
+// BeginSwap Start a planned swap
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 func (c *Client) BeginSwap(ctx context.Context, id IdParam, params *BeginSwapParams, body BeginSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBeginSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7271,8 +8472,11 @@ func (c *Client) BeginSwap(ctx context.Context, id IdParam, params *BeginSwapPar
 	return c.Client.Do(req)
 }
 
-// ConfirmSwapWithBody performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request,
-// with any type of body and a specified content type.
+// ConfirmSwapWithBody Confirm the new drive by its label tail
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 func (c *Client) ConfirmSwapWithBody(ctx context.Context, id IdParam, params *ConfirmSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7285,8 +8489,11 @@ func (c *Client) ConfirmSwapWithBody(ctx context.Context, id IdParam, params *Co
 	return c.Client.Do(req)
 }
 
-// ConfirmSwap performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request.
+// ConfirmSwap Confirm the new drive by its label tail
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 func (c *Client) ConfirmSwap(ctx context.Context, id IdParam, params *ConfirmSwapParams, body ConfirmSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7299,7 +8506,9 @@ func (c *Client) ConfirmSwap(ctx context.Context, id IdParam, params *ConfirmSwa
 	return c.Client.Do(req)
 }
 
-// EvidenceOfSwap performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+// EvidenceOfSwap Download the warranty evidence of a swap as a ZIP file
+//
+// Corresponds with GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId).
 func (c *Client) EvidenceOfSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEvidenceOfSwapRequest(c.Server, id)
 	if err != nil {
@@ -7312,8 +8521,11 @@ func (c *Client) EvidenceOfSwap(ctx context.Context, id IdParam, reqEditors ...R
 	return c.Client.Do(req)
 }
 
-// FateOfOldWithBody performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
-// with any type of body and a specified content type.
+// FateOfOldWithBody Record what happens to the replaced drive
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 func (c *Client) FateOfOldWithBody(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFateOfOldRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7326,8 +8538,11 @@ func (c *Client) FateOfOldWithBody(ctx context.Context, id IdParam, params *Fate
 	return c.Client.Do(req)
 }
 
-// FateOfOld performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+// FateOfOld Record what happens to the replaced drive
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 func (c *Client) FateOfOld(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFateOfOldRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7340,8 +8555,11 @@ func (c *Client) FateOfOld(ctx context.Context, id IdParam, params *FateOfOldPar
 	return c.Client.Do(req)
 }
 
-// HoldSwapWithBody performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
-// with any type of body and a specified content type.
+// HoldSwapWithBody Put a swap on hold
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 func (c *Client) HoldSwapWithBody(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHoldSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7354,8 +8572,11 @@ func (c *Client) HoldSwapWithBody(ctx context.Context, id IdParam, params *HoldS
 	return c.Client.Do(req)
 }
 
-// HoldSwap performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+// HoldSwap Put a swap on hold
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 func (c *Client) HoldSwap(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHoldSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7368,8 +8589,11 @@ func (c *Client) HoldSwap(ctx context.Context, id IdParam, params *HoldSwapParam
 	return c.Client.Do(req)
 }
 
-// LeadSwapWithBody performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
-// with any type of body and a specified content type.
+// LeadSwapWithBody Take over or hand over the lead of a swap
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 func (c *Client) LeadSwapWithBody(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeadSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7382,8 +8606,11 @@ func (c *Client) LeadSwapWithBody(ctx context.Context, id IdParam, params *LeadS
 	return c.Client.Do(req)
 }
 
-// LeadSwap performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+// LeadSwap Take over or hand over the lead of a swap
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 func (c *Client) LeadSwap(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeadSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7396,8 +8623,11 @@ func (c *Client) LeadSwap(ctx context.Context, id IdParam, params *LeadSwapParam
 	return c.Client.Do(req)
 }
 
-// NextInSwapWithBody performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
-// with any type of body and a specified content type.
+// NextInSwapWithBody Do the current step of a swap
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 func (c *Client) NextInSwapWithBody(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewNextInSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7410,8 +8640,11 @@ func (c *Client) NextInSwapWithBody(ctx context.Context, id IdParam, params *Nex
 	return c.Client.Do(req)
 }
 
-// NextInSwap performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+// NextInSwap Do the current step of a swap
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 func (c *Client) NextInSwap(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewNextInSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -7424,7 +8657,9 @@ func (c *Client) NextInSwap(ctx context.Context, id IdParam, params *NextInSwapP
 	return c.Client.Do(req)
 }
 
-// ReportSwap performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+// ReportSwap Get the record of a swap
+//
+// Corresponds with GET /swaps/{id}/report (the `ReportSwap` operationId).
 func (c *Client) ReportSwap(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportSwapRequest(c.Server, id)
 	if err != nil {
@@ -7437,8 +8672,11 @@ func (c *Client) ReportSwap(ctx context.Context, id IdParam, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// ResumeSwapWithBody performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
-// with any type of body and a specified content type.
+// ResumeSwapWithBody Resume a swap that is on hold
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 func (c *Client) ResumeSwapWithBody(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeSwapRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -7451,8 +8689,11 @@ func (c *Client) ResumeSwapWithBody(ctx context.Context, id IdParam, params *Res
 	return c.Client.Do(req)
 }
 
-// ResumeSwap performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+// ResumeSwap Resume a swap that is on hold
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 func (c *Client) ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeSwapRequest(c.Server, id, params, body)
 	if err != nil {
@@ -12611,860 +13852,1189 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// GetAcceptPolicyWithResponse performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+	// GetAcceptPolicyWithResponse Get the default acceptance test
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /acceptance-policy (the `GetAcceptPolicy` operationId).
 	GetAcceptPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAcceptPolicyResponse, error)
 
-	// SetAcceptPolicyWithBodyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
-	// with any type of body and a specified content type.
+	// SetAcceptPolicyWithBodyWithResponse Set the default acceptance test
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 	SetAcceptPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error)
 
-	// SetAcceptPolicyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+	// SetAcceptPolicyWithResponse Set the default acceptance test
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 	SetAcceptPolicyWithResponse(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error)
 
-	// ListAcceptancesWithResponse performs a GET /acceptances (the `ListAcceptances` operationId) request.
+	// ListAcceptancesWithResponse List acceptance tests
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /acceptances (the `ListAcceptances` operationId).
 	ListAcceptancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAcceptancesResponse, error)
 
-	// AcceptDriveWithBodyWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request,
-	// with any type of body and a specified content type.
+	// AcceptDriveWithBodyWithResponse Start the acceptance test of a drive
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 	AcceptDriveWithBodyWithResponse(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error)
 
-	// AcceptDriveWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request.
+	// AcceptDriveWithResponse Start the acceptance test of a drive
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 	AcceptDriveWithResponse(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error)
 
-	// GetAcceptanceWithResponse performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+	// GetAcceptanceWithResponse Get one acceptance test
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /acceptances/{id} (the `GetAcceptance` operationId).
 	GetAcceptanceWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetAcceptanceResponse, error)
 
-	// PauseAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
-	// with any type of body and a specified content type.
+	// PauseAcceptanceWithBodyWithResponse Pause an acceptance test
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 	PauseAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error)
 
-	// PauseAcceptanceWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+	// PauseAcceptanceWithResponse Pause an acceptance test
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 	PauseAcceptanceWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error)
 
-	// ResumeAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
-	// with any type of body and a specified content type.
+	// ResumeAcceptanceWithBodyWithResponse Resume an acceptance test
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 	ResumeAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error)
 
-	// ResumeAcceptanceWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+	// ResumeAcceptanceWithResponse Resume an acceptance test
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 	ResumeAcceptanceWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error)
 
-	// StopAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
-	// with any type of body and a specified content type.
+	// StopAcceptanceWithBodyWithResponse Stop an acceptance test
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error)
 
-	// StopAcceptanceWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+	// StopAcceptanceWithResponse Stop an acceptance test
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptanceWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error)
 
-	// TakeOrdersWithResponse performs a GET /agent/orders (the `TakeOrders` operationId) request.
+	// TakeOrdersWithResponse Wait for orders to a host
 	//
 	// Waits until there is an order for the host, or until the time is over.
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /agent/orders (the `TakeOrders` operationId).
 	TakeOrdersWithResponse(ctx context.Context, params *TakeOrdersParams, reqEditors ...RequestEditorFn) (*TakeOrdersResponse, error)
 
-	// ReportOutcomeWithBodyWithResponse performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request,
-	// with any type of body and a specified content type.
+	// ReportOutcomeWithBodyWithResponse Report the outcome of an order
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 	ReportOutcomeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportOutcomeResponse, error)
 
-	// ReportOutcomeWithResponse performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request.
+	// ReportOutcomeWithResponse Report the outcome of an order
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 	ReportOutcomeWithResponse(ctx context.Context, id IdParam, body ReportOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportOutcomeResponse, error)
 
-	// PushReportWithBodyWithResponse performs a POST /agent/reports (the `PushReport` operationId) request,
-	// with any type of body and a specified content type.
+	// PushReportWithBodyWithResponse Report the state of a host
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
-	// PushReportWithResponse performs a POST /agent/reports (the `PushReport` operationId) request.
+	// PushReportWithResponse Report the state of a host
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
-	// GetCalendarWithResponse performs a GET /calendar (the `GetCalendar` operationId) request.
+	// GetCalendarWithResponse Get the calendar of self-tests
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /calendar (the `GetCalendar` operationId).
 	GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
 
-	// EndFeedWithResponse performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+	// EndFeedWithResponse Remove the address of the calendar feed
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /calendar/feed (the `EndFeed` operationId).
 	EndFeedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndFeedResponse, error)
 
-	// MakeFeedWithResponse performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+	// MakeFeedWithResponse Create the address of the calendar feed
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /calendar/feed (the `MakeFeed` operationId).
 	MakeFeedWithResponse(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error)
 
-	// ListPlannedTestsWithResponse performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+	// ListPlannedTestsWithResponse List planned self-tests
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /calendar/tests (the `ListPlannedTests` operationId).
 	ListPlannedTestsWithResponse(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*ListPlannedTestsResponse, error)
 
-	// ListCampaignsWithResponse performs a GET /campaigns (the `ListCampaigns` operationId) request.
+	// ListCampaignsWithResponse List campaigns
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /campaigns (the `ListCampaigns` operationId).
 	ListCampaignsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCampaignsResponse, error)
 
-	// PlanCampaignWithBodyWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// PlanCampaignWithBodyWithResponse Plan a campaign: the ordered replacement of many drives
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 	PlanCampaignWithBodyWithResponse(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error)
 
-	// PlanCampaignWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request.
+	// PlanCampaignWithResponse Plan a campaign: the ordered replacement of many drives
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 	PlanCampaignWithResponse(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error)
 
-	// GetCampaignWithResponse performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+	// GetCampaignWithResponse Get one campaign
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /campaigns/{id} (the `GetCampaign` operationId).
 	GetCampaignWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetCampaignResponse, error)
 
-	// AbandonCampaignWithBodyWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// AbandonCampaignWithBodyWithResponse Abandon a campaign
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 	AbandonCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error)
 
-	// AbandonCampaignWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+	// AbandonCampaignWithResponse Abandon a campaign
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 	AbandonCampaignWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error)
 
-	// NextInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// NextInCampaignWithBodyWithResponse Start the next swap of a campaign
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 	NextInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error)
 
-	// NextInCampaignWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+	// NextInCampaignWithResponse Start the next swap of a campaign
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 	NextInCampaignWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error)
 
-	// SkipInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
-	// with any type of body and a specified content type.
+	// SkipInCampaignWithBodyWithResponse Skip the next drive of a campaign
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error)
 
-	// SkipInCampaignWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+	// SkipInCampaignWithResponse Skip the next drive of a campaign
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaignWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error)
 
-	// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
+	// ListChannelsWithResponse List notice channels
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
 	ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
 
-	// RemoveChannelWithResponse performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+	// RemoveChannelWithResponse Remove a notice channel
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
 	RemoveChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error)
 
-	// PutChannelWithBodyWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request,
-	// with any type of body and a specified content type.
+	// PutChannelWithBodyWithResponse Create or change a notice channel
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 	PutChannelWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChannelResponse, error)
 
-	// PutChannelWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+	// PutChannelWithResponse Create or change a notice channel
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 	PutChannelWithResponse(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*PutChannelResponse, error)
 
-	// TestChannelWithResponse performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+	// TestChannelWithResponse Send a test message to a channel
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
 	TestChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
 
-	// ListDrivesWithResponse performs a GET /drives (the `ListDrives` operationId) request.
+	// ListDrivesWithResponse List drives, filtered and sorted
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives (the `ListDrives` operationId).
 	ListDrivesWithResponse(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*ListDrivesResponse, error)
 
-	// GetDriveWithResponse performs a GET /drives/{drive} (the `GetDrive` operationId) request.
+	// GetDriveWithResponse Get one drive
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive} (the `GetDrive` operationId).
 	GetDriveWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*GetDriveResponse, error)
 
-	// AskAddressWithBodyWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
-	// with any type of body and a specified content type.
+	// AskAddressWithBodyWithResponse Ask what data is stored where a self-test failed
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddressWithBodyWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskAddressResponse, error)
 
-	// AskAddressWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+	// AskAddressWithResponse Ask what data is stored where a self-test failed
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddressWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAddressResponse, error)
 
-	// GetReadingsWithResponse performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+	// GetReadingsWithResponse Export readings
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/readings (the `GetReadings` operationId).
 	GetReadingsWithResponse(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
 
-	// GetTrendWithResponse performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
+	// GetTrendWithResponse Get one metric of a drive over time
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/trend (the `GetTrend` operationId).
 	GetTrendWithResponse(ctx context.Context, drive DriveParam, params *GetTrendParams, reqEditors ...RequestEditorFn) (*GetTrendResponse, error)
 
-	// StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
+	// StreamEventsWithResponse Follow events as they happen
 	//
 	// Server-sent events. Each has an id, a kind as its event name, and an Event as its data.
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
-	// ListHostsWithResponse performs a GET /hosts (the `ListHosts` operationId) request.
+	// ListHostsWithResponse List hosts
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts (the `ListHosts` operationId).
 	ListHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
 
-	// EnrolHostWithBodyWithResponse performs a POST /hosts (the `EnrolHost` operationId) request,
-	// with any type of body and a specified content type.
+	// EnrolHostWithBodyWithResponse Enrol a host and return its token once
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts (the `EnrolHost` operationId).
 	EnrolHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolHostResponse, error)
 
-	// EnrolHostWithResponse performs a POST /hosts (the `EnrolHost` operationId) request.
+	// EnrolHostWithResponse Enrol a host and return its token once
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts (the `EnrolHost` operationId).
 	EnrolHostWithResponse(ctx context.Context, body EnrolHostJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolHostResponse, error)
 
-	// GetBaysWithResponse performs a GET /hosts/{host}/bays (the `GetBays` operationId) request.
+	// GetBaysWithResponse Get the bay map of a host
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/bays (the `GetBays` operationId).
 	GetBaysWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetBaysResponse, error)
 
-	// SetColdWithBodyWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
-	// with any type of body and a specified content type.
+	// SetColdWithBodyWithResponse Set whether drives of a host are changed only while it is down
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetColdWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetColdResponse, error)
 
-	// SetColdWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+	// SetColdWithResponse Set whether drives of a host are changed only while it is down
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetColdWithResponse(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetColdResponse, error)
 
-	// ListLayoutsWithResponse performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+	// ListLayoutsWithResponse List the enclosure layouts of a host
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/layouts (the `ListLayouts` operationId).
 	ListLayoutsWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*ListLayoutsResponse, error)
 
-	// RemoveLayoutWithResponse performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+	// RemoveLayoutWithResponse Remove the description of an enclosure
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId).
 	RemoveLayoutWithResponse(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*RemoveLayoutResponse, error)
 
-	// SetLayoutWithBodyWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
-	// with any type of body and a specified content type.
+	// SetLayoutWithBodyWithResponse Describe an enclosure
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayoutWithBodyWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
 
-	// SetLayoutWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+	// SetLayoutWithResponse Describe an enclosure
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
 
-	// SetRoomWithBodyWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
-	// with any type of body and a specified content type.
+	// SetRoomWithBodyWithResponse Set the room of a host
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 	SetRoomWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoomResponse, error)
 
-	// SetRoomWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+	// SetRoomWithResponse Set the room of a host
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 	SetRoomWithResponse(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoomResponse, error)
 
-	// GetSurveyWithResponse performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+	// GetSurveyWithResponse Get the survey that is running on a host
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/survey (the `GetSurvey` operationId).
 	GetSurveyWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetSurveyResponse, error)
 
-	// ActOnSurveyWithBodyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
-	// with any type of body and a specified content type.
+	// ActOnSurveyWithBodyWithResponse Start, answer or end a survey
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurveyWithBodyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error)
 
-	// ActOnSurveyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+	// ActOnSurveyWithResponse Start, answer or end a survey
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurveyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error)
 
-	// GetLabWithResponse performs a GET /lab (the `GetLab` operationId) request.
+	// GetLabWithResponse Get the state of the lab
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lab (the `GetLab` operationId).
 	GetLabWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLabResponse, error)
 
-	// LabEyesWithResponse performs a GET /lab/eyes (the `LabEyes` operationId) request.
+	// LabEyesWithResponse List the lights that a person would see blink
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lab/eyes (the `LabEyes` operationId).
 	LabEyesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*LabEyesResponse, error)
 
-	// LabInsertWithBodyWithResponse performs a POST /lab/insert (the `LabInsert` operationId) request,
-	// with any type of body and a specified content type.
+	// LabInsertWithBodyWithResponse Insert a drive in the lab
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 	LabInsertWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabInsertResponse, error)
 
-	// LabInsertWithResponse performs a POST /lab/insert (the `LabInsert` operationId) request.
+	// LabInsertWithResponse Insert a drive in the lab
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 	LabInsertWithResponse(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*LabInsertResponse, error)
 
-	// LabJoinWithBodyWithResponse do by hand what an order would do to a pool that can only be watched
+	// LabJoinWithBodyWithResponse Make a drive a member of a lab pool by hand
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lab/join (the `LabJoin` operationId).
 	LabJoinWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabJoinResponse, error)
 
-	// LabJoinWithResponse do by hand what an order would do to a pool that can only be watched
+	// LabJoinWithResponse Make a drive a member of a lab pool by hand
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lab/join (the `LabJoin` operationId).
 	LabJoinWithResponse(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*LabJoinResponse, error)
 
-	// LabMishapWithBodyWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request,
-	// with any type of body and a specified content type.
+	// LabMishapWithBodyWithResponse Let something go wrong in the lab
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 	LabMishapWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabMishapResponse, error)
 
-	// LabMishapWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request.
+	// LabMishapWithResponse Let something go wrong in the lab
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 	LabMishapWithResponse(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*LabMishapResponse, error)
 
-	// LabPartWithBodyWithResponse performs a POST /lab/part (the `LabPart` operationId) request,
-	// with any type of body and a specified content type.
+	// LabPartWithBodyWithResponse Change the state of an enclosure part in the lab
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/part (the `LabPart` operationId).
 	LabPartWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPartResponse, error)
 
-	// LabPartWithResponse performs a POST /lab/part (the `LabPart` operationId) request.
+	// LabPartWithResponse Change the state of an enclosure part in the lab
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/part (the `LabPart` operationId).
 	LabPartWithResponse(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPartResponse, error)
 
-	// LabPowerWithBodyWithResponse performs a POST /lab/power (the `LabPower` operationId) request,
-	// with any type of body and a specified content type.
+	// LabPowerWithBodyWithResponse Switch a lab host off or on
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/power (the `LabPower` operationId).
 	LabPowerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPowerResponse, error)
 
-	// LabPowerWithResponse performs a POST /lab/power (the `LabPower` operationId) request.
+	// LabPowerWithResponse Switch a lab host off or on
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/power (the `LabPower` operationId).
 	LabPowerWithResponse(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPowerResponse, error)
 
-	// LabPullWithBodyWithResponse performs a POST /lab/pull (the `LabPull` operationId) request,
-	// with any type of body and a specified content type.
+	// LabPullWithBodyWithResponse Pull a drive in the lab
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/pull (the `LabPull` operationId).
 	LabPullWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPullResponse, error)
 
-	// LabPullWithResponse performs a POST /lab/pull (the `LabPull` operationId) request.
+	// LabPullWithResponse Pull a drive in the lab
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/pull (the `LabPull` operationId).
 	LabPullWithResponse(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPullResponse, error)
 
-	// LabReadWithBodyWithResponse performs a POST /lab/read (the `LabRead` operationId) request,
-	// with any type of body and a specified content type.
+	// LabReadWithBodyWithResponse Read a file of a lab pool
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/read (the `LabRead` operationId).
 	LabReadWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabReadResponse, error)
 
-	// LabReadWithResponse performs a POST /lab/read (the `LabRead` operationId) request.
+	// LabReadWithResponse Read a file of a lab pool
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/read (the `LabRead` operationId).
 	LabReadWithResponse(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*LabReadResponse, error)
 
-	// LabSilenceWithBodyWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request,
-	// with any type of body and a specified content type.
+	// LabSilenceWithBodyWithResponse Let enclosures of the lab report nothing about their bays
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 	LabSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error)
 
-	// LabSilenceWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request.
+	// LabSilenceWithResponse Let enclosures of the lab report nothing about their bays
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 	LabSilenceWithResponse(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error)
 
-	// SetLabSpeedWithBodyWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
-	// with any type of body and a specified content type.
+	// SetLabSpeedWithBodyWithResponse Set the speed of time in the lab
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 	SetLabSpeedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLabSpeedResponse, error)
 
-	// SetLabSpeedWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request.
+	// SetLabSpeedWithResponse Set the speed of time in the lab
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 	SetLabSpeedWithResponse(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLabSpeedResponse, error)
 
-	// LabStuckWithBodyWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request,
-	// with any type of body and a specified content type.
+	// LabStuckWithBodyWithResponse Let recoveries of a lab pool hang
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabStuckResponse, error)
 
-	// LabStuckWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request.
+	// LabStuckWithResponse Let recoveries of a lab pool hang
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuckWithResponse(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*LabStuckResponse, error)
 
-	// ListLightsWithResponse performs a GET /lights (the `ListLights` operationId) request.
+	// ListLightsWithResponse List bay lights that are on or asked for
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lights (the `ListLights` operationId).
 	ListLightsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLightsResponse, error)
 
-	// LightOnWithBodyWithResponse performs a POST /lights (the `LightOn` operationId) request,
-	// with any type of body and a specified content type.
+	// LightOnWithBodyWithResponse Switch a bay light on until a time
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lights (the `LightOn` operationId).
 	LightOnWithBodyWithResponse(ctx context.Context, params *LightOnParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LightOnResponse, error)
 
-	// LightOnWithResponse performs a POST /lights (the `LightOn` operationId) request.
+	// LightOnWithResponse Switch a bay light on until a time
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lights (the `LightOn` operationId).
 	LightOnWithResponse(ctx context.Context, params *LightOnParams, body LightOnJSONRequestBody, reqEditors ...RequestEditorFn) (*LightOnResponse, error)
 
-	// LightOffWithResponse performs a DELETE /lights/{id} (the `LightOff` operationId) request.
+	// LightOffWithResponse Switch a bay light off
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /lights/{id} (the `LightOff` operationId).
 	LightOffWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*LightOffResponse, error)
 
-	// GetMeWithResponse performs a GET /me (the `GetMe` operationId) request.
+	// GetMeWithResponse Who is signed in
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
-	// ListNoticesWithResponse performs a GET /notices (the `ListNotices` operationId) request.
+	// ListNoticesWithResponse List notices
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
 	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
 
-	// AcknowledgeNoticeWithBodyWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
-	// with any type of body and a specified content type.
+	// AcknowledgeNoticeWithBodyWithResponse Acknowledge a notice
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 	AcknowledgeNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error)
 
-	// AcknowledgeNoticeWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+	// AcknowledgeNoticeWithResponse Acknowledge a notice
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 	AcknowledgeNoticeWithResponse(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error)
 
-	// MuteNoticeWithBodyWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
-	// with any type of body and a specified content type.
+	// MuteNoticeWithBodyWithResponse Mute a notice until a time
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 	MuteNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error)
 
-	// MuteNoticeWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+	// MuteNoticeWithResponse Mute a notice until a time
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 	MuteNoticeWithResponse(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error)
 
-	// GetOrderWithResponse performs a GET /orders/{id} (the `GetOrder` operationId) request.
+	// GetOrderWithResponse Get one order with its outcome
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /orders/{id} (the `GetOrder` operationId).
 	GetOrderWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetOrderResponse, error)
 
-	// ListPeopleWithResponse performs a GET /people (the `ListPeople` operationId) request.
+	// ListPeopleWithResponse List people with a token
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
 	ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error)
 
-	// AddPersonWithBodyWithResponse performs a POST /people (the `AddPerson` operationId) request,
-	// with any type of body and a specified content type.
+	// AddPersonWithBodyWithResponse Add a person and return their token once
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
 
-	// AddPersonWithResponse performs a POST /people (the `AddPerson` operationId) request.
+	// AddPersonWithResponse Add a person and return their token once
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
 
-	// RemovePersonWithResponse performs a DELETE /people/{name} (the `RemovePerson` operationId) request.
+	// RemovePersonWithResponse Remove a person's token and sessions
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{name} (the `RemovePerson` operationId).
 	RemovePersonWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
 
-	// ListPlansWithResponse performs a GET /plans (the `ListPlans` operationId) request.
+	// ListPlansWithResponse List self-test plans
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans (the `ListPlans` operationId).
 	ListPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPlansResponse, error)
 
-	// PreviewPlansWithBodyWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request,
-	// with any type of body and a specified content type.
+	// PreviewPlansWithBodyWithResponse Preview a changed self-test plan
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 	PreviewPlansWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error)
 
-	// PreviewPlansWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+	// PreviewPlansWithResponse Preview a changed self-test plan
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 	PreviewPlansWithResponse(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error)
 
-	// RemovePlanWithResponse performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+	// RemovePlanWithResponse Remove a self-test plan
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /plans/{name} (the `RemovePlan` operationId).
 	RemovePlanWithResponse(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error)
 
-	// SetPlanWithBodyWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request,
-	// with any type of body and a specified content type.
+	// SetPlanWithBodyWithResponse Create or change a self-test plan
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 	SetPlanWithBodyWithResponse(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
 
-	// SetPlanWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+	// SetPlanWithResponse Create or change a self-test plan
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 	SetPlanWithResponse(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
 
-	// ListPoolsWithResponse performs a GET /pools (the `ListPools` operationId) request.
+	// ListPoolsWithResponse List all pools
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPoolsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
 
-	// GetPoolWithResponse performs a GET /pools/{pool} (the `GetPool` operationId) request.
+	// GetPoolWithResponse Get one pool
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools/{pool} (the `GetPool` operationId).
 	GetPoolWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*GetPoolResponse, error)
 
-	// ActOnPoolWithBodyWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request,
-	// with any type of body and a specified content type.
+	// ActOnPoolWithBodyWithResponse Order an action on a pool
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 	ActOnPoolWithBodyWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error)
 
-	// ActOnPoolWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
+	// ActOnPoolWithResponse Order an action on a pool
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 	ActOnPoolWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error)
 
-	// CopyPoolWithResponse performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+	// CopyPoolWithResponse Copy a pool and its hosts for a rehearsal
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools/{pool}/copy (the `CopyPool` operationId).
 	CopyPoolWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*CopyPoolResponse, error)
 
-	// PoolFitWithResponse performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+	// PoolFitWithResponse List replacement sizes and free drives for each member
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 	PoolFitWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*PoolFitResponse, error)
 
-	// PlanMovesWithBodyWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
-	// with any type of body and a specified content type.
+	// PlanMovesWithBodyWithResponse Plan changes of a pool so that the least data moves
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 	PlanMovesWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error)
 
-	// PlanMovesWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+	// PlanMovesWithResponse Plan changes of a pool so that the least data moves
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 	PlanMovesWithResponse(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error)
 
-	// RemovePriorityHoursWithResponse performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+	// RemovePriorityHoursWithResponse Remove the priority hours of a pool
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId).
 	RemovePriorityHoursWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*RemovePriorityHoursResponse, error)
 
-	// SetPriorityHoursWithBodyWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
-	// with any type of body and a specified content type.
+	// SetPriorityHoursWithBodyWithResponse Set the hours in which recoveries have another priority
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 	SetPriorityHoursWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error)
 
-	// SetPriorityHoursWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+	// SetPriorityHoursWithResponse Set the hours in which recoveries have another priority
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 	SetPriorityHoursWithResponse(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error)
 
-	// WhatIfWithResponse performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+	// WhatIfWithResponse Predict what happens if members are lost
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pools/{pool}/whatif (the `WhatIf` operationId).
 	WhatIfWithResponse(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*WhatIfResponse, error)
 
-	// GetLatestReadingsWithResponse performs a GET /readings (the `GetLatestReadings` operationId) request.
+	// GetLatestReadingsWithResponse Export the latest reading of every drive
 	//
 	// The newest value of every metric of every drive, a drive a line.
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /readings (the `GetLatestReadings` operationId).
 	GetLatestReadingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLatestReadingsResponse, error)
 
-	// ImportReadingsWithBodyWithResponse performs a POST /readings (the `ImportReadings` operationId) request,
-	// with any type of body and a specified content type.
+	// ImportReadingsWithBodyWithResponse Import readings
 	//
 	// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
 
-	// ListRecoveriesWithResponse performs a GET /recoveries (the `ListRecoveries` operationId) request.
+	// ListRecoveriesWithResponse List recoveries, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recoveries (the `ListRecoveries` operationId).
 	ListRecoveriesWithResponse(ctx context.Context, params *ListRecoveriesParams, reqEditors ...RequestEditorFn) (*ListRecoveriesResponse, error)
 
-	// GetRecoveryWithResponse performs a GET /recoveries/{id} (the `GetRecovery` operationId) request.
+	// GetRecoveryWithResponse Get one recovery with its course
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 	GetRecoveryWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetRecoveryResponse, error)
 
-	// GetRoundWithResponse performs a GET /round (the `GetRound` operationId) request.
+	// GetRoundWithResponse Get the round: what needs a person now, in order
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /round (the `GetRound` operationId).
 	GetRoundWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRoundResponse, error)
 
-	// ListRulesWithResponse performs a GET /rules (the `ListRules` operationId) request.
+	// ListRulesWithResponse List rules and thresholds
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
 	ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
 
-	// SetThresholdWithBodyWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
-	// with any type of body and a specified content type.
+	// SetThresholdWithBodyWithResponse Set a threshold
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 	SetThresholdWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error)
 
-	// SetThresholdWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+	// SetThresholdWithResponse Set a threshold
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 	SetThresholdWithResponse(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error)
 
-	// TryRuleWithBodyWithResponse performs a POST /rules/try (the `TryRule` operationId) request,
-	// with any type of body and a specified content type.
+	// TryRuleWithBodyWithResponse Try a rule on past readings
 	//
 	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/try (the `TryRule` operationId).
 	TryRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRuleResponse, error)
 
-	// TryRuleWithResponse performs a POST /rules/try (the `TryRule` operationId) request.
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// TryRuleWithResponse Try a rule on past readings
 	//
 	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/try (the `TryRule` operationId).
 	TryRuleWithResponse(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRuleResponse, error)
 
-	// RemoveRuleWithResponse performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+	// RemoveRuleWithResponse Remove a rule
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 	RemoveRuleWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error)
 
-	// PutRuleWithBodyWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request,
-	// with any type of body and a specified content type.
+	// PutRuleWithBodyWithResponse Create a rule, or switch a built-in rule on or off
 	//
 	// Keeps a rule of one's own, or switches a built-in one on or off.
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 	PutRuleWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRuleResponse, error)
 
-	// PutRuleWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request.
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// PutRuleWithResponse Create a rule, or switch a built-in rule on or off
 	//
 	// Keeps a rule of one's own, or switches a built-in one on or off.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 	PutRuleWithResponse(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRuleResponse, error)
 
-	// SearchWithResponse performs a GET /search (the `Search` operationId) request.
+	// SearchWithResponse Search drives, bays, pools and hosts
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /search (the `Search` operationId).
 	SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
-	// ListTestRunsWithResponse performs a GET /selftests (the `ListTestRuns` operationId) request.
+	// ListTestRunsWithResponse List ordered self-tests, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /selftests (the `ListTestRuns` operationId).
 	ListTestRunsWithResponse(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*ListTestRunsResponse, error)
 
-	// StartTestsWithBodyWithResponse performs a POST /selftests (the `StartTests` operationId) request,
-	// with any type of body and a specified content type.
+	// StartTestsWithBodyWithResponse Start self-tests
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /selftests (the `StartTests` operationId).
 	StartTestsWithBodyWithResponse(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTestsResponse, error)
 
-	// StartTestsWithResponse performs a POST /selftests (the `StartTests` operationId) request.
+	// StartTestsWithResponse Start self-tests
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /selftests (the `StartTests` operationId).
 	StartTestsWithResponse(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTestsResponse, error)
 
-	// GetTestStandingWithResponse performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+	// GetTestStandingWithResponse Get the self-test results of each drive against its plan
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /selftests/standing (the `GetTestStanding` operationId).
 	GetTestStandingWithResponse(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*GetTestStandingResponse, error)
 
-	// StopTestsWithBodyWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request,
-	// with any type of body and a specified content type.
+	// StopTestsWithBodyWithResponse Stop running self-tests
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 	StopTestsWithBodyWithResponse(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopTestsResponse, error)
 
-	// StopTestsWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request.
+	// StopTestsWithResponse Stop running self-tests
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 	StopTestsWithResponse(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StopTestsResponse, error)
 
-	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
+	// SignOutWithResponse Sign out
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
 
-	// SignInWithBodyWithResponse performs a POST /session (the `SignIn` operationId) request,
-	// with any type of body and a specified content type.
+	// SignInWithBodyWithResponse Sign in with a token or a one-time code
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
+	// SignInWithResponse Sign in with a token or a one-time code
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// ConfirmBayWithBodyWithResponse performs a POST /spots (the `ConfirmBay` operationId) request,
-	// with any type of body and a specified content type.
+	// ConfirmBayWithBodyWithResponse Confirm which drive is in a bay
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spots (the `ConfirmBay` operationId).
 	ConfirmBayWithBodyWithResponse(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error)
 
-	// ConfirmBayWithResponse performs a POST /spots (the `ConfirmBay` operationId) request.
+	// ConfirmBayWithResponse Confirm which drive is in a bay
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /spots (the `ConfirmBay` operationId).
 	ConfirmBayWithResponse(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error)
 
-	// ListStockWithResponse performs a GET /stock (the `ListStock` operationId) request.
+	// ListStockWithResponse List drives kept to replace others
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /stock (the `ListStock` operationId).
 	ListStockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStockResponse, error)
 
-	// DropFromStockWithResponse performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+	// DropFromStockWithResponse Remove a drive from stock
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /stock/{drive} (the `DropFromStock` operationId).
 	DropFromStockWithResponse(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*DropFromStockResponse, error)
 
-	// KeepInStockWithBodyWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
-	// with any type of body and a specified content type.
+	// KeepInStockWithBodyWithResponse Keep a drive in stock
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithBodyWithResponse(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
 
-	// KeepInStockWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+	// KeepInStockWithResponse Keep a drive in stock
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithResponse(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
 
-	// ListSwapsWithResponse performs a GET /swaps (the `ListSwaps` operationId) request.
+	// ListSwapsWithResponse List swaps, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /swaps (the `ListSwaps` operationId).
 	ListSwapsWithResponse(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*ListSwapsResponse, error)
 
-	// PlanSwapWithBodyWithResponse performs a POST /swaps (the `PlanSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// PlanSwapWithBodyWithResponse Plan the replacement of a drive
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps (the `PlanSwap` operationId).
 	PlanSwapWithBodyWithResponse(ctx context.Context, params *PlanSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanSwapResponse, error)
 
-	// PlanSwapWithResponse performs a POST /swaps (the `PlanSwap` operationId) request.
+	// PlanSwapWithResponse Plan the replacement of a drive
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps (the `PlanSwap` operationId).
 	PlanSwapWithResponse(ctx context.Context, params *PlanSwapParams, body PlanSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanSwapResponse, error)
 
-	// GetSwapWithResponse performs a GET /swaps/{id} (the `GetSwap` operationId) request.
+	// GetSwapWithResponse Get one swap
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /swaps/{id} (the `GetSwap` operationId).
 	GetSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetSwapResponse, error)
 
-	// AbandonSwapWithBodyWithResponse performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// AbandonSwapWithBodyWithResponse Abandon a swap
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 	AbandonSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *AbandonSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AbandonSwapResponse, error)
 
-	// AbandonSwapWithResponse performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request.
+	// AbandonSwapWithResponse Abandon a swap
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 	AbandonSwapWithResponse(ctx context.Context, id IdParam, params *AbandonSwapParams, body AbandonSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonSwapResponse, error)
 
-	// BackInSwapWithBodyWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// BackInSwapWithBodyWithResponse Go back one step where that is possible
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 	BackInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error)
 
-	// BackInSwapWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+	// BackInSwapWithResponse Go back one step where that is possible
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 	BackInSwapWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error)
 
-	// BeginSwapWithBodyWithResponse performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// BeginSwapWithBodyWithResponse Start a planned swap
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 	BeginSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *BeginSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginSwapResponse, error)
 
-	// BeginSwapWithResponse performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request.
+	// BeginSwapWithResponse Start a planned swap
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 	BeginSwapWithResponse(ctx context.Context, id IdParam, params *BeginSwapParams, body BeginSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSwapResponse, error)
 
-	// ConfirmSwapWithBodyWithResponse performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// ConfirmSwapWithBodyWithResponse Confirm the new drive by its label tail
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 	ConfirmSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *ConfirmSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSwapResponse, error)
 
-	// ConfirmSwapWithResponse performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request.
+	// ConfirmSwapWithResponse Confirm the new drive by its label tail
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 	ConfirmSwapWithResponse(ctx context.Context, id IdParam, params *ConfirmSwapParams, body ConfirmSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSwapResponse, error)
 
-	// EvidenceOfSwapWithResponse performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+	// EvidenceOfSwapWithResponse Download the warranty evidence of a swap as a ZIP file
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId).
 	EvidenceOfSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EvidenceOfSwapResponse, error)
 
-	// FateOfOldWithBodyWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
-	// with any type of body and a specified content type.
+	// FateOfOldWithBodyWithResponse Record what happens to the replaced drive
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 	FateOfOldWithBodyWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error)
 
-	// FateOfOldWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+	// FateOfOldWithResponse Record what happens to the replaced drive
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 	FateOfOldWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error)
 
-	// HoldSwapWithBodyWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// HoldSwapWithBodyWithResponse Put a swap on hold
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 	HoldSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error)
 
-	// HoldSwapWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+	// HoldSwapWithResponse Put a swap on hold
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 	HoldSwapWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error)
 
-	// LeadSwapWithBodyWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// LeadSwapWithBodyWithResponse Take over or hand over the lead of a swap
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 	LeadSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error)
 
-	// LeadSwapWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+	// LeadSwapWithResponse Take over or hand over the lead of a swap
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 	LeadSwapWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error)
 
-	// NextInSwapWithBodyWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// NextInSwapWithBodyWithResponse Do the current step of a swap
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 	NextInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error)
 
-	// NextInSwapWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+	// NextInSwapWithResponse Do the current step of a swap
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 	NextInSwapWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error)
 
-	// ReportSwapWithResponse performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+	// ReportSwapWithResponse Get the record of a swap
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /swaps/{id}/report (the `ReportSwap` operationId).
 	ReportSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*ReportSwapResponse, error)
 
-	// ResumeSwapWithBodyWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
-	// with any type of body and a specified content type.
+	// ResumeSwapWithBodyWithResponse Resume a swap that is on hold
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
 
-	// ResumeSwapWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+	// ResumeSwapWithResponse Resume a swap that is on hold
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
 }
 
@@ -18697,9 +20267,11 @@ func (r ResumeSwapResponse) ContentType() string {
 	return ""
 }
 
-// GetAcceptPolicyWithResponse performs a GET /acceptance-policy (the `GetAcceptPolicy` operationId) request.
+// GetAcceptPolicyWithResponse Get the default acceptance test
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /acceptance-policy (the `GetAcceptPolicy` operationId).
 func (c *ClientWithResponses) GetAcceptPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAcceptPolicyResponse, error) {
 	rsp, err := c.GetAcceptPolicy(ctx, reqEditors...)
 	if err != nil {
@@ -18708,10 +20280,11 @@ func (c *ClientWithResponses) GetAcceptPolicyWithResponse(ctx context.Context, r
 	return ParseGetAcceptPolicyResponse(rsp)
 }
 
-// SetAcceptPolicyWithBodyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request,
-// with any type of body and a specified content type.
+// SetAcceptPolicyWithBodyWithResponse Set the default acceptance test
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 func (c *ClientWithResponses) SetAcceptPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error) {
 	rsp, err := c.SetAcceptPolicyWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -18720,8 +20293,11 @@ func (c *ClientWithResponses) SetAcceptPolicyWithBodyWithResponse(ctx context.Co
 	return ParseSetAcceptPolicyResponse(rsp)
 }
 
-// SetAcceptPolicyWithResponse performs a PUT /acceptance-policy (the `SetAcceptPolicy` operationId) request.
+// SetAcceptPolicyWithResponse Set the default acceptance test
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /acceptance-policy (the `SetAcceptPolicy` operationId).
 func (c *ClientWithResponses) SetAcceptPolicyWithResponse(ctx context.Context, body SetAcceptPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAcceptPolicyResponse, error) {
 	rsp, err := c.SetAcceptPolicy(ctx, body, reqEditors...)
 	if err != nil {
@@ -18730,9 +20306,11 @@ func (c *ClientWithResponses) SetAcceptPolicyWithResponse(ctx context.Context, b
 	return ParseSetAcceptPolicyResponse(rsp)
 }
 
-// ListAcceptancesWithResponse performs a GET /acceptances (the `ListAcceptances` operationId) request.
+// ListAcceptancesWithResponse List acceptance tests
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /acceptances (the `ListAcceptances` operationId).
 func (c *ClientWithResponses) ListAcceptancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAcceptancesResponse, error) {
 	rsp, err := c.ListAcceptances(ctx, reqEditors...)
 	if err != nil {
@@ -18741,10 +20319,11 @@ func (c *ClientWithResponses) ListAcceptancesWithResponse(ctx context.Context, r
 	return ParseListAcceptancesResponse(rsp)
 }
 
-// AcceptDriveWithBodyWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request,
-// with any type of body and a specified content type.
+// AcceptDriveWithBodyWithResponse Start the acceptance test of a drive
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 func (c *ClientWithResponses) AcceptDriveWithBodyWithResponse(ctx context.Context, params *AcceptDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error) {
 	rsp, err := c.AcceptDriveWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -18753,8 +20332,11 @@ func (c *ClientWithResponses) AcceptDriveWithBodyWithResponse(ctx context.Contex
 	return ParseAcceptDriveResponse(rsp)
 }
 
-// AcceptDriveWithResponse performs a POST /acceptances (the `AcceptDrive` operationId) request.
+// AcceptDriveWithResponse Start the acceptance test of a drive
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances (the `AcceptDrive` operationId).
 func (c *ClientWithResponses) AcceptDriveWithResponse(ctx context.Context, params *AcceptDriveParams, body AcceptDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptDriveResponse, error) {
 	rsp, err := c.AcceptDrive(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -18763,9 +20345,11 @@ func (c *ClientWithResponses) AcceptDriveWithResponse(ctx context.Context, param
 	return ParseAcceptDriveResponse(rsp)
 }
 
-// GetAcceptanceWithResponse performs a GET /acceptances/{id} (the `GetAcceptance` operationId) request.
+// GetAcceptanceWithResponse Get one acceptance test
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /acceptances/{id} (the `GetAcceptance` operationId).
 func (c *ClientWithResponses) GetAcceptanceWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetAcceptanceResponse, error) {
 	rsp, err := c.GetAcceptance(ctx, id, reqEditors...)
 	if err != nil {
@@ -18774,10 +20358,11 @@ func (c *ClientWithResponses) GetAcceptanceWithResponse(ctx context.Context, id 
 	return ParseGetAcceptanceResponse(rsp)
 }
 
-// PauseAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request,
-// with any type of body and a specified content type.
+// PauseAcceptanceWithBodyWithResponse Pause an acceptance test
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 func (c *ClientWithResponses) PauseAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error) {
 	rsp, err := c.PauseAcceptanceWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -18786,8 +20371,11 @@ func (c *ClientWithResponses) PauseAcceptanceWithBodyWithResponse(ctx context.Co
 	return ParsePauseAcceptanceResponse(rsp)
 }
 
-// PauseAcceptanceWithResponse performs a POST /acceptances/{id}/pause (the `PauseAcceptance` operationId) request.
+// PauseAcceptanceWithResponse Pause an acceptance test
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances/{id}/pause (the `PauseAcceptance` operationId).
 func (c *ClientWithResponses) PauseAcceptanceWithResponse(ctx context.Context, id IdParam, params *PauseAcceptanceParams, body PauseAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseAcceptanceResponse, error) {
 	rsp, err := c.PauseAcceptance(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -18796,10 +20384,11 @@ func (c *ClientWithResponses) PauseAcceptanceWithResponse(ctx context.Context, i
 	return ParsePauseAcceptanceResponse(rsp)
 }
 
-// ResumeAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request,
-// with any type of body and a specified content type.
+// ResumeAcceptanceWithBodyWithResponse Resume an acceptance test
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 func (c *ClientWithResponses) ResumeAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error) {
 	rsp, err := c.ResumeAcceptanceWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -18808,8 +20397,11 @@ func (c *ClientWithResponses) ResumeAcceptanceWithBodyWithResponse(ctx context.C
 	return ParseResumeAcceptanceResponse(rsp)
 }
 
-// ResumeAcceptanceWithResponse performs a POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId) request.
+// ResumeAcceptanceWithResponse Resume an acceptance test
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances/{id}/resume (the `ResumeAcceptance` operationId).
 func (c *ClientWithResponses) ResumeAcceptanceWithResponse(ctx context.Context, id IdParam, params *ResumeAcceptanceParams, body ResumeAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeAcceptanceResponse, error) {
 	rsp, err := c.ResumeAcceptance(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -18818,10 +20410,11 @@ func (c *ClientWithResponses) ResumeAcceptanceWithResponse(ctx context.Context, 
 	return ParseResumeAcceptanceResponse(rsp)
 }
 
-// StopAcceptanceWithBodyWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request,
-// with any type of body and a specified content type.
+// StopAcceptanceWithBodyWithResponse Stop an acceptance test
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 func (c *ClientWithResponses) StopAcceptanceWithBodyWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error) {
 	rsp, err := c.StopAcceptanceWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -18830,8 +20423,11 @@ func (c *ClientWithResponses) StopAcceptanceWithBodyWithResponse(ctx context.Con
 	return ParseStopAcceptanceResponse(rsp)
 }
 
-// StopAcceptanceWithResponse performs a POST /acceptances/{id}/stop (the `StopAcceptance` operationId) request.
+// StopAcceptanceWithResponse Stop an acceptance test
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 func (c *ClientWithResponses) StopAcceptanceWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error) {
 	rsp, err := c.StopAcceptance(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -18840,11 +20436,13 @@ func (c *ClientWithResponses) StopAcceptanceWithResponse(ctx context.Context, id
 	return ParseStopAcceptanceResponse(rsp)
 }
 
-// TakeOrdersWithResponse performs a GET /agent/orders (the `TakeOrders` operationId) request.
+// TakeOrdersWithResponse Wait for orders to a host
 //
 // Waits until there is an order for the host, or until the time is over.
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /agent/orders (the `TakeOrders` operationId).
 func (c *ClientWithResponses) TakeOrdersWithResponse(ctx context.Context, params *TakeOrdersParams, reqEditors ...RequestEditorFn) (*TakeOrdersResponse, error) {
 	rsp, err := c.TakeOrders(ctx, params, reqEditors...)
 	if err != nil {
@@ -18853,10 +20451,11 @@ func (c *ClientWithResponses) TakeOrdersWithResponse(ctx context.Context, params
 	return ParseTakeOrdersResponse(rsp)
 }
 
-// ReportOutcomeWithBodyWithResponse performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request,
-// with any type of body and a specified content type.
+// ReportOutcomeWithBodyWithResponse Report the outcome of an order
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 func (c *ClientWithResponses) ReportOutcomeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportOutcomeResponse, error) {
 	rsp, err := c.ReportOutcomeWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -18865,8 +20464,11 @@ func (c *ClientWithResponses) ReportOutcomeWithBodyWithResponse(ctx context.Cont
 	return ParseReportOutcomeResponse(rsp)
 }
 
-// ReportOutcomeWithResponse performs a POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId) request.
+// ReportOutcomeWithResponse Report the outcome of an order
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/orders/{id}/outcome (the `ReportOutcome` operationId).
 func (c *ClientWithResponses) ReportOutcomeWithResponse(ctx context.Context, id IdParam, body ReportOutcomeJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportOutcomeResponse, error) {
 	rsp, err := c.ReportOutcome(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -18875,10 +20477,11 @@ func (c *ClientWithResponses) ReportOutcomeWithResponse(ctx context.Context, id 
 	return ParseReportOutcomeResponse(rsp)
 }
 
-// PushReportWithBodyWithResponse performs a POST /agent/reports (the `PushReport` operationId) request,
-// with any type of body and a specified content type.
+// PushReportWithBodyWithResponse Report the state of a host
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/reports (the `PushReport` operationId).
 func (c *ClientWithResponses) PushReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushReportResponse, error) {
 	rsp, err := c.PushReportWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -18887,8 +20490,11 @@ func (c *ClientWithResponses) PushReportWithBodyWithResponse(ctx context.Context
 	return ParsePushReportResponse(rsp)
 }
 
-// PushReportWithResponse performs a POST /agent/reports (the `PushReport` operationId) request.
+// PushReportWithResponse Report the state of a host
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/reports (the `PushReport` operationId).
 func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error) {
 	rsp, err := c.PushReport(ctx, body, reqEditors...)
 	if err != nil {
@@ -18897,9 +20503,11 @@ func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, body P
 	return ParsePushReportResponse(rsp)
 }
 
-// GetCalendarWithResponse performs a GET /calendar (the `GetCalendar` operationId) request.
+// GetCalendarWithResponse Get the calendar of self-tests
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /calendar (the `GetCalendar` operationId).
 func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error) {
 	rsp, err := c.GetCalendar(ctx, params, reqEditors...)
 	if err != nil {
@@ -18908,9 +20516,11 @@ func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, param
 	return ParseGetCalendarResponse(rsp)
 }
 
-// EndFeedWithResponse performs a DELETE /calendar/feed (the `EndFeed` operationId) request.
+// EndFeedWithResponse Remove the address of the calendar feed
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /calendar/feed (the `EndFeed` operationId).
 func (c *ClientWithResponses) EndFeedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndFeedResponse, error) {
 	rsp, err := c.EndFeed(ctx, reqEditors...)
 	if err != nil {
@@ -18919,9 +20529,11 @@ func (c *ClientWithResponses) EndFeedWithResponse(ctx context.Context, reqEditor
 	return ParseEndFeedResponse(rsp)
 }
 
-// MakeFeedWithResponse performs a POST /calendar/feed (the `MakeFeed` operationId) request.
+// MakeFeedWithResponse Create the address of the calendar feed
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /calendar/feed (the `MakeFeed` operationId).
 func (c *ClientWithResponses) MakeFeedWithResponse(ctx context.Context, params *MakeFeedParams, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error) {
 	rsp, err := c.MakeFeed(ctx, params, reqEditors...)
 	if err != nil {
@@ -18930,9 +20542,11 @@ func (c *ClientWithResponses) MakeFeedWithResponse(ctx context.Context, params *
 	return ParseMakeFeedResponse(rsp)
 }
 
-// ListPlannedTestsWithResponse performs a GET /calendar/tests (the `ListPlannedTests` operationId) request.
+// ListPlannedTestsWithResponse List planned self-tests
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /calendar/tests (the `ListPlannedTests` operationId).
 func (c *ClientWithResponses) ListPlannedTestsWithResponse(ctx context.Context, params *ListPlannedTestsParams, reqEditors ...RequestEditorFn) (*ListPlannedTestsResponse, error) {
 	rsp, err := c.ListPlannedTests(ctx, params, reqEditors...)
 	if err != nil {
@@ -18941,9 +20555,11 @@ func (c *ClientWithResponses) ListPlannedTestsWithResponse(ctx context.Context, 
 	return ParseListPlannedTestsResponse(rsp)
 }
 
-// ListCampaignsWithResponse performs a GET /campaigns (the `ListCampaigns` operationId) request.
+// ListCampaignsWithResponse List campaigns
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /campaigns (the `ListCampaigns` operationId).
 func (c *ClientWithResponses) ListCampaignsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCampaignsResponse, error) {
 	rsp, err := c.ListCampaigns(ctx, reqEditors...)
 	if err != nil {
@@ -18952,10 +20568,11 @@ func (c *ClientWithResponses) ListCampaignsWithResponse(ctx context.Context, req
 	return ParseListCampaignsResponse(rsp)
 }
 
-// PlanCampaignWithBodyWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request,
-// with any type of body and a specified content type.
+// PlanCampaignWithBodyWithResponse Plan a campaign: the ordered replacement of many drives
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 func (c *ClientWithResponses) PlanCampaignWithBodyWithResponse(ctx context.Context, params *PlanCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error) {
 	rsp, err := c.PlanCampaignWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -18964,8 +20581,11 @@ func (c *ClientWithResponses) PlanCampaignWithBodyWithResponse(ctx context.Conte
 	return ParsePlanCampaignResponse(rsp)
 }
 
-// PlanCampaignWithResponse performs a POST /campaigns (the `PlanCampaign` operationId) request.
+// PlanCampaignWithResponse Plan a campaign: the ordered replacement of many drives
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns (the `PlanCampaign` operationId).
 func (c *ClientWithResponses) PlanCampaignWithResponse(ctx context.Context, params *PlanCampaignParams, body PlanCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanCampaignResponse, error) {
 	rsp, err := c.PlanCampaign(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -18974,9 +20594,11 @@ func (c *ClientWithResponses) PlanCampaignWithResponse(ctx context.Context, para
 	return ParsePlanCampaignResponse(rsp)
 }
 
-// GetCampaignWithResponse performs a GET /campaigns/{id} (the `GetCampaign` operationId) request.
+// GetCampaignWithResponse Get one campaign
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /campaigns/{id} (the `GetCampaign` operationId).
 func (c *ClientWithResponses) GetCampaignWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetCampaignResponse, error) {
 	rsp, err := c.GetCampaign(ctx, id, reqEditors...)
 	if err != nil {
@@ -18985,10 +20607,11 @@ func (c *ClientWithResponses) GetCampaignWithResponse(ctx context.Context, id Id
 	return ParseGetCampaignResponse(rsp)
 }
 
-// AbandonCampaignWithBodyWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request,
-// with any type of body and a specified content type.
+// AbandonCampaignWithBodyWithResponse Abandon a campaign
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 func (c *ClientWithResponses) AbandonCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error) {
 	rsp, err := c.AbandonCampaignWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -18997,8 +20620,11 @@ func (c *ClientWithResponses) AbandonCampaignWithBodyWithResponse(ctx context.Co
 	return ParseAbandonCampaignResponse(rsp)
 }
 
-// AbandonCampaignWithResponse performs a POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId) request.
+// AbandonCampaignWithResponse Abandon a campaign
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns/{id}/abandon (the `AbandonCampaign` operationId).
 func (c *ClientWithResponses) AbandonCampaignWithResponse(ctx context.Context, id IdParam, params *AbandonCampaignParams, body AbandonCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonCampaignResponse, error) {
 	rsp, err := c.AbandonCampaign(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -19007,10 +20633,11 @@ func (c *ClientWithResponses) AbandonCampaignWithResponse(ctx context.Context, i
 	return ParseAbandonCampaignResponse(rsp)
 }
 
-// NextInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request,
-// with any type of body and a specified content type.
+// NextInCampaignWithBodyWithResponse Start the next swap of a campaign
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 func (c *ClientWithResponses) NextInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error) {
 	rsp, err := c.NextInCampaignWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19019,8 +20646,11 @@ func (c *ClientWithResponses) NextInCampaignWithBodyWithResponse(ctx context.Con
 	return ParseNextInCampaignResponse(rsp)
 }
 
-// NextInCampaignWithResponse performs a POST /campaigns/{id}/next (the `NextInCampaign` operationId) request.
+// NextInCampaignWithResponse Start the next swap of a campaign
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns/{id}/next (the `NextInCampaign` operationId).
 func (c *ClientWithResponses) NextInCampaignWithResponse(ctx context.Context, id IdParam, params *NextInCampaignParams, body NextInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInCampaignResponse, error) {
 	rsp, err := c.NextInCampaign(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -19029,10 +20659,11 @@ func (c *ClientWithResponses) NextInCampaignWithResponse(ctx context.Context, id
 	return ParseNextInCampaignResponse(rsp)
 }
 
-// SkipInCampaignWithBodyWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request,
-// with any type of body and a specified content type.
+// SkipInCampaignWithBodyWithResponse Skip the next drive of a campaign
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 func (c *ClientWithResponses) SkipInCampaignWithBodyWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error) {
 	rsp, err := c.SkipInCampaignWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19041,8 +20672,11 @@ func (c *ClientWithResponses) SkipInCampaignWithBodyWithResponse(ctx context.Con
 	return ParseSkipInCampaignResponse(rsp)
 }
 
-// SkipInCampaignWithResponse performs a POST /campaigns/{id}/skip (the `SkipInCampaign` operationId) request.
+// SkipInCampaignWithResponse Skip the next drive of a campaign
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 func (c *ClientWithResponses) SkipInCampaignWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error) {
 	rsp, err := c.SkipInCampaign(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -19051,9 +20685,11 @@ func (c *ClientWithResponses) SkipInCampaignWithResponse(ctx context.Context, id
 	return ParseSkipInCampaignResponse(rsp)
 }
 
-// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
+// ListChannelsWithResponse List notice channels
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
 func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
 	rsp, err := c.ListChannels(ctx, reqEditors...)
 	if err != nil {
@@ -19062,9 +20698,11 @@ func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqE
 	return ParseListChannelsResponse(rsp)
 }
 
-// RemoveChannelWithResponse performs a DELETE /channels/{id} (the `RemoveChannel` operationId) request.
+// RemoveChannelWithResponse Remove a notice channel
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
 func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error) {
 	rsp, err := c.RemoveChannel(ctx, id, reqEditors...)
 	if err != nil {
@@ -19073,10 +20711,11 @@ func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, id 
 	return ParseRemoveChannelResponse(rsp)
 }
 
-// PutChannelWithBodyWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request,
-// with any type of body and a specified content type.
+// PutChannelWithBodyWithResponse Create or change a notice channel
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 func (c *ClientWithResponses) PutChannelWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChannelResponse, error) {
 	rsp, err := c.PutChannelWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -19085,8 +20724,11 @@ func (c *ClientWithResponses) PutChannelWithBodyWithResponse(ctx context.Context
 	return ParsePutChannelResponse(rsp)
 }
 
-// PutChannelWithResponse performs a PUT /channels/{id} (the `PutChannel` operationId) request.
+// PutChannelWithResponse Create or change a notice channel
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{id} (the `PutChannel` operationId).
 func (c *ClientWithResponses) PutChannelWithResponse(ctx context.Context, id IdParam, body PutChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*PutChannelResponse, error) {
 	rsp, err := c.PutChannel(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -19095,9 +20737,11 @@ func (c *ClientWithResponses) PutChannelWithResponse(ctx context.Context, id IdP
 	return ParsePutChannelResponse(rsp)
 }
 
-// TestChannelWithResponse performs a POST /channels/{id}/test (the `TestChannel` operationId) request.
+// TestChannelWithResponse Send a test message to a channel
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
 func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
 	rsp, err := c.TestChannel(ctx, id, reqEditors...)
 	if err != nil {
@@ -19106,9 +20750,11 @@ func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, id Id
 	return ParseTestChannelResponse(rsp)
 }
 
-// ListDrivesWithResponse performs a GET /drives (the `ListDrives` operationId) request.
+// ListDrivesWithResponse List drives, filtered and sorted
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives (the `ListDrives` operationId).
 func (c *ClientWithResponses) ListDrivesWithResponse(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*ListDrivesResponse, error) {
 	rsp, err := c.ListDrives(ctx, params, reqEditors...)
 	if err != nil {
@@ -19117,9 +20763,11 @@ func (c *ClientWithResponses) ListDrivesWithResponse(ctx context.Context, params
 	return ParseListDrivesResponse(rsp)
 }
 
-// GetDriveWithResponse performs a GET /drives/{drive} (the `GetDrive` operationId) request.
+// GetDriveWithResponse Get one drive
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive} (the `GetDrive` operationId).
 func (c *ClientWithResponses) GetDriveWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*GetDriveResponse, error) {
 	rsp, err := c.GetDrive(ctx, drive, reqEditors...)
 	if err != nil {
@@ -19128,10 +20776,11 @@ func (c *ClientWithResponses) GetDriveWithResponse(ctx context.Context, drive Dr
 	return ParseGetDriveResponse(rsp)
 }
 
-// AskAddressWithBodyWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request,
-// with any type of body and a specified content type.
+// AskAddressWithBodyWithResponse Ask what data is stored where a self-test failed
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 func (c *ClientWithResponses) AskAddressWithBodyWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskAddressResponse, error) {
 	rsp, err := c.AskAddressWithBody(ctx, drive, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19140,8 +20789,11 @@ func (c *ClientWithResponses) AskAddressWithBodyWithResponse(ctx context.Context
 	return ParseAskAddressResponse(rsp)
 }
 
-// AskAddressWithResponse performs a POST /drives/{drive}/address (the `AskAddress` operationId) request.
+// AskAddressWithResponse Ask what data is stored where a self-test failed
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 func (c *ClientWithResponses) AskAddressWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAddressResponse, error) {
 	rsp, err := c.AskAddress(ctx, drive, params, body, reqEditors...)
 	if err != nil {
@@ -19150,9 +20802,11 @@ func (c *ClientWithResponses) AskAddressWithResponse(ctx context.Context, drive 
 	return ParseAskAddressResponse(rsp)
 }
 
-// GetReadingsWithResponse performs a GET /drives/{drive}/readings (the `GetReadings` operationId) request.
+// GetReadingsWithResponse Export readings
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/readings (the `GetReadings` operationId).
 func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, drive DriveParam, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error) {
 	rsp, err := c.GetReadings(ctx, drive, params, reqEditors...)
 	if err != nil {
@@ -19161,9 +20815,11 @@ func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, drive
 	return ParseGetReadingsResponse(rsp)
 }
 
-// GetTrendWithResponse performs a GET /drives/{drive}/trend (the `GetTrend` operationId) request.
+// GetTrendWithResponse Get one metric of a drive over time
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/trend (the `GetTrend` operationId).
 func (c *ClientWithResponses) GetTrendWithResponse(ctx context.Context, drive DriveParam, params *GetTrendParams, reqEditors ...RequestEditorFn) (*GetTrendResponse, error) {
 	rsp, err := c.GetTrend(ctx, drive, params, reqEditors...)
 	if err != nil {
@@ -19172,11 +20828,13 @@ func (c *ClientWithResponses) GetTrendWithResponse(ctx context.Context, drive Dr
 	return ParseGetTrendResponse(rsp)
 }
 
-// StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
+// StreamEventsWithResponse Follow events as they happen
 //
 // Server-sent events. Each has an id, a kind as its event name, and an Event as its data.
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
 	rsp, err := c.StreamEvents(ctx, params, reqEditors...)
 	if err != nil {
@@ -19185,9 +20843,11 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 	return ParseStreamEventsResponse(rsp)
 }
 
-// ListHostsWithResponse performs a GET /hosts (the `ListHosts` operationId) request.
+// ListHostsWithResponse List hosts
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts (the `ListHosts` operationId).
 func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHostsResponse, error) {
 	rsp, err := c.ListHosts(ctx, reqEditors...)
 	if err != nil {
@@ -19196,10 +20856,11 @@ func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, reqEdit
 	return ParseListHostsResponse(rsp)
 }
 
-// EnrolHostWithBodyWithResponse performs a POST /hosts (the `EnrolHost` operationId) request,
-// with any type of body and a specified content type.
+// EnrolHostWithBodyWithResponse Enrol a host and return its token once
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts (the `EnrolHost` operationId).
 func (c *ClientWithResponses) EnrolHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolHostResponse, error) {
 	rsp, err := c.EnrolHostWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19208,8 +20869,11 @@ func (c *ClientWithResponses) EnrolHostWithBodyWithResponse(ctx context.Context,
 	return ParseEnrolHostResponse(rsp)
 }
 
-// EnrolHostWithResponse performs a POST /hosts (the `EnrolHost` operationId) request.
+// EnrolHostWithResponse Enrol a host and return its token once
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts (the `EnrolHost` operationId).
 func (c *ClientWithResponses) EnrolHostWithResponse(ctx context.Context, body EnrolHostJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolHostResponse, error) {
 	rsp, err := c.EnrolHost(ctx, body, reqEditors...)
 	if err != nil {
@@ -19218,9 +20882,11 @@ func (c *ClientWithResponses) EnrolHostWithResponse(ctx context.Context, body En
 	return ParseEnrolHostResponse(rsp)
 }
 
-// GetBaysWithResponse performs a GET /hosts/{host}/bays (the `GetBays` operationId) request.
+// GetBaysWithResponse Get the bay map of a host
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/bays (the `GetBays` operationId).
 func (c *ClientWithResponses) GetBaysWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetBaysResponse, error) {
 	rsp, err := c.GetBays(ctx, host, reqEditors...)
 	if err != nil {
@@ -19229,10 +20895,11 @@ func (c *ClientWithResponses) GetBaysWithResponse(ctx context.Context, host stri
 	return ParseGetBaysResponse(rsp)
 }
 
-// SetColdWithBodyWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request,
-// with any type of body and a specified content type.
+// SetColdWithBodyWithResponse Set whether drives of a host are changed only while it is down
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 func (c *ClientWithResponses) SetColdWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetColdResponse, error) {
 	rsp, err := c.SetColdWithBody(ctx, host, contentType, body, reqEditors...)
 	if err != nil {
@@ -19241,8 +20908,11 @@ func (c *ClientWithResponses) SetColdWithBodyWithResponse(ctx context.Context, h
 	return ParseSetColdResponse(rsp)
 }
 
-// SetColdWithResponse performs a PUT /hosts/{host}/cold (the `SetCold` operationId) request.
+// SetColdWithResponse Set whether drives of a host are changed only while it is down
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 func (c *ClientWithResponses) SetColdWithResponse(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetColdResponse, error) {
 	rsp, err := c.SetCold(ctx, host, body, reqEditors...)
 	if err != nil {
@@ -19251,9 +20921,11 @@ func (c *ClientWithResponses) SetColdWithResponse(ctx context.Context, host stri
 	return ParseSetColdResponse(rsp)
 }
 
-// ListLayoutsWithResponse performs a GET /hosts/{host}/layouts (the `ListLayouts` operationId) request.
+// ListLayoutsWithResponse List the enclosure layouts of a host
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/layouts (the `ListLayouts` operationId).
 func (c *ClientWithResponses) ListLayoutsWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*ListLayoutsResponse, error) {
 	rsp, err := c.ListLayouts(ctx, host, reqEditors...)
 	if err != nil {
@@ -19262,9 +20934,11 @@ func (c *ClientWithResponses) ListLayoutsWithResponse(ctx context.Context, host 
 	return ParseListLayoutsResponse(rsp)
 }
 
-// RemoveLayoutWithResponse performs a DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId) request.
+// RemoveLayoutWithResponse Remove the description of an enclosure
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hosts/{host}/layouts/{name} (the `RemoveLayout` operationId).
 func (c *ClientWithResponses) RemoveLayoutWithResponse(ctx context.Context, host string, name string, params *RemoveLayoutParams, reqEditors ...RequestEditorFn) (*RemoveLayoutResponse, error) {
 	rsp, err := c.RemoveLayout(ctx, host, name, params, reqEditors...)
 	if err != nil {
@@ -19273,10 +20947,11 @@ func (c *ClientWithResponses) RemoveLayoutWithResponse(ctx context.Context, host
 	return ParseRemoveLayoutResponse(rsp)
 }
 
-// SetLayoutWithBodyWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request,
-// with any type of body and a specified content type.
+// SetLayoutWithBodyWithResponse Describe an enclosure
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 func (c *ClientWithResponses) SetLayoutWithBodyWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error) {
 	rsp, err := c.SetLayoutWithBody(ctx, host, name, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19285,8 +20960,11 @@ func (c *ClientWithResponses) SetLayoutWithBodyWithResponse(ctx context.Context,
 	return ParseSetLayoutResponse(rsp)
 }
 
-// SetLayoutWithResponse performs a PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId) request.
+// SetLayoutWithResponse Describe an enclosure
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error) {
 	rsp, err := c.SetLayout(ctx, host, name, params, body, reqEditors...)
 	if err != nil {
@@ -19295,10 +20973,11 @@ func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host st
 	return ParseSetLayoutResponse(rsp)
 }
 
-// SetRoomWithBodyWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request,
-// with any type of body and a specified content type.
+// SetRoomWithBodyWithResponse Set the room of a host
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 func (c *ClientWithResponses) SetRoomWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoomResponse, error) {
 	rsp, err := c.SetRoomWithBody(ctx, host, contentType, body, reqEditors...)
 	if err != nil {
@@ -19307,8 +20986,11 @@ func (c *ClientWithResponses) SetRoomWithBodyWithResponse(ctx context.Context, h
 	return ParseSetRoomResponse(rsp)
 }
 
-// SetRoomWithResponse performs a PUT /hosts/{host}/room (the `SetRoom` operationId) request.
+// SetRoomWithResponse Set the room of a host
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/room (the `SetRoom` operationId).
 func (c *ClientWithResponses) SetRoomWithResponse(ctx context.Context, host string, body SetRoomJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoomResponse, error) {
 	rsp, err := c.SetRoom(ctx, host, body, reqEditors...)
 	if err != nil {
@@ -19317,9 +20999,11 @@ func (c *ClientWithResponses) SetRoomWithResponse(ctx context.Context, host stri
 	return ParseSetRoomResponse(rsp)
 }
 
-// GetSurveyWithResponse performs a GET /hosts/{host}/survey (the `GetSurvey` operationId) request.
+// GetSurveyWithResponse Get the survey that is running on a host
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/survey (the `GetSurvey` operationId).
 func (c *ClientWithResponses) GetSurveyWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*GetSurveyResponse, error) {
 	rsp, err := c.GetSurvey(ctx, host, reqEditors...)
 	if err != nil {
@@ -19328,10 +21012,11 @@ func (c *ClientWithResponses) GetSurveyWithResponse(ctx context.Context, host st
 	return ParseGetSurveyResponse(rsp)
 }
 
-// ActOnSurveyWithBodyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request,
-// with any type of body and a specified content type.
+// ActOnSurveyWithBodyWithResponse Start, answer or end a survey
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 func (c *ClientWithResponses) ActOnSurveyWithBodyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error) {
 	rsp, err := c.ActOnSurveyWithBody(ctx, host, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19340,8 +21025,11 @@ func (c *ClientWithResponses) ActOnSurveyWithBodyWithResponse(ctx context.Contex
 	return ParseActOnSurveyResponse(rsp)
 }
 
-// ActOnSurveyWithResponse performs a POST /hosts/{host}/survey (the `ActOnSurvey` operationId) request.
+// ActOnSurveyWithResponse Start, answer or end a survey
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 func (c *ClientWithResponses) ActOnSurveyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error) {
 	rsp, err := c.ActOnSurvey(ctx, host, params, body, reqEditors...)
 	if err != nil {
@@ -19350,9 +21038,11 @@ func (c *ClientWithResponses) ActOnSurveyWithResponse(ctx context.Context, host 
 	return ParseActOnSurveyResponse(rsp)
 }
 
-// GetLabWithResponse performs a GET /lab (the `GetLab` operationId) request.
+// GetLabWithResponse Get the state of the lab
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lab (the `GetLab` operationId).
 func (c *ClientWithResponses) GetLabWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLabResponse, error) {
 	rsp, err := c.GetLab(ctx, reqEditors...)
 	if err != nil {
@@ -19361,9 +21051,11 @@ func (c *ClientWithResponses) GetLabWithResponse(ctx context.Context, reqEditors
 	return ParseGetLabResponse(rsp)
 }
 
-// LabEyesWithResponse performs a GET /lab/eyes (the `LabEyes` operationId) request.
+// LabEyesWithResponse List the lights that a person would see blink
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lab/eyes (the `LabEyes` operationId).
 func (c *ClientWithResponses) LabEyesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*LabEyesResponse, error) {
 	rsp, err := c.LabEyes(ctx, reqEditors...)
 	if err != nil {
@@ -19372,10 +21064,11 @@ func (c *ClientWithResponses) LabEyesWithResponse(ctx context.Context, reqEditor
 	return ParseLabEyesResponse(rsp)
 }
 
-// LabInsertWithBodyWithResponse performs a POST /lab/insert (the `LabInsert` operationId) request,
-// with any type of body and a specified content type.
+// LabInsertWithBodyWithResponse Insert a drive in the lab
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 func (c *ClientWithResponses) LabInsertWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabInsertResponse, error) {
 	rsp, err := c.LabInsertWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19384,8 +21077,11 @@ func (c *ClientWithResponses) LabInsertWithBodyWithResponse(ctx context.Context,
 	return ParseLabInsertResponse(rsp)
 }
 
-// LabInsertWithResponse performs a POST /lab/insert (the `LabInsert` operationId) request.
+// LabInsertWithResponse Insert a drive in the lab
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/insert (the `LabInsert` operationId).
 func (c *ClientWithResponses) LabInsertWithResponse(ctx context.Context, body LabInsertJSONRequestBody, reqEditors ...RequestEditorFn) (*LabInsertResponse, error) {
 	rsp, err := c.LabInsert(ctx, body, reqEditors...)
 	if err != nil {
@@ -19394,7 +21090,7 @@ func (c *ClientWithResponses) LabInsertWithResponse(ctx context.Context, body La
 	return ParseLabInsertResponse(rsp)
 }
 
-// LabJoinWithBodyWithResponse do by hand what an order would do to a pool that can only be watched
+// LabJoinWithBodyWithResponse Make a drive a member of a lab pool by hand
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -19407,7 +21103,7 @@ func (c *ClientWithResponses) LabJoinWithBodyWithResponse(ctx context.Context, c
 	return ParseLabJoinResponse(rsp)
 }
 
-// LabJoinWithResponse do by hand what an order would do to a pool that can only be watched
+// LabJoinWithResponse Make a drive a member of a lab pool by hand
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -19420,10 +21116,11 @@ func (c *ClientWithResponses) LabJoinWithResponse(ctx context.Context, body LabJ
 	return ParseLabJoinResponse(rsp)
 }
 
-// LabMishapWithBodyWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request,
-// with any type of body and a specified content type.
+// LabMishapWithBodyWithResponse Let something go wrong in the lab
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 func (c *ClientWithResponses) LabMishapWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabMishapResponse, error) {
 	rsp, err := c.LabMishapWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19432,8 +21129,11 @@ func (c *ClientWithResponses) LabMishapWithBodyWithResponse(ctx context.Context,
 	return ParseLabMishapResponse(rsp)
 }
 
-// LabMishapWithResponse performs a POST /lab/mishap (the `LabMishap` operationId) request.
+// LabMishapWithResponse Let something go wrong in the lab
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 func (c *ClientWithResponses) LabMishapWithResponse(ctx context.Context, body LabMishapJSONRequestBody, reqEditors ...RequestEditorFn) (*LabMishapResponse, error) {
 	rsp, err := c.LabMishap(ctx, body, reqEditors...)
 	if err != nil {
@@ -19442,10 +21142,11 @@ func (c *ClientWithResponses) LabMishapWithResponse(ctx context.Context, body La
 	return ParseLabMishapResponse(rsp)
 }
 
-// LabPartWithBodyWithResponse performs a POST /lab/part (the `LabPart` operationId) request,
-// with any type of body and a specified content type.
+// LabPartWithBodyWithResponse Change the state of an enclosure part in the lab
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/part (the `LabPart` operationId).
 func (c *ClientWithResponses) LabPartWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPartResponse, error) {
 	rsp, err := c.LabPartWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19454,8 +21155,11 @@ func (c *ClientWithResponses) LabPartWithBodyWithResponse(ctx context.Context, c
 	return ParseLabPartResponse(rsp)
 }
 
-// LabPartWithResponse performs a POST /lab/part (the `LabPart` operationId) request.
+// LabPartWithResponse Change the state of an enclosure part in the lab
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/part (the `LabPart` operationId).
 func (c *ClientWithResponses) LabPartWithResponse(ctx context.Context, body LabPartJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPartResponse, error) {
 	rsp, err := c.LabPart(ctx, body, reqEditors...)
 	if err != nil {
@@ -19464,10 +21168,11 @@ func (c *ClientWithResponses) LabPartWithResponse(ctx context.Context, body LabP
 	return ParseLabPartResponse(rsp)
 }
 
-// LabPowerWithBodyWithResponse performs a POST /lab/power (the `LabPower` operationId) request,
-// with any type of body and a specified content type.
+// LabPowerWithBodyWithResponse Switch a lab host off or on
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/power (the `LabPower` operationId).
 func (c *ClientWithResponses) LabPowerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPowerResponse, error) {
 	rsp, err := c.LabPowerWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19476,8 +21181,11 @@ func (c *ClientWithResponses) LabPowerWithBodyWithResponse(ctx context.Context, 
 	return ParseLabPowerResponse(rsp)
 }
 
-// LabPowerWithResponse performs a POST /lab/power (the `LabPower` operationId) request.
+// LabPowerWithResponse Switch a lab host off or on
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/power (the `LabPower` operationId).
 func (c *ClientWithResponses) LabPowerWithResponse(ctx context.Context, body LabPowerJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPowerResponse, error) {
 	rsp, err := c.LabPower(ctx, body, reqEditors...)
 	if err != nil {
@@ -19486,10 +21194,11 @@ func (c *ClientWithResponses) LabPowerWithResponse(ctx context.Context, body Lab
 	return ParseLabPowerResponse(rsp)
 }
 
-// LabPullWithBodyWithResponse performs a POST /lab/pull (the `LabPull` operationId) request,
-// with any type of body and a specified content type.
+// LabPullWithBodyWithResponse Pull a drive in the lab
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/pull (the `LabPull` operationId).
 func (c *ClientWithResponses) LabPullWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabPullResponse, error) {
 	rsp, err := c.LabPullWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19498,8 +21207,11 @@ func (c *ClientWithResponses) LabPullWithBodyWithResponse(ctx context.Context, c
 	return ParseLabPullResponse(rsp)
 }
 
-// LabPullWithResponse performs a POST /lab/pull (the `LabPull` operationId) request.
+// LabPullWithResponse Pull a drive in the lab
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/pull (the `LabPull` operationId).
 func (c *ClientWithResponses) LabPullWithResponse(ctx context.Context, body LabPullJSONRequestBody, reqEditors ...RequestEditorFn) (*LabPullResponse, error) {
 	rsp, err := c.LabPull(ctx, body, reqEditors...)
 	if err != nil {
@@ -19508,10 +21220,11 @@ func (c *ClientWithResponses) LabPullWithResponse(ctx context.Context, body LabP
 	return ParseLabPullResponse(rsp)
 }
 
-// LabReadWithBodyWithResponse performs a POST /lab/read (the `LabRead` operationId) request,
-// with any type of body and a specified content type.
+// LabReadWithBodyWithResponse Read a file of a lab pool
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/read (the `LabRead` operationId).
 func (c *ClientWithResponses) LabReadWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabReadResponse, error) {
 	rsp, err := c.LabReadWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19520,8 +21233,11 @@ func (c *ClientWithResponses) LabReadWithBodyWithResponse(ctx context.Context, c
 	return ParseLabReadResponse(rsp)
 }
 
-// LabReadWithResponse performs a POST /lab/read (the `LabRead` operationId) request.
+// LabReadWithResponse Read a file of a lab pool
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/read (the `LabRead` operationId).
 func (c *ClientWithResponses) LabReadWithResponse(ctx context.Context, body LabReadJSONRequestBody, reqEditors ...RequestEditorFn) (*LabReadResponse, error) {
 	rsp, err := c.LabRead(ctx, body, reqEditors...)
 	if err != nil {
@@ -19530,10 +21246,11 @@ func (c *ClientWithResponses) LabReadWithResponse(ctx context.Context, body LabR
 	return ParseLabReadResponse(rsp)
 }
 
-// LabSilenceWithBodyWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request,
-// with any type of body and a specified content type.
+// LabSilenceWithBodyWithResponse Let enclosures of the lab report nothing about their bays
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 func (c *ClientWithResponses) LabSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error) {
 	rsp, err := c.LabSilenceWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19542,8 +21259,11 @@ func (c *ClientWithResponses) LabSilenceWithBodyWithResponse(ctx context.Context
 	return ParseLabSilenceResponse(rsp)
 }
 
-// LabSilenceWithResponse performs a POST /lab/silence (the `LabSilence` operationId) request.
+// LabSilenceWithResponse Let enclosures of the lab report nothing about their bays
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/silence (the `LabSilence` operationId).
 func (c *ClientWithResponses) LabSilenceWithResponse(ctx context.Context, body LabSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*LabSilenceResponse, error) {
 	rsp, err := c.LabSilence(ctx, body, reqEditors...)
 	if err != nil {
@@ -19552,10 +21272,11 @@ func (c *ClientWithResponses) LabSilenceWithResponse(ctx context.Context, body L
 	return ParseLabSilenceResponse(rsp)
 }
 
-// SetLabSpeedWithBodyWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request,
-// with any type of body and a specified content type.
+// SetLabSpeedWithBodyWithResponse Set the speed of time in the lab
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 func (c *ClientWithResponses) SetLabSpeedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLabSpeedResponse, error) {
 	rsp, err := c.SetLabSpeedWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19564,8 +21285,11 @@ func (c *ClientWithResponses) SetLabSpeedWithBodyWithResponse(ctx context.Contex
 	return ParseSetLabSpeedResponse(rsp)
 }
 
-// SetLabSpeedWithResponse performs a PUT /lab/speed (the `SetLabSpeed` operationId) request.
+// SetLabSpeedWithResponse Set the speed of time in the lab
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 func (c *ClientWithResponses) SetLabSpeedWithResponse(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLabSpeedResponse, error) {
 	rsp, err := c.SetLabSpeed(ctx, body, reqEditors...)
 	if err != nil {
@@ -19574,10 +21298,11 @@ func (c *ClientWithResponses) SetLabSpeedWithResponse(ctx context.Context, body 
 	return ParseSetLabSpeedResponse(rsp)
 }
 
-// LabStuckWithBodyWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request,
-// with any type of body and a specified content type.
+// LabStuckWithBodyWithResponse Let recoveries of a lab pool hang
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 func (c *ClientWithResponses) LabStuckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabStuckResponse, error) {
 	rsp, err := c.LabStuckWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19586,8 +21311,11 @@ func (c *ClientWithResponses) LabStuckWithBodyWithResponse(ctx context.Context, 
 	return ParseLabStuckResponse(rsp)
 }
 
-// LabStuckWithResponse performs a POST /lab/stuck (the `LabStuck` operationId) request.
+// LabStuckWithResponse Let recoveries of a lab pool hang
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 func (c *ClientWithResponses) LabStuckWithResponse(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*LabStuckResponse, error) {
 	rsp, err := c.LabStuck(ctx, body, reqEditors...)
 	if err != nil {
@@ -19596,9 +21324,11 @@ func (c *ClientWithResponses) LabStuckWithResponse(ctx context.Context, body Lab
 	return ParseLabStuckResponse(rsp)
 }
 
-// ListLightsWithResponse performs a GET /lights (the `ListLights` operationId) request.
+// ListLightsWithResponse List bay lights that are on or asked for
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lights (the `ListLights` operationId).
 func (c *ClientWithResponses) ListLightsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLightsResponse, error) {
 	rsp, err := c.ListLights(ctx, reqEditors...)
 	if err != nil {
@@ -19607,10 +21337,11 @@ func (c *ClientWithResponses) ListLightsWithResponse(ctx context.Context, reqEdi
 	return ParseListLightsResponse(rsp)
 }
 
-// LightOnWithBodyWithResponse performs a POST /lights (the `LightOn` operationId) request,
-// with any type of body and a specified content type.
+// LightOnWithBodyWithResponse Switch a bay light on until a time
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lights (the `LightOn` operationId).
 func (c *ClientWithResponses) LightOnWithBodyWithResponse(ctx context.Context, params *LightOnParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LightOnResponse, error) {
 	rsp, err := c.LightOnWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19619,8 +21350,11 @@ func (c *ClientWithResponses) LightOnWithBodyWithResponse(ctx context.Context, p
 	return ParseLightOnResponse(rsp)
 }
 
-// LightOnWithResponse performs a POST /lights (the `LightOn` operationId) request.
+// LightOnWithResponse Switch a bay light on until a time
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lights (the `LightOn` operationId).
 func (c *ClientWithResponses) LightOnWithResponse(ctx context.Context, params *LightOnParams, body LightOnJSONRequestBody, reqEditors ...RequestEditorFn) (*LightOnResponse, error) {
 	rsp, err := c.LightOn(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -19629,9 +21363,11 @@ func (c *ClientWithResponses) LightOnWithResponse(ctx context.Context, params *L
 	return ParseLightOnResponse(rsp)
 }
 
-// LightOffWithResponse performs a DELETE /lights/{id} (the `LightOff` operationId) request.
+// LightOffWithResponse Switch a bay light off
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /lights/{id} (the `LightOff` operationId).
 func (c *ClientWithResponses) LightOffWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*LightOffResponse, error) {
 	rsp, err := c.LightOff(ctx, id, reqEditors...)
 	if err != nil {
@@ -19640,9 +21376,11 @@ func (c *ClientWithResponses) LightOffWithResponse(ctx context.Context, id IdPar
 	return ParseLightOffResponse(rsp)
 }
 
-// GetMeWithResponse performs a GET /me (the `GetMe` operationId) request.
+// GetMeWithResponse Who is signed in
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /me (the `GetMe` operationId).
 func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error) {
 	rsp, err := c.GetMe(ctx, reqEditors...)
 	if err != nil {
@@ -19651,9 +21389,11 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
-// ListNoticesWithResponse performs a GET /notices (the `ListNotices` operationId) request.
+// ListNoticesWithResponse List notices
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
 func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
 	rsp, err := c.ListNotices(ctx, params, reqEditors...)
 	if err != nil {
@@ -19662,10 +21402,11 @@ func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, param
 	return ParseListNoticesResponse(rsp)
 }
 
-// AcknowledgeNoticeWithBodyWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request,
-// with any type of body and a specified content type.
+// AcknowledgeNoticeWithBodyWithResponse Acknowledge a notice
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 func (c *ClientWithResponses) AcknowledgeNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error) {
 	rsp, err := c.AcknowledgeNoticeWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -19674,8 +21415,11 @@ func (c *ClientWithResponses) AcknowledgeNoticeWithBodyWithResponse(ctx context.
 	return ParseAcknowledgeNoticeResponse(rsp)
 }
 
-// AcknowledgeNoticeWithResponse performs a POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId) request.
+// AcknowledgeNoticeWithResponse Acknowledge a notice
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{id}/acknowledge (the `AcknowledgeNotice` operationId).
 func (c *ClientWithResponses) AcknowledgeNoticeWithResponse(ctx context.Context, id IdParam, body AcknowledgeNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeNoticeResponse, error) {
 	rsp, err := c.AcknowledgeNotice(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -19684,10 +21428,11 @@ func (c *ClientWithResponses) AcknowledgeNoticeWithResponse(ctx context.Context,
 	return ParseAcknowledgeNoticeResponse(rsp)
 }
 
-// MuteNoticeWithBodyWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request,
-// with any type of body and a specified content type.
+// MuteNoticeWithBodyWithResponse Mute a notice until a time
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 func (c *ClientWithResponses) MuteNoticeWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error) {
 	rsp, err := c.MuteNoticeWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -19696,8 +21441,11 @@ func (c *ClientWithResponses) MuteNoticeWithBodyWithResponse(ctx context.Context
 	return ParseMuteNoticeResponse(rsp)
 }
 
-// MuteNoticeWithResponse performs a POST /notices/{id}/mute (the `MuteNotice` operationId) request.
+// MuteNoticeWithResponse Mute a notice until a time
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{id}/mute (the `MuteNotice` operationId).
 func (c *ClientWithResponses) MuteNoticeWithResponse(ctx context.Context, id IdParam, body MuteNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteNoticeResponse, error) {
 	rsp, err := c.MuteNotice(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -19706,9 +21454,11 @@ func (c *ClientWithResponses) MuteNoticeWithResponse(ctx context.Context, id IdP
 	return ParseMuteNoticeResponse(rsp)
 }
 
-// GetOrderWithResponse performs a GET /orders/{id} (the `GetOrder` operationId) request.
+// GetOrderWithResponse Get one order with its outcome
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /orders/{id} (the `GetOrder` operationId).
 func (c *ClientWithResponses) GetOrderWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetOrderResponse, error) {
 	rsp, err := c.GetOrder(ctx, id, reqEditors...)
 	if err != nil {
@@ -19717,9 +21467,11 @@ func (c *ClientWithResponses) GetOrderWithResponse(ctx context.Context, id IdPar
 	return ParseGetOrderResponse(rsp)
 }
 
-// ListPeopleWithResponse performs a GET /people (the `ListPeople` operationId) request.
+// ListPeopleWithResponse List people with a token
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
 func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error) {
 	rsp, err := c.ListPeople(ctx, reqEditors...)
 	if err != nil {
@@ -19728,10 +21480,11 @@ func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, reqEdi
 	return ParseListPeopleResponse(rsp)
 }
 
-// AddPersonWithBodyWithResponse performs a POST /people (the `AddPerson` operationId) request,
-// with any type of body and a specified content type.
+// AddPersonWithBodyWithResponse Add a person and return their token once
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
 func (c *ClientWithResponses) AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
 	rsp, err := c.AddPersonWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19740,8 +21493,11 @@ func (c *ClientWithResponses) AddPersonWithBodyWithResponse(ctx context.Context,
 	return ParseAddPersonResponse(rsp)
 }
 
-// AddPersonWithResponse performs a POST /people (the `AddPerson` operationId) request.
+// AddPersonWithResponse Add a person and return their token once
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
 func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
 	rsp, err := c.AddPerson(ctx, body, reqEditors...)
 	if err != nil {
@@ -19750,9 +21506,11 @@ func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body Ad
 	return ParseAddPersonResponse(rsp)
 }
 
-// RemovePersonWithResponse performs a DELETE /people/{name} (the `RemovePerson` operationId) request.
+// RemovePersonWithResponse Remove a person's token and sessions
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{name} (the `RemovePerson` operationId).
 func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
 	rsp, err := c.RemovePerson(ctx, name, reqEditors...)
 	if err != nil {
@@ -19761,9 +21519,11 @@ func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, name
 	return ParseRemovePersonResponse(rsp)
 }
 
-// ListPlansWithResponse performs a GET /plans (the `ListPlans` operationId) request.
+// ListPlansWithResponse List self-test plans
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans (the `ListPlans` operationId).
 func (c *ClientWithResponses) ListPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPlansResponse, error) {
 	rsp, err := c.ListPlans(ctx, reqEditors...)
 	if err != nil {
@@ -19772,10 +21532,11 @@ func (c *ClientWithResponses) ListPlansWithResponse(ctx context.Context, reqEdit
 	return ParseListPlansResponse(rsp)
 }
 
-// PreviewPlansWithBodyWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request,
-// with any type of body and a specified content type.
+// PreviewPlansWithBodyWithResponse Preview a changed self-test plan
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 func (c *ClientWithResponses) PreviewPlansWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error) {
 	rsp, err := c.PreviewPlansWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19784,8 +21545,11 @@ func (c *ClientWithResponses) PreviewPlansWithBodyWithResponse(ctx context.Conte
 	return ParsePreviewPlansResponse(rsp)
 }
 
-// PreviewPlansWithResponse performs a POST /plans/preview (the `PreviewPlans` operationId) request.
+// PreviewPlansWithResponse Preview a changed self-test plan
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plans/preview (the `PreviewPlans` operationId).
 func (c *ClientWithResponses) PreviewPlansWithResponse(ctx context.Context, body PreviewPlansJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewPlansResponse, error) {
 	rsp, err := c.PreviewPlans(ctx, body, reqEditors...)
 	if err != nil {
@@ -19794,9 +21558,11 @@ func (c *ClientWithResponses) PreviewPlansWithResponse(ctx context.Context, body
 	return ParsePreviewPlansResponse(rsp)
 }
 
-// RemovePlanWithResponse performs a DELETE /plans/{name} (the `RemovePlan` operationId) request.
+// RemovePlanWithResponse Remove a self-test plan
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /plans/{name} (the `RemovePlan` operationId).
 func (c *ClientWithResponses) RemovePlanWithResponse(ctx context.Context, name string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error) {
 	rsp, err := c.RemovePlan(ctx, name, params, reqEditors...)
 	if err != nil {
@@ -19805,10 +21571,11 @@ func (c *ClientWithResponses) RemovePlanWithResponse(ctx context.Context, name s
 	return ParseRemovePlanResponse(rsp)
 }
 
-// SetPlanWithBodyWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request,
-// with any type of body and a specified content type.
+// SetPlanWithBodyWithResponse Create or change a self-test plan
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, name string, params *SetPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
 	rsp, err := c.SetPlanWithBody(ctx, name, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19817,8 +21584,11 @@ func (c *ClientWithResponses) SetPlanWithBodyWithResponse(ctx context.Context, n
 	return ParseSetPlanResponse(rsp)
 }
 
-// SetPlanWithResponse performs a PUT /plans/{name} (the `SetPlan` operationId) request.
+// SetPlanWithResponse Create or change a self-test plan
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error) {
 	rsp, err := c.SetPlan(ctx, name, params, body, reqEditors...)
 	if err != nil {
@@ -19827,9 +21597,11 @@ func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, name stri
 	return ParseSetPlanResponse(rsp)
 }
 
-// ListPoolsWithResponse performs a GET /pools (the `ListPools` operationId) request.
+// ListPoolsWithResponse List all pools
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools (the `ListPools` operationId).
 func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
 	rsp, err := c.ListPools(ctx, reqEditors...)
 	if err != nil {
@@ -19838,9 +21610,11 @@ func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, reqEdit
 	return ParseListPoolsResponse(rsp)
 }
 
-// GetPoolWithResponse performs a GET /pools/{pool} (the `GetPool` operationId) request.
+// GetPoolWithResponse Get one pool
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools/{pool} (the `GetPool` operationId).
 func (c *ClientWithResponses) GetPoolWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*GetPoolResponse, error) {
 	rsp, err := c.GetPool(ctx, pool, reqEditors...)
 	if err != nil {
@@ -19849,10 +21623,11 @@ func (c *ClientWithResponses) GetPoolWithResponse(ctx context.Context, pool Pool
 	return ParseGetPoolResponse(rsp)
 }
 
-// ActOnPoolWithBodyWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request,
-// with any type of body and a specified content type.
+// ActOnPoolWithBodyWithResponse Order an action on a pool
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 func (c *ClientWithResponses) ActOnPoolWithBodyWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error) {
 	rsp, err := c.ActOnPoolWithBody(ctx, pool, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -19861,8 +21636,11 @@ func (c *ClientWithResponses) ActOnPoolWithBodyWithResponse(ctx context.Context,
 	return ParseActOnPoolResponse(rsp)
 }
 
-// ActOnPoolWithResponse performs a POST /pools/{pool}/actions (the `ActOnPool` operationId) request.
+// ActOnPoolWithResponse Order an action on a pool
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/{pool}/actions (the `ActOnPool` operationId).
 func (c *ClientWithResponses) ActOnPoolWithResponse(ctx context.Context, pool PoolParam, params *ActOnPoolParams, body ActOnPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnPoolResponse, error) {
 	rsp, err := c.ActOnPool(ctx, pool, params, body, reqEditors...)
 	if err != nil {
@@ -19871,9 +21649,11 @@ func (c *ClientWithResponses) ActOnPoolWithResponse(ctx context.Context, pool Po
 	return ParseActOnPoolResponse(rsp)
 }
 
-// CopyPoolWithResponse performs a GET /pools/{pool}/copy (the `CopyPool` operationId) request.
+// CopyPoolWithResponse Copy a pool and its hosts for a rehearsal
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools/{pool}/copy (the `CopyPool` operationId).
 func (c *ClientWithResponses) CopyPoolWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*CopyPoolResponse, error) {
 	rsp, err := c.CopyPool(ctx, pool, reqEditors...)
 	if err != nil {
@@ -19882,9 +21662,11 @@ func (c *ClientWithResponses) CopyPoolWithResponse(ctx context.Context, pool Poo
 	return ParseCopyPoolResponse(rsp)
 }
 
-// PoolFitWithResponse performs a GET /pools/{pool}/fit (the `PoolFit` operationId) request.
+// PoolFitWithResponse List replacement sizes and free drives for each member
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 func (c *ClientWithResponses) PoolFitWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*PoolFitResponse, error) {
 	rsp, err := c.PoolFit(ctx, pool, reqEditors...)
 	if err != nil {
@@ -19893,10 +21675,11 @@ func (c *ClientWithResponses) PoolFitWithResponse(ctx context.Context, pool Pool
 	return ParsePoolFitResponse(rsp)
 }
 
-// PlanMovesWithBodyWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request,
-// with any type of body and a specified content type.
+// PlanMovesWithBodyWithResponse Plan changes of a pool so that the least data moves
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 func (c *ClientWithResponses) PlanMovesWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error) {
 	rsp, err := c.PlanMovesWithBody(ctx, pool, contentType, body, reqEditors...)
 	if err != nil {
@@ -19905,8 +21688,11 @@ func (c *ClientWithResponses) PlanMovesWithBodyWithResponse(ctx context.Context,
 	return ParsePlanMovesResponse(rsp)
 }
 
-// PlanMovesWithResponse performs a POST /pools/{pool}/moves (the `PlanMoves` operationId) request.
+// PlanMovesWithResponse Plan changes of a pool so that the least data moves
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 func (c *ClientWithResponses) PlanMovesWithResponse(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error) {
 	rsp, err := c.PlanMoves(ctx, pool, body, reqEditors...)
 	if err != nil {
@@ -19915,9 +21701,11 @@ func (c *ClientWithResponses) PlanMovesWithResponse(ctx context.Context, pool Po
 	return ParsePlanMovesResponse(rsp)
 }
 
-// RemovePriorityHoursWithResponse performs a DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId) request.
+// RemovePriorityHoursWithResponse Remove the priority hours of a pool
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /pools/{pool}/priority-hours (the `RemovePriorityHours` operationId).
 func (c *ClientWithResponses) RemovePriorityHoursWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*RemovePriorityHoursResponse, error) {
 	rsp, err := c.RemovePriorityHours(ctx, pool, reqEditors...)
 	if err != nil {
@@ -19926,10 +21714,11 @@ func (c *ClientWithResponses) RemovePriorityHoursWithResponse(ctx context.Contex
 	return ParseRemovePriorityHoursResponse(rsp)
 }
 
-// SetPriorityHoursWithBodyWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request,
-// with any type of body and a specified content type.
+// SetPriorityHoursWithBodyWithResponse Set the hours in which recoveries have another priority
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 func (c *ClientWithResponses) SetPriorityHoursWithBodyWithResponse(ctx context.Context, pool PoolParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error) {
 	rsp, err := c.SetPriorityHoursWithBody(ctx, pool, contentType, body, reqEditors...)
 	if err != nil {
@@ -19938,8 +21727,11 @@ func (c *ClientWithResponses) SetPriorityHoursWithBodyWithResponse(ctx context.C
 	return ParseSetPriorityHoursResponse(rsp)
 }
 
-// SetPriorityHoursWithResponse performs a PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId) request.
+// SetPriorityHoursWithResponse Set the hours in which recoveries have another priority
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /pools/{pool}/priority-hours (the `SetPriorityHours` operationId).
 func (c *ClientWithResponses) SetPriorityHoursWithResponse(ctx context.Context, pool PoolParam, body SetPriorityHoursJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPriorityHoursResponse, error) {
 	rsp, err := c.SetPriorityHours(ctx, pool, body, reqEditors...)
 	if err != nil {
@@ -19948,9 +21740,11 @@ func (c *ClientWithResponses) SetPriorityHoursWithResponse(ctx context.Context, 
 	return ParseSetPriorityHoursResponse(rsp)
 }
 
-// WhatIfWithResponse performs a GET /pools/{pool}/whatif (the `WhatIf` operationId) request.
+// WhatIfWithResponse Predict what happens if members are lost
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pools/{pool}/whatif (the `WhatIf` operationId).
 func (c *ClientWithResponses) WhatIfWithResponse(ctx context.Context, pool PoolParam, params *WhatIfParams, reqEditors ...RequestEditorFn) (*WhatIfResponse, error) {
 	rsp, err := c.WhatIf(ctx, pool, params, reqEditors...)
 	if err != nil {
@@ -19959,11 +21753,13 @@ func (c *ClientWithResponses) WhatIfWithResponse(ctx context.Context, pool PoolP
 	return ParseWhatIfResponse(rsp)
 }
 
-// GetLatestReadingsWithResponse performs a GET /readings (the `GetLatestReadings` operationId) request.
+// GetLatestReadingsWithResponse Export the latest reading of every drive
 //
 // The newest value of every metric of every drive, a drive a line.
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /readings (the `GetLatestReadings` operationId).
 func (c *ClientWithResponses) GetLatestReadingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLatestReadingsResponse, error) {
 	rsp, err := c.GetLatestReadings(ctx, reqEditors...)
 	if err != nil {
@@ -19972,12 +21768,13 @@ func (c *ClientWithResponses) GetLatestReadingsWithResponse(ctx context.Context,
 	return ParseGetLatestReadingsResponse(rsp)
 }
 
-// ImportReadingsWithBodyWithResponse performs a POST /readings (the `ImportReadings` operationId) request,
-// with any type of body and a specified content type.
+// ImportReadingsWithBodyWithResponse Import readings
 //
 // Readings of the past, one a line, as an export prints them. What is known already stays as it is.
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /readings (the `ImportReadings` operationId).
 func (c *ClientWithResponses) ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error) {
 	rsp, err := c.ImportReadingsWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -19986,9 +21783,11 @@ func (c *ClientWithResponses) ImportReadingsWithBodyWithResponse(ctx context.Con
 	return ParseImportReadingsResponse(rsp)
 }
 
-// ListRecoveriesWithResponse performs a GET /recoveries (the `ListRecoveries` operationId) request.
+// ListRecoveriesWithResponse List recoveries, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recoveries (the `ListRecoveries` operationId).
 func (c *ClientWithResponses) ListRecoveriesWithResponse(ctx context.Context, params *ListRecoveriesParams, reqEditors ...RequestEditorFn) (*ListRecoveriesResponse, error) {
 	rsp, err := c.ListRecoveries(ctx, params, reqEditors...)
 	if err != nil {
@@ -19997,9 +21796,11 @@ func (c *ClientWithResponses) ListRecoveriesWithResponse(ctx context.Context, pa
 	return ParseListRecoveriesResponse(rsp)
 }
 
-// GetRecoveryWithResponse performs a GET /recoveries/{id} (the `GetRecovery` operationId) request.
+// GetRecoveryWithResponse Get one recovery with its course
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 func (c *ClientWithResponses) GetRecoveryWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetRecoveryResponse, error) {
 	rsp, err := c.GetRecovery(ctx, id, reqEditors...)
 	if err != nil {
@@ -20008,9 +21809,11 @@ func (c *ClientWithResponses) GetRecoveryWithResponse(ctx context.Context, id Id
 	return ParseGetRecoveryResponse(rsp)
 }
 
-// GetRoundWithResponse performs a GET /round (the `GetRound` operationId) request.
+// GetRoundWithResponse Get the round: what needs a person now, in order
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /round (the `GetRound` operationId).
 func (c *ClientWithResponses) GetRoundWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRoundResponse, error) {
 	rsp, err := c.GetRound(ctx, reqEditors...)
 	if err != nil {
@@ -20019,9 +21822,11 @@ func (c *ClientWithResponses) GetRoundWithResponse(ctx context.Context, reqEdito
 	return ParseGetRoundResponse(rsp)
 }
 
-// ListRulesWithResponse performs a GET /rules (the `ListRules` operationId) request.
+// ListRulesWithResponse List rules and thresholds
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
 func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
 	rsp, err := c.ListRules(ctx, reqEditors...)
 	if err != nil {
@@ -20030,10 +21835,11 @@ func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEdit
 	return ParseListRulesResponse(rsp)
 }
 
-// SetThresholdWithBodyWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request,
-// with any type of body and a specified content type.
+// SetThresholdWithBodyWithResponse Set a threshold
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 func (c *ClientWithResponses) SetThresholdWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error) {
 	rsp, err := c.SetThresholdWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -20042,8 +21848,11 @@ func (c *ClientWithResponses) SetThresholdWithBodyWithResponse(ctx context.Conte
 	return ParseSetThresholdResponse(rsp)
 }
 
-// SetThresholdWithResponse performs a PUT /rules/thresholds (the `SetThreshold` operationId) request.
+// SetThresholdWithResponse Set a threshold
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 func (c *ClientWithResponses) SetThresholdWithResponse(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error) {
 	rsp, err := c.SetThreshold(ctx, body, reqEditors...)
 	if err != nil {
@@ -20052,12 +21861,13 @@ func (c *ClientWithResponses) SetThresholdWithResponse(ctx context.Context, body
 	return ParseSetThresholdResponse(rsp)
 }
 
-// TryRuleWithBodyWithResponse performs a POST /rules/try (the `TryRule` operationId) request,
-// with any type of body and a specified content type.
+// TryRuleWithBodyWithResponse Try a rule on past readings
 //
 // Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/try (the `TryRule` operationId).
 func (c *ClientWithResponses) TryRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRuleResponse, error) {
 	rsp, err := c.TryRuleWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -20066,10 +21876,13 @@ func (c *ClientWithResponses) TryRuleWithBodyWithResponse(ctx context.Context, c
 	return ParseTryRuleResponse(rsp)
 }
 
-// TryRuleWithResponse performs a POST /rules/try (the `TryRule` operationId) request.
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// TryRuleWithResponse Try a rule on past readings
 //
 // Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/try (the `TryRule` operationId).
 func (c *ClientWithResponses) TryRuleWithResponse(ctx context.Context, body TryRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRuleResponse, error) {
 	rsp, err := c.TryRule(ctx, body, reqEditors...)
 	if err != nil {
@@ -20078,9 +21891,11 @@ func (c *ClientWithResponses) TryRuleWithResponse(ctx context.Context, body TryR
 	return ParseTryRuleResponse(rsp)
 }
 
-// RemoveRuleWithResponse performs a DELETE /rules/{id} (the `RemoveRule` operationId) request.
+// RemoveRuleWithResponse Remove a rule
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error) {
 	rsp, err := c.RemoveRule(ctx, id, reqEditors...)
 	if err != nil {
@@ -20089,12 +21904,13 @@ func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id IdP
 	return ParseRemoveRuleResponse(rsp)
 }
 
-// PutRuleWithBodyWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request,
-// with any type of body and a specified content type.
+// PutRuleWithBodyWithResponse Create a rule, or switch a built-in rule on or off
 //
 // Keeps a rule of one's own, or switches a built-in one on or off.
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 func (c *ClientWithResponses) PutRuleWithBodyWithResponse(ctx context.Context, id IdParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRuleResponse, error) {
 	rsp, err := c.PutRuleWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -20103,10 +21919,13 @@ func (c *ClientWithResponses) PutRuleWithBodyWithResponse(ctx context.Context, i
 	return ParsePutRuleResponse(rsp)
 }
 
-// PutRuleWithResponse performs a PUT /rules/{id} (the `PutRule` operationId) request.
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// PutRuleWithResponse Create a rule, or switch a built-in rule on or off
 //
 // Keeps a rule of one's own, or switches a built-in one on or off.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rules/{id} (the `PutRule` operationId).
 func (c *ClientWithResponses) PutRuleWithResponse(ctx context.Context, id IdParam, body PutRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutRuleResponse, error) {
 	rsp, err := c.PutRule(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -20115,9 +21934,11 @@ func (c *ClientWithResponses) PutRuleWithResponse(ctx context.Context, id IdPara
 	return ParsePutRuleResponse(rsp)
 }
 
-// SearchWithResponse performs a GET /search (the `Search` operationId) request.
+// SearchWithResponse Search drives, bays, pools and hosts
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /search (the `Search` operationId).
 func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
 	rsp, err := c.Search(ctx, params, reqEditors...)
 	if err != nil {
@@ -20126,9 +21947,11 @@ func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, params *Se
 	return ParseSearchResponse(rsp)
 }
 
-// ListTestRunsWithResponse performs a GET /selftests (the `ListTestRuns` operationId) request.
+// ListTestRunsWithResponse List ordered self-tests, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /selftests (the `ListTestRuns` operationId).
 func (c *ClientWithResponses) ListTestRunsWithResponse(ctx context.Context, params *ListTestRunsParams, reqEditors ...RequestEditorFn) (*ListTestRunsResponse, error) {
 	rsp, err := c.ListTestRuns(ctx, params, reqEditors...)
 	if err != nil {
@@ -20137,10 +21960,11 @@ func (c *ClientWithResponses) ListTestRunsWithResponse(ctx context.Context, para
 	return ParseListTestRunsResponse(rsp)
 }
 
-// StartTestsWithBodyWithResponse performs a POST /selftests (the `StartTests` operationId) request,
-// with any type of body and a specified content type.
+// StartTestsWithBodyWithResponse Start self-tests
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /selftests (the `StartTests` operationId).
 func (c *ClientWithResponses) StartTestsWithBodyWithResponse(ctx context.Context, params *StartTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTestsResponse, error) {
 	rsp, err := c.StartTestsWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20149,8 +21973,11 @@ func (c *ClientWithResponses) StartTestsWithBodyWithResponse(ctx context.Context
 	return ParseStartTestsResponse(rsp)
 }
 
-// StartTestsWithResponse performs a POST /selftests (the `StartTests` operationId) request.
+// StartTestsWithResponse Start self-tests
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /selftests (the `StartTests` operationId).
 func (c *ClientWithResponses) StartTestsWithResponse(ctx context.Context, params *StartTestsParams, body StartTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTestsResponse, error) {
 	rsp, err := c.StartTests(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -20159,9 +21986,11 @@ func (c *ClientWithResponses) StartTestsWithResponse(ctx context.Context, params
 	return ParseStartTestsResponse(rsp)
 }
 
-// GetTestStandingWithResponse performs a GET /selftests/standing (the `GetTestStanding` operationId) request.
+// GetTestStandingWithResponse Get the self-test results of each drive against its plan
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /selftests/standing (the `GetTestStanding` operationId).
 func (c *ClientWithResponses) GetTestStandingWithResponse(ctx context.Context, params *GetTestStandingParams, reqEditors ...RequestEditorFn) (*GetTestStandingResponse, error) {
 	rsp, err := c.GetTestStanding(ctx, params, reqEditors...)
 	if err != nil {
@@ -20170,10 +21999,11 @@ func (c *ClientWithResponses) GetTestStandingWithResponse(ctx context.Context, p
 	return ParseGetTestStandingResponse(rsp)
 }
 
-// StopTestsWithBodyWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request,
-// with any type of body and a specified content type.
+// StopTestsWithBodyWithResponse Stop running self-tests
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 func (c *ClientWithResponses) StopTestsWithBodyWithResponse(ctx context.Context, params *StopTestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StopTestsResponse, error) {
 	rsp, err := c.StopTestsWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20182,8 +22012,11 @@ func (c *ClientWithResponses) StopTestsWithBodyWithResponse(ctx context.Context,
 	return ParseStopTestsResponse(rsp)
 }
 
-// StopTestsWithResponse performs a POST /selftests/stop (the `StopTests` operationId) request.
+// StopTestsWithResponse Stop running self-tests
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /selftests/stop (the `StopTests` operationId).
 func (c *ClientWithResponses) StopTestsWithResponse(ctx context.Context, params *StopTestsParams, body StopTestsJSONRequestBody, reqEditors ...RequestEditorFn) (*StopTestsResponse, error) {
 	rsp, err := c.StopTests(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -20192,9 +22025,11 @@ func (c *ClientWithResponses) StopTestsWithResponse(ctx context.Context, params 
 	return ParseStopTestsResponse(rsp)
 }
 
-// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
+// SignOutWithResponse Sign out
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
 func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
 	rsp, err := c.SignOut(ctx, reqEditors...)
 	if err != nil {
@@ -20203,10 +22038,11 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 	return ParseSignOutResponse(rsp)
 }
 
-// SignInWithBodyWithResponse performs a POST /session (the `SignIn` operationId) request,
-// with any type of body and a specified content type.
+// SignInWithBodyWithResponse Sign in with a token or a one-time code
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -20215,8 +22051,11 @@ func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, co
 	return ParseSignInResponse(rsp)
 }
 
-// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
+// SignInWithResponse Sign in with a token or a one-time code
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignIn(ctx, body, reqEditors...)
 	if err != nil {
@@ -20225,10 +22064,11 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
-// ConfirmBayWithBodyWithResponse performs a POST /spots (the `ConfirmBay` operationId) request,
-// with any type of body and a specified content type.
+// ConfirmBayWithBodyWithResponse Confirm which drive is in a bay
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spots (the `ConfirmBay` operationId).
 func (c *ClientWithResponses) ConfirmBayWithBodyWithResponse(ctx context.Context, params *ConfirmBayParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error) {
 	rsp, err := c.ConfirmBayWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20237,8 +22077,11 @@ func (c *ClientWithResponses) ConfirmBayWithBodyWithResponse(ctx context.Context
 	return ParseConfirmBayResponse(rsp)
 }
 
-// ConfirmBayWithResponse performs a POST /spots (the `ConfirmBay` operationId) request.
+// ConfirmBayWithResponse Confirm which drive is in a bay
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /spots (the `ConfirmBay` operationId).
 func (c *ClientWithResponses) ConfirmBayWithResponse(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error) {
 	rsp, err := c.ConfirmBay(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -20247,9 +22090,11 @@ func (c *ClientWithResponses) ConfirmBayWithResponse(ctx context.Context, params
 	return ParseConfirmBayResponse(rsp)
 }
 
-// ListStockWithResponse performs a GET /stock (the `ListStock` operationId) request.
+// ListStockWithResponse List drives kept to replace others
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /stock (the `ListStock` operationId).
 func (c *ClientWithResponses) ListStockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStockResponse, error) {
 	rsp, err := c.ListStock(ctx, reqEditors...)
 	if err != nil {
@@ -20258,9 +22103,11 @@ func (c *ClientWithResponses) ListStockWithResponse(ctx context.Context, reqEdit
 	return ParseListStockResponse(rsp)
 }
 
-// DropFromStockWithResponse performs a DELETE /stock/{drive} (the `DropFromStock` operationId) request.
+// DropFromStockWithResponse Remove a drive from stock
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /stock/{drive} (the `DropFromStock` operationId).
 func (c *ClientWithResponses) DropFromStockWithResponse(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*DropFromStockResponse, error) {
 	rsp, err := c.DropFromStock(ctx, drive, reqEditors...)
 	if err != nil {
@@ -20269,10 +22116,11 @@ func (c *ClientWithResponses) DropFromStockWithResponse(ctx context.Context, dri
 	return ParseDropFromStockResponse(rsp)
 }
 
-// KeepInStockWithBodyWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request,
-// with any type of body and a specified content type.
+// KeepInStockWithBodyWithResponse Keep a drive in stock
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 func (c *ClientWithResponses) KeepInStockWithBodyWithResponse(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error) {
 	rsp, err := c.KeepInStockWithBody(ctx, drive, contentType, body, reqEditors...)
 	if err != nil {
@@ -20281,8 +22129,11 @@ func (c *ClientWithResponses) KeepInStockWithBodyWithResponse(ctx context.Contex
 	return ParseKeepInStockResponse(rsp)
 }
 
-// KeepInStockWithResponse performs a PUT /stock/{drive} (the `KeepInStock` operationId) request.
+// KeepInStockWithResponse Keep a drive in stock
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 func (c *ClientWithResponses) KeepInStockWithResponse(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error) {
 	rsp, err := c.KeepInStock(ctx, drive, body, reqEditors...)
 	if err != nil {
@@ -20291,9 +22142,11 @@ func (c *ClientWithResponses) KeepInStockWithResponse(ctx context.Context, drive
 	return ParseKeepInStockResponse(rsp)
 }
 
-// ListSwapsWithResponse performs a GET /swaps (the `ListSwaps` operationId) request.
+// ListSwapsWithResponse List swaps, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /swaps (the `ListSwaps` operationId).
 func (c *ClientWithResponses) ListSwapsWithResponse(ctx context.Context, params *ListSwapsParams, reqEditors ...RequestEditorFn) (*ListSwapsResponse, error) {
 	rsp, err := c.ListSwaps(ctx, params, reqEditors...)
 	if err != nil {
@@ -20302,10 +22155,11 @@ func (c *ClientWithResponses) ListSwapsWithResponse(ctx context.Context, params 
 	return ParseListSwapsResponse(rsp)
 }
 
-// PlanSwapWithBodyWithResponse performs a POST /swaps (the `PlanSwap` operationId) request,
-// with any type of body and a specified content type.
+// PlanSwapWithBodyWithResponse Plan the replacement of a drive
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps (the `PlanSwap` operationId).
 func (c *ClientWithResponses) PlanSwapWithBodyWithResponse(ctx context.Context, params *PlanSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanSwapResponse, error) {
 	rsp, err := c.PlanSwapWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20314,8 +22168,11 @@ func (c *ClientWithResponses) PlanSwapWithBodyWithResponse(ctx context.Context, 
 	return ParsePlanSwapResponse(rsp)
 }
 
-// PlanSwapWithResponse performs a POST /swaps (the `PlanSwap` operationId) request.
+// PlanSwapWithResponse Plan the replacement of a drive
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps (the `PlanSwap` operationId).
 func (c *ClientWithResponses) PlanSwapWithResponse(ctx context.Context, params *PlanSwapParams, body PlanSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanSwapResponse, error) {
 	rsp, err := c.PlanSwap(ctx, params, body, reqEditors...)
 	if err != nil {
@@ -20324,9 +22181,11 @@ func (c *ClientWithResponses) PlanSwapWithResponse(ctx context.Context, params *
 	return ParsePlanSwapResponse(rsp)
 }
 
-// GetSwapWithResponse performs a GET /swaps/{id} (the `GetSwap` operationId) request.
+// GetSwapWithResponse Get one swap
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /swaps/{id} (the `GetSwap` operationId).
 func (c *ClientWithResponses) GetSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetSwapResponse, error) {
 	rsp, err := c.GetSwap(ctx, id, reqEditors...)
 	if err != nil {
@@ -20335,10 +22194,11 @@ func (c *ClientWithResponses) GetSwapWithResponse(ctx context.Context, id IdPara
 	return ParseGetSwapResponse(rsp)
 }
 
-// AbandonSwapWithBodyWithResponse performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request,
-// with any type of body and a specified content type.
+// AbandonSwapWithBodyWithResponse Abandon a swap
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 func (c *ClientWithResponses) AbandonSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *AbandonSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AbandonSwapResponse, error) {
 	rsp, err := c.AbandonSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20347,8 +22207,11 @@ func (c *ClientWithResponses) AbandonSwapWithBodyWithResponse(ctx context.Contex
 	return ParseAbandonSwapResponse(rsp)
 }
 
-// AbandonSwapWithResponse performs a POST /swaps/{id}/abandon (the `AbandonSwap` operationId) request.
+// AbandonSwapWithResponse Abandon a swap
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/abandon (the `AbandonSwap` operationId).
 func (c *ClientWithResponses) AbandonSwapWithResponse(ctx context.Context, id IdParam, params *AbandonSwapParams, body AbandonSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*AbandonSwapResponse, error) {
 	rsp, err := c.AbandonSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20357,10 +22220,11 @@ func (c *ClientWithResponses) AbandonSwapWithResponse(ctx context.Context, id Id
 	return ParseAbandonSwapResponse(rsp)
 }
 
-// BackInSwapWithBodyWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request,
-// with any type of body and a specified content type.
+// BackInSwapWithBodyWithResponse Go back one step where that is possible
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 func (c *ClientWithResponses) BackInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error) {
 	rsp, err := c.BackInSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20369,8 +22233,11 @@ func (c *ClientWithResponses) BackInSwapWithBodyWithResponse(ctx context.Context
 	return ParseBackInSwapResponse(rsp)
 }
 
-// BackInSwapWithResponse performs a POST /swaps/{id}/back (the `BackInSwap` operationId) request.
+// BackInSwapWithResponse Go back one step where that is possible
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/back (the `BackInSwap` operationId).
 func (c *ClientWithResponses) BackInSwapWithResponse(ctx context.Context, id IdParam, params *BackInSwapParams, body BackInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*BackInSwapResponse, error) {
 	rsp, err := c.BackInSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20379,10 +22246,11 @@ func (c *ClientWithResponses) BackInSwapWithResponse(ctx context.Context, id IdP
 	return ParseBackInSwapResponse(rsp)
 }
 
-// BeginSwapWithBodyWithResponse performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request,
-// with any type of body and a specified content type.
+// BeginSwapWithBodyWithResponse Start a planned swap
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 func (c *ClientWithResponses) BeginSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *BeginSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginSwapResponse, error) {
 	rsp, err := c.BeginSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20391,8 +22259,11 @@ func (c *ClientWithResponses) BeginSwapWithBodyWithResponse(ctx context.Context,
 	return ParseBeginSwapResponse(rsp)
 }
 
-// BeginSwapWithResponse performs a POST /swaps/{id}/begin (the `BeginSwap` operationId) request.
+// BeginSwapWithResponse Start a planned swap
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/begin (the `BeginSwap` operationId).
 func (c *ClientWithResponses) BeginSwapWithResponse(ctx context.Context, id IdParam, params *BeginSwapParams, body BeginSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSwapResponse, error) {
 	rsp, err := c.BeginSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20401,10 +22272,11 @@ func (c *ClientWithResponses) BeginSwapWithResponse(ctx context.Context, id IdPa
 	return ParseBeginSwapResponse(rsp)
 }
 
-// ConfirmSwapWithBodyWithResponse performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request,
-// with any type of body and a specified content type.
+// ConfirmSwapWithBodyWithResponse Confirm the new drive by its label tail
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 func (c *ClientWithResponses) ConfirmSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *ConfirmSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSwapResponse, error) {
 	rsp, err := c.ConfirmSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20413,8 +22285,11 @@ func (c *ClientWithResponses) ConfirmSwapWithBodyWithResponse(ctx context.Contex
 	return ParseConfirmSwapResponse(rsp)
 }
 
-// ConfirmSwapWithResponse performs a POST /swaps/{id}/confirm (the `ConfirmSwap` operationId) request.
+// ConfirmSwapWithResponse Confirm the new drive by its label tail
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/confirm (the `ConfirmSwap` operationId).
 func (c *ClientWithResponses) ConfirmSwapWithResponse(ctx context.Context, id IdParam, params *ConfirmSwapParams, body ConfirmSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSwapResponse, error) {
 	rsp, err := c.ConfirmSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20423,9 +22298,11 @@ func (c *ClientWithResponses) ConfirmSwapWithResponse(ctx context.Context, id Id
 	return ParseConfirmSwapResponse(rsp)
 }
 
-// EvidenceOfSwapWithResponse performs a GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId) request.
+// EvidenceOfSwapWithResponse Download the warranty evidence of a swap as a ZIP file
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /swaps/{id}/evidence (the `EvidenceOfSwap` operationId).
 func (c *ClientWithResponses) EvidenceOfSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EvidenceOfSwapResponse, error) {
 	rsp, err := c.EvidenceOfSwap(ctx, id, reqEditors...)
 	if err != nil {
@@ -20434,10 +22311,11 @@ func (c *ClientWithResponses) EvidenceOfSwapWithResponse(ctx context.Context, id
 	return ParseEvidenceOfSwapResponse(rsp)
 }
 
-// FateOfOldWithBodyWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request,
-// with any type of body and a specified content type.
+// FateOfOldWithBodyWithResponse Record what happens to the replaced drive
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 func (c *ClientWithResponses) FateOfOldWithBodyWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error) {
 	rsp, err := c.FateOfOldWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20446,8 +22324,11 @@ func (c *ClientWithResponses) FateOfOldWithBodyWithResponse(ctx context.Context,
 	return ParseFateOfOldResponse(rsp)
 }
 
-// FateOfOldWithResponse performs a POST /swaps/{id}/fate (the `FateOfOld` operationId) request.
+// FateOfOldWithResponse Record what happens to the replaced drive
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/fate (the `FateOfOld` operationId).
 func (c *ClientWithResponses) FateOfOldWithResponse(ctx context.Context, id IdParam, params *FateOfOldParams, body FateOfOldJSONRequestBody, reqEditors ...RequestEditorFn) (*FateOfOldResponse, error) {
 	rsp, err := c.FateOfOld(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20456,10 +22337,11 @@ func (c *ClientWithResponses) FateOfOldWithResponse(ctx context.Context, id IdPa
 	return ParseFateOfOldResponse(rsp)
 }
 
-// HoldSwapWithBodyWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request,
-// with any type of body and a specified content type.
+// HoldSwapWithBodyWithResponse Put a swap on hold
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 func (c *ClientWithResponses) HoldSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error) {
 	rsp, err := c.HoldSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20468,8 +22350,11 @@ func (c *ClientWithResponses) HoldSwapWithBodyWithResponse(ctx context.Context, 
 	return ParseHoldSwapResponse(rsp)
 }
 
-// HoldSwapWithResponse performs a POST /swaps/{id}/hold (the `HoldSwap` operationId) request.
+// HoldSwapWithResponse Put a swap on hold
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/hold (the `HoldSwap` operationId).
 func (c *ClientWithResponses) HoldSwapWithResponse(ctx context.Context, id IdParam, params *HoldSwapParams, body HoldSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldSwapResponse, error) {
 	rsp, err := c.HoldSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20478,10 +22363,11 @@ func (c *ClientWithResponses) HoldSwapWithResponse(ctx context.Context, id IdPar
 	return ParseHoldSwapResponse(rsp)
 }
 
-// LeadSwapWithBodyWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request,
-// with any type of body and a specified content type.
+// LeadSwapWithBodyWithResponse Take over or hand over the lead of a swap
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 func (c *ClientWithResponses) LeadSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error) {
 	rsp, err := c.LeadSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20490,8 +22376,11 @@ func (c *ClientWithResponses) LeadSwapWithBodyWithResponse(ctx context.Context, 
 	return ParseLeadSwapResponse(rsp)
 }
 
-// LeadSwapWithResponse performs a POST /swaps/{id}/lead (the `LeadSwap` operationId) request.
+// LeadSwapWithResponse Take over or hand over the lead of a swap
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/lead (the `LeadSwap` operationId).
 func (c *ClientWithResponses) LeadSwapWithResponse(ctx context.Context, id IdParam, params *LeadSwapParams, body LeadSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*LeadSwapResponse, error) {
 	rsp, err := c.LeadSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20500,10 +22389,11 @@ func (c *ClientWithResponses) LeadSwapWithResponse(ctx context.Context, id IdPar
 	return ParseLeadSwapResponse(rsp)
 }
 
-// NextInSwapWithBodyWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request,
-// with any type of body and a specified content type.
+// NextInSwapWithBodyWithResponse Do the current step of a swap
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 func (c *ClientWithResponses) NextInSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error) {
 	rsp, err := c.NextInSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20512,8 +22402,11 @@ func (c *ClientWithResponses) NextInSwapWithBodyWithResponse(ctx context.Context
 	return ParseNextInSwapResponse(rsp)
 }
 
-// NextInSwapWithResponse performs a POST /swaps/{id}/next (the `NextInSwap` operationId) request.
+// NextInSwapWithResponse Do the current step of a swap
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/next (the `NextInSwap` operationId).
 func (c *ClientWithResponses) NextInSwapWithResponse(ctx context.Context, id IdParam, params *NextInSwapParams, body NextInSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*NextInSwapResponse, error) {
 	rsp, err := c.NextInSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -20522,9 +22415,11 @@ func (c *ClientWithResponses) NextInSwapWithResponse(ctx context.Context, id IdP
 	return ParseNextInSwapResponse(rsp)
 }
 
-// ReportSwapWithResponse performs a GET /swaps/{id}/report (the `ReportSwap` operationId) request.
+// ReportSwapWithResponse Get the record of a swap
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /swaps/{id}/report (the `ReportSwap` operationId).
 func (c *ClientWithResponses) ReportSwapWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*ReportSwapResponse, error) {
 	rsp, err := c.ReportSwap(ctx, id, reqEditors...)
 	if err != nil {
@@ -20533,10 +22428,11 @@ func (c *ClientWithResponses) ReportSwapWithResponse(ctx context.Context, id IdP
 	return ParseReportSwapResponse(rsp)
 }
 
-// ResumeSwapWithBodyWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request,
-// with any type of body and a specified content type.
+// ResumeSwapWithBodyWithResponse Resume a swap that is on hold
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 func (c *ClientWithResponses) ResumeSwapWithBodyWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error) {
 	rsp, err := c.ResumeSwapWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -20545,8 +22441,11 @@ func (c *ClientWithResponses) ResumeSwapWithBodyWithResponse(ctx context.Context
 	return ParseResumeSwapResponse(rsp)
 }
 
-// ResumeSwapWithResponse performs a POST /swaps/{id}/resume (the `ResumeSwap` operationId) request.
+// ResumeSwapWithResponse Resume a swap that is on hold
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 func (c *ClientWithResponses) ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error) {
 	rsp, err := c.ResumeSwap(ctx, id, params, body, reqEditors...)
 	if err != nil {
@@ -24157,340 +26056,340 @@ func ParseResumeSwapResponse(rsp *http.Response) (*ResumeSwapResponse, error) {
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-
+	// GetAcceptPolicy Get the default acceptance test
 	// (GET /acceptance-policy)
 	GetAcceptPolicy(ctx *echo.Context) error
-
+	// SetAcceptPolicy Set the default acceptance test
 	// (PUT /acceptance-policy)
 	SetAcceptPolicy(ctx *echo.Context) error
-
+	// ListAcceptances List acceptance tests
 	// (GET /acceptances)
 	ListAcceptances(ctx *echo.Context) error
-
+	// AcceptDrive Start the acceptance test of a drive
 	// (POST /acceptances)
 	AcceptDrive(ctx *echo.Context, params AcceptDriveParams) error
-
+	// GetAcceptance Get one acceptance test
 	// (GET /acceptances/{id})
 	GetAcceptance(ctx *echo.Context, id IdParam) error
-
+	// PauseAcceptance Pause an acceptance test
 	// (POST /acceptances/{id}/pause)
 	PauseAcceptance(ctx *echo.Context, id IdParam, params PauseAcceptanceParams) error
-
+	// ResumeAcceptance Resume an acceptance test
 	// (POST /acceptances/{id}/resume)
 	ResumeAcceptance(ctx *echo.Context, id IdParam, params ResumeAcceptanceParams) error
-
+	// StopAcceptance Stop an acceptance test
 	// (POST /acceptances/{id}/stop)
 	StopAcceptance(ctx *echo.Context, id IdParam, params StopAcceptanceParams) error
-
+	// TakeOrders Wait for orders to a host
 	// (GET /agent/orders)
 	TakeOrders(ctx *echo.Context, params TakeOrdersParams) error
-
+	// ReportOutcome Report the outcome of an order
 	// (POST /agent/orders/{id}/outcome)
 	ReportOutcome(ctx *echo.Context, id IdParam) error
-
+	// PushReport Report the state of a host
 	// (POST /agent/reports)
 	PushReport(ctx *echo.Context) error
-
+	// GetCalendar Get the calendar of self-tests
 	// (GET /calendar)
 	GetCalendar(ctx *echo.Context, params GetCalendarParams) error
-
+	// EndFeed Remove the address of the calendar feed
 	// (DELETE /calendar/feed)
 	EndFeed(ctx *echo.Context) error
-
+	// MakeFeed Create the address of the calendar feed
 	// (POST /calendar/feed)
 	MakeFeed(ctx *echo.Context, params MakeFeedParams) error
-
+	// ListPlannedTests List planned self-tests
 	// (GET /calendar/tests)
 	ListPlannedTests(ctx *echo.Context, params ListPlannedTestsParams) error
-
+	// ListCampaigns List campaigns
 	// (GET /campaigns)
 	ListCampaigns(ctx *echo.Context) error
-
+	// PlanCampaign Plan a campaign: the ordered replacement of many drives
 	// (POST /campaigns)
 	PlanCampaign(ctx *echo.Context, params PlanCampaignParams) error
-
+	// GetCampaign Get one campaign
 	// (GET /campaigns/{id})
 	GetCampaign(ctx *echo.Context, id IdParam) error
-
+	// AbandonCampaign Abandon a campaign
 	// (POST /campaigns/{id}/abandon)
 	AbandonCampaign(ctx *echo.Context, id IdParam, params AbandonCampaignParams) error
-
+	// NextInCampaign Start the next swap of a campaign
 	// (POST /campaigns/{id}/next)
 	NextInCampaign(ctx *echo.Context, id IdParam, params NextInCampaignParams) error
-
+	// SkipInCampaign Skip the next drive of a campaign
 	// (POST /campaigns/{id}/skip)
 	SkipInCampaign(ctx *echo.Context, id IdParam, params SkipInCampaignParams) error
-
+	// ListChannels List notice channels
 	// (GET /channels)
 	ListChannels(ctx *echo.Context) error
-
+	// RemoveChannel Remove a notice channel
 	// (DELETE /channels/{id})
 	RemoveChannel(ctx *echo.Context, id IdParam) error
-
+	// PutChannel Create or change a notice channel
 	// (PUT /channels/{id})
 	PutChannel(ctx *echo.Context, id IdParam) error
-
+	// TestChannel Send a test message to a channel
 	// (POST /channels/{id}/test)
 	TestChannel(ctx *echo.Context, id IdParam) error
-
+	// ListDrives List drives, filtered and sorted
 	// (GET /drives)
 	ListDrives(ctx *echo.Context, params ListDrivesParams) error
-
+	// GetDrive Get one drive
 	// (GET /drives/{drive})
 	GetDrive(ctx *echo.Context, drive DriveParam) error
-
+	// AskAddress Ask what data is stored where a self-test failed
 	// (POST /drives/{drive}/address)
 	AskAddress(ctx *echo.Context, drive DriveParam, params AskAddressParams) error
-
+	// GetReadings Export readings
 	// (GET /drives/{drive}/readings)
 	GetReadings(ctx *echo.Context, drive DriveParam, params GetReadingsParams) error
-
+	// GetTrend Get one metric of a drive over time
 	// (GET /drives/{drive}/trend)
 	GetTrend(ctx *echo.Context, drive DriveParam, params GetTrendParams) error
-
+	// StreamEvents Follow events as they happen
 	// (GET /events)
 	StreamEvents(ctx *echo.Context, params StreamEventsParams) error
-
+	// ListHosts List hosts
 	// (GET /hosts)
 	ListHosts(ctx *echo.Context) error
-
+	// EnrolHost Enrol a host and return its token once
 	// (POST /hosts)
 	EnrolHost(ctx *echo.Context) error
-
+	// GetBays Get the bay map of a host
 	// (GET /hosts/{host}/bays)
 	GetBays(ctx *echo.Context, host string) error
-
+	// SetCold Set whether drives of a host are changed only while it is down
 	// (PUT /hosts/{host}/cold)
 	SetCold(ctx *echo.Context, host string) error
-
+	// ListLayouts List the enclosure layouts of a host
 	// (GET /hosts/{host}/layouts)
 	ListLayouts(ctx *echo.Context, host string) error
-
+	// RemoveLayout Remove the description of an enclosure
 	// (DELETE /hosts/{host}/layouts/{name})
 	RemoveLayout(ctx *echo.Context, host string, name string, params RemoveLayoutParams) error
-
+	// SetLayout Describe an enclosure
 	// (PUT /hosts/{host}/layouts/{name})
 	SetLayout(ctx *echo.Context, host string, name string, params SetLayoutParams) error
-
+	// SetRoom Set the room of a host
 	// (PUT /hosts/{host}/room)
 	SetRoom(ctx *echo.Context, host string) error
-
+	// GetSurvey Get the survey that is running on a host
 	// (GET /hosts/{host}/survey)
 	GetSurvey(ctx *echo.Context, host string) error
-
+	// ActOnSurvey Start, answer or end a survey
 	// (POST /hosts/{host}/survey)
 	ActOnSurvey(ctx *echo.Context, host string, params ActOnSurveyParams) error
-
+	// GetLab Get the state of the lab
 	// (GET /lab)
 	GetLab(ctx *echo.Context) error
-
+	// LabEyes List the lights that a person would see blink
 	// (GET /lab/eyes)
 	LabEyes(ctx *echo.Context) error
-
+	// LabInsert Insert a drive in the lab
 	// (POST /lab/insert)
 	LabInsert(ctx *echo.Context) error
-	// LabJoin do by hand what an order would do to a pool that can only be watched
+	// LabJoin Make a drive a member of a lab pool by hand
 	// (POST /lab/join)
 	LabJoin(ctx *echo.Context) error
-
+	// LabMishap Let something go wrong in the lab
 	// (POST /lab/mishap)
 	LabMishap(ctx *echo.Context) error
-
+	// LabPart Change the state of an enclosure part in the lab
 	// (POST /lab/part)
 	LabPart(ctx *echo.Context) error
-
+	// LabPower Switch a lab host off or on
 	// (POST /lab/power)
 	LabPower(ctx *echo.Context) error
-
+	// LabPull Pull a drive in the lab
 	// (POST /lab/pull)
 	LabPull(ctx *echo.Context) error
-
+	// LabRead Read a file of a lab pool
 	// (POST /lab/read)
 	LabRead(ctx *echo.Context) error
-
+	// LabSilence Let enclosures of the lab report nothing about their bays
 	// (POST /lab/silence)
 	LabSilence(ctx *echo.Context) error
-
+	// SetLabSpeed Set the speed of time in the lab
 	// (PUT /lab/speed)
 	SetLabSpeed(ctx *echo.Context) error
-
+	// LabStuck Let recoveries of a lab pool hang
 	// (POST /lab/stuck)
 	LabStuck(ctx *echo.Context) error
-
+	// ListLights List bay lights that are on or asked for
 	// (GET /lights)
 	ListLights(ctx *echo.Context) error
-
+	// LightOn Switch a bay light on until a time
 	// (POST /lights)
 	LightOn(ctx *echo.Context, params LightOnParams) error
-
+	// LightOff Switch a bay light off
 	// (DELETE /lights/{id})
 	LightOff(ctx *echo.Context, id IdParam) error
-
+	// GetMe Who is signed in
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
-
+	// ListNotices List notices
 	// (GET /notices)
 	ListNotices(ctx *echo.Context, params ListNoticesParams) error
-
+	// AcknowledgeNotice Acknowledge a notice
 	// (POST /notices/{id}/acknowledge)
 	AcknowledgeNotice(ctx *echo.Context, id IdParam) error
-
+	// MuteNotice Mute a notice until a time
 	// (POST /notices/{id}/mute)
 	MuteNotice(ctx *echo.Context, id IdParam) error
-
+	// GetOrder Get one order with its outcome
 	// (GET /orders/{id})
 	GetOrder(ctx *echo.Context, id IdParam) error
-
+	// ListPeople List people with a token
 	// (GET /people)
 	ListPeople(ctx *echo.Context) error
-
+	// AddPerson Add a person and return their token once
 	// (POST /people)
 	AddPerson(ctx *echo.Context) error
-
+	// RemovePerson Remove a person's token and sessions
 	// (DELETE /people/{name})
 	RemovePerson(ctx *echo.Context, name string) error
-
+	// ListPlans List self-test plans
 	// (GET /plans)
 	ListPlans(ctx *echo.Context) error
-
+	// PreviewPlans Preview a changed self-test plan
 	// (POST /plans/preview)
 	PreviewPlans(ctx *echo.Context) error
-
+	// RemovePlan Remove a self-test plan
 	// (DELETE /plans/{name})
 	RemovePlan(ctx *echo.Context, name string, params RemovePlanParams) error
-
+	// SetPlan Create or change a self-test plan
 	// (PUT /plans/{name})
 	SetPlan(ctx *echo.Context, name string, params SetPlanParams) error
-
+	// ListPools List all pools
 	// (GET /pools)
 	ListPools(ctx *echo.Context) error
-
+	// GetPool Get one pool
 	// (GET /pools/{pool})
 	GetPool(ctx *echo.Context, pool PoolParam) error
-
+	// ActOnPool Order an action on a pool
 	// (POST /pools/{pool}/actions)
 	ActOnPool(ctx *echo.Context, pool PoolParam, params ActOnPoolParams) error
-
+	// CopyPool Copy a pool and its hosts for a rehearsal
 	// (GET /pools/{pool}/copy)
 	CopyPool(ctx *echo.Context, pool PoolParam) error
-
+	// PoolFit List replacement sizes and free drives for each member
 	// (GET /pools/{pool}/fit)
 	PoolFit(ctx *echo.Context, pool PoolParam) error
-
+	// PlanMoves Plan changes of a pool so that the least data moves
 	// (POST /pools/{pool}/moves)
 	PlanMoves(ctx *echo.Context, pool PoolParam) error
-
+	// RemovePriorityHours Remove the priority hours of a pool
 	// (DELETE /pools/{pool}/priority-hours)
 	RemovePriorityHours(ctx *echo.Context, pool PoolParam) error
-
+	// SetPriorityHours Set the hours in which recoveries have another priority
 	// (PUT /pools/{pool}/priority-hours)
 	SetPriorityHours(ctx *echo.Context, pool PoolParam) error
-
+	// WhatIf Predict what happens if members are lost
 	// (GET /pools/{pool}/whatif)
 	WhatIf(ctx *echo.Context, pool PoolParam, params WhatIfParams) error
-
+	// GetLatestReadings Export the latest reading of every drive
 	// (GET /readings)
 	GetLatestReadings(ctx *echo.Context) error
-
+	// ImportReadings Import readings
 	// (POST /readings)
 	ImportReadings(ctx *echo.Context) error
-
+	// ListRecoveries List recoveries, the newest first
 	// (GET /recoveries)
 	ListRecoveries(ctx *echo.Context, params ListRecoveriesParams) error
-
+	// GetRecovery Get one recovery with its course
 	// (GET /recoveries/{id})
 	GetRecovery(ctx *echo.Context, id IdParam) error
-
+	// GetRound Get the round: what needs a person now, in order
 	// (GET /round)
 	GetRound(ctx *echo.Context) error
-
+	// ListRules List rules and thresholds
 	// (GET /rules)
 	ListRules(ctx *echo.Context) error
-
+	// SetThreshold Set a threshold
 	// (PUT /rules/thresholds)
 	SetThreshold(ctx *echo.Context) error
-
+	// TryRule Try a rule on past readings
 	// (POST /rules/try)
 	TryRule(ctx *echo.Context) error
-
+	// RemoveRule Remove a rule
 	// (DELETE /rules/{id})
 	RemoveRule(ctx *echo.Context, id IdParam) error
-
+	// PutRule Create a rule, or switch a built-in rule on or off
 	// (PUT /rules/{id})
 	PutRule(ctx *echo.Context, id IdParam) error
-
+	// Search Search drives, bays, pools and hosts
 	// (GET /search)
 	Search(ctx *echo.Context, params SearchParams) error
-
+	// ListTestRuns List ordered self-tests, the newest first
 	// (GET /selftests)
 	ListTestRuns(ctx *echo.Context, params ListTestRunsParams) error
-
+	// StartTests Start self-tests
 	// (POST /selftests)
 	StartTests(ctx *echo.Context, params StartTestsParams) error
-
+	// GetTestStanding Get the self-test results of each drive against its plan
 	// (GET /selftests/standing)
 	GetTestStanding(ctx *echo.Context, params GetTestStandingParams) error
-
+	// StopTests Stop running self-tests
 	// (POST /selftests/stop)
 	StopTests(ctx *echo.Context, params StopTestsParams) error
-
+	// SignOut Sign out
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
-
+	// SignIn Sign in with a token or a one-time code
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
-
+	// ConfirmBay Confirm which drive is in a bay
 	// (POST /spots)
 	ConfirmBay(ctx *echo.Context, params ConfirmBayParams) error
-
+	// ListStock List drives kept to replace others
 	// (GET /stock)
 	ListStock(ctx *echo.Context) error
-
+	// DropFromStock Remove a drive from stock
 	// (DELETE /stock/{drive})
 	DropFromStock(ctx *echo.Context, drive string) error
-
+	// KeepInStock Keep a drive in stock
 	// (PUT /stock/{drive})
 	KeepInStock(ctx *echo.Context, drive string) error
-
+	// ListSwaps List swaps, the newest first
 	// (GET /swaps)
 	ListSwaps(ctx *echo.Context, params ListSwapsParams) error
-
+	// PlanSwap Plan the replacement of a drive
 	// (POST /swaps)
 	PlanSwap(ctx *echo.Context, params PlanSwapParams) error
-
+	// GetSwap Get one swap
 	// (GET /swaps/{id})
 	GetSwap(ctx *echo.Context, id IdParam) error
-
+	// AbandonSwap Abandon a swap
 	// (POST /swaps/{id}/abandon)
 	AbandonSwap(ctx *echo.Context, id IdParam, params AbandonSwapParams) error
-
+	// BackInSwap Go back one step where that is possible
 	// (POST /swaps/{id}/back)
 	BackInSwap(ctx *echo.Context, id IdParam, params BackInSwapParams) error
-
+	// BeginSwap Start a planned swap
 	// (POST /swaps/{id}/begin)
 	BeginSwap(ctx *echo.Context, id IdParam, params BeginSwapParams) error
-
+	// ConfirmSwap Confirm the new drive by its label tail
 	// (POST /swaps/{id}/confirm)
 	ConfirmSwap(ctx *echo.Context, id IdParam, params ConfirmSwapParams) error
-
+	// EvidenceOfSwap Download the warranty evidence of a swap as a ZIP file
 	// (GET /swaps/{id}/evidence)
 	EvidenceOfSwap(ctx *echo.Context, id IdParam) error
-
+	// FateOfOld Record what happens to the replaced drive
 	// (POST /swaps/{id}/fate)
 	FateOfOld(ctx *echo.Context, id IdParam, params FateOfOldParams) error
-
+	// HoldSwap Put a swap on hold
 	// (POST /swaps/{id}/hold)
 	HoldSwap(ctx *echo.Context, id IdParam, params HoldSwapParams) error
-
+	// LeadSwap Take over or hand over the lead of a swap
 	// (POST /swaps/{id}/lead)
 	LeadSwap(ctx *echo.Context, id IdParam, params LeadSwapParams) error
-
+	// NextInSwap Do the current step of a swap
 	// (POST /swaps/{id}/next)
 	NextInSwap(ctx *echo.Context, id IdParam, params NextInSwapParams) error
-
+	// ReportSwap Get the record of a swap
 	// (GET /swaps/{id}/report)
 	ReportSwap(ctx *echo.Context, id IdParam) error
-
+	// ResumeSwap Resume a swap that is on hold
 	// (POST /swaps/{id}/resume)
 	ResumeSwap(ctx *echo.Context, id IdParam, params ResumeSwapParams) error
 }

@@ -1,5 +1,5 @@
-// Package channel carries notices out of the service: to a webhook as CloudEvents, by e-mail, to a syslog collector. Sending
-// is all it does; what is sent when, and again, is the service's business.
+// Package channel carries notices out of the service: to a webhook as CloudEvents, by e-mail, to a syslog collector.
+// Sending is all it does; what is sent when, and again, is the service's business.
 package channel
 
 import (
@@ -38,7 +38,8 @@ const (
 	Syslog  Kind = "syslog"
 )
 
-// Config is where to and how. Secret is never shown again: for a webhook the key of its signature, for e-mail the password.
+// Config is where to and how. Secret is never shown again: for a webhook the key of its signature, for e-mail the
+// password.
 type Config struct {
 	Kind   Kind     `json:"kind"`
 	URL    string   `json:"url,omitempty"`    // webhook: https://…; syslog: tcp://host:port or tls://host:port
@@ -170,7 +171,10 @@ func local(a netip.Addr) bool {
 // dialer looks at where a connection really goes, whatever its name was resolved to before.
 func (s Sender) dialer() *net.Dialer {
 	return &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		if to, err := netip.ParseAddrPort(address); err == nil && s.isSelf(netip.AddrPortFrom(to.Addr().Unmap(), to.Port())) {
+		if to, err := netip.ParseAddrPort(
+			address,
+		); err == nil &&
+			s.isSelf(netip.AddrPortFrom(to.Addr().Unmap(), to.Port())) {
 			return ErrSelf
 		}
 		return nil
@@ -203,7 +207,8 @@ func (s Sender) Send(ctx context.Context, c Config, m Message) error {
 	return fmt.Errorf("a channel is a webhook, email or syslog, not %q", c.Kind)
 }
 
-// Signature is the header that carries the HMAC-SHA-256 of a webhook's body, as hexadecimal, under the channel's secret.
+// Signature is the header that carries the HMAC-SHA-256 of a webhook's body, as hexadecimal, under the channel's
+// secret.
 const Signature = "Lantern-Signature-256"
 
 // Sign signs a body.
@@ -291,9 +296,20 @@ func (s Sender) email(ctx context.Context, c Config, m Message) error {
 	if err != nil {
 		return err
 	}
-	options := []mail.Option{mail.WithPort(n), mail.WithTLSPolicy(mail.TLSMandatory), mail.WithTLSConfig(t), mail.WithTimeout(20 * time.Second), mail.WithDialContextFunc(s.dialer().DialContext)}
+	options := []mail.Option{
+		mail.WithPort(n),
+		mail.WithTLSPolicy(mail.TLSMandatory),
+		mail.WithTLSConfig(t),
+		mail.WithTimeout(20 * time.Second),
+		mail.WithDialContextFunc(s.dialer().DialContext),
+	}
 	if c.User != "" {
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(c.User), mail.WithPassword(c.Secret))
+		options = append(
+			options,
+			mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover),
+			mail.WithUsername(c.User),
+			mail.WithPassword(c.Secret),
+		)
 	}
 	client, err := mail.NewClient(host, options...)
 	if err != nil {
@@ -302,8 +318,8 @@ func (s Sender) email(ctx context.Context, c Config, m Message) error {
 	return client.DialAndSendWithContext(ctx, msg)
 }
 
-// syslog sends one message (RFC 5424) with its length before it (RFC 6587 3.4.1), over TCP or TLS (RFC 5425). The protocol
-// has no answer: that the far end took the bytes is all the confirmation there is.
+// syslog sends one message (RFC 5424) with its length before it (RFC 6587 3.4.1), over TCP or TLS (RFC 5425). The
+// protocol has no answer: that the far end took the bytes is all the confirmation there is.
 func (s Sender) syslog(ctx context.Context, c Config, m Message) error {
 	const facilityDaemon = 3
 	line := &rfc5424.SyslogMessage{}

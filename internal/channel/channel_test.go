@@ -22,8 +22,15 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var message = Message{ID: "01NOTICE", At: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Type: "notice.opened", Subject: "ZU006 in skerry/front/7 has 38 sectors that cannot be read",
-	Text: "Replace it today.\n", Grave: 3, Data: map[string]any{"drive": "wwn-5002"}}
+var message = Message{
+	ID:      "01NOTICE",
+	At:      time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC),
+	Type:    "notice.opened",
+	Subject: "ZU006 in skerry/front/7 has 38 sectors that cannot be read",
+	Text:    "Replace it today.\n",
+	Grave:   3,
+	Data:    map[string]any{"drive": "wwn-5002"},
+}
 
 // secure is a web server with a certificate of its own, whose authority the channel is given.
 func secure(t *testing.T, h http.HandlerFunc) (*httptest.Server, string, *tls.Config) {
@@ -33,8 +40,8 @@ func secure(t *testing.T, h http.HandlerFunc) (*httptest.Server, string, *tls.Co
 	return s, ca, s.TLS
 }
 
-// TestWebhook: a CloudEvent that a real reader of them takes, signed over its very bytes; a refusal and a redirection are no
-// confirmation.
+// TestWebhook: a CloudEvent that a real reader of them takes, signed over its very bytes; a refusal and a redirection
+// are no confirmation.
 func TestWebhook(t *testing.T) {
 	var body []byte
 	var head http.Header
@@ -98,8 +105,8 @@ func (s *session) Data(r io.Reader) error {
 	return err
 }
 
-// TestEmail: through a real mail server, under STARTTLS; without it nothing is sent; what the server does not take is no
-// success.
+// TestEmail: through a real mail server, under STARTTLS; without it nothing is sent; what the server does not take is
+// no success.
 func TestEmail(t *testing.T) {
 	_, ca, certificates := secure(t, func(http.ResponseWriter, *http.Request) {})
 	start := func(t *testing.T, p *post, config *tls.Config) string {
@@ -112,7 +119,13 @@ func TestEmail(t *testing.T) {
 		return l.Addr().String()
 	}
 	p := &post{}
-	c := Config{Kind: Email, Server: start(t, p, &tls.Config{Certificates: certificates.Certificates}), From: "lantern@heron.example", To: []string{"ida@heron.example", "bo@heron.example"}, CA: ca}
+	c := Config{
+		Kind:   Email,
+		Server: start(t, p, &tls.Config{Certificates: certificates.Certificates}),
+		From:   "lantern@heron.example",
+		To:     []string{"ida@heron.example", "bo@heron.example"},
+		CA:     ca,
+	}
 	require.NoError(t, Sender{}.Check(t.Context(), c))
 	require.NoError(t, Sender{}.Send(t.Context(), c, message))
 	require.Len(t, p.mails, 1)
@@ -181,14 +194,24 @@ func TestRefused(t *testing.T) {
 		require.ErrorContains(t, err, want, url)
 	}
 	everywhere := Sender{Self: []netip.AddrPort{netip.MustParseAddrPort("0.0.0.0:7411")}}
-	require.ErrorIs(t, everywhere.Check(t.Context(), Config{Kind: Webhook, URL: "http://127.0.0.1:7411/", Secret: "k"}), ErrSelf)
+	require.ErrorIs(
+		t,
+		everywhere.Check(t.Context(), Config{Kind: Webhook, URL: "http://127.0.0.1:7411/", Secret: "k"}),
+		ErrSelf,
+	)
 	require.ErrorContains(t, s.Check(t.Context(), Config{Kind: Webhook, URL: "https://x.example/"}), "needs a secret")
 	require.ErrorContains(t, s.Check(t.Context(), Config{Kind: Email, Server: "x.example"}), "host:port")
-	require.ErrorContains(t, s.Check(t.Context(), Config{Kind: Email, Server: "127.0.0.1:25", From: "a@b.example"}), "at least one receiver")
+	require.ErrorContains(
+		t,
+		s.Check(t.Context(), Config{Kind: Email, Server: "127.0.0.1:25", From: "a@b.example"}),
+		"at least one receiver",
+	)
 	require.ErrorContains(t, s.Check(t.Context(), Config{Kind: "pigeon"}), "pigeon")
 
 	// A name that points elsewhere when it is checked and here when it is used: the connection itself is refused.
-	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was reached") }))
+	server := httptest.NewServer(
+		http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was reached") }),
+	)
 	defer server.Close()
 	self := Sender{Self: []netip.AddrPort{netip.MustParseAddrPort(strings.TrimPrefix(server.URL, "http://"))}}
 	err := self.Send(t.Context(), Config{Kind: Webhook, URL: server.URL, Secret: "k"}, message)

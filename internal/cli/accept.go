@@ -18,9 +18,23 @@ func acceptCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No new drive was tested yet. Begin with: lantern accept begin <drive>", []string{"DRIVE", "STATE", "AT", "PLACE", "BY", "BEGUN", "SAYS"}, func(a api.Acceptance) []cell {
-			return []cell{{text: a.Tail, style: bold}, {text: string(a.State)}, {text: a.Stage}, {text: cmp.Or(a.Bay, a.Host)}, {text: a.By}, {text: a.BegunAt.Local().Format("2006-01-02 15:04")}, {text: a.Says}}
-		})
+		return list(
+			s,
+			all,
+			"No new drive was tested yet. Begin with: lantern accept begin <drive>",
+			[]string{"DRIVE", "STATE", "AT", "PLACE", "BY", "BEGUN", "SAYS"},
+			func(a api.Acceptance) []cell {
+				return []cell{
+					{text: a.Tail, style: bold},
+					{text: string(a.State)},
+					{text: a.Stage},
+					{text: cmp.Or(a.Bay, a.Host)},
+					{text: a.By},
+					{text: a.BegunAt.Local().Format("2006-01-02 15:04")},
+					{text: a.Says},
+				}
+			},
+		)
 	})
 	on := func(name, use, eg string, do func(ctx context.Context, s *session, name string) (api.Acceptance, error)) *cli.Command {
 		return &cli.Command{Name: name, Usage: use, ArgsUsage: "<drive>", Description: "Example: " + eg,
@@ -33,12 +47,35 @@ func acceptCommand() *cli.Command {
 				return tell(s, s.acceptance, a, err)
 			})}
 	}
-	return &cli.Command{Name: "accept", Usage: "acceptance test of a new drive", Description: "Example: lantern accept begin 7F412 --surface --extended", Action: list,
+	return &cli.Command{
+		Name:        "accept",
+		Usage:       "acceptance test of a new drive",
+		Description: "Example: lantern accept begin 7F412 --surface --extended",
+		Action:      list,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all tests of new drives, the newest first", Description: "Example: lantern accept list", Action: list},
-			{Name: "begin", Usage: "test it for what the policy says (lantern accept policy), or for what is said here", ArgsUsage: "<drive>", Description: "Example: lantern accept begin 7F412\n         lantern accept begin 7F412 --surface --extended --rate 100MB --tail 7F412",
-				Flags: append(asked(), &cli.BoolFlag{Name: "short", Usage: "no more than its past and its short self-test, whatever the policy says"},
-					&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when the surface is written and it was not given"}),
+			{
+				Name:        "list",
+				Usage:       "all tests of new drives, the newest first",
+				Description: "Example: lantern accept list",
+				Action:      list,
+			},
+			{
+				Name:      "begin",
+				Usage:     "test it for what the policy says (lantern accept policy), or for what is said here",
+				ArgsUsage: "<drive>",
+				Description: "Example: lantern accept begin 7F412\n         lantern accept begin 7F412 " +
+					"--surface --extended --rate 100MB --tail 7F412",
+				Flags: append(
+					asked(),
+					&cli.BoolFlag{
+						Name:  "short",
+						Usage: "no more than its past and its short self-test, whatever the policy says",
+					},
+					&cli.StringFlag{
+						Name:  "tail",
+						Usage: "as read on the label; asked for when the surface is written and it was not given",
+					},
+				),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive")
 					if err != nil {
@@ -48,7 +85,13 @@ func acceptCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					req := api.AcceptDrive{Drive: drive, Surface: p.Surface, Extended: p.Extended, RateBytes: p.RateBytes, ByPolicy: !said && !cmd.Bool("short")}
+					req := api.AcceptDrive{
+						Drive:     drive,
+						Surface:   p.Surface,
+						Extended:  p.Extended,
+						RateBytes: p.RateBytes,
+						ByPolicy:  !said && !cmd.Bool("short"),
+					}
 					if req.ByPolicy {
 						// Whether its surface is written, and so its label must have been read.
 						if p, err = ask[api.AcceptPolicy](s.client.GetAcceptPolicy(ctx)); err != nil {
@@ -56,15 +99,29 @@ func acceptCommand() *cli.Command {
 						}
 					}
 					if p.Surface {
-						if req.Tail, err = s.typed(ctx, cmd.String("tail"), "its whole surface is written; type the label tail of the drive", "label tail", "--tail"); err != nil {
+						if req.Tail, err = s.typed(
+							ctx,
+							cmd.String("tail"),
+							"its whole surface is written; type the label tail of the drive",
+							"label tail",
+							"--tail",
+						); err != nil {
 							return err
 						}
 					}
 					a, err := ask[api.Acceptance](s.client.AcceptDrive(ctx, nil, req))
 					return tell(s, s.acceptance, a, err)
-				})},
-			{Name: "policy", Usage: "what new drives are tested for if nobody says otherwise; with flags, set it", Description: "Example: lantern accept policy\n         lantern accept policy --surface --extended --rate 100MB\n         lantern accept policy --short",
-				Flags: append(asked(), &cli.BoolFlag{Name: "short", Usage: "no more than their past and their short self-test"}),
+				}),
+			},
+			{
+				Name:  "policy",
+				Usage: "what new drives are tested for if nobody says otherwise; with flags, set it",
+				Description: "Example: lantern accept policy\n         lantern accept policy --surface " +
+					"--extended --rate 100MB\n         lantern accept policy --short",
+				Flags: append(
+					asked(),
+					&cli.BoolFlag{Name: "short", Usage: "no more than their past and their short self-test"},
+				),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					p, said, err := policyOf(cmd)
 					switch {
@@ -78,28 +135,54 @@ func acceptCommand() *cli.Command {
 						p, err = ask[api.AcceptPolicy](s.client.GetAcceptPolicy(ctx))
 					}
 					return tell(s, s.acceptPolicy, p, err)
-				})},
-			on("show", "how far it has come", "lantern accept show 7F412", func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
-				return ask[api.Acceptance](s.client.GetAcceptance(ctx, name))
-			}),
-			on("pause", "let the writing of its surface rest", "lantern accept pause 7F412", func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
-				return ask[api.Acceptance](s.client.PauseAcceptance(ctx, name, nil, api.Reason{}))
-			}),
-			on("resume", "go on from where it was", "lantern accept resume 7F412", func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
-				return ask[api.Acceptance](s.client.ResumeAcceptance(ctx, name, nil, api.Reason{}))
-			}),
-			on("stop", "end it", "lantern accept stop 7F412", func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
-				return ask[api.Acceptance](s.client.StopAcceptance(ctx, name, nil, api.Reason{}))
-			}),
-		}}
+				}),
+			},
+			on(
+				"show",
+				"how far it has come",
+				"lantern accept show 7F412",
+				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
+					return ask[api.Acceptance](s.client.GetAcceptance(ctx, name))
+				},
+			),
+			on(
+				"pause",
+				"let the writing of its surface rest",
+				"lantern accept pause 7F412",
+				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
+					return ask[api.Acceptance](s.client.PauseAcceptance(ctx, name, nil, api.Reason{}))
+				},
+			),
+			on(
+				"resume",
+				"go on from where it was",
+				"lantern accept resume 7F412",
+				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
+					return ask[api.Acceptance](s.client.ResumeAcceptance(ctx, name, nil, api.Reason{}))
+				},
+			),
+			on(
+				"stop",
+				"end it",
+				"lantern accept stop 7F412",
+				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
+					return ask[api.Acceptance](s.client.StopAcceptance(ctx, name, nil, api.Reason{}))
+				},
+			),
+		},
+	}
 }
 
 // asked are the flags that say what a new drive is tested for.
 func asked() []cli.Flag {
 	return []cli.Flag{
-		&cli.BoolFlag{Name: "surface", Usage: "write the whole surface with patterns and read it back; whatever is on it is gone"},
+		&cli.BoolFlag{
+			Name:  "surface",
+			Usage: "write the whole surface with patterns and read it back; whatever is on it is gone",
+		},
 		&cli.BoolFlag{Name: "extended", Usage: "run the extended self-test"},
-		&cli.StringFlag{Name: "rate", Usage: "write and read this much a second at the most, such as 100MB"}}
+		&cli.StringFlag{Name: "rate", Usage: "write and read this much a second at the most, such as 100MB"},
+	}
 }
 
 // policyOf reads them; said is false when none was given.
@@ -120,7 +203,10 @@ func (s *session) acceptPolicy(p api.AcceptPolicy) {
 	o.line("%s", o.paint("New drives are tested, if nobody says otherwise, for", bold))
 	o.line("  what they say of their past, and their short self-test")
 	if p.Surface {
-		o.line("  their whole surface: written and read back, at %s/s at the most", decimal(cmp.Or(p.RateBytes, int64(150e6))))
+		o.line(
+			"  their whole surface: written and read back, at %s/s at the most",
+			decimal(cmp.Or(p.RateBytes, int64(150e6))),
+		)
 	}
 	if p.Extended {
 		o.line("  their extended self-test")
@@ -146,7 +232,13 @@ func (s *session) acceptance(a api.Acceptance) {
 			now = i
 		}
 	}
-	words := map[string]string{"fresh": "what it says of its past", "short": "short self-test", "surface": "write and read back its whole surface", "extended": "extended self-test", "compare": "what it counted meanwhile"}
+	words := map[string]string{
+		"fresh":    "what it says of its past",
+		"short":    "short self-test",
+		"surface":  "write and read back its whole surface",
+		"extended": "extended self-test",
+		"compare":  "what it counted meanwhile",
+	}
 	for i, st := range a.Stages {
 		mark := " "
 		switch {
@@ -164,9 +256,21 @@ func (s *session) acceptance(a api.Acceptance) {
 			rate = decimal(int64(u.RateBytes)) + "/s"
 		}
 		if !a.Soonest.IsZero() {
-			rate += fmt.Sprintf("  both passes done in %s to %s (%s at the soonest)", span(a.Soonest.Sub(a.SeenAt)), span(a.Latest.Sub(a.SeenAt)), a.Soonest.Local().Format("Mon 15:04"))
+			rate += fmt.Sprintf(
+				"  both passes done in %s to %s (%s at the soonest)",
+				span(a.Soonest.Sub(a.SeenAt)),
+				span(a.Latest.Sub(a.SeenAt)),
+				a.Soonest.Local().Format("Mon 15:04"),
+			)
 		}
-		o.line("      %s: %s %5.1f %%  %s  %s", map[api.SurfaceReportPass]string{"write": "written", "verify": "read back"}[u.Pass], bar(share, 30), 100*share, rate, u.Says)
+		o.line(
+			"      %s: %s %5.1f %%  %s  %s",
+			map[api.SurfaceReportPass]string{"write": "written", "verify": "read back"}[u.Pass],
+			bar(share, 30),
+			100*share,
+			rate,
+			u.Says,
+		)
 		for _, x := range u.Faults {
 			o.line("      %-12s bytes %s to %s", x.What, humanize.Comma(x.At), humanize.Comma(x.At+x.Bytes-1))
 		}

@@ -87,7 +87,11 @@ type session struct {
 func Flags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "server", Usage: "address of the service", DefaultText: "http://127.0.0.1:7411"},
-		&cli.StringFlag{Name: "config", Usage: "file with server and token", DefaultText: "lantern/client.yaml in your configuration folder"},
+		&cli.StringFlag{
+			Name:        "config",
+			Usage:       "file with server and token",
+			DefaultText: "lantern/client.yaml in your configuration folder",
+		},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv"},
 	}
 }
@@ -137,19 +141,28 @@ func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.A
 			return usage("--output is table, json or csv, not %q", format)
 		}
 		copied := &noting{RoundTripper: http.DefaultTransport}
-		client, err := api.NewClientWithResponses(server+"/api/v1", api.WithHTTPClient(&http.Client{Transport: copied}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-			if token != "" {
-				r.Header.Set("Authorization", "Bearer "+token)
-			}
-			if r.Method == http.MethodPost {
-				r.Header.Set("Idempotency-Key", ulid.Make().String())
-			}
-			return nil
-		}))
+		client, err := api.NewClientWithResponses(
+			server+"/api/v1",
+			api.WithHTTPClient(&http.Client{Transport: copied}),
+			api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+				if token != "" {
+					r.Header.Set("Authorization", "Bearer "+token)
+				}
+				if r.Method == http.MethodPost {
+					r.Header.Set("Idempotency-Key", ulid.Make().String())
+				}
+				return nil
+			}),
+		)
 		if err != nil {
 			return usage("%q is no address of a service: %v", server, err)
 		}
-		s := &session{client: client, errOut: &practice.Writer{W: cmd.Root().ErrWriter, On: copied.is}, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}
+		s := &session{
+			client: client,
+			errOut: &practice.Writer{W: cmd.Root().ErrWriter, On: copied.is},
+			in:     cmd.Root().Reader,
+			out:    newPrinter(cmd.Root().Writer, format),
+		}
 		s.out.practise(copied)
 		s.rings = isTerminal(cmd.Root().ErrWriter)
 		err = f(ctx, s, cmd)
@@ -219,7 +232,11 @@ func ask[T any](res *http.Response, err error) (v T, _ error) {
 		return v, err
 	}
 	if json.Unmarshal(body, &v) != nil {
-		return v, &Failure{Code: ExitFailed, Says: "what answered is no service of this program. Its address is given by --server, LANTERN_SERVER or the configuration file."}
+		return v, &Failure{
+			Code: ExitFailed,
+			Says: "what answered is no service of this program. Its address is given by --server, " +
+				"LANTERN_SERVER or the configuration file.",
+		}
 	}
 	return v, nil
 }
@@ -246,7 +263,11 @@ func unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &Failure{Code: ExitUnreachable, Says: "the service cannot be reached: " + err.Error() + "\nIs it running? Its address is given by --server, LANTERN_SERVER or the configuration file."}
+	return &Failure{
+		Code: ExitUnreachable,
+		Says: "the service cannot be reached: " + err.Error() + "\nIs it running? Its address is given by " +
+			"--server, LANTERN_SERVER or the configuration file.",
+	}
 }
 
 // told makes problem details an error: a refusal is told apart from a failure.
@@ -260,7 +281,10 @@ func told(status int, body []byte) error {
 	case http.StatusConflict, http.StatusPreconditionFailed:
 		return &Failure{Code: ExitRefused, Says: says}
 	case http.StatusUnauthorized:
-		return &Failure{Code: ExitFailed, Says: says + " The token is taken from LANTERN_TOKEN or the configuration file."}
+		return &Failure{
+			Code: ExitFailed,
+			Says: says + " The token is taken from LANTERN_TOKEN or the configuration file.",
+		}
 	}
 	return &Failure{Code: ExitFailed, Says: says}
 }
@@ -286,17 +310,48 @@ func isTerminal(w io.Writer) bool {
 
 // Commands are the client's.
 func Commands() []*cli.Command {
-	return []*cli.Command{roundCommand(), drivesCommand(), driveCommand(), trendCommand(), readingsCommand(), baysCommand(), lightCommand(), swapCommand(), campaignCommand(), acceptCommand(), stockCommand(),
-		followCommand(), poolsCommand(), poolCommand(), whatifCommand(), fitCommand(), movesCommand(), scrubCommand(), rebalanceCommand(), drainCommand(), priorityCommand(), admitCommand(), nudgeCommand(), growCommand(), stopCommand(), recoveriesCommand(),
-		hostCommand(), personCommand(), findCommand(), decodeCommand(), metricsCommand(), judgeCommand(), ruleCommand(), noticesCommand(), channelCommand(), selftestCommand(), planCommand(), enclosureCommand(), surveyCommand(), labCommand()}
-}
-
-// ago writes how long ago something was, in the largest unit that says enough.
-func ago(now, t time.Time) string {
-	if t.IsZero() {
-		return "never"
+	return []*cli.Command{
+		roundCommand(),
+		drivesCommand(),
+		driveCommand(),
+		trendCommand(),
+		readingsCommand(),
+		baysCommand(),
+		lightCommand(),
+		swapCommand(),
+		campaignCommand(),
+		acceptCommand(),
+		stockCommand(),
+		followCommand(),
+		poolsCommand(),
+		poolCommand(),
+		whatifCommand(),
+		fitCommand(),
+		movesCommand(),
+		scrubCommand(),
+		rebalanceCommand(),
+		drainCommand(),
+		priorityCommand(),
+		admitCommand(),
+		nudgeCommand(),
+		growCommand(),
+		stopCommand(),
+		recoveriesCommand(),
+		hostCommand(),
+		personCommand(),
+		findCommand(),
+		decodeCommand(),
+		metricsCommand(),
+		judgeCommand(),
+		ruleCommand(),
+		noticesCommand(),
+		channelCommand(),
+		selftestCommand(),
+		planCommand(),
+		enclosureCommand(),
+		surveyCommand(),
+		labCommand(),
 	}
-	return span(now.Sub(t)) + " ago"
 }
 
 func span(d time.Duration) string {

@@ -14,7 +14,11 @@ import (
 )
 
 func baysCommand() *cli.Command {
-	return &cli.Command{Name: "bays", Usage: "a host's bays, as one stands before them", ArgsUsage: "<host>", Description: "Example: lantern bays skerry",
+	return &cli.Command{
+		Name:        "bays",
+		Usage:       "a host's bays, as one stands before them",
+		ArgsUsage:   "<host>",
+		Description: "Example: lantern bays skerry",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			host, err := one(cmd, "a host's name")
 			if err != nil {
@@ -31,13 +35,27 @@ func baysCommand() *cli.Command {
 				var rows [][]cell
 				for _, sec := range m.Sections {
 					for _, b := range sec.Bays {
-						rows = append(rows, []cell{{text: b.Address}, {text: b.Tail}, {text: string(b.Verdict)}, {text: b.Pool}, {text: fmt.Sprint(b.Missing)}, {text: fmt.Sprint(b.Lit)}})
+						rows = append(
+							rows,
+							[]cell{
+								{text: b.Address},
+								{text: b.Tail},
+								{text: string(b.Verdict)},
+								{text: b.Pool},
+								{text: fmt.Sprint(b.Missing)},
+								{text: fmt.Sprint(b.Lit)},
+							},
+						)
 					}
 				}
 				return s.out.table([]string{"bay", "tail", "verdict", "pool", "missing", "lit"}, rows)
 			}
 			if len(m.Sections) == 0 {
-				s.out.line("%s has told of no bays. Its drives are known by their labels only: lantern drives --host %s", host, host)
+				s.out.line(
+					"%s has told of no bays. Its drives are known by their labels only: lantern drives --host %s",
+					host,
+					host,
+				)
 			}
 			for _, sec := range m.Sections {
 				s.section(m.Host, sec)
@@ -47,9 +65,18 @@ func baysCommand() *cli.Command {
 					s.out.line("%s %s", s.out.paint("◆", loud), p.Says)
 				}
 			}
-			s.out.line("%s", s.out.paint("· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   ? a guess   seen "+m.SeenAt.Local().Format("15:04:05"), dim))
+			s.out.line(
+				"%s",
+				s.out.paint(
+					"· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   ? a guess   seen "+m.SeenAt.Local().Format(
+						"15:04:05",
+					),
+					dim,
+				),
+			)
 			return nil
-		})}
+		}),
+	}
 }
 
 // bayWidth is the inner width of a bay, in characters.
@@ -94,8 +121,24 @@ func (s *session) section(host string, sec api.Section) {
 			if b.How == api.Guessed {
 				guess = "?"
 			}
-			top.WriteString("│" + o.paint(fmt.Sprintf("%3.5s", number), dim) + guess + strings.Repeat(" ", 3-min(2, max(0, len([]rune(number))-3))) + lamp + " ")
-			bottom.WriteString("│ " + o.paint(shape, st) + " " + o.paint(fmt.Sprintf("%-5s", text), map[bool]style{true: st, false: dim}[b.Drive != "" && b.Verdict != api.Sound]) + " ")
+			top.WriteString(
+				"│" + o.paint(
+					fmt.Sprintf("%3.5s", number),
+					dim,
+				) + guess + strings.Repeat(
+					" ",
+					3-min(2, max(0, len([]rune(number))-3)),
+				) + lamp + " ",
+			)
+			bottom.WriteString(
+				"│ " + o.paint(
+					shape,
+					st,
+				) + " " + o.paint(
+					fmt.Sprintf("%-5s", text),
+					map[bool]style{true: st, false: dim}[b.Drive != "" && b.Verdict != api.Sound],
+				) + " ",
+			)
 		}
 		o.line("%s│", top.String())
 		o.line("%s│", bottom.String())
@@ -112,19 +155,46 @@ func lightCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No bay is lit.", []string{"BAY", "TAIL", "STATE", "BY", "UNTIL", "ASKED BY"}, func(l api.Light) []cell {
-			how := l.How
-			if l.AllBut != "" {
-				how = strings.TrimSpace(how + " (all but " + l.AllBut + ")")
-			}
-			return []cell{{text: cmp.Or(l.Bay, "unknown"), style: bold}, {text: l.Tail}, {text: string(l.State)}, {text: how}, {text: l.Until.Local().Format("15:04:05")}, {text: l.By}}
-		})
+		return list(
+			s,
+			all,
+			"No bay is lit.",
+			[]string{"BAY", "TAIL", "STATE", "BY", "UNTIL", "ASKED BY"},
+			func(l api.Light) []cell {
+				how := l.How
+				if l.AllBut != "" {
+					how = strings.TrimSpace(how + " (all but " + l.AllBut + ")")
+				}
+				return []cell{
+					{text: cmp.Or(l.Bay, "unknown"), style: bold},
+					{text: l.Tail},
+					{text: string(l.State)},
+					{text: how},
+					{text: l.Until.Local().Format("15:04:05")},
+					{text: l.By},
+				}
+			},
+		)
 	})
-	return &cli.Command{Name: "light", Usage: "light a bay so that it can be found", Description: "Example: lantern light on 7F412 --for 10m", Action: list,
+	return &cli.Command{
+		Name:        "light",
+		Usage:       "light a bay so that it can be found",
+		Description: "Example: lantern light on 7F412 --for 10m",
+		Action:      list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "bays that are lit", Description: "Example: lantern light list", Action: list},
-			{Name: "on", Usage: "light a bay; it goes out by itself", ArgsUsage: "<drive or bay>", Description: "Example: lantern light on skerry/front/7 --for 10m",
-				Flags: []cli.Flag{&cli.DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"}, &cli.BoolFlag{Name: "all-but", Usage: "light every other drive of its section: for one that cannot be lit"}},
+			{
+				Name:        "on",
+				Usage:       "light a bay; it goes out by itself",
+				ArgsUsage:   "<drive or bay>",
+				Description: "Example: lantern light on skerry/front/7 --for 10m",
+				Flags: []cli.Flag{
+					&cli.DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"},
+					&cli.BoolFlag{
+						Name:  "all-but",
+						Usage: "light every other drive of its section: for one that cannot be lit",
+					},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					what, err := one(cmd, "a drive or a bay")
 					if err != nil {
@@ -146,13 +216,26 @@ func lightCommand() *cli.Command {
 						return err
 					}
 					if req.AllBut {
-						s.out.line("every other drive of its section is asked to be lit until %s: look for the one that is dark", l.Until.Local().Format("15:04:05"))
+						s.out.line(
+							"every other drive of its section is asked to be lit until %s: look for the one "+
+								"that is dark",
+							l.Until.Local().Format("15:04:05"),
+						)
 						return nil
 					}
-					s.out.line("%s: asked to be lit until %s", strings.TrimSpace("bay "+cmp.Or(l.Bay, "unknown")+" "+l.Tail), l.Until.Local().Format("15:04:05"))
+					s.out.line(
+						"%s: asked to be lit until %s",
+						strings.TrimSpace("bay "+cmp.Or(l.Bay, "unknown")+" "+l.Tail),
+						l.Until.Local().Format("15:04:05"),
+					)
 					return nil
-				})},
-			{Name: "off", Usage: "put a bay's light out", ArgsUsage: "<bay, tail or light>", Description: "Example: lantern light off skerry/front/7",
+				}),
+			},
+			{
+				Name:        "off",
+				Usage:       "put a bay's light out",
+				ArgsUsage:   "<bay, tail or light>",
+				Description: "Example: lantern light off skerry/front/7",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					what, err := one(cmd, "a bay")
 					if err != nil {
@@ -172,7 +255,12 @@ func lightCommand() *cli.Command {
 						s.out.line("bay %s: asked to go dark", l.Bay)
 						return nil
 					}
-					return &Failure{Code: ExitFailed, Says: fmt.Sprintf("%s is not lit. List lights with: lantern light list", what)}
-				})},
-		}}
+					return &Failure{
+						Code: ExitFailed,
+						Says: fmt.Sprintf("%s is not lit. List lights with: lantern light list", what),
+					}
+				}),
+			},
+		},
+	}
 }

@@ -16,9 +16,22 @@ func campaignCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No campaign was planned yet. Begin with: lantern campaign plan <pool>", []string{"CAMPAIGN", "POOL", "STATE", "DONE", "NOW", "LED BY"}, func(c api.Campaign) []cell {
-			return []cell{{text: c.Id}, {text: c.Pool, style: bold}, {text: string(c.State)}, {text: changed(c)}, {text: c.Says}, {text: c.Lead}}
-		})
+		return list(
+			s,
+			all,
+			"No campaign was planned yet. Begin with: lantern campaign plan <pool>",
+			[]string{"CAMPAIGN", "POOL", "STATE", "DONE", "NOW", "LED BY"},
+			func(c api.Campaign) []cell {
+				return []cell{
+					{text: c.Id},
+					{text: c.Pool, style: bold},
+					{text: string(c.State)},
+					{text: changed(c)},
+					{text: c.Says},
+					{text: c.Lead},
+				}
+			},
+		)
 	})
 	on := func(name, use, eg string, flags []cli.Flag, do func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error)) *cli.Command {
 		return &cli.Command{Name: name, Usage: use, ArgsUsage: "<pool>", Description: "Example: " + eg, Flags: flags,
@@ -32,16 +45,37 @@ func campaignCommand() *cli.Command {
 			})}
 	}
 	reason := []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why; always asked for"}}
-	return &cli.Command{Name: "campaign", Usage: "change a whole pool, drive by drive", Description: "Example: lantern campaign plan tidegauge --size 8TB --grow", Action: list,
+	return &cli.Command{
+		Name:        "campaign",
+		Usage:       "change a whole pool, drive by drive",
+		Description: "Example: lantern campaign plan tidegauge --size 8TB --grow",
+		Action:      list,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all campaigns, the newest first", Description: "Example: lantern campaign list", Action: list},
-			{Name: "plan", Usage: "order the swaps; nothing is touched", ArgsUsage: "<pool> [drive...]", Description: "Example: lantern campaign plan tidegauge --size 8TB --grow\n         lantern campaign plan soundscape LM417 LM422",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "size", Usage: "the least size of every new drive, such as 8TB"}, &cli.BoolFlag{Name: "grow", Usage: "let the pool use all of the new drives, after the last"}},
+			{
+				Name:        "list",
+				Usage:       "all campaigns, the newest first",
+				Description: "Example: lantern campaign list",
+				Action:      list,
+			},
+			{
+				Name:      "plan",
+				Usage:     "order the swaps; nothing is touched",
+				ArgsUsage: "<pool> [drive...]",
+				Description: "Example: lantern campaign plan tidegauge --size 8TB --grow\n         lantern " +
+					"campaign plan soundscape LM417 LM422",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "size", Usage: "the least size of every new drive, such as 8TB"},
+					&cli.BoolFlag{Name: "grow", Usage: "let the pool use all of the new drives, after the last"},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() < 1 {
 						return usage("name a pool\nExample: %s", example(cmd))
 					}
-					req := api.PlanCampaign{Pool: cmd.Args().First(), Drives: cmd.Args().Slice()[1:], Grow: cmd.Bool("grow")}
+					req := api.PlanCampaign{
+						Pool:   cmd.Args().First(),
+						Drives: cmd.Args().Slice()[1:],
+						Grow:   cmd.Bool("grow"),
+					}
 					if size := cmd.String("size"); size != "" {
 						n, err := humanize.ParseBytes(size)
 						if err != nil || n > 1<<60 {
@@ -51,20 +85,50 @@ func campaignCommand() *cli.Command {
 					}
 					c, err := ask[api.Campaign](s.client.PlanCampaign(ctx, nil, req))
 					return tell(s, s.campaign, c, err)
-				})},
-			on("show", "where a campaign stands", "lantern campaign show tidegauge", nil, func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
-				return ask[api.Campaign](s.client.GetCampaign(ctx, name))
-			}),
-			on("next", "plan the next swap, or, after the last, let the pool grow", "lantern campaign next tidegauge", nil, func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
-				return ask[api.Campaign](s.client.NextInCampaign(ctx, name, nil, api.Reason{}))
-			}),
-			on("skip", "leave the next drive out", "lantern campaign skip tidegauge --reason \"it is new\"", reason, func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
-				return ask[api.Campaign](s.client.SkipInCampaign(ctx, name, nil, api.Reason{Reason: cmd.String("reason")}))
-			}),
-			on("abandon", "end a campaign before its end", "lantern campaign abandon tidegauge --reason \"no more drives\"", reason, func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
-				return ask[api.Campaign](s.client.AbandonCampaign(ctx, name, nil, api.Reason{Reason: cmd.String("reason")}))
-			}),
-		}}
+				}),
+			},
+			on(
+				"show",
+				"where a campaign stands",
+				"lantern campaign show tidegauge",
+				nil,
+				func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
+					return ask[api.Campaign](s.client.GetCampaign(ctx, name))
+				},
+			),
+			on(
+				"next",
+				"plan the next swap, or, after the last, let the pool grow",
+				"lantern campaign next tidegauge",
+				nil,
+				func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
+					return ask[api.Campaign](s.client.NextInCampaign(ctx, name, nil, api.Reason{}))
+				},
+			),
+			on(
+				"skip",
+				"leave the next drive out",
+				"lantern campaign skip tidegauge --reason \"it is new\"",
+				reason,
+				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
+					return ask[api.Campaign](
+						s.client.SkipInCampaign(ctx, name, nil, api.Reason{Reason: cmd.String("reason")}),
+					)
+				},
+			),
+			on(
+				"abandon",
+				"end a campaign before its end",
+				"lantern campaign abandon tidegauge --reason \"no more drives\"",
+				reason,
+				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
+					return ask[api.Campaign](
+						s.client.AbandonCampaign(ctx, name, nil, api.Reason{Reason: cmd.String("reason")}),
+					)
+				},
+			),
+		},
+	}
 }
 
 // changed says how many places are past.
@@ -83,13 +147,26 @@ func (s *session) campaign(c api.Campaign) {
 	o.line("%s  %s  %s", o.paint("campaign in "+c.Pool, bold), changed(c), o.paint("led by "+c.Lead, dim))
 	o.line("%s", o.paint(c.Says, bold))
 	o.line("")
-	marks := map[api.CampaignItemState]string{api.CampaignItemStateDone: "✓", api.CampaignItemStateNow: "▶", api.CampaignItemStateSkipped: "–", api.CampaignItemStateWaiting: " "}
+	marks := map[api.CampaignItemState]string{
+		api.CampaignItemStateDone:    "✓",
+		api.CampaignItemStateNow:     "▶",
+		api.CampaignItemStateSkipped: "–",
+		api.CampaignItemStateWaiting: " ",
+	}
 	for _, it := range c.Items {
 		to := ""
 		if it.NewTail != "" {
 			to = " → " + it.NewTail
 		}
-		o.line("  %s %-10s %-8s %s%s  %s", marks[it.State], it.Group, it.Slot, o.paint(it.Tail, bold), to, o.paint(it.Bay, dim))
+		o.line(
+			"  %s %-10s %-8s %s%s  %s",
+			marks[it.State],
+			it.Group,
+			it.Slot,
+			o.paint(it.Tail, bold),
+			to,
+			o.paint(it.Bay, dim),
+		)
 	}
 	if c.Grow {
 		mark := map[bool]string{true: "▶", false: " "}[c.State == api.CampaignStateGrowing]

@@ -18,7 +18,10 @@ import (
 
 // exportCommand writes a recovery's course as JSON Lines.
 func exportCommand() *cli.Command {
-	return &cli.Command{Name: "export", Usage: "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do", ArgsUsage: "<id>",
+	return &cli.Command{
+		Name:        "export",
+		Usage:       "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do",
+		ArgsUsage:   "<id>",
 		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			id, err := one(cmd, "a recovery's id, as lantern recoveries lists them")
@@ -39,7 +42,8 @@ func exportCommand() *cli.Command {
 				fmt.Fprintln(s.errOut, r.Summary)
 			}
 			return nil
-		})}
+		}),
+	}
 }
 
 // said is what would have been said of a recovery at one moment.
@@ -56,9 +60,20 @@ type said struct {
 
 // replayCommand runs the estimator over a course.
 func replayCommand() *cli.Command {
-	return &cli.Command{Name: "replay", Usage: "what would have been said of a recovery at each point of its course, without a service", ArgsUsage: "<file or ->",
-		Description: "Example: lantern recoveries replay course.jsonl\n\nEach line: {\"at\":\"2026-03-01T00:00:00Z\",\"done_bytes\":1000,\"todo_bytes\":900000}",
-		Flags:       []cli.Flag{&cli.FloatFlag{Name: "every", Value: 5, Usage: "at every so many percent done"}, &cli.FloatFlag{Name: "reach", Value: -1, Usage: "how far the data reach towards the innermost tracks, 0 to 1; unknown without it"}},
+	return &cli.Command{
+		Name:      "replay",
+		Usage:     "what would have been said of a recovery at each point of its course, without a service",
+		ArgsUsage: "<file or ->",
+		Description: "Example: lantern recoveries replay course.jsonl\n\nEach line: " +
+			"{\"at\":\"2026-03-01T00:00:00Z\",\"done_bytes\":1000,\"todo_bytes\":900000}",
+		Flags: []cli.Flag{
+			&cli.FloatFlag{Name: "every", Value: 5, Usage: "at every so many percent done"},
+			&cli.FloatFlag{
+				Name:  "reach",
+				Value: -1,
+				Usage: "how far the data reach towards the innermost tracks, 0 to 1; unknown without it",
+			},
+		},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a file of a course, or -")
 			if err != nil {
@@ -81,21 +96,32 @@ func replayCommand() *cli.Command {
 			if err != nil {
 				return &Failure{Code: ExitFailed, Says: fmt.Sprintf("%s: %v", name, err)}
 			}
-			return list(s, replay(course, every/100, cmd.Float("reach")), "It never came to the first point.", []string{"DONE", "AT", "RATE NOW", "SOONEST", "LIKELY", "LATEST", "RULE OF THREE", "OFF BY"}, func(x said) []cell {
-				row := []cell{{text: fmt.Sprintf("%.1f %%", 100*x.Share), right: true}, {text: x.At.Local().Format("01-02 15:04:05")}, {text: decimal(int64(x.RateNow)) + "/s", right: true}}
-				if x.Finish == nil {
-					return append(row, cell{text: x.Why}, cell{}, cell{}, cell{}, cell{})
-				}
-				for _, t := range []time.Time{x.Finish.P10, x.Finish.P50, x.Finish.P90, x.RuleOf3} {
-					row = append(row, cell{text: t.Local().Format("01-02 15:04")})
-				}
-				off := ""
-				if !x.Truth.IsZero() {
-					off = fmt.Sprintf("%+.0f %%", 100*x.ErrorLeft)
-				}
-				return append(row, cell{text: off, right: true})
-			})
-		})}
+			return list(
+				s,
+				replay(course, every/100, cmd.Float("reach")),
+				"It never came to the first point.",
+				[]string{"DONE", "AT", "RATE NOW", "SOONEST", "LIKELY", "LATEST", "RULE OF THREE", "OFF BY"},
+				func(x said) []cell {
+					row := []cell{
+						{text: fmt.Sprintf("%.1f %%", 100*x.Share), right: true},
+						{text: x.At.Local().Format("01-02 15:04:05")},
+						{text: decimal(int64(x.RateNow)) + "/s", right: true},
+					}
+					if x.Finish == nil {
+						return append(row, cell{text: x.Why}, cell{}, cell{}, cell{}, cell{})
+					}
+					for _, t := range []time.Time{x.Finish.P10, x.Finish.P50, x.Finish.P90, x.RuleOf3} {
+						row = append(row, cell{text: t.Local().Format("01-02 15:04")})
+					}
+					off := ""
+					if !x.Truth.IsZero() {
+						off = fmt.Sprintf("%+.0f %%", 100*x.ErrorLeft)
+					}
+					return append(row, cell{text: off, right: true})
+				},
+			)
+		}),
+	}
 }
 
 // mostMoments is how long a course may be.
@@ -114,7 +140,10 @@ func readCourse(in io.Reader) (out []recovery.Sample, err error) {
 		}
 		switch {
 		case x.At.IsZero() || x.DoneBytes < 0 || x.TodoBytes <= 0 || x.DoneBytes > x.TodoBytes:
-			return nil, fmt.Errorf("line %d: a moment has a time, and bytes done that are no more than the bytes to do", n)
+			return nil, fmt.Errorf(
+				"line %d: a moment has a time, and bytes done that are no more than the bytes to do",
+				n,
+			)
 		case len(out) > 0 && !x.At.After(out[len(out)-1].At):
 			return nil, fmt.Errorf("line %d is not later than the one before it", n)
 		case len(out) == mostMoments:

@@ -87,17 +87,41 @@ func placeOf(d api.Drive) string {
 }
 
 func drivesCommand() *cli.Command {
-	return &cli.Command{Name: "drives", Usage: "list drives", Description: "Example: lantern drives --pool soundscape --verdict replace\n         lantern drives --where 'pending_sectors>0' --sort -pending_sectors\n         lantern drives --columns tail,bay,age,temperature_celsius --sort -temperature_celsius\n\nColumns: " + strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", ") + ", and any metric (lantern metrics).",
+	return &cli.Command{
+		Name:  "drives",
+		Usage: "list drives",
+		Description: "Example: lantern drives --pool soundscape --verdict replace\n         lantern drives " +
+			"--where 'pending_sectors>0' --sort -pending_sectors\n         lantern drives --columns " +
+			"tail,bay,age,temperature_celsius --sort -temperature_celsius\n\nColumns: " + strings.Join(
+			slices.Sorted(maps.Keys(columnsOf)),
+			", ",
+		) + ", and any metric (lantern metrics).",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "host", Usage: "only on this host"}, &cli.StringFlag{Name: "pool", Usage: "only in this pool"},
+			&cli.StringFlag{
+				Name:  "host",
+				Usage: "only on this host",
+			},
+			&cli.StringFlag{Name: "pool", Usage: "only in this pool"},
 			&cli.StringFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead"},
-			&cli.StringFlag{Name: "where", Usage: "comparisons of metrics, such as 'pending_sectors>0, temperature_celsius>=45'"},
+			&cli.StringFlag{
+				Name:  "where",
+				Usage: "comparisons of metrics, such as 'pending_sectors>0, temperature_celsius>=45'",
+			},
 			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - turns the order"},
 			&cli.StringFlag{Name: "columns", Value: usualColumns, Usage: "what to tell of each, in this order"},
-			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"}},
+			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"},
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			p := api.ListDrivesParams{Host: cmd.String("host"), Pool: cmd.String("pool"), Verdict: api.Verdict(cmd.String("verdict")), Q: cmd.String("find"), Where: cmd.String("where"), Sort: cmd.String("sort")}
-			if v := p.Verdict; v != "" && v != api.Sound && v != api.Unknown && v != api.Watch && v != api.Replace && v != api.Dead {
+			p := api.ListDrivesParams{
+				Host:    cmd.String("host"),
+				Pool:    cmd.String("pool"),
+				Verdict: api.Verdict(cmd.String("verdict")),
+				Q:       cmd.String("find"),
+				Where:   cmd.String("where"),
+				Sort:    cmd.String("sort"),
+			}
+			if v := p.Verdict; v != "" && v != api.Sound && v != api.Unknown && v != api.Watch && v != api.Replace &&
+				v != api.Dead {
 				return usage("--verdict is sound, unknown, watch, replace or dead, not %q", v)
 			}
 			var head, metrics []string
@@ -108,7 +132,12 @@ func drivesCommand() *cli.Command {
 					metrics = append(metrics, name)
 					one = func(d api.Drive) cell { return metricCell(d, m) }
 				} else if one == nil {
-					return usage("there is no column %q; those there are: %s, and any metric, such as %s", name, strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", "), drive.Nearest(name))
+					return usage(
+						"there is no column %q; those there are: %s, and any metric, such as %s",
+						name,
+						strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", "),
+						drive.Nearest(name),
+					)
 				}
 				tell = append(tell, one)
 				head = append(head, cmp.Or(heads[name], strings.ToUpper(strings.ReplaceAll(name, "_", " "))))
@@ -128,7 +157,8 @@ func drivesCommand() *cli.Command {
 				}
 				return row
 			})
-		})}
+		}),
+	}
 }
 
 // metricCell is the newest value of a metric; a drive that never told it has none.
@@ -157,7 +187,11 @@ func (s *session) drives(ctx context.Context, p api.ListDrivesParams) ([]api.Dri
 }
 
 func driveCommand() *cli.Command {
-	return &cli.Command{Name: "drive", Usage: "one drive: who it is, how it is and why", ArgsUsage: "<serial or its end>", Description: "Example: lantern drive 7F412",
+	return &cli.Command{
+		Name:        "drive",
+		Usage:       "one drive: who it is, how it is and why",
+		ArgsUsage:   "<serial or its end>",
+		Description: "Example: lantern drive 7F412",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a serial, or its end")
 			if err != nil {
@@ -173,12 +207,22 @@ func driveCommand() *cli.Command {
 			if s.out.format == "csv" {
 				var rows [][]cell
 				for _, m := range d.Metrics {
-					rows = append(rows, []cell{{text: m.Name}, {text: number(m.Value)}, {text: m.Unit}, {text: m.At.Format(time.RFC3339)}, {text: m.Source}})
+					rows = append(
+						rows,
+						[]cell{
+							{text: m.Name},
+							{text: number(m.Value)},
+							{text: m.Unit},
+							{text: m.At.Format(time.RFC3339)},
+							{text: m.Source},
+						},
+					)
 				}
 				return s.out.table([]string{"metric", "value", "unit", "at", "source"}, rows)
 			}
 			return s.drive(ctx, d)
-		})}
+		}),
+	}
 }
 
 func (s *session) drive(ctx context.Context, d api.Drive) error {
@@ -192,7 +236,13 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	o.line("%s  %s", o.paint(m+" "+string(d.Verdict), st), d.Tail+" "+d.Says+".")
 	for _, f := range d.Findings {
 		fm, fs := mark(f.Verdict)
-		o.line("  %s %s, for %s (since %s)", o.paint(fm, fs), f.Says, span(d.SeenAt.Sub(f.Since)), f.Since.Local().Format("2006-01-02 15:04"))
+		o.line(
+			"  %s %s, for %s (since %s)",
+			o.paint(fm, fs),
+			f.Says,
+			span(d.SeenAt.Sub(f.Since)),
+			f.Since.Local().Format("2006-01-02 15:04"),
+		)
 		for _, e := range f.Evidence {
 			o.line("      %s  %s", e.Says, o.paint("("+e.Source+", "+e.At.Local().Format("2006-01-02 15:04")+")", dim))
 		}
@@ -210,7 +260,15 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 			if p.Partition > 0 {
 				at = fmt.Sprintf(" on partition %d", p.Partition)
 			}
-			o.line("  %-9s %s, %s, slot %s%s, %s", map[bool]string{true: "pool", false: "also in"}[i == 0], p.Pool, cmp.Or(p.Group, string(p.Role)), p.Slot, at, p.State)
+			o.line(
+				"  %-9s %s, %s, slot %s%s, %s",
+				map[bool]string{true: "pool", false: "also in"}[i == 0],
+				p.Pool,
+				cmp.Or(p.Group, string(p.Role)),
+				p.Slot,
+				at,
+				p.State,
+			)
 		}
 		o.line("  margin    %s; without this drive: %s", d.Margin.Words, cmp.Or(d.MarginAfter.Words, d.Margin.Words))
 	} else {
@@ -223,7 +281,14 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		o.line("  used by   %s", usedBy(d))
 	}
 	for i, p := range d.Paths {
-		o.line("  %-9s %s %s: %s, %s", map[bool]string{true: "paths", false: ""}[i == 0], p.Path, p.Port, p.State, errorCount(p.Errors))
+		o.line(
+			"  %-9s %s %s: %s, %s",
+			map[bool]string{true: "paths", false: ""}[i == 0],
+			p.Path,
+			p.Port,
+			p.State,
+			errorCount(p.Errors),
+		)
 	}
 	o.line("  size      %d bytes, %s", d.CapacityBytes, size(d.CapacityBytes))
 	if d.PowerOnHours > 0 {
@@ -263,12 +328,30 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 			if v.Resets > 0 {
 				total = amount(v, v.Total)
 			}
-			rows = append(rows, append(row, cell{text: total, right: true}, cell{text: v.Strength, style: dim}, cell{text: v.Means, style: dim}))
+			rows = append(
+				rows,
+				append(
+					row,
+					cell{text: total, right: true},
+					cell{text: v.Strength, style: dim},
+					cell{text: v.Means, style: dim},
+				),
+			)
 		}
-		if err := o.table([]string{"METRIC", "VALUE", "UNIT", "1 H", "24 H", "7 D", "90 D", "LIFE", "SIGN", "MEANS"}, rows); err != nil {
+		if err := o.table(
+			[]string{"METRIC", "VALUE", "UNIT", "1 H", "24 H", "7 D", "90 D", "LIFE", "SIGN", "MEANS"},
+			rows,
+		); err != nil {
 			return err
 		}
-		o.line("%s", o.paint("1 h to 90 d: how much a counter grew; ~ when it is known for a shorter time. Life: the total over all resets, where there were any.", dim))
+		o.line(
+			"%s",
+			o.paint(
+				"1 h to 90 d: how much a counter grew; ~ when it is known for a shorter time. Life: the total "+
+					"over all resets, where there were any.",
+				dim,
+			),
+		)
 	}
 	return nil
 }

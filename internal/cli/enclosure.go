@@ -29,19 +29,59 @@ sections:
 `
 
 func enclosureCommand() *cli.Command {
-	return &cli.Command{Name: "enclosure", Usage: "describe how an enclosure looks that does not tell of itself", Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4",
+	return &cli.Command{
+		Name:        "enclosure",
+		Usage:       "describe how an enclosure looks that does not tell of itself",
+		Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4",
 		Commands: []*cli.Command{
-			{Name: "define", Usage: "describe an enclosure: one section by options, or all of it by a file", ArgsUsage: "<host>",
-				Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4 --first bottom-left --run columns\n         lantern enclosure define guillemot --file shelf.yaml\n\nA file is YAML or JSON, and can be shared; lantern enclosure export writes one:\n\n" + layoutExample + "\ngaps are places without a bay (row, column, from the top left); names are what is printed on the case;\nbays: {7: [2, 3]} says where each is when numbers follow no rule.",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: "the description; - reads it from standard input"}, &cli.StringFlag{Name: "name", Value: "chassis", Usage: "of the enclosure"}, &cli.StringFlag{Name: "section", Value: "front", Usage: "part of every bay's address"},
-					&cli.IntFlag{Name: "rows"}, &cli.IntFlag{Name: "columns"}, &cli.StringFlag{Name: "first", Value: "top-left", Usage: "corner of number one: top-left, top-right, bottom-left or bottom-right"},
-					&cli.StringFlag{Name: "run", Value: "rows", Usage: "which way numbers run: rows or columns"}, &cli.BoolFlag{Name: "upright", Usage: "bays stand on their short side"}},
+			{
+				Name:      "define",
+				Usage:     "describe an enclosure: one section by options, or all of it by a file",
+				ArgsUsage: "<host>",
+				Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4 --first " +
+					"bottom-left --run columns\n         lantern enclosure define guillemot --file " +
+					"shelf.yaml\n\nA file is YAML or JSON, and can be shared; lantern enclosure export writes " +
+					"one:\n\n" + layoutExample + "\ngaps are places without a bay (row, column, from the top " +
+					"left); names are what is printed on the case;\nbays: {7: [2, 3]} says where each is when " +
+					"numbers follow no rule.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "file", Usage: "the description; - reads it from standard input"},
+					&cli.StringFlag{Name: "name", Value: "chassis", Usage: "of the enclosure"},
+					&cli.StringFlag{Name: "section", Value: "front", Usage: "part of every bay's address"},
+					&cli.IntFlag{
+						Name: "rows",
+					},
+					&cli.IntFlag{Name: "columns"},
+					&cli.StringFlag{
+						Name:  "first",
+						Value: "top-left",
+						Usage: "corner of number one: top-left, top-right, bottom-left or bottom-right",
+					},
+					&cli.StringFlag{
+						Name:  "run",
+						Value: "rows",
+						Usage: "which way numbers run: rows or columns",
+					},
+					&cli.BoolFlag{Name: "upright", Usage: "bays stand on their short side"},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, err := one(cmd, "a host")
 					if err != nil {
 						return err
 					}
-					l := api.Layout{Name: cmd.String("name"), Sections: []api.LayoutSection{{Name: cmd.String("section"), Rows: cmd.Int("rows"), Columns: cmd.Int("columns"), First: cmd.String("first"), Run: cmd.String("run"), Upright: cmd.Bool("upright")}}}
+					l := api.Layout{
+						Name: cmd.String("name"),
+						Sections: []api.LayoutSection{
+							{
+								Name:    cmd.String("section"),
+								Rows:    cmd.Int("rows"),
+								Columns: cmd.Int("columns"),
+								First:   cmd.String("first"),
+								Run:     cmd.String("run"),
+								Upright: cmd.Bool("upright"),
+							},
+						},
+					}
 					if file := cmd.String("file"); file != "" {
 						if l, err = readLayout(file, s.in); err != nil {
 							return err
@@ -53,74 +93,127 @@ func enclosureCommand() *cli.Command {
 					if done, err := s.out.value(l); done {
 						return err
 					}
-					s.out.line("%s of %s is described. See it with: lantern bays %s; find its drives with: lantern survey begin %s", l.Name, host, host, host)
+					s.out.line(
+						"%s of %s is described. See it with: lantern bays %s; find its drives with: lantern "+
+							"survey begin %s",
+						l.Name,
+						host,
+						host,
+						host,
+					)
 					return nil
-				})},
-			{Name: "list", Usage: "a host's enclosures", ArgsUsage: "<host>", Description: "Example: lantern enclosure list skerry", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				host, all, err := s.layouts(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				return list(s, all, host+" has no enclosures. Describe one with: lantern enclosure define "+host, []string{"ENCLOSURE", "SECTIONS", "KNOWN BY"}, func(l api.Layout) []cell {
-					var parts []string
-					for _, sec := range l.Sections {
-						parts = append(parts, fmt.Sprintf("%s %d×%d", sec.Name, sec.Rows, sec.Columns))
-					}
-					return []cell{{text: l.Name, style: bold}, {text: strings.Join(parts, ", ")}, {text: map[bool]string{true: "its own word", false: "description"}[l.Told]}}
-				})
-			})},
-			{Name: "export", Usage: "write a description that can be shared, as YAML or (-o json) JSON", ArgsUsage: "<host> [enclosure]", Description: "Example: lantern enclosure export guillemot > shelf.yaml", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				host, all, err := s.layouts(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				for _, l := range all {
-					if name := cmd.Args().Get(1); name != "" && l.Name != name || name == "" && len(all) > 1 {
-						continue
-					}
-					l.Told = false
-					if done, err := s.out.value(l); done {
-						return err
-					}
-					b, err := json.Marshal(l)
+				}),
+			},
+			{
+				Name:        "list",
+				Usage:       "a host's enclosures",
+				ArgsUsage:   "<host>",
+				Description: "Example: lantern enclosure list skerry",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, all, err := s.layouts(ctx, cmd)
 					if err != nil {
 						return err
 					}
-					var plain any
-					if err := yaml.Unmarshal(b, &plain); err != nil {
-						return err
-					}
-					text, err := yaml.Marshal(plain)
+					return list(
+						s,
+						all,
+						host+" has no enclosures. Describe one with: lantern enclosure define "+host,
+						[]string{"ENCLOSURE", "SECTIONS", "KNOWN BY"},
+						func(l api.Layout) []cell {
+							var parts []string
+							for _, sec := range l.Sections {
+								parts = append(parts, fmt.Sprintf("%s %d×%d", sec.Name, sec.Rows, sec.Columns))
+							}
+							return []cell{
+								{text: l.Name, style: bold},
+								{text: strings.Join(parts, ", ")},
+								{text: map[bool]string{true: "its own word", false: "description"}[l.Told]},
+							}
+						},
+					)
+				}),
+			},
+			{
+				Name:        "export",
+				Usage:       "write a description that can be shared, as YAML or (-o json) JSON",
+				ArgsUsage:   "<host> [enclosure]",
+				Description: "Example: lantern enclosure export guillemot > shelf.yaml",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, all, err := s.layouts(ctx, cmd)
 					if err != nil {
 						return err
 					}
-					_, err = s.out.w.Write(text)
-					return err
-				}
-				return &Failure{Code: ExitFailed, Says: fmt.Sprintf("name one of the %d enclosures of %s: lantern enclosure list %s", len(all), host, host)}
-			})},
-			{Name: "remove", Usage: "forget a description, and what was found out of its bays", ArgsUsage: "<host> <enclosure>", Description: "Example: lantern enclosure remove guillemot chassis", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				if cmd.Args().Len() != 2 {
-					return usage("name a host and its enclosure\nExample: %s", example(cmd))
-				}
-				if err := did(s.client.RemoveLayout(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)); err != nil {
-					return err
-				}
-				s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
-				return nil
-			})},
-			{Name: "confirm", Usage: "say that you saw a drive in a bay", ArgsUsage: "<bay> <drive>", Description: "Example: lantern enclosure confirm guillemot/front/6 RL377", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				if cmd.Args().Len() != 2 {
-					return usage("name a bay and a drive\nExample: %s", example(cmd))
-				}
-				d, err := ask[api.Drive](s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1)}))
-				if err != nil {
-					return err
-				}
-				s.out.line("%s is in bay %s, %s", d.Tail, d.Bay, d.BayHow)
-				return nil
-			})},
-		}}
+					for _, l := range all {
+						if name := cmd.Args().Get(1); name != "" && l.Name != name || name == "" && len(all) > 1 {
+							continue
+						}
+						l.Told = false
+						if done, err := s.out.value(l); done {
+							return err
+						}
+						b, err := json.Marshal(l)
+						if err != nil {
+							return err
+						}
+						var plain any
+						if err := yaml.Unmarshal(b, &plain); err != nil {
+							return err
+						}
+						text, err := yaml.Marshal(plain)
+						if err != nil {
+							return err
+						}
+						_, err = s.out.w.Write(text)
+						return err
+					}
+					return &Failure{
+						Code: ExitFailed,
+						Says: fmt.Sprintf(
+							"name one of the %d enclosures of %s: lantern enclosure list %s",
+							len(all),
+							host,
+							host,
+						),
+					}
+				}),
+			},
+			{
+				Name:        "remove",
+				Usage:       "forget a description, and what was found out of its bays",
+				ArgsUsage:   "<host> <enclosure>",
+				Description: "Example: lantern enclosure remove guillemot chassis",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usage("name a host and its enclosure\nExample: %s", example(cmd))
+					}
+					if err := did(s.client.RemoveLayout(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)); err != nil {
+						return err
+					}
+					s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
+					return nil
+				}),
+			},
+			{
+				Name:        "confirm",
+				Usage:       "say that you saw a drive in a bay",
+				ArgsUsage:   "<bay> <drive>",
+				Description: "Example: lantern enclosure confirm guillemot/front/6 RL377",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usage("name a bay and a drive\nExample: %s", example(cmd))
+					}
+					d, err := ask[api.Drive](
+						s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1)}),
+					)
+					if err != nil {
+						return err
+					}
+					s.out.line("%s is in bay %s, %s", d.Tail, d.Bay, d.BayHow)
+					return nil
+				}),
+			},
+		},
+	}
 }
 
 func (s *session) layouts(ctx context.Context, cmd *cli.Command) (string, []api.Layout, error) {
@@ -181,7 +274,14 @@ func texts(v any) any {
 
 func surveyCommand() *cli.Command {
 	act := func(name, use, args, example string, build func(cmd *cli.Command, req *api.SurveyAct) error) *cli.Command {
-		return &cli.Command{Name: name, Usage: use, ArgsUsage: args, Description: "Example: " + example, Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "begin: drives whose bay is known as well", Hidden: name != "begin"}},
+		return &cli.Command{
+			Name:        name,
+			Usage:       use,
+			ArgsUsage:   args,
+			Description: "Example: " + example,
+			Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "all", Usage: "begin: drives whose bay is known as well", Hidden: name != "begin"},
+			},
 			Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 				host := cmd.Args().First()
 				if host == "" {
@@ -194,52 +294,93 @@ func surveyCommand() *cli.Command {
 					}
 				}
 				return s.walk(ctx, host, req)
-			})}
+			}),
+		}
 	}
-	return &cli.Command{Name: "survey", Usage: "walk before a host's drives and find out which is in which bay", Description: "Example: lantern survey begin guillemot",
+	return &cli.Command{
+		Name:        "survey",
+		Usage:       "walk before a host's drives and find out which is in which bay",
+		Description: "Example: lantern survey begin guillemot",
 		Commands: []*cli.Command{
 			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot", nil),
-			{Name: "walk", Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, q to leave it for later", ArgsUsage: "<host> [section]", Description: "Example: lantern survey walk guillemot front",
+			{
+				Name: "walk",
+				Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, " +
+					"q to leave it for later",
+				ArgsUsage:   "<host> [section]",
+				Description: "Example: lantern survey walk guillemot front",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, section := cmd.Args().First(), cmp.Or(cmd.Args().Get(1), "front")
 					if host == "" {
 						return usage("name a host\nExample: %s", example(cmd))
 					}
 					return s.walkOn(ctx, host, section)
-				})},
-			{Name: "show", Usage: "how far it is", ArgsUsage: "<host>", Description: "Example: lantern survey show guillemot", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				host, err := one(cmd, "a host")
-				if err != nil {
-					return err
-				}
-				v, err := s.survey(ctx, host)
-				if err != nil {
-					return err
-				}
-				return s.showSurvey(v)
-			})},
-			act("tap", "say in which bay the light is", "<host> <bay>", "lantern survey tap guillemot front/7", func(cmd *cli.Command, req *api.SurveyAct) error {
-				bay := cmd.Args().Get(1)
-				if strings.Count(bay, "/") == 1 {
-					bay = cmd.Args().First() + "/" + bay
-				}
-				if req.Bay = bay; bay == "" {
-					return usage("say which bay lights\nExample: lantern survey tap guillemot front/7")
-				}
-				return nil
-			}),
-			act("pass", "no light is seen: leave this drive until later", "<host>", "lantern survey pass guillemot", nil),
+				}),
+			},
+			{
+				Name:        "show",
+				Usage:       "how far it is",
+				ArgsUsage:   "<host>",
+				Description: "Example: lantern survey show guillemot",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					host, err := one(cmd, "a host")
+					if err != nil {
+						return err
+					}
+					v, err := s.survey(ctx, host)
+					if err != nil {
+						return err
+					}
+					return s.showSurvey(v)
+				}),
+			},
+			act(
+				"tap",
+				"say in which bay the light is",
+				"<host> <bay>",
+				"lantern survey tap guillemot front/7",
+				func(cmd *cli.Command, req *api.SurveyAct) error {
+					bay := cmd.Args().Get(1)
+					if strings.Count(bay, "/") == 1 {
+						bay = cmd.Args().First() + "/" + bay
+					}
+					if req.Bay = bay; bay == "" {
+						return usage("say which bay lights\nExample: lantern survey tap guillemot front/7")
+					}
+					return nil
+				},
+			),
+			act(
+				"pass",
+				"no light is seen: leave this drive until later",
+				"<host>",
+				"lantern survey pass guillemot",
+				nil,
+			),
 			act("back", "take the last bay back", "<host>", "lantern survey back guillemot", nil),
-			act("read", "give label tails in order of the bays; - is an empty one", "<host> <first bay> <tail>...", "lantern survey read guillemot front/1 SU786 LG975 - NY898", func(cmd *cli.Command, req *api.SurveyAct) error {
-				if cmd.Args().Len() < 3 {
-					return usage("give the first bay, and the tails from there on\nExample: lantern survey read guillemot front/1 SU786 LG975 - NY898")
-				}
-				req.Bay, req.Tails = cmd.Args().First()+"/"+strings.TrimPrefix(cmd.Args().Get(1), cmd.Args().First()+"/"), cmd.Args().Slice()[2:]
-				return nil
-			}),
+			act(
+				"read",
+				"give label tails in order of the bays; - is an empty one",
+				"<host> <first bay> <tail>...",
+				"lantern survey read guillemot front/1 SU786 LG975 - NY898",
+				func(cmd *cli.Command, req *api.SurveyAct) error {
+					if cmd.Args().Len() < 3 {
+						return usage(
+							"give the first bay, and the tails from there on\nExample: lantern survey read " +
+								"guillemot front/1 SU786 LG975 - NY898",
+						)
+					}
+					req.Bay, req.Tails = cmd.Args().First()+"/"+strings.TrimPrefix(
+						cmd.Args().Get(1),
+						cmd.Args().First()+"/",
+					), cmd.Args().Slice()[2:]
+					return nil
+				},
+			),
 			act("end", "keep what was found", "<host>", "lantern survey end guillemot", nil),
 			act("leave", "forget what this walk found", "<host>", "lantern survey leave guillemot", nil),
-		}}
+		},
+	}
 }
 
 func (s *session) survey(ctx context.Context, host string) (api.Survey, error) {

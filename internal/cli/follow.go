@@ -16,23 +16,46 @@ import (
 )
 
 func recoveriesCommand() *cli.Command {
-	return &cli.Command{Name: "recoveries", Usage: "resilvers, rebuilds, rebalances and scrubs, the newest first", Description: "Example: lantern recoveries --pool tidegauge",
-		Flags:    []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "only of this pool"}},
-		Commands: []*cli.Command{exportCommand(), replayCommand()},
+	return &cli.Command{
+		Name:        "recoveries",
+		Usage:       "resilvers, rebuilds, rebalances and scrubs, the newest first",
+		Description: "Example: lantern recoveries --pool tidegauge",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "only of this pool"}},
+		Commands:    []*cli.Command{exportCommand(), replayCommand()},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			all, err := s.recoveries(ctx, cmd.String("pool"))
 			if err != nil {
 				return err
 			}
-			return list(s, all, "No recovery was seen yet.", []string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN", "ID"}, func(r api.Recovery) []cell {
-				took := span(r.EndedAt.Sub(r.StartedAt))
-				if r.EndedAt.IsZero() {
-					took = "since " + span(r.SeenAt.Sub(r.StartedAt))
-				}
-				return []cell{{text: r.Pool, style: bold}, {text: string(r.Kind)}, {text: string(r.State)}, {text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true}, {text: decimal(r.TodoBytes), right: true},
-					{text: decimal(int64(r.RateOverall)) + "/s", right: true}, {text: took, right: true}, {text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true}, {text: r.StartedAt.Local().Format("2006-01-02 15:04")}, {text: r.Id, style: dim}}
-			})
-		})}
+			return list(
+				s,
+				all,
+				"No recovery was seen yet.",
+				[]string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN", "ID"},
+				func(r api.Recovery) []cell {
+					took := span(r.EndedAt.Sub(r.StartedAt))
+					if r.EndedAt.IsZero() {
+						took = "since " + span(r.SeenAt.Sub(r.StartedAt))
+					}
+					return []cell{
+						{text: r.Pool, style: bold},
+						{text: string(r.Kind)},
+						{text: string(r.State)},
+						{text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true},
+						{text: decimal(r.TodoBytes), right: true},
+						{
+							text:  decimal(int64(r.RateOverall)) + "/s",
+							right: true,
+						},
+						{text: took, right: true},
+						{text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true},
+						{text: r.StartedAt.Local().Format("2006-01-02 15:04")},
+						{text: r.Id, style: dim},
+					}
+				},
+			)
+		}),
+	}
 }
 
 func (s *session) recoveries(ctx context.Context, pool string) ([]api.Recovery, error) {
@@ -40,8 +63,15 @@ func (s *session) recoveries(ctx context.Context, pool string) ([]api.Recovery, 
 }
 
 func followCommand() *cli.Command {
-	return &cli.Command{Name: "follow", Usage: "follow a pool's recovery live until it ends, or all that run", ArgsUsage: "<pool>", Description: "Example: lantern follow soundscape\n         lantern follow --all",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "once", Usage: "print where it stands and end"}, &cli.BoolFlag{Name: "all", Usage: "everything that runs, a line each"}},
+	return &cli.Command{
+		Name:        "follow",
+		Usage:       "follow a pool's recovery live until it ends, or all that run",
+		ArgsUsage:   "<pool>",
+		Description: "Example: lantern follow soundscape\n         lantern follow --all",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "once", Usage: "print where it stands and end"},
+			&cli.BoolFlag{Name: "all", Usage: "everything that runs, a line each"},
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Bool("all") {
 				return s.followAll(ctx, cmd.Bool("once"))
@@ -51,7 +81,8 @@ func followCommand() *cli.Command {
 				return err
 			}
 			return s.follow(ctx, pool, cmd.Bool("once"))
-		})}
+		}),
+	}
 }
 
 // follow redraws whenever something happens; where the output is no terminal, it prints a line instead.
@@ -148,7 +179,15 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 				if r.Why != "" {
 					says = r.Why
 				}
-				s.out.line("%s  %-22s %s %5.1f %%  %s/s  %s", s.out.paint(fmt.Sprintf("%-12s", r.Pool), bold), what, bar(r.Share, 20), 100*r.Share, decimal(int64(r.RateNow)), says)
+				s.out.line(
+					"%s  %-22s %s %5.1f %%  %s/s  %s",
+					s.out.paint(fmt.Sprintf("%-12s", r.Pool), bold),
+					what,
+					bar(r.Share, 20),
+					100*r.Share,
+					decimal(int64(r.RateNow)),
+					says,
+				)
 			}
 			lines = len(all) + len(stops)
 		}
@@ -244,7 +283,10 @@ func (s *session) standing(p api.Pool) int {
 			o.line("  finish  not yet: %s", r.Why)
 		} else {
 			o.line("  finish  %s", finish(r.SeenAt, r.Finish))
-			o.line("          %s", o.paint("an estimate from the course so far: one in ten ends sooner, one in ten later", dim))
+			o.line(
+				"          %s",
+				o.paint("an estimate from the course so far: one in ten ends sooner, one in ten later", dim),
+			)
 		}
 		if r.Phase != "" {
 			o.line("  phase   %s", r.Phase)
@@ -253,17 +295,30 @@ func (s *session) standing(p api.Pool) int {
 			o.line("  slowest %s", r.Slowest)
 		}
 		if !r.AgainAt.IsZero() {
-			o.line("  %s", o.paint("it began again from its beginning at "+r.AgainAt.Local().Format("2006-01-02 15:04:05"), loud))
+			o.line(
+				"  %s",
+				o.paint("it began again from its beginning at "+r.AgainAt.Local().Format("2006-01-02 15:04:05"), loud),
+			)
 		}
 		o.line("  if      %s", cmp.Or(r.Cost, "what a second failure would cost is not known"))
 		if k := r.Risk; k.Another != "" {
-			o.line("          chance that data is lost before the end: %s%s", k.Another, map[bool]string{true: "; to meet an unreadable sector: " + k.Unreadable}[k.Unreadable != ""])
+			o.line(
+				"          chance that data is lost before the end: %s%s",
+				k.Another,
+				map[bool]string{true: "; to meet an unreadable sector: " + k.Unreadable}[k.Unreadable != ""],
+			)
 			if len(k.Volumes) > 0 {
 				o.line("          what would go: %s", strings.Join(k.Volumes, ", "))
 			}
 		}
 	default:
-		o.line("  took    %s", cmp.Or(r.Summary, fmt.Sprintf("%s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall)))))
+		o.line(
+			"  took    %s",
+			cmp.Or(
+				r.Summary,
+				fmt.Sprintf("%s, %s/s overall", span(r.EndedAt.Sub(r.StartedAt)), decimal(int64(r.RateOverall))),
+			),
+		)
 	}
 	o.line("  errors  %d found, %d repaired, %d left", r.Found, r.Repaired, r.Unrepairable)
 	o.line("  margin  %s", o.paint(p.Margin.Words, bold))

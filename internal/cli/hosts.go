@@ -17,32 +17,62 @@ func hostCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		err = list(s, all, "No host is enrolled. Begin with: lantern host enrol <name>", []string{"HOST", "ROOM", "STATE", "DRIVES", "LAST REPORT"}, func(h api.Host) []cell {
-			seen := "never"
-			if !h.SeenAt.IsZero() {
-				seen = h.SeenAt.Local().Format("2006-01-02 15:04:05")
-			}
-			return []cell{{text: h.Name, style: bold}, {text: h.Room}, {text: string(h.State)}, {text: strconv.Itoa(h.Drives), right: true}, {text: seen}}
-		})
+		err = list(
+			s,
+			all,
+			"No host is enrolled. Begin with: lantern host enrol <name>",
+			[]string{"HOST", "ROOM", "STATE", "DRIVES", "LAST REPORT"},
+			func(h api.Host) []cell {
+				seen := "never"
+				if !h.SeenAt.IsZero() {
+					seen = h.SeenAt.Local().Format("2006-01-02 15:04:05")
+				}
+				return []cell{
+					{text: h.Name, style: bold},
+					{text: h.Room},
+					{text: string(h.State)},
+					{text: strconv.Itoa(h.Drives), right: true},
+					{text: seen},
+				}
+			},
+		)
 		for _, h := range all {
 			for _, n := range h.Nameless {
 				if s.out.format == "table" {
-					s.out.line("%s also has %s, %s, not monitored: %s", h.Name, n.Path, decimal(n.CapacityBytes), n.Says)
+					s.out.line(
+						"%s also has %s, %s, not monitored: %s",
+						h.Name,
+						n.Path,
+						decimal(n.CapacityBytes),
+						n.Says,
+					)
 				}
 			}
 		}
 		return err
 	})
-	return &cli.Command{Name: "host", Aliases: []string{"hosts"}, Usage: "list hosts, enrol one, or say where it stands", Description: "Example: lantern host enrol skerry", Action: list,
+	return &cli.Command{
+		Name:        "host",
+		Aliases:     []string{"hosts"},
+		Usage:       "list hosts, enrol one, or say where it stands",
+		Description: "Example: lantern host enrol skerry",
+		Action:      list,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list hosts", Description: "Example: lantern host list", Action: list},
-			{Name: "room", Usage: "say in which room a host stands, for maps and for walking", ArgsUsage: "<name> [room]", Description: "Example: lantern host room skerry \"stone house\"\n         lantern host room skerry --none",
+			{
+				Name:      "room",
+				Usage:     "say in which room a host stands, for maps and for walking",
+				ArgsUsage: "<name> [room]",
+				Description: "Example: lantern host room skerry \"stone house\"\n         lantern host room " +
+					"skerry --none",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "none", Usage: "it stands in no room in particular"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if n := cmd.Args().Len(); n != 2 && !(n == 1 && cmd.Bool("none")) {
 						return usage("name a host and a room\nExample: %s", example(cmd))
 					}
-					h, err := ask[api.Host](s.client.SetRoom(ctx, cmd.Args().First(), api.Room{Room: cmd.Args().Get(1)}))
+					h, err := ask[api.Host](
+						s.client.SetRoom(ctx, cmd.Args().First(), api.Room{Room: cmd.Args().Get(1)}),
+					)
 					if err != nil {
 						return err
 					}
@@ -51,9 +81,14 @@ func hostCommand() *cli.Command {
 					}
 					s.out.line("%s stands in %s", h.Name, cmp.Or(h.Room, "no room in particular"))
 					return nil
-				})},
-			{Name: "cold", Usage: "say that drives of a host are changed only while it is down", ArgsUsage: "<name>", Description: "Example: lantern host cold guillemot\n         lantern host cold guillemot --not",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "not", Usage: "they can be changed while it runs"}},
+				}),
+			},
+			{
+				Name:        "cold",
+				Usage:       "say that drives of a host are changed only while it is down",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern host cold guillemot\n         lantern host cold guillemot --not",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "not", Usage: "they can be changed while it runs"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the host's name")
 					if err != nil {
@@ -72,8 +107,13 @@ func hostCommand() *cli.Command {
 						s.out.line("drives of %s can be changed while it runs", h.Name)
 					}
 					return nil
-				})},
-			{Name: "enrol", Usage: "make a host known and print its token, once", ArgsUsage: "<name>", Description: "Example: lantern host enrol skerry",
+				}),
+			},
+			{
+				Name:        "enrol",
+				Usage:       "make a host known and print its token, once",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern host enrol skerry",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the host's name")
 					if err != nil {
@@ -87,10 +127,18 @@ func hostCommand() *cli.Command {
 						return err
 					}
 					s.out.line("%s", e.Token)
-					fmt.Fprintf(s.errOut, "This token is shown only this once. On %s: LANTERN_HOST_TOKEN=… lantern agent --host %s --server …\n", name, name)
+					fmt.Fprintf(
+						s.errOut,
+						"This token is shown only this once. On %s: LANTERN_HOST_TOKEN=… lantern agent --host "+
+							"%s --server …\n",
+						name,
+						name,
+					)
 					return nil
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 func personCommand() *cli.Command {
@@ -103,7 +151,11 @@ func personCommand() *cli.Command {
 			p, err := ask[api.NewPerson](s.client.AddPerson(ctx, api.AddPerson{Name: name, Renew: renew}))
 			return tell(s, func(p api.NewPerson) {
 				s.out.line("%s", p.Token)
-				fmt.Fprintf(s.errOut, "This token is shown only this once. %s signs in with it, or sets LANTERN_TOKEN.\n", p.Name)
+				fmt.Fprintf(
+					s.errOut,
+					"This token is shown only this once. %s signs in with it, or sets LANTERN_TOKEN.\n",
+					p.Name,
+				)
 			}, p, err)
 		})
 	}
@@ -113,27 +165,60 @@ func personCommand() *cli.Command {
 			return err
 		}
 		return list(s, all, "Nobody is known.", []string{"NAME", "SINCE", "ADDED BY", ""}, func(p api.Person) []cell {
-			return []cell{{text: p.Name, style: bold}, {text: p.AddedAt.Local().Format("2006-01-02 15:04")}, {text: p.AddedBy}, {text: map[bool]string{true: "you"}[p.You]}}
+			return []cell{
+				{text: p.Name, style: bold},
+				{text: p.AddedAt.Local().Format("2006-01-02 15:04")},
+				{text: p.AddedBy},
+				{text: map[bool]string{true: "you"}[p.You]},
+			}
 		})
 	})
-	return &cli.Command{Name: "person", Aliases: []string{"people"}, Usage: "who may use this service, each with a token and a name of their own", Description: "Example: lantern person add bo", Action: show,
+	return &cli.Command{
+		Name:        "person",
+		Aliases:     []string{"people"},
+		Usage:       "who may use this service, each with a token and a name of their own",
+		Description: "Example: lantern person add bo",
+		Action:      show,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all of them", Description: "Example: lantern person list", Action: show},
-			{Name: "add", Usage: "make somebody known and print their token, once", ArgsUsage: "<name>", Description: "Example: lantern person add bo", Action: token(false)},
-			{Name: "renew", Usage: "give somebody who lost their token another one; the old one and what is signed in with it end", ArgsUsage: "<name>", Description: "Example: lantern person renew bo", Action: token(true)},
-			{Name: "remove", Usage: "take somebody's token away; what they did stays on record", ArgsUsage: "<name>", Description: "Example: lantern person remove bo",
+			{
+				Name:        "add",
+				Usage:       "make somebody known and print their token, once",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern person add bo",
+				Action:      token(false),
+			},
+			{
+				Name: "renew",
+				Usage: "give somebody who lost their token another one; the old one and what is signed in " +
+					"with it end",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern person renew bo",
+				Action:      token(true),
+			},
+			{
+				Name:        "remove",
+				Usage:       "take somebody's token away; what they did stays on record",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern person remove bo",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the person's name")
 					if err != nil {
 						return err
 					}
 					return s.done(name+" has no token any more", did(s.client.RemovePerson(ctx, name)))
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 func findCommand() *cli.Command {
-	return &cli.Command{Name: "find", Usage: "find drives, pools, hosts and bays by any part of their names", ArgsUsage: "<text>", Description: "Example: lantern find 412",
+	return &cli.Command{
+		Name:        "find",
+		Usage:       "find drives, pools, hosts and bays by any part of their names",
+		ArgsUsage:   "<text>",
+		Description: "Example: lantern find 412",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			q, err := one(cmd, "what to look for")
 			if err != nil {
@@ -143,8 +228,15 @@ func findCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(s, hits, fmt.Sprintf("Nothing has %q in its name.", q), []string{"KIND", "NAME", "WHERE"}, func(h api.Hit) []cell {
-				return []cell{{text: string(h.Kind)}, {text: h.Title, style: bold}, {text: h.Detail}}
-			})
-		})}
+			return list(
+				s,
+				hits,
+				fmt.Sprintf("Nothing has %q in its name.", q),
+				[]string{"KIND", "NAME", "WHERE"},
+				func(h api.Hit) []cell {
+					return []cell{{text: string(h.Kind)}, {text: h.Title, style: bold}, {text: h.Detail}}
+				},
+			)
+		}),
+	}
 }

@@ -19,13 +19,24 @@ import (
 )
 
 func judgeCommand() *cli.Command {
-	return &cli.Command{Name: "judge", Usage: "run the rules over readings of the past; no service is needed",
-		Description: "Example: lantern readings export --since 1y | lantern judge --readings -\n         lantern judge --readings past.jsonl --labels failures.csv\n\n" +
-			"Readings are JSON Lines, as export prints them: {\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}, those of each drive in\norder of time. Each change of verdict is printed as a line. Labels are lines of drive,time: when a drive failed; with them\na last line tells how many failures were seen coming, how long before, and how many alarms were false.",
+	return &cli.Command{
+		Name:  "judge",
+		Usage: "run the rules over readings of the past; no service is needed",
+		Description: "Example: lantern readings export --since 1y | lantern judge --readings -\n         " +
+			"lantern judge --readings past.jsonl --labels failures.csv\n\n" +
+			"Readings are JSON Lines, as export prints them: {\"drive\":…,\"at\":RFC " +
+			"3339,\"metrics\":{name:value}}, those of each drive in\norder of time. Each change of verdict is " +
+			"printed as a line. Labels are lines of drive,time: when a drive failed; with them\na last line " +
+			"tells how many failures were seen coming, how long before, and how many alarms were false.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "readings", Usage: "file of readings, or - for standard input"},
 			&cli.StringFlag{Name: "labels", Usage: "file of drive,time: when which drive failed"},
-			&cli.StringFlag{Name: "groups", Usage: "file of drive,pool,group: whose latency each is compared with; a reading may have \"pool\" and \"group\" instead"}},
+			&cli.StringFlag{
+				Name: "groups",
+				Usage: "file of drive,pool,group: whose latency each is compared with; a reading may have " +
+					"\"pool\" and \"group\" instead",
+			},
+		},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.String("readings") == "" {
 				return usage("lantern judge needs --readings <file or ->\nExample: %s", example(cmd))
@@ -58,7 +69,8 @@ func judgeCommand() *cli.Command {
 				}
 			}
 			return s.judge(in, labels, groups, cmd.String("labels") != "")
-		})}
+		}),
+	}
 }
 
 // open opens a file; - is standard input.
@@ -125,7 +137,8 @@ type batch struct {
 
 const batchLines = 400
 
-// parse takes lines apart on all processors and hands them on in their order. It ends, without reading all, when stop is closed.
+// parse takes lines apart on all processors and hands them on in their order. It ends, without reading all, when stop
+// is closed.
 func parse(in io.Reader, stop <-chan struct{}) (<-chan *batch, func() error) {
 	ordered, work := make(chan *batch, 8), make(chan *batch, 8)
 	var failed error
@@ -166,7 +179,10 @@ func parse(in io.Reader, stop <-chan struct{}) (<-chan *batch, func() error) {
 		for n := 1; lines.Scan(); n++ {
 			text := lines.Bytes()
 			if n == 1 {
-				text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")) // a byte-order mark, as some editors put before the first line
+				text = bytes.TrimPrefix(
+					text,
+					[]byte("\xef\xbb\xbf"),
+				) // a byte-order mark, as some editors put before the first line
 			}
 			b.text = append(b.text, bytes.Clone(text))
 			if len(b.text) == batchLines {
@@ -325,7 +341,22 @@ func (s *session) tally(out *json.Encoder, drives map[string]*replayed, labels m
 		}
 	}
 	hours := func(q float64) float64 { return t.Lead(q).Hours() }
-	return out.Encode(map[string]any{"tally": map[string]any{"drives": t.Drives, "failures": t.Failures, "flagged_before": t.Flagged, "flagged_48_h_before": t.InTime,
-		"median_lead_hours": hours(0.5), "tenth_percentile_lead_hours": hours(0.1), "sound_drive_years": t.SoundFor, "false_replace": t.False,
-		"false_replace_per_1000_drive_years": t.FalsePer1000(), "by_rule": t.ByRule, "false_by_rule": t.FalseRule, "labels_without_readings": unseen}})
+	return out.Encode(
+		map[string]any{"tally": map[string]any{
+			"drives":              t.Drives,
+			"failures":            t.Failures,
+			"flagged_before":      t.Flagged,
+			"flagged_48_h_before": t.InTime,
+			"median_lead_hours": hours(
+				0.5,
+			),
+			"tenth_percentile_lead_hours":        hours(0.1),
+			"sound_drive_years":                  t.SoundFor,
+			"false_replace":                      t.False,
+			"false_replace_per_1000_drive_years": t.FalsePer1000(),
+			"by_rule":                            t.ByRule,
+			"false_by_rule":                      t.FalseRule,
+			"labels_without_readings":            unseen,
+		}},
+	)
 }

@@ -13,9 +13,16 @@ import (
 )
 
 func labCommand() *cli.Command {
-	return &cli.Command{Name: "lab", Usage: "simulate a person's hands in the demo: pull, insert, and the speed of time", Description: "Example: lantern lab pull skerry/front/7",
+	return &cli.Command{
+		Name:        "lab",
+		Usage:       "simulate a person's hands in the demo: pull, insert, and the speed of time",
+		Description: "Example: lantern lab pull skerry/front/7",
 		Commands: []*cli.Command{
-			{Name: "pull", Usage: "take a drive out of a bay", ArgsUsage: "<bay or label tail>", Description: "Example: lantern lab pull skerry/front/7\n         lantern lab pull ZU006",
+			{
+				Name:        "pull",
+				Usage:       "take a drive out of a bay",
+				ArgsUsage:   "<bay or label tail>",
+				Description: "Example: lantern lab pull skerry/front/7\n         lantern lab pull ZU006",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					bay, err := one(cmd, "a bay")
 					if err != nil {
@@ -23,9 +30,14 @@ func labCommand() *cli.Command {
 					}
 					m, err := ask[api.LabMoved](s.client.LabPull(ctx, api.LabPull{Bay: bay}))
 					return s.moved("is out of", m, err)
-				})},
-			{Name: "insert", Usage: "put a drive into a bay: one that fits, unless said otherwise", ArgsUsage: "<bay>",
-				Description: "Example: lantern lab insert skerry/front/7\n         lantern lab insert skerry/front/7 --bytes 2000398934016\n         lantern lab insert skerry/front/7 --drive 7F412",
+				}),
+			},
+			{
+				Name:      "insert",
+				Usage:     "put a drive into a bay: one that fits, unless said otherwise",
+				ArgsUsage: "<bay>",
+				Description: "Example: lantern lab insert skerry/front/7\n         lantern lab insert " +
+					"skerry/front/7 --bytes 2000398934016\n         lantern lab insert skerry/front/7 --drive 7F412",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "drive", Usage: "label tail of a drive that was pulled before"},
 					&cli.Int64Flag{Name: "bytes", Usage: "size of the new drive"},
@@ -39,30 +51,65 @@ func labCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					m, err := ask[api.LabMoved](s.client.LabInsert(ctx, api.LabInsert{Bay: bay, Drive: cmd.String("drive"), CapacityBytes: cmd.Int64("bytes"), Holds: cmd.String("holds"), Damaged: cmd.Bool("damaged"), Like: cmd.String("like"), Weak: cmd.Bool("weak"), UsedHours: cmd.Float("hours")}))
+					m, err := ask[api.LabMoved](
+						s.client.LabInsert(
+							ctx,
+							api.LabInsert{
+								Bay:           bay,
+								Drive:         cmd.String("drive"),
+								CapacityBytes: cmd.Int64("bytes"),
+								Holds:         cmd.String("holds"),
+								Damaged:       cmd.Bool("damaged"),
+								Like:          cmd.String("like"),
+								Weak:          cmd.Bool("weak"),
+								UsedHours:     cmd.Float("hours"),
+							},
+						),
+					)
 					return s.moved("is in", m, err)
-				})},
-			{Name: "join", Usage: "do by hand what an order would do to a pool that can only be watched", ArgsUsage: "<pool> <slot> <label tail>", Description: "Example: lantern lab join scans 1 7F412",
+				}),
+			},
+			{
+				Name:        "join",
+				Usage:       "do by hand what an order would do to a pool that can only be watched",
+				ArgsUsage:   "<pool> <slot> <label tail>",
+				Description: "Example: lantern lab join scans 1 7F412",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 3 {
 						return usage("name a pool, a place in it and a drive\nExample: %s", example(cmd))
 					}
-					m, err := ask[api.LabMoved](s.client.LabJoin(ctx, api.LabJoin{Pool: cmd.Args().Get(0), Slot: cmd.Args().Get(1), Drive: cmd.Args().Get(2)}))
+					m, err := ask[api.LabMoved](
+						s.client.LabJoin(
+							ctx,
+							api.LabJoin{Pool: cmd.Args().Get(0), Slot: cmd.Args().Get(1), Drive: cmd.Args().Get(2)},
+						),
+					)
 					return s.moved("is a member now, in", m, err)
-				})},
-			{Name: "power", Usage: "take a host down, or bring it up", ArgsUsage: "<host> on|off", Description: "Example: lantern lab power guillemot off",
+				}),
+			},
+			{
+				Name:        "power",
+				Usage:       "take a host down, or bring it up",
+				ArgsUsage:   "<host> on|off",
+				Description: "Example: lantern lab power guillemot off",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					to := cmd.Args().Get(1)
 					if cmd.Args().Len() != 2 || to != "on" && to != "off" {
 						return usage("name a host, and on or off\nExample: %s", example(cmd))
 					}
-					if err := did(s.client.LabPower(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"})); err != nil {
+					if err := did(
+						s.client.LabPower(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"}),
+					); err != nil {
 						return err
 					}
 					s.out.line("%s has %s", cmd.Args().First(), map[string]string{"on": "power", "off": "no power"}[to])
 					return nil
-				})},
-			{Name: "mishap", Usage: "let something go wrong in a pool when its time has come", ArgsUsage: "<pool> <mishap>",
+				}),
+			},
+			{
+				Name:        "mishap",
+				Usage:       "let something go wrong in a pool when its time has come",
+				ArgsUsage:   "<pool> <mishap>",
 				Description: "Example: lantern lab mishap soundscape second-failure\n\nThe mishaps:\n" + practice.List(),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					pool, what := cmd.Args().Get(0), cmd.Args().Get(1)
@@ -74,46 +121,85 @@ func labCommand() *cli.Command {
 					}
 					s.out.line("it will come when its time has come")
 					return nil
-				})},
-			{Name: "stuck", Usage: "make the recoveries of a pool wait for a word", ArgsUsage: "<pool>", Description: "Example: lantern lab stuck soundscape\n         lantern lab stuck soundscape --over",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they begin by themselves again"}},
+				}),
+			},
+			{
+				Name:        "stuck",
+				Usage:       "make the recoveries of a pool wait for a word",
+				ArgsUsage:   "<pool>",
+				Description: "Example: lantern lab stuck soundscape\n         lantern lab stuck soundscape --over",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they begin by themselves again"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					pool, err := one(cmd, "a pool's name")
 					if err != nil {
 						return err
 					}
-					if err := did(s.client.LabStuck(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")})); err != nil {
+					if err := did(
+						s.client.LabStuck(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")}),
+					); err != nil {
 						return err
 					}
 					s.out.line("done")
 					return nil
-				})},
-			{Name: "silence", Usage: "the enclosures of a host tell nothing of themselves any more, and have no lights", ArgsUsage: "<host>", Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
+				}),
+			},
+			{
+				Name:        "silence",
+				Usage:       "the enclosures of a host tell nothing of themselves any more, and have no lights",
+				ArgsUsage:   "<host>",
+				Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, err := one(cmd, "a host")
 					if err != nil {
 						return err
 					}
-					if err := did(s.client.LabSilence(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")})); err != nil {
+					if err := did(
+						s.client.LabSilence(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")}),
+					); err != nil {
 						return err
 					}
-					s.out.line("the enclosures of %s %s", host, map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")])
+					s.out.line(
+						"the enclosures of %s %s",
+						host,
+						map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")],
+					)
 					return nil
-				})},
-			{Name: "part", Usage: "make a part of a shelf fail, such as \"cooling 2\", \"power supply left\" or \"temperature sensor rear\"", ArgsUsage: "<host> <part>", Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry \"cooling 2\" --well",
+				}),
+			},
+			{
+				Name: "part",
+				Usage: "make a part of a shelf fail, such as \"cooling 2\", \"power supply left\" or " +
+					"\"temperature sensor rear\"",
+				ArgsUsage: "<host> <part>",
+				Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry " +
+					"\"cooling 2\" --well",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "it is well again"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("name a host and a part\nExample: %s", example(cmd))
 					}
-					if err := did(s.client.LabPart(ctx, api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")})); err != nil {
+					if err := did(
+						s.client.LabPart(
+							ctx,
+							api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")},
+						),
+					); err != nil {
 						return err
 					}
-					s.out.line("%s of %s %s", cmd.Args().Get(1), cmd.Args().Get(0), map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")])
+					s.out.line(
+						"%s of %s %s",
+						cmd.Args().Get(1),
+						cmd.Args().Get(0),
+						map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")],
+					)
 					return nil
-				})},
-			{Name: "eyes", Usage: "what eyes would see: bays whose activity light blinks in a rhythm", Description: "Example: lantern lab eyes",
+				}),
+			},
+			{
+				Name:        "eyes",
+				Usage:       "what eyes would see: bays whose activity light blinks in a rhythm",
+				Description: "Example: lantern lab eyes",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					bays, err := ask[[]string](s.client.LabEyes(ctx))
 					if err != nil {
@@ -124,9 +210,20 @@ func labCommand() *cli.Command {
 					}
 					s.out.line("%s", cmp.Or(strings.Join(bays, "\n"), "nothing blinks"))
 					return nil
-				})},
-			{Name: "speed", Usage: "how many times faster than real time the lab runs; without a number, tell", ArgsUsage: "[number]", Description: "Example: lantern lab speed 300\n         lantern lab speed 300 --waiting",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "waiting", Usage: "so fast only while nothing but waiting is left; at the pace of real time while a hand is needed"}},
+				}),
+			},
+			{
+				Name:        "speed",
+				Usage:       "how many times faster than real time the lab runs; without a number, tell",
+				ArgsUsage:   "[number]",
+				Description: "Example: lantern lab speed 300\n         lantern lab speed 300 --waiting",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{
+						Name: "waiting",
+						Usage: "so fast only while nothing but waiting is left; at the pace of real time while " +
+							"a hand is needed",
+					},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					var l api.Lab
 					var err error
@@ -139,22 +236,35 @@ func labCommand() *cli.Command {
 						if _, err := fmt.Sscanf(cmd.Args().First(), "%g", &speed); err != nil {
 							return usage("a speed is a number, such as 300")
 						}
-						if l, err = ask[api.Lab](s.client.SetLabSpeed(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")})); err != nil {
+						if l, err = ask[api.Lab](
+							s.client.SetLabSpeed(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")}),
+						); err != nil {
 							return err
 						}
 					}
 					if done, err := s.out.value(l); done {
 						return err
 					}
-					s.out.line("lab time is %s, running %g times as fast as real time", l.Now.Local().Format("2006-01-02 15:04:05"), l.Speed)
+					s.out.line(
+						"lab time is %s, running %g times as fast as real time",
+						l.Now.Local().Format("2006-01-02 15:04:05"),
+						l.Speed,
+					)
 					if l.Hurry > 0 {
 						s.out.line("while only waiting is left it runs %g times as fast", l.Hurry)
 					}
 					return nil
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 func (s *session) moved(words string, m api.LabMoved, err error) error {
-	return tell(s, func(m api.LabMoved) { s.out.line("%s (serial %s) %s bay %s", m.Tail, m.Serial, words, m.Bay) }, m, err)
+	return tell(
+		s,
+		func(m api.LabMoved) { s.out.line("%s (serial %s) %s bay %s", m.Tail, m.Serial, words, m.Bay) },
+		m,
+		err,
+	)
 }

@@ -21,31 +21,76 @@ func noticesCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, notices, "Nobody needs to be told of anything.", []string{"", "NOTICE", "STATE", "SINCE", "WHERE", "SAYS"}, func(n api.Notice) []cell {
-			state := string(n.State)
-			switch n.State {
-			case api.NoticeStateAcknowledged:
-				state = "seen by " + n.AcknowledgedBy
-			case api.NoticeStateMuted:
-				state = "muted to " + n.MutedUntil.Local().Format("01-02 15:04")
-			}
-			return []cell{noticeCell(n), {text: n.Id[len(n.Id)-6:], style: bold}, {text: state}, {text: n.OpenedAt.Local().Format("2006-01-02 15:04")}, {text: cmp.Or(n.Bay, cmp.Or(n.Pool, n.Host))}, {text: n.Says}}
-		})
+		return list(
+			s,
+			notices,
+			"Nobody needs to be told of anything.",
+			[]string{"", "NOTICE", "STATE", "SINCE", "WHERE", "SAYS"},
+			func(n api.Notice) []cell {
+				state := string(n.State)
+				switch n.State {
+				case api.NoticeStateAcknowledged:
+					state = "seen by " + n.AcknowledgedBy
+				case api.NoticeStateMuted:
+					state = "muted to " + n.MutedUntil.Local().Format("01-02 15:04")
+				}
+				return []cell{
+					noticeCell(n),
+					{text: n.Id[len(n.Id)-6:], style: bold},
+					{text: state},
+					{text: n.OpenedAt.Local().Format("2006-01-02 15:04")},
+					{text: cmp.Or(n.Bay, cmp.Or(n.Pool, n.Host))},
+					{text: n.Says},
+				}
+			},
+		)
 	})
-	return &cli.Command{Name: "notices", Aliases: []string{"notice"}, Usage: "what people are told, until it is over", Description: "Example: lantern notices\n         lantern notices saw 7QK2ZD --note \"spare ordered\"", Flags: []cli.Flag{all}, Action: listed,
+	return &cli.Command{
+		Name:        "notices",
+		Aliases:     []string{"notice"},
+		Usage:       "what people are told, until it is over",
+		Description: "Example: lantern notices\n         lantern notices saw 7QK2ZD --note \"spare ordered\"",
+		Flags:       []cli.Flag{all},
+		Action:      listed,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "open notices, those that nobody saw first", Description: "Example: lantern notices list --all", Flags: []cli.Flag{all}, Action: listed},
-			{Name: "saw", Usage: "acknowledge a notice; it is sent again if it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices saw 7QK2ZD --note \"spare ordered\"",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
+			{
+				Name:        "list",
+				Usage:       "open notices, those that nobody saw first",
+				Description: "Example: lantern notices list --all",
+				Flags:       []cli.Flag{all},
+				Action:      listed,
+			},
+			{
+				Name:        "saw",
+				Usage:       "acknowledge a notice; it is sent again if it gets worse",
+				ArgsUsage:   "<notice>",
+				Description: "Example: lantern notices saw 7QK2ZD --note \"spare ordered\"",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					id, err := one(cmd, "a notice")
 					if err != nil {
 						return err
 					}
-					return s.noticed(ask[api.Notice](s.client.AcknowledgeNotice(ctx, id, api.AcknowledgeNoticeJSONRequestBody{Note: cmd.String("note")})))
-				})},
-			{Name: "mute", Usage: "say nothing of one for a while, unless it gets worse", ArgsUsage: "<notice>", Description: "Example: lantern notices mute 7QK2ZD --for 3d\n         lantern notices mute 7QK2ZD --for 0",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "for", Usage: "8h, 3d or 2w; 0 lets it be heard again", Required: true}},
+					return s.noticed(
+						ask[api.Notice](
+							s.client.AcknowledgeNotice(
+								ctx,
+								id,
+								api.AcknowledgeNoticeJSONRequestBody{Note: cmd.String("note")},
+							),
+						),
+					)
+				}),
+			},
+			{
+				Name:      "mute",
+				Usage:     "say nothing of one for a while, unless it gets worse",
+				ArgsUsage: "<notice>",
+				Description: "Example: lantern notices mute 7QK2ZD --for 3d\n         lantern notices mute " +
+					"7QK2ZD --for 0",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "for", Usage: "8h, 3d or 2w; 0 lets it be heard again", Required: true},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					id, err := one(cmd, "a notice")
 					if err != nil {
@@ -57,9 +102,13 @@ func noticesCommand() *cli.Command {
 							return err
 						}
 					}
-					return s.noticed(ask[api.Notice](s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()})))
-				})},
-		}}
+					return s.noticed(
+						ask[api.Notice](s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()})),
+					)
+				}),
+			},
+		},
+	}
 }
 
 // noticeCell marks how grave a notice is; filling up has a mark of its own.
@@ -82,7 +131,11 @@ func (s *session) noticed(n api.Notice, err error) error {
 	}
 	switch n.State {
 	case api.NoticeStateMuted:
-		s.out.line("nothing is said until %s, unless it gets worse: %s", n.MutedUntil.Local().Format("2006-01-02 15:04"), n.Says)
+		s.out.line(
+			"nothing is said until %s, unless it gets worse: %s",
+			n.MutedUntil.Local().Format("2006-01-02 15:04"),
+			n.Says,
+		)
 	case api.NoticeStateAcknowledged:
 		s.out.line("seen by %s: %s", n.AcknowledgedBy, n.Says)
 	default:
@@ -97,41 +150,112 @@ func channelCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No channel is set: notices stay in the console and the terminal. Set one with: lantern channel set --help", []string{"CHANNEL", "KIND", "TO", "FROM SEVERITY", "QUIET", "DIGEST", "WAITING", "LAST ERROR"}, func(c api.Channel) []cell {
-			return []cell{{text: c.Name, style: bold}, {text: string(c.Kind)}, {text: cmp.Or(c.Url, strings.Join(c.To, ", "))}, {text: string(c.Least)}, {text: c.Quiet}, {text: c.Digest}, {text: strconv.Itoa(c.Waiting), right: true}, {text: c.Error}}
-		})
+		return list(
+			s,
+			all,
+			"No channel is set: notices stay in the console and the terminal. Set one with: lantern channel set --help",
+			[]string{"CHANNEL", "KIND", "TO", "FROM SEVERITY", "QUIET", "DIGEST", "WAITING", "LAST ERROR"},
+			func(c api.Channel) []cell {
+				return []cell{
+					{text: c.Name, style: bold},
+					{text: string(c.Kind)},
+					{text: cmp.Or(c.Url, strings.Join(c.To, ", "))},
+					{text: string(c.Least)},
+					{text: c.Quiet},
+					{text: c.Digest},
+					{text: strconv.Itoa(c.Waiting), right: true},
+					{text: c.Error},
+				}
+			},
+		)
 	})
-	return &cli.Command{Name: "channel", Usage: "where notices are sent: webhook, e-mail, syslog", Action: listed,
-		Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook --secret-file key.txt --least replace --quiet 22:00-07:00 --zone Europe/Oslo",
+	return &cli.Command{
+		Name:   "channel",
+		Usage:  "where notices are sent: webhook, e-mail, syslog",
+		Action: listed,
+		Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook " +
+			"--secret-file key.txt --least replace --quiet 22:00-07:00 --zone Europe/Oslo",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all channels, and what waits for them", Description: "Example: lantern channel list", Action: listed},
-			{Name: "set", Usage: "make a channel, or change it", ArgsUsage: "<name>",
-				Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook --secret-file key.txt\n         lantern channel set team --email mail.example:587 --from lantern@example --to ida@example --digest 08:00 --least watch\n         lantern channel set log --syslog tls://collector.example:6514 --least watch\n\n" +
-					"A webhook gets CloudEvents 1.0; the header Lantern-Signature-256 is the HMAC-SHA-256 of the body under the secret. The secret is\nread from a file or from LANTERN_CHANNEL_SECRET, never from the command line, and is never shown again.",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "webhook", Usage: "address"}, &cli.StringFlag{Name: "email", Usage: "mail server, host:port; STARTTLS is required"}, &cli.StringFlag{Name: "syslog", Usage: "tls://host:port or tcp://host:port"},
-					&cli.StringFlag{Name: "from", Usage: "e-mail: sender"}, &cli.StringSliceFlag{Name: "to", Usage: "e-mail: receivers"}, &cli.StringFlag{Name: "user", Usage: "e-mail: user name"},
-					&cli.StringFlag{Name: "secret-file", Usage: "file that holds the secret"}, &cli.StringFlag{Name: "ca-file", Usage: "authority to trust, PEM"},
-					&cli.StringFlag{Name: "least", Value: "replace", Usage: "watch, replace or dead"}, &cli.StringSliceFlag{Name: "kind", Usage: "only these: drive, section, host, filling, recovery"},
-					&cli.StringSliceFlag{Name: "pool", Usage: "only these pools"}, &cli.StringSliceFlag{Name: "host", Usage: "only these hosts"},
-					&cli.StringFlag{Name: "quiet", Usage: "quiet hours, such as 22:00-07:00: only urgent notices are sent"}, &cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"}, &cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"}},
-				Action: with(setChannel)},
-			{Name: "test", Usage: "send a message through a channel now", ArgsUsage: "<name>", Description: "Example: lantern channel test night-shift",
+			{
+				Name:        "list",
+				Usage:       "all channels, and what waits for them",
+				Description: "Example: lantern channel list",
+				Action:      listed,
+			},
+			{
+				Name:      "set",
+				Usage:     "make a channel, or change it",
+				ArgsUsage: "<name>",
+				Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook " +
+					"--secret-file key.txt\n         lantern channel set team --email mail.example:587 --from " +
+					"lantern@example --to ida@example --digest 08:00 --least watch\n         lantern channel " +
+					"set log --syslog tls://collector.example:6514 --least watch\n\n" +
+					"A webhook gets CloudEvents 1.0; the header Lantern-Signature-256 is the HMAC-SHA-256 of " +
+					"the body under the secret. The secret is\nread from a file or from LANTERN_CHANNEL_SECRET, " +
+					"never from the command line, and is never shown again.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "webhook", Usage: "address"},
+					&cli.StringFlag{Name: "email", Usage: "mail server, host:port; STARTTLS is required"},
+					&cli.StringFlag{Name: "syslog", Usage: "tls://host:port or tcp://host:port"},
+					&cli.StringFlag{
+						Name:  "from",
+						Usage: "e-mail: sender",
+					},
+					&cli.StringSliceFlag{Name: "to", Usage: "e-mail: receivers"},
+					&cli.StringFlag{Name: "user", Usage: "e-mail: user name"},
+					&cli.StringFlag{
+						Name:  "secret-file",
+						Usage: "file that holds the secret",
+					},
+					&cli.StringFlag{Name: "ca-file", Usage: "authority to trust, PEM"},
+					&cli.StringFlag{
+						Name:  "least",
+						Value: "replace",
+						Usage: "watch, replace or dead",
+					},
+					&cli.StringSliceFlag{Name: "kind", Usage: "only these: drive, section, host, filling, recovery"},
+					&cli.StringSliceFlag{
+						Name:  "pool",
+						Usage: "only these pools",
+					},
+					&cli.StringSliceFlag{Name: "host", Usage: "only these hosts"},
+					&cli.StringFlag{
+						Name:  "quiet",
+						Usage: "quiet hours, such as 22:00-07:00: only urgent notices are sent",
+					},
+					&cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"},
+					&cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"},
+				},
+				Action: with(setChannel),
+			},
+			{
+				Name:        "test",
+				Usage:       "send a message through a channel now",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern channel test night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a channel")
 					if err != nil {
 						return err
 					}
 					return s.done(name+" took the message", did(s.client.TestChannel(ctx, name)))
-				})},
-			{Name: "remove", Usage: "take a channel away", ArgsUsage: "<name>", Description: "Example: lantern channel remove night-shift",
+				}),
+			},
+			{
+				Name:        "remove",
+				Usage:       "take a channel away",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern channel remove night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a channel")
 					if err != nil {
 						return err
 					}
 					return s.done(name+" is gone", did(s.client.RemoveChannel(ctx, name)))
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -139,8 +263,23 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	req := api.ChannelPut{Url: cmp.Or(cmd.String("webhook"), cmd.String("syslog")), Server: cmd.String("email"), From: cmd.String("from"), To: cmd.StringSlice("to"), User: cmd.String("user"), Secret: os.Getenv("LANTERN_CHANNEL_SECRET"),
-		Least: api.Verdict(cmd.String("least")), Kinds: cmd.StringSlice("kind"), Pools: cmd.StringSlice("pool"), Hosts: cmd.StringSlice("host"), Quiet: cmd.String("quiet"), Zone: cmd.String("zone"), Digest: cmd.String("digest")}
+	req := api.ChannelPut{
+		Url:    cmp.Or(cmd.String("webhook"), cmd.String("syslog")),
+		Server: cmd.String("email"),
+		From:   cmd.String("from"),
+		To:     cmd.StringSlice("to"),
+		User:   cmd.String("user"),
+		Secret: os.Getenv("LANTERN_CHANNEL_SECRET"),
+		Least: api.Verdict(
+			cmd.String("least"),
+		),
+		Kinds:  cmd.StringSlice("kind"),
+		Pools:  cmd.StringSlice("pool"),
+		Hosts:  cmd.StringSlice("host"),
+		Quiet:  cmd.String("quiet"),
+		Zone:   cmd.String("zone"),
+		Digest: cmd.String("digest"),
+	}
 	kinds := 0
 	for k, set := range map[api.ChannelPutKind]bool{api.ChannelPutKindWebhook: cmd.IsSet("webhook"), api.ChannelPutKindEmail: cmd.IsSet("email"), api.ChannelPutKindSyslog: cmd.IsSet("syslog")} {
 		if set {

@@ -19,7 +19,10 @@ func offline(f func(s *session, cmd *cli.Command) error) cli.ActionFunc {
 		if format != "table" && format != "json" && format != "csv" {
 			return usage("--output is table, json or csv, not %q", format)
 		}
-		return f(&session{errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}, cmd)
+		return f(
+			&session{errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)},
+			cmd,
+		)
 	}
 }
 
@@ -27,9 +30,14 @@ func offline(f func(s *session, cmd *cli.Command) error) cli.ActionFunc {
 const mostBytes = 16 << 20
 
 func decodeCommand() *cli.Command {
-	return &cli.Command{Name: "decode", Usage: "take a captured page of a drive apart, without a service", ArgsUsage: "<kind> <file or ->",
-		Description: "Example: lantern decode nvme-health page.bin\n         lantern decode ata-smart-data - < dump.txt\n\nThe page is binary, or a hexadecimal dump with or without offsets. It is printed as JSON. A page of which anything is wrong feeds no metric, and the exit code is 1.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
+	return &cli.Command{
+		Name:      "decode",
+		Usage:     "take a captured page of a drive apart, without a service",
+		ArgsUsage: "<kind> <file or ->",
+		Description: "Example: lantern decode nvme-health page.bin\n         lantern decode ata-smart-data - < " +
+			"dump.txt\n\nThe page is binary, or a hexadecimal dump with or without offsets. It is printed as " +
+			"JSON. A page of which anything is wrong feeds no metric, and the exit code is 1.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.Bool("list") {
 				return list(s, page.Kinds(), "", []string{"KIND", "WHAT IT IS", "STANDARD"}, func(k page.Kind) []cell {
@@ -37,7 +45,10 @@ func decodeCommand() *cli.Command {
 				})
 			}
 			if cmd.Args().Len() != 2 {
-				return usage("lantern decode needs a kind and a file\nExample: %s\nThe kinds: lantern decode --list", example(cmd))
+				return usage(
+					"lantern decode needs a kind and a file\nExample: %s\nThe kinds: lantern decode --list",
+					example(cmd),
+				)
 			}
 			in := s.in
 			if name := cmd.Args().Get(1); name != "-" {
@@ -65,19 +76,40 @@ func decodeCommand() *cli.Command {
 				err = &Failure{Code: ExitFailed, Says: "this page cannot be believed: " + strings.Join(p.Wrong, "; ")}
 			}
 			return err
-		})}
+		}),
+	}
 }
 
 func metricsCommand() *cli.Command {
 	listed := offline(func(s *session, _ *cli.Command) error {
-		return list(s, drive.Catalogue, "", []string{"METRIC", "UNIT", "KIND", "SIGN", "MEANS"}, func(m drive.Metric) []cell {
-			return []cell{{text: string(m.Name), style: bold}, {text: m.Unit}, {text: string(m.Kind)}, {text: string(m.Strength)}, {text: m.Means}}
-		})
+		return list(
+			s,
+			drive.Catalogue,
+			"",
+			[]string{"METRIC", "UNIT", "KIND", "SIGN", "MEANS"},
+			func(m drive.Metric) []cell {
+				return []cell{
+					{text: string(m.Name), style: bold},
+					{text: m.Unit},
+					{text: string(m.Kind)},
+					{text: string(m.Strength)},
+					{text: m.Means},
+				}
+			},
+		)
 	})
-	return &cli.Command{Name: "metrics", Usage: "what is measured, and what it means", Description: "Example: lantern metrics explain pending_sectors", Action: listed,
+	return &cli.Command{
+		Name:        "metrics",
+		Usage:       "what is measured, and what it means",
+		Description: "Example: lantern metrics explain pending_sectors",
+		Action:      listed,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all metrics", Description: "Example: lantern metrics list", Action: listed},
-			{Name: "explain", Usage: "one metric in words", ArgsUsage: "<metric>", Description: "Example: lantern metrics explain link_crc_errors",
+			{
+				Name:        "explain",
+				Usage:       "one metric in words",
+				ArgsUsage:   "<metric>",
+				Description: "Example: lantern metrics explain link_crc_errors",
 				Action: offline(func(s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a metric's name")
 					if err != nil {
@@ -85,7 +117,11 @@ func metricsCommand() *cli.Command {
 					}
 					m, ok := drive.MetricByName(drive.MetricName(name))
 					if !ok {
-						return usage("there is no metric %q; did you mean %s? All of them: lantern metrics", name, drive.Nearest(name))
+						return usage(
+							"there is no metric %q; did you mean %s? All of them: lantern metrics",
+							name,
+							drive.Nearest(name),
+						)
 					}
 					if done, err := s.out.value(struct {
 						drive.Metric
@@ -99,8 +135,10 @@ func metricsCommand() *cli.Command {
 					s.out.line("  as a sign: %s", strengths[m.Strength])
 					s.out.line("  fed by: %s", strings.Join(m.Sources(), "; "))
 					return nil
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 var strengths = map[drive.Strength]string{

@@ -16,23 +16,45 @@ import (
 // planFlags say what a plan is. Those that are not given leave what is.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "pool", Usage: "it is for the members of this pool; may be repeated, as may --host and --drive"},
+		&cli.StringSliceFlag{
+			Name:  "pool",
+			Usage: "it is for the members of this pool; may be repeated, as may --host and --drive",
+		},
 		&cli.StringSliceFlag{Name: "host", Usage: "for the drives of this host"},
 		&cli.StringSliceFlag{Name: "drive", Usage: "for this drive, by the end of its serial"},
-		&cli.StringFlag{Name: "short", Usage: `when short tests come: "every Monday 02:00", "every 2 days 23:00", an RRULE, or never`},
-		&cli.StringFlag{Name: "extended", Usage: `when extended tests come: "every month on the first Sunday 02:00", or never`},
+		&cli.StringFlag{
+			Name:  "short",
+			Usage: `when short tests come: "every Monday 02:00", "every 2 days 23:00", an RRULE, or never`,
+		},
+		&cli.StringFlag{
+			Name:  "extended",
+			Usage: `when extended tests come: "every month on the first Sunday 02:00", or never`,
+		},
 		&cli.StringFlag{Name: "conveyance", Usage: "when conveyance tests come, or never"},
-		&cli.StringFlag{Name: "within", Usage: "tests are placed so long after they came; else until they come again", DefaultText: "until they come again"},
+		&cli.StringFlag{
+			Name:        "within",
+			Usage:       "tests are placed so long after they came; else until they come again",
+			DefaultText: "until they come again",
+		},
 		&cli.StringFlag{Name: "zone", Usage: "time zone of all times, such as Europe/Berlin"},
-		&cli.StringSliceFlag{Name: "window", Usage: `tests run only within "daily 22:00-06:00", "Mon-Fri 20:00-24:00"; may be repeated; any lifts all windows`},
-		&cli.StringSliceFlag{Name: "bar", Usage: `and never within "Sun 00:00-24:00" or "2026-12-24 12:00 to 2026-12-27 08:00"; none lifts all`},
+		&cli.StringSliceFlag{
+			Name:  "window",
+			Usage: `tests run only within "daily 22:00-06:00", "Mon-Fri 20:00-24:00"; may be repeated; any lifts all windows`,
+		},
+		&cli.StringSliceFlag{
+			Name:  "bar",
+			Usage: `and never within "Sun 00:00-24:00" or "2026-12-24 12:00 to 2026-12-27 08:00"; none lifts all`,
+		},
 		&cli.BoolFlag{Name: "run-over", Usage: "a test may run past the end of the window that it began in"},
 		&cli.IntFlag{Name: "per-group", Usage: "how many of a group at once; 0 is no limit"},
 		&cli.IntFlag{Name: "per-pool", Usage: "how many of a pool"},
 		&cli.IntFlag{Name: "per-enclosure", Usage: "how many in an enclosure"},
 		&cli.IntFlag{Name: "per-host", Usage: "how many on a host"},
 		&cli.IntFlag{Name: "least-margin", Usage: "none begins in a pool that can lose fewer members than this"},
-		&cli.FloatFlag{Name: "busy", Usage: "none begins where drives do I/O for more than this percentage of the time; 0: however busy"},
+		&cli.FloatFlag{
+			Name:  "busy",
+			Usage: "none begins where drives do I/O for more than this percentage of the time; 0: however busy",
+		},
 		&cli.BoolFlag{Name: "wake", Usage: "drives that are asleep are woken for their test"},
 	}
 }
@@ -44,26 +66,57 @@ func planCommand() *cli.Command {
 			return err
 		}
 		return list(s, all, "", []string{"PLAN", "FOR", "DRIVES", "SAYS"}, func(p api.Plan) []cell {
-			return []cell{{text: p.Name, style: bold}, {text: covers(p.Covers)}, {text: fmt.Sprint(p.Drives)}, {text: p.Says}}
+			return []cell{
+				{text: p.Name, style: bold},
+				{text: covers(p.Covers)},
+				{text: fmt.Sprint(p.Drives)},
+				{text: p.Says},
+			}
 		})
 	})
 	weeks := &cli.IntFlag{Name: "weeks", Value: 4, Usage: "how far it looks ahead, 1 to 8"}
-	return &cli.Command{Name: "plan", Usage: "when which drives test themselves", Description: "Example: lantern plan list\n         lantern plan set nightly --pool soundscape --window \"daily 22:00-06:00\"\n         lantern plan preview --weeks 4", Action: listed,
+	return &cli.Command{
+		Name:  "plan",
+		Usage: "when which drives test themselves",
+		Description: "Example: lantern plan list\n         lantern plan set nightly --pool soundscape --window " +
+			"\"daily 22:00-06:00\"\n         lantern plan preview --weeks 4",
+		Action: listed,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all plans, the most specific first", Description: "Example: lantern plan list", Action: listed},
-			{Name: "show", Usage: "one plan", ArgsUsage: "<plan>", Description: "Example: lantern plan show fleet", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				name, err := one(cmd, "a plan")
-				if err != nil {
-					return err
-				}
-				p, err := s.plan(ctx, name)
-				if err != nil {
-					return err
-				}
-				return s.showPlan(*p)
-			})},
-			{Name: "set", Usage: "make a plan, or change what is given of it", ArgsUsage: "<plan>", Flags: planFlags(), DisableSliceFlagSeparator: true,
-				Description: "Example: lantern plan set nightly --pool soundscape --short \"every Monday 02:00\" --extended \"every month on the first Sunday 02:00\" --window \"daily 22:00-06:00\"\n         lantern plan set fleet --zone Europe/Berlin --bar \"daily 01:00-03:00\"\n\nA drive follows the most specific plan: its own, else its pool's, else its host's, else the fleet's.\nA new plan begins as the fleet's is. See what it does first: lantern plan preview nightly ... with the same options.",
+			{
+				Name:        "list",
+				Usage:       "all plans, the most specific first",
+				Description: "Example: lantern plan list",
+				Action:      listed,
+			},
+			{
+				Name:        "show",
+				Usage:       "one plan",
+				ArgsUsage:   "<plan>",
+				Description: "Example: lantern plan show fleet",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a plan")
+					if err != nil {
+						return err
+					}
+					p, err := s.plan(ctx, name)
+					if err != nil {
+						return err
+					}
+					return s.showPlan(*p)
+				}),
+			},
+			{
+				Name:                      "set",
+				Usage:                     "make a plan, or change what is given of it",
+				ArgsUsage:                 "<plan>",
+				Flags:                     planFlags(),
+				DisableSliceFlagSeparator: true,
+				Description: "Example: lantern plan set nightly --pool soundscape --short \"every " +
+					"Monday 02:00\" --extended \"every month on the first Sunday 02:00\" --window \"daily " +
+					"22:00-06:00\"\n         lantern plan set fleet --zone Europe/Berlin --bar \"daily " +
+					"01:00-03:00\"\n\nA drive follows the most specific plan: its own, else its pool's, else " +
+					"its host's, else the fleet's.\nA new plan begins as the fleet's is. See what it does " +
+					"first: lantern plan preview nightly ... with the same options.",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a name for the plan")
 					if err != nil {
@@ -78,20 +131,36 @@ func planCommand() *cli.Command {
 						return err
 					}
 					return s.showPlan(p)
-				})},
-			{Name: "remove", Usage: "take a plan away; its drives follow the next that is for them", ArgsUsage: "<plan>", Description: "Example: lantern plan remove nightly", Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-				name, err := one(cmd, "a plan")
-				if err != nil {
-					return err
-				}
-				if err := did(s.client.RemovePlan(ctx, name, nil)); err != nil {
-					return err
-				}
-				s.out.line("%s is gone; its drives follow the next plan that is for them", name)
-				return nil
-			})},
-			{Name: "preview", Usage: "the calendar of tests, as it is or as a change would make it; nothing is kept", ArgsUsage: "[plan]", DisableSliceFlagSeparator: true, Flags: append([]cli.Flag{weeks, &cli.BoolFlag{Name: "removed", Usage: "as if the plan were taken away"}}, planFlags()...),
-				Description: "Example: lantern plan preview --weeks 4\n         lantern plan preview fleet --window \"daily 22:00-06:00\"",
+				}),
+			},
+			{
+				Name:        "remove",
+				Usage:       "take a plan away; its drives follow the next that is for them",
+				ArgsUsage:   "<plan>",
+				Description: "Example: lantern plan remove nightly",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a plan")
+					if err != nil {
+						return err
+					}
+					if err := did(s.client.RemovePlan(ctx, name, nil)); err != nil {
+						return err
+					}
+					s.out.line("%s is gone; its drives follow the next plan that is for them", name)
+					return nil
+				}),
+			},
+			{
+				Name: "preview",
+				Usage: "the calendar of tests, as it is or as a change would make it; " +
+					"nothing is kept",
+				ArgsUsage:                 "[plan]",
+				DisableSliceFlagSeparator: true,
+				Flags: append(
+					[]cli.Flag{weeks, &cli.BoolFlag{Name: "removed", Usage: "as if the plan were taken away"}},
+					planFlags()...),
+				Description: "Example: lantern plan preview --weeks 4\n         lantern plan preview fleet " +
+					"--window \"daily 22:00-06:00\"",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					req := api.PlanPreview{Weeks: cmd.Int("weeks")}
 					if req.Weeks < 1 || req.Weeks > 8 {
@@ -114,11 +183,32 @@ func planCommand() *cli.Command {
 					}
 					if req.Name != "" && s.out.format == "table" {
 						e := c.Effect
-						s.out.line("%s", s.out.paint(fmt.Sprintf("This would move %d tests, add %d and end %d; %d would find no place, %d do now.", e.Moved, e.Begun, e.Ended, e.UntestedThen, e.UntestedNow), bold))
+						s.out.line(
+							"%s",
+							s.out.paint(
+								fmt.Sprintf(
+									"This would move %d tests, add %d and end %d; %d would find no place, %d do now.",
+									e.Moved,
+									e.Begun,
+									e.Ended,
+									e.UntestedThen,
+									e.UntestedNow,
+								),
+								bold,
+							),
+						)
 					}
 					return s.calendar(c)
-				})},
-			{Name: "tests", Usage: "tests in order of time", Flags: []cli.Flag{&cli.StringFlag{Name: "drive", Usage: "of this drive"}, &cli.StringFlag{Name: "pool", Usage: "of this pool"}, &cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"}},
+				}),
+			},
+			{
+				Name:  "tests",
+				Usage: "tests in order of time",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "drive", Usage: "of this drive"},
+					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
+					&cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"},
+				},
 				Description: "Example: lantern plan tests --pool soundscape --days 7d",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					ahead, err := parseBack(cmd.String("days"))
@@ -131,7 +221,19 @@ func planCommand() *cli.Command {
 					}
 					var all []api.PlannedTest
 					for cursor := ""; ; {
-						page, err := ask[api.PlannedTestPage](s.client.ListPlannedTests(ctx, &api.ListPlannedTestsParams{From: who.Now, To: who.Now.Add(ahead), Drive: cmd.String("drive"), Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor}))
+						page, err := ask[api.PlannedTestPage](
+							s.client.ListPlannedTests(
+								ctx,
+								&api.ListPlannedTestsParams{
+									From:   who.Now,
+									To:     who.Now.Add(ahead),
+									Drive:  cmd.String("drive"),
+									Pool:   cmd.String("pool"),
+									Limit:  1000,
+									Cursor: cursor,
+								},
+							),
+						)
 						if err != nil {
 							return err
 						}
@@ -140,11 +242,32 @@ func planCommand() *cli.Command {
 							break
 						}
 					}
-					return list(s, all, "No test is planned in this time.", []string{"AT", "TAIL", "BAY", "POOL", "TEST", "TAKES", "PLAN", "STATE", "WHY"}, func(t api.PlannedTest) []cell {
-						return []cell{{text: t.At.Local().Format("Mon 2006-01-02 15:04")}, {text: t.Tail, style: bold}, {text: t.Bay}, {text: t.Pool}, {text: t.Kind}, {text: span(time.Duration(t.TakesMinutes) * time.Minute)}, {text: t.Plan}, {text: string(t.State)}, {text: t.Why}}
-					})
-				})},
-			{Name: "feed", Usage: "make a new address under which the calendar can be read by calendar programs; the one before ends", Flags: []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "end it, and make none"}},
+					return list(
+						s,
+						all,
+						"No test is planned in this time.",
+						[]string{"AT", "TAIL", "BAY", "POOL", "TEST", "TAKES", "PLAN", "STATE", "WHY"},
+						func(t api.PlannedTest) []cell {
+							return []cell{
+								{text: t.At.Local().Format("Mon 2006-01-02 15:04")},
+								{text: t.Tail, style: bold},
+								{text: t.Bay},
+								{text: t.Pool},
+								{text: t.Kind},
+								{text: span(time.Duration(t.TakesMinutes) * time.Minute)},
+								{text: t.Plan},
+								{text: string(t.State)},
+								{text: t.Why},
+							}
+						},
+					)
+				}),
+			},
+			{
+				Name: "feed",
+				Usage: "make a new address under which the calendar can be read by calendar programs; the " +
+					"one before ends",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "end it, and make none"}},
 				Description: "Example: lantern plan feed\n         lantern plan feed --end",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Bool("end") {
@@ -166,10 +289,15 @@ func planCommand() *cli.Command {
 						return err
 					}
 					s.out.line("%s%s", server, f.Path)
-					s.out.line("Who knows this address can read the calendar. It is shown only this once; an earlier one has ended.")
+					s.out.line(
+						"Who knows this address can read the calendar. It is shown only this once; an earlier " +
+							"one has ended.",
+					)
 					return nil
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 func (s *session) plans(ctx context.Context) ([]api.Plan, error) {
@@ -186,7 +314,10 @@ func (s *session) plan(ctx context.Context, name string) (*api.Plan, error) {
 			return &all[i], nil
 		}
 	}
-	return nil, &Failure{Code: ExitFailed, Says: fmt.Sprintf("There is no plan %q. List them with: lantern plan list", name)}
+	return nil, &Failure{
+		Code: ExitFailed,
+		Says: fmt.Sprintf("There is no plan %q. List them with: lantern plan list", name),
+	}
 }
 
 // planChange is a plan as the options change it: what is there already stays, and a new one begins as the fleet's is.
@@ -201,7 +332,18 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 		at = slices.IndexFunc(all, func(p api.Plan) bool { return p.Name == "fleet" })
 	}
 	was := all[at]
-	c = api.PlanChange{Covers: was.Covers, Tests: was.Tests, Zone: was.Zone, Windows: was.Windows, Barred: was.Barred, RunOver: was.RunOver, Limits: was.Limits, LeastMargin: was.LeastMargin, BusyPercent: was.BusyPercent, Wake: was.Wake}
+	c = api.PlanChange{
+		Covers:      was.Covers,
+		Tests:       was.Tests,
+		Zone:        was.Zone,
+		Windows:     was.Windows,
+		Barred:      was.Barred,
+		RunOver:     was.RunOver,
+		Limits:      was.Limits,
+		LeastMargin: was.LeastMargin,
+		BusyPercent: was.BusyPercent,
+		Wake:        was.Wake,
+	}
 	if fresh {
 		c.Covers = nil
 	}
@@ -314,13 +456,30 @@ func (s *session) showPlan(p api.Plan) error {
 		}
 		return fmt.Sprint(n)
 	}
-	row("at once", "%s of a group, %s of a pool, %s in an enclosure, %s on a host", limit(p.Limits.Group), limit(p.Limits.Pool), limit(p.Limits.Enclosure), limit(p.Limits.Host))
+	row(
+		"at once",
+		"%s of a group, %s of a pool, %s in an enclosure, %s on a host",
+		limit(p.Limits.Group),
+		limit(p.Limits.Pool),
+		limit(p.Limits.Enclosure),
+		limit(p.Limits.Host),
+	)
 	row("margin", "none begins in a pool that can lose fewer than %d", p.LeastMargin)
 	if p.BusyPercent > 0 {
 		row("busy", "none begins where drives are busy for more than %g %% of the time", p.BusyPercent)
 	}
-	row("past end", "%s", map[bool]string{true: "a test may run past the end of its window", false: "a test ends within its window"}[p.RunOver])
-	row("asleep", "%s", map[bool]string{true: "sleeping drives are woken for their test", false: "sleeping drives are left alone"}[p.Wake])
+	row(
+		"past end",
+		"%s",
+		map[bool]string{true: "a test may run past the end of its window", false: "a test ends within " +
+			"its window"}[p.RunOver],
+	)
+	row(
+		"asleep",
+		"%s",
+		map[bool]string{true: "sleeping drives are woken for their test", false: "sleeping drives are " +
+			"left alone"}[p.Wake],
+	)
 	row("written", "by %s, %s", p.By, p.MadeAt.Local().Format("2006-01-02 15:04"))
 	return nil
 }
@@ -339,7 +498,14 @@ func (s *session) calendar(c api.Calendar) error {
 	if s.out.format == "csv" {
 		var rows [][]cell
 		for _, h := range c.Hours {
-			rows = append(rows, []cell{{text: h.At.In(loc).Format(time.RFC3339)}, {text: fmt.Sprint(h.Short)}, {text: fmt.Sprint(h.Extended)}})
+			rows = append(
+				rows,
+				[]cell{
+					{text: h.At.In(loc).Format(time.RFC3339)},
+					{text: fmt.Sprint(h.Short)},
+					{text: fmt.Sprint(h.Extended)},
+				},
+			)
 		}
 		return s.out.table([]string{"HOUR", "SHORT", "EXTENDED"}, rows)
 	}
@@ -348,7 +514,13 @@ func (s *session) calendar(c api.Calendar) error {
 		most = max(most, h.Short+h.Extended)
 	}
 	for _, k := range c.Crowds {
-		s.out.line("%s %s to %s: %s", s.out.paint("▲", quiet), k.From.In(loc).Format("2 Jan"), k.To.In(loc).Format("2 Jan"), k.Says)
+		s.out.line(
+			"%s %s to %s: %s",
+			s.out.paint("▲", quiet),
+			k.From.In(loc).Format("2 Jan"),
+			k.To.In(loc).Format("2 Jan"),
+			k.Says,
+		)
 	}
 	for _, u := range c.Unsettled {
 		s.out.line("%s two plans are for %s", s.out.paint("▲", quiet), u)
@@ -382,7 +554,9 @@ func (s *session) calendar(c api.Calendar) error {
 		prev = h.Extended
 		switch {
 		case n > 0:
-			b.WriteString(s.out.paint(strings.Repeat(string(loads[min(len(loads)-1, (n*len(loads)-1)/most)]), 2), level))
+			b.WriteString(
+				s.out.paint(strings.Repeat(string(loads[min(len(loads)-1, (n*len(loads)-1)/most)]), 2), level),
+			)
 		case open[h.At.Truncate(time.Hour).Unix()]:
 			b.WriteString(s.out.paint("··", dim))
 		default:
@@ -391,7 +565,14 @@ func (s *session) calendar(c api.Calendar) error {
 	}
 	flush()
 	s.out.line("")
-	s.out.line("%s hours of %s; the tallest is %d tests at once, · is a window without any, blank is no window. %d tests begin in this time.", s.out.paint("▁█", level), c.Zone, most, c.Tests)
+	s.out.line(
+		"%s hours of %s; the tallest is %d tests at once, · is a window without any, blank is no window. %d "+
+			"tests begin in this time.",
+		s.out.paint("▁█", level),
+		c.Zone,
+		most,
+		c.Tests,
+	)
 	for _, list := range []struct {
 		word  string
 		tests []api.PlannedTest

@@ -19,23 +19,39 @@ func poolsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(s, all, "No pool was reported yet. Agents report those of their hosts: lantern host list", []string{"POOL", "KIND", "MARGIN", "FULL", "CAPACITY", "HOSTS", "UNDER WAY"}, func(p api.Pool) []cell {
-				st := plain
-				if p.Margin.Known && p.Margin.Members < p.FullMargin {
-					st = loud
-				}
-				words := p.Margin.Words + limitedBy(p.Margin)
-				switch {
-				case !p.NotSeenSince.IsZero():
-					words, st = "unknown: not reported for "+span(time.Since(p.NotSeenSince)), loud
-				case p.Wrong != "":
-					words, st = "unknown: inconsistent report", loud
-				case p.Stale:
-					words += ", as last heard"
-				}
-				return []cell{{text: p.Name, style: bold}, {text: p.Kind}, {text: words, style: st}, {text: full(p), right: true},
-					{text: decimal(p.CapacityBytes), right: true}, {text: strings.Join(p.Hosts, " ")}, {text: moving(p)}}
-			})
+			return list(
+				s,
+				all,
+				"No pool was reported yet. Agents report those of their hosts: lantern host list",
+				[]string{"POOL", "KIND", "MARGIN", "FULL", "CAPACITY", "HOSTS", "UNDER WAY"},
+				func(p api.Pool) []cell {
+					st := plain
+					if p.Margin.Known && p.Margin.Members < p.FullMargin {
+						st = loud
+					}
+					words := p.Margin.Words + limitedBy(p.Margin)
+					switch {
+					case !p.NotSeenSince.IsZero():
+						words, st = "unknown: not reported for "+span(time.Since(p.NotSeenSince)), loud
+					case p.Wrong != "":
+						words, st = "unknown: inconsistent report", loud
+					case p.Stale:
+						words += ", as last heard"
+					}
+					return []cell{
+						{text: p.Name, style: bold},
+						{text: p.Kind},
+						{text: words, style: st},
+						{text: full(p), right: true},
+						{
+							text:  decimal(p.CapacityBytes),
+							right: true,
+						},
+						{text: strings.Join(p.Hosts, " ")},
+						{text: moving(p)},
+					}
+				},
+			)
 		})}
 }
 
@@ -63,8 +79,19 @@ func moving(p api.Pool) string {
 }
 
 func poolCommand() *cli.Command {
-	return &cli.Command{Name: "pool", Usage: "one pool: groups, members, volumes", ArgsUsage: "<pool>", Description: "Example: lantern pool soundscape\n         lantern pool forget old-films",
-		Commands: []*cli.Command{poolAction("forget", "forget a pool that no longer exists and that its host does not report", "lantern pool forget old-films", api.PoolActionActionForget)},
+	return &cli.Command{
+		Name:        "pool",
+		Usage:       "one pool: groups, members, volumes",
+		ArgsUsage:   "<pool>",
+		Description: "Example: lantern pool soundscape\n         lantern pool forget old-films",
+		Commands: []*cli.Command{
+			poolAction(
+				"forget",
+				"forget a pool that no longer exists and that its host does not report",
+				"lantern pool forget old-films",
+				api.PoolActionActionForget,
+			),
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
@@ -80,8 +107,19 @@ func poolCommand() *cli.Command {
 			var rows [][]cell
 			add := func(group string, in []api.Member) {
 				for _, m := range in {
-					rows = append(rows, []cell{{text: group}, {text: m.Slot}, {text: m.State}, verdictCell(m.Verdict), {text: m.Tail, style: bold}, {text: m.Bay}, {text: decimal(m.SizeBytes), right: true},
-						{text: errorWords(m.Errors), right: true}})
+					rows = append(
+						rows,
+						[]cell{
+							{text: group},
+							{text: m.Slot},
+							{text: m.State},
+							verdictCell(m.Verdict),
+							{text: m.Tail, style: bold},
+							{text: m.Bay},
+							{text: decimal(m.SizeBytes), right: true},
+							{text: errorWords(m.Errors), right: true},
+						},
+					)
 				}
 			}
 			for _, g := range p.Groups {
@@ -90,13 +128,33 @@ func poolCommand() *cli.Command {
 			add("spare", p.Spares)
 			add("log device", p.Logs)
 			if s.out.format == "table" {
-				s.out.line("%s  %s  %s%s", s.out.paint(p.Name, bold), p.Kind, s.out.paint(p.Margin.Words, bold)+limitedBy(p.Margin), map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale])
+				s.out.line(
+					"%s  %s  %s%s",
+					s.out.paint(p.Name, bold),
+					p.Kind,
+					s.out.paint(p.Margin.Words, bold)+limitedBy(p.Margin),
+					map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale],
+				)
 				if p.Inconsistent {
-					s.out.line("%s", s.out.paint("it changed while it was read, or is not believed: what is shown may not fit together", loud))
+					s.out.line(
+						"%s",
+						s.out.paint(
+							"it changed while it was read, or is not believed: what is shown may not fit together",
+							loud,
+						),
+					)
 				}
 				switch {
 				case !p.NotSeenSince.IsZero():
-					s.out.line("%s", s.out.paint("not reported by its host since "+p.NotSeenSince.Local().Format("2006-01-02 15:04:05")+": what is shown is how it last was", loud))
+					s.out.line(
+						"%s",
+						s.out.paint(
+							"not reported by its host since "+p.NotSeenSince.Local().Format(
+								"2006-01-02 15:04:05",
+							)+": what is shown is how it last was",
+							loud,
+						),
+					)
 				case p.Wrong != "":
 					s.out.line("%s", s.out.paint("inconsistent report: "+p.Wrong, loud))
 				}
@@ -110,18 +168,36 @@ func poolCommand() *cli.Command {
 				if p.UsedUnknown {
 					used = "unknown"
 				}
-				s.out.line("used: %s of %s, seen %s", used, decimal(p.CapacityBytes), p.SeenAt.Local().Format("2006-01-02 15:04:05"))
+				s.out.line(
+					"used: %s of %s, seen %s",
+					used,
+					decimal(p.CapacityBytes),
+					p.SeenAt.Local().Format("2006-01-02 15:04:05"),
+				)
 			}
-			if err := s.out.table([]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS"}, rows); err != nil || s.out.format == "csv" {
+			if err := s.out.table(
+				[]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS"},
+				rows,
+			); err != nil ||
+				s.out.format == "csv" {
 				return err
 			}
 			rows = nil
 			for _, v := range p.Volumes {
-				rows = append(rows, []cell{{text: v.Name}, {text: v.Protection}, {text: v.Margin.Words + limitedBy(v.Margin)}, {text: decimal(v.UsedBytes), right: true}})
+				rows = append(
+					rows,
+					[]cell{
+						{text: v.Name},
+						{text: v.Protection},
+						{text: v.Margin.Words + limitedBy(v.Margin)},
+						{text: decimal(v.UsedBytes), right: true},
+					},
+				)
 			}
 			s.out.line("")
 			return s.out.table([]string{"VOLUME", "PROTECTION", "MARGIN", "USED"}, rows)
-		})}
+		}),
+	}
 }
 
 // errorWords are a pool's own counters for a member.
@@ -158,11 +234,25 @@ func poolAction(name, use, eg string, action api.PoolActionAction) *cli.Command 
 }
 
 func scrubCommand() *cli.Command {
-	return poolAction("scrub", "read a pool through and repair what is damaged", "lantern scrub tidegauge", api.PoolActionActionScrub)
+	return poolAction(
+		"scrub",
+		"read a pool through and repair what is damaged",
+		"lantern scrub tidegauge",
+		api.PoolActionActionScrub,
+	)
 }
 func rebalanceCommand() *cli.Command {
-	return &cli.Command{Name: "rebalance", Usage: "spread a pool's data evenly over its members", ArgsUsage: "<pool>", Description: "Example: lantern rebalance specimens\n         lantern rebalance specimens --below 50",
-		Flags: []cli.Flag{&cli.FloatFlag{Name: "below", Usage: "only parts that are used by less than this, in percent, where the pool system knows such"}},
+	return &cli.Command{
+		Name:        "rebalance",
+		Usage:       "spread a pool's data evenly over its members",
+		ArgsUsage:   "<pool>",
+		Description: "Example: lantern rebalance specimens\n         lantern rebalance specimens --below 50",
+		Flags: []cli.Flag{
+			&cli.FloatFlag{
+				Name:  "below",
+				Usage: "only parts that are used by less than this, in percent, where the pool system knows such",
+			},
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			pool, err := one(cmd, "a pool's name")
 			if err != nil {
@@ -173,38 +263,79 @@ func rebalanceCommand() *cli.Command {
 				return usage("--below takes 0 to 100 percent")
 			}
 			return s.actOnPool(ctx, pool, api.PoolAction{Action: api.PoolActionActionRebalance, Below: below / 100})
-		})}
+		}),
+	}
 }
 func nudgeCommand() *cli.Command {
 	return poolAction("nudge", "make a recovery begin that waits", "lantern nudge tidegauge", api.PoolActionActionNudge)
 }
 func growCommand() *cli.Command {
-	return poolAction("grow", "let a pool use all of members that were changed for larger ones", "lantern grow tidegauge", api.PoolActionActionGrow)
+	return poolAction(
+		"grow",
+		"let a pool use all of members that were changed for larger ones",
+		"lantern grow tidegauge",
+		api.PoolActionActionGrow,
+	)
 }
 func stopCommand() *cli.Command {
-	return poolAction("stop", "stop the scrub or rebalance that runs in a pool", "lantern stop tidegauge", api.PoolActionActionStop)
+	return poolAction(
+		"stop",
+		"stop the scrub or rebalance that runs in a pool",
+		"lantern stop tidegauge",
+		api.PoolActionActionStop,
+	)
 }
 
 func drainCommand() *cli.Command {
-	return &cli.Command{Name: "drain", Usage: "move all that lies on a member to the others, so that it can leave", ArgsUsage: "<pool> <member>", Description: "Example: lantern drain specimens LV767",
+	return &cli.Command{
+		Name:        "drain",
+		Usage:       "move all that lies on a member to the others, so that it can leave",
+		ArgsUsage:   "<pool> <member>",
+		Description: "Example: lantern drain specimens LV767",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return usage("lantern drain needs a pool and a member\nExample: %s", example(cmd))
 			}
-			return s.actOnPool(ctx, cmd.Args().Get(0), api.PoolAction{Action: api.PoolActionActionDrain, Drive: cmd.Args().Get(1)})
-		})}
+			return s.actOnPool(
+				ctx,
+				cmd.Args().Get(0),
+				api.PoolAction{Action: api.PoolActionActionDrain, Drive: cmd.Args().Get(1)},
+			)
+		}),
+	}
 }
 
 func priorityCommand() *cli.Command {
-	return &cli.Command{Name: "priority", Usage: "what a pool's recoveries get beside its users: low, normal or high, at once or by the hour", ArgsUsage: "<pool> <low|normal|high>",
-		Description: "Example: lantern priority tidegauge high\n         lantern priority tidegauge high --from 22:00 --to 06:00 --otherwise low --zone Europe/Berlin\n         lantern priority tidegauge --no-hours",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "from", Usage: "only from this time of day"}, &cli.StringFlag{Name: "to", Usage: "until this time of day"}, &cli.StringFlag{Name: "zone", Usage: "of these times; UTC without it"},
-			&cli.StringFlag{Name: "otherwise", Value: "normal", Usage: "priority outside of these hours"}, &cli.BoolFlag{Name: "no-hours", Usage: "it has no hours any more"}},
+	return &cli.Command{
+		Name:      "priority",
+		Usage:     "what a pool's recoveries get beside its users: low, normal or high, at once or by the hour",
+		ArgsUsage: "<pool> <low|normal|high>",
+		Description: "Example: lantern priority tidegauge high\n         lantern priority tidegauge high --from " +
+			"22:00 --to 06:00 --otherwise low --zone Europe/Berlin\n         lantern priority tidegauge --no-hours",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "only from this time of day"},
+			&cli.StringFlag{Name: "to", Usage: "until this time of day"},
+			&cli.StringFlag{Name: "zone", Usage: "of these times; UTC without it"},
+			&cli.StringFlag{
+				Name:  "otherwise",
+				Value: "normal",
+				Usage: "priority outside of these hours",
+			},
+			&cli.BoolFlag{Name: "no-hours", Usage: "it has no hours any more"},
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			pool, to := cmd.Args().Get(0), cmd.Args().Get(1)
 			show := func(v api.Pool) {
 				if h := v.PriorityHours; h.From != "" {
-					s.out.line("%s: %s from %s to %s %s, %s otherwise", v.Name, h.Within, h.From, h.To, cmp.Or(h.Zone, "UTC"), h.Otherwise)
+					s.out.line(
+						"%s: %s from %s to %s %s, %s otherwise",
+						v.Name,
+						h.Within,
+						h.From,
+						h.To,
+						cmp.Or(h.Zone, "UTC"),
+						h.Otherwise,
+					)
 				} else {
 					s.out.line("%s has no priority hours", v.Name)
 				}
@@ -214,24 +345,56 @@ func priorityCommand() *cli.Command {
 				v, err := ask[api.Pool](s.client.RemovePriorityHours(ctx, pool))
 				return tell(s, show, v, err)
 			case cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" || (cmd.String("from") == "") != (cmd.String("to") == ""):
-				return usage("lantern priority needs a pool, and low, normal or high; --from and --to belong together\nExample: %s", example(cmd))
+				return usage(
+					"lantern priority needs a pool, and low, normal or high; --from and --to belong "+
+						"together\nExample: %s",
+					example(cmd),
+				)
 			case cmd.String("from") != "":
-				v, err := ask[api.Pool](s.client.SetPriorityHours(ctx, pool, api.PriorityHours{From: cmd.String("from"), To: cmd.String("to"), Zone: cmd.String("zone"), Within: api.PriorityHoursWithin(to), Otherwise: api.PriorityHoursOtherwise(cmd.String("otherwise"))}))
+				v, err := ask[api.Pool](
+					s.client.SetPriorityHours(
+						ctx,
+						pool,
+						api.PriorityHours{
+							From:      cmd.String("from"),
+							To:        cmd.String("to"),
+							Zone:      cmd.String("zone"),
+							Within:    api.PriorityHoursWithin(to),
+							Otherwise: api.PriorityHoursOtherwise(cmd.String("otherwise")),
+						},
+					),
+				)
 				return tell(s, show, v, err)
 			}
-			return s.actOnPool(ctx, pool, api.PoolAction{Action: api.PoolActionActionPriority, Priority: api.PoolActionPriority(to)})
-		})}
+			return s.actOnPool(
+				ctx,
+				pool,
+				api.PoolAction{Action: api.PoolActionActionPriority, Priority: api.PoolActionPriority(to)},
+			)
+		}),
+	}
 }
 
 func admitCommand() *cli.Command {
-	return &cli.Command{Name: "admit", Usage: "add an empty drive to a pool as a further member", ArgsUsage: "<pool> <drive>", Description: "Example: lantern admit tidegauge 7F412 --tail 7F412",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "tail", Required: true, Usage: "label tail, as read on the drive"}},
+	return &cli.Command{
+		Name:        "admit",
+		Usage:       "add an empty drive to a pool as a further member",
+		ArgsUsage:   "<pool> <drive>",
+		Description: "Example: lantern admit tidegauge 7F412 --tail 7F412",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "tail", Required: true, Usage: "label tail, as read on the drive"},
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return usage("lantern admit needs a pool and a drive\nExample: %s", example(cmd))
 			}
-			return s.actOnPool(ctx, cmd.Args().Get(0), api.PoolAction{Action: api.PoolActionActionAdmit, Drive: cmd.Args().Get(1), Tail: cmd.String("tail")})
-		})}
+			return s.actOnPool(
+				ctx,
+				cmd.Args().Get(0),
+				api.PoolAction{Action: api.PoolActionActionAdmit, Drive: cmd.Args().Get(1), Tail: cmd.String("tail")},
+			)
+		}),
+	}
 }
 
 func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) error {

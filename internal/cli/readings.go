@@ -30,11 +30,21 @@ type reading struct {
 }
 
 func readingsCommand() *cli.Command {
-	return &cli.Command{Name: "readings", Usage: "everything that was read of drives", Description: "Example: lantern readings export ZU006 --since 1y",
+	return &cli.Command{
+		Name:        "readings",
+		Usage:       "everything that was read of drives",
+		Description: "Example: lantern readings export ZU006 --since 1y",
 		Commands: []*cli.Command{
-			{Name: "export", Usage: "print readings: JSON Lines, or CSV with --output csv", ArgsUsage: "[drive ...]",
-				Description: "Example: lantern readings export ZU006 --since 1y > zu006.jsonl\n         lantern --output csv readings export\n\nWithout a drive, those of all drives are printed. One reading a line:\n{\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"}},
+			{
+				Name:      "export",
+				Usage:     "print readings: JSON Lines, or CSV with --output csv",
+				ArgsUsage: "[drive ...]",
+				Description: "Example: lantern readings export ZU006 --since 1y > zu006.jsonl\n         lantern " +
+					"--output csv readings export\n\nWithout a drive, those of all drives are printed. One " +
+					"reading a line:\n{\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					back, err := parseBack(cmd.String("since"))
 					if err != nil {
@@ -51,13 +61,25 @@ func readingsCommand() *cli.Command {
 						}
 					}
 					return s.export(ctx, names, back)
-				})},
-			{Name: "latest", Usage: "the newest values of every drive, a drive a line", Description: "Example: lantern readings latest > now.jsonl\n         lantern --output csv readings latest",
+				}),
+			},
+			{
+				Name:  "latest",
+				Usage: "the newest values of every drive, a drive a line",
+				Description: "Example: lantern readings latest > now.jsonl\n         lantern --output csv " +
+					"readings latest",
 				Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
-					return s.exportAll(func(yield func(*http.Response, error) bool) { yield(s.client.ClientInterface.GetLatestReadings(ctx)) })
-				})},
-			{Name: "import", Usage: "take in readings of the past: JSON Lines, as export prints them", ArgsUsage: "<file or ->",
-				Description: "Example: lantern readings import zu006.jsonl\n\nDrives must be known; what is known of a drive at a time stays as it is.",
+					return s.exportAll(
+						func(yield func(*http.Response, error) bool) { yield(s.client.ClientInterface.GetLatestReadings(ctx)) },
+					)
+				}),
+			},
+			{
+				Name:      "import",
+				Usage:     "take in readings of the past: JSON Lines, as export prints them",
+				ArgsUsage: "<file or ->",
+				Description: "Example: lantern readings import zu006.jsonl\n\nDrives must be known; what is " +
+					"known of a drive at a time stays as it is.",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a file, or - for standard input")
 					if err != nil {
@@ -88,14 +110,18 @@ func readingsCommand() *cli.Command {
 						return &Failure{Code: ExitFailed, Says: "some lines were refused; the others were taken"}
 					}
 					return nil
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 func (s *session) export(ctx context.Context, names []string, back time.Duration) error {
 	return s.exportAll(func(yield func(*http.Response, error) bool) {
 		for _, name := range names {
-			if !yield(s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Hours: int(back / time.Hour)})) {
+			if !yield(
+				s.client.ClientInterface.GetReadings(ctx, name, &api.GetReadingsParams{Hours: int(back / time.Hour)}),
+			) {
 				return
 			}
 		}
@@ -151,7 +177,9 @@ func (s *session) exportOne(body io.Reader, table *csv.Writer) error {
 		}
 		slices.Sort(metrics)
 		for _, n := range metrics {
-			if err := table.Write([]string{r.Drive, r.At.Format(time.RFC3339Nano), n, strconv.FormatFloat(r.Metrics[n], 'g', -1, 64)}); err != nil {
+			if err := table.Write(
+				[]string{r.Drive, r.At.Format(time.RFC3339Nano), n, strconv.FormatFloat(r.Metrics[n], 'g', -1, 64)},
+			); err != nil {
 				return err
 			}
 		}

@@ -24,7 +24,8 @@ type printer struct {
 	copied   *noting   // knows whether what is printed is of a practice; nil where no service is asked
 }
 
-// practise makes every line that is printed as text carry the mark of a practice, should the service turn out to be one.
+// practise makes every line that is printed as text carry the mark of a practice, should the service turn out to be
+// one.
 func (p *printer) practise(n *noting) {
 	if p.copied = n; p.format == "table" {
 		p.w = &practice.Writer{W: p.w, On: n.is}
@@ -48,7 +49,13 @@ func (p *printer) again(lines int) {
 
 func newPrinter(w io.Writer, format string) *printer {
 	_, no := os.LookupEnv("NO_COLOR")
-	return &printer{w: w, screen: w, format: format, terminal: isTerminal(w), color: !no && isTerminal(w) && os.Getenv("TERM") != "dumb"}
+	return &printer{
+		w:        w,
+		screen:   w,
+		format:   format,
+		terminal: isTerminal(w),
+		color:    !no && isTerminal(w) && os.Getenv("TERM") != "dumb",
+	}
 }
 
 // value prints v as JSON if that was asked for.
@@ -75,7 +82,11 @@ func withPractice(v any, pool string) (any, error) {
 	name, _ := json.Marshal(pool)
 	mark := func(b json.RawMessage) json.RawMessage {
 		var has struct{ Practice json.RawMessage }
-		if inner, object := bytes.CutPrefix(b, []byte("{")); object && json.Unmarshal(b, &has) == nil && has.Practice == nil {
+		if inner, object := bytes.CutPrefix(
+			b,
+			[]byte("{"),
+		); object && json.Unmarshal(b, &has) == nil &&
+			has.Practice == nil {
 			out := append([]byte(`{"practice":`), name...)
 			if !bytes.HasPrefix(inner, []byte("}")) {
 				out = append(out, ',')

@@ -13,7 +13,10 @@ import (
 )
 
 func roundCommand() *cli.Command {
-	return &cli.Command{Name: "round", Usage: "what needs a person now, in order", Description: "Example: lantern round",
+	return &cli.Command{
+		Name:        "round",
+		Usage:       "what needs a person now, in order",
+		Description: "Example: lantern round",
 		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
 			r, err := ask[api.Round](s.client.GetRound(ctx))
 			if err != nil {
@@ -25,13 +28,26 @@ func roundCommand() *cli.Command {
 			if s.out.format == "csv" {
 				var rows [][]cell
 				for i, l := range r.Lines {
-					rows = append(rows, []cell{{text: strconv.Itoa(i + 1)}, {text: string(l.Verdict)}, {text: l.Tail}, {text: l.Bay}, {text: l.Pool}, {text: l.Says}, {text: l.Do}, {text: l.Since.Format(time.RFC3339)}})
+					rows = append(
+						rows,
+						[]cell{
+							{text: strconv.Itoa(i + 1)},
+							{text: string(l.Verdict)},
+							{text: l.Tail},
+							{text: l.Bay},
+							{text: l.Pool},
+							{text: l.Says},
+							{text: l.Do},
+							{text: l.Since.Format(time.RFC3339)},
+						},
+					)
 				}
 				return s.out.table([]string{"place", "verdict", "tail", "bay", "pool", "says", "do", "since"}, rows)
 			}
 			s.round(r)
 			return nil
-		})}
+		}),
+	}
 }
 
 func (s *session) round(r api.Round) {
@@ -50,7 +66,13 @@ func (s *session) round(r api.Round) {
 		if place == "" {
 			place = l.Host
 		}
-		o.line("%s %s  %s  %s", o.paint(fmt.Sprintf("%2d", i+1), dim), o.paint(m+" "+fmt.Sprintf("%-7s", l.Verdict), st), o.paint(fmt.Sprintf("%-18s", place), bold), o.paint(l.Tail, bold))
+		o.line(
+			"%s %s  %s  %s",
+			o.paint(fmt.Sprintf("%2d", i+1), dim),
+			o.paint(m+" "+fmt.Sprintf("%-7s", l.Verdict), st),
+			o.paint(fmt.Sprintf("%-18s", place), bold),
+			o.paint(l.Tail, bold),
+		)
 		o.line("     %s%s", l.Tail+" "+l.Says, more(l.Also))
 		chart := ""
 		if len(l.Spark) > 1 {
@@ -89,7 +111,13 @@ func (s *session) round(r api.Round) {
 	if len(r.Filling) > 0 {
 		o.line("%s", o.paint("─ filling up "+strings.Repeat("─", 59), dim))
 		for _, f := range r.Filling {
-			o.line("  %s  %.0f %% full, %s of %s", o.paint("▥ "+f.Pool, level), 100*float64(f.UsedBytes)/float64(f.CapacityBytes), decimal(f.UsedBytes), decimal(f.CapacityBytes))
+			o.line(
+				"  %s  %.0f %% full, %s of %s",
+				o.paint("▥ "+f.Pool, level),
+				100*float64(f.UsedBytes)/float64(f.CapacityBytes),
+				decimal(f.UsedBytes),
+				decimal(f.CapacityBytes),
+			)
 		}
 	}
 }
@@ -116,5 +144,11 @@ func finish(now time.Time, r api.Range) string {
 	if r.P50.IsZero() {
 		return "no finish can be named yet"
 	}
-	return fmt.Sprintf("done in %s to %s, likely %s (%s)", span(r.P10.Sub(now)), span(r.P90.Sub(now)), span(r.P50.Sub(now)), r.P50.Local().Format("Mon 15:04"))
+	return fmt.Sprintf(
+		"done in %s to %s, likely %s (%s)",
+		span(r.P10.Sub(now)),
+		span(r.P90.Sub(now)),
+		span(r.P50.Sub(now)),
+		r.P50.Local().Format("Mon 15:04"),
+	)
 }

@@ -27,20 +27,69 @@ func ruleCommand() *cli.Command {
 			if !x.On {
 				on = "off"
 			}
-			rows = append(rows, []cell{{text: x.Id, style: bold}, {text: string(x.Level)}, {text: x.Strength}, {text: on}, {text: strconv.Itoa(x.HoldsFor), right: true}, {text: x.Title}})
+			rows = append(
+				rows,
+				[]cell{
+					{text: x.Id, style: bold},
+					{text: string(x.Level)},
+					{text: x.Strength},
+					{text: on},
+					{text: strconv.Itoa(x.HoldsFor), right: true},
+					{text: x.Title},
+				},
+			)
 		}
 		for _, x := range r.Own {
-			rows = append(rows, []cell{{text: x.Id, style: bold}, {text: string(x.Verdict)}, {text: "own"}, {text: "on"}, {text: strconv.Itoa(x.HoldsFor), right: true}, {text: x.Expression}})
+			rows = append(
+				rows,
+				[]cell{
+					{text: x.Id, style: bold},
+					{text: string(x.Verdict)},
+					{text: "own"},
+					{text: "on"},
+					{text: strconv.Itoa(x.HoldsFor), right: true},
+					{text: x.Expression},
+				},
+			)
 		}
 		return s.out.table([]string{"RULE", "UP TO", "SIGN", "", "HOLDS FOR", "WHAT"}, rows)
 	})
-	where := []cli.Flag{&cli.StringFlag{Name: "model", Usage: "for drives of this model alone"}, &cli.StringFlag{Name: "pool", Usage: "for drives of this pool alone; stands before a model's"}}
-	return &cli.Command{Name: "rule", Usage: "why drives are flagged: rules, thresholds, and rules of your own", Description: "Example: lantern rule explain pending-sectors\n         lantern rule try 'pending_sectors_24h > 2 && temperature_celsius > 45'", Action: listed,
+	where := []cli.Flag{
+		&cli.StringFlag{Name: "model", Usage: "for drives of this model alone"},
+		&cli.StringFlag{Name: "pool", Usage: "for drives of this pool alone; stands before a model's"},
+	}
+	return &cli.Command{
+		Name:  "rule",
+		Usage: "why drives are flagged: rules, thresholds, and rules of your own",
+		Description: "Example: lantern rule explain pending-sectors\n         lantern rule try " +
+			"'pending_sectors_24h > 2 && temperature_celsius > 45'",
+		Action: listed,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all rules, and how many drives each holds for", Description: "Example: lantern rule list", Action: listed},
-			{Name: "explain", Usage: "one rule in words", ArgsUsage: "<rule>", Description: "Example: lantern rule explain link-crc", Action: with(explainRule)},
-			{Name: "settings", Usage: "the thresholds that rules compare with", Description: "Example: lantern rule settings", Action: with(ruleSettings)},
-			{Name: "set", Usage: "give a threshold another value", ArgsUsage: "<threshold> <value>", Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"", Flags: where,
+			{
+				Name:        "list",
+				Usage:       "all rules, and how many drives each holds for",
+				Description: "Example: lantern rule list",
+				Action:      listed,
+			},
+			{
+				Name:        "explain",
+				Usage:       "one rule in words",
+				ArgsUsage:   "<rule>",
+				Description: "Example: lantern rule explain link-crc",
+				Action:      with(explainRule),
+			},
+			{
+				Name:        "settings",
+				Usage:       "the thresholds that rules compare with",
+				Description: "Example: lantern rule settings",
+				Action:      with(ruleSettings),
+			},
+			{
+				Name:        "set",
+				Usage:       "give a threshold another value",
+				ArgsUsage:   "<threshold> <value>",
+				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"",
+				Flags:       where,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("lantern rule set needs a threshold and a value\nExample: %s", example(cmd))
@@ -49,21 +98,58 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return usage("%q is no number", cmd.Args().Get(1))
 					}
-					return s.setThreshold(ctx, api.ThresholdSet{Name: cmd.Args().First(), Value: v, Model: cmd.String("model"), Pool: cmd.String("pool")})
-				})},
-			{Name: "unset", Usage: "back to what is usual", ArgsUsage: "<threshold>", Description: "Example: lantern rule unset burst_sectors", Flags: where,
+					return s.setThreshold(
+						ctx,
+						api.ThresholdSet{
+							Name:  cmd.Args().First(),
+							Value: v,
+							Model: cmd.String("model"),
+							Pool:  cmd.String("pool"),
+						},
+					)
+				}),
+			},
+			{
+				Name:        "unset",
+				Usage:       "back to what is usual",
+				ArgsUsage:   "<threshold>",
+				Description: "Example: lantern rule unset burst_sectors",
+				Flags:       where,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a threshold")
 					if err != nil {
 						return err
 					}
-					return s.setThreshold(ctx, api.ThresholdSet{Name: name, Usual: true, Model: cmd.String("model"), Pool: cmd.String("pool")})
-				})},
-			{Name: "off", Usage: "switch a built-in rule off", ArgsUsage: "<rule>", Description: "Example: lantern rule off service-life", Action: with(switchRule(false))},
-			{Name: "on", Usage: "switch it on again", ArgsUsage: "<rule>", Description: "Example: lantern rule on service-life", Action: with(switchRule(true))},
-			{Name: "try", Usage: "say which drives an expression would have flagged, and when; nothing is kept", ArgsUsage: "<expression>",
-				Description: "Example: lantern rule try 'pending_sectors_24h > 2 && temperature_celsius > 45' --since 90d\n\nExpressions are CEL. Metrics stand by their names (lantern metrics); _1h, _24h, _7d or _90d behind one asks how much it grew.\nmodel, medium, host and pool are texts.",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "since", Value: "90d", Usage: "how far back: 12h, 90d, 6w or 2y"}},
+					return s.setThreshold(
+						ctx,
+						api.ThresholdSet{Name: name, Usual: true, Model: cmd.String("model"), Pool: cmd.String("pool")},
+					)
+				}),
+			},
+			{
+				Name:        "off",
+				Usage:       "switch a built-in rule off",
+				ArgsUsage:   "<rule>",
+				Description: "Example: lantern rule off service-life",
+				Action:      with(switchRule(false)),
+			},
+			{
+				Name:        "on",
+				Usage:       "switch it on again",
+				ArgsUsage:   "<rule>",
+				Description: "Example: lantern rule on service-life",
+				Action:      with(switchRule(true)),
+			},
+			{
+				Name:      "try",
+				Usage:     "say which drives an expression would have flagged, and when; nothing is kept",
+				ArgsUsage: "<expression>",
+				Description: "Example: lantern rule try 'pending_sectors_24h > 2 && temperature_celsius > 45' " +
+					"--since 90d\n\nExpressions are CEL. Metrics stand by their names (lantern metrics); _1h, " +
+					"_24h, _7d or _90d behind one asks how much it grew.\nmodel, medium, host and pool are texts.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "since", Value: "90d", Usage: "how far back: 12h, 90d, 6w or 2y"},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					expression, err := one(cmd, "an expression")
 					if err != nil {
@@ -73,31 +159,60 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					v, err := ask[api.RuleTried](s.client.TryRule(ctx, api.RuleTry{Expression: expression, Hours: int(back / time.Hour)}))
+					v, err := ask[api.RuleTried](
+						s.client.TryRule(ctx, api.RuleTry{Expression: expression, Hours: int(back / time.Hour)}),
+					)
 					if err != nil {
 						return err
 					}
 					return s.tried(v)
-				})},
-			{Name: "add", Usage: "keep a rule of your own, after trying it on the last 90 days", ArgsUsage: "<name> <expression>",
-				Description: "Example: lantern rule add warm-and-growing 'pending_sectors_7d > 0 && temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "says", Usage: "what it means when it holds, such as \"is warm and growing\""}, &cli.StringFlag{Name: "do", Usage: "what is to be done then"},
-					&cli.StringFlag{Name: "verdict", Value: "watch", Usage: "watch or replace"}},
+				}),
+			},
+			{
+				Name:      "add",
+				Usage:     "keep a rule of your own, after trying it on the last 90 days",
+				ArgsUsage: "<name> <expression>",
+				Description: "Example: lantern rule add warm-and-growing 'pending_sectors_7d > 0 && " +
+					"temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:  "says",
+						Usage: "what it means when it holds, such as \"is warm and growing\"",
+					},
+					&cli.StringFlag{Name: "do", Usage: "what is to be done then"},
+					&cli.StringFlag{Name: "verdict", Value: "watch", Usage: "watch or replace"},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("lantern rule add needs a name and an expression\nExample: %s", example(cmd))
 					}
-					return s.putRule(ctx, cmd.Args().First(), api.RulePut{Expression: cmd.Args().Get(1), Says: cmd.String("says"), Do: cmd.String("do"), Verdict: api.Verdict(cmd.String("verdict"))})
-				})},
-			{Name: "remove", Usage: "take a rule of your own away", ArgsUsage: "<name>", Description: "Example: lantern rule remove warm-and-growing",
+					return s.putRule(
+						ctx,
+						cmd.Args().First(),
+						api.RulePut{
+							Expression: cmd.Args().Get(1),
+							Says:       cmd.String("says"),
+							Do:         cmd.String("do"),
+							Verdict:    api.Verdict(cmd.String("verdict")),
+						},
+					)
+				}),
+			},
+			{
+				Name:        "remove",
+				Usage:       "take a rule of your own away",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern rule remove warm-and-growing",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a rule")
 					if err != nil {
 						return err
 					}
 					return s.done(name+" is gone", did(s.client.RemoveRule(ctx, name)))
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 // done says what was done, if it was.
@@ -134,7 +249,8 @@ func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
 		}
 		s.out.line("%s: %s%s", s.out.paint(r.Id, bold), r.Title, state)
 		for _, l := range [][2]string{{"for", r.For}, {"holds when", r.When}, {"says", "up to " + string(r.Level) + ", evidence " + r.Strength}, {"why", r.Why}, {"do", r.Do},
-			{"stays", span(time.Duration(r.HoldSeconds*float64(time.Second))) + " after it held for the last time"}, {"now", fmt.Sprintf("it holds for %d of the drives", r.HoldsFor)}} {
+			{"stays", span(time.Duration(r.HoldSeconds*float64(time.Second))) + " after it held for the " +
+				"last time"}, {"now", fmt.Sprintf("it holds for %d of the drives", r.HoldsFor)}} {
 			s.out.line("  %-10s  %s", l[0], l[1])
 		}
 		for _, t := range all.Thresholds {
@@ -149,7 +265,16 @@ func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
 			if done, err := s.out.value(r); done {
 				return err
 			}
-			s.out.line("%s: %s\n  written by %s on %s\n  %s when  %s\n  do  %s", s.out.paint(r.Id, bold), r.Says, r.By, r.Made.Local().Format("2006-01-02"), r.Verdict, r.Expression, r.Do)
+			s.out.line(
+				"%s: %s\n  written by %s on %s\n  %s when  %s\n  do  %s",
+				s.out.paint(r.Id, bold),
+				r.Says,
+				r.By,
+				r.Made.Local().Format("2006-01-02"),
+				r.Verdict,
+				r.Expression,
+				r.Do,
+			)
 			return nil
 		}
 	}
@@ -170,9 +295,27 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 		if t.Value != t.Usual {
 			value.style = bold
 		}
-		rows = append(rows, []cell{{text: t.Name, style: bold}, value, {text: number(t.Usual), right: true, style: dim}, {text: t.Unit}, {text: t.Means}})
+		rows = append(
+			rows,
+			[]cell{
+				{text: t.Name, style: bold},
+				value,
+				{text: number(t.Usual), right: true, style: dim},
+				{text: t.Unit},
+				{text: t.Means},
+			},
+		)
 		for _, o := range t.Others {
-			rows = append(rows, []cell{{text: "  for " + strings.TrimSpace(o.Model+" "+o.Pool)}, {text: number(o.Value), right: true, style: bold}, {text: "", right: true}, {text: t.Unit}, {text: ""}})
+			rows = append(
+				rows,
+				[]cell{
+					{text: "  for " + strings.TrimSpace(o.Model+" "+o.Pool)},
+					{text: number(o.Value), right: true, style: bold},
+					{text: "", right: true},
+					{text: t.Unit},
+					{text: ""},
+				},
+			)
 		}
 	}
 	return s.out.table([]string{"THRESHOLD", "VALUE", "USUAL", "UNIT", "WHAT"}, rows)
@@ -194,7 +337,13 @@ func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error 
 					v = o.Value
 				}
 			}
-			s.out.line("%s is %s %s%s; verdicts follow at once", t.Name, number(v), t.Unit, map[bool]string{true: " for " + strings.TrimSpace(req.Model+" "+req.Pool)}[req.Model+req.Pool != ""])
+			s.out.line(
+				"%s is %s %s%s; verdicts follow at once",
+				t.Name,
+				number(v),
+				t.Unit,
+				map[bool]string{true: " for " + strings.TrimSpace(req.Model+" "+req.Pool)}[req.Model+req.Pool != ""],
+			)
 		}
 	}
 	return nil
@@ -227,13 +376,32 @@ func (s *session) putRule(ctx context.Context, id string, req api.RulePut) error
 
 func (s *session) tried(v api.RuleTried) error {
 	if s.out.format == "table" {
-		s.out.line("Over %s it would have flagged %d of %d drives (%d readings were looked at).", span(time.Duration(v.Hours)*time.Hour), len(v.Flagged), v.Drives, v.Readings)
+		s.out.line(
+			"Over %s it would have flagged %d of %d drives (%d readings were looked at).",
+			span(time.Duration(v.Hours)*time.Hour),
+			len(v.Flagged),
+			v.Drives,
+			v.Readings,
+		)
 		if len(v.Flagged) == 0 {
 			return nil
 		}
 	}
-	return list(s, v.Flagged, "", []string{"TAIL", "BAY", "POOL", "FIRST", "LAST", "READINGS", "NOW"}, func(f api.RuleFlag) []cell {
-		return []cell{{text: f.Tail, style: bold}, {text: f.Bay}, {text: f.Pool}, {text: f.First.Local().Format("2006-01-02 15:04")}, {text: f.Last.Local().Format("2006-01-02 15:04")}, {text: strconv.Itoa(f.Times), right: true},
-			{text: map[bool]string{true: "yes", false: "no"}[f.Now]}}
-	})
+	return list(
+		s,
+		v.Flagged,
+		"",
+		[]string{"TAIL", "BAY", "POOL", "FIRST", "LAST", "READINGS", "NOW"},
+		func(f api.RuleFlag) []cell {
+			return []cell{
+				{text: f.Tail, style: bold},
+				{text: f.Bay},
+				{text: f.Pool},
+				{text: f.First.Local().Format("2006-01-02 15:04")},
+				{text: f.Last.Local().Format("2006-01-02 15:04")},
+				{text: strconv.Itoa(f.Times), right: true},
+				{text: map[bool]string{true: "yes", false: "no"}[f.Now]},
+			}
+		},
+	)
 }

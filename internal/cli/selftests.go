@@ -11,13 +11,35 @@ import (
 )
 
 func selftestCommand() *cli.Command {
-	which := []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "the members of this pool, one of a group at a time"}, &cli.StringFlag{Name: "host", Usage: "the drives of this host, one of a group at a time"},
-		&cli.StringFlag{Name: "where", Usage: "those for which this holds, such as temperature_celsius<40,power_on_hours>40000; of the pool or host, or of all"}}
+	which := []cli.Flag{
+		&cli.StringFlag{Name: "pool", Usage: "the members of this pool, one of a group at a time"},
+		&cli.StringFlag{Name: "host", Usage: "the drives of this host, one of a group at a time"},
+		&cli.StringFlag{
+			Name: "where",
+			Usage: "those for which this holds, such as temperature_celsius<40,power_on_hours>40000; of the " +
+				"pool or host, or of all",
+		},
+	}
 	kind := &cli.StringFlag{Name: "kind", Value: "short", Usage: "short, extended, conveyance or selective"}
-	return &cli.Command{Name: "selftest", Usage: "let drives test themselves, and see what came of it", Description: "Example: lantern selftest start LM409 --kind extended",
+	return &cli.Command{
+		Name:        "selftest",
+		Usage:       "let drives test themselves, and see what came of it",
+		Description: "Example: lantern selftest start LM409 --kind extended",
 		Commands: []*cli.Command{
-			{Name: "start", Usage: "start a self-test; the drive goes on serving", ArgsUsage: "[drive]", Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest start --pool plankton\n         lantern selftest start LM409 --kind selective --span 7813000000-7814037167",
-				Flags: append([]cli.Flag{kind, &cli.StringFlag{Name: "span", Usage: "selective: first and last address, such as 0-1000000"}, &cli.BoolFlag{Name: "wake", Usage: "drives that are asleep may be woken"}}, which...),
+			{
+				Name:      "start",
+				Usage:     "start a self-test; the drive goes on serving",
+				ArgsUsage: "[drive]",
+				Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest " +
+					"start --pool plankton\n         lantern selftest start LM409 --kind selective --span " +
+					"7813000000-7814037167",
+				Flags: append(
+					[]cli.Flag{
+						kind,
+						&cli.StringFlag{Name: "span", Usage: "selective: first and last address, such as 0-1000000"},
+						&cli.BoolFlag{Name: "wake", Usage: "drives that are asleep may be woken"},
+					},
+					which...),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					req, err := testOrder(cmd)
 					if err != nil {
@@ -30,7 +52,13 @@ func selftestCommand() *cli.Command {
 					if cmd.IsSet("span") != (req.Kind == api.TestOrderKindSelective) {
 						return usage("a selective test needs --span, and no other has one")
 					}
-					if _, err := fmt.Sscanf(cmd.String("span"), "%d-%d", &req.FirstLba, &req.LastLba); err != nil && cmd.IsSet("span") {
+					if _, err := fmt.Sscanf(
+						cmd.String("span"),
+						"%d-%d",
+						&req.FirstLba,
+						&req.LastLba,
+					); err != nil &&
+						cmd.IsSet("span") {
 						return usage("--span is two addresses, such as 0-1000000, not %q", cmd.String("span"))
 					}
 					all, err := ask[[]api.TestRun](s.client.StartTests(ctx, nil, req))
@@ -46,8 +74,14 @@ func selftestCommand() *cli.Command {
 						}
 					}
 					return &Failure{Code: ExitRefused, Says: "no drive can be tested now"}
-				})},
-			{Name: "stop", Usage: "stop the self-tests that were started here", ArgsUsage: "[drive]", Description: "Example: lantern selftest stop LM409", Flags: which,
+				}),
+			},
+			{
+				Name:        "stop",
+				Usage:       "stop the self-tests that were started here",
+				ArgsUsage:   "[drive]",
+				Description: "Example: lantern selftest stop LM409",
+				Flags:       which,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					req, err := testOrder(cmd)
 					if err != nil {
@@ -58,12 +92,20 @@ func selftestCommand() *cli.Command {
 						return err
 					}
 					return s.testRuns(all, "Nothing that was started here runs there.")
-				})},
-			{Name: "where", Usage: "what lies at an address of a drive, such as the one at which its test failed", ArgsUsage: "<drive> [address]", Description: "Example: lantern selftest where LM417\n         lantern selftest where LM417 3118442904",
+				}),
+			},
+			{
+				Name:        "where",
+				Usage:       "what lies at an address of a drive, such as the one at which its test failed",
+				ArgsUsage:   "<drive> [address]",
+				Description: "Example: lantern selftest where LM417\n         lantern selftest where LM417 3118442904",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name := cmd.Args().First()
 					if name == "" || cmd.Args().Len() > 2 {
-						return usage("name a drive, and an address if it is not the one at which its test failed\nExample: %s", example(cmd))
+						return usage(
+							"name a drive, and an address if it is not the one at which its test failed\nExample: %s",
+							example(cmd),
+						)
 					}
 					var req api.Address
 					if cmd.Args().Len() == 2 {
@@ -78,7 +120,10 @@ func selftestCommand() *cli.Command {
 							return err
 						}
 						if d.FailedAt.Lba == 0 && d.FailedAt.Says == "" {
-							return &Failure{Code: ExitFailed, Says: "no test of " + d.Tail + " failed at an address; name one"}
+							return &Failure{
+								Code: ExitFailed,
+								Says: "no test of " + d.Tail + " failed at an address; name one",
+							}
 						}
 						req.Lba = d.FailedAt.Lba
 					}
@@ -87,22 +132,51 @@ func selftestCommand() *cli.Command {
 						return err
 					}
 					return s.ordered(ctx, o, fmt.Sprintf("LBA %d", req.Lba))
-				})},
-			{Name: "standing", Usage: "who was tested when, and who was not", Flags: []cli.Flag{&cli.StringFlag{Name: "which", Usage: "all, failed, never, overdue, held or cannot", DefaultText: "all"}, &cli.StringFlag{Name: "pool", Usage: "of this pool"}},
-				Description: "Example: lantern selftest standing --which overdue", Action: with(standing)},
-			{Name: "show", Usage: "self-tests that were started, the newest first", ArgsUsage: "[drive]", Description: "Example: lantern selftest show\n         lantern selftest show LM409",
+				}),
+			},
+			{
+				Name:  "standing",
+				Usage: "who was tested when, and who was not",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:        "which",
+						Usage:       "all, failed, never, overdue, held or cannot",
+						DefaultText: "all",
+					},
+					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
+				},
+				Description: "Example: lantern selftest standing --which overdue",
+				Action:      with(standing),
+			},
+			{
+				Name:        "show",
+				Usage:       "self-tests that were started, the newest first",
+				ArgsUsage:   "[drive]",
+				Description: "Example: lantern selftest show\n         lantern selftest show LM409",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					all, err := ask[[]api.TestRun](s.client.ListTestRuns(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()}))
+					all, err := ask[[]api.TestRun](
+						s.client.ListTestRuns(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()}),
+					)
 					if err != nil {
 						return err
 					}
-					return s.testRuns(all, "No self-test was started yet. Start one with: lantern selftest start <drive>")
-				})},
-		}}
+					return s.testRuns(
+						all,
+						"No self-test was started yet. Start one with: lantern selftest start <drive>",
+					)
+				}),
+			},
+		},
+	}
 }
 
 func testOrder(cmd *cli.Command) (req api.TestOrder, err error) {
-	req = api.TestOrder{Drive: cmd.Args().First(), Pool: cmd.String("pool"), Host: cmd.String("host"), Where: cmd.String("where")}
+	req = api.TestOrder{
+		Drive: cmd.Args().First(),
+		Pool:  cmd.String("pool"),
+		Host:  cmd.String("host"),
+		Where: cmd.String("where"),
+	}
 	n := 0
 	for _, x := range []string{req.Drive, req.Pool, req.Host} {
 		if x != "" {
@@ -116,16 +190,30 @@ func testOrder(cmd *cli.Command) (req api.TestOrder, err error) {
 }
 
 func (s *session) testRuns(all []api.TestRun, empty string) error {
-	return list(s, all, empty, []string{"TAIL", "BAY", "POOL", "TEST", "STATE", "ORDERED", "SAYS"}, func(r api.TestRun) []cell {
-		state := cell{text: string(r.State)}
-		switch r.State {
-		case api.TestRunStateFailed:
-			state.style = loud
-		case api.TestRunStateRunning:
-			state.text = fmt.Sprintf("running, %d %% left", r.RemainingPercent)
-		}
-		return []cell{{text: r.Tail, style: bold}, {text: r.Bay}, {text: r.Pool}, {text: r.Kind}, state, {text: r.OrderedAt.Local().Format("2006-01-02 15:04")}, {text: r.Says}}
-	})
+	return list(
+		s,
+		all,
+		empty,
+		[]string{"TAIL", "BAY", "POOL", "TEST", "STATE", "ORDERED", "SAYS"},
+		func(r api.TestRun) []cell {
+			state := cell{text: string(r.State)}
+			switch r.State {
+			case api.TestRunStateFailed:
+				state.style = loud
+			case api.TestRunStateRunning:
+				state.text = fmt.Sprintf("running, %d %% left", r.RemainingPercent)
+			}
+			return []cell{
+				{text: r.Tail, style: bold},
+				{text: r.Bay},
+				{text: r.Pool},
+				{text: r.Kind},
+				state,
+				{text: r.OrderedAt.Local().Format("2006-01-02 15:04")},
+				{text: r.Says},
+			}
+		},
+	)
 }
 
 // standing lists drives by how they stand as to their tests.
@@ -136,7 +224,12 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	var whole api.TestStanding
 	for cursor := ""; ; {
-		page, err := ask[api.TestStanding](s.client.GetTestStanding(ctx, &api.GetTestStandingParams{Which: which, Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor}))
+		page, err := ask[api.TestStanding](
+			s.client.GetTestStanding(
+				ctx,
+				&api.GetTestStandingParams{Which: which, Pool: cmd.String("pool"), Limit: 1000, Cursor: cursor},
+			),
+		)
 		if err != nil {
 			return err
 		}
@@ -150,7 +243,15 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	if s.out.format == "table" {
 		n := whole.Counts
-		s.out.line("%d drives: %d failed, %d never tested, %d overdue, %d held back, %d cannot be tested", n["all"], n["failed"], n["never"], n["overdue"], n["held"], n["cannot"])
+		s.out.line(
+			"%d drives: %d failed, %d never tested, %d overdue, %d held back, %d cannot be tested",
+			n["all"],
+			n["failed"],
+			n["never"],
+			n["overdue"],
+			n["held"],
+			n["cannot"],
+		)
 		if len(whole.Drives) == 0 {
 			return nil
 		}
@@ -164,7 +265,19 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 				next = t.Kind + " " + t.At.Local().Format("Mon 01-02 15:04")
 			}
 		}
-		rows = append(rows, []cell{{text: d.Tail, style: bold}, {text: d.Bay}, {text: d.Pool}, lastCell(d.Short), lastCell(d.Extended), {text: d.Plan}, {text: next}, {text: d.Says}})
+		rows = append(
+			rows,
+			[]cell{
+				{text: d.Tail, style: bold},
+				{text: d.Bay},
+				{text: d.Pool},
+				lastCell(d.Short),
+				lastCell(d.Extended),
+				{text: d.Plan},
+				{text: next},
+				{text: d.Says},
+			},
+		)
 	}
 	return s.out.table([]string{"TAIL", "BAY", "POOL", "SHORT", "EXTENDED", "PLAN", "NEXT", "SAYS"}, rows)
 }

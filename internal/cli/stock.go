@@ -17,31 +17,63 @@ func stockCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No drive is kept in stock. Put one into a free bay, and test it: lantern accept begin <drive>", []string{"DRIVE", "MODEL", "SIZE", "PLACE", "TESTED", "FITS", "NOTE"}, func(x api.StockItem) []cell {
-			place := cmp.Or(x.Place, "on the shelf")
-			tested := string(x.Accepted)
-			if x.Accepted == api.StockItemAcceptedNone {
-				tested = "not yet"
-			} else if !x.AcceptedAt.IsZero() {
-				tested += " " + x.AcceptedAt.Local().Format(time.DateOnly)
-			}
-			note := x.Note
-			if x.Promised != "" {
-				note = strings.TrimSpace("promised to the swap of " + x.Promised + " " + note)
-			}
-			return []cell{{text: x.Tail, style: bold}, {text: x.Model}, {text: decimal(x.CapacityBytes)}, {text: place}, {text: tested}, {text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere")}, {text: note}}
-		})
+		return list(
+			s,
+			all,
+			"No drive is kept in stock. Put one into a free bay, and test it: lantern accept begin <drive>",
+			[]string{"DRIVE", "MODEL", "SIZE", "PLACE", "TESTED", "FITS", "NOTE"},
+			func(x api.StockItem) []cell {
+				place := cmp.Or(x.Place, "on the shelf")
+				tested := string(x.Accepted)
+				if x.Accepted == api.StockItemAcceptedNone {
+					tested = "not yet"
+				} else if !x.AcceptedAt.IsZero() {
+					tested += " " + x.AcceptedAt.Local().Format(time.DateOnly)
+				}
+				note := x.Note
+				if x.Promised != "" {
+					note = strings.TrimSpace("promised to the swap of " + x.Promised + " " + note)
+				}
+				return []cell{
+					{text: x.Tail, style: bold},
+					{text: x.Model},
+					{text: decimal(x.CapacityBytes)},
+					{text: place},
+					{text: tested},
+					{text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere")},
+					{text: note},
+				}
+			},
+		)
 	})
-	return &cli.Command{Name: "stock", Usage: "the drives that are kept to replace others", Description: "Example: lantern stock", Action: list,
+	return &cli.Command{
+		Name:        "stock",
+		Usage:       "the drives that are kept to replace others",
+		Description: "Example: lantern stock",
+		Action:      list,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all of them, where each is, how it was tested, where it fits", Description: "Example: lantern stock list", Action: list},
-			{Name: "keep", Usage: "keep a drive in stock", ArgsUsage: "<drive>", Description: "Example: lantern stock keep 7F412 --note \"cupboard, second shelf\"", Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "where it lies, or whatever is to be known of it"}},
+			{
+				Name:        "list",
+				Usage:       "all of them, where each is, how it was tested, where it fits",
+				Description: "Example: lantern stock list",
+				Action:      list,
+			},
+			{
+				Name:        "keep",
+				Usage:       "keep a drive in stock",
+				ArgsUsage:   "<drive>",
+				Description: "Example: lantern stock keep 7F412 --note \"cupboard, second shelf\"",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "note", Usage: "where it lies, or whatever is to be known of it"},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive")
 					if err != nil {
 						return err
 					}
-					x, err := ask[api.StockItem](s.client.KeepInStock(ctx, drive, api.KeepStock{Note: cmd.String("note")}))
+					x, err := ask[api.StockItem](
+						s.client.KeepInStock(ctx, drive, api.KeepStock{Note: cmd.String("note")}),
+					)
 					if err != nil {
 						return err
 					}
@@ -50,8 +82,13 @@ func stockCommand() *cli.Command {
 					}
 					s.out.line("%s is kept in stock", x.Tail)
 					return nil
-				})},
-			{Name: "drop", Usage: "take a drive out of the stock", ArgsUsage: "<drive>", Description: "Example: lantern stock drop 7F412",
+				}),
+			},
+			{
+				Name:        "drop",
+				Usage:       "take a drive out of the stock",
+				ArgsUsage:   "<drive>",
+				Description: "Example: lantern stock drop 7F412",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive")
 					if err != nil {
@@ -62,6 +99,8 @@ func stockCommand() *cli.Command {
 					}
 					s.out.line("%s was removed from stock", drive)
 					return nil
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }

@@ -49,76 +49,198 @@ func swapCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "No swap was planned yet. Begin with: lantern swap plan <drive>", []string{"SWAP", "AT", "POOL", "OLD", "NEW", "LED BY", "PLANNED"}, func(w api.Swap) []cell {
-			return []cell{{text: w.Id}, {text: string(w.Phase), style: bold}, {text: w.Pool}, {text: w.Old.Tail}, {text: w.New.Tail}, {text: w.Lead}, {text: w.PlannedAt.Local().Format("2006-01-02 15:04")}}
-		})
+		return list(
+			s,
+			all,
+			"No swap was planned yet. Begin with: lantern swap plan <drive>",
+			[]string{"SWAP", "AT", "POOL", "OLD", "NEW", "LED BY", "PLANNED"},
+			func(w api.Swap) []cell {
+				return []cell{
+					{text: w.Id},
+					{text: string(w.Phase), style: bold},
+					{text: w.Pool},
+					{text: w.Old.Tail},
+					{text: w.New.Tail},
+					{text: w.Lead},
+					{text: w.PlannedAt.Local().Format("2006-01-02 15:04")},
+				}
+			},
+		)
 	})
 	reason := func(use string) []cli.Flag { return []cli.Flag{&cli.StringFlag{Name: "reason", Usage: use}} }
 	why := func(cmd *cli.Command) api.Reason { return api.Reason{Reason: cmd.String("reason")} }
 	begin := []cli.Flag{
 		&cli.StringFlag{Name: "reason", Usage: "why; asked for when a check warns"},
-		&cli.StringFlag{Name: "backup", Usage: "date of the newest backup that you vouch for, such as 2026-11-22; needed where the pool cannot lose another drive on the way"},
+		&cli.StringFlag{
+			Name: "backup",
+			Usage: "date of the newest backup that you vouch for, such as 2026-11-22; needed where the pool " +
+				"cannot lose another drive on the way",
+		},
 		&cli.BoolFlag{Name: "no-backup", Usage: "say that there is none"},
-		&cli.StringFlag{Name: "lose", Usage: "the pool's name, letter by letter: confirms that the volumes named by the checks will be lost"},
+		&cli.StringFlag{
+			Name:  "lose",
+			Usage: "the pool's name, letter by letter: confirms that the volumes named by the checks will be lost",
+		},
 	}
-	return &cli.Command{Name: "swap", Usage: "replace a drive, step by step", Description: "Example: lantern swap plan 7F412", Action: list,
+	return &cli.Command{
+		Name:        "swap",
+		Usage:       "replace a drive, step by step",
+		Description: "Example: lantern swap plan 7F412",
+		Action:      list,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all swaps, the newest first", Description: "Example: lantern swap list", Action: list},
-			{Name: "plan", Usage: "show the steps, the reasons and the checks, before anything is touched", ArgsUsage: "<drive>", Description: "Example: lantern swap plan 7F412\n         lantern swap plan 7F412 --keep-spare",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "keep-spare", Usage: "leave the pool's spare alone, though it could be filled beside the drive"}},
+			{
+				Name:        "list",
+				Usage:       "all swaps, the newest first",
+				Description: "Example: lantern swap list",
+				Action:      list,
+			},
+			{
+				Name:        "plan",
+				Usage:       "show the steps, the reasons and the checks, before anything is touched",
+				ArgsUsage:   "<drive>",
+				Description: "Example: lantern swap plan 7F412\n         lantern swap plan 7F412 --keep-spare",
+				Flags: []cli.Flag{
+					&cli.BoolFlag{
+						Name:  "keep-spare",
+						Usage: "leave the pool's spare alone, though it could be filled beside the drive",
+					},
+				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive to replace")
 					if err != nil {
 						return err
 					}
-					w, err := ask[api.Swap](s.client.PlanSwap(ctx, nil, api.PlanSwap{Drive: drive, KeepSpare: cmd.Bool("keep-spare")}))
+					w, err := ask[api.Swap](
+						s.client.PlanSwap(ctx, nil, api.PlanSwap{Drive: drive, KeepSpare: cmd.Bool("keep-spare")}),
+					)
 					return tell(s, s.swap, w, err)
-				})},
-			swapAct("show", "where a swap stands", "lantern swap show", nil, func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
-				return s.getSwap(ctx, id)
-			}),
-			swapAct("begin", "start a planned swap", "lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22", begin, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				req := api.BeginSwap{Reason: cmd.String("reason"), NoBackup: cmd.Bool("no-backup"), Pool: cmd.String("lose")}
-				if day := cmd.String("backup"); day != "" {
-					at, err := time.Parse(time.DateOnly, day)
-					if err != nil {
-						return api.Swap{}, usage("--backup takes a day such as 2026-11-22, not %q", day)
+				}),
+			},
+			swapAct(
+				"show",
+				"where a swap stands",
+				"lantern swap show",
+				nil,
+				func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
+					return s.getSwap(ctx, id)
+				},
+			),
+			swapAct(
+				"begin",
+				"start a planned swap",
+				"lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22",
+				begin,
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					req := api.BeginSwap{
+						Reason:   cmd.String("reason"),
+						NoBackup: cmd.Bool("no-backup"),
+						Pool:     cmd.String("lose"),
 					}
-					req.Backup = types.Date{Time: at}
-				}
-				return ask[api.Swap](s.client.BeginSwap(ctx, id, nil, req))
-			}),
-			swapAct("next", "do what the step is about: give its order, or say that it was done by hand", "lantern swap next", reason("why it goes on although something speaks against it"),
+					if day := cmd.String("backup"); day != "" {
+						at, err := time.Parse(time.DateOnly, day)
+						if err != nil {
+							return api.Swap{}, usage("--backup takes a day such as 2026-11-22, not %q", day)
+						}
+						req.Backup = types.Date{Time: at}
+					}
+					return ask[api.Swap](s.client.BeginSwap(ctx, id, nil, req))
+				},
+			),
+			swapAct(
+				"next",
+				"do what the step is about: give its order, or say that it was done by hand",
+				"lantern swap next",
+				reason("why it goes on although something speaks against it"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.NextInSwap(ctx, id, nil, why(cmd)))
-				}),
-			swapAct("back", "go back where that can be undone", "lantern swap back", nil, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				return ask[api.Swap](s.client.BackInSwap(ctx, id, nil, api.Reason{}))
-			}),
-			swapAct("confirm", "confirm the new drive by its label tail", "lantern swap confirm --tail 7F412\n         lantern swap confirm --tail 7F412 --reason \"no time to test it first\"",
-				append(reason("why, when a check of the new drive warns: it was not tested, say"), &cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"}),
+				},
+			),
+			swapAct(
+				"back",
+				"go back where that can be undone",
+				"lantern swap back",
+				nil,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-					tail, err := s.typed(ctx, cmd.String("tail"), "label tail of the drive you put in", "label tail", "--tail")
+					return ask[api.Swap](s.client.BackInSwap(ctx, id, nil, api.Reason{}))
+				},
+			),
+			swapAct(
+				"confirm",
+				"confirm the new drive by its label tail",
+				"lantern swap confirm --tail 7F412\n         lantern swap confirm --tail 7F412 --reason \"no "+
+					"time to test it first\"",
+				append(
+					reason("why, when a check of the new drive warns: it was not tested, say"),
+					&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"},
+				),
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					tail, err := s.typed(
+						ctx,
+						cmd.String("tail"),
+						"label tail of the drive you put in",
+						"label tail",
+						"--tail",
+					)
 					if err != nil {
 						return api.Swap{}, err
 					}
-					return ask[api.Swap](s.client.ConfirmSwap(ctx, id, nil, api.ConfirmTail{Tail: tail, Reason: cmd.String("reason")}))
-				}),
-			swapAct("hold", "hold a swap: nothing is ordered until it goes on", "lantern swap hold --reason \"the new drive comes tomorrow\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				return ask[api.Swap](s.client.HoldSwap(ctx, id, nil, why(cmd)))
-			}),
-			swapAct("resume", "go on with a swap that is held", "lantern swap resume", nil, func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				return ask[api.Swap](s.client.ResumeSwap(ctx, id, nil, api.Reason{}))
-			}),
-			swapAct("lead", "hand the lead to somebody else, or take it over", "lantern swap lead --to bo\n         lantern swap lead --reason \"ida went home\"",
-				append(reason("why you take it over from somebody"), &cli.StringFlag{Name: "to", Usage: "who leads from now on; without it, you"}), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-					return ask[api.Swap](s.client.LeadSwap(ctx, id, nil, api.LeadSwap{To: cmd.String("to"), Reason: cmd.String("reason")}))
-				}),
-			swapAct("abandon", "end a swap before its end, and be told what is owed", "lantern swap abandon --reason \"no spare at hand\"", reason("why; always asked for"), func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
-				return ask[api.Swap](s.client.AbandonSwap(ctx, id, nil, why(cmd)))
-			}),
-			{Name: "fate", Usage: "say what becomes of the drive that was replaced: return, stock or destroy", ArgsUsage: "<swap> <fate>", Description: "Example: lantern swap fate 7F412 return --note \"half a year of warranty left\"",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
+					return ask[api.Swap](
+						s.client.ConfirmSwap(ctx, id, nil, api.ConfirmTail{Tail: tail, Reason: cmd.String("reason")}),
+					)
+				},
+			),
+			swapAct(
+				"hold",
+				"hold a swap: nothing is ordered until it goes on",
+				"lantern swap hold --reason \"the new drive comes tomorrow\"",
+				reason("why; always asked for"),
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					return ask[api.Swap](s.client.HoldSwap(ctx, id, nil, why(cmd)))
+				},
+			),
+			swapAct(
+				"resume",
+				"go on with a swap that is held",
+				"lantern swap resume",
+				nil,
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					return ask[api.Swap](s.client.ResumeSwap(ctx, id, nil, api.Reason{}))
+				},
+			),
+			swapAct(
+				"lead",
+				"hand the lead to somebody else, or take it over",
+				"lantern swap lead --to bo\n         lantern swap lead --reason \"ida went home\"",
+				append(
+					reason("why you take it over from somebody"),
+					&cli.StringFlag{Name: "to", Usage: "who leads from now on; without it, you"},
+				),
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					return ask[api.Swap](
+						s.client.LeadSwap(
+							ctx,
+							id,
+							nil,
+							api.LeadSwap{To: cmd.String("to"), Reason: cmd.String("reason")},
+						),
+					)
+				},
+			),
+			swapAct(
+				"abandon",
+				"end a swap before its end, and be told what is owed",
+				"lantern swap abandon --reason \"no spare at hand\"",
+				reason("why; always asked for"),
+				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
+					return ask[api.Swap](s.client.AbandonSwap(ctx, id, nil, why(cmd)))
+				},
+			),
+			{
+				Name:        "fate",
+				Usage:       "say what becomes of the drive that was replaced: return, stock or destroy",
+				ArgsUsage:   "<swap> <fate>",
+				Description: "Example: lantern swap fate 7F412 return --note \"half a year of warranty left\"",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("name a swap and what becomes of its old drive\nExample: %s", example(cmd))
@@ -127,13 +249,33 @@ func swapCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					w, err := ask[api.Swap](s.client.FateOfOld(ctx, id, nil, api.OldFate{Fate: api.OldFateFate(cmd.Args().Get(1)), Note: cmd.String("note")}))
+					w, err := ask[api.Swap](
+						s.client.FateOfOld(
+							ctx,
+							id,
+							nil,
+							api.OldFate{Fate: api.OldFateFate(cmd.Args().Get(1)), Note: cmd.String("note")},
+						),
+					)
 					return tell(s, s.swap, w, err)
-				})},
-			{Name: "report", Usage: "the record of a swap: steps, people, checks, and how long at which margin", ArgsUsage: "[swap]", Description: "Example: lantern swap report 7F412\n         lantern --output json swap report 7F412 > record.json\n         lantern swap report 7F412 --evidence return-7F412.zip",
-				Flags:  []cli.Flag{&cli.StringFlag{Name: "evidence", Usage: "write what a return under warranty is argued with to this file"}},
-				Action: with(swapReport)},
-		}}
+				}),
+			},
+			{
+				Name:      "report",
+				Usage:     "the record of a swap: steps, people, checks, and how long at which margin",
+				ArgsUsage: "[swap]",
+				Description: "Example: lantern swap report 7F412\n         lantern --output json swap report " +
+					"7F412 > record.json\n         lantern swap report 7F412 --evidence return-7F412.zip",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:  "evidence",
+						Usage: "write what a return under warranty is argued with to this file",
+					},
+				},
+				Action: with(swapReport),
+			},
+		},
+	}
 }
 
 // typed takes what a person read and typed: from a flag, else it is asked for. Nothing else stands for it.
@@ -258,7 +400,10 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	case len(fits) == 0 && name == "":
 		return "", &Failure{Code: ExitFailed, Says: "No swap is open. Begin with: lantern swap plan <drive>"}
 	case len(fits) == 0:
-		return "", &Failure{Code: ExitFailed, Says: fmt.Sprintf("There is no swap %q. List them with: lantern swap list", name)}
+		return "", &Failure{
+			Code: ExitFailed,
+			Says: fmt.Sprintf("There is no swap %q. List them with: lantern swap list", name),
+		}
 	}
 	return "", usage("%d swaps are open; say which: lantern swap list", len(fits))
 }
@@ -341,7 +486,8 @@ func (s *session) swap(w api.Swap) {
 			o.line("    %s", o.paint(st.Title, dim))
 		}
 	}
-	if w.Recovery.Id != "" && w.Open && (w.Recovery.State == api.RecoveryStateRunning || w.Recovery.State == api.RecoveryStatePaused) {
+	if w.Recovery.Id != "" && w.Open &&
+		(w.Recovery.State == api.RecoveryStateRunning || w.Recovery.State == api.RecoveryStatePaused) {
 		s.recoveryLine(w.Recovery, w.Recovery.SeenAt)
 	}
 	if len(w.Closing) > 0 {
@@ -374,7 +520,10 @@ func (s *session) swapNext(w api.Swap, now api.Step) {
 		o.line("  next: lantern swap begin%s%s", asksReason(w.Checks), flags)
 	case w.Phase == api.SwapPhaseConfirm:
 		o.line("  next: lantern swap confirm --tail <label tail>%s", asksReason(w.Gate))
-		if slices.ContainsFunc(w.Gate, func(c api.Check) bool { return c.Id == "new-accepted" && c.Result == api.Warns }) {
+		if slices.ContainsFunc(
+			w.Gate,
+			func(c api.Check) bool { return c.Id == "new-accepted" && c.Result == api.Warns },
+		) {
 			o.line("  or first: lantern accept begin <label tail>")
 		}
 	case now.Acts && w.Hold == "":
@@ -395,5 +544,11 @@ func asksReason(checks []api.Check) string {
 }
 
 func (s *session) recoveryLine(r api.Recovery, now time.Time) {
-	s.out.line("      %s %5.1f %%  %s/s  %s", bar(r.Share, 30), 100*r.Share, decimal(int64(r.RateNow)), finish(now, r.Finish))
+	s.out.line(
+		"      %s %5.1f %%  %s/s  %s",
+		bar(r.Share, 30),
+		100*r.Share,
+		decimal(int64(r.RateNow)),
+		finish(now, r.Finish),
+	)
 }

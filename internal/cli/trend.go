@@ -16,8 +16,14 @@ import (
 )
 
 func trendCommand() *cli.Command {
-	return &cli.Command{Name: "trend", Usage: "metrics of a drive over time, on one axis", ArgsUsage: "<drive> <metric> …", Description: "Example: lantern trend 7F412 pending_sectors read_latency_seconds --since 90d",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"}},
+	return &cli.Command{
+		Name:        "trend",
+		Usage:       "metrics of a drive over time, on one axis",
+		ArgsUsage:   "<drive> <metric> …",
+		Description: "Example: lantern trend 7F412 pending_sectors read_latency_seconds --since 90d",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
+		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Args().Len() < 2 {
 				return usage("lantern trend needs a drive and a metric\nExample: %s", example(cmd))
@@ -27,7 +33,8 @@ func trendCommand() *cli.Command {
 				return err
 			}
 			return s.trends(ctx, cmd.Args().First(), cmd.Args().Tail(), back)
-		})}
+		}),
+	}
 }
 
 var backward = regexp.MustCompile(`^([1-9][0-9]{0,5})([hdwy])$`)
@@ -57,7 +64,9 @@ const columns = 68
 func (s *session) trends(ctx context.Context, drive string, metrics []string, back time.Duration) error {
 	var all []api.Trend
 	for _, m := range metrics {
-		t, err := ask[api.Trend](s.client.GetTrend(ctx, drive, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)}))
+		t, err := ask[api.Trend](
+			s.client.GetTrend(ctx, drive, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)}),
+		)
 		if err != nil {
 			return err
 		}
@@ -150,7 +159,13 @@ func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
 }
 
 // marks are the letters of what happened, below a chart.
-var marks = map[api.HappeningKind]rune{api.HappeningKindTest: 't', api.HappeningKindPlace: 'p', api.HappeningKindReset: 'r', api.HappeningKindSwap: 's', api.HappeningKindFinding: 'f'}
+var marks = map[api.HappeningKind]rune{
+	api.HappeningKindTest:    't',
+	api.HappeningKindPlace:   'p',
+	api.HappeningKindReset:   'r',
+	api.HappeningKindSwap:    's',
+	api.HappeningKindFinding: 'f',
+}
 
 // axis writes what happened to the drive below the charts, and the times at their ends.
 func (s *session) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
@@ -170,9 +185,26 @@ func (s *session) axis(ctx context.Context, name string, first, last time.Time, 
 	if any {
 		s.out.line("%s%s", pad, s.out.paint(string(row), quiet))
 	}
-	s.out.line("%s%s", pad, s.out.paint(fmt.Sprintf("%-*s%*s", columns/2, first.Local().Format("2006-01-02 15:04"), columns/2, last.Local().Format("2006-01-02 15:04")), dim))
+	s.out.line(
+		"%s%s",
+		pad,
+		s.out.paint(
+			fmt.Sprintf(
+				"%-*s%*s",
+				columns/2,
+				first.Local().Format("2006-01-02 15:04"),
+				columns/2,
+				last.Local().Format("2006-01-02 15:04"),
+			),
+			dim,
+		),
+	)
 	if any {
-		s.out.line("%s%s", pad, s.out.paint("t self-test  p came or went  r a counter began anew  s swap  f finding", dim))
+		s.out.line(
+			"%s%s",
+			pad,
+			s.out.paint("t self-test  p came or went  r a counter began anew  s swap  f finding", dim),
+		)
 	}
 	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 
@@ -29,7 +28,11 @@ func anywhere(onFile, onService func(ctx context.Context, s *session, cmd *cli.C
 // poolFile reads the pool that --file names; - is the standard input.
 func (s *session) poolFile(cmd *cli.Command) (pool.Pool, api.Pool, error) {
 	if cmd.Args().Len() > 0 {
-		return pool.Pool{}, api.Pool{}, usage("with --file no pool is named: %q is too much\nExample: %s", cmd.Args().First(), example(cmd))
+		return pool.Pool{}, api.Pool{}, usage(
+			"with --file no pool is named: %q is too much\nExample: %s",
+			cmd.Args().First(),
+			example(cmd),
+		)
 	}
 	in, name := s.in, cmd.String("file")
 	if name != "-" {
@@ -40,9 +43,16 @@ func (s *session) poolFile(cmd *cli.Command) (pool.Pool, api.Pool, error) {
 		defer f.Close()
 		in = f
 	}
-	p, v, err := wire.ReadPool(in.(io.Reader))
+	p, v, err := wire.ReadPool(in)
 	if err != nil {
-		return p, v, &Failure{Code: ExitFailed, Says: fmt.Sprintf("%s: %v\nHow such a file looks: docs/pool-file.md; lantern pool <name> --output json writes one", name, err)}
+		return p, v, &Failure{
+			Code: ExitFailed,
+			Says: fmt.Sprintf(
+				"%s: %v\nHow such a file looks: docs/pool-file.md; lantern pool <name> --output json writes one",
+				name,
+				err,
+			),
+		}
 	}
 	return p, v, nil
 }
@@ -89,13 +99,24 @@ func commas(in []string) (out []string) {
 	return out
 }
 
-var fileFlag = &cli.StringFlag{Name: "file", Usage: "a pool described in a file instead, without a service; - reads it from the input"}
+var fileFlag = &cli.StringFlag{
+	Name:  "file",
+	Usage: "a pool described in a file instead, without a service; - reads it from the input",
+}
 
 func whatifCommand() *cli.Command {
 	flags := []cli.Flag{
-		&cli.StringSliceFlag{Name: "lose", Usage: "members to lose: label tails, slots, or a host for all of its members; separated by commas"},
+		&cli.StringSliceFlag{
+			Name:  "lose",
+			Usage: "members to lose: label tails, slots, or a host for all of its members; separated by commas",
+		},
 		&cli.IntFlag{Name: "survives", Usage: "look at every set of this many members"},
-		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent; without it, what the pool system says"}, fileFlag}
+		&cli.FloatFlag{
+			Name:  "full",
+			Usage: "how full a member may become, in percent; without it, what the pool system says",
+		},
+		fileFlag,
+	}
 	asked := func(cmd *cli.Command) ([]string, int, float64, error) {
 		lose, n, full := commas(cmd.StringSlice("lose")), cmd.Int("survives"), cmd.Float("full")
 		switch {
@@ -106,8 +127,13 @@ func whatifCommand() *cli.Command {
 		}
 		return lose, n, full / 100, nil
 	}
-	return &cli.Command{Name: "whatif", Usage: "what becomes of a pool when members are lost: nothing is ordered", ArgsUsage: "<pool>",
-		Description: "Example: lantern whatif soundscape --lose ZU006,XE932\n         lantern whatif driftnet --survives 2\n         lantern whatif --file planned.json --lose a,b", Flags: flags,
+	return &cli.Command{
+		Name:      "whatif",
+		Usage:     "what becomes of a pool when members are lost: nothing is ordered",
+		ArgsUsage: "<pool>",
+		Description: "Example: lantern whatif soundscape --lose ZU006,XE932\n         lantern whatif driftnet " +
+			"--survives 2\n         lantern whatif --file planned.json --lose a,b",
+		Flags: flags,
 		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
 			lose, n, full, err := asked(cmd)
 			if err != nil {
@@ -132,22 +158,41 @@ func whatifCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			w, err := ask[api.Prospect](s.client.WhatIf(ctx, name, &api.WhatIfParams{Lose: lose, Survives: n, Limit: full}))
+			w, err := ask[api.Prospect](
+				s.client.WhatIf(ctx, name, &api.WhatIfParams{Lose: lose, Survives: n, Limit: full}),
+			)
 			if err != nil {
 				return err
 			}
 			return s.prospect(w)
-		})}
+		}),
+	}
 }
 
 // stakes is how loud an outcome is.
-var stakes = map[api.PoolOutcome]style{api.StaysLost: loud, api.StaysUnreachable: loud, api.StaysReduced: bold, api.StaysUnknown: bold, api.StaysSafe: plain}
+var stakes = map[api.PoolOutcome]style{
+	api.StaysLost:        loud,
+	api.StaysUnreachable: loud,
+	api.StaysReduced:     bold,
+	api.StaysUnknown:     bold,
+	api.StaysSafe:        plain,
+}
 
 func (s *session) prospect(w api.Prospect) error {
 	if s.out.format == "csv" {
 		var rows [][]cell
 		for _, e := range w.Effects {
-			rows = append(rows, []cell{{text: cmp.Or(e.Volume, e.Group)}, {text: e.Protection}, {text: string(e.Outcome)}, {text: e.Was.Words}, {text: e.Is.Words}, {text: fmt.Sprint(e.UsedBytes)}})
+			rows = append(
+				rows,
+				[]cell{
+					{text: cmp.Or(e.Volume, e.Group)},
+					{text: e.Protection},
+					{text: string(e.Outcome)},
+					{text: e.Was.Words},
+					{text: e.Is.Words},
+					{text: fmt.Sprint(e.UsedBytes)},
+				},
+			)
 		}
 		return s.out.table([]string{"volume", "protection", "outcome", "was", "is", "used_bytes"}, rows)
 	}
@@ -156,7 +201,12 @@ func (s *session) prospect(w api.Prospect) error {
 	}
 	o := s.out
 	name := func(m api.LostMember) string {
-		return strings.TrimSpace(cmp.Or(m.Tail, m.Slot) + " " + map[bool]string{true: "(" + cmp.Or(m.Bay, "slot "+m.Slot) + ")"}[m.Tail != ""])
+		return strings.TrimSpace(
+			cmp.Or(
+				m.Tail,
+				m.Slot,
+			) + " " + map[bool]string{true: "(" + cmp.Or(m.Bay, "slot "+m.Slot) + ")"}[m.Tail != ""],
+		)
 	}
 	if len(w.Lose) > 0 {
 		var lost []string
@@ -170,9 +220,22 @@ func (s *session) prospect(w api.Prospect) error {
 		o.line("")
 		var rows [][]cell
 		for _, e := range w.Effects {
-			rows = append(rows, []cell{{text: cmp.Or(e.Volume, e.Group), style: bold}, {text: e.Protection}, {text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]}, {text: e.Was.Words}, {text: e.Is.Words}, {text: decimal(e.UsedBytes), right: true}})
+			rows = append(
+				rows,
+				[]cell{
+					{text: cmp.Or(e.Volume, e.Group), style: bold},
+					{text: e.Protection},
+					{text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]},
+					{text: e.Was.Words},
+					{text: e.Is.Words},
+					{text: decimal(e.UsedBytes), right: true},
+				},
+			)
 		}
-		if err := o.table([]string{"VOLUME", "PROTECTION", "BECOMES", "MARGIN NOW", "MARGIN THEN", "USED"}, rows); err != nil {
+		if err := o.table(
+			[]string{"VOLUME", "PROTECTION", "BECOMES", "MARGIN NOW", "MARGIN THEN", "USED"},
+			rows,
+		); err != nil {
 			return err
 		}
 		o.line("")
@@ -188,7 +251,12 @@ func (s *session) prospect(w api.Prospect) error {
 			mark := map[bool]string{true: "by itself", false: "by hand  "}[c.ByItself]
 			need := ""
 			if !c.ByItself && c.NeedsBytes > 0 {
-				need = fmt.Sprintf("; a drive in %s place needs %s (%s bytes)", map[bool]string{true: "its", false: "each"}[len(slots) == 1], decimal(c.NeedsBytes), humanize.Comma(c.NeedsBytes))
+				need = fmt.Sprintf(
+					"; a drive in %s place needs %s (%s bytes)",
+					map[bool]string{true: "its", false: "each"}[len(slots) == 1],
+					decimal(c.NeedsBytes),
+					humanize.Comma(c.NeedsBytes),
+				)
 			}
 			o.line("  %s  %s: %s%s", o.paint(mark, dim), strings.Join(slots, ", "), c.Says, need)
 		}
@@ -199,7 +267,8 @@ func (s *session) prospect(w api.Prospect) error {
 			if r.Fits {
 				others := ""
 				if r.OthersMove {
-					others = "; pieces on the others may have to move as well, so rebalance first if the pool system does not do that by itself"
+					others = "; pieces on the others may have to move as well, so rebalance first if the pool " +
+						"system does not do that by itself"
 				}
 				o.line("  room to drain: what lies there, %s, fits on the others%s", decimal(r.NeedBytes), others)
 			} else {
@@ -210,10 +279,20 @@ func (s *session) prospect(w api.Prospect) error {
 	if e := w.Endurance; e.Sets > 0 {
 		o.line("%s, every set of %d members that can be lost: %s", o.paint(w.Pool, bold), e.Lost, plural(e.Sets, "set"))
 		for _, x := range e.Of {
-			o.line("  %6s  of 100   %s (%s)", fmt.Sprintf("%.2f", 100*float64(x.Sets)/float64(e.Sets)), o.paint(string(x.Outcome), stakes[x.Outcome]), plural(x.Sets, "set"))
+			o.line(
+				"  %6s  of 100   %s (%s)",
+				fmt.Sprintf("%.2f", 100*float64(x.Sets)/float64(e.Sets)),
+				o.paint(string(x.Outcome), stakes[x.Outcome]),
+				plural(x.Sets, "set"),
+			)
 		}
 		for _, x := range e.Worst {
-			o.line("  such as %s: %s %s", strings.Join(x.Lose, ", "), strings.Join(x.Volumes, ", "), o.paint(string(x.Outcome), stakes[x.Outcome]))
+			o.line(
+				"  such as %s: %s %s",
+				strings.Join(x.Lose, ", "),
+				strings.Join(x.Volumes, ", "),
+				o.paint(string(x.Outcome), stakes[x.Outcome]),
+			)
 		}
 	}
 	return nil
@@ -227,7 +306,11 @@ func plural(n int, what string) string {
 }
 
 func fitCommand() *cli.Command {
-	return &cli.Command{Name: "fit", Usage: "what size takes the place of each member of a pool, and which free drives have it", ArgsUsage: "<pool>", Description: "Example: lantern fit logbook",
+	return &cli.Command{
+		Name:        "fit",
+		Usage:       "what size takes the place of each member of a pool, and which free drives have it",
+		ArgsUsage:   "<pool>",
+		Description: "Example: lantern fit logbook",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
@@ -237,17 +320,29 @@ func fitCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			err = list(s, all, "It has no member.", []string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"}, func(f api.Fit) []cell {
-				var fits []string
-				for _, c := range f.Candidates {
-					fits = append(fits, cmp.Or(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
-				}
-				most := "any"
-				if f.MostBytes > 0 {
-					most = humanize.Comma(f.MostBytes)
-				}
-				return []cell{{text: f.Slot}, {text: f.Tail, style: bold}, {text: humanize.Comma(f.LeastBytes), right: true}, {text: most, right: true}, {text: cmp.Or(strings.Join(fits, ", "), "none")}}
-			})
+			err = list(
+				s,
+				all,
+				"It has no member.",
+				[]string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"},
+				func(f api.Fit) []cell {
+					var fits []string
+					for _, c := range f.Candidates {
+						fits = append(fits, cmp.Or(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
+					}
+					most := "any"
+					if f.MostBytes > 0 {
+						most = humanize.Comma(f.MostBytes)
+					}
+					return []cell{
+						{text: f.Slot},
+						{text: f.Tail, style: bold},
+						{text: humanize.Comma(f.LeastBytes), right: true},
+						{text: most, right: true},
+						{text: cmp.Or(strings.Join(fits, ", "), "none")},
+					}
+				},
+			)
 			var bare []string
 			for _, f := range all {
 				if len(f.Candidates) == 0 && !f.Spare {
@@ -255,20 +350,29 @@ func fitCommand() *cli.Command {
 				}
 			}
 			if err == nil && len(bare) > 0 && s.out.format == "table" {
-				s.out.line("\nNot covered: no spare and no free drive on the same host fits %s.", strings.Join(bare, ", "))
+				s.out.line(
+					"\nNot covered: no spare and no free drive on the same host fits %s.",
+					strings.Join(bare, ", "),
+				)
 			}
 			return err
-		})}
+		}),
+	}
 }
 
 func movesCommand() *cli.Command {
 	flags := []cli.Flag{
-		&cli.StringSliceFlag{Name: "replace", Usage: "<member>=<size>: another drive of this size comes for it; repeat it"},
+		&cli.StringSliceFlag{
+			Name:  "replace",
+			Usage: "<member>=<size>: another drive of this size comes for it; repeat it",
+		},
 		&cli.StringSliceFlag{Name: "remove", Usage: "<member>: it leaves and nothing comes for it"},
 		&cli.StringSliceFlag{Name: "add", Usage: "<host>=<size>: a further drive comes to this host"},
 		&cli.BoolFlag{Name: "free-bay", Usage: "a new drive can come before the old one leaves"},
 		&cli.StringFlag{Name: "group", Usage: "which group; not needed when the pool has one"},
-		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent"}, fileFlag}
+		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent"},
+		fileFlag,
+	}
 	asked := func(cmd *cli.Command) (api.MovesAsked, error) {
 		out := api.MovesAsked{Group: cmd.String("group"), Limit: cmd.Float("full") / 100}
 		size := func(flag, text string) (string, int64, error) {
@@ -301,8 +405,13 @@ func movesCommand() *cli.Command {
 		}
 		return out, nil
 	}
-	return &cli.Command{Name: "moves", Usage: "in which order drives are best changed: how much data each order moves", ArgsUsage: "<pool>",
-		Description: "Example: lantern moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add petrel=4TB\n         lantern moves --file planned.json --remove a --add b=8TB", Flags: flags,
+	return &cli.Command{
+		Name:      "moves",
+		Usage:     "in which order drives are best changed: how much data each order moves",
+		ArgsUsage: "<pool>",
+		Description: "Example: lantern moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add " +
+			"petrel=4TB\n         lantern moves --file planned.json --remove a --add b=8TB",
+		Flags: flags,
 		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
 			req, err := asked(cmd)
 			if err != nil {
@@ -337,7 +446,8 @@ func movesCommand() *cli.Command {
 				return err
 			}
 			return s.moveOrder(m)
-		})}
+		}),
+	}
 }
 
 func (s *session) moveOrder(m api.MoveOrder) error {
@@ -345,7 +455,16 @@ func (s *session) moveOrder(m api.MoveOrder) error {
 		var rows [][]cell
 		for i, st := range m.Steps {
 			for _, v := range st.Moves {
-				rows = append(rows, []cell{{text: fmt.Sprint(i + 1)}, {text: st.Words}, {text: v.From}, {text: v.To}, {text: fmt.Sprint(v.Bytes)}})
+				rows = append(
+					rows,
+					[]cell{
+						{text: fmt.Sprint(i + 1)},
+						{text: st.Words},
+						{text: v.From},
+						{text: v.To},
+						{text: fmt.Sprint(v.Bytes)},
+					},
+				)
 			}
 		}
 		return s.out.table([]string{"step", "change", "from", "to", "bytes"}, rows)
@@ -354,7 +473,13 @@ func (s *session) moveOrder(m api.MoveOrder) error {
 		return err
 	}
 	for i, st := range m.Steps {
-		s.out.line("%2d  %s  moves %s; meanwhile: %s", i+1, s.out.paint(st.Words, bold), decimal(st.Bytes), st.Margin.Words)
+		s.out.line(
+			"%2d  %s  moves %s; meanwhile: %s",
+			i+1,
+			s.out.paint(st.Words, bold),
+			decimal(st.Bytes),
+			st.Margin.Words,
+		)
 		for j, v := range st.Moves {
 			if j == 6 {
 				s.out.line("      and %s more: see them with --output json", plural(len(st.Moves)-j, "move"))
@@ -368,7 +493,12 @@ func (s *session) moveOrder(m api.MoveOrder) error {
 	if m.AsAskedBytes > 0 {
 		against = fmt.Sprintf("; in the order in which they were asked for: %s", decimal(m.AsAskedBytes))
 	}
-	s.out.line("%s in all%s. %s", s.out.paint(decimal(m.Bytes), bold), against, map[bool]string{true: "No other order moves less.", false: "The best of those that were looked at."}[m.Proven])
+	s.out.line(
+		"%s in all%s. %s",
+		s.out.paint(decimal(m.Bytes), bold),
+		against,
+		map[bool]string{true: "No other order moves less.", false: "The best of those that were looked at."}[m.Proven],
+	)
 	s.out.line("%s", s.out.paint(m.Basis, dim))
 	return nil
 }

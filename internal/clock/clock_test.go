@@ -24,7 +24,12 @@ func TestLab(t *testing.T) {
 	require.False(t, c.Now().Before(before), "time never goes back")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.ErrorIs(t, c.Sleep(ctx, time.Hour), context.Canceled, "who waits can be told to stop, also while it stands still")
+	require.ErrorIs(
+		t,
+		c.Sleep(ctx, time.Hour),
+		context.Canceled,
+		"who waits can be told to stop, also while it stands still",
+	)
 	require.ErrorIs(t, Real{}.Sleep(ctx, time.Hour), context.Canceled)
 	require.Equal(t, time.Minute, Real{}.AtLeast(time.Second, time.Minute))
 }

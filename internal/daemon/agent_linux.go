@@ -51,9 +51,16 @@ func drivers(host string, asleep func(device string) bool) []pools.Driver {
 // Run reports and obeys until ctx ends.
 func (c Agent) Run(ctx context.Context) error {
 	if c.Token == "" && c.Print == nil {
-		return errors.New("an agent needs its host's token: enrol the host with `lantern host enrol <name>` and give it as LANTERN_HOST_TOKEN or --token-file")
+		return errors.New(
+			"an agent needs its host's token: enrol the host with `lantern host enrol <name>` and give it as " +
+				"LANTERN_HOST_TOKEN or --token-file",
+		)
 	}
-	client, err := Client(c.Server, c.Token, api.WithHTTPClient(&http.Client{Transport: realOnly{http.DefaultTransport}}))
+	client, err := Client(
+		c.Server,
+		c.Token,
+		api.WithHTTPClient(&http.Client{Transport: realOnly{http.DefaultTransport}}),
+	)
 	if err != nil {
 		return err
 	}
@@ -69,8 +76,19 @@ func (c Agent) Run(ctx context.Context) error {
 			drivers = append(drivers, d)
 		}
 	}
-	a, err := agent.New(agent.Config{Host: c.Host, Machine: machine, Pools: drivers,
-		Client: client, Clock: clock.Real{}, Log: c.Log, Dir: c.Data, Interval: c.Interval, ReadEach: c.ReadEach, Look: look, Wake: c.Wake})
+	a, err := agent.New(agent.Config{
+		Host:     c.Host,
+		Machine:  machine,
+		Pools:    drivers,
+		Client:   client,
+		Clock:    clock.Real{},
+		Log:      c.Log,
+		Dir:      c.Data,
+		Interval: c.Interval,
+		ReadEach: c.ReadEach,
+		Look:     look,
+		Wake:     c.Wake,
+	})
 	if err != nil {
 		return err
 	}

@@ -30,14 +30,26 @@ func (c Demo) Run(ctx context.Context) error {
 	if err := private(c.Data); err != nil {
 		return err
 	}
-	fleet, err := lab.Open(filepath.Join(c.Data, "lab.json"), clock.Real{}.Now(), c.Speed, lab.HeronPoint(max(0, c.Drives-stationDrives)))
+	fleet, err := lab.Open(
+		filepath.Join(c.Data, "lab.json"),
+		clock.Real{}.Now(),
+		c.Speed,
+		lab.HeronPoint(max(0, c.Drives-stationDrives)),
+	)
 	if err != nil {
 		return err
 	}
-	return stage{Serve: c.Serve, fleet: fleet, person: "engineer", opened: func(_ context.Context, r *running, link string) error {
-		c.greet(r, link)
-		return nil
-	}}.run(ctx)
+	return stage{
+		Serve:  c.Serve,
+		fleet:  fleet,
+		person: "engineer",
+		opened: func(_ context.Context, r *running, link string) error {
+			c.greet(r, link)
+			return nil
+		},
+	}.run(
+		ctx,
+	)
 }
 
 func (c Demo) greet(r *running, link string) {

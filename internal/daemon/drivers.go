@@ -24,7 +24,16 @@ type DriverCheck struct {
 
 // Run says what came of each part, and how many failed.
 func (c DriverCheck) Run(ctx context.Context) (failed int, err error) {
-	k := outside.Kit{Command: c.Command, Host: "here", Log: c.Log, Break: c.Break, Slot: c.Slot, With: c.With, Mend: c.Mend, Patience: c.Patience}
+	k := outside.Kit{
+		Command:  c.Command,
+		Host:     "here",
+		Log:      c.Log,
+		Break:    c.Break,
+		Slot:     c.Slot,
+		With:     c.With,
+		Mend:     c.Mend,
+		Patience: c.Patience,
+	}
 	if !c.JSON {
 		k.Tell = func(r outside.Result) {
 			word := map[bool]string{true: "passes", false: "FAILS "}[r.OK]

@@ -33,8 +33,23 @@ func TestMonth(t *testing.T) {
 	defer func() { require.NoError(t, r.stop()) }()
 	limits := api.PlanLimits{Group: 1, Pool: 2, Enclosure: 4, Host: 5}
 	covers := []api.PlanScope{{Kind: api.PlanScopeKindFleet}}
-	_, err = r.service.Selftests.SetPlan("ida", "fleet", api.PlanChange{Covers: covers, Zone: "UTC", Limits: limits, BusyPercent: 50, Windows: []string{"daily 18:00-12:00"}, Barred: []string{"Sun 00:00-24:00"}, RunOver: true,
-		Tests: []api.PlanTest{{Kind: api.PlanTestKindShort, Every: "every Monday 00:00"}, {Kind: api.PlanTestKindExtended, Every: "every month on the 1st 00:00"}}})
+	_, err = r.service.Selftests.SetPlan(
+		"ida",
+		"fleet",
+		api.PlanChange{
+			Covers:      covers,
+			Zone:        "UTC",
+			Limits:      limits,
+			BusyPercent: 50,
+			Windows:     []string{"daily 18:00-12:00"},
+			Barred:      []string{"Sun 00:00-24:00"},
+			RunOver:     true,
+			Tests: []api.PlanTest{
+				{Kind: api.PlanTestKindShort, Every: "every Monday 00:00"},
+				{Kind: api.PlanTestKindExtended, Every: "every month on the 1st 00:00"},
+			},
+		},
+	)
 	require.NoError(t, err)
 	var agents []*agent.Agent
 	for _, h := range fleet.Hosts {
@@ -42,8 +57,19 @@ func TestMonth(t *testing.T) {
 		require.NoError(t, err)
 		client, err := Client(r.url, token)
 		require.NoError(t, err)
-		a, err := agent.New(agent.Config{Host: h.Name, Machine: h, Pools: []pools.Driver{lab.Keeper{Fleet: fleet, Host: h.Name}}, Client: client,
-			Clock: fleet.Clock(), Log: c.Log, Dir: filepath.Join(dir, h.Name), Interval: step, ReadEach: 3 * time.Hour})
+		a, err := agent.New(
+			agent.Config{
+				Host:     h.Name,
+				Machine:  h,
+				Pools:    []pools.Driver{lab.Keeper{Fleet: fleet, Host: h.Name}},
+				Client:   client,
+				Clock:    fleet.Clock(),
+				Log:      c.Log,
+				Dir:      filepath.Join(dir, h.Name),
+				Interval: step,
+				ReadEach: 3 * time.Hour,
+			},
+		)
 		require.NoError(t, err)
 		agents = append(agents, a)
 	}

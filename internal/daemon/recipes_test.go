@@ -71,8 +71,19 @@ func openYard(t *testing.T, dir string, fleet *lab.Fleet) *yard {
 		require.NoError(t, err)
 		client, err := Client(r.url, token)
 		require.NoError(t, err)
-		a, err := agent.New(agent.Config{Host: h.Name, Machine: h, Pools: []pools.Driver{lab.Keeper{Fleet: fleet, Host: h.Name}}, Client: client,
-			Clock: fleet.Clock(), Log: c.Log, Dir: filepath.Join(dir, h.Name), Interval: 30 * time.Second, ReadEach: time.Hour})
+		a, err := agent.New(
+			agent.Config{
+				Host:     h.Name,
+				Machine:  h,
+				Pools:    []pools.Driver{lab.Keeper{Fleet: fleet, Host: h.Name}},
+				Client:   client,
+				Clock:    fleet.Clock(),
+				Log:      c.Log,
+				Dir:      filepath.Join(dir, h.Name),
+				Interval: 30 * time.Second,
+				ReadEach: time.Hour,
+			},
+		)
 		require.NoError(t, err)
 		y.agents[h.Name] = a
 	}
@@ -153,8 +164,8 @@ func (y *yard) rest(pool string) {
 	require.Fail(y.t, pool+" does not come to rest")
 }
 
-// hand does what the screen says, no more and no less, from the plan to the end. Before each step it looks whether something
-// happens that was not planned.
+// hand does what the screen says, no more and no less, from the plan to the end. Before each step it looks whether
+// something happens that was not planned.
 func (y *yard) hand(tail string, before func(w api.Swap)) api.Swap {
 	y.t.Helper()
 	w, err := y.r.service.Swaps.PlanSwapOf("ida", api.PlanSwap{Drive: tail, KeepSpare: !y.spare})
@@ -236,7 +247,18 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 		}
 		y.pass(wait)
 	}
-	require.Fail(y.t, "it comes to no end", "%s %s hold %q refused %q stuck %q\n%+v\n%s", w.Phase, w.Recipe, w.Hold, w.Refused, w.Stuck, w.Closing, said(w))
+	require.Fail(
+		y.t,
+		"it comes to no end",
+		"%s %s hold %q refused %q stuck %q\n%+v\n%s",
+		w.Phase,
+		w.Recipe,
+		w.Hold,
+		w.Refused,
+		w.Stuck,
+		w.Closing,
+		said(w),
+	)
 	return w
 }
 
@@ -268,11 +290,19 @@ func (y *yard) steps(w api.Swap) (phases string, least int) {
 	return strings.Join(all, " "), least
 }
 
-// TestRecipes: in each situation a hand does what the screen says, and the pool is healthy at the end, with all its data;
-// before that, it does the very same in a practice on a copy.
+// TestRecipes: in each situation a hand does what the screen says, and the pool is healthy at the end, with all its
+// data; before that, it does the very same in a practice on a copy.
 func TestRecipes(t *testing.T) {
 	dock := func(f *lab.Fleet) { // an external place for two drives
-		f.Hosts[1].Layout = append(f.Hosts[1].Layout, enclosure.Layout{Name: "dock", Sections: []enclosure.Section{{Name: "external", Rows: 1, Columns: 2, First: enclosure.TopLeft, Run: enclosure.AlongRows}}})
+		f.Hosts[1].Layout = append(
+			f.Hosts[1].Layout,
+			enclosure.Layout{
+				Name: "dock",
+				Sections: []enclosure.Section{
+					{Name: "external", Rows: 1, Columns: 2, First: enclosure.TopLeft, Run: enclosure.AlongRows},
+				},
+			},
+		)
 	}
 	fullFront := func(y *yard) {
 		for _, bay := range []string{"fulmar/front/23", "fulmar/front/24"} {
@@ -291,15 +321,18 @@ func TestRecipes(t *testing.T) {
 		least            int // the least margin on the way
 		end              func(y *yard, w api.Swap)
 	}{
-		{name: "no free bay, enough margin", pool: "soundscape", slot: "1.7", steps: "pull insert confirm join recover verify", least: 1},
+		{name: "no free bay, enough margin", pool: "soundscape", slot: "1.7", steps: "pull insert confirm join " +
+			"recover verify", least: 1},
 		{name: "no free bay, a spare stands by", pool: "soundscape", slot: "1.7", spare: true, steps: "confirm join recover pull verify", least: 2, end: func(y *yard, w api.Swap) {
 			require.Empty(y.t, y.pool("soundscape").Spares, "it took the place")
-			require.Contains(y.t, y.r.service.Views.Round().Pools[0].Says, "no spare stands by since it took the place of "+w.Old.Tail)
+			require.Contains(y.t, y.r.service.Views.Round().Pools[0].Says, "no spare stands by since it took "+
+				"the place of "+w.Old.Tail)
 		}},
 		{name: "the same, and nobody has read the others lately", pool: "soundscape", slot: "1.7", change: func(f *lab.Fleet) {
 			f.Pools[0].Recs = nil
 		}, steps: "scrub pull insert confirm join recover verify", least: 1},
-		{name: "a free bay", pool: "plankton", slot: "1.2", steps: "insert confirm join recover pull verify", least: 0, end: func(y *yard, w api.Swap) {
+		{name: "a free bay", pool: "plankton", slot: "1.2", steps: "insert confirm join recover " +
+			"pull verify", least: 0, end: func(y *yard, w api.Swap) {
 			require.NotEqual(y.t, w.Old.Bay, w.New.Bay)
 		}},
 		{name: "a tested drive waits in a bay", pool: "soundscape", slot: "1.7", prepare: func(y *yard) {
@@ -354,11 +387,16 @@ func TestRecipes(t *testing.T) {
 			_, err := y.r.service.Views.SetCold("ida", "guillemot", true)
 			require.NoError(y.t, err)
 		}, steps: "still down change up insert confirm join recover verify", least: 0},
-		{name: "a volume without redundancy", pool: "specimens", slot: "3", steps: "drain pull insert confirm join recover verify", least: 0},
-		{name: "dedicated parity, a data drive", pool: "logbook", slot: "data.3", steps: "pull insert confirm join recover verify", least: 0},
-		{name: "dedicated parity, the parity drive", pool: "logbook", slot: "parity", steps: "pull insert confirm join recover verify", least: 0},
-		{name: "pieces over hosts", pool: "driftnet", slot: "petrel.2", steps: "drain release pull insert confirm join recover verify", least: 2},
-		{name: "a log device, a bay free", pool: "plankton", slot: "log.1", steps: "insert confirm join recover pull verify", least: 0},
+		{name: "a volume without redundancy", pool: "specimens", slot: "3", steps: "drain pull insert confirm " +
+			"join recover verify", least: 0},
+		{name: "dedicated parity, a data drive", pool: "logbook", slot: "data.3", steps: "pull insert confirm " +
+			"join recover verify", least: 0},
+		{name: "dedicated parity, the parity drive", pool: "logbook", slot: "parity", steps: "pull insert " +
+			"confirm join recover verify", least: 0},
+		{name: "pieces over hosts", pool: "driftnet", slot: "petrel.2", steps: "drain release pull insert " +
+			"confirm join recover verify", least: 2},
+		{name: "a log device, a bay free", pool: "plankton", slot: "log.1", steps: "insert confirm join recover " +
+			"pull verify", least: 0},
 		{name: "a log device, drained with all that depend on it", pool: "driftnet", slot: "skerry.log", change: func(f *lab.Fleet) {
 			for i := range f.Pools[4].Groups[0].Members { // the one that vanished did not: there is room
 				f.Pools[4].Groups[0].Members[i].State = pool.Online
@@ -371,7 +409,8 @@ func TestRecipes(t *testing.T) {
 			require.NoError(y.t, y.fleet.Stick("soundscape", true))
 		}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
 			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool {
-				return strings.Contains(e.Says, "nudged soundscape, because recoveries of soundscape were put off by hand")
+				return strings.Contains(e.Says, "nudged soundscape, because recoveries of soundscape were put "+
+					"off by hand")
 			}), "%+v", w.Log)
 		}},
 		{name: "the new drive passes the acceptance test first", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
@@ -455,8 +494,8 @@ func (y *yard) bay(pool, slot string) string {
 	return d.Bay
 }
 
-// TestLostOnPurpose: what lies once on a drive, and cannot be moved, is lost only where somebody was told which volumes that
-// are, typed the pool's name and gave a reason (R1); nothing else is.
+// TestLostOnPurpose: what lies once on a drive, and cannot be moved, is lost only where somebody was told which volumes
+// that are, typed the pool's name and gave a reason (R1); nothing else is.
 func TestLostOnPurpose(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {
 		for _, p := range f.Pools {
@@ -480,13 +519,22 @@ func TestLostOnPurpose(t *testing.T) {
 		_, err := svc.Swaps.BeginSwap("ida", w.Id, "", req)
 		require.ErrorContains(t, err, words)
 	}
-	w, err = svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "they are made anew", NoBackup: true, Pool: "specimens"})
+	w, err = svc.Swaps.BeginSwap(
+		"ida",
+		w.Id,
+		"",
+		api.BeginSwap{Reason: "they are made anew", NoBackup: true, Pool: "specimens"},
+	)
 	require.NoError(t, err)
 	require.NoError(t, y.fleet.ReadBack("specimens"), "until the drive is out all is there")
 	w = y.lead(w, lab.Shelf{}, nil)
 	require.Equal(t, api.SwapPhaseClosed, w.Phase)
 	require.Equal(t, loses, w.Loses)
-	require.Contains(t, said(w)+fmt.Sprint(w.Log), "was told that "+strings.Join(loses, ", ")+" would be lost, typed the pool's name, and confirmed it")
+	require.Contains(
+		t,
+		said(w)+fmt.Sprint(w.Log),
+		"was told that "+strings.Join(loses, ", ")+" would be lost, typed the pool's name, and confirmed it",
+	)
 	lost := y.fleet.ReadBack("specimens")
 	require.Error(t, lost)
 	for _, v := range y.pool("specimens").Volumes {
@@ -570,9 +618,15 @@ func TestAcceptance(t *testing.T) {
 
 	_, err := svc.Stock.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Tail: used.Tail})
 	require.ErrorContains(t, err, "not the label tail", "its surface is not written before its label was read (R3)")
-	_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: y.tail("plankton", "1.1"), Surface: true, Tail: y.tail("plankton", "1.1")})
+	_, err = svc.Stock.Accept(
+		"ida",
+		api.AcceptDrive{Drive: y.tail("plankton", "1.1"), Surface: true, Tail: y.tail("plankton", "1.1")},
+	)
 	require.ErrorContains(t, err, "member of plankton")
-	_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Extended: true, Tail: fresh.Tail})
+	_, err = svc.Stock.Accept(
+		"ida",
+		api.AcceptDrive{Drive: fresh.Tail, Surface: true, Extended: true, Tail: fresh.Tail},
+	)
 	require.NoError(t, err)
 	_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: used.Tail, Surface: true, Tail: used.Tail})
 	require.NoError(t, err)
@@ -593,12 +647,20 @@ func TestAcceptance(t *testing.T) {
 	_, err = svc.Stock.ActOnAcceptance("ida", fresh.Tail, "resume", "")
 	require.NoError(t, err)
 	y.pass(5 * time.Second)
-	a = until(fresh.Tail, func(a api.Acceptance) bool { return a.Surface.State == "running" && a.Surface.DoneBytes > at })
+	a = until(
+		fresh.Tail,
+		func(a api.Acceptance) bool { return a.Surface.State == "running" && a.Surface.DoneBytes > at },
+	)
 	require.Equal(t, api.AcceptanceStateRunning, a.State)
 
 	bad := until(used.Tail, over)
 	require.Equal(t, api.AcceptanceStateFailed, bad.State)
-	require.Contains(t, fmt.Sprint(bad.Checks), "it has run for 9000 h: it was used before", "a used drive sold as new is told")
+	require.Contains(
+		t,
+		fmt.Sprint(bad.Checks),
+		"it has run for 9000 h: it was used before",
+		"a used drive sold as new is told",
+	)
 	require.Contains(t, bad.Says, "gave back something else than was written")
 	good := until(fresh.Tail, over)
 	require.Equal(t, api.AcceptanceStatePassed, good.State, "%+v", good)
@@ -618,8 +680,8 @@ func TestAcceptance(t *testing.T) {
 	require.Equal(t, "fulmar/front/23", w.Into, "it is what the next swap takes")
 }
 
-// TestAcceptPolicy: a drive that was tested for less than the policy asks for needs a reason; tests that say nothing else follow
-// the policy.
+// TestAcceptPolicy: a drive that was tested for less than the policy asks for needs a reason; tests that say nothing
+// else follow the policy.
 func TestAcceptPolicy(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
@@ -673,8 +735,8 @@ func TestAcceptPolicy(t *testing.T) {
 	}
 }
 
-// TestTwoPeople: two people and a script at once on one pool: one swap begins, the others are refused with the name of who
-// leads; what is said twice at once is done once.
+// TestTwoPeople: two people and a script at once on one pool: one swap begins, the others are refused with the name of
+// who leads; what is said twice at once is done once.
 func TestTwoPeople(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
@@ -694,7 +756,10 @@ func TestTwoPeople(t *testing.T) {
 		var all sync.WaitGroup
 		for i, who := range people {
 			all.Go(func() {
-				w, err := svc.Swaps.PlanSwapOf(who, api.PlanSwap{Drive: y.tail("soundscape", slots[i]), KeepSpare: true})
+				w, err := svc.Swaps.PlanSwapOf(
+					who,
+					api.PlanSwap{Drive: y.tail("soundscape", slots[i]), KeepSpare: true},
+				)
 				if err == nil {
 					ids[i] = w.Id
 					_, err = svc.Swaps.BeginSwap(who, w.Id, "", api.BeginSwap{Reason: "it is my turn", NoBackup: true})

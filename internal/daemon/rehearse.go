@@ -29,8 +29,9 @@ import (
 // practiceFile marks a folder as that of a practice, and holds what it is a copy of.
 const practiceFile = "practice.json"
 
-// Rehearsal is a service on a lab copy of a pool and its hosts. It knows nothing of the service that the copy came from, not
-// even its address; the hosts are the lab's own, and no other is ever enrolled: so no order of it can reach a real drive.
+// Rehearsal is a service on a lab copy of a pool and its hosts. It knows nothing of the service that the copy came
+// from, not even its address; the hosts are the lab's own, and no other is ever enrolled: so no order of it can reach a
+// real drive.
 type Rehearsal struct {
 	Serve
 	Pool string
@@ -119,7 +120,10 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	}
 	if c.Copy == nil {
 		if !found {
-			return nil, k, fmt.Errorf("there is no practice in %s to go on with: leave --go-on out, and a copy is made", c.Data)
+			return nil, k, fmt.Errorf(
+				"there is no practice in %s to go on with: leave --go-on out, and a copy is made",
+				c.Data,
+			)
 		}
 		if err := json.Unmarshal(b, &k); err != nil {
 			return nil, k, fmt.Errorf("%s is damaged (%w): begin again without --go-on", mark, err)
@@ -139,7 +143,12 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	if err := private(c.Data); err != nil {
 		return nil, k, err
 	}
-	k = kept{Practice: api.Practice{Pool: c.Copy.Pool, CopiedAt: c.Copy.At}, Person: c.Person, Differs: c.Copy.Differs, Verdicts: map[string]string{}}
+	k = kept{
+		Practice: api.Practice{Pool: c.Copy.Pool, CopiedAt: c.Copy.At},
+		Person:   c.Person,
+		Differs:  c.Copy.Differs,
+		Verdicts: map[string]string{},
+	}
 	for _, d := range c.Copy.Drives {
 		k.Verdicts[d.Drive.Identity.Serial] = string(d.Verdict)
 	}
@@ -221,7 +230,13 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 		drives = append(drives, driveFrom(d, c.At))
 	}
 	for _, r := range c.Pools {
-		p := &lab.Pool{Pool: onWholeDrives(wire.ToPool(r)), Host: c.Hosts[0].Name, Fill: recovery.Rebuild, Priority: recovery.Priority(r.Priority), Stuck: r.Waits != ""}
+		p := &lab.Pool{
+			Pool:     onWholeDrives(wire.ToPool(r)),
+			Host:     c.Hosts[0].Name,
+			Fill:     recovery.Rebuild,
+			Priority: recovery.Priority(r.Priority),
+			Stuck:    r.Waits != "",
+		}
 		p.Everyone(func(group string, m *pool.Member) {
 			if group != "" && m.Domain != "" && p.Host == c.Hosts[0].Name {
 				p.Host = m.Domain
@@ -246,7 +261,8 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 	return hosts, drives, ps
 }
 
-// onWholeDrives is a pool whose members are whole drives: a lab's have no partitions, and nothing between them and the pool.
+// onWholeDrives is a pool whose members are whole drives: a lab's have no partitions, and nothing between them and the
+// pool.
 func onWholeDrives(p pool.Pool) pool.Pool {
 	p.Everyone(func(_ string, m *pool.Member) { m.Device, m.Partition, m.Layers, m.Under = "", 0, nil, "" })
 	return p
@@ -262,7 +278,13 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 	}
 	const longAgo = 400 * 24 * time.Hour
 	hours := time.Duration(d.PowerOnHours * float64(time.Hour))
-	x := &lab.Drive{Desc: desc, Born: at.Add(-hours), Tested: at, Holds: slices.Clone(d.Drive.Holds), Stays: []lab.Stay{{Host: d.Host, Section: d.Drive.Section, Bay: d.Drive.Bay, From: at.Add(-longAgo)}}}
+	x := &lab.Drive{
+		Desc:   desc,
+		Born:   at.Add(-hours),
+		Tested: at,
+		Holds:  slices.Clone(d.Drive.Holds),
+		Stays:  []lab.Stay{{Host: d.Host, Section: d.Drive.Section, Bay: d.Drive.Bay, From: at.Add(-longAgo)}},
+	}
 	if !d.Present {
 		x.Stays[0].To = d.SeenAt
 	}
@@ -272,7 +294,10 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 	if d.Reading.Failing {
 		x.Faults = append(x.Faults, lab.Fault{Kind: lab.FaultFailing, From: d.Reading.At})
 	}
-	if slices.ContainsFunc(d.Reading.Unreadable, func(p api.BadPage) bool { return strings.HasPrefix(p.Kind, "ata-smart") }) {
+	if slices.ContainsFunc(
+		d.Reading.Unreadable,
+		func(p api.BadPage) bool { return strings.HasPrefix(p.Kind, "ata-smart") },
+	) {
 		x.Faults = append(x.Faults, lab.Fault{Kind: lab.FaultDamaged, From: d.Reading.At})
 	}
 	for _, c := range d.Courses {
@@ -290,13 +315,16 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 	}
 	if tests := wire.ToSelfTests(d.Reading.Tests); len(tests) > 0 && tests[0].Result == drive.SelfTestFailed {
 		since := time.Duration(max(0, int(d.PowerOnHours)&0xFFFF-tests[0].Hours)) * time.Hour
-		x.Faults = append(x.Faults, lab.Fault{Kind: lab.FaultFailedTest, LBA: tests[0].LBA, From: at.Add(-since - time.Hour)})
+		x.Faults = append(
+			x.Faults,
+			lab.Fault{Kind: lab.FaultFailedTest, LBA: tests[0].LBA, From: at.Add(-since - time.Hour)},
+		)
 	}
 	return x
 }
 
-// await waits until every host of the copy has told of itself, and lets the service know what people had told the real one. It
-// gives the verdicts as they are in the practice, by serial.
+// await waits until every host of the copy has told of itself, and lets the service know what people had told the real
+// one. It gives the verdicts as they are in the practice, by serial.
 func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, error) {
 	for {
 		ready := true
@@ -336,7 +364,11 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 		config = whole
 	}
 	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
-	say("A copy of %s as it was at %s. Nothing here is real, and nothing that is done here reaches a real host.", k.Pool, k.CopiedAt.Local().Format("2006-01-02 15:04:05"))
+	say(
+		"A copy of %s as it was at %s. Nothing here is real, and nothing that is done here reaches a real host.",
+		k.Pool,
+		k.CopiedAt.Local().Format("2006-01-02 15:04:05"),
+	)
 	say("")
 	say("  console   %s/sign-in/once?code=%s", r.url, link)
 	say("  terminal  export LANTERN_CONFIG=%s", config)
@@ -366,7 +398,10 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 	}
 	say("Your hands:    lantern lab pull <bay>, lantern lab insert <bay>; faults: lantern lab mishap --help")
 	if c.Speed > 0 {
-		say("Time runs %g times as fast while only waiting is left, and as it does in truth while a hand is needed.", c.Speed)
+		say(
+			"Time runs %g times as fast while only waiting is left, and as it does in truth while a hand is needed.",
+			c.Speed,
+		)
 	}
 	say("Stop with Ctrl-C. To go on with it later: lantern rehearse %s --go-on%s", k.Pool, c.folder)
 }

@@ -48,7 +48,14 @@ func TestCopyInTheMiddle(t *testing.T) {
 		for g := range p.Groups {
 			for i, m := range p.Groups[g].Members {
 				n := q.Groups[g].Members[i]
-				require.Equal(t, []any{m.Slot, m.Tail, m.State, m.Bay, m.NeedsBytes, m.StandsFor}, []any{n.Slot, n.Tail, n.State, n.Bay, n.NeedsBytes, n.StandsFor}, "%s %s", p.Name, m.Slot)
+				require.Equal(
+					t,
+					[]any{m.Slot, m.Tail, m.State, m.Bay, m.NeedsBytes, m.StandsFor},
+					[]any{n.Slot, n.Tail, n.State, n.Bay, n.NeedsBytes, n.StandsFor},
+					"%s %s",
+					p.Name,
+					m.Slot,
+				)
 			}
 		}
 		require.Equal(t, p.Recovery.State, q.Recovery.State, p.Name)
@@ -76,7 +83,8 @@ func TestCopyInTheMiddle(t *testing.T) {
 	require.NoError(t, err, "of hosts that have nothing to do with it, it does not matter")
 }
 
-// Where nobody knows the bays, nobody knows them in the practice either; hands read labels there, as they must in truth.
+// Where nobody knows the bays, nobody knows them in the practice either; hands read labels there, as they must in
+// truth.
 func TestCopyWithoutBays(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {
 		f.Hosts[3].Mute = true
@@ -88,7 +96,10 @@ func TestCopyWithoutBays(t *testing.T) {
 					p.Groups[0].Members[i].Used /= 3
 				}
 				p.Groups[0].Protect = pool.Protection{Words: "by volume", None: true}
-				p.Volumes[0].Used, p.Volumes[0].Group, p.Volumes[0].Protect = 4e12, p.Groups[0].Name, pool.Protection{Words: "no redundancy", Data: 1}
+				p.Volumes[0].Used, p.Volumes[0].Group, p.Volumes[0].Protect = 4e12, p.Groups[0].Name, pool.Protection{
+					Words: "no redundancy",
+					Data:  1,
+				}
 				p.Can = []pools.Offer{pools.OfferAdmit, pools.OfferDrain, pools.OfferRebalance, pools.OfferScrub}
 			}
 		}
@@ -160,8 +171,8 @@ func TestAnswerable(t *testing.T) {
 	}
 }
 
-// TestWatchedByHand: a pool that can be read and not ordered is swapped by hand, in truth as in a practice: no order is ever given, and
-// the swap closes when the pool shows what was to be reached.
+// TestWatchedByHand: a pool that can be read and not ordered is swapped by hand, in truth as in a practice: no order is
+// ever given, and the swap closes when the pool shows what was to be reached.
 func TestWatchedByHand(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {
 		for _, p := range f.Pools {

@@ -85,7 +85,11 @@ func (c Serve) refuseOpen() error {
 	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("listening on %s without TLS would send tokens in the clear: give --cert and --key, listen on 127.0.0.1, or say --insecure", c.Listen)
+	return fmt.Errorf(
+		"listening on %s without TLS would send tokens in the clear: give --cert and --key, listen on "+
+			"127.0.0.1, or say --insecure",
+		c.Listen,
+	)
 }
 
 func (c Serve) listen() (net.Listener, error) {
@@ -126,11 +130,24 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return nil, errors.Join(err, r.store.Close())
 	}
 	r.service.Fleet.SetPractice(c.copied)
-	site := &httpd.Server{Practice: c.copied, Service: r.service, Lab: lab, Version: Version, Now: cl.Now, Log: c.Log, Secure: c.Cert != ""}
+	site := &httpd.Server{
+		Practice: c.copied,
+		Service:  r.service,
+		Lab:      lab,
+		Version:  Version,
+		Now:      cl.Now,
+		Log:      c.Log,
+		Secure:   c.Cert != "",
+	}
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
 	requests, cut := context.WithCancel(context.Background())
-	server := &http.Server{Handler: site.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	server := &http.Server{
+		Handler:           site.Handler(),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return requests },
+		ErrorLog:          slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug),
+	}
 	scheme := "http"
 	if c.Cert != "" {
 		pair, err := tls.LoadX509KeyPair(c.Cert, c.Key)
@@ -187,14 +204,16 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 
 // Client makes an API client that carries a token.
 func Client(server, token string, options ...api.ClientOption) (*api.ClientWithResponses, error) {
-	return api.NewClientWithResponses(server+"/api/v1", append(options, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+token)
-		return nil
-	}))...)
+	return api.NewClientWithResponses(
+		server+"/api/v1",
+		append(options, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+token)
+			return nil
+		}))...)
 }
 
-// realOnly lets nothing through that a practice answered: whoever serves real drives takes no order of it, even if somebody
-// led it there.
+// realOnly lets nothing through that a practice answered: whoever serves real drives takes no order of it, even if
+// somebody led it there.
 type realOnly struct{ http.RoundTripper }
 
 func (t realOnly) RoundTrip(r *http.Request) (*http.Response, error) {

@@ -127,8 +127,20 @@ func (c stage) agent(r *running, h *lab.Host) (*agent.Agent, error) {
 	if len(c.fleet.Hosts) > 20 {
 		look = 2 * time.Second
 	}
-	return agent.New(agent.Config{Host: h.Name, Machine: h, Pools: []pools.Driver{lab.Keeper{Fleet: c.fleet, Host: h.Name}}, Client: client,
-		Clock: c.fleet.Clock(), Log: c.Log, Dir: dir, Interval: 30 * time.Second, ReadEach: time.Hour, Look: look})
+	return agent.New(
+		agent.Config{
+			Host:     h.Name,
+			Machine:  h,
+			Pools:    []pools.Driver{lab.Keeper{Fleet: c.fleet, Host: h.Name}},
+			Client:   client,
+			Clock:    c.fleet.Clock(),
+			Log:      c.Log,
+			Dir:      dir,
+			Interval: 30 * time.Second,
+			ReadEach: time.Hour,
+			Look:     look,
+		},
+	)
 }
 
 // keepLab writes the lab's state down now and then, and sets its pace where nobody does.
@@ -148,7 +160,11 @@ func (c stage) keepLab(ctx context.Context, r *running, filled *sync.WaitGroup) 
 			}
 		}
 		if c.fleet.Waits(r.service.Rehearsal.OnlyWaiting()) {
-			r.service.Announce(api.EventKindLab, "speed", fmt.Sprintf("the lab runs %g times as fast as real time", c.fleet.Speed()))
+			r.service.Announce(
+				api.EventKindLab,
+				"speed",
+				fmt.Sprintf("the lab runs %g times as fast as real time", c.fleet.Speed()),
+			)
 		}
 		_ = clock.Real{}.Sleep(ctx, 200*time.Millisecond)
 	}

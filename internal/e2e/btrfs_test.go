@@ -28,9 +28,9 @@ import (
 // insideVariable says that this process is the one in a namespace of its own.
 const insideVariable = "LANTERN_TEST_INSIDE"
 
-// apart runs a test in mount and process namespaces of its own, its files on a memory file system there, its loop devices
-// marked to go with their last user: whatever ends the test, the kernel takes everything away. It says whether that was done;
-// within, it is false.
+// apart runs a test in mount and process namespaces of its own, its files on a memory file system there, its loop
+// devices marked to go with their last user: whatever ends the test, the kernel takes everything away. It says whether
+// that was done; within, it is false.
 func apart(t *testing.T, most time.Duration) bool {
 	if os.Getenv(insideVariable) != "" {
 		return false
@@ -64,7 +64,12 @@ func TestBtrfs(t *testing.T) {
 
 	b.step("The service starts, this host is enrolled, its agent reports")
 	b.service("otolith-host")
-	pool := await(t, "the pool is reported", b.pool, func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known })
+	pool := await(
+		t,
+		"the pool is reported",
+		b.pool,
+		func(p api.Pool) bool { return len(p.Groups) == 1 && p.Margin.Known },
+	)
 	require.Equal(t, "can lose 1 more drive", pool.Margin.Words)
 	for _, m := range pool.Groups[0].Members {
 		require.Equal(t, api.Unknown, m.Verdict, "a loop device has no SMART: it is unknown, not sound (R7)")
@@ -80,18 +85,33 @@ func TestBtrfs(t *testing.T) {
 		says := b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(at/512))
 		b.say("%s", strings.TrimSpace(says))
 		require.Contains(t, says, path)
-		require.Contains(t, b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(members[0].size()/512-1)), "not in use")
+		require.Contains(
+			t,
+			b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(members[0].size()/512-1)),
+			"not in use",
+		)
 		break
 	}
 
 	b.step("A member without a light is made to blink: its reads, counted by the kernel, come in threes, and pause")
 	b.shell.run("light", "on", b.tail(members[2]), "--for", "2m")
-	// 150 ms of reading and 150 ms of rest, three times, and a second of rest. A busy machine may blur one look, not all.
+	// 150 ms of reading and 150 ms of rest, three times, and a second of rest. A busy machine may blur one look, not
+	// all.
 	rhythm := regexp.MustCompile(`(#{2,5}_{2,5}){2}#{2,5}_{15,30}(#{2,5}_{2,5}){2}#{2,5}_`)
-	beat := await(t, "the rhythm is in the kernel's counts", func() string { return members[2].beat(5 * time.Second) }, rhythm.MatchString)
+	beat := await(
+		t,
+		"the rhythm is in the kernel's counts",
+		func() string { return members[2].beat(5 * time.Second) },
+		rhythm.MatchString,
+	)
 	b.say("reads every 50 ms: %s", beat)
 	b.shell.run("light", "off", b.tail(members[2]))
-	await(t, "it falls still", func() string { return members[2].beat(time.Second) }, func(s string) bool { return !strings.Contains(s, "#") })
+	await(
+		t,
+		"it falls still",
+		func() string { return members[2].beat(time.Second) },
+		func(s string) bool { return !strings.Contains(s, "#") },
+	)
 
 	b.step("A member loses its backing; writing goes on")
 	lost := members[1]
@@ -103,8 +123,12 @@ func TestBtrfs(t *testing.T) {
 		return m.State == "missing" && m.Errors.Write > 0
 	})
 	require.Equal(t, "cannot lose another drive", pool.Margin.Words)
-	d := await(t, "the drive is told dead, with the pool's errors", func() api.Drive { return get[api.Drive](b.shell, "drive", old) },
-		func(d api.Drive) bool { return d.Verdict == api.Dead && !d.Present })
+	d := await(
+		t,
+		"the drive is told dead, with the pool's errors",
+		func() api.Drive { return get[api.Drive](b.shell, "drive", old) },
+		func(d api.Drive) bool { return d.Verdict == api.Dead && !d.Present },
+	)
 	b.say("%s: %s; %s", d.Tail, d.Says, find(d.Findings, "pool-errors").Says)
 	require.NotEmpty(t, find(d.Findings, "pool-errors").Evidence)
 
@@ -159,7 +183,12 @@ func TestBtrfs(t *testing.T) {
 
 	b.step("A further drive is admitted, and the pool rebalanced")
 	further := b.loop(640 << 20)
-	await(t, "it is known", func() []api.Drive { return get[[]api.Drive](b.shell, "drives", "--find", b.tail(further)) }, func(d []api.Drive) bool { return len(d) == 1 })
+	await(
+		t,
+		"it is known",
+		func() []api.Drive { return get[[]api.Drive](b.shell, "drives", "--find", b.tail(further)) },
+		func(d []api.Drive) bool { return len(d) == 1 },
+	)
 	b.shell.refused("not the label tail", "admit", b.name, b.tail(further), "--tail", "99999")
 	b.say("%s", strings.TrimSpace(b.shell.run("admit", b.name, b.tail(further), "--tail", b.tail(further))))
 	b.say("%s", strings.TrimSpace(b.shell.run("rebalance", b.name)))
@@ -185,8 +214,12 @@ func TestBtrfs(t *testing.T) {
 	require.Equal(t, api.RecoveryStateFinished, r.State)
 	require.Positive(t, r.Repaired)
 	require.Zero(t, r.Unrepairable)
-	await(t, "the drive's wrong checksums are on record", func() api.Drive { return get[api.Drive](b.shell, "drive", b.tail(hurt)) },
-		func(d api.Drive) bool { return find(d.Findings, "pool-errors").Metric == "pool_checksum_errors" })
+	await(
+		t,
+		"the drive's wrong checksums are on record",
+		func() api.Drive { return get[api.Drive](b.shell, "drive", b.tail(hurt)) },
+		func(d api.Drive) bool { return find(d.Findings, "pool-errors").Metric == "pool_checksum_errors" },
+	)
 	b.compare()
 	b.shell.run("scrub", b.name)
 	require.Zero(t, b.endedAfter(r.StartedAt, api.RecoveryKindScrub).Found, "a second scrub finds nothing")
@@ -201,7 +234,12 @@ func TestBtrfs(t *testing.T) {
 	r = b.ended(api.RecoveryKindDrain)
 	require.Equal(t, api.RecoveryStateFinished, r.State)
 	require.Equal(t, leaves, r.Slot)
-	pool = await(t, "it is no member any more", b.pool, func(p api.Pool) bool { return len(p.Groups[0].Members) == count-1 && p.Margin.Known })
+	pool = await(
+		t,
+		"it is no member any more",
+		b.pool,
+		func(p api.Pool) bool { return len(p.Groups[0].Members) == count-1 && p.Margin.Known },
+	)
 	require.Equal(t, "can lose 1 more drive", pool.Margin.Words)
 	b.compare()
 
@@ -209,15 +247,30 @@ func TestBtrfs(t *testing.T) {
 	helps := members[2]
 	place, tail := b.memberOn(b.pool(), helps)
 	beside := b.loop(704 << 20)
-	await(t, "it is known", func() []api.Drive { return get[[]api.Drive](b.shell, "drives", "--find", b.tail(beside)) }, func(d []api.Drive) bool { return len(d) == 1 })
+	await(
+		t,
+		"it is known",
+		func() []api.Drive { return get[[]api.Drive](b.shell, "drives", "--find", b.tail(beside)) },
+		func(d []api.Drive) bool { return len(d) == 1 },
+	)
 	b.shell.refused("not the label tail", "accept", "begin", b.tail(beside), "--surface", "--tail", tail)
 	b.shell.refused("member of", "accept", "begin", tail, "--surface", "--tail", tail)
 	b.shell.run("accept", "begin", b.tail(beside), "--surface", "--rate", "400MB", "--tail", b.tail(beside))
-	test := await(t, "it is being written", func() api.Acceptance { return get[api.Acceptance](b.shell, "accept", "show", b.tail(beside)) }, func(a api.Acceptance) bool { return a.Surface.DoneBytes > 0 })
+	test := await(
+		t,
+		"it is being written",
+		func() api.Acceptance { return get[api.Acceptance](b.shell, "accept", "show", b.tail(beside)) },
+		func(a api.Acceptance) bool { return a.Surface.DoneBytes > 0 },
+	)
 	b.agent.kill()
 	b.say("the agent is killed at %d bytes", test.Surface.DoneBytes)
 	b.startAgent()
-	test = await(t, "it has passed", func() api.Acceptance { return get[api.Acceptance](b.shell, "accept", "show", b.tail(beside)) }, func(a api.Acceptance) bool { return !a.EndedAt.IsZero() })
+	test = await(
+		t,
+		"it has passed",
+		func() api.Acceptance { return get[api.Acceptance](b.shell, "accept", "show", b.tail(beside)) },
+		func(a api.Acceptance) bool { return !a.EndedAt.IsZero() },
+	)
 	for _, c := range test.Checks {
 		b.say("%-6s %s: %s", c.Result, c.Title, c.Found)
 	}
@@ -229,9 +282,20 @@ func TestBtrfs(t *testing.T) {
 	require.Contains(t, plan.Recipe, "the new drive first")
 	b.shell.run("swap", "begin", "--reason", "it is old", "--backup", time.Now().UTC().Format(time.DateOnly))
 	b.shell.refused("not the label tail", "swap", "confirm", "--tail", tail)
-	b.shell.refused("tells nothing of its health", "swap", "confirm", "--tail", b.tail(beside)) // a loop device tells nothing of its health, tested or not (R7)
+	b.shell.refused(
+		"tells nothing of its health",
+		"swap",
+		"confirm",
+		"--tail",
+		b.tail(beside),
+	) // a loop device tells nothing of its health, tested or not (R7)
 	b.shell.run("swap", "confirm", "--tail", b.tail(beside), "--reason", "it passed its test")
-	w = await(t, "the old one may leave", b.swap, func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
+	w = await(
+		t,
+		"the old one may leave",
+		b.swap,
+		func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" },
+	)
 	require.Equal(t, beside.key(), slotOf(b.pool(), place).Drive)
 	helps.pull()
 	w = await(t, "the swap is closed", b.swap, func(w api.Swap) bool { return !w.Open })
@@ -299,7 +363,13 @@ type bench struct {
 func newBench(t *testing.T) *bench {
 	require.NoError(t, unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""))
 	require.NoError(t, unix.Mount("proc", "/proc", "proc", 0, ""))
-	b := &bench{t: t, dir: t.TempDir(), name: "otolith", sums: map[string][32]byte{}, rng: rand.NewChaCha8([32]byte{7, 4, 1, 1})}
+	b := &bench{
+		t:    t,
+		dir:  t.TempDir(),
+		name: "otolith",
+		sums: map[string][32]byte{},
+		rng:  rand.NewChaCha8([32]byte{7, 4, 1, 1}),
+	}
 	require.NoError(t, unix.Mount("tmpfs", b.dir, "tmpfs", 0, "size=6g"))
 	t.Cleanup(func() {
 		if b.mount != "" {
@@ -400,7 +470,8 @@ func (l *loop) holds(path string) int64 {
 	}
 }
 
-// beat says for each twentieth of a second whether the kernel counted reads of the device (Documentation/block/stat.rst).
+// beat says for each twentieth of a second whether the kernel counted reads of the device
+// (Documentation/block/stat.rst).
 func (l *loop) beat(length time.Duration) string {
 	var out strings.Builder
 	count := func() string {
@@ -491,18 +562,39 @@ func (b *bench) service(host string) {
 	data := filepath.Join(b.dir, "service")
 	listen := freePort(b.t)
 	serve := start(b.t, nil, "serve", "--listen", listen, "--data", data)
-	said := await(b.t, "the service prints its token", serve.said, func(s string) bool { return strings.Contains(s, "lan-person-") })
+	said := await(
+		b.t,
+		"the service prints its token",
+		serve.said,
+		func(s string) bool { return strings.Contains(s, "lan-person-") },
+	)
 	token := said[strings.Index(said, "lan-person-"):]
 	token, _, _ = strings.Cut(token, "\n")
 	b.shell = shell{b.t, []string{"LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token, "LANTERN_CONFIG="}}
 	hostToken := strings.TrimSpace(b.shell.run("host", "enrol", host))
 	b.startAgent = func() {
-		b.agent = start(b.t, []string{"LANTERN_HOST_TOKEN=" + hostToken, "LANTERN_SERVER=http://" + listen}, "agent", "--host", host, "--devices", "loop*",
-			"--every", "2s", "--data", filepath.Join(b.dir, "agent"))
+		b.agent = start(
+			b.t,
+			[]string{"LANTERN_HOST_TOKEN=" + hostToken, "LANTERN_SERVER=http://" + listen},
+			"agent",
+			"--host",
+			host,
+			"--devices",
+			"loop*",
+			"--every",
+			"2s",
+			"--data",
+			filepath.Join(b.dir, "agent"),
+		)
 	}
 	b.startService = func() {
 		b.server = start(b.t, nil, "serve", "--listen", listen, "--data", data)
-		await(b.t, "the service serves again", b.server.said, func(s string) bool { return strings.Contains(s, "lantern serves") })
+		await(
+			b.t,
+			"the service serves again",
+			b.server.said,
+			func(s string) bool { return strings.Contains(s, "lantern serves") },
+		)
 	}
 	b.server = serve
 	b.startAgent()
@@ -539,15 +631,21 @@ func (b *bench) ended(kind api.RecoveryKind) api.Recovery { return b.endedAfter(
 
 func (b *bench) endedAfter(began time.Time, kind api.RecoveryKind) api.Recovery {
 	var found api.Recovery
-	await(b.t, "the "+string(kind)+" has ended", func() []api.Recovery { return get[[]api.Recovery](b.shell, "recoveries") }, func(all []api.Recovery) bool {
-		found = api.Recovery{}
-		for _, r := range all {
-			if r.Kind == kind && r.StartedAt.After(began) && (found.Id == "" || r.StartedAt.After(found.StartedAt)) {
-				found = r
+	await(
+		b.t,
+		"the "+string(kind)+" has ended",
+		func() []api.Recovery { return get[[]api.Recovery](b.shell, "recoveries") },
+		func(all []api.Recovery) bool {
+			found = api.Recovery{}
+			for _, r := range all {
+				if r.Kind == kind && r.StartedAt.After(began) &&
+					(found.Id == "" || r.StartedAt.After(found.StartedAt)) {
+					found = r
+				}
 			}
-		}
-		return found.Id != "" && found.State != api.RecoveryStateRunning
-	})
+			return found.Id != "" && found.State != api.RecoveryStateRunning
+		},
+	)
 	return found
 }
 
@@ -570,7 +668,8 @@ func find(fs []api.Finding, rule string) api.Finding {
 }
 
 // TestBtrfsDrained swaps a member whose data have no second copy: the kernel moves all that lies on it before it may be
-// pulled, and forgets it; the new one is admitted and everything spread anew. Before that, the same is rehearsed on a copy.
+// pulled, and forgets it; the new one is admitted and everything spread anew. Before that, the same is rehearsed on a
+// copy.
 func TestBtrfsDrained(t *testing.T) {
 	if apart(t, 5*time.Minute) {
 		return
@@ -596,8 +695,16 @@ func TestBtrfsDrained(t *testing.T) {
 	b.step("It is rehearsed on a copy, where it takes the same steps")
 	dir := filepath.Join(b.dir, "practice")
 	rehearsed := start(t, b.shell.env, "rehearse", b.name, "--listen", freePort(t), "--data", dir)
-	await(t, "the practice greets", rehearsed.said, func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") })
-	lab := shell{t, []string{"LANTERN_CONFIG=" + filepath.Join(dir, "client.yaml"), "LANTERN_SERVER=", "LANTERN_TOKEN="}}
+	await(
+		t,
+		"the practice greets",
+		rehearsed.said,
+		func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") },
+	)
+	lab := shell{
+		t,
+		[]string{"LANTERN_CONFIG=" + filepath.Join(dir, "client.yaml"), "LANTERN_SERVER=", "LANTERN_TOKEN="},
+	}
 	tried := get[api.Swap](lab, "swap", "plan", tail)
 	require.Equal(t, []any{plan.Recipe, plan.Why}, []any{tried.Recipe, tried.Why})
 	require.Equal(t, len(plan.Steps), len(tried.Steps))
@@ -674,7 +781,10 @@ func TestHeldPath(t *testing.T) {
 		dev, err := os.OpenFile(l.dev.Name(), os.O_RDWR, 0)
 		require.NoError(t, err)
 		defer dev.Close()
-		return unix.IoctlLoopConfigure(int(dev.Fd()), &unix.LoopConfig{Fd: uint32(other.file.Fd()), Info: unix.LoopInfo64{Flags: unix.LO_FLAGS_AUTOCLEAR}})
+		return unix.IoctlLoopConfigure(
+			int(dev.Fd()),
+			&unix.LoopConfig{Fd: uint32(other.file.Fd()), Info: unix.LoopInfo64{Flags: unix.LO_FLAGS_AUTOCLEAR}},
+		)
 	}
 	require.ErrorIs(t, take(), unix.EBUSY)
 	require.Equal(t, l.key(), there())
@@ -685,8 +795,8 @@ func TestHeldPath(t *testing.T) {
 	require.ErrorContains(t, err, "not there any more")
 }
 
-// TestKillBtrfs kills the service, the agent, or both (SIGKILL) at random moments while members of a real btrfs pool are swapped.
-// Every swap ends as it should, and the data are compared.
+// TestKillBtrfs kills the service, the agent, or both (SIGKILL) at random moments while members of a real btrfs pool
+// are swapped. Every swap ends as it should, and the data are compared.
 func TestKillBtrfs(t *testing.T) {
 	if apart(t, 15*time.Minute) {
 		return

@@ -35,14 +35,27 @@ func openBrowser(t testing.TB, url string) *browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "\n*** SKIPPED: the console was not driven: chromium is missing: apt-get install chromium ***")
+		fmt.Fprintln(
+			os.Stderr,
+			"\n*** SKIPPED: the console was not driven: chromium is missing: apt-get install chromium ***",
+		)
 		t.Skip("chromium is missing")
 	}
 	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "run make build first")
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("force-prefers-reduced-motion", true),
-		chromedp.WindowSize(1280, 800))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("force-prefers-reduced-motion", true),
+		chromedp.WindowSize(1280, 800),
+	)
 	alloc, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(alloc)
@@ -89,7 +102,11 @@ func (b *browser) see(words ...string) {
 // click presses the first button, link or option that says words.
 func (b *browser) click(words string) {
 	b.t.Helper()
-	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary][contains(normalize-space(.), %q) or contains(@aria-label, %q)][not(@disabled)]`, words, words)
+	xpath := fmt.Sprintf(
+		`//*[self::button or self::a or self::summary][contains(normalize-space(.), %q) or contains(@aria-label, %q)][not(@disabled)]`,
+		words,
+		words,
+	)
 	for try := 0; ; try++ {
 		ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
 		err := chromedp.Do(ctx, chromedp.WaitVisible(xpath), chromedp.Click(xpath))
@@ -122,7 +139,9 @@ func (b *browser) clean(where string) {
 	for _, theme := range []string{"night", "paper"} {
 		b.ask(fmt.Sprintf(`document.documentElement.dataset.theme = %q; dispatchEvent(new Event("themed")); ""`, theme))
 		b.ask(b.axe + ";''")
-		found := b.ask(`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " + (n.failureSummary||"").slice(0, 240)).join(" | "))))`)
+		found := b.ask(
+			`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " + (n.failureSummary||"").slice(0, 240)).join(" | "))))`,
+		)
 		var violations []string
 		require.NoError(b.t, json.Unmarshal([]byte(found), &violations))
 		require.Empty(b.t, violations, "axe-core on %s, theme %s", where, theme)
@@ -165,7 +184,16 @@ func TestConsole(t *testing.T) {
 	b.clean("the sign-in page")
 	b.ask(`localStorage.setItem("theme", "night"); ""`)
 	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
-	b.see("drives need a hand", tail+" has", "sectors that cannot be read", "soundscape", "Under way", "tidegauge", "Filling up", "specimens")
+	b.see(
+		"drives need a hand",
+		tail+" has",
+		"sectors that cannot be read",
+		"soundscape",
+		"Under way",
+		"tidegauge",
+		"Filling up",
+		"specimens",
+	)
 	b.clean("the round")
 	b.shot("round")
 	b.phone(true)
@@ -197,7 +225,12 @@ func TestConsole(t *testing.T) {
 	b.click("Open the drive")
 	b.click("Plan a swap")
 	b.click("Keep the spare")
-	b.see("Look before you touch", "Margin without the drive", "now can lose 2 more drives; without it: can lose 1 more drive", "looked at")
+	b.see(
+		"Look before you touch",
+		"Margin without the drive",
+		"now can lose 2 more drives; without it: can lose 1 more drive",
+		"looked at",
+	)
 	b.clean("the plan of a swap")
 	b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "LM417 comes next"))
 	b.click("Begin the swap")
@@ -228,7 +261,10 @@ func TestConsole(t *testing.T) {
 	require.NotContains(t, b.text(), fresh.Tail, "who confirms must have read the label")
 	const field = `//label[contains(., "Label tail")]//input`
 	b.see("Test it first")
-	b.do("why it is not tested", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "no time to test it"))
+	b.do(
+		"why it is not tested",
+		chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "no time to test it"),
+	)
 	b.do("a wrong tail", chromedp.SendKeys(field, "QQ999"))
 	b.click("Confirm and make")
 	b.see("is not the label tail", "nothing was written")
@@ -270,7 +306,8 @@ func TestConsole(t *testing.T) {
 
 	// Every other page, in both themes, and search by keyboard.
 	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace", "/pools": "least margin first", "/pools/soundscape": "double parity",
-		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot", "/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
+		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else " +
+			"they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot", "/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
 		b.open(path)
 		b.see(words)
 		b.clean(path)
@@ -290,10 +327,26 @@ func TestConsole(t *testing.T) {
 	b.see("It would have flagged 1 of", "UN257")
 	b.clean("a rule that is tried")
 	// A window of a plan is moved, what that does is seen, and then it is kept.
-	d.run("plan", "set", "soundscape-nights", "--pool", "soundscape", "--window", "Mon-Fri 20:00-08:00", "--bar", "daily 01:00-02:30", "--run-over")
+	d.run(
+		"plan",
+		"set",
+		"soundscape-nights",
+		"--pool",
+		"soundscape",
+		"--window",
+		"Mon-Fri 20:00-08:00",
+		"--bar",
+		"daily 01:00-02:30",
+		"--run-over",
+	)
 	b.open("/tests?week=2026-11-30&plan=soundscape-nights")
 	b.see("Self-tests", "extended", "windows of", "soundscape-nights", "its newest extended self-test failed")
-	b.do("move where the window begins", chromedp.Focus(`[role=slider][aria-label="Window begins at 20:00"]`), chromedp.KeyEvent(kb.PageUp), chromedp.KeyEvent(kb.PageUp))
+	b.do(
+		"move where the window begins",
+		chromedp.Focus(`[role=slider][aria-label="Window begins at 20:00"]`),
+		chromedp.KeyEvent(kb.PageUp),
+		chromedp.KeyEvent(kb.PageUp),
+	)
 	b.see("Mon-Fri 18:00-08:00")
 	await(t, "what it does is worked out", b.text, func(s string) bool { return !strings.Contains(s, "working out") })
 	b.clean("a window that is moved")
@@ -333,13 +386,23 @@ func TestConsole(t *testing.T) {
 	b.click("Night")
 	b.open("/drives")
 	b.see("every verdict", "RL377")
-	b.do("open search", chromedp.KeyEvent("/"), chromedp.WaitVisible(`[role=combobox]`), chromedp.SendKeys(`[role=combobox]`, fresh.Tail))
+	b.do(
+		"open search",
+		chromedp.KeyEvent("/"),
+		chromedp.WaitVisible(`[role=combobox]`),
+		chromedp.SendKeys(`[role=combobox]`, fresh.Tail),
+	)
 	b.see(fresh.Serial)
 	b.clean("search")
 	b.do("go", chromedp.KeyEvent("\r"))
 	b.see("Its course", fresh.Tail)
 	// What day it is decides whether a plan tests the drive just now.
-	await(t, "its self-tests are shown", b.text, func(s string) bool { return strings.Contains(s, "Short test") || strings.Contains(s, "Stop the test") })
+	await(
+		t,
+		"its self-tests are shown",
+		b.text,
+		func(s string) bool { return strings.Contains(s, "Short test") || strings.Contains(s, "Stop the test") },
+	)
 	if strings.Contains(b.text(), "Stop the test") {
 		b.click("Stop the test")
 	}
@@ -352,12 +415,17 @@ func TestConsole(t *testing.T) {
 	b.see("The connection is lost since")
 	b.clean("a lost connection")
 	d.begin(t)
-	await(t, "the connection is back", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
+	await(
+		t,
+		"the connection is back",
+		b.text,
+		func(s string) bool { return !strings.Contains(s, "The connection is lost") },
+	)
 	require.Equal(t, api.SwapPhaseClosed, d.openSwap().Phase)
 }
 
-// rough is a bad connection to a service: of what is said under a path, it loses so many requests on their way there, and then
-// so many answers on their way back.
+// rough is a bad connection to a service: of what is said under a path, it loses so many requests on their way there,
+// and then so many answers on their way back.
 type rough struct {
 	*httputil.ReverseProxy
 	path            string
@@ -397,7 +465,12 @@ func TestSwapOnPhone(t *testing.T) {
 	b.phone(true)
 	b.open("/")
 	b.click("LM417 failed")
-	await(t, "its page is open", func() string { return b.ask(`location.pathname`) }, func(at string) bool { return strings.HasPrefix(at, "/drives/") })
+	await(
+		t,
+		"its page is open",
+		func() string { return b.ask(`location.pathname`) },
+		func(at string) bool { return strings.HasPrefix(at, "/drives/") },
+	)
 	b.see("group 2", "Light the bay")
 	b.click("Plan a swap")
 	b.click("Keep the spare")

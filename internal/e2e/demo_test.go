@@ -33,18 +33,36 @@ func startDemo(t testing.TB, args ...string) demo {
 func (d *demo) begin(t testing.TB, args ...string) {
 	t.Helper()
 	d.process = start(t, nil, append([]string{"demo", "--listen", d.listen, "--data", d.data}, args...)...)
-	said := await(t, "the demo greets", d.process.said, func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") })
+	said := await(
+		t,
+		"the demo greets",
+		d.process.said,
+		func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") },
+	)
 	d.link = regexp.MustCompile(`http://\S+once\?code=\S+`).FindString(said)
 	d.url = "http://" + d.listen
-	d.shell = shell{t, []string{"LANTERN_CONFIG=" + filepath.Join(d.data, "client.yaml"), "LANTERN_SERVER=", "LANTERN_TOKEN=", "NO_COLOR=1"}}
+	d.shell = shell{
+		t,
+		[]string{
+			"LANTERN_CONFIG=" + filepath.Join(d.data, "client.yaml"),
+			"LANTERN_SERVER=",
+			"LANTERN_TOKEN=",
+			"NO_COLOR=1",
+		},
+	}
 	require.NotEmpty(t, d.link)
 }
 
 func (d *demo) settle() api.Round {
 	d.t.Helper()
-	return await(d.t, "the round shows the morning", func() api.Round { return get[api.Round](d.shell, "round") }, func(r api.Round) bool {
-		return len(r.Lines) >= 7 && r.Lines[0].Pool == "soundscape" && len(r.Underway) > 0
-	})
+	return await(
+		d.t,
+		"the round shows the morning",
+		func() api.Round { return get[api.Round](d.shell, "round") },
+		func(r api.Round) bool {
+			return len(r.Lines) >= 7 && r.Lines[0].Pool == "soundscape" && len(r.Underway) > 0
+		},
+	)
 }
 
 // openSwap is the swap that is open, else the one planned last.

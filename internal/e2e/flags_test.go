@@ -23,15 +23,27 @@ func TestFlags(t *testing.T) {
 	d := startDemo(t)
 	// What is listed, and by what.
 	head := strings.SplitN(d.run("drives", "--columns", "tail,age,temperature_celsius,wear_used_percent", "--sort", "-temperature_celsius"), "\n", 2)[0]
-	require.Equal(t, []string{"TAIL", "POWERED", "FOR", "TEMPERATURE", "CELSIUS", "WEAR", "USED", "PERCENT"}, strings.Fields(head))
-	require.Contains(t, d.try("drives", "--columns", "tail,temperture_celsius").err, "any metric, such as temperature_celsius")
+	require.Equal(
+		t,
+		[]string{"TAIL", "POWERED", "FOR", "TEMPERATURE", "CELSIUS", "WEAR", "USED", "PERCENT"},
+		strings.Fields(head),
+	)
+	require.Contains(
+		t,
+		d.try("drives", "--columns", "tail,temperture_celsius").err,
+		"any metric, such as temperature_celsius",
+	)
 	both := d.run("trend", "ZU006", "pending_sectors", "read_latency_seconds", "--since", "30d")
 	require.Contains(t, both, "pending_sectors of ZU006")
 	require.Contains(t, both, "read_latency_seconds of ZU006")
 	require.Contains(t, both, "t self-test")
 	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "10y").err, "five years")
 	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "soon").err, "12h, 90d, 6w or 2y")
-	require.Contains(t, d.run("--output", "csv", "trend", "ZU006", "pending_sectors", "temperature_celsius"), "at,pending_sectors,temperature_celsius\n")
+	require.Contains(
+		t,
+		d.run("--output", "csv", "trend", "ZU006", "pending_sectors", "temperature_celsius"),
+		"at,pending_sectors,temperature_celsius\n",
+	)
 	sheet := d.run("drive", "ZU006")
 	for _, want := range []string{"1 H", "90 D", "+4", "3 y 7 mo"} {
 		require.Contains(t, sheet, want)
@@ -42,8 +54,25 @@ func TestFlags(t *testing.T) {
 	require.Contains(t, d.run("rule", "explain", "pending-sectors"), "burst_sectors is 8 sectors in 24 h")
 	require.Contains(t, d.try("rule", "explain", "no-such").err, "lantern rule list")
 	require.Equal(t, "UN257", get[[]api.RuleFlag](d.shell, "rule", "try", "link_crc_errors_7d > 50")[0].Tail)
-	require.Contains(t, d.try("rule", "try", "link_crc_eror > 5").err, "line 1, column 1: there is nothing named \"link_crc_eror\"; did you mean link_crc_errors?")
-	require.Contains(t, d.run("rule", "add", "bad-cable", "link_crc_errors_7d > 50", "--says", "wants another cable", "--verdict", "replace"), "UN257")
+	require.Contains(
+		t,
+		d.try("rule", "try", "link_crc_eror > 5").err,
+		"line 1, column 1: there is nothing named \"link_crc_eror\"; did you mean link_crc_errors?",
+	)
+	require.Contains(
+		t,
+		d.run(
+			"rule",
+			"add",
+			"bad-cable",
+			"link_crc_errors_7d > 50",
+			"--says",
+			"wants another cable",
+			"--verdict",
+			"replace",
+		),
+		"UN257",
+	)
 	require.Contains(t, d.run("round"), "UN257 wants another cable")
 	require.Contains(t, d.run("rule", "list"), "bad-cable")
 	d.run("rule", "remove", "bad-cable")
@@ -51,13 +80,22 @@ func TestFlags(t *testing.T) {
 	d.run("rule", "off", "link-crc")
 	require.NotContains(t, d.run("round"), "UN257")
 	d.run("rule", "on", "link-crc")
-	require.Contains(t, d.run("rule", "set", "many_sectors", "8", "--model", "VELDRUN VR4-4000"), "for VELDRUN VR4-4000")
+	require.Contains(
+		t,
+		d.run("rule", "set", "many_sectors", "8", "--model", "VELDRUN VR4-4000"),
+		"for VELDRUN VR4-4000",
+	)
 	require.Contains(t, d.run("drive", "VA222"), "◆ replace")
 	d.run("rule", "unset", "many_sectors", "--model", "VELDRUN VR4-4000")
 	require.Contains(t, d.try("rule", "set", "many_sectors", "lots").err, "is no number")
 
 	// People are told once.
-	all := await(t, "notices open", func() []api.Notice { return get[[]api.Notice](d.shell, "notices") }, func(n []api.Notice) bool { return len(n) >= 8 })
+	all := await(
+		t,
+		"notices open",
+		func() []api.Notice { return get[[]api.Notice](d.shell, "notices") },
+		func(n []api.Notice) bool { return len(n) >= 8 },
+	)
 	of := map[string]api.Notice{}
 	for _, n := range all {
 		of[strings.Fields(n.Says)[0]] = n
@@ -88,13 +126,23 @@ func TestFlags(t *testing.T) {
 	require.NoError(t, os.WriteFile(secret, []byte("pager-k3y\n"), 0o600))
 	require.Contains(t, d.run("channel", "list"), "No channel is set")
 	require.Contains(t, d.try("channel", "set", "pager").err, "one of --webhook, --email and --syslog")
-	require.Contains(t, d.try("channel", "set", "pager", "--webhook", d.url+"/hook", "--secret-file", secret).err, "points into this service itself")
+	require.Contains(
+		t,
+		d.try("channel", "set", "pager", "--webhook", d.url+"/hook", "--secret-file", secret).err,
+		"points into this service itself",
+	)
 	d.run("channel", "set", "pager", "--webhook", receiver.URL, "--secret-file", secret, "--least", "watch")
 	require.Contains(t, d.run("channel", "test", "pager"), "took the message")
 	d.run("lab", "pull", "skerry/front/5")
-	await(t, "the pager is told of a drive that left", func() string { mu.Lock(); defer mu.Unlock(); return strings.Join(got, "\n") }, func(s string) bool {
-		return strings.Contains(s, "brave-lantern.test") && strings.Contains(s, "brave-lantern.notice.opened") && strings.Contains(s, "does not answer any more")
-	})
+	await(
+		t,
+		"the pager is told of a drive that left",
+		func() string { mu.Lock(); defer mu.Unlock(); return strings.Join(got, "\n") },
+		func(s string) bool {
+			return strings.Contains(s, "brave-lantern.test") && strings.Contains(s, "brave-lantern.notice.opened") &&
+				strings.Contains(s, "does not answer any more")
+		},
+	)
 	for _, said := range []string{d.run("--output", "json", "channel", "list"), d.run("channel", "list"), d.process.said()} {
 		require.NotContains(t, said, "pager-k3y")
 	}
@@ -121,29 +169,81 @@ func TestSelfTests(t *testing.T) {
 	await(t, "it passed", show("LM422"), func(r api.TestRun) bool { return r.State == api.TestRunStatePassed })
 	d.run("selftest", "start", "LM417", "--kind", "extended")
 	d.run("lab", "speed", "1200")
-	failed := await(t, "it failed", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStateFailed })
+	failed := await(
+		t,
+		"it failed",
+		show("LM417"),
+		func(r api.TestRun) bool { return r.State == api.TestRunStateFailed },
+	)
 	require.EqualValues(t, 3118442904, failed.Lba)
 	require.Contains(t, d.try("selftest", "start").err, "name one drive")
-	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "long").err, "short, extended, conveyance or selective")
+	require.Contains(
+		t,
+		d.try("selftest", "start", "LM417", "--kind", "long").err,
+		"short, extended, conveyance or selective",
+	)
 	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "selective").err, "needs --span")
-	require.Contains(t, d.try("selftest", "start", "LM417", "--kind", "selective", "--span", "5-99999999999999").err, "LM417 has addresses 0 to 7814037167")
+	require.Contains(
+		t,
+		d.try("selftest", "start", "LM417", "--kind", "selective", "--span", "5-99999999999999").err,
+		"LM417 has addresses 0 to 7814037167",
+	)
 	d.run("lab", "speed", "60")
-	require.Contains(t, d.run("selftest", "start", "LM417", "--kind", "selective", "--span", "3118442000-3118443000"), "ordered")
-	await(t, "a span was tested", show("LM417"), func(r api.TestRun) bool { return r.State == api.TestRunStatePassed && r.Kind == "selective" })
-	require.Contains(t, d.try("selftest", "start", "--where", "temperature_celsius>90").err, "No drive is meant by that")
+	require.Contains(
+		t,
+		d.run("selftest", "start", "LM417", "--kind", "selective", "--span", "3118442000-3118443000"),
+		"ordered",
+	)
+	await(
+		t,
+		"a span was tested",
+		show("LM417"),
+		func(r api.TestRun) bool { return r.State == api.TestRunStatePassed && r.Kind == "selective" },
+	)
+	require.Contains(
+		t,
+		d.try("selftest", "start", "--where", "temperature_celsius>90").err,
+		"No drive is meant by that",
+	)
 }
 
-// TestPlanning: what a plan does is shown before it is kept; a drive's next tests and why are told; the calendar is read by
-// programs that are not ours.
+// TestPlanning: what a plan does is shown before it is kept; a drive's next tests and why are told; the calendar is
+// read by programs that are not ours.
 func TestPlanning(t *testing.T) {
 	d := startDemo(t)
 	require.Contains(t, d.run("plan"), "short tests every Monday 00:00, extended tests every month on the 1st 00:00")
 	before := d.run("-o", "json", "plan", "list")
-	preview := d.run("plan", "preview", "fleet", "--window", "Mon,Wed 22:00-06:00", "--zone", "Europe/Berlin", "--weeks", "6")
+	preview := d.run(
+		"plan",
+		"preview",
+		"fleet",
+		"--window",
+		"Mon,Wed 22:00-06:00",
+		"--zone",
+		"Europe/Berlin",
+		"--weeks",
+		"6",
+	)
 	require.Contains(t, preview, "This would move")
 	require.Contains(t, preview, "and the longest window is 8 h")
 	require.Equal(t, before, d.run("-o", "json", "plan", "list"), "nothing was kept")
-	require.Contains(t, d.run("plan", "set", "archive", "--pool", "soundscape", "--pool", "logbook", "--extended", "every 2 weeks on Sunday 03:30", "--bar", "Mon,Tue 01:00-03:00"), "every 2 weeks on Sunday 03:30")
+	require.Contains(
+		t,
+		d.run(
+			"plan",
+			"set",
+			"archive",
+			"--pool",
+			"soundscape",
+			"--pool",
+			"logbook",
+			"--extended",
+			"every 2 weeks on Sunday 03:30",
+			"--bar",
+			"Mon,Tue 01:00-03:00",
+		),
+		"every 2 weeks on Sunday 03:30",
+	)
 	two := d.try("plan", "set", "nightly", "--pool", "logbook")
 	require.Equal(t, 3, two.code)
 	require.Contains(t, two.err, "neither is more specific")

@@ -44,7 +44,8 @@ func TestMain(m *testing.M) {
 		runtime.LockOSThread()
 	}
 	code := m.Run()
-	if path, err := binary(); err == nil && os.Getenv("LANTERN_TEST_BINARY") == "" && strings.Contains(path, "lantern-e2e-") {
+	if path, err := binary(); err == nil && os.Getenv("LANTERN_TEST_BINARY") == "" &&
+		strings.Contains(path, "lantern-e2e-") {
 		os.RemoveAll(filepath.Dir(path))
 	}
 	os.Exit(code)

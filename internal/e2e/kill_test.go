@@ -24,8 +24,9 @@ func kills(t *testing.T, few int) int {
 	return few
 }
 
-// TestKill kills the service and all agents (SIGKILL) at random moments while swaps are under way, and starts them anew. Every
-// swap ends as it should, no drive is made a member twice, no confirmation is lost, and all data are read back.
+// TestKill kills the service and all agents (SIGKILL) at random moments while swaps are under way, and starts them
+// anew. Every swap ends as it should, no drive is made a member twice, no confirmation is lost, and all data are read
+// back.
 func TestKill(t *testing.T) {
 	d := startDemo(t)
 	n := kills(t, 12)
@@ -40,10 +41,14 @@ func TestKill(t *testing.T) {
 				token = t
 			}
 		}
-		c, err := api.NewClientWithResponses(d.url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-			r.Header.Set("Authorization", "Bearer "+token)
-			return nil
-		}), api.WithHTTPClient(&http.Client{Timeout: 10 * time.Second}))
+		c, err := api.NewClientWithResponses(
+			d.url+"/api/v1",
+			api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+				r.Header.Set("Authorization", "Bearer "+token)
+				return nil
+			}),
+			api.WithHTTPClient(&http.Client{Timeout: 10 * time.Second}),
+		)
 		require.NoError(t, err)
 		return c
 	}
@@ -80,14 +85,29 @@ func TestKill(t *testing.T) {
 		}
 	}
 	ctx := t.Context()
-	members := []string{"soundscape 1.2", "plankton 2.1", "soundscape 2.5", "logbook data.3", "plankton 3.2", "specimens 3", "soundscape 1.4"}
+	members := []string{
+		"soundscape 1.2",
+		"plankton 2.1",
+		"soundscape 2.5",
+		"logbook data.3",
+		"plankton 3.2",
+		"specimens 3",
+		"soundscape 1.4",
+	}
 	pause()
 	confirmed := map[string]string{} // swap: the label tail that was confirmed
 	for killed < n {
 		pool, slot, _ := strings.Cut(members[closed%len(members)], " ")
 		id, label, finished := "", "", false
 		for begun := time.Now(); !finished; {
-			require.Less(t, time.Since(begun), 3*time.Minute, "a swap in %s comes to no end: %s", pool, d.try("swap", "show", id).out)
+			require.Less(
+				t,
+				time.Since(begun),
+				3*time.Minute,
+				"a swap in %s comes to no end: %s",
+				pool,
+				d.try("swap", "show", id).out,
+			)
 			strike()
 			revive()
 			if id == "" {
@@ -103,7 +123,12 @@ func TestKill(t *testing.T) {
 						}
 					}
 				}
-				if made, err := c.PlanSwapWithResponse(ctx, nil, api.PlanSwap{Drive: key, KeepSpare: true}); err == nil && made.JSON201 != nil {
+				if made, err := c.PlanSwapWithResponse(
+					ctx,
+					nil,
+					api.PlanSwap{Drive: key, KeepSpare: true},
+				); err == nil &&
+					made.JSON201 != nil {
 					id = made.JSON201.Id
 				}
 				continue
@@ -123,7 +148,12 @@ func TestKill(t *testing.T) {
 				for _, e := range w.Log {
 					refused = refused || strings.Contains(e.Says, "was not carried out")
 				}
-				require.True(t, refused || w.New.Tail == tail && w.Phase != api.SwapPhaseConfirm, "a confirmation was lost: %+v", w)
+				require.True(
+					t,
+					refused || w.New.Tail == tail && w.Phase != api.SwapPhaseConfirm,
+					"a confirmation was lost: %+v",
+					w,
+				)
 			}
 			switch {
 			case !w.Open:
@@ -134,11 +164,19 @@ func TestKill(t *testing.T) {
 			case w.Phase == api.SwapPhasePlanned:
 				_, _ = c.BeginSwapWithResponse(ctx, id, nil, api.BeginSwap{Reason: "a test", NoBackup: true})
 			case w.Phase == api.SwapPhasePull && w.Hold == "":
-				if eyes, err := c.LabReadWithResponse(ctx, api.LabRead{Bay: w.Old.Bay}); err == nil && eyes.JSON200 != nil && eyes.JSON200.Tail == w.Old.Tail {
+				if eyes, err := c.LabReadWithResponse(
+					ctx,
+					api.LabRead{Bay: w.Old.Bay},
+				); err == nil && eyes.JSON200 != nil &&
+					eyes.JSON200.Tail == w.Old.Tail {
 					_, _ = c.LabPullWithResponse(ctx, api.LabPull{Bay: w.Old.Bay})
 				}
 			case w.Phase == api.SwapPhaseInsert:
-				if eyes, err := c.LabReadWithResponse(ctx, api.LabRead{Bay: into}); err == nil && eyes.JSON200 != nil && eyes.JSON200.Tail == "" {
+				if eyes, err := c.LabReadWithResponse(
+					ctx,
+					api.LabRead{Bay: into},
+				); err == nil && eyes.JSON200 != nil &&
+					eyes.JSON200.Tail == "" {
 					_, _ = c.LabInsertWithResponse(ctx, api.LabInsert{Bay: into, Like: w.Old.Tail})
 				}
 			case w.Phase == api.SwapPhaseConfirm:
@@ -147,7 +185,13 @@ func TestKill(t *testing.T) {
 					continue
 				}
 				label = eyes.JSON200.Tail
-				if res, err := c.ConfirmSwapWithResponse(ctx, id, nil, api.ConfirmTail{Tail: label, Reason: "a test"}); err == nil && res.JSON200 != nil {
+				if res, err := c.ConfirmSwapWithResponse(
+					ctx,
+					id,
+					nil,
+					api.ConfirmTail{Tail: label, Reason: "a test"},
+				); err == nil &&
+					res.JSON200 != nil {
 					confirmed[id] = label
 				}
 			default:
@@ -182,7 +226,8 @@ func TestKill(t *testing.T) {
 			}
 			fillings = 0
 			for _, r := range *res.JSON200 {
-				if r.Slot == slot && !r.StartedAt.Before(report.JSON200.Swap.BegunAt) && r.Kind != api.RecoveryKindDrain {
+				if r.Slot == slot && !r.StartedAt.Before(report.JSON200.Swap.BegunAt) &&
+					r.Kind != api.RecoveryKindDrain {
 					fillings++
 				}
 			}

@@ -26,14 +26,20 @@ import (
 // eyes waits until exactly one bay blinks that did not before, as eyes before the drives would see it.
 func (d demo) eyes(t *testing.T, known map[string]bool) string {
 	t.Helper()
-	bays := await(t, "one bay blinks", func() []string { return get[[]string](d.shell, "lab", "eyes") }, func(bays []string) bool {
-		return len(bays) == 1 && !known[bays[0]]
-	})
+	bays := await(
+		t,
+		"one bay blinks",
+		func() []string { return get[[]string](d.shell, "lab", "eyes") },
+		func(bays []string) bool {
+			return len(bays) == 1 && !known[bays[0]]
+		},
+	)
 	return bays[0]
 }
 
-// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what eyes see; a dead
-// drive is found by the dark; drives that change places are told of; a wrong drive is an alarm everywhere until it is back.
+// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what eyes see;
+// a dead drive is found by the dark; drives that change places are told of; a wrong drive is an alarm everywhere until
+// it is back.
 func TestLocate(t *testing.T) {
 	d := startDemo(t)
 	truth := map[string]string{} // where drives are, before the enclosure falls silent
@@ -45,7 +51,12 @@ func TestLocate(t *testing.T) {
 		}
 	}
 	d.run("lab", "silence", "guillemot")
-	await(t, "its drives have no bay", func() api.BayMap { return get[api.BayMap](d.shell, "bays", "guillemot") }, func(m api.BayMap) bool { return len(m.Sections) == 0 })
+	await(
+		t,
+		"its drives have no bay",
+		func() api.BayMap { return get[api.BayMap](d.shell, "bays", "guillemot") },
+		func(m api.BayMap) bool { return len(m.Sections) == 0 },
+	)
 	d.refused("Nobody described an enclosure", "survey", "begin", "guillemot")
 
 	// What cannot be is refused; a description can be exported and brought back.
@@ -80,7 +91,12 @@ func TestLocate(t *testing.T) {
 			d.eyes(t, map[string]bool{})
 		}
 		d.run("survey", "tap", "guillemot", bay)
-		await(t, "it falls dark", func() []string { return get[[]string](d.shell, "lab", "eyes") }, func(b []string) bool { return len(b) == 0 || b[0] != bay })
+		await(
+			t,
+			"it falls dark",
+			func() []string { return get[[]string](d.shell, "lab", "eyes") },
+			func(b []string) bool { return len(b) == 0 || b[0] != bay },
+		)
 	}
 	d.process.stop()
 	d.begin(t)
@@ -99,7 +115,12 @@ func TestLocate(t *testing.T) {
 	require.Contains(t, d.try("survey", "read", "guillemot", "front/1", "9").err, "read more characters")
 	d.run(tails...)
 	d.run("survey", "end", "guillemot")
-	m := await(t, "every drive has its bay", func() api.BayMap { return get[api.BayMap](d.shell, "bays", "guillemot") }, func(m api.BayMap) bool { return len(m.Sections) == 1 })
+	m := await(
+		t,
+		"every drive has its bay",
+		func() api.BayMap { return get[api.BayMap](d.shell, "bays", "guillemot") },
+		func(m api.BayMap) bool { return len(m.Sections) == 1 },
+	)
 	for _, b := range m.Sections[0].Bays {
 		if want := truth[b.Address]; want != "" {
 			require.Equal(t, want, b.Tail)
@@ -110,7 +131,12 @@ func TestLocate(t *testing.T) {
 	// A drive in a bay whose port is known is a guess until somebody has seen it.
 	d.run("lab", "pull", "guillemot/front/14")
 	fresh := get[api.LabMoved](d.shell, "lab", "insert", "guillemot/front/14")
-	await(t, "its bay is guessed", func() string { return d.run("-o", "csv", "bays", "guillemot") }, func(s string) bool { return strings.Contains(s, "guillemot/front/14,"+fresh.Tail) })
+	await(
+		t,
+		"its bay is guessed",
+		func() string { return d.run("-o", "csv", "bays", "guillemot") },
+		func(s string) bool { return strings.Contains(s, "guillemot/front/14,"+fresh.Tail) },
+	)
 	guess := get[api.Drive](d.shell, "drive", fresh.Tail)
 	require.Equal(t, "guillemot/front/14", guess.Bay)
 	require.Equal(t, "guessed", guess.BayHow)
@@ -121,13 +147,23 @@ func TestLocate(t *testing.T) {
 	// A dead drive cannot blink; all others of its section do.
 	d.refused("--all-but", "light", "on", "RL377")
 	d.run("light", "on", "RL377", "--all-but", "--for", "5m")
-	await(t, "all but it blink", func() []string { return get[[]string](d.shell, "lab", "eyes") }, func(bays []string) bool {
-		return len(bays) == len(truth) && !strings.Contains(strings.Join(bays, " "), "front/6")
-	})
+	await(
+		t,
+		"all but it blink",
+		func() []string { return get[[]string](d.shell, "lab", "eyes") },
+		func(bays []string) bool {
+			return len(bays) == len(truth) && !strings.Contains(strings.Join(bays, " "), "front/6")
+		},
+	)
 	for _, l := range get[[]api.Light](d.shell, "light", "list") {
 		d.run("light", "off", l.Bay)
 	}
-	await(t, "none blinks", func() []string { return get[[]string](d.shell, "lab", "eyes") }, func(bays []string) bool { return len(bays) == 0 })
+	await(
+		t,
+		"none blinks",
+		func() []string { return get[[]string](d.shell, "lab", "eyes") },
+		func(bays []string) bool { return len(bays) == 0 },
+	)
 	require.Contains(t, d.try("light", "on", "SU786", "--for", "30h").err, "1s to 24h")
 
 	// Two drives change places.
@@ -140,7 +176,8 @@ func TestLocate(t *testing.T) {
 	await(t, "it is told", notices, func(s string) bool { return strings.Contains(s, "changed places") })
 	d.run("lab", "speed", "1")
 
-	// The wrong drive leaves while a swap waits for another: everybody is told, whatever their channel wants to hear of.
+	// The wrong drive leaves while a swap waits for another: everybody is told, whatever their channel wants to hear
+	// of.
 	var mu sync.Mutex
 	var posted []string
 	pager := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
@@ -165,21 +202,42 @@ func TestLocate(t *testing.T) {
 	screen := &lockedBuffer{}
 	waiting.Stderr = screen
 	require.NoError(t, waiting.Start())
-	await(t, "it asks for a label", screen.String, func(s string) bool { return strings.Contains(s, "label tail of the drive") })
+	await(
+		t,
+		"it asks for a label",
+		screen.String,
+		func(s string) bool { return strings.Contains(s, "label tail of the drive") },
+	)
 	d.run("lab", "pull", "skerry/front/8")
-	await(t, "the terminal that waits says it", screen.String, func(s string) bool { return strings.Contains(s, "STOP  Put XE932 back into skerry/front/8") })
+	await(
+		t,
+		"the terminal that waits says it",
+		screen.String,
+		func(s string) bool { return strings.Contains(s, "STOP  Put XE932 back into skerry/front/8") },
+	)
 	_, err = io.WriteString(keys, "LM417\n")
 	require.NoError(t, err)
 	require.Error(t, waiting.Wait(), "nothing waits to be confirmed")
 	await(t, "the alarm is raised", notices, func(s string) bool {
-		return strings.Contains(s, "STOP") && strings.Contains(s, "XE932 left skerry/front/8, and it is not the drive to pull (LM417)")
+		return strings.Contains(s, "STOP") &&
+			strings.Contains(s, "XE932 left skerry/front/8, and it is not the drive to pull (LM417)")
 	})
 	told := func() string { mu.Lock(); defer mu.Unlock(); return strings.Join(posted, "\n") }
-	await(t, "the pager has it", told, func(s string) bool { return strings.Contains(s, "Put XE932 back into skerry/front/8, now") })
+	await(
+		t,
+		"the pager has it",
+		told,
+		func(s string) bool { return strings.Contains(s, "Put XE932 back into skerry/front/8, now") },
+	)
 	require.Contains(t, d.run("follow", "tidegauge", "--once"), "STOP  Put XE932 back into skerry/front/8")
 	d.run("lab", "insert", "skerry/front/8", "--drive", "XE932")
 	await(t, "the alarm is over", notices, func(s string) bool { return !strings.Contains(s, "STOP") })
-	require.Contains(t, d.run("notices", "--all"), "XE932 left skerry/front/8, and it is not the drive to pull", "it stays on record")
+	require.Contains(
+		t,
+		d.run("notices", "--all"),
+		"XE932 left skerry/front/8, and it is not the drive to pull",
+		"it stays on record",
+	)
 }
 
 // lockedBuffer is what a running command has written so far.
@@ -207,7 +265,12 @@ func TestLocateConsole(t *testing.T) {
 	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	b.phone(true)
 	d.run("lab", "silence", "guillemot")
-	await(t, "it is silent", func() string { return d.run("bays", "guillemot") }, func(s string) bool { return strings.Contains(s, "told of no bays") })
+	await(
+		t,
+		"it is silent",
+		func() string { return d.run("bays", "guillemot") },
+		func(s string) bool { return strings.Contains(s, "told of no bays") },
+	)
 	b.open("/bays/guillemot")
 	b.click("Draw its enclosure")
 	b.see("which way the numbers run")
@@ -226,8 +289,18 @@ func TestLocateConsole(t *testing.T) {
 		button := fmt.Sprintf(`//button[span[1][normalize-space(.)=%q]][not(@disabled)]`, number)
 		// The strip of the lab at the foot may lie over it; a thumb would scroll.
 		b.do("tap it", chromedp.WaitVisible(button))
-		b.ask(fmt.Sprintf(`(() => { const e = document.evaluate(%q, document, null, 9, null).singleNodeValue; e.scrollIntoView({block: "center"}); e.click(); return "" })()`, button))
-		await(t, "it falls dark", func() []string { return get[[]string](d.shell, "lab", "eyes") }, func(x []string) bool { return len(x) == 0 || x[0] != bay })
+		b.ask(
+			fmt.Sprintf(
+				`(() => { const e = document.evaluate(%q, document, null, 9, null).singleNodeValue; e.scrollIntoView({block: "center"}); e.click(); return "" })()`,
+				button,
+			),
+		)
+		await(
+			t,
+			"it falls dark",
+			func() []string { return get[[]string](d.shell, "lab", "eyes") },
+			func(x []string) bool { return len(x) == 0 || x[0] != bay },
+		)
 	}
 	b.see("Keep 3 and end")
 	b.clean("a walk")
@@ -248,14 +321,23 @@ func TestLocateConsole(t *testing.T) {
 	b.shot("pull-card")
 	yes := true
 	pdf, err := chromedp.Run(b.ctx, func(ctx context.Context, target *chromedp.Target) ([]byte, error) {
-		res, err := cdp.Call(ctx, target, page.PrintToPDF, page.PrintToPDFParams{PrintBackground: &yes, PreferCSSPageSize: &yes})
+		res, err := cdp.Call(
+			ctx,
+			target,
+			page.PrintToPDF,
+			page.PrintToPDFParams{PrintBackground: &yes, PreferCSSPageSize: &yes},
+		)
 		return res.Data, err
 	})
 	require.NoError(t, err)
 	require.Equal(t, "%PDF", string(pdf[:4]))
 	gs, err := exec.LookPath("gs")
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "\n*** SKIPPED: the pull card was printed, but not drawn again: gs is missing: apt-get install ghostscript ***")
+		fmt.Fprintln(
+			os.Stderr,
+			"\n*** SKIPPED: the pull card was printed, but not drawn again: gs is missing: apt-get install "+
+				"ghostscript ***",
+		)
 		return
 	}
 	dir := t.TempDir()
@@ -263,7 +345,18 @@ func TestLocateConsole(t *testing.T) {
 		dir = to
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "card.pdf"), pdf, 0o600))
-	out, err := exec.Command(gs, "-q", "-dNOPAUSE", "-dBATCH", "-dSAFER", "-sDEVICE=pnggray", "-r60", "-o", filepath.Join(dir, "card-%d.png"), filepath.Join(dir, "card.pdf")).CombinedOutput()
+	out, err := exec.Command(
+		gs,
+		"-q",
+		"-dNOPAUSE",
+		"-dBATCH",
+		"-dSAFER",
+		"-sDEVICE=pnggray",
+		"-r60",
+		"-o",
+		filepath.Join(dir, "card-%d.png"),
+		filepath.Join(dir, "card.pdf"),
+	).CombinedOutput()
 	require.NoError(t, err, string(out))
 	pages, err := filepath.Glob(filepath.Join(dir, "card-*.png"))
 	require.NoError(t, err)

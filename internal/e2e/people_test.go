@@ -12,15 +12,20 @@ import (
 	"lantern/internal/api"
 )
 
-// TestPeople: two people in two browsers and a script begin swaps in one pool at the same moment. One of them leads, the others
-// are told who; the lead is handed over; and each has a token of their own, which can be taken away.
+// TestPeople: two people in two browsers and a script begin swaps in one pool at the same moment. One of them leads,
+// the others are told who; the lead is handed over; and each has a token of their own, which can be taken away.
 func TestPeople(t *testing.T) {
 	d := startDemo(t)
 	a, b := openBrowser(t, d.url), openBrowser(t, d.url)
 	a.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	token := func(name string) string { return strings.TrimSpace(d.run("person", "add", name)) }
 	bos := token("bo")
-	b.do("sign in", chromedp.Navigate(d.url+"/sign-in"), chromedp.SendKeys(`input[type=password]`, bos+"\r"), chromedp.WaitVisible("header nav"))
+	b.do(
+		"sign in",
+		chromedp.Navigate(d.url+"/sign-in"),
+		chromedp.SendKeys(`input[type=password]`, bos+"\r"),
+		chromedp.WaitVisible("header nav"),
+	)
 	script := shell{t, append(d.env, "LANTERN_TOKEN="+token("night script"))}
 
 	// Each has a plan of their own open, and begins.
@@ -61,12 +66,20 @@ func TestPeople(t *testing.T) {
 	}
 
 	// The others may look, and take nothing into their hands but with a reason.
-	people := map[string]shell{"engineer": d.shell, "bo": {t, append(d.env, "LANTERN_TOKEN="+bos)}, "night script": script}
+	people := map[string]shell{
+		"engineer":     d.shell,
+		"bo":           {t, append(d.env, "LANTERN_TOKEN="+bos)},
+		"night script": script,
+	}
 	other := map[string]string{"engineer": "bo", "bo": "engineer", "night script": "bo"}[lead]
 	people[other].refused(lead+" leads this swap", "swap", "hold", w.Id, "--reason", "wait")
 	people[other].refused("a reason is asked", "swap", "lead", w.Id)
 	require.Equal(t, 1, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").code)
-	require.Contains(t, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").err, "Known people: bo, engineer, night script")
+	require.Contains(
+		t,
+		people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").err,
+		"Known people: bo, engineer, night script",
+	)
 	people[lead].run("swap", "lead", w.Id, "--to", other)
 	for _, b := range []*browser{a, b} {
 		b.open("/swaps/" + w.Id)

@@ -13,8 +13,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestPoolQuestions: what is asked of a pool is answered alike with the service and without it; members are drained, healed and
-// given priorities; courses are exported and replayed.
+// TestPoolQuestions: what is asked of a pool is answered alike with the service and without it; members are drained,
+// healed and given priorities; courses are exported and replayed.
 func TestPoolQuestions(t *testing.T) {
 	d := startDemo(t)
 
@@ -41,7 +41,11 @@ func TestPoolQuestions(t *testing.T) {
 		}
 	}
 	require.Contains(t, d.run("whatif", "soundscape", "--lose", "ZU006,XE932"), "the spare spare.1 takes its place")
-	require.Contains(t, d.run("whatif", "driftnet", "--survives", "2"), "such as skerry.1, fulmar.1: telemetry unreachable")
+	require.Contains(
+		t,
+		d.run("whatif", "driftnet", "--survives", "2"),
+		"such as skerry.1, fulmar.1: telemetry unreachable",
+	)
 	for words, args := range map[string][]string{
 		`has no member "nobody"; its members are 1.1`: {"whatif", "soundscape", "--lose", "nobody"},
 		"say which members to lose":                   {"whatif", "soundscape"},
@@ -58,15 +62,42 @@ func TestPoolQuestions(t *testing.T) {
 	for _, f := range get[[]api.Fit](d.shell, "fit", "logbook") {
 		require.Equal(t, f.Slot != "parity", f.MostBytes > 0, "a parity drive bounds the others, not itself")
 	}
-	order := get[api.MoveOrder](d.shell, "moves", "driftnet", "--replace", "skerry.1=8TB,fulmar.1=8TB", "--add", "petrel=4TB")
+	order := get[api.MoveOrder](
+		d.shell,
+		"moves",
+		"driftnet",
+		"--replace",
+		"skerry.1=8TB,fulmar.1=8TB",
+		"--add",
+		"petrel=4TB",
+	)
 	require.True(t, order.Proven)
 	require.Less(t, order.Bytes, order.AsAskedBytes)
-	require.Equal(t, order, get[api.MoveOrder](d.shell, "moves", "--file", file("driftnet"), "--replace", "skerry.1=8TB,fulmar.1=8TB", "--add", "petrel=4TB"))
+	require.Equal(
+		t,
+		order,
+		get[api.MoveOrder](
+			d.shell,
+			"moves",
+			"--file",
+			file("driftnet"),
+			"--replace",
+			"skerry.1=8TB,fulmar.1=8TB",
+			"--add",
+			"petrel=4TB",
+		),
+	)
 
-	// A member is drained; another leaves, and its pool restores what lay on it by itself; one recovery has another priority.
+	// A member is drained; another leaves, and its pool restores what lay on it by itself; one recovery has another
+	// priority.
 	d.run("drain", "specimens", "2")
 	d.run("priority", "tidegauge", "low")
-	await(t, "the priority shows", func() api.Pool { return get[api.Pool](d.shell, "pool", "tidegauge") }, func(p api.Pool) bool { return p.Priority == "low" })
+	await(
+		t,
+		"the priority shows",
+		func() api.Pool { return get[api.Pool](d.shell, "pool", "tidegauge") },
+		func(p api.Pool) bool { return p.Priority == "low" },
+	)
 	d.run("lab", "pull", "guillemot/front/8")
 	d.run("lab", "speed", "3000")
 	state := func(pool, slot string) func() string {

@@ -32,21 +32,43 @@ func rehearse(t *testing.T, env []string, dir string, args ...string) rehearsal 
 	t.Helper()
 	listen := freePort(t)
 	p := start(t, env, append([]string{"rehearse", "soundscape", "--listen", listen, "--data", dir}, args...)...)
-	said := await(t, "the practice greets", p.said, func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") })
-	return rehearsal{shell{t, []string{"LANTERN_CONFIG=" + filepath.Join(dir, "client.yaml"), "LANTERN_SERVER=", "LANTERN_TOKEN=", "NO_COLOR=1"}}, p, "http://" + listen,
-		regexp.MustCompile(`http://\S+once\?code=\S+`).FindString(said)}
+	said := await(
+		t,
+		"the practice greets",
+		p.said,
+		func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") },
+	)
+	return rehearsal{
+		shell{
+			t,
+			[]string{
+				"LANTERN_CONFIG=" + filepath.Join(dir, "client.yaml"),
+				"LANTERN_SERVER=",
+				"LANTERN_TOKEN=",
+				"NO_COLOR=1",
+			},
+		},
+		p,
+		"http://" + listen,
+		regexp.MustCompile(`http://\S+once\?code=\S+`).FindString(said),
+	}
 }
 
 // marked requires the mark before every line.
 func marked(t *testing.T, text string) {
 	t.Helper()
 	for _, line := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
-		require.True(t, strings.HasPrefix(line, practice.Mark) || strings.Contains(line, "practice=soundscape"), "not marked: %q", line)
+		require.True(
+			t,
+			strings.HasPrefix(line, practice.Mark) || strings.Contains(line, "practice=soundscape"),
+			"not marked: %q",
+			line,
+		)
 	}
 }
 
-// TestRehearsal practises a swap on a copy of the demo's pool, with what goes wrong on the way. Of the practice nothing reaches
-// the fleet that was copied, and nothing it says can be taken for the truth.
+// TestRehearsal practises a swap on a copy of the demo's pool, with what goes wrong on the way. Of the practice nothing
+// reaches the fleet that was copied, and nothing it says can be taken for the truth.
 func TestRehearsal(t *testing.T) {
 	d := startDemo(t)
 	var mu sync.Mutex
@@ -76,11 +98,21 @@ func TestRehearsal(t *testing.T) {
 	r.run("lab", "pull", "skerry/front/7")
 	at := func(phase api.SwapPhase) {
 		t.Helper()
-		await(t, "the swap is at "+string(phase), func() api.Swap { return get[[]api.Swap](r.shell, "swap", "list")[0] }, func(w api.Swap) bool { return w.Phase == phase })
+		await(
+			t,
+			"the swap is at "+string(phase),
+			func() api.Swap { return get[[]api.Swap](r.shell, "swap", "list")[0] },
+			func(w api.Swap) bool { return w.Phase == phase },
+		)
 	}
 	at(api.SwapPhaseInsert)
 	small := get[api.LabMoved](r.shell, "lab", "insert", "skerry/front/7")
-	await(t, "it is too small", func() string { return r.run("swap", "show", "ZU006") }, func(s string) bool { return strings.Contains(s, "too small") })
+	await(
+		t,
+		"it is too small",
+		func() string { return r.run("swap", "show", "ZU006") },
+		func(s string) bool { return strings.Contains(s, "too small") },
+	)
 	r.run("lab", "pull", small.Tail)
 	m := get[api.LabMoved](r.shell, "lab", "insert", "skerry/front/7")
 	at(api.SwapPhaseConfirm)
@@ -88,9 +120,24 @@ func TestRehearsal(t *testing.T) {
 	require.Equal(t, 3, a.code)
 	marked(t, a.err)
 	marked(t, r.run("swap", "confirm", "--tail", m.Tail, "--reason", "no tested one at hand"))
-	require.InDelta(t, 1200, await(t, "time hurries", func() api.Lab { return get[api.Lab](r.shell, "lab", "speed") }, func(l api.Lab) bool { return l.Speed > 1 }).Speed, 0)
+	require.InDelta(
+		t,
+		1200,
+		await(
+			t,
+			"time hurries",
+			func() api.Lab { return get[api.Lab](r.shell, "lab", "speed") },
+			func(l api.Lab) bool { return l.Speed > 1 },
+		).Speed,
+		0,
+	)
 	at(api.SwapPhaseClosed)
-	await(t, "time has its own pace again", func() api.Lab { return get[api.Lab](r.shell, "lab", "speed") }, func(l api.Lab) bool { return l.Speed == 1 })
+	await(
+		t,
+		"time has its own pace again",
+		func() api.Lab { return get[api.Lab](r.shell, "lab", "speed") },
+		func(l api.Lab) bool { return l.Speed == 1 },
+	)
 	marked(t, r.run("round"))
 	require.Contains(t, r.run("round"), "CF991 has", "the neighbour that fell ill on the way")
 
@@ -110,7 +157,17 @@ func TestRehearsal(t *testing.T) {
 	r.refused("it tells nobody outside", "channel", "set", "ops", "--webhook", "http://127.0.0.1:9/")
 	a = shell{t, r.env}.try("rehearse", "soundscape", "--listen", freePort(t), "--data", t.TempDir())
 	require.Equal(t, 3, a.code, "a copy of a copy: %s", a.err)
-	lost := start(t, []string{"LANTERN_HOST_TOKEN=lan-host-any", "LANTERN_SERVER=" + r.url}, "agent", "--host", "skerry", "--data", t.TempDir(), "--devices", "none*")
+	lost := start(
+		t,
+		[]string{"LANTERN_HOST_TOKEN=lan-host-any", "LANTERN_SERVER=" + r.url},
+		"agent",
+		"--host",
+		"skerry",
+		"--data",
+		t.TempDir(),
+		"--devices",
+		"none*",
+	)
 	await(t, "an agent of real drives turns away", lost.said, func(s string) bool {
 		return strings.Contains(s, "is a practice: an agent of real drives takes nothing of it")
 	})
@@ -139,11 +196,20 @@ func TestRehearsal(t *testing.T) {
 
 	mu.Lock()
 	defer mu.Unlock()
-	require.Equal(t, []string{"GET /api/v1/me", "GET /api/v1/pools/soundscape/copy"}, asked, "all that the copied service was ever asked")
+	require.Equal(
+		t,
+		[]string{"GET /api/v1/me", "GET /api/v1/pools/soundscape/copy"},
+		asked,
+		"all that the copied service was ever asked",
+	)
 	require.Empty(t, get[[]api.Swap](d.shell, "swap", "list"))
 	after := get[[]api.Drive](d.shell, "drives")
 	for i := range before {
-		require.Equal(t, []any{before[i].Key, before[i].Bay, before[i].Present}, []any{after[i].Key, after[i].Bay, after[i].Present})
+		require.Equal(
+			t,
+			[]any{before[i].Key, before[i].Bay, before[i].Present},
+			[]any{after[i].Key, after[i].Bay, after[i].Present},
+		)
 	}
 }
 

@@ -11,8 +11,8 @@ import (
 	"lantern/internal/api"
 )
 
-// frames scrolls through a page from its top to its end within two seconds, and gives the times between frames in order of
-// length, in milliseconds.
+// frames scrolls through a page from its top to its end within two seconds, and gives the times between frames in order
+// of length, in milliseconds.
 const frames = `(async () => {
   const times = []; let last = performance.now(); const begin = last;
   const end = () => document.documentElement.scrollHeight - innerHeight;

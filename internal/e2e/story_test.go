@@ -33,7 +33,9 @@ func TestStory(t *testing.T) {
 	require.Greater(t, line.Spark[len(line.Spark)-1], line.Spark[0])
 	out := d.run("round")
 	require.Contains(t, strings.Split(out, "\n")[1], line.Tail+" has")
-	for _, words := range []string{"does not answer any more", "times as long as its peers", "bad link", "failed its extended self-test", "same batch as LM417", "tidegauge: rebuild", "specimens  93 % full"} {
+	for _, words := range []string{"does not answer any more", "times as long as " +
+		"its peers", "bad link", "failed its extended self-test", "same batch " +
+		"as LM417", "tidegauge: rebuild", "specimens  93 % full"} {
 		require.Contains(t, out, words)
 	}
 	sound := get[[]api.Drive](d.shell, "drives", "--verdict", "sound")
@@ -51,15 +53,31 @@ func TestStory(t *testing.T) {
 	// The bay map, and a light that goes out by itself.
 	require.Contains(t, d.run("bays", "skerry"), "◆ "+line.Tail)
 	d.run("light", "on", line.Tail, "--for", "2s")
-	await(t, "the bay is lit", func() string { return d.run("bays", "skerry") }, func(s string) bool { return strings.Contains(strings.Split(s, "\n")[2], "✶") })
-	await(t, "it is dark again", func() []api.Light { return get[[]api.Light](d.shell, "light", "list") }, func(l []api.Light) bool { return len(l) == 0 })
-	await(t, "the map shows it", func() string { return d.run("bays", "skerry") }, func(s string) bool { return !strings.Contains(strings.Split(s, "\n")[2], "✶") })
+	await(
+		t,
+		"the bay is lit",
+		func() string { return d.run("bays", "skerry") },
+		func(s string) bool { return strings.Contains(strings.Split(s, "\n")[2], "✶") },
+	)
+	await(
+		t,
+		"it is dark again",
+		func() []api.Light { return get[[]api.Light](d.shell, "light", "list") },
+		func(l []api.Light) bool { return len(l) == 0 },
+	)
+	await(
+		t,
+		"the map shows it",
+		func() string { return d.run("bays", "skerry") },
+		func(s string) bool { return !strings.Contains(strings.Split(s, "\n")[2], "✶") },
+	)
 
 	// The plan, with its checks; a second swap, and one on a pool that recovers, are refused.
 	out = d.run("swap", "plan", line.Tail)
 	require.Contains(t, out, "the spare first, beside the old one")
 	out = d.run("swap", "plan", line.Tail, "--keep-spare")
-	for _, words := range []string{"Margin without the drive", "looked at: groups and volumes of soundscape", "a new drive needs at least 4,000,786,153,472 bytes"} {
+	for _, words := range []string{"Margin without the drive", "looked at: groups and volumes of " +
+		"soundscape", "a new drive needs at least 4,000,786,153,472 bytes"} {
 		require.Contains(t, out, words)
 	}
 	d.refused("a reason is asked", "swap", "begin")
@@ -99,7 +117,8 @@ func TestStory(t *testing.T) {
 	for _, no := range []struct {
 		args  []string
 		words string
-	}{{[]string{"--bytes", "2000398934016"}, "too small"}, {[]string{"--holds", "member of plankton"}, "somebody's data (member of plankton)"}, {[]string{"--damaged"}, "checksum is wrong"}} {
+	}{{[]string{"--bytes", "2000398934016"}, "too small"}, {[]string{"--holds", "member of " +
+		"plankton"}, "somebody's data (member of plankton)"}, {[]string{"--damaged"}, "checksum is wrong"}} {
 		m := insert(no.args...)
 		w := await(t, "it is refused", d.openSwap, func(w api.Swap) bool { return w.RefusedTail == m.Tail })
 		require.Contains(t, w.Refused, no.words)
@@ -116,7 +135,11 @@ func TestStory(t *testing.T) {
 	require.NotContains(t, d.run("swap", "show"), fresh.Tail, "the tail is read on the label, not on the screen")
 	d.refused("not the label tail", "swap", "confirm", "--tail", line.Tail)
 	d.refused("Acceptance test of the new drive: not run", "swap", "confirm", "--tail", fresh.Tail)
-	require.Contains(t, d.run("swap", "confirm", "--tail", fresh.Tail, "--reason", "LM417 is going"), "Make it a member")
+	require.Contains(
+		t,
+		d.run("swap", "confirm", "--tail", fresh.Tail, "--reason", "LM417 is going"),
+		"Make it a member",
+	)
 	d.awaitPhase(api.SwapPhaseRecover)
 
 	// The recovery is followed until the pool is healthy and the swap closed as verified; on the way, one more stop.
@@ -127,7 +150,12 @@ func TestStory(t *testing.T) {
 	out = d.run("follow", "soundscape")
 	require.Contains(t, out, "resilver of "+fresh.Tail+"  finished")
 	require.Contains(t, out, "likely")
-	w := await(t, "the swap is closed", func() api.Swap { return get[api.Swap](d.shell, "swap", "show", line.Tail) }, func(w api.Swap) bool { return w.Phase == api.SwapPhaseClosed })
+	w := await(
+		t,
+		"the swap is closed",
+		func() api.Swap { return get[api.Swap](d.shell, "swap", "show", line.Tail) },
+		func(w api.Swap) bool { return w.Phase == api.SwapPhaseClosed },
+	)
 	require.Contains(t, w.Log[len(w.Log)-1].Says, "healthy, verified")
 	require.Equal(t, "can lose 2 more drives", get[api.Pool](d.shell, "pool", "soundscape").Margin.Words)
 	for _, l := range get[api.Round](d.shell, "round").Lines {
@@ -145,8 +173,11 @@ func TestHabits(t *testing.T) {
 	}{
 		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}}, {2, "Example: lantern drive", []string{"drive"}},
 		{2, "not \"xml\"", []string{"--output", "xml", "round"}}, {1, "lantern drives --find", []string{"drive", "NOSUCH"}}, {2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
-		{1, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be reached", []string{"--server", "http://127.0.0.1:1", "round"}}, {3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
-		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "no more is asked for", []string{"accept", "policy", "--short", "--surface"}},
+		{1, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be " +
+			"reached", []string{"--server", "http://127.0.0.1:1", "round"}}, {3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
+		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size " +
+			"such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "no more is " +
+			"asked for", []string{"accept", "policy", "--short", "--surface"}},
 		{1, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}}, {1, "No swap is open", []string{"swap", "show"}}, {2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
 	} {
 		a := d.try(c.args...)
@@ -159,7 +190,11 @@ func TestHabits(t *testing.T) {
 	}
 	require.NotContains(t, d.run("round"), "\x1b", "no colour where the output is no terminal")
 	require.Contains(t, d.run("completion", "bash"), "lantern")
-	require.Contains(t, d.run("--help"), "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.")
+	require.Contains(
+		t,
+		d.run("--help"),
+		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.",
+	)
 
 	// Drives by what they say, and everything they ever said.
 	rising := get[[]api.Drive](d.shell, "drives", "--where", "pending_sectors>0")
@@ -183,26 +218,64 @@ func TestHabits(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "readings.jsonl")
 	more := `{"drive":"` + first.Drive + `","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7,"read_latency_seconds":0.0123456}}`
 	require.NoError(t, os.WriteFile(file, []byte(strings.Join(append(lines, more, ""), "\n")), 0o600))
-	require.Equal(t, api.Imported{Taken: 1, Known: len(lines), Refused: []api.RefusedLine{}}, get[api.Imported](d.shell, "readings", "import", file))
+	require.Equal(
+		t,
+		api.Imported{Taken: 1, Known: len(lines), Refused: []api.RefusedLine{}},
+		get[api.Imported](d.shell, "readings", "import", file),
+	)
 	require.Contains(t, d.run("readings", "import", file), "0 readings taken")
 	// The rules run over what was exported, without a service; one line is broken.
 	past := filepath.Join(t.TempDir(), "past.jsonl")
 	require.NoError(t, os.WriteFile(past, []byte(strings.Join(lines, "\n")+"\n{\"drive\":1}\n"), 0o600))
 	failures := filepath.Join(t.TempDir(), "failures.csv")
-	require.NoError(t, os.WriteFile(failures, []byte("drive,failed\n"+rising[0].Key+","+time.Now().Add(96*time.Hour).Format(time.RFC3339)+"\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			failures,
+			[]byte("drive,failed\n"+rising[0].Key+","+time.Now().Add(96*time.Hour).Format(time.RFC3339)+"\n"),
+			0o600,
+		),
+	)
 	judged := d.try("judge", "--readings", past, "--labels", failures)
 	require.Equal(t, 1, judged.code)
 	require.Contains(t, judged.err, fmt.Sprintf("line %d was passed over", len(lines)+1))
 	require.Contains(t, judged.out, `"verdict":"replace","findings":[{"rule":"pending-sectors"`)
 	require.Contains(t, judged.out, `"flagged_48_h_before":1`)
-	require.Contains(t, d.run("readings", "export", rising[0].Tail, "--since", "1500d"), more, "what went in comes out, to the last digit")
-	require.NoError(t, os.WriteFile(file, []byte(`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+strings.Replace(more, "pending_sectors", "pending_sector", 1)), 0o600))
+	require.Contains(
+		t,
+		d.run("readings", "export", rising[0].Tail, "--since", "1500d"),
+		more,
+		"what went in comes out, to the last digit",
+	)
+	require.NoError(
+		t,
+		os.WriteFile(
+			file,
+			[]byte(
+				`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+strings.Replace(
+					more,
+					"pending_sectors",
+					"pending_sector",
+					1,
+				),
+			),
+			0o600,
+		),
+	)
 	bad := d.try("readings", "import", file)
 	require.Equal(t, 1, bad.code)
 	require.Contains(t, bad.err, "line 1 was refused: No drive has a serial")
 	require.Contains(t, bad.err, "line 2 was refused: invalid character")
-	require.Contains(t, bad.err, "line 3 was refused: there is no metric \"pending_sector\"; did you mean pending_sectors?")
-	require.Contains(t, d.run("--output", "csv", "readings", "export", rising[0].Tail), "drive,at,metric,value\n"+rising[0].Key)
+	require.Contains(
+		t,
+		bad.err,
+		"line 3 was refused: there is no metric \"pending_sector\"; did you mean pending_sectors?",
+	)
+	require.Contains(
+		t,
+		d.run("--output", "csv", "readings", "export", rising[0].Tail),
+		"drive,at,metric,value\n"+rising[0].Key,
+	)
 
 	// What needs no service.
 	require.Contains(t, d.run("metrics", "explain", "link_crc_errors"), "accuses the cable")
@@ -242,7 +315,10 @@ func TestDoor(t *testing.T) {
 		for k, v := range head {
 			req.Header.Set(k, v)
 		}
-		client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Timeout: 20 * time.Second}
+		client := http.Client{
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+			Timeout:       20 * time.Second,
+		}
 		res, err := client.Do(req)
 		require.NoError(t, err)
 		defer res.Body.Close()
@@ -284,7 +360,12 @@ func TestDoor(t *testing.T) {
 	cookie, _, _ = strings.Cut(cookie, ";")
 	status, _, _ = call("GET", "/api/v1/round", "", map[string]string{"Cookie": cookie})
 	require.Equal(t, 200, status)
-	status, body, _ = call("POST", "/api/v1/swaps", `{"drive":"LM417"}`, map[string]string{"Cookie": cookie, "Origin": "https://elsewhere.example"})
+	status, body, _ = call(
+		"POST",
+		"/api/v1/swaps",
+		`{"drive":"LM417"}`,
+		map[string]string{"Cookie": cookie, "Origin": "https://elsewhere.example"},
+	)
 	require.Equal(t, 403, status)
 	require.Equal(t, "other-origin", problem(body).Type)
 	status, _, _ = call("DELETE", "/api/v1/session", "", map[string]string{"Cookie": cookie, "Origin": d.url})
@@ -303,7 +384,12 @@ func TestDoor(t *testing.T) {
 	answers := make([]string, 8)
 	for i := range answers {
 		together.Go(func() {
-			_, body, _ := call("POST", "/api/v1/lights", `{"bay":"skerry/front/5","seconds":600}`, with("Idempotency-Key", "k2"))
+			_, body, _ := call(
+				"POST",
+				"/api/v1/lights",
+				`{"bay":"skerry/front/5","seconds":600}`,
+				with("Idempotency-Key", "k2"),
+			)
 			answers[i] = string(body)
 		})
 	}

@@ -10,12 +10,17 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// feed gives the calendar of tests as iCalendar (RFC 5545) to whoever knows its address. Tests of one kind in one pool on
-// one day are one event, so that a large fleet stays readable.
+// feed gives the calendar of tests as iCalendar (RFC 5545) to whoever knows its address. Tests of one kind in one pool
+// on one day are one event, so that a large fleet stays readable.
 func (s *Server) feed(c *echo.Context) error {
 	token, ok := strings.CutSuffix(c.Param("file"), ".ics")
 	if !ok || !s.Service.Selftests.FeedKnown(token) {
-		return &problem.Problem{Status: http.StatusNotFound, Type: "no-calendar", Title: "No calendar is at this address.", Do: "Make a new address with: lantern plan feed"}
+		return &problem.Problem{
+			Status: http.StatusNotFound,
+			Type:   "no-calendar",
+			Title:  "No calendar is at this address.",
+			Do:     "Make a new address with: lantern plan feed",
+		}
 	}
 	cal := ics.NewCalendar()
 	cal.SetMethod(ics.MethodPublish)

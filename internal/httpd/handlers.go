@@ -31,7 +31,10 @@ func answer[T any](c *echo.Context, status int, v T, err error) error {
 
 // GetMe tells who is asking.
 func (s *Server) GetMe(c *echo.Context) error {
-	return c.JSON(http.StatusOK, api.Me{Name: person(c), Lab: s.Lab != nil, Version: s.Version, Now: s.Now(), Practice: s.Practice})
+	return c.JSON(
+		http.StatusOK,
+		api.Me{Name: person(c), Lab: s.Lab != nil, Version: s.Version, Now: s.Now(), Practice: s.Practice},
+	)
 }
 
 // SignIn opens a session with a token.
@@ -252,7 +255,12 @@ func (s *Server) LightOn(c *echo.Context, _ api.LightOnParams) error {
 		return err
 	}
 	if req.Seconds < 1 || req.Seconds > 24*3600 {
-		return &problem.Problem{Status: 422, Type: "bad-time", Title: "A light needs an end, within 24 hours.", Do: "Say for how long, such as 10m."}
+		return &problem.Problem{
+			Status: 422,
+			Type:   "bad-time",
+			Title:  "A light needs an end, within 24 hours.",
+			Do:     "Say for how long, such as 10m.",
+		}
 	}
 	l, err := s.Service.Bays.LightOn(person(c), req)
 	return answer(c, http.StatusAccepted, l, err)
@@ -354,7 +362,11 @@ func (s *Server) PushReport(c *echo.Context) error {
 
 // TakeOrders gives a host its orders.
 func (s *Server) TakeOrders(c *echo.Context, p api.TakeOrdersParams) error {
-	out, err := s.Service.Orders.TakeOrders(c.Request().Context(), agentHost(c), time.Duration(min(max(p.Wait, 0), 60))*time.Second)
+	out, err := s.Service.Orders.TakeOrders(
+		c.Request().Context(),
+		agentHost(c),
+		time.Duration(min(max(p.Wait, 0), 60))*time.Second,
+	)
 	return answer(c, http.StatusOK, out, err)
 }
 
@@ -370,7 +382,12 @@ func (s *Server) ReportOutcome(c *echo.Context, id api.IdParam) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-var noLab = &problem.Problem{Status: 404, Type: "no-lab", Title: "This service watches real hosts; there is no lab.", Do: "Start one with: lantern demo"}
+var noLab = &problem.Problem{
+	Status: 404,
+	Type:   "no-lab",
+	Title:  "This service watches real hosts; there is no lab.",
+	Do:     "Start one with: lantern demo",
+}
 
 // inLab lets hands do something in the lab; what they ask for comes as JSON, and so does what they see, if anything.
 func inLab[T any](s *Server, c *echo.Context, do func(req T) (seen any, err error)) error {
@@ -407,7 +424,12 @@ func (s *Server) GetLab(c *echo.Context) error {
 func (s *Server) SetLabSpeed(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabSpeed) (any, error) {
 		if req.Speed < 0 || req.Speed > 10000 {
-			return nil, &problem.Problem{Status: 422, Type: "bad-speed", Title: "The lab runs between 0 and 10,000 times as fast as real time.", Do: "Try 60."}
+			return nil, &problem.Problem{
+				Status: 422,
+				Type:   "bad-speed",
+				Title:  "The lab runs between 0 and 10,000 times as fast as real time.",
+				Do:     "Try 60.",
+			}
 		}
 		set, says := s.Lab.SetSpeed, fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed)
 		if req.Hurry {
@@ -440,7 +462,18 @@ func (s *Server) LabJoin(c *echo.Context) error {
 // LabInsert puts one in.
 func (s *Server) LabInsert(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabInsert) (any, error) {
-		m, err := s.Lab.Insert(req.Bay, lab.Shelf{Tail: req.Drive, Capacity: bytesOf(req.CapacityBytes), Holds: req.Holds, Damaged: req.Damaged, Like: req.Like, Weak: req.Weak, Hours: req.UsedHours})
+		m, err := s.Lab.Insert(
+			req.Bay,
+			lab.Shelf{
+				Tail:     req.Drive,
+				Capacity: bytesOf(req.CapacityBytes),
+				Holds:    req.Holds,
+				Damaged:  req.Damaged,
+				Like:     req.Like,
+				Weak:     req.Weak,
+				Hours:    req.UsedHours,
+			},
+		)
 		return api.LabMoved{Tail: m.Tail, Serial: m.Serial, Bay: m.Bay}, err
 	})
 }

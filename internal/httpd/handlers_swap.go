@@ -319,5 +319,9 @@ func (s *Server) LabStuck(c *echo.Context) error {
 
 // LabMishap lets something go wrong in a pool when its time has come.
 func (s *Server) LabMishap(c *echo.Context) error {
-	return inLab(s, c, func(req api.LabMishap) (any, error) { return nil, s.Lab.Throw(req.Pool, practice.Mishap(req.Mishap)) })
+	return inLab(
+		s,
+		c,
+		func(req api.LabMishap) (any, error) { return nil, s.Lab.Throw(req.Pool, practice.Mishap(req.Mishap)) },
+	)
 }

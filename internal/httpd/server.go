@@ -1,5 +1,5 @@
-// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind one door that lets
-// nobody in without a token.
+// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind one door that
+// lets nobody in without a token.
 package httpd
 
 import (
@@ -97,7 +97,11 @@ func (s *Server) Handler() http.Handler {
 func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors "+
+				"'none'; base-uri 'none'; form-action 'self'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		if s.Practice.Pool != "" {
@@ -121,7 +125,8 @@ func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		path := r.URL.Path
-		if !strings.HasPrefix(path, base) || path == base+"/session" && r.Method == http.MethodPost || path == base+"/openapi.yaml" {
+		if !strings.HasPrefix(path, base) || path == base+"/session" && r.Method == http.MethodPost ||
+			path == base+"/openapi.yaml" {
 			return next(c)
 		}
 		agents := strings.HasPrefix(path, base+"/agent/")
@@ -135,18 +140,33 @@ func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
 				c.Set(whoPerson, name)
 				return s.once(next)(c)
 			}
-			return &problem.Problem{Status: 401, Type: "bad-token", Title: "Nobody has this token.", Do: "Look for typing errors, or ask for a new one."}
+			return &problem.Problem{
+				Status: 401,
+				Type:   "bad-token",
+				Title:  "Nobody has this token.",
+				Do:     "Look for typing errors, or ask for a new one.",
+			}
 		}
 		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
 			if name, ok := s.Service.People.SessionOf(cookie.Value); ok {
 				if r.Method != http.MethodGet && !sameOrigin(r) {
-					return &problem.Problem{Status: 403, Type: "other-origin", Title: "This request came from another site.", Do: "Use the console itself."}
+					return &problem.Problem{
+						Status: 403,
+						Type:   "other-origin",
+						Title:  "This request came from another site.",
+						Do:     "Use the console itself.",
+					}
 				}
 				c.Set(whoPerson, name)
 				return s.once(next)(c)
 			}
 		}
-		return &problem.Problem{Status: 401, Type: "not-signed-in", Title: "You are not signed in.", Do: "Sign in with your token."}
+		return &problem.Problem{
+			Status: 401,
+			Type:   "not-signed-in",
+			Title:  "You are not signed in.",
+			Do:     "Sign in with your token.",
+		}
 	}
 }
 
@@ -244,14 +264,19 @@ func (s *Server) tell(c *echo.Context, err error) {
 	case errors.As(err, &gone):
 		p = &problem.Problem{Status: 409, Type: "impossible", Title: "That cannot be done: " + gone.Error() + "."}
 	case errors.As(err, &he) && he.StatusCode() < 500:
-		p = &problem.Problem{Status: he.StatusCode(), Type: "bad-request", Title: http.StatusText(he.StatusCode()) + ".", Do: err.Error()}
+		p = &problem.Problem{
+			Status: he.StatusCode(),
+			Type:   "bad-request",
+			Title:  http.StatusText(he.StatusCode()) + ".",
+			Do:     err.Error(),
+		}
 	default:
 		p = problem.As(err)
 	}
 	if p.Status >= 500 {
 		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
-	body, _ := json.Marshal(api.Problem{Type: p.Type, Title: p.Title, Status: p.Status, Detail: p.Do})
+	body, _ := json.Marshal(api.Problem{Type: api.ProblemType(p.Type), Title: p.Title, Status: p.Status, Detail: p.Do})
 	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Committed {
 		return
 	}
@@ -265,7 +290,12 @@ const (
 )
 
 func tooLarge(err error) error {
-	return &problem.Problem{Status: 413, Type: "too-large", Title: "The request is too large or was cut off.", Do: err.Error()}
+	return &problem.Problem{
+		Status: 413,
+		Type:   "too-large",
+		Title:  "The request is too large or was cut off.",
+		Do:     err.Error(),
+	}
 }
 
 // take reads a JSON body; unknown fields are errors, since a misspelt one must not be ignored in silence.
@@ -273,7 +303,12 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 	d := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil && !(errors.Is(err, io.EOF) && c.Request().ContentLength == 0) {
-		return v, &problem.Problem{Status: 422, Type: "bad-body", Title: "The request could not be read.", Do: err.Error()}
+		return v, &problem.Problem{
+			Status: 422,
+			Type:   "bad-body",
+			Title:  "The request could not be read.",
+			Do:     err.Error(),
+		}
 	}
 	return v, nil
 }
@@ -289,7 +324,17 @@ func (s *Server) useLink(c *echo.Context) error {
 }
 
 func (s *Server) setCookie(c *echo.Context, value string, age int) {
-	c.SetCookie(&http.Cookie{Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode, MaxAge: age})
+	c.SetCookie(
+		&http.Cookie{
+			Name:     s.cookieName(),
+			Value:    value,
+			Path:     "/",
+			HttpOnly: true,
+			Secure:   s.Secure,
+			SameSite: http.SameSiteStrictMode,
+			MaxAge:   age,
+		},
+	)
 }
 
 // console serves its files; every other address is the console's own, for it to make sense of.
@@ -298,7 +343,10 @@ func (s *Server) console() echo.HandlerFunc {
 	page := s.page(files)
 	return func(c *echo.Context) error {
 		if !built {
-			return c.String(http.StatusServiceUnavailable, "The console was not built into this binary. Build it with: make build\n")
+			return c.String(
+				http.StatusServiceUnavailable,
+				"The console was not built into this binary. Build it with: make build\n",
+			)
 		}
 		name := strings.TrimPrefix(c.Request().URL.Path, "/")
 		if f, err := fs.Stat(files, name); name != "" && err == nil && !f.IsDir() {
@@ -331,7 +379,12 @@ func (s *Server) real(what string) error {
 	if s.Practice.Pool == "" {
 		return nil
 	}
-	return &problem.Problem{Status: 409, Type: "practice", Title: "This is a practice: " + what + ".", Do: "Do it in the service of the real fleet, if you mean that."}
+	return &problem.Problem{
+		Status: 409,
+		Type:   "practice",
+		Title:  "This is a practice: " + what + ".",
+		Do:     "Do it in the service of the real fleet, if you mean that.",
+	}
 }
 
 // bytesOf turns a number of the API into a size.

@@ -67,7 +67,8 @@ func (p *Pool) heal(t time.Time) {
 	}
 }
 
-// takeOver lets a hot spare take the place of a member that is gone, in groups that do not restore its share on the others.
+// takeOver lets a hot spare take the place of a member that is gone, in groups that do not restore its share on the
+// others.
 func (p *Pool) takeOver(t time.Time) {
 	for gi := range p.Groups {
 		g := &p.Groups[gi]
@@ -81,7 +82,10 @@ func (p *Pool) takeOver(t time.Time) {
 				continue
 			}
 			left := d.Stays[len(d.Stays)-1].To
-			at := slices.IndexFunc(p.Spares, func(s pool.Member) bool { return s.State == pool.Standby && s.Size >= m.Needs })
+			at := slices.IndexFunc(
+				p.Spares,
+				func(s pool.Member) bool { return s.State == pool.Standby && s.Size >= m.Needs },
+			)
 			if left.IsZero() || t.Sub(left) <= healAfter || at < 0 {
 				continue
 			}

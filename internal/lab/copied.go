@@ -12,9 +12,9 @@ import (
 	"lantern/internal/lab/engine"
 )
 
-// Copied makes a fleet of hosts, drives and pools as they were found elsewhere, for practice: each drive answers for itself
-// what is known of the one that it stands for, and what the pools keep is laid on them anew. Every drive must have become
-// Answerable. file is where the fleet is kept from then on.
+// Copied makes a fleet of hosts, drives and pools as they were found elsewhere, for practice: each drive answers for
+// itself what is known of the one that it stands for, and what the pools keep is laid on them anew. Every drive must
+// have become Answerable. file is where the fleet is kept from then on.
 func Copied(file string, at time.Time, hosts []*Host, drives []*Drive, ps []*Pool) (*Fleet, error) {
 	f := &Fleet{file: file, Pace: 1, Hosts: hosts, Drives: drives, Pools: ps, clock: clock.NewLab(at, 1), last: at}
 	f.unplaced()
@@ -60,8 +60,8 @@ func (f *Fleet) unplaced() {
 	}
 }
 
-// takeOn lays what a pool keeps as it was found: members that were gone hold what they held, those that failed hold nothing,
-// and what ran goes on from where it was.
+// takeOn lays what a pool keeps as it was found: members that were gone hold what they held, those that failed hold
+// nothing, and what ran goes on from where it was.
 func (p *Pool) takeOn(at time.Time) error {
 	p.Wrote = at
 	states := map[string]pool.MemberState{}

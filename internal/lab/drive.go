@@ -46,15 +46,22 @@ type Run struct {
 
 // testMinutes are a drive's own estimates: its whole surface at 155 MB/s, or half an hour where nothing turns.
 func (d *Drive) testMinutes() drive.SmartData {
-	s := drive.SmartData{SelfTests: true, Conveyance: d.Desc.Medium == drive.MediumRotating, Selective: d.Desc.Medium == drive.MediumRotating, ShortMinutes: 2, ExtendedMinutes: 30, ConveyanceMinutes: 5}
+	s := drive.SmartData{
+		SelfTests:         true,
+		Conveyance:        d.Desc.Medium == drive.MediumRotating,
+		Selective:         d.Desc.Medium == drive.MediumRotating,
+		ShortMinutes:      2,
+		ExtendedMinutes:   30,
+		ConveyanceMinutes: 5,
+	}
 	if d.Desc.Medium == drive.MediumRotating {
 		s.ExtendedMinutes = int(d.Desc.Capacity / 155e6 / 60)
 	}
 	return s
 }
 
-// testTakes is how long a test runs in truth: an extended one up to a sixth longer than the drive thinks, a selective one as
-// much of that as its span is of the whole.
+// testTakes is how long a test runs in truth: an extended one up to a sixth longer than the drive thinks, a selective
+// one as much of that as its span is of the whole.
 func (d *Drive) testTakes(number byte) time.Duration {
 	s := d.testMinutes()
 	extended := time.Duration(float64(s.ExtendedMinutes) * (1 + d.seed("unhurried")/6) * float64(time.Minute))
@@ -66,7 +73,17 @@ func (d *Drive) testTakes(number byte) time.Duration {
 	case 3:
 		return time.Duration(s.ConveyanceMinutes) * time.Minute
 	case 4:
-		return time.Duration(float64(extended) * float64(d.Span[1]-d.Span[0]+1) * float64(d.Desc.LogicalSector) / float64(d.Desc.Capacity))
+		return time.Duration(
+			float64(
+				extended,
+			) * float64(
+				d.Span[1]-d.Span[0]+1,
+			) * float64(
+				d.Desc.LogicalSector,
+			) / float64(
+				d.Desc.Capacity,
+			),
+		)
 	}
 	return 0
 }
@@ -177,11 +194,30 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 	if d.Unused > 0 {
 		cycles = 3
 	}
-	raw := map[byte]float64{5: 0, 9: math.Floor(h), 12: cycles, 187: 0, 188: 0, 192: math.Floor(cycles / 4), 194: math.Round(temp), 196: 0, 197: 0, 198: 0, 199: 0,
-		241: math.Floor(used * 3600 * (9e6 + 4e6*d.seed("w")) / 512), 242: math.Floor(used * 3600 * (21e6 + 9e6*d.seed("r")) / 512)}
+	raw := map[byte]float64{
+		5:   0,
+		9:   math.Floor(h),
+		12:  cycles,
+		187: 0,
+		188: 0,
+		192: math.Floor(cycles / 4),
+		194: math.Round(temp),
+		196: 0,
+		197: 0,
+		198: 0,
+		199: 0,
+		241: math.Floor(
+			used * 3600 * (9e6 + 4e6*d.seed("w")) / 512,
+		),
+		242: math.Floor(used * 3600 * (21e6 + 9e6*d.seed("r")) / 512),
+	}
 	if d.Desc.Medium == drive.MediumRotating {
 		raw[183], raw[184], raw[191], raw[240] = 0, 0, math.Floor(4*d.seed("shocks")), math.Floor(h*0.98)
-		raw[3], raw[4], raw[10], raw[193] = 420+math.Floor(90*d.seed("spin")), cycles+4, 0, math.Floor(h*(0.3+0.4*d.seed("load")))
+		raw[3], raw[4], raw[10], raw[193] = 420+math.Floor(
+			90*d.seed("spin"),
+		), cycles+4, 0, math.Floor(
+			h*(0.3+0.4*d.seed("load")),
+		)
 	}
 	for _, f := range d.Faults {
 		switch f.Kind {
@@ -210,8 +246,8 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 	return out
 }
 
-// tests is its log at t, the newest first: a short one each week, an extended one each month, until the lab began; then what
-// it was asked for.
+// tests is its log at t, the newest first: a short one each week, an extended one each month, until the lab began; then
+// what it was asked for.
 func (d *Drive) tests(t time.Time) []drive.SelfTest {
 	now := t
 	if t.After(d.Tested) {
@@ -295,7 +331,17 @@ func (d *Drive) stat(t time.Time) string {
 	if d.Slow > 1 && t.After(d.SlowAt) {
 		ticks += t.Sub(d.SlowAt).Seconds() * 4 * ms * (d.Slow - 1)
 	}
-	return fmt.Sprintf("%.0f 0 %.0f %.0f %.0f 0 %.0f %.0f 0 %.0f %.0f", reads, reads*256, ticks, reads/3, reads*80, reads/3*ms*0.8, ticks+d.busy(t)*1000, ticks)
+	return fmt.Sprintf(
+		"%.0f 0 %.0f %.0f %.0f 0 %.0f %.0f 0 %.0f %.0f",
+		reads,
+		reads*256,
+		ticks,
+		reads/3,
+		reads*80,
+		reads/3*ms*0.8,
+		ticks+d.busy(t)*1000,
+		ticks,
+	)
 }
 
 // busy is for how many seconds users have kept it busy by t: a twentieth of the time at night, a quarter in the early
@@ -349,7 +395,9 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.ReadLog(false, drive.LogErrors, 0):
 		page = make([]byte, drive.PageSize) // version 1, no entry; the checksum makes up for the version
 		page[0], page[drive.PageSize-1] = 1, 0xFF
-	case drive.ReadLog(true, drive.LogStatistics, 0), drive.ReadLog(true, drive.LogStatistics, 5), drive.ReadLog(true, drive.LogStatistics, 7):
+	case drive.ReadLog(true, drive.LogStatistics, 0),
+		drive.ReadLog(true, drive.LogStatistics, 5),
+		drive.ReadLog(true, drive.LogStatistics, 7):
 		if page = v.drive.statistics(int(r.LBA>>8), t); !v.drive.Desc.GeneralLogs {
 			return aborted(r)
 		}
@@ -384,7 +432,10 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	case drive.CheckPowerMode:
 		return drive.EncodeSense(drive.Registers{Command: 0x50, Count: 0xFF}), nil // active or idle
 	default:
-		if number := byte(r.LBA); r.Command == drive.StopSelfTest.Command && r.Features == drive.StopSelfTest.Features && v.drive.selfTest(number, t) {
+		if number := byte(
+			r.LBA,
+		); r.Command == drive.StopSelfTest.Command && r.Features == drive.StopSelfTest.Features &&
+			v.drive.selfTest(number, t) {
 			return drive.EncodeSense(drive.Registers{Command: 0x50}), nil
 		}
 		return aborted(r)
@@ -396,7 +447,12 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 }
 
 func aborted(r drive.Registers) ([]byte, error) {
-	return drive.EncodeSense(drive.Registers{Command: 0x51, Error: 0x04}), fmt.Errorf("command %02Xh aborted by the device", r.Command)
+	return drive.EncodeSense(
+			drive.Registers{Command: 0x51, Error: 0x04},
+		), fmt.Errorf(
+			"command %02Xh aborted by the device",
+			r.Command,
+		)
 }
 
 // warmest is what the makes that keep statistics allow, in degrees Celsius.

@@ -196,9 +196,24 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 		if h.Mute || h.speaks(section) || slices.Contains(h.Untold, section) {
 			section, bay = "", 0 // its enclosure tells, or nobody does
 		}
-		out = append(out, agent.Found{Path: labPath(s), Mark: d.key() + s.From.String(), Port: fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay), Address: d.Desc.WWN,
-			Read: func(int64, []byte) error { return h.read(d) }, Surface: h.surface(d), Section: section, Bay: bay, Transport: device{f, d, h}, Holds: slices.Clone(d.Holds), Looked: true, Stat: d.stat(t),
-			Failures: func() (int64, bool) { return 0, true }})
+		out = append(
+			out,
+			agent.Found{
+				Path:      labPath(s),
+				Mark:      d.key() + s.From.String(),
+				Port:      fmt.Sprintf("backplane-%s-%d", s.Section, s.Bay),
+				Address:   d.Desc.WWN,
+				Read:      func(int64, []byte) error { return h.read(d) },
+				Surface:   h.surface(d),
+				Section:   section,
+				Bay:       bay,
+				Transport: device{f, d, h},
+				Holds:     slices.Clone(d.Holds),
+				Looked:    true,
+				Stat:      d.stat(t),
+				Failures:  func() (int64, bool) { return 0, true },
+			},
+		)
 	}
 	slices.SortFunc(out, func(a, b agent.Found) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil

@@ -13,8 +13,8 @@ import (
 	"lantern/internal/core/enclosure"
 )
 
-// Pull takes the drive out of a bay, as a hand would: nothing is asked. A label tail will do as well, as where no map shows
-// the bays and hands read labels.
+// Pull takes the drive out of a bay, as a hand would: nothing is asked. A label tail will do as well, as where no map
+// shows the bays and hands read labels.
 func (f *Fleet) Pull(bay string) (Moved, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -65,7 +65,8 @@ type Impossible struct{ why string }
 
 func (i *Impossible) Error() string { return i.why }
 
-// JoinByHand makes a drive a member of a pool that can only be watched, as a person does with the pool system's own tool.
+// JoinByHand makes a drive a member of a pool that can only be watched, as a person does with the pool system's own
+// tool.
 func (f *Fleet) JoinByHand(name, slot, tail string) (Moved, error) {
 	f.mu.Lock()
 	now := f.clock.Now()
@@ -91,11 +92,23 @@ func (f *Fleet) JoinByHand(name, slot, tail string) (Moved, error) {
 		return Moved{}, impossible("no drive that is in a bay has a label that ends in %q", tail)
 	}
 	st, _ := d.at(now)
-	_, err := Keeper{Fleet: f, Host: p.Host}.Join(context.Background(), p.ID, slot, pools.Target{Key: d.key(), Size: d.Desc.Capacity})
+	_, err := Keeper{
+		Fleet: f,
+		Host:  p.Host,
+	}.Join(
+		context.Background(),
+		p.ID,
+		slot,
+		pools.Target{Key: d.key(), Size: d.Desc.Capacity},
+	)
 	if err != nil {
 		return Moved{}, impossible("%v", err)
 	}
-	return Moved{Tail: d.Desc.Tail(), Serial: d.Desc.Serial, Bay: fmt.Sprintf("%s/%s/%d", st.Host, st.Section, st.Bay)}, nil
+	return Moved{
+		Tail:   d.Desc.Tail(),
+		Serial: d.Desc.Serial,
+		Bay:    fmt.Sprintf("%s/%s/%d", st.Host, st.Section, st.Bay),
+	}, nil
 }
 
 // Insert puts a drive into an empty bay; where only a host is named, into any of it, those first that no map shows.
@@ -122,7 +135,9 @@ func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {
 			}
 		}
 		if len(fits) != 1 {
-			return Moved{}, &Impossible{fmt.Sprintf("%d drives on the table have a label that ends in %q", len(fits), s.Tail)}
+			return Moved{}, &Impossible{
+				fmt.Sprintf("%d drives on the table have a label that ends in %q", len(fits), s.Tail),
+			}
 		}
 		d = fits[0]
 	} else {
@@ -168,17 +183,39 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 		}
 	}
 	f.spoil(&s, like)
-	d := &Drive{Desc: drive.Description{LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: 7200,
-		FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true}, Shelf: true, Born: now.Add(-5 * time.Hour), Unused: 5}
+	d := &Drive{
+		Desc: drive.Description{
+			LogicalSector:  512,
+			PhysicalSector: 4096,
+			Medium:         drive.MediumRotating,
+			RotationRPM:    7200,
+			FormFactor:     "3.5 inch",
+			SMARTSupported: true,
+			SMARTEnabled:   true,
+			SelfTests:      true,
+		},
+		Shelf:  true,
+		Born:   now.Add(-5 * time.Hour),
+		Unused: 5,
+	}
 	if like != nil {
 		d.Desc = like.Desc
 	}
 	maker := d.Desc.Serial + "XX"
 	for again := true; again; {
 		f.Serial++
-		d.Desc.Serial = fmt.Sprintf("%.2s9%c%c%03d", maker, letters[(f.Serial*7)%len(letters)], letters[(f.Serial*5+3)%len(letters)], (f.Serial*389+102)%1000)
+		d.Desc.Serial = fmt.Sprintf(
+			"%.2s9%c%c%03d",
+			maker,
+			letters[(f.Serial*7)%len(letters)],
+			letters[(f.Serial*5+3)%len(letters)],
+			(f.Serial*389+102)%1000,
+		)
 		d.Desc.WWN = fmt.Sprintf("5%015x", wwnBase+0x800000000+uint64(f.Serial)*0x1003)
-		again = slices.ContainsFunc(f.Drives, func(x *Drive) bool { return x.key() == d.key() || x.Desc.Tail() == d.Desc.Tail() })
+		again = slices.ContainsFunc(
+			f.Drives,
+			func(x *Drive) bool { return x.key() == d.key() || x.Desc.Tail() == d.Desc.Tail() },
+		)
 	}
 	if s.Capacity != 0 {
 		d.Desc.Capacity = s.Capacity / d.Desc.LogicalSector * d.Desc.LogicalSector
@@ -190,7 +227,10 @@ func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
 		d.Faults = append(d.Faults, Fault{Kind: FaultDamaged, From: now.Add(-time.Hour)})
 	}
 	if s.Weak {
-		d.Faults = append(d.Faults, Fault{Kind: FaultWeakSpot, LBA: int64(d.Desc.Capacity/d.Desc.LogicalSector) / 3, From: now})
+		d.Faults = append(
+			d.Faults,
+			Fault{Kind: FaultWeakSpot, LBA: int64(d.Desc.Capacity/d.Desc.LogicalSector) / 3, From: now},
+		)
 	}
 	if s.Hours > 0 {
 		d.Born, d.Unused = now.Add(-time.Duration(s.Hours*float64(time.Hour))), 0

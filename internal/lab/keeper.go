@@ -32,7 +32,13 @@ func (k Keeper) Pools(context.Context, func(string) string) ([]pools.Snapshot, e
 	var out []pools.Snapshot
 	for _, p := range f.Pools {
 		if p.Host == k.Host {
-			s := pools.Snapshot{Pool: p.With(pool.StateUnkn), Recoveries: slices.Clone(p.Recs), Offers: p.offers(), Priority: cmp.Or(p.Priority, recovery.Normal), Waits: p.waits()}
+			s := pools.Snapshot{
+				Pool:       p.With(pool.StateUnkn),
+				Recoveries: slices.Clone(p.Recs),
+				Offers:     p.offers(),
+				Priority:   cmp.Or(p.Priority, recovery.Normal),
+				Waits:      p.waits(),
+			}
 			s.Witness = f.witness(p)
 			out = append(out, s)
 		}
@@ -89,7 +95,8 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 				return
 			}
 			helps := m.State == pool.Online || m.State == pool.Failing
-			if helps && (!p.Watched && !slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") || m.State == pool.Recovering {
+			if helps && (!p.Watched && !slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") ||
+				m.State == pool.Recovering {
 				err = fmt.Errorf("slot %s of %s is still %s", slot, p.Name, m.State)
 				return
 			}

@@ -134,8 +134,9 @@ func TestSwapInTheLab(t *testing.T) {
 	require.ErrorContains(t, err, "a scrub is running")
 }
 
-// TestHotSpare: a member that stays away is taken over by the spare, its margin comes back, and when another is put in its
-// place the spare carries on until that one holds all, and stands by again. What was written is read back all the while.
+// TestHotSpare: a member that stays away is taken over by the spare, its margin comes back, and when another is put in
+// its place the spare carries on until that one holds all, and stands by again. What was written is read back all the
+// while.
 func TestHotSpare(t *testing.T) {
 	f, _ := station(t, 0)
 	p := f.named("soundscape")

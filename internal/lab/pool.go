@@ -16,8 +16,8 @@ import (
 	"lantern/internal/practice"
 )
 
-// Pool is one simulated pool. It knows its members by identity, marks those that are gone, and keeps what lies on them in
-// an engine: so it really loses, fills, drains and repairs, at the pace of its drives.
+// Pool is one simulated pool. It knows its members by identity, marks those that are gone, and keeps what lies on them
+// in an engine: so it really loses, fills, drains and repairs, at the pace of its drives.
 type Pool struct {
 	pool.Pool
 	// Host is the one whose agent speaks for the pool.
@@ -131,7 +131,10 @@ func (p *Pool) bench(t time.Time) engine.Bench {
 		return nil
 	}
 	hour := float64(t.Hour()) + float64(t.Minute())/60
-	b := engine.Bench{Load: 0.08 + 0.12*max(0, math.Sin((hour-7)/12*math.Pi)) + 0.04*math.Sin(float64(t.Unix())/211), Share: shares[p.Priority]}
+	b := engine.Bench{
+		Load:  0.08 + 0.12*max(0, math.Sin((hour-7)/12*math.Pi)) + 0.04*math.Sin(float64(t.Unix())/211),
+		Share: shares[p.Priority],
+	}
 	b.There = func(slot string) bool {
 		if strings.HasSuffix(slot, beside) {
 			d := drives(slot)
@@ -234,7 +237,10 @@ func (p *Pool) forget(slot string) {
 	}
 	p.resize(func() {
 		for i := range p.Groups {
-			p.Groups[i].Members = slices.DeleteFunc(slices.Clone(p.Groups[i].Members), func(m pool.Member) bool { return m.Slot == slot })
+			p.Groups[i].Members = slices.DeleteFunc(
+				slices.Clone(p.Groups[i].Members),
+				func(m pool.Member) bool { return m.Slot == slot },
+			)
 		}
 	})
 }
@@ -348,8 +354,8 @@ func (p *Pool) record(w *engine.Work, slot, driveKey string, t time.Time) *engin
 	return w
 }
 
-// ReadBack reads all that users ever wrote to a pool and compares it with what they wrote: an error names what is lost or
-// wrong.
+// ReadBack reads all that users ever wrote to a pool and compares it with what they wrote: an error names what is lost
+// or wrong.
 func (f *Fleet) ReadBack(name string) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -364,7 +370,13 @@ func (f *Fleet) ReadBack(name string) error {
 				of = append(of, laid.Extents[i].Volume)
 			}
 			slices.Sort(of)
-			return fmt.Errorf("of %s, %d extents are lost (of %s) and %d wrong", name, len(v.Lost), strings.Join(slices.Compact(of), ", "), v.Wrong)
+			return fmt.Errorf(
+				"of %s, %d extents are lost (of %s) and %d wrong",
+				name,
+				len(v.Lost),
+				strings.Join(slices.Compact(of), ", "),
+				v.Wrong,
+			)
 		}
 		return nil
 	}

@@ -11,8 +11,8 @@ import (
 	"lantern/internal/core/enclosure"
 )
 
-// shelf is an enclosure that speaks: a device on the bus of its host that answers the diagnostic pages of SES-3, and takes
-// its control page. Its slots are an array of a section's bays; beside them it has supplies, fans and sensors.
+// shelf is an enclosure that speaks: a device on the bus of its host that answers the diagnostic pages of SES-3, and
+// takes its control page. Its slots are an array of a section's bays; beside them it has supplies, fans and sensors.
 type shelf struct {
 	host    *Host
 	section enclosure.Section
@@ -100,7 +100,8 @@ func (s shelf) config() []byte {
 	return sesHead(enclosure.SESConfig, body)
 }
 
-// each calls f for every element in the order of the pages: overall ones with an index of -1, slots without a part's name.
+// each calls f for every element in the order of the pages: overall ones with an index of -1, slots without a part's
+// name.
 func (s shelf) each(f func(kind enclosure.ElementType, index int, part string)) {
 	for i := -1; i < s.section.Bays(); i++ {
 		f(enclosure.ArraySlot, i, "")
@@ -115,7 +116,10 @@ func (s shelf) each(f func(kind enclosure.ElementType, index int, part string)) 
 
 func (s shelf) drive(bay int) *Drive {
 	for _, d := range s.host.fleet.Drives {
-		if at, ok := d.at(s.host.time()); ok && at.Host == s.host.Name && at.Section == s.section.Name && at.Bay == bay {
+		if at, ok := d.at(
+			s.host.time(),
+		); ok && at.Host == s.host.Name && at.Section == s.section.Name &&
+			at.Bay == bay {
 			return d
 		}
 	}

@@ -53,9 +53,20 @@ type builder struct {
 
 func (b *builder) drive(m model, host, section string, ageYears float64) *Drive {
 	d := &Drive{Born: b.now.Add(-time.Duration(ageYears * 8766 * float64(time.Hour))).Round(time.Hour)}
-	d.Desc = drive.Description{Identity: drive.Identity{Model: m.name}, Firmware: "A" + m.prefix + "3", Capacity: capacity(m.gb),
-		LogicalSector: 512, PhysicalSector: 4096, Medium: drive.MediumRotating, RotationRPM: m.rpm, FormFactor: "3.5 inch",
-		SMARTSupported: true, SMARTEnabled: true, SelfTests: true, GeneralLogs: m != vr2}
+	d.Desc = drive.Description{
+		Identity:       drive.Identity{Model: m.name},
+		Firmware:       "A" + m.prefix + "3",
+		Capacity:       capacity(m.gb),
+		LogicalSector:  512,
+		PhysicalSector: 4096,
+		Medium:         drive.MediumRotating,
+		RotationRPM:    m.rpm,
+		FormFactor:     "3.5 inch",
+		SMARTSupported: true,
+		SMARTEnabled:   true,
+		SelfTests:      true,
+		GeneralLogs:    m != vr2,
+	}
 	if m.solid {
 		d.Desc.Medium, d.Desc.FormFactor = drive.MediumSolidState, "2.5 inch"
 	}
@@ -89,7 +100,14 @@ func member(p *Pool, d *Drive, slot string, used drive.Bytes) pool.Member {
 }
 
 func section(name string, rows, columns int, run enclosure.Run, upright bool) enclosure.Section {
-	return enclosure.Section{Name: name, Rows: rows, Columns: columns, First: enclosure.TopLeft, Run: run, Upright: upright}
+	return enclosure.Section{
+		Name:    name,
+		Rows:    rows,
+		Columns: columns,
+		First:   enclosure.TopLeft,
+		Run:     run,
+		Upright: upright,
+	}
 }
 
 const (
@@ -101,13 +119,46 @@ const (
 // of their own, all of them sound.
 func HeronPoint(extra int) func(now time.Time) *Fleet {
 	return func(now time.Time) *Fleet {
-		b := &builder{f: &Fleet{}, now: now, rng: rand.New(rand.NewPCG(7411, 1974)), next: map[string]int{}, used: map[string]bool{}}
-		b.host("skerry", enclosure.Layout{Name: "shelf", Sections: []enclosure.Section{section("front", 6, 4, enclosure.DownColumns, false)}},
-			enclosure.Layout{Name: "cage", Sections: []enclosure.Section{section("inner", 1, 4, enclosure.AlongRows, true)}})
+		b := &builder{
+			f:    &Fleet{},
+			now:  now,
+			rng:  rand.New(rand.NewPCG(7411, 1974)),
+			next: map[string]int{},
+			used: map[string]bool{},
+		}
+		b.host(
+			"skerry",
+			enclosure.Layout{
+				Name:     "shelf",
+				Sections: []enclosure.Section{section("front", 6, 4, enclosure.DownColumns, false)},
+			},
+			enclosure.Layout{
+				Name:     "cage",
+				Sections: []enclosure.Section{section("inner", 1, 4, enclosure.AlongRows, true)},
+			},
+		)
 		b.f.Hosts[0].Speaks = "shelf"
-		b.host("fulmar", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 2, 12, enclosure.AlongRows, true)}})
-		b.host("petrel", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)}})
-		b.host("guillemot", enclosure.Layout{Name: "chassis", Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)}})
+		b.host(
+			"fulmar",
+			enclosure.Layout{
+				Name:     "chassis",
+				Sections: []enclosure.Section{section("front", 2, 12, enclosure.AlongRows, true)},
+			},
+		)
+		b.host(
+			"petrel",
+			enclosure.Layout{
+				Name:     "chassis",
+				Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)},
+			},
+		)
+		b.host(
+			"guillemot",
+			enclosure.Layout{
+				Name:     "chassis",
+				Sections: []enclosure.Section{section("front", 4, 4, enclosure.AlongRows, false)},
+			},
+		)
 
 		for i, room := range []string{"stone house", "stone house", "boat shed", "boat shed"} {
 			b.f.Hosts[i].Room = room
@@ -136,7 +187,11 @@ func HeronPoint(extra int) func(now time.Time) *Fleet {
 }
 
 func (b *builder) pool(name, kind, host string, fill recovery.Kind) *Pool {
-	p := &Pool{Host: host, Fill: fill, Pool: pool.Pool{ID: fmt.Sprintf("lab-%02d-%s", len(b.f.Pools)+1, name), Name: name, Kind: kind}}
+	p := &Pool{
+		Host: host,
+		Fill: fill,
+		Pool: pool.Pool{ID: fmt.Sprintf("lab-%02d-%s", len(b.f.Pools)+1, name), Name: name, Kind: kind},
+	}
 	b.f.Pools = append(b.f.Pools, p)
 	return p
 }
@@ -157,15 +212,24 @@ func (p *Pool) finish(usable, full float64) {
 func (b *builder) scrubbed(p *Pool, days int) {
 	end := b.now.Add(-time.Duration(days) * 24 * time.Hour).Truncate(time.Minute)
 	p.Seq++
-	r := recovery.Report{ID: fmt.Sprintf("%s-%d", p.ID, p.Seq), Kind: recovery.Scrub, State: recovery.Finished, StartedAt: end.Add(-7 * time.Hour), EndedAt: end,
-		Sample: recovery.Sample{At: end, Done: p.Used, Todo: p.Used}}
+	r := recovery.Report{
+		ID:        fmt.Sprintf("%s-%d", p.ID, p.Seq),
+		Kind:      recovery.Scrub,
+		State:     recovery.Finished,
+		StartedAt: end.Add(-7 * time.Hour),
+		EndedAt:   end,
+		Sample:    recovery.Sample{At: end, Done: p.Used, Todo: p.Used},
+	}
 	p.Recs = append([]recovery.Report{r}, p.Recs...)
 }
 
 func (b *builder) soundscape() *Pool {
 	p := b.pool("soundscape", "parity groups", "skerry", recovery.Resilver)
 	for g := range 2 {
-		group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1}}
+		group := pool.Group{
+			Name:    fmt.Sprintf("group %d", g+1),
+			Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1},
+		}
 		for i := range 9 {
 			d := b.drive(vr4, "skerry", "front", 3.6-float64(g)*0.9)
 			group.Members = append(group.Members, member(p, d, fmt.Sprintf("%d.%d", g+1, i+1), 2870*gigabyte))
@@ -175,7 +239,10 @@ func (b *builder) soundscape() *Pool {
 	spare := member(p, b.drive(vr4, "skerry", "front", 1.2), "spare.1", 0)
 	spare.State = pool.Standby
 	p.Spares = append(p.Spares, spare)
-	p.Volumes = []pool.Volume{{Name: "hydrophones", Protect: p.Groups[0].Protect, Used: 29 * terabyte}, {Name: "annotations", Protect: p.Groups[0].Protect, Used: 2 * terabyte}}
+	p.Volumes = []pool.Volume{
+		{Name: "hydrophones", Protect: p.Groups[0].Protect, Used: 29 * terabyte},
+		{Name: "annotations", Protect: p.Groups[0].Protect, Used: 2 * terabyte},
+	}
 	p.finish(7.0/9, 0.72)
 	return p
 }
@@ -232,7 +299,10 @@ func (b *builder) plankton() {
 	log := member(p, b.drive(st48, "fulmar", "front", 2.9), "log.1", 40*gigabyte)
 	p.Logs = []pool.Member{log}
 	for g := range 3 {
-		group := pool.Group{Name: fmt.Sprintf("mirror %d", g+1), Protect: pool.Protection{Words: "two-way mirror", Tolerance: 1, Data: 1}}
+		group := pool.Group{
+			Name:    fmt.Sprintf("mirror %d", g+1),
+			Protect: pool.Protection{Words: "two-way mirror", Tolerance: 1, Data: 1},
+		}
 		for i := range 2 {
 			m := member(p, b.drive(of8, "fulmar", "front", 2.9), fmt.Sprintf("%d.%d", g+1, i+1), 4100*gigabyte)
 			m.Log = log.Slot
@@ -262,7 +332,15 @@ func (b *builder) specimens() {
 		used        drive.Bytes
 	}{{"scans-raw", "double copies", 1, 1, 9 * terabyte}, {"scans-master", "triple copies", 2, 1, 3 * terabyte},
 		{"catalogue", "single parity", 1, 2, 4 * terabyte}, {"thumbnails", "no redundancy", 0, 1, 900 * gigabyte}} {
-		p.Volumes = append(p.Volumes, pool.Volume{Name: v.name, Group: g.Name, Protect: pool.Protection{Words: v.words, Tolerance: v.tolerance, Data: v.data}, Used: v.used})
+		p.Volumes = append(
+			p.Volumes,
+			pool.Volume{
+				Name:    v.name,
+				Group:   g.Name,
+				Protect: pool.Protection{Words: v.words, Tolerance: v.tolerance, Data: v.data},
+				Used:    v.used,
+			},
+		)
 	}
 	p.finish(0.5, 0.93)
 }
@@ -293,7 +371,10 @@ func (b *builder) driftnet() *Pool {
 
 func (b *builder) logbook() {
 	p := b.pool("logbook", "dedicated parity", "guillemot", recovery.Rebuild)
-	g := pool.Group{Name: "data and parity", Protect: pool.Protection{Words: "dedicated parity", Tolerance: 1, Data: -1}}
+	g := pool.Group{
+		Name:    "data and parity",
+		Protect: pool.Protection{Words: "dedicated parity", Tolerance: 1, Data: -1},
+	}
 	for i, m := range []model{vr2, vr4, vr4, of6, of6} {
 		slot := fmt.Sprintf("data.%d", i+1)
 		if i == 4 {
@@ -323,7 +404,10 @@ func (b *builder) badMorning(soundscape, driftnet *Pool) {
 
 	// Sectors pending that rise by the day.
 	rising, _ := of(soundscape, 0, 6)
-	rising.Faults = []Fault{{Kind: FaultAttribute, Attribute: 197, PerDay: 4.3, From: ago(9)}, {Kind: FaultAttribute, Attribute: 5, Start: 3, PerDay: 0, From: ago(200)}}
+	rising.Faults = []Fault{
+		{Kind: FaultAttribute, Attribute: 197, PerDay: 4.3, From: ago(9)},
+		{Kind: FaultAttribute, Attribute: 5, Start: 3, PerDay: 0, From: ago(200)},
+	}
 
 	// One that failed its extended test, and two of its batch.
 	failed, m := of(soundscape, 1, 2)
@@ -344,8 +428,18 @@ func (b *builder) badMorning(soundscape, driftnet *Pool) {
 	gone, m := of(driftnet, 0, 17)
 	gone.Stays[0].To = ago(0.3)
 	m.State = pool.Out
-	driftnet.Recs = []recovery.Report{{ID: driftnet.ID + "-0", Kind: recovery.Rebalance, State: recovery.Finished,
-		StartedAt: ago(0.29), EndedAt: ago(0.09), Sample: recovery.Sample{At: ago(0.09), Done: 2200 * gigabyte, Todo: 2200 * gigabyte}}}
+	driftnet.Recs = []recovery.Report{
+		{
+			ID:    driftnet.ID + "-0",
+			Kind:  recovery.Rebalance,
+			State: recovery.Finished,
+			StartedAt: ago(
+				0.29,
+			),
+			EndedAt: ago(0.09),
+			Sample:  recovery.Sample{At: ago(0.09), Done: 2200 * gigabyte, Todo: 2200 * gigabyte},
+		},
+	}
 
 	// One ten times slower than its peers.
 	slow, _ := of(driftnet, 0, 12)
@@ -360,21 +454,43 @@ func (b *builder) badMorning(soundscape, driftnet *Pool) {
 	scar.Faults = []Fault{{Kind: FaultAttribute, Attribute: 5, Start: 8, PerDay: 0, From: ago(300)}}
 }
 
-// more adds hosts of 60 bays, 36 of them in front, 17 hosts a hall, with one pool each until n further drives are there.
+// more adds hosts of 60 bays, 36 of them in front, 17 hosts a hall, with one pool each until n further drives are
+// there.
 func (b *builder) more(n int) {
 	for h := 1; n > 0; h++ {
 		name := fmt.Sprintf("annex-%03d", h)
-		b.f.Hosts = append(b.f.Hosts, &Host{Name: name, Room: fmt.Sprintf("annex hall %d", 1+(h-1)/17), Layout: []enclosure.Layout{{Name: "chassis",
-			Sections: []enclosure.Section{section("front", 3, 12, enclosure.AlongRows, true), section("rear", 2, 12, enclosure.AlongRows, true)}}}})
+		b.f.Hosts = append(
+			b.f.Hosts,
+			&Host{Name: name, Room: fmt.Sprintf("annex hall %d", 1+(h-1)/17), Layout: []enclosure.Layout{
+				{
+					Name: "chassis",
+					Sections: []enclosure.Section{
+						section("front", 3, 12, enclosure.AlongRows, true),
+						section("rear", 2, 12, enclosure.AlongRows, true),
+					},
+				},
+			}},
+		)
 		p := b.pool(name+"-store", "parity groups", name, recovery.Resilver)
 		for g := 0; g < 6 && n > 0; g++ {
-			group := pool.Group{Name: fmt.Sprintf("group %d", g+1), Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1}}
+			group := pool.Group{
+				Name:    fmt.Sprintf("group %d", g+1),
+				Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1},
+			}
 			for i := 0; i < 10 && n > 0; i++ {
 				side := "front"
 				if g*10+i >= 36 {
 					side = "rear"
 				}
-				group.Members = append(group.Members, member(p, b.drive(of8, name, side, 0.5+3*b.rng.Float64()), fmt.Sprintf("%d.%d", g+1, i+1), 4000*gigabyte))
+				group.Members = append(
+					group.Members,
+					member(
+						p,
+						b.drive(of8, name, side, 0.5+3*b.rng.Float64()),
+						fmt.Sprintf("%d.%d", g+1, i+1),
+						4000*gigabyte,
+					),
+				)
 				n--
 			}
 			p.Groups = append(p.Groups, group)

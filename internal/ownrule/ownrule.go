@@ -1,5 +1,5 @@
-// Package ownrule lets people write rules of their own, as CEL expressions over a drive's metrics: each metric by its name,
-// and how much it grew as its name with _1h, _24h, _7d or _90d behind it.
+// Package ownrule lets people write rules of their own, as CEL expressions over a drive's metrics: each metric by its
+// name, and how much it grew as its name with _1h, _24h, _7d or _90d behind it.
 package ownrule
 
 import (
@@ -25,7 +25,12 @@ var spans = []struct {
 }{{"_1h", time.Hour}, {"_24h", 24 * time.Hour}, {"_7d", 7 * 24 * time.Hour}, {"_90d", 90 * 24 * time.Hour}}
 
 // words are what else can be asked for.
-var words = map[string]*cel.Type{"model": cel.StringType, "medium": cel.StringType, "host": cel.StringType, "pool": cel.StringType}
+var words = map[string]*cel.Type{
+	"model":  cel.StringType,
+	"medium": cel.StringType,
+	"host":   cel.StringType,
+	"pool":   cel.StringType,
+}
 
 // Words lists them.
 func Words() []string {
@@ -108,7 +113,12 @@ func Compile(expression string) (*Program, error) {
 		return nil, e
 	}
 	if ast.OutputType() != cel.BoolType {
-		return nil, &Error{Says: fmt.Sprintf("it gives a %s; a rule says true or false, such as pending_sectors_24h > 2", ast.OutputType())}
+		return nil, &Error{
+			Says: fmt.Sprintf(
+				"it gives a %s; a rule says true or false, such as pending_sectors_24h > 2",
+				ast.OutputType(),
+			),
+		}
 	}
 	p, err := env.Program(ast, cel.CostLimit(mostCost))
 	if err != nil {
@@ -158,8 +168,8 @@ func nearest(name string) string {
 // Facts are what is known of a drive beside its numbers.
 type Facts struct{ Model, Medium, Host, Pool string }
 
-// Holds says whether the rule holds for a drive now. Of a drive that never told a metric that it asks for, it does not. An
-// error means that it could not be worked out.
+// Holds says whether the rule holds for a drive now. Of a drive that never told a metric that it asks for, it does not.
+// An error means that it could not be worked out.
 func (p *Program) Holds(r history.Record, at time.Time, f Facts) (bool, error) {
 	for _, n := range p.Metrics {
 		if len(r[n]) == 0 {

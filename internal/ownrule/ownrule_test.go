@@ -23,7 +23,11 @@ func record(days int, f func(d int) map[drive.MetricName]float64) history.Record
 
 func TestExpressions(t *testing.T) {
 	r := record(10, func(d int) map[drive.MetricName]float64 {
-		return map[drive.MetricName]float64{"pending_sectors": float64(d), "temperature_celsius": 46, "reallocated_sectors": float64(10 - d)}
+		return map[drive.MetricName]float64{
+			"pending_sectors":     float64(d),
+			"temperature_celsius": 46,
+			"reallocated_sectors": float64(10 - d),
+		}
 	})
 	for expression, want := range map[string]bool{
 		"pending_sectors > 8": true,
@@ -39,7 +43,11 @@ func TestExpressions(t *testing.T) {
 	} {
 		p, err := Compile(expression)
 		require.NoError(t, err, expression)
-		got, err := p.Holds(r, t0, Facts{Model: "OSSFELL OF-8T", Medium: "rotating", Host: "skerry", Pool: "soundscape"})
+		got, err := p.Holds(
+			r,
+			t0,
+			Facts{Model: "OSSFELL OF-8T", Medium: "rotating", Host: "skerry", Pool: "soundscape"},
+		)
 		require.NoError(t, err, expression)
 		require.Equal(t, want, got, expression)
 	}
@@ -48,7 +56,11 @@ func TestExpressions(t *testing.T) {
 	require.Equal(t, []drive.MetricName{"pending_sectors", "temperature_celsius"}, p.Metrics)
 	h := Rule{ID: "warm", Says: "is warm", Do: "cool it", Verdict: "watch"}.Hit(p, r, t0)
 	require.Equal(t, "own:warm", h.Rule)
-	require.Equal(t, []string{"is warm", "cool it", "pending_sectors is 9 sectors", "temperature_celsius is 46 °C"}, h.Text)
+	require.Equal(
+		t,
+		[]string{"is warm", "cool it", "pending_sectors is 9 sectors", "temperature_celsius is 46 °C"},
+		h.Text,
+	)
 }
 
 // TestRefused: what does not compile, never ends, or names what is not there is refused, with its place and the nearest

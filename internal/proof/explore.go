@@ -31,7 +31,11 @@ func explore(k kind) (result, error) {
 	var good, unhurt []bool // closed; nothing has failed and nothing is lost
 	note := func(n node) {
 		good = append(good, n.s.Phase == swap.Closed)
-		unhurt = append(unhurt, n.w.fails == k.fails && !n.w.lost && n.s.Phase.Open() && max(n.s.Order, int(n.w.begun))+k.needs() <= k.orders)
+		unhurt = append(
+			unhurt,
+			n.w.fails == k.fails && !n.w.lost && n.s.Phase.Open() &&
+				max(n.s.Order, int(n.w.begun))+k.needs() <= k.orders,
+		)
 	}
 	note(first)
 	level := []*node{&first}
@@ -113,7 +117,11 @@ func explore(k kind) (result, error) {
 		}
 	}
 	if len(queue) == 0 {
-		return r, fmt.Errorf("no healthy end is ever reached; %d states, the furthest\n  %s", r.states, trace(int32(len(parent)-1)))
+		return r, fmt.Errorf(
+			"no healthy end is ever reached; %d states, the furthest\n  %s",
+			r.states,
+			trace(int32(len(parent)-1)),
+		)
 	}
 	for ; len(queue) > 0; queue = queue[1:] {
 		for _, from := range backs[heads[queue[0]]:heads[queue[0]+1]] {

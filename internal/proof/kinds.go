@@ -39,7 +39,8 @@ type kind struct {
 	backs     bool  // who leads goes back, holds, resumes
 	orders    int   // how often a person tries again, so that numbers do not grow for ever
 	table     []int // drives beside the new one that lie at hand
-	// twin is true where the old drive has a place in a second pool, which can lose twinTolerance; members lie on partitions then.
+	// twin is true where the old drive has a place in a second pool, which can lose twinTolerance; members lie on
+	// partitions then.
 	twin          bool
 	twinTolerance int
 	hand          bool // the pool cannot be ordered: a person makes the new drive a member
@@ -51,24 +52,82 @@ type kind struct {
 func kinds() []kind {
 	return []kind{
 		{name: "two-way mirror, a bay free", others: 1, tolerance: 1, orders: 1, free: true},
-		{name: "two-way mirror, a spare stands by", others: 1, tolerance: 1, orders: 1, free: true, spare: true, calm: true, steady: true},
-		{name: "the same, through a temporary place", others: 1, tolerance: 0, orders: 1, free: true, temporary: true, calm: true},
+		{
+			name:      "two-way mirror, a spare stands by",
+			others:    1,
+			tolerance: 1,
+			orders:    1,
+			free:      true,
+			spare:     true,
+			calm:      true,
+			steady:    true,
+		},
+		{
+			name:      "the same, through a temporary place",
+			others:    1,
+			tolerance: 0,
+			orders:    1,
+			free:      true,
+			temporary: true,
+			calm:      true,
+		},
 		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
 		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
-		{name: "a log device that others depend on", others: 2, steady: true, calm: true, tolerance: 1, orders: 3, spread: true, unit: true},
+		{
+			name:      "a log device that others depend on",
+			others:    2,
+			steady:    true,
+			calm:      true,
+			tolerance: 1,
+			orders:    3,
+			spread:    true,
+			unit:      true,
+		},
 		{name: "a drive in two pools", others: 1, tolerance: 1, orders: 3, twin: true, twinTolerance: 1, calm: true},
-		{name: "a drive in two pools, one without margin, a bay free", others: 1, tolerance: 1, orders: 3, twin: true, free: true, calm: true, steady: true},
+		{
+			name:      "a drive in two pools, one without margin, a bay free",
+			others:    1,
+			tolerance: 1,
+			orders:    3,
+			twin:      true,
+			free:      true,
+			calm:      true,
+			steady:    true,
+		},
 		{name: "a pool that can only be read", others: 1, tolerance: 1, orders: 1, hand: true},
 		{name: "two accounts that differ", others: 1, tolerance: 1, orders: 1, liar: true},
 		{name: "something else uses the drive", others: 1, tolerance: 1, orders: 1, used: true, calm: true},
-		{name: "a plan composed again until it begins", others: 1, tolerance: 1, orders: 1, free: true, anew: true, calm: true, steady: true},
+		{
+			name:      "a plan composed again until it begins",
+			others:    1,
+			tolerance: 1,
+			orders:    1,
+			free:      true,
+			anew:      true,
+			calm:      true,
+			steady:    true,
+		},
 		{name: "with the host down", others: 1, tolerance: 1, orders: 1, cold: true},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, orders: 1, cold: true},
-		{name: "two-way mirror, other recoveries, second thoughts", others: 1, tolerance: 1, orders: 1, moving: true, backs: true},
+		{
+			name:      "two-way mirror, other recoveries, second thoughts",
+			others:    1,
+			tolerance: 1,
+			orders:    1,
+			moving:    true,
+			backs:     true,
+		},
 		{name: "two-way mirror, a drive may fail", others: 1, tolerance: 1, fails: 1, orders: 2},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
 		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, table: []int{small}},
-		{name: "the same with a taken drive, the old one gone", others: 1, tolerance: 1, dead: true, orders: 2, table: []int{taken}},
+		{
+			name:      "the same with a taken drive, the old one gone",
+			others:    1,
+			tolerance: 1,
+			dead:      true,
+			orders:    2,
+			table:     []int{taken},
+		},
 		{name: "three-way mirror, the old one gone", others: 2, tolerance: 2, dead: true, orders: 1, steady: true},
 		{name: "single parity of three, the old one gone", others: 2, tolerance: 1, dead: true, orders: 1},
 	}
@@ -78,7 +137,16 @@ func kinds() []kind {
 var drives = func() (out [most][most + 1]swap.Drive) {
 	for d, tail := range [most]string{"OLD01", "NEW02", "SML03", "HLD04", "OTH05", "OTH06", "OTH07"} {
 		for bay := range out[d] {
-			x := swap.Drive{Identity: drive.Identity{WWN: fmt.Sprintf("502abe7%09d", d), Model: "VELDRUN VR4-4000", Serial: "VR7" + tail}, Capacity: 4000, Bay: fmt.Sprintf("h/f/%d", bay+1), Blank: d != taken}
+			x := swap.Drive{
+				Identity: drive.Identity{
+					WWN:    fmt.Sprintf("502abe7%09d", d),
+					Model:  "VELDRUN VR4-4000",
+					Serial: "VR7" + tail,
+				},
+				Capacity: 4000,
+				Bay:      fmt.Sprintf("h/f/%d", bay+1),
+				Blank:    d != taken,
+			}
 			switch d {
 			case small:
 				x.Capacity = 3999
@@ -163,14 +231,31 @@ func (k kind) plan(w world) *swap.State {
 	}
 	if k.twin {
 		g.Others, g.Layout = []swap.OtherPlace{{Pool: k.second(w), Slot: "0", Offers: g.Offers}}, true
-		seats = []swap.Seat{{Pool: "p", PoolID: "p", Slot: "0", Partition: 1, Margin: k.margin(w)}, {Pool: "q", PoolID: "q", Slot: "0", Partition: 2, Margin: k.secondMargin(w)}}
+		seats = []swap.Seat{
+			{Pool: "p", PoolID: "p", Slot: "0", Partition: 1, Margin: k.margin(w)},
+			{Pool: "q", PoolID: "q", Slot: "0", Partition: 2, Margin: k.secondMargin(w)},
+		}
 	}
 	var early *swap.Drive
 	if at := w.at[newDrive]; at >= 0 {
 		x := k.drive(newDrive, at)
 		early, g.Waits = &x, !k.spare
 	}
-	plan := swap.State{Recipe: swap.Compose(g), Seats: seats, Members: swap.Carrying(g.Pool), ID: "s", Pool: "p", PoolID: "p", Slot: "0", Host: "h", Old: k.drive(old, 0), OldGone: gone, Early: early, Needs: 4000, Margin: k.margin(w)}
+	plan := swap.State{
+		Recipe:  swap.Compose(g),
+		Seats:   seats,
+		Members: swap.Carrying(g.Pool),
+		ID:      "s",
+		Pool:    "p",
+		PoolID:  "p",
+		Slot:    "0",
+		Host:    "h",
+		Old:     k.drive(old, 0),
+		OldGone: gone,
+		Early:   early,
+		Needs:   4000,
+		Margin:  k.margin(w),
+	}
 	if k.twin {
 		plan.Margin = min(plan.Margin, k.secondMargin(w))
 	}

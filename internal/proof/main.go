@@ -1,7 +1,7 @@
 // Command proof goes through every state that a swap can reach, with small pools of each kind and the recipes for them,
-// under every order of what people do, right, wrong, twice and late; of drives that fail; of reports that are lost, late and
-// doubled; of orders that are lost, and of agents that stop at any point. In every state the rules must hold, and from every
-// one in which nothing has failed a healthy end must be in reach.
+// under every order of what people do, right, wrong, twice and late; of drives that fail; of reports that are lost,
+// late and doubled; of orders that are lost, and of agents that stop at any point. In every state the rules must hold,
+// and from every one in which nothing has failed a healthy end must be in reach.
 package main
 
 import (
@@ -51,5 +51,12 @@ func main() {
 		fmt.Printf("%-52s %9d states  %10d steps  depth %3d\n", k.name, a.states, a.steps, a.depth)
 		states, steps, deepest = states+a.states, steps+a.steps, max(deepest, a.depth)
 	}
-	fmt.Printf("%-52s %9d states  %10d steps  depth %3d  %s\n", "all", states, steps, deepest, time.Since(begun).Round(time.Second))
+	fmt.Printf(
+		"%-52s %9d states  %10d steps  depth %3d  %s\n",
+		"all",
+		states,
+		steps,
+		deepest,
+		time.Since(begun).Round(time.Second),
+	)
 }

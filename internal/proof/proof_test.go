@@ -13,7 +13,8 @@ import (
 // TestProof goes through some of the pools; make prove goes through all.
 func TestProof(t *testing.T) {
 	for _, k := range kinds() {
-		if k.name == "the same, the old one gone" && k.cold || k.unit || k.hand || k.liar || k.used || k.anew || k.twin && k.free {
+		if k.name == "the same, the old one gone" && k.cold || k.unit || k.hand || k.liar || k.used || k.anew ||
+			k.twin && k.free {
 			r, err := explore(k)
 			require.NoError(t, err, k.name)
 			least := 200_000
@@ -28,7 +29,8 @@ func TestProof(t *testing.T) {
 // TestProofWouldNotice builds the swap without one of its rules, and the proof must find that out.
 func TestProofWouldNotice(t *testing.T) {
 	for tag, c := range map[string][2]string{"r1": {"R1", "a drive may fail"}, "r2": {"R2", "off the map"}, "r3": {"R3", "a bay free"}, "r4": {"R4", "second thoughts"}, "r5": {"R5", "off the map"}, "r6": {"R6", "a log device"},
-		"seats": {"R1", "without margin"}, "uses": {"R1", "something else uses"}, "witness": {"R1", "accounts that differ"}} {
+		"seats": {"R1", "without margin"}, "uses": {"R1", "something else uses"}, "witness": {"R1", "accounts " +
+			"that differ"}} {
 		rule, where := c[0], c[1]
 		t.Run(tag, func(t *testing.T) {
 			bin := filepath.Join(t.TempDir(), "proof")

@@ -49,7 +49,8 @@ func (k kind) apply(n *node, e swap.Event) error {
 	if after.Phase != before.Phase {
 		switch after.Phase {
 		case swap.Verify, swap.Closed:
-			if e.Kind != swap.PoolSeen && (after.Phase == swap.Closed || e.Kind != swap.DriveGone && e.Kind != swap.DriveCame && (e.Kind != swap.NextIt || before.Phase != swap.Rehouse)) {
+			if e.Kind != swap.PoolSeen &&
+				(after.Phase == swap.Closed || e.Kind != swap.DriveGone && e.Kind != swap.DriveCame && (e.Kind != swap.NextIt || before.Phase != swap.Rehouse)) {
 				return fmt.Errorf("R6: it is at %s by %s, which nobody observed", after.Phase, e.Kind)
 			}
 			if n.w.st[0] != online || n.w.fills[0] != newDrive {
@@ -72,8 +73,10 @@ func (k kind) apply(n *node, e swap.Event) error {
 		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
 		return fmt.Errorf("R5: %s left, and nobody is told", e.Drive.Tail())
 	}
-	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase.Open() && !before.OldGone && !before.Recipe.Lost &&
-		!(before.Phase == swap.Pull && before.Hold == "") && before.Recipe.Rank(before.Phase) < before.Recipe.Rank(swap.Pull) &&
+	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase.Open() && !before.OldGone &&
+		!before.Recipe.Lost &&
+		!(before.Phase == swap.Pull && before.Hold == "") &&
+		before.Recipe.Rank(before.Phase) < before.Recipe.Rank(swap.Pull) &&
 		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
 		return errors.New("R5: the old drive left before its turn, and nobody is told")
 	}
@@ -111,7 +114,9 @@ var keys = func() (out [most]string) {
 // alarms looks whether absences that were asked for raise none, and all others do.
 func (k kind) alarms(before, after swap.State, e swap.Event) error {
 	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
-	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull && before.Hold == "" && len(before.Wrong) == 0 && !after.AskedOut(e.Drive.Key(), late) {
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull && before.Hold == "" &&
+		len(before.Wrong) == 0 &&
+		!after.AskedOut(e.Drive.Key(), late) {
 		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
 	}
 	for d, key := range keys {
@@ -124,7 +129,8 @@ func (k kind) alarms(before, after swap.State, e swap.Event) error {
 			return errors.New("R5: the old drive would be asked for that is still needed")
 		}
 	}
-	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase.Open() && !before.Recipe.Lost && !was && after.AskedOut(e.Drive.Key(), soon) {
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase.Open() && !before.Recipe.Lost && !was &&
+		after.AskedOut(e.Drive.Key(), soon) {
 		return errors.New("R5: the old drive left before its turn, as if it had been asked for")
 	}
 	if after.AskedOut(keys[newDrive], late) || after.AskedDown(late) {

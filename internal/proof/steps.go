@@ -49,7 +49,9 @@ func (k kind) steps(n node, out []next) ([]next, error) {
 	}
 	t.hands()
 	// Power at any other moment is tried with the hosts that were cold from the beginning.
-	if asked := n.w.down || slices.Contains([]swap.Phase{swap.Down, swap.Change, swap.Up}, n.s.Phase); k.cold || k.temporary || n.w.cold && asked {
+	if asked := n.w.down ||
+		slices.Contains([]swap.Phase{swap.Down, swap.Change, swap.Up}, n.s.Phase); k.cold || k.temporary ||
+		n.w.cold && asked {
 		t.power()
 	}
 	if !n.w.down { // nothing else happens there
@@ -79,7 +81,20 @@ func (t *turn) people() {
 				t.take("the host is to be changed cold", v)
 			}
 		}
-		t.take("begin", w, append(first, swap.Event{Kind: swap.BeginIt, At: witnessed, By: "ida", Reason: "so", NoBackup: true, Checks: swap.Checks(x)})...)
+		t.take(
+			"begin",
+			w,
+			append(
+				first,
+				swap.Event{
+					Kind:     swap.BeginIt,
+					At:       witnessed,
+					By:       "ida",
+					Reason:   "so",
+					NoBackup: true,
+					Checks:   swap.Checks(x),
+				},
+			)...)
 	}
 	if k.anew && w.fresh && t.n.s.Phase != swap.Planned {
 		t.take("look at the plan", w, swap.Event{Kind: swap.ReplanIt, Plan: k.plan(w)})
@@ -132,7 +147,10 @@ func (t *turn) hands() {
 		asked := d == old && t.n.s.Phase == swap.Pull || d == newDrive && t.n.s.Phase == swap.Rehouse && !w.down
 		if asked && t.n.s.Hold == "" && len(t.n.s.Wrong) == 0 && w.fresh {
 			if w.cold && !w.down && d == old {
-				t.err = fmt.Errorf("R1: %s was pulled as the screen said, and its host is not to be changed while it runs", k.id(d).Tail())
+				t.err = fmt.Errorf(
+					"R1: %s was pulled as the screen said, and its host is not to be changed while it runs",
+					k.id(d).Tail(),
+				)
 				return
 			}
 			if w.inUse && d == old {
@@ -307,7 +325,8 @@ func (t *turn) agent() {
 		t.take("a report", v, events...)
 		t.take("a report, heard twice", v, append(events, events[len(events)-1])...)
 		if w.pending > w.begun {
-			// Paths pass from drive to drive: where the one that is meant was, another may be by now. Which it is, is read back.
+			// Paths pass from drive to drive: where the one that is meant was, another may be by now. Which it is, is
+			// read back.
 			meant := w.meant()
 			for d, at := range w.at {
 				if meant < 0 || d == meant || at < 0 {
@@ -343,6 +362,10 @@ func (t *turn) agent() {
 	if t.n.s.Ordered {
 		v := w
 		v.pending = 0
-		t.take("the order's time is over", v, swap.Event{Kind: swap.OrderDone, Order: t.n.s.Order, Outcome: "it did not answer"})
+		t.take(
+			"the order's time is over",
+			v,
+			swap.Event{Kind: swap.OrderDone, Order: t.n.s.Order, Outcome: "it did not answer"},
+		)
 	}
 }

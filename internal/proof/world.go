@@ -95,7 +95,13 @@ func (k kind) margin(w world) pool.Margin { return pool.Margin(k.tolerance - k.g
 
 // pool is the pool as the checks look at it.
 func (k kind) pool(w world) *pool.Pool {
-	p := &pool.Pool{ID: "p", Name: "p", Groups: []pool.Group{{Name: "g", Spread: k.spread, Heals: k.forgets, Protect: pool.Protection{Tolerance: k.tolerance}}}}
+	p := &pool.Pool{
+		ID:   "p",
+		Name: "p",
+		Groups: []pool.Group{
+			{Name: "g", Spread: k.spread, Heals: k.forgets, Protect: pool.Protection{Tolerance: k.tolerance}},
+		},
+	}
 	if k.unit || k.forgets {
 		p.Groups[0].Protect.Tolerance = 0 // what is left finds room on one
 	}
@@ -141,7 +147,8 @@ func (k kind) settle(w world) world {
 
 // recovery is what moves in the pool; empty when nothing does.
 func (k kind) recovery(w world) string {
-	if w.st[0] == recovering || w.beside || w.twin == recovering || w.twinBeside || w.drain == 1 || w.refill == 1 || w.moving {
+	if w.st[0] == recovering || w.beside || w.twin == recovering || w.twinBeside || w.drain == 1 || w.refill == 1 ||
+		w.moving {
 		return "resilver"
 	}
 	return ""
@@ -256,7 +263,17 @@ func (k kind) joinSecond(w world) world {
 
 // second is the second pool, a mirror whose other member is never touched.
 func (k kind) second(w world) *pool.Pool {
-	return &pool.Pool{ID: "q", Name: "q", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: k.twinTolerance}, Members: []pool.Member{{Slot: "0", State: states[w.twin]}, {Slot: "1", State: pool.Online}}}}}
+	return &pool.Pool{
+		ID:   "q",
+		Name: "q",
+		Groups: []pool.Group{
+			{
+				Name:    "g",
+				Protect: pool.Protection{Tolerance: k.twinTolerance},
+				Members: []pool.Member{{Slot: "0", State: states[w.twin]}, {Slot: "1", State: pool.Online}},
+			},
+		},
+	}
 }
 
 func (k kind) secondMargin(w world) pool.Margin {
@@ -275,7 +292,15 @@ func (k kind) seen(w world, s *swap.State, e swap.Event) swap.Event {
 	if k.twin || k.hand {
 		views := []swap.SeatView{{PoolView: *e.Pool, Margin: e.Margin}}
 		if k.twin {
-			v := swap.PoolView{Member: states[w.twin], MarginKnown: true, Recovering: w.twin == recovering || w.twinBeside, NewVerdict: "sound", Moving: k.secondMargin(w) - 1, Drive: k.id(old).Key(), Filled: true}
+			v := swap.PoolView{
+				Member:      states[w.twin],
+				MarginKnown: true,
+				Recovering:  w.twin == recovering || w.twinBeside,
+				NewVerdict:  "sound",
+				Moving:      k.secondMargin(w) - 1,
+				Drive:       k.id(old).Key(),
+				Filled:      true,
+			}
 			switch {
 			case w.twinNew:
 				v.Drive, v.New, v.Recovery = k.id(newDrive).Key(), states[w.twin], "t"
@@ -296,9 +321,29 @@ func (k kind) seen(w world, s *swap.State, e swap.Event) swap.Event {
 
 // situation is what the checks look at.
 func (k kind) situation(w world, s *swap.State) swap.Situation {
-	x := swap.Situation{Plan: *s, Pool: k.pool(w), BayKnown: true, Now: witnessed, Recovery: swap.Told(k.recovery(w)), Uses: swap.Told([]swap.OtherUse(nil)),
-		Host: swap.Told(swap.HostFacts{}), OtherSwap: swap.Told(""), OnHost: swap.Told(""), Gravest: swap.Told(swap.Grave{}), Scrub: swap.Told(swap.ScrubFacts{At: witnessed, Clean: true}),
-		Testing: swap.Told([]string(nil)), Matters: swap.Told([]string(nil)), Neighbours: swap.Told([]swap.Neighbour(nil)), Peers: swap.Told([]string(nil)), Twin: swap.Told(""), Above: swap.Told([]*pool.Pool(nil))}
+	x := swap.Situation{
+		Plan:     *s,
+		Pool:     k.pool(w),
+		BayKnown: true,
+		Now:      witnessed,
+		Recovery: swap.Told(k.recovery(w)),
+		Uses:     swap.Told([]swap.OtherUse(nil)),
+		Host: swap.Told(
+			swap.HostFacts{},
+		),
+		OtherSwap: swap.Told(""),
+		OnHost:    swap.Told(""),
+		Gravest:   swap.Told(swap.Grave{}),
+		Scrub:     swap.Told(swap.ScrubFacts{At: witnessed, Clean: true}),
+		Testing: swap.Told(
+			[]string(nil),
+		),
+		Matters:    swap.Told([]string(nil)),
+		Neighbours: swap.Told([]swap.Neighbour(nil)),
+		Peers:      swap.Told([]string(nil)),
+		Twin:       swap.Told(""),
+		Above:      swap.Told([]*pool.Pool(nil)),
+	}
 	x.Seats = k.facts(w, x.Pool)
 	if w.inUse {
 		x.Uses = swap.Told([]swap.OtherUse{{Name: "sda9", Says: "a file system on sda9", Active: true}})
@@ -308,7 +353,13 @@ func (k kind) situation(w world, s *swap.State) swap.Situation {
 
 func (k kind) poolSeen(w world) swap.Event {
 	p := k.pool(w)
-	v := &swap.PoolView{Member: states[w.st[0]], MarginKnown: true, Recovering: k.recovery(w) != "", NewVerdict: "sound", Moving: k.margin(w) - 1}
+	v := &swap.PoolView{
+		Member:      states[w.st[0]],
+		MarginKnown: true,
+		Recovering:  k.recovery(w) != "",
+		NewVerdict:  "sound",
+		Moving:      k.margin(w) - 1,
+	}
 	if w.fills[0] >= 0 {
 		v.Drive = k.id(int(w.fills[0])).Key()
 	}
@@ -336,7 +387,10 @@ func (k kind) facts(w world, p *pool.Pool) []swap.SeatFacts {
 		out[0].Differs = []string{"place 1: the kernel shows it online, its superblock is 40 events old"}
 	}
 	if k.twin {
-		out = append(out, swap.SeatFacts{Pool: k.second(w), Slot: "0", Witness: "marks on the members", WitnessAt: witnessed})
+		out = append(
+			out,
+			swap.SeatFacts{Pool: k.second(w), Slot: "0", Witness: "marks on the members", WitnessAt: witnessed},
+		)
 	}
 	return out
 }

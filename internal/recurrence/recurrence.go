@@ -1,5 +1,5 @@
-// Package recurrence reads when something comes again, as a person says it or as an RFC 5545 RRULE (3.3.10), and says it in
-// words.
+// Package recurrence reads when something comes again, as a person says it or as an RFC 5545 RRULE (3.3.10), and says
+// it in words.
 package recurrence
 
 import (
@@ -33,7 +33,8 @@ const (
 
 const help = `say "every day 02:00", "every Monday 02:00", "every 2 weeks on Sunday 03:30", "every month on the 1st 02:00", "every month on the first Sunday 02:00", or give an RRULE such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2`
 
-// Parse reads a rule. Its times are wall times in loc; intervals of more than one are counted from the year before since.
+// Parse reads a rule. Its times are wall times in loc; intervals of more than one are counted from the year before
+// since.
 func Parse(text string, loc *time.Location, since time.Time) (*Rule, error) {
 	text = strings.Join(strings.Fields(text), " ")
 	bad := func(format string, args ...any) (*Rule, error) {
@@ -59,7 +60,10 @@ func Parse(text string, loc *time.Location, since time.Time) (*Rule, error) {
 	}
 	switch {
 	case o.Freq > rrule.DAILY:
-		return bad("it comes too often: tests are at least an hour apart, and are said by the day, the week, the month or the year")
+		return bad(
+			"it comes too often: tests are at least an hour apart, and are said by the day, the week, the month " +
+				"or the year",
+		)
 	case o.Interval > mostInterval || o.Interval < 0:
 		return bad("its interval is not between 1 and %d", mostInterval)
 	case slices.ContainsFunc(o.Byweekday, func(d rrule.Weekday) bool { return !meant(o, d.N()) }):
@@ -159,13 +163,20 @@ func skips(o *rrule.ROption) string {
 				continue
 			}
 			if d > time.Date(2027, time.Month(m)+1, 0, 0, 0, 0, 0, time.UTC).Day() {
-				return fmt.Sprintf("months without a %s are left out; \"on the last day\" comes every month", ordinal(d))
+				return fmt.Sprintf(
+					"months without a %s are left out; \"on the last day\" comes every month",
+					ordinal(d),
+				)
 			}
 		}
 	}
 	for _, d := range o.Byweekday {
 		if n := d.N(); n == 5 || n == -5 {
-			return fmt.Sprintf("months without a fifth %s are left out; \"on the last %s\" comes every month", dayName(d), dayName(d))
+			return fmt.Sprintf(
+				"months without a fifth %s are left out; \"on the last %s\" comes every month",
+				dayName(d),
+				dayName(d),
+			)
 		}
 	}
 	return ""
@@ -212,14 +223,36 @@ var (
 	days     = []string{"monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"}
 	weekdays = []rrule.Weekday{rrule.MO, rrule.TU, rrule.WE, rrule.TH, rrule.FR, rrule.SA, rrule.SU}
 	nths     = map[string]int{"first": 1, "second": 2, "third": 3, "fourth": 4, "last": -1}
-	units    = map[string]rrule.Frequency{"day": rrule.DAILY, "days": rrule.DAILY, "daily": rrule.DAILY, "week": rrule.WEEKLY, "weeks": rrule.WEEKLY, "weekly": rrule.WEEKLY,
-		"month": rrule.MONTHLY, "months": rrule.MONTHLY, "monthly": rrule.MONTHLY}
+	units    = map[string]rrule.Frequency{
+		"day":     rrule.DAILY,
+		"days":    rrule.DAILY,
+		"daily":   rrule.DAILY,
+		"week":    rrule.WEEKLY,
+		"weeks":   rrule.WEEKLY,
+		"weekly":  rrule.WEEKLY,
+		"month":   rrule.MONTHLY,
+		"months":  rrule.MONTHLY,
+		"monthly": rrule.MONTHLY,
+	}
 )
 
 // fromWords reads what words gives.
 func fromWords(text string) (*rrule.ROption, error) {
 	o := &rrule.ROption{Interval: 1}
-	w := strings.Fields(strings.NewReplacer(",", " ", " and ", " ", " at ", " ", " the ", " ").Replace(" " + strings.ToLower(text) + " "))
+	w := strings.Fields(
+		strings.NewReplacer(
+			",",
+			" ",
+			" and ",
+			" ",
+			" at ",
+			" ",
+			" the ",
+			" ",
+		).Replace(
+			" " + strings.ToLower(text) + " ",
+		),
+	)
 	if len(w) > 0 && strings.Contains(w[len(w)-1], ":") {
 		t, err := time.Parse("15:04", w[len(w)-1])
 		if err != nil {
@@ -300,7 +333,10 @@ func ordinal(n int) string {
 // words says a rule as people do. What it has no words for stays as it is.
 func words(o *rrule.ROption, loc *time.Location) string {
 	raw := strings.ReplaceAll(o.RRuleString(), ";BYSECOND=0", "")
-	plain := len(o.Bysetpos)+len(o.Bymonth)+len(o.Byyearday)+len(o.Byweekno)+len(o.Byeaster) == 0 && len(o.Byhour) == 1 && len(o.Byminute) == 1 && slices.Equal(o.Bysecond, []int{0})
+	plain := len(o.Bysetpos)+len(o.Bymonth)+len(o.Byyearday)+len(o.Byweekno)+len(o.Byeaster) == 0 &&
+		len(o.Byhour) == 1 &&
+		len(o.Byminute) == 1 &&
+		slices.Equal(o.Bysecond, []int{0})
 	if !plain {
 		return raw
 	}

@@ -49,7 +49,9 @@ func TestWordsBothWays(t *testing.T) {
 
 func TestRulesThatAreRefused(t *testing.T) {
 	for text, why := range map[string]string{
-		"": "does not say how often", "sometimes": "neither day, week, month", "every 5": "does not say how often", "every Monday 25:00": "no time of the day", "every day on Monday": `"monday" is not understood`,
+		"": "does not say how often", "sometimes": "neither day, week, month", "every 5": "does not say " +
+			"how often", "every Monday 25:00": "no time of the day", "every day " +
+			"on Monday": `"monday" is not understood`,
 		"every month on the 32nd": `"32nd" is not understood`, "every month on the 22th": `"22th" is not understood`,
 		"FREQ=SECONDLY": "comes too often", "FREQ=MINUTELY;BYHOUR=2": "comes too often", "FREQ=DAILY;BYHOUR=2;BYSECOND=0,1,2": "comes again after 1s", "FREQ=DAILY;BYHOUR=2;BYMINUTE=0,30": "comes again after 30m0s",
 		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "it never comes", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30": "it never comes", "FREQ=WEEKLY;UNTIL=20260101T000000Z": "it never comes",
@@ -78,21 +80,48 @@ func TestPeriods(t *testing.T) {
 		require.NoError(t, err)
 		return v
 	}
-	require.Equal(t, []string{"10-12 02:00 168h0m0s", "10-19 02:00 169h0m0s", "10-26 02:00 168h0m0s"}, say("every Monday 02:00", at("2027-10-15").AddDate(-1, 0, 0), at("2026-10-30"), 0))
-	require.Equal(t, []string{"03-28 02:30 23h30m0s", "03-29 03:00 23h30m0s", "03-30 02:30 24h0m0s"}, say("every day 02:30", at("2026-03-28").Add(3*time.Hour), at("2026-03-31"), 0)[0:3], "what the clock leaves out comes at the end of the gap")
-	require.Equal(t, []string{"12-01 00:00 8h0m0s"}, say("monthly", at("2026-11-23"), at("2026-12-31"), 8*time.Hour), "the one of November is over")
-	require.Equal(t, []string{"11-30 00:00 168h0m0s", "12-07 00:00 168h0m0s"}, say("FREQ=WEEKLY;UNTIL=20261208T000000Z", at("2026-12-01"), at("2027-12-01"), 0), "the last of a rule that ends")
-	require.Equal(t, say("every 2 weeks on Monday", at("2026-11-20"), at("2026-12-20"), 0)[1:], say("every 2 weeks on Monday", at("2026-12-01"), at("2026-12-20"), 0), "whenever one looks")
+	require.Equal(
+		t,
+		[]string{"10-12 02:00 168h0m0s", "10-19 02:00 169h0m0s", "10-26 02:00 168h0m0s"},
+		say("every Monday 02:00", at("2027-10-15").AddDate(-1, 0, 0), at("2026-10-30"), 0),
+	)
+	require.Equal(
+		t,
+		[]string{"03-28 02:30 23h30m0s", "03-29 03:00 23h30m0s", "03-30 02:30 24h0m0s"},
+		say("every day 02:30", at("2026-03-28").Add(3*time.Hour), at("2026-03-31"), 0)[0:3],
+		"what the clock leaves out comes at the end of the gap",
+	)
+	require.Equal(
+		t,
+		[]string{"12-01 00:00 8h0m0s"},
+		say("monthly", at("2026-11-23"), at("2026-12-31"), 8*time.Hour),
+		"the one of November is over",
+	)
+	require.Equal(
+		t,
+		[]string{"11-30 00:00 168h0m0s", "12-07 00:00 168h0m0s"},
+		say("FREQ=WEEKLY;UNTIL=20261208T000000Z", at("2026-12-01"), at("2027-12-01"), 0),
+		"the last of a rule that ends",
+	)
+	require.Equal(
+		t,
+		say("every 2 weeks on Monday", at("2026-11-20"), at("2026-12-20"), 0)[1:],
+		say("every 2 weeks on Monday", at("2026-12-01"), at("2026-12-20"), 0),
+		"whenever one looks",
+	)
 }
 
-// TestRulesAndWindowsAgree: in every zone, on every day of two years, a rule and a window of the same time begin at the same moment,
-// whether the clock shows it once, twice or not at all.
+// TestRulesAndWindowsAgree: in every zone, on every day of two years, a rule and a window of the same time begin at the
+// same moment, whether the clock shows it once, twice or not at all.
 func TestRulesAndWindowsAgree(t *testing.T) {
 	changed := 0
 	for _, zone := range []string{"Europe/Berlin", "America/New_York", "Asia/Beirut", "Africa/Cairo", "Australia/Lord_Howe", "America/Santiago", "Asia/Kathmandu", "UTC"} {
 		loc, err := time.LoadLocation(zone)
 		require.NoError(t, err)
-		in := selftest.Span{From: time.Date(2026, 1, 2, 12, 0, 0, 0, loc), To: time.Date(2027, 12, 30, 12, 0, 0, 0, loc)}
+		in := selftest.Span{
+			From: time.Date(2026, 1, 2, 12, 0, 0, 0, loc),
+			To:   time.Date(2027, 12, 30, 12, 0, 0, 0, loc),
+		}
 		for _, clock := range []string{"00:00", "00:30", "01:00", "01:45", "02:00", "02:30", "03:00", "23:30"} {
 			r, err := Parse("every day "+clock, loc, in.From)
 			require.NoError(t, err)
@@ -119,7 +148,9 @@ func TestRulesAndWindowsAgree(t *testing.T) {
 
 // TestSkips: a rule that leaves months out says so.
 func TestSkips(t *testing.T) {
-	for text, want := range map[string]string{"every month on the 31st 02:00": "without a 31st", "every month on the 29th 02:00": "without a 29th", "every month on the 28th 02:00": "", "every month on the last day 02:00": "",
+	for text, want := range map[string]string{"every month on the 31st 02:00": "without a 31st", "every month " +
+		"on the 29th 02:00": "without a 29th", "every month on the 28th 02:00": "", "every month on the last " +
+		"day 02:00": "",
 		"FREQ=MONTHLY;BYDAY=5MO": "without a fifth Monday", "FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=31": "", "FREQ=YEARLY;BYMONTH=1,4;BYMONTHDAY=31": "without a 31st", "every Monday 02:00": ""} {
 		r, err := Parse(text, time.UTC, since)
 		require.NoError(t, err, text)

@@ -14,16 +14,26 @@ import (
 	"lantern/internal/rig/pace"
 )
 
-// TestQuiet measures what an agent costs that has nothing to tell: sixty blank drives, a minute at its usual intervals. No blank drive is
-// read in that time.
+// TestQuiet measures what an agent costs that has nothing to tell: sixty blank drives, a minute at its usual intervals.
+// No blank drive is read in that time.
 func TestQuiet(t *testing.T) {
 	if os.Getenv("LANTERN_STACKS") == "" {
 		skip(t, "it takes minutes; make stacks measures it")
 	}
 	const drives = 60
-	r := boot(t, machine{memory: 900, every: "30s", read: "5m",
-		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_net", fmt.Sprintf("scsi_debug num_tgts=%d max_luns=1 dev_size_mb=8", drives)},
-		devices: func(string) []string { return nil }})
+	r := boot(t, machine{
+		memory: 900,
+		every:  "30s",
+		read:   "5m",
+		modules: []string{
+			"sd_mod",
+			"sg",
+			"virtio_pci",
+			"virtio_net",
+			fmt.Sprintf("scsi_debug num_tgts=%d max_luns=1 dev_size_mb=8", drives),
+		},
+		devices: func(string) []string { return nil },
+	})
 	looked := 0
 	require.Eventually(t, func() bool {
 		res, err := r.client.ListDrivesWithResponse(t.Context(), &api.ListDrivesParams{})
@@ -59,7 +69,15 @@ func TestQuiet(t *testing.T) {
 	require.NoError(t, err)
 	slower := float64(there) / float64(pace.Work())
 	share := (cpu1 - cpu0) / span
-	t.Logf("an agent with %d blank drives: %.1f %% of a core (%.1f %% of the emulated one, which is %.1f times slower at such work), %d reads a minute", drives, 100*share/slower, 100*share, slower, reads1-reads0)
+	t.Logf(
+		"an agent with %d blank drives: %.1f %% of a core (%.1f %% of the emulated one, which is %.1f times "+
+			"slower at such work), %d reads a minute",
+		drives,
+		100*share/slower,
+		100*share,
+		slower,
+		reads1-reads0,
+	)
 	require.Zero(t, reads1-reads0, "an idle blank drive is not read")
 	require.Greater(t, slower, 1.0)
 	require.Less(t, share/slower, 0.01, "of a core")

@@ -90,7 +90,24 @@ func closure(t *testing.T, tree string, names ...string) (paths []string) {
 func archive(files map[string][]byte, order []string) []byte {
 	var b bytes.Buffer
 	entry := func(name string, mode int, data []byte) {
-		fmt.Fprintf(&b, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00", 0, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name)+1, 0, name)
+		fmt.Fprintf(
+			&b,
+			"070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\x00",
+			0,
+			mode,
+			0,
+			0,
+			1,
+			0,
+			len(data),
+			0,
+			0,
+			0,
+			0,
+			len(name)+1,
+			0,
+			name,
+		)
 		for b.Len()%4 != 0 {
 			b.WriteByte(0)
 		}
@@ -143,7 +160,8 @@ type rig struct {
 	ends    time.Time
 }
 
-// machine is what is booted: kernel modules, each with its options, programs of others that its first process may run, and devices.
+// machine is what is booted: kernel modules, each with its options, programs of others that its first process may run,
+// and devices.
 type machine struct {
 	modules []string
 	tools   []string
@@ -166,7 +184,9 @@ func boot(t *testing.T, m machine) *rig {
 	add := func(name string, data []byte) { files[name], order = data, append(order, name) }
 	add("init", build(t, filepath.Join(dir, "init"), "lantern/internal/rig/init"))
 	add("lantern", build(t, filepath.Join(dir, "lantern"), "lantern/cmd/lantern"))
-	if other := os.Getenv("LANTERN_RIG_AGENT"); other != "" { // to compare with: a binary made from another state of the code
+	if other := os.Getenv(
+		"LANTERN_RIG_AGENT",
+	); other != "" { // to compare with: a binary made from another state of the code
 		data, err := os.ReadFile(other)
 		require.NoError(t, err)
 		files["lantern"] = data
@@ -186,7 +206,10 @@ func boot(t *testing.T, m machine) *rig {
 		require.NoError(t, err)
 		name := filepath.Base(path)
 		add("modules/"+name, data)
-		fmt.Fprintln(&list, strings.TrimSpace(name+" "+options[strings.ReplaceAll(strings.TrimSuffix(name, ".ko"), "-", "_")]))
+		fmt.Fprintln(
+			&list,
+			strings.TrimSpace(name+" "+options[strings.ReplaceAll(strings.TrimSuffix(name, ".ko"), "-", "_")]),
+		)
 	}
 	add("modules/order", []byte(list.String()))
 	ram := filepath.Join(dir, "initramfs")
@@ -196,11 +219,36 @@ func boot(t *testing.T, m machine) *rig {
 	server, token := r.serve()
 	ctx, cancel := context.WithTimeout(t.Context(), m.limit())
 	t.Cleanup(cancel)
-	args := []string{"-accel", "tcg", "-cpu", "max", "-m", fmt.Sprint(m.memory), "-display", "none", "-no-reboot", "-nodefaults",
-		"-serial", "file:" + filepath.Join(dir, "console"), "-chardev", "socket,id=control,path=" + filepath.Join(dir, "control") + ",server=on,wait=off", "-serial", "chardev:control",
-		"-qmp", "unix:" + filepath.Join(dir, "qmp") + ",server=on,wait=off", "-kernel", image, "-initrd", ram,
-		"-append", "console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token + " rig.every=" + m.every + " rig.read=" + m.read,
-		"-netdev", "user,id=net", "-device", "virtio-net-pci,netdev=net"}
+	args := []string{
+		"-accel",
+		"tcg",
+		"-cpu",
+		"max",
+		"-m",
+		fmt.Sprint(m.memory),
+		"-display",
+		"none",
+		"-no-reboot",
+		"-nodefaults",
+		"-serial",
+		"file:" + filepath.Join(dir, "console"),
+		"-chardev",
+		"socket,id=control,path=" + filepath.Join(dir, "control") + ",server=on,wait=off",
+		"-serial",
+		"chardev:control",
+		"-qmp",
+		"unix:" + filepath.Join(dir, "qmp") + ",server=on,wait=off",
+		"-kernel",
+		image,
+		"-initrd",
+		ram,
+		"-append",
+		"console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token + " rig.every=" + m.every + " rig.read=" + m.read,
+		"-netdev",
+		"user,id=net",
+		"-device",
+		"virtio-net-pci,netdev=net",
+	}
 	cmd := exec.CommandContext(ctx, qemu, append(args, m.devices(dir)...)...)
 	var said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &said, &said
@@ -239,35 +287,98 @@ func drive(dir, name string) string {
 
 // start boots the machine in which the agent meets ATA, SCSI and NVMe.
 func start(t *testing.T) *rig {
-	return boot(t, machine{memory: 640, every: "5s", read: "2s",
-		modules: []string{"ahci", "sd_mod", "sg", "nvme", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug dev_size_mb=8", "crc32c_generic", "raid1", "raid10", "raid456"},
+	return boot(t, machine{
+		memory: 640,
+		every:  "5s",
+		read:   "2s",
+		modules: []string{
+			"ahci",
+			"sd_mod",
+			"sg",
+			"nvme",
+			"virtio_pci",
+			"virtio_scsi",
+			"virtio_net",
+			"scsi_debug dev_size_mb=8",
+			"crc32c_generic",
+			"raid1",
+			"raid10",
+			"raid456",
+		},
 		devices: func(dir string) []string {
 			for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
 				disk(t, filepath.Join(dir, name), head)
 			}
 			// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
 			faults := filepath.Join(dir, "faults")
-			require.NoError(t, os.WriteFile(faults, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"8\"\nonce = \"off\"\n"), 0o600))
+			require.NoError(
+				t,
+				os.WriteFile(
+					faults,
+					[]byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"8\"\nonce = \"off\"\n"),
+					0o600,
+				),
+			)
 			// One member of the array cannot write a sector far inside.
 			worn := filepath.Join(dir, "worn")
-			require.NoError(t, os.WriteFile(worn, []byte("[inject-error]\nevent = \"write_aio\"\nerrno = \"5\"\nsector = \"100000\"\nonce = \"off\"\n"), 0o600))
+			require.NoError(
+				t,
+				os.WriteFile(
+					worn,
+					[]byte(
+						"[inject-error]\nevent = \"write_aio\"\nerrno = \"5\"\nsector = \"100000\"\nonce = \"off\"\n",
+					),
+					0o600,
+				),
+			)
 			return []string{
-				"-device", "ich9-ahci,id=ahci", "-drive", drive(dir, "ata"), "-device", "ide-hd,bus=ahci.0,drive=ata,serial=RIGATA00417,model=RIG ATA DISK,wwn=0x5002abe700000417",
-				"-drive", drive(dir, "nvme"), "-device", "nvme,id=solid,drive=nvme,serial=RIGNVME0118",
-				"-device", "virtio-scsi-pci,id=scsi", "-drive", drive(dir, "scsi"), "-device", "scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233",
-				"-blockdev", "driver=file,node-name=bad-file,filename=" + filepath.Join(dir, "bad"), "-blockdev", "driver=blkdebug,node-name=bad-debug,config=" + faults + ",image=bad-file",
-				"-blockdev", "driver=raw,node-name=bad,file=bad-debug",
-				"-device", "scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
-				"-drive", drive(dir, "md-a"), "-device", "scsi-hd,id=oldest,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
-				"-drive", drive(dir, "md-b"), "-device", "scsi-hd,id=md-b,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
-				"-blockdev", "driver=file,node-name=worn-file,filename=" + filepath.Join(dir, "md-c"), "-blockdev", "driver=blkdebug,node-name=worn-debug,config=" + worn + ",image=worn-file",
-				"-blockdev", "driver=raw,node-name=worn,file=worn-debug",
-				"-device", "scsi-hd,id=worn,drive=worn,serial=RIGMD00C03,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000c3"}
-		}})
+				"-device",
+				"ich9-ahci,id=ahci",
+				"-drive",
+				drive(dir, "ata"),
+				"-device",
+				"ide-hd,bus=ahci.0,drive=ata,serial=RIGATA00417,model=RIG ATA DISK,wwn=0x5002abe700000417",
+				"-drive",
+				drive(dir, "nvme"),
+				"-device",
+				"nvme,id=solid,drive=nvme,serial=RIGNVME0118",
+				"-device",
+				"virtio-scsi-pci,id=scsi",
+				"-drive",
+				drive(dir, "scsi"),
+				"-device",
+				"scsi-hd,drive=scsi,serial=RIGSCSI0233,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000233",
+				"-blockdev",
+				"driver=file,node-name=bad-file,filename=" + filepath.Join(dir, "bad"),
+				"-blockdev",
+				"driver=blkdebug,node-name=bad-debug,config=" + faults + ",image=bad-file",
+				"-blockdev",
+				"driver=raw,node-name=bad,file=bad-debug",
+				"-device",
+				"scsi-hd,drive=bad,serial=RIGBAD00666,vendor=RIG,product=SCSI DISK,wwn=0x5002abe700000666",
+				"-drive",
+				drive(dir, "md-a"),
+				"-device",
+				"scsi-hd,id=oldest,drive=md-a,serial=RIGMD00A01,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000a1",
+				"-drive",
+				drive(dir, "md-b"),
+				"-device",
+				"scsi-hd,id=md-b,drive=md-b,serial=RIGMD00B02,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000b2",
+				"-blockdev",
+				"driver=file,node-name=worn-file,filename=" + filepath.Join(dir, "md-c"),
+				"-blockdev",
+				"driver=blkdebug,node-name=worn-debug,config=" + worn + ",image=worn-file",
+				"-blockdev",
+				"driver=raw,node-name=worn,file=worn-debug",
+				"-device",
+				"scsi-hd,id=worn,drive=worn,serial=RIGMD00C03,vendor=RIG,product=SCSI DISK,wwn=0x5002abe7000000c3",
+			}
+		},
+	})
 }
 
-// programs finds programs of others that make what the agent looks at, in the folders where their packages were unpacked or on this
-// machine, with the libraries that they need.
+// programs finds programs of others that make what the agent looks at, in the folders where their packages were
+// unpacked or on this machine, with the libraries that they need.
 func programs(t *testing.T, names []string) map[string][]byte {
 	t.Helper()
 	out := map[string][]byte{}
@@ -275,7 +386,16 @@ func programs(t *testing.T, names []string) map[string][]byte {
 		return out
 	}
 	tools := os.Getenv("LANTERN_RIG_TOOLS")
-	folders := []string{tools + "/sbin", tools + "/usr/sbin", tools + "/bin", tools + "/usr/bin", "/sbin", "/usr/sbin", "/bin", "/usr/bin"}
+	folders := []string{
+		tools + "/sbin",
+		tools + "/usr/sbin",
+		tools + "/bin",
+		tools + "/usr/bin",
+		"/sbin",
+		"/usr/sbin",
+		"/bin",
+		"/usr/bin",
+	}
 	for _, name := range names {
 		path := ""
 		for _, f := range folders {
@@ -290,7 +410,10 @@ func programs(t *testing.T, names []string) map[string][]byte {
 		require.NoError(t, err)
 		out["sbin/"+name] = data
 		cmd := exec.Command("ldd", path)
-		cmd.Env = append(os.Environ(), "LD_LIBRARY_PATH="+tools+"/lib/x86_64-linux-gnu:"+tools+"/usr/lib/x86_64-linux-gnu")
+		cmd.Env = append(
+			os.Environ(),
+			"LD_LIBRARY_PATH="+tools+"/lib/x86_64-linux-gnu:"+tools+"/usr/lib/x86_64-linux-gnu",
+		)
 		said, err := cmd.Output()
 		require.NoError(t, err, path)
 		for _, lib := range regexp.MustCompile(`(?m)(/\S+\.so\S*)`).FindAllString(string(said), -1) {
@@ -316,7 +439,14 @@ func (r *rig) serve() (server, hostToken string) {
 	require.NoError(r.t, err)
 	address := l.Addr().String()
 	require.NoError(r.t, l.Close())
-	cmd := exec.Command(filepath.Join(r.dir, "lantern"), "serve", "--listen", address, "--data", filepath.Join(r.dir, "service"))
+	cmd := exec.Command(
+		filepath.Join(r.dir, "lantern"),
+		"serve",
+		"--listen",
+		address,
+		"--data",
+		filepath.Join(r.dir, "service"),
+	)
 	out, err := cmd.StdoutPipe()
 	require.NoError(r.t, err)
 	require.NoError(r.t, cmd.Start())
@@ -328,11 +458,14 @@ func (r *rig) serve() (server, hostToken string) {
 	}
 	require.NotEmpty(r.t, token)
 	go func() { _, _ = io.Copy(io.Discard, out) }()
-	r.client, err = api.NewClientWithResponses("http://"+address+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, q *http.Request) error {
-		q.Header.Set("Authorization", "Bearer "+token)
-		q.Header.Set("Idempotency-Key", fmt.Sprint(time.Now().UnixNano()))
-		return nil
-	}))
+	r.client, err = api.NewClientWithResponses(
+		"http://"+address+"/api/v1",
+		api.WithRequestEditorFn(func(_ context.Context, q *http.Request) error {
+			q.Header.Set("Authorization", "Bearer "+token)
+			q.Header.Set("Idempotency-Key", fmt.Sprint(time.Now().UnixNano()))
+			return nil
+		}),
+	)
 	require.NoError(r.t, err)
 	enrol := exec.Command(filepath.Join(r.dir, "lantern"), "--server", "http://"+address, "host", "enrol", "rig")
 	enrol.Env = append(os.Environ(), "LANTERN_TOKEN="+token)
@@ -480,7 +613,11 @@ func TestRig(t *testing.T) {
 
 	r.step("a self-test runs and is read from the drive's own log", func(t *testing.T) {
 		require.Empty(t, ata.Tests)
-		res, err := r.client.StartTestsWithResponse(t.Context(), nil, api.TestOrder{Drive: ata.Key, Kind: api.TestOrderKindShort})
+		res, err := r.client.StartTestsWithResponse(
+			t.Context(),
+			nil,
+			api.TestOrder{Drive: ata.Key, Kind: api.TestOrderKindShort},
+		)
 		require.NoError(t, err)
 		require.Equal(t, api.TestRunStateOrdered, (*res.JSON202)[0].State, "%s", res.Body)
 		d := r.until("RIGATA00417", "a short self-test, passed", func(d api.Drive) bool { return len(d.Tests) > 0 })
@@ -496,10 +633,17 @@ func TestRig(t *testing.T) {
 		require.Contains(t, bad.Holds[0], "cannot be read")
 		before, _ := metric(bad, "host_io_errors")
 		require.Contains(t, r.inside("read", bad.Path, "8"), "input/output error")
-		r.until("RIGBAD00666", "its errors rise", func(d api.Drive) bool { v, _ := metric(d, "host_io_errors"); return v > before })
+		r.until(
+			"RIGBAD00666",
+			"its errors rise",
+			func(d api.Drive) bool { v, _ := metric(d, "host_io_errors"); return v > before },
+		)
 	})
 	r.step("a critical warning is raised while it runs", func(t *testing.T) {
-		r.tell("qom-set", map[string]any{"path": "/machine/peripheral/solid", "property": "smart_critical_warning", "value": 4})
+		r.tell(
+			"qom-set",
+			map[string]any{"path": "/machine/peripheral/solid", "property": "smart_critical_warning", "value": 4},
+		)
 		d := r.until("RIGNVME0118", "reliability degraded", func(d api.Drive) bool { return d.Verdict == api.Replace })
 		require.NotEmpty(t, d.Findings)
 	})
@@ -515,19 +659,48 @@ func TestRig(t *testing.T) {
 		d := r.until(stopped.Key, "LOG SENSE, page 0Dh", has("temperature_celsius"))
 		require.Empty(t, d.Blind)
 		r.inside("command", d.Path, "1b0000000000") // START STOP UNIT, stop (SBC-4 5.25)
-		r.until(stopped.Key, "asleep, and not woken", func(d api.Drive) bool { return strings.Contains(d.Blind, "asleep") })
+		r.until(
+			stopped.Key,
+			"asleep, and not woken",
+			func(d api.Drive) bool { return strings.Contains(d.Blind, "asleep") },
+		)
 		r.inside("command", d.Path, "1b0000000100")
 		r.until(stopped.Key, "awake again", func(d api.Drive) bool { return d.Blind == "" })
 	})
 	r.step("drives come and go while it runs", func(t *testing.T) {
-		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": "later", "filename": filepath.Join(r.dir, "later")})
-		r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": "hot", "bus": "scsi.0", "drive": "later", "serial": "RIGHOT00777", "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe700000777)})
+		r.tell(
+			"blockdev-add",
+			map[string]any{"driver": "file", "node-name": "later", "filename": filepath.Join(r.dir, "later")},
+		)
+		r.tell(
+			"device_add",
+			map[string]any{
+				"driver":  "scsi-hd",
+				"id":      "hot",
+				"bus":     "scsi.0",
+				"drive":   "later",
+				"serial":  "RIGHOT00777",
+				"vendor":  "RIG",
+				"product": "SCSI DISK",
+				"wwn":     uint64(0x5002abe700000777),
+			},
+		)
 		r.until("RIGHOT00777", "a SCSI disk came", func(d api.Drive) bool { return d.Present })
 		r.tell("device_del", map[string]any{"id": "hot"})
 		r.until("RIGHOT00777", "and went", func(d api.Drive) bool { return !d.Present })
-		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": "later-nvme", "filename": filepath.Join(r.dir, "later-nvme")})
-		r.tell("device_add", map[string]any{"driver": "nvme", "id": "hot-nvme", "drive": "later-nvme", "serial": "RIGNVME0888"})
-		r.until("RIGNVME0888", "an NVMe disk came", func(d api.Drive) bool { return d.Present && has("media_errors")(d) })
+		r.tell(
+			"blockdev-add",
+			map[string]any{"driver": "file", "node-name": "later-nvme", "filename": filepath.Join(r.dir, "later-nvme")},
+		)
+		r.tell(
+			"device_add",
+			map[string]any{"driver": "nvme", "id": "hot-nvme", "drive": "later-nvme", "serial": "RIGNVME0888"},
+		)
+		r.until(
+			"RIGNVME0888",
+			"an NVMe disk came",
+			func(d api.Drive) bool { return d.Present && has("media_errors")(d) },
+		)
 		r.tell("device_del", map[string]any{"id": "hot-nvme"})
 		r.until("RIGNVME0888", "and went", func(d api.Drive) bool { return !d.Present })
 	})
@@ -563,11 +736,20 @@ func (r *rig) array(t *testing.T) {
 	p := pool("the array is reported", func(p api.Pool) bool { return p.Margin.Known })
 	require.Equal(t, "md raid5", p.Kind)
 	require.Equal(t, "can lose 1 more drive", p.Margin.Words)
-	require.Equal(t, []string{a.Key, b.Key, c.Key}, []string{p.Groups[0].Members[0].Drive, p.Groups[0].Members[1].Drive, p.Groups[0].Members[2].Drive})
+	require.Equal(
+		t,
+		[]string{a.Key, b.Key, c.Key},
+		[]string{p.Groups[0].Members[0].Drive, p.Groups[0].Members[1].Drive, p.Groups[0].Members[2].Drive},
+	)
 	require.Contains(t, r.disk(t, a.Key).Holds[0], "md member")
 
 	require.Equal(t, "filled", r.inside("fill", "/dev/md0", "0", "40", "1"))
-	require.Equal(t, "filled", r.inside("fill", "/dev/md0", "90", "10", "2"), "the array bears what its member cannot write")
+	require.Equal(
+		t,
+		"filled",
+		r.inside("fill", "/dev/md0", "90", "10", "2"),
+		"the array bears what its member cannot write",
+	)
 	p = pool("a member is faulty", func(p api.Pool) bool { return p.Groups[0].Members[2].State == "faulty" })
 	require.Equal(t, "cannot lose another drive", p.Margin.Words)
 	require.Equal(t, c.Key, p.Groups[0].Members[2].Drive)
@@ -577,7 +759,12 @@ func (r *rig) array(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, planned.JSON201, "%s", planned.Body)
 	id := planned.JSON201.Id
-	begun, err := r.client.BeginSwapWithResponse(t.Context(), id, nil, api.BeginSwap{Reason: "it is faulty already", NoBackup: true})
+	begun, err := r.client.BeginSwapWithResponse(
+		t.Context(),
+		id,
+		nil,
+		api.BeginSwap{Reason: "it is faulty already", NoBackup: true},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, begun.JSON200, "%s", begun.Body)
 	swap := func(what string, holds func(api.Swap) bool) (w api.Swap) {
@@ -597,12 +784,32 @@ func (r *rig) array(t *testing.T) {
 	r.tell("device_del", map[string]any{"id": "worn"})
 	swap("the old one left", func(w api.Swap) bool { return w.Phase == api.SwapPhaseInsert })
 	hot := func(name, serial string, wwn uint64) {
-		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
-		r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": serial, "vendor": "RIG", "product": "SCSI DISK", "wwn": wwn})
+		r.tell(
+			"blockdev-add",
+			map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)},
+		)
+		r.tell(
+			"device_add",
+			map[string]any{
+				"driver":  "scsi-hd",
+				"id":      name,
+				"bus":     "scsi.0",
+				"drive":   name,
+				"serial":  serial,
+				"vendor":  "RIG",
+				"product": "SCSI DISK",
+				"wwn":     wwn,
+			},
+		)
 	}
 	hot("md-d", "RIGMD00D04", 0x5002abe7000000d4)
 	swap("the new one waits for its label", func(w api.Swap) bool { return w.Phase == api.SwapPhaseConfirm })
-	confirmed, err := r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00D04", Reason: "a test"})
+	confirmed, err := r.client.ConfirmSwapWithResponse(
+		t.Context(),
+		id,
+		nil,
+		api.ConfirmTail{Tail: "00D04", Reason: "a test"},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
 	p = pool("the array is whole again", func(p api.Pool) bool {
@@ -620,7 +827,11 @@ func (r *rig) array(t *testing.T) {
 	// A member that still works is swapped while it helps: a tested drive is filled beside it, and it leaves last.
 	hot("md-e", "RIGMD00E05", 0x5002abe7000000e5)
 	e := r.until("RIGMD00E05", "another disk", func(d api.Drive) bool { return d.Present })
-	accepted, err := r.client.AcceptDriveWithResponse(t.Context(), nil, api.AcceptDrive{Drive: e.Key, Surface: true, Tail: "00E05"})
+	accepted, err := r.client.AcceptDriveWithResponse(
+		t.Context(),
+		nil,
+		api.AcceptDrive{Drive: e.Key, Surface: true, Tail: "00E05"},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, accepted.JSON201, "%s", accepted.Body)
 	var test api.Acceptance
@@ -638,10 +849,20 @@ func (r *rig) array(t *testing.T) {
 	require.NotNil(t, planned.JSON201, "%s", planned.Body)
 	require.Contains(t, planned.JSON201.Recipe, "the new drive first")
 	id = planned.JSON201.Id
-	begun, err = r.client.BeginSwapWithResponse(t.Context(), id, nil, api.BeginSwap{Reason: "it is old", NoBackup: true})
+	begun, err = r.client.BeginSwapWithResponse(
+		t.Context(),
+		id,
+		nil,
+		api.BeginSwap{Reason: "it is old", NoBackup: true},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, begun.JSON200, "%s", begun.Body)
-	confirmed, err = r.client.ConfirmSwapWithResponse(t.Context(), id, nil, api.ConfirmTail{Tail: "00E05", Reason: "a test"})
+	confirmed, err = r.client.ConfirmSwapWithResponse(
+		t.Context(),
+		id,
+		nil,
+		api.ConfirmTail{Tail: "00E05", Reason: "a test"},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, confirmed.JSON200, "%s", confirmed.Body)
 	swap("the old one may leave", func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
@@ -669,7 +890,8 @@ func (r *rig) array(t *testing.T) {
 		}, 30*time.Second, 50*time.Millisecond, "%s", order.Action)
 	}
 	p = pool("a scrub has ended, and the priority shows", func(p api.Pool) bool {
-		return p.Recovery.Kind == api.RecoveryKindScrub && p.Recovery.State == api.RecoveryStateFinished && p.Priority == "low"
+		return p.Recovery.Kind == api.RecoveryKindScrub && p.Recovery.State == api.RecoveryStateFinished &&
+			p.Priority == "low"
 	})
 	require.Zero(t, p.Recovery.Found)
 }
@@ -684,7 +906,11 @@ func (r *rig) campaign(t *testing.T) {
 		return *res.JSON200
 	}
 	before := pool()
-	made, err := r.client.PlanCampaignWithResponse(t.Context(), nil, api.PlanCampaign{Pool: "films", NeedsBytes: 90 << 20, Grow: true})
+	made, err := r.client.PlanCampaignWithResponse(
+		t.Context(),
+		nil,
+		api.PlanCampaign{Pool: "films", NeedsBytes: 90 << 20, Grow: true},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, made.JSON201, "%s", made.Body)
 	c := *made.JSON201
@@ -714,7 +940,12 @@ func (r *rig) campaign(t *testing.T) {
 			}
 			switch w = *res.JSON200; {
 			case w.Phase == api.SwapPhasePlanned:
-				_, err = r.client.BeginSwapWithResponse(t.Context(), w.Id, nil, api.BeginSwap{Reason: "larger drives", NoBackup: true})
+				_, err = r.client.BeginSwapWithResponse(
+					t.Context(),
+					w.Id,
+					nil,
+					api.BeginSwap{Reason: "larger drives", NoBackup: true},
+				)
 			case w.Phase == api.SwapPhasePull && w.Hold == "" && !pulled:
 				pulled = true
 				r.tell("device_del", map[string]any{"id": devices[w.Old.Tail]})
@@ -722,17 +953,42 @@ func (r *rig) campaign(t *testing.T) {
 				devices[tail] = name
 				require.NoError(t, os.WriteFile(filepath.Join(r.dir, name), nil, 0o600))
 				require.NoError(t, os.Truncate(filepath.Join(r.dir, name), larger))
-				r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
-				r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": "RIGMDL" + tail, "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe7000001a0 + i)})
+				r.tell(
+					"blockdev-add",
+					map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)},
+				)
+				r.tell(
+					"device_add",
+					map[string]any{
+						"driver":  "scsi-hd",
+						"id":      name,
+						"bus":     "scsi.0",
+						"drive":   name,
+						"serial":  "RIGMDL" + tail,
+						"vendor":  "RIG",
+						"product": "SCSI DISK",
+						"wwn":     uint64(0x5002abe7000001a0 + i),
+					},
+				)
 			case w.Phase == api.SwapPhaseConfirm:
-				_, err = r.client.ConfirmSwapWithResponse(t.Context(), w.Id, nil, api.ConfirmTail{Tail: tail, Reason: "a test"})
+				_, err = r.client.ConfirmSwapWithResponse(
+					t.Context(),
+					w.Id,
+					nil,
+					api.ConfirmTail{Tail: tail, Reason: "a test"},
+				)
 			}
 			return err == nil && !w.Open
 		}, 60*time.Second, 50*time.Millisecond)
 		require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v\n%+v\n%s", w.Log, w.Checks, w.Hold)
 	}
 	next()
-	assert.Eventually(t, func() bool { look(); return c.State == api.CampaignStateDone }, 60*time.Second, 50*time.Millisecond)
+	assert.Eventually(
+		t,
+		func() bool { look(); return c.State == api.CampaignStateDone },
+		60*time.Second,
+		50*time.Millisecond,
+	)
 	t.Logf("films        %+v", c.Log[len(c.Log)-3:])
 	require.Equal(t, api.CampaignStateDone, c.State, "%+v", c.Log)
 	after := pool()
@@ -748,8 +1004,23 @@ func (r *rig) mirrors(t *testing.T) {
 	var paths []string
 	for i, serial := range []string{"RIGMD00F06", "RIGMD00G07", "RIGMD00H08", "RIGMD00I09"} {
 		name := fmt.Sprintf("md-%c", 'f'+i)
-		r.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)})
-		r.tell("device_add", map[string]any{"driver": "scsi-hd", "id": name, "bus": "scsi.0", "drive": name, "serial": serial, "vendor": "RIG", "product": "SCSI DISK", "wwn": uint64(0x5002abe7000000f0 + i)})
+		r.tell(
+			"blockdev-add",
+			map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)},
+		)
+		r.tell(
+			"device_add",
+			map[string]any{
+				"driver":  "scsi-hd",
+				"id":      name,
+				"bus":     "scsi.0",
+				"drive":   name,
+				"serial":  serial,
+				"vendor":  "RIG",
+				"product": "SCSI DISK",
+				"wwn":     uint64(0x5002abe7000000f0 + i),
+			},
+		)
 		paths = append(paths, r.until(serial, "another disk", func(d api.Drive) bool { return d.Present }).Path)
 	}
 	require.Equal(t, "made", r.inside(append([]string{"array", "1", "rig:notes", "10"}, paths...)...))
@@ -765,11 +1036,18 @@ func (r *rig) mirrors(t *testing.T) {
 			return holds(p)
 		}, 60*time.Second, 50*time.Millisecond, what)
 	}
-	until("it is two mirrors", func(p api.Pool) bool { return len(p.Groups) == 2 && p.Margin.Words == "can lose 1 more drive" })
+	until(
+		"it is two mirrors",
+		func(p api.Pool) bool { return len(p.Groups) == 2 && p.Margin.Words == "can lose 1 more drive" },
+	)
 	require.Equal(t, "two-way mirror", p.Groups[1].Protection)
 	require.Equal(t, "faulty", r.inside("fail", p.Id, "3"))
 	until("one of the second is faulty", func(p api.Pool) bool { return p.Groups[1].Members[1].State == "faulty" })
-	require.Equal(t, []string{"can lose 1 more drive", "cannot lose another drive"}, []string{p.Groups[0].Margin.Words, p.Groups[1].Margin.Words})
+	require.Equal(
+		t,
+		[]string{"can lose 1 more drive", "cannot lose another drive"},
+		[]string{p.Groups[0].Margin.Words, p.Groups[1].Margin.Words},
+	)
 	w, err := r.client.WhatIfWithResponse(t.Context(), "notes", &api.WhatIfParams{Lose: []string{"0"}})
 	require.NoError(t, err)
 	require.EqualValues(t, "reduced margin", w.JSON200.Outcome, "the other mirror bears it")

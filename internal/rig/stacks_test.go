@@ -32,8 +32,8 @@ const (
 	roomy = 640 << 20 // btrfs needs room to begin a replacement
 )
 
-// TestStacks lets the agent meet the storage stacks that people really run, made by the programs that people make them with: what is
-// said of them before, during and after, and swaps in them with the data compared.
+// TestStacks lets the agent meet the storage stacks that people really run, made by the programs that people make them
+// with: what is said of them before, during and after, and swaps in them with the data compared.
 func TestStacks(t *testing.T) {
 	boots := map[string]func(s *stacks){"short": func(s *stacks) {
 		s.step("a file system, swap: in use, and never called unused", s.used)
@@ -68,22 +68,94 @@ func TestStacks(t *testing.T) {
 
 // bootStacks starts a machine with blank drives and the programs that make storage stacks of them.
 func bootStacks(t *testing.T, long bool) *stacks {
-	disks := map[string]int64{"x1": small, "x2": small, "c1": roomy, "c2": roomy, "a1": large, "a2": large, "a3": large, "l1": small, "l2": small, "l3": small,
-		"o1": small, "o2": small, "r1": small, "r2": small, "r3": small, "r4": small, "e1": small, "e2": small}
-	r := boot(t, machine{memory: 1400, long: long, every: "20s", read: "20s",
-		modules: []string{"sd_mod", "sg", "virtio_pci", "virtio_scsi", "virtio_net", "scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32",
-			"crc32c_generic", "crc32c_intel", "raid0", "linear", "raid1", "raid10", "raid456", "dm_mod", "dm_crypt", "xts", "aesni_intel",
-			"dm_raid", "dm_mirror", "dm_multipath", "dm_round_robin", "dm_service_time", "btrfs", "ext4", "algif_skcipher", "sha256_generic", "hmac", "ecb", "essiv"},
-		tools: []string{arrayTool(t), "mdmon", "lvm", "cryptsetup", "dmsetup", "sfdisk", "mke2fs", "mkswap", "mkfs.btrfs"},
+	disks := map[string]int64{
+		"x1": small,
+		"x2": small,
+		"c1": roomy,
+		"c2": roomy,
+		"a1": large,
+		"a2": large,
+		"a3": large,
+		"l1": small,
+		"l2": small,
+		"l3": small,
+		"o1": small,
+		"o2": small,
+		"r1": small,
+		"r2": small,
+		"r3": small,
+		"r4": small,
+		"e1": small,
+		"e2": small,
+	}
+	r := boot(t, machine{
+		memory: 1400,
+		long:   long,
+		every:  "20s",
+		read:   "20s",
+		modules: []string{
+			"sd_mod",
+			"sg",
+			"virtio_pci",
+			"virtio_scsi",
+			"virtio_net",
+			"scsi_debug add_host=2 vpd_use_hostno=0 dev_size_mb=32",
+			"crc32c_generic",
+			"crc32c_intel",
+			"raid0",
+			"linear",
+			"raid1",
+			"raid10",
+			"raid456",
+			"dm_mod",
+			"dm_crypt",
+			"xts",
+			"aesni_intel",
+			"dm_raid",
+			"dm_mirror",
+			"dm_multipath",
+			"dm_round_robin",
+			"dm_service_time",
+			"btrfs",
+			"ext4",
+			"algif_skcipher",
+			"sha256_generic",
+			"hmac",
+			"ecb",
+			"essiv",
+		},
+		tools: []string{
+			arrayTool(t),
+			"mdmon",
+			"lvm",
+			"cryptsetup",
+			"dmsetup",
+			"sfdisk",
+			"mke2fs",
+			"mkswap",
+			"mkfs.btrfs",
+		},
 		devices: func(dir string) []string {
 			out := []string{"-device", "virtio-scsi-pci,id=scsi"}
 			for _, name := range slices.Sorted(maps.Keys(disks)) {
 				image(t, dir, name, disks[name])
-				out = append(out, "-drive", drive(dir, name),
-					"-device", fmt.Sprintf("scsi-hd,id=dev-%s,drive=%s,serial=%s,vendor=RIG,product=STACK DISK,wwn=0x%x", name, name, serial(name), wwn(name)))
+				out = append(
+					out,
+					"-drive",
+					drive(dir, name),
+					"-device",
+					fmt.Sprintf(
+						"scsi-hd,id=dev-%s,drive=%s,serial=%s,vendor=RIG,product=STACK DISK,wwn=0x%x",
+						name,
+						name,
+						serial(name),
+						wwn(name),
+					),
+				)
 			}
 			return out
-		}})
+		},
+	})
 	return &stacks{rig: r}
 }
 
@@ -126,7 +198,19 @@ func (s *stacks) run(words ...string) string {
 func (s *stacks) hot(name string, size int64) {
 	image(s.t, s.dir, name, size)
 	s.tell("blockdev-add", map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(s.dir, name)})
-	s.tell("device_add", map[string]any{"driver": "scsi-hd", "id": "dev-" + name, "bus": "scsi.0", "drive": name, "serial": serial(name), "vendor": "RIG", "product": "STACK DISK", "wwn": wwn(name)})
+	s.tell(
+		"device_add",
+		map[string]any{
+			"driver":  "scsi-hd",
+			"id":      "dev-" + name,
+			"bus":     "scsi.0",
+			"drive":   name,
+			"serial":  serial(name),
+			"vendor":  "RIG",
+			"product": "STACK DISK",
+			"wwn":     wwn(name),
+		},
+	)
 }
 
 func (s *stacks) pull(name string) { s.tell("device_del", map[string]any{"id": "dev-" + name}) }
@@ -204,7 +288,12 @@ func (s *stacks) begin(id string) {
 	s.t.Helper()
 	said := ""
 	require.Eventually(s.t, func() bool {
-		res, err := s.client.BeginSwapWithResponse(s.t.Context(), id, nil, api.BeginSwap{Reason: "a test", NoBackup: true})
+		res, err := s.client.BeginSwapWithResponse(
+			s.t.Context(),
+			id,
+			nil,
+			api.BeginSwap{Reason: "a test", NoBackup: true},
+		)
 		require.NoError(s.t, err)
 		said = string(res.Body)
 		return res.JSON200 != nil
@@ -220,7 +309,12 @@ func (x text) String() string { return *x.s }
 
 func (s *stacks) confirm(id, name string) {
 	s.t.Helper()
-	res, err := s.client.ConfirmSwapWithResponse(s.t.Context(), id, nil, api.ConfirmTail{Tail: tail(name), Reason: "a test"})
+	res, err := s.client.ConfirmSwapWithResponse(
+		s.t.Context(),
+		id,
+		nil,
+		api.ConfirmTail{Tail: tail(name), Reason: "a test"},
+	)
 	require.NoError(s.t, err)
 	require.NotNil(s.t, res.JSON200, "%s", res.Body)
 }
@@ -248,25 +342,45 @@ func (s *stacks) used(t *testing.T) {
 	require.Contains(t, s.refused("x1"), "no-member", "blank, and nothing uses it")
 	require.Contains(t, s.refused("x1"), "both its ends were read and are blank")
 	s.run("mke2fs", "-q", "-t", "ext4", x1)
-	s.until(serial("x1"), "a file system lies there", func(d api.Drive) bool { return slices.Contains(d.Holds, "ext file system") })
+	s.until(
+		serial("x1"),
+		"a file system lies there",
+		func(d api.Drive) bool { return slices.Contains(d.Holds, "ext file system") },
+	)
 	require.Contains(t, s.refused("x1"), "in-use")
 	s.inside("mount", "ext4", x1, "/mnt/x1")
-	s.until(serial("x1"), "it is mounted", func(d api.Drive) bool { return slices.Contains(uses(d), "ext4 file system, mounted at /mnt/x1") })
+	s.until(
+		serial("x1"),
+		"it is mounted",
+		func(d api.Drive) bool { return slices.Contains(uses(d), "ext4 file system, mounted at /mnt/x1") },
+	)
 	require.Contains(t, s.refused("x1"), "ext4 file system, mounted at /mnt/x1")
 	s.run("mkswap", x2)
 	s.inside("swap", "on", x2)
 	s.until(serial("x2"), "it is swapped to", func(d api.Drive) bool { return slices.Contains(uses(d), "swap") })
 	require.Contains(t, s.refused("x2"), "swap")
 	for _, name := range []string{"x1", "x2"} {
-		res, err := s.client.AcceptDriveWithResponse(t.Context(), nil, api.AcceptDrive{Drive: serial(name), Surface: true, Tail: tail(name)})
+		res, err := s.client.AcceptDriveWithResponse(
+			t.Context(),
+			nil,
+			api.AcceptDrive{Drive: serial(name), Surface: true, Tail: tail(name)},
+		)
 		require.NoError(t, err)
 		require.Contains(t, string(res.Body), "drive-refused", "never written to")
 	}
 	// One that vanishes while it is in use is as grave as a member's loss.
 	s.inside("swap", "off", x2)
-	s.until(serial("x2"), "not swapped to any more", func(d api.Drive) bool { return slices.Equal(uses(d), []string{"swap area"}) })
+	s.until(
+		serial("x2"),
+		"not swapped to any more",
+		func(d api.Drive) bool { return slices.Equal(uses(d), []string{"swap area"}) },
+	)
 	s.pull("x1")
-	s.until(serial("x1"), "it vanished while it was mounted", func(d api.Drive) bool { return !d.Present && d.Verdict == api.Dead })
+	s.until(
+		serial("x1"),
+		"it vanished while it was mounted",
+		func(d api.Drive) bool { return !d.Present && d.Verdict == api.Dead },
+	)
 }
 
 // twoArrays: three drives, each with a boot partition and a partition of two arrays.
@@ -281,12 +395,48 @@ func (s *stacks) twoArrays(t *testing.T) {
 			parts[i] = append(parts[i], fmt.Sprint(path, i+2))
 		}
 	}
-	s.array(append([]string{"--create", "/dev/md10", "--run", "--name=films", "--homehost=rig", "--level=1", "--raid-devices=3", "--metadata=1.2", "--assume-clean", "--bitmap=none"}, parts[0]...)...)
-	s.array(append([]string{"--create", "/dev/md11", "--run", "--name=0", "--homehost=rig", "--level=5", "--raid-devices=3", "--chunk=64", "--assume-clean", "--bitmap=none"}, parts[1]...)...)
+	s.array(
+		append(
+			[]string{
+				"--create",
+				"/dev/md10",
+				"--run",
+				"--name=films",
+				"--homehost=rig",
+				"--level=1",
+				"--raid-devices=3",
+				"--metadata=1.2",
+				"--assume-clean",
+				"--bitmap=none",
+			},
+			parts[0]...)...)
+	s.array(
+		append(
+			[]string{
+				"--create",
+				"/dev/md11",
+				"--run",
+				"--name=0",
+				"--homehost=rig",
+				"--level=5",
+				"--raid-devices=3",
+				"--chunk=64",
+				"--assume-clean",
+				"--bitmap=none",
+			},
+			parts[1]...)...)
 	s.inside("fill", "/dev/md10", "0", "20", "11")
 	s.inside("fill", "/dev/md11", "0", "40", "12")
-	s.pool("films", "the mirror", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 2 && p.UsedUnknown })
-	p := s.pool("rig:0", "an installer's array keeps its host", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
+	s.pool(
+		"films",
+		"the mirror",
+		func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 2 && p.UsedUnknown },
+	)
+	p := s.pool(
+		"rig:0",
+		"an installer's array keeps its host",
+		func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 },
+	)
 	require.NotEmpty(t, p.Witness.Source)
 	require.Empty(t, p.Witness.Differs)
 	d := s.until(serial("a1"), "it has both places", func(d api.Drive) bool { return len(d.Places) == 2 })
@@ -318,7 +468,11 @@ func (s *stacks) twoArrays(t *testing.T) {
 		require.Equal(t, d.Layout.Parts, n.Layout.Parts)
 		for range 2 {
 			s.swap(w.Id, "a place waits to be ordered", func(w api.Swap) bool {
-				return w.Phase != api.SwapPhaseJoin || slices.ContainsFunc(w.Steps, func(st api.Step) bool { return st.State == api.StepStateNow && st.Acts })
+				return w.Phase != api.SwapPhaseJoin ||
+					slices.ContainsFunc(
+						w.Steps,
+						func(st api.Step) bool { return st.State == api.StepStateNow && st.Acts },
+					)
 			})
 			s.next(w.Id)
 		}
@@ -336,23 +490,53 @@ func (s *stacks) encrypted(t *testing.T) {
 	s.inside("put", "/tmp/key", "a passphrase of the rig")
 	open := func(name string) {
 		path := s.path(name)
-		s.run("cryptsetup", "-q", "luksFormat", "--type", "luks2", "--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000", "--key-file", "/tmp/key", path)
+		s.run(
+			"cryptsetup",
+			"-q",
+			"luksFormat",
+			"--type",
+			"luks2",
+			"--pbkdf",
+			"pbkdf2",
+			"--pbkdf-force-iterations",
+			"1000",
+			"--key-file",
+			"/tmp/key",
+			path,
+		)
 		s.run("cryptsetup", "open", "--key-file", "/tmp/key", path, "vault-"+name)
 	}
 	open("c1")
-	s.until(serial("c1"), "unlocked", func(d api.Drive) bool { return len(d.Uses) > 0 && strings.Contains(d.Uses[0].Says, "dm-") })
+	s.until(
+		serial("c1"),
+		"unlocked",
+		func(d api.Drive) bool { return len(d.Uses) > 0 && strings.Contains(d.Uses[0].Says, "dm-") },
+	)
 	require.Contains(t, s.refused("c1"), "in-use", "nothing in it yet")
 	open("c2")
-	s.run("mkfs.btrfs", "-q", "-L", "seals", "-d", "raid1", "-m", "raid1", "/dev/mapper/vault-c1", "/dev/mapper/vault-c2")
+	s.run(
+		"mkfs.btrfs",
+		"-q",
+		"-L",
+		"seals",
+		"-d",
+		"raid1",
+		"-m",
+		"raid1",
+		"/dev/mapper/vault-c1",
+		"/dev/mapper/vault-c2",
+	)
 	s.inside("mount", "btrfs", "/dev/mapper/vault-c1", "/mnt/seals")
 	s.inside("put", "/mnt/seals/log", strings.Repeat("seal seen at the skerry. ", 40))
 	p := s.pool("seals", "its members lie on drives, through encryption", func(p api.Pool) bool {
-		return p.Margin.Known && p.Margin.Members == 1 && len(p.Groups[0].Members) == 2 && p.Groups[0].Members[0].Tail == tail("c1")
+		return p.Margin.Known && p.Margin.Members == 1 && len(p.Groups[0].Members) == 2 &&
+			p.Groups[0].Members[0].Tail == tail("c1")
 	})
 	require.Equal(t, []string{"encrypted"}, p.Groups[0].Members[0].Layers)
 	require.Empty(t, p.Witness.Differs)
 	d := s.until(serial("c1"), "what uses it", func(d api.Drive) bool {
-		return len(d.Uses) > 0 && d.Uses[0].PoolName == "seals" && strings.Contains(d.Uses[0].Says, "btrfs seals on dm-")
+		return len(d.Uses) > 0 && d.Uses[0].PoolName == "seals" &&
+			strings.Contains(d.Uses[0].Says, "btrfs seals on dm-")
 	})
 	require.Len(t, d.Uses, 1)
 	w := s.plan("c1")
@@ -384,14 +568,26 @@ func (s *stacks) encrypted(t *testing.T) {
 		return closed(w)
 	})
 	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
-	require.Equal(t, "is "+strings.TrimSpace(strings.Repeat("seal seen at the skerry. ", 40)), s.inside("get", "/mnt/seals/log"))
+	require.Equal(
+		t,
+		"is "+strings.TrimSpace(strings.Repeat("seal seen at the skerry. ", 40)),
+		s.inside("get", "/mnt/seals/log"),
+	)
 	// It is unmounted: nobody can tell how it is, and that is said.
 	s.inside("unmount", "/mnt/seals")
-	p = s.pool("seals", "not reported any more", func(p api.Pool) bool { return !p.NotSeenSince.IsZero() && !p.Margin.Known })
+	p = s.pool(
+		"seals",
+		"not reported any more",
+		func(p api.Pool) bool { return !p.NotSeenSince.IsZero() && !p.Margin.Known },
+	)
 	require.True(t, p.Stale)
 	round, err := s.client.GetRoundWithResponse(t.Context())
 	require.NoError(t, err)
-	require.True(t, slices.ContainsFunc(round.JSON200.Pools, func(l api.PoolLine) bool { return l.Pool == "seals" }), "it is in the round")
+	require.True(
+		t,
+		slices.ContainsFunc(round.JSON200.Pools, func(l api.PoolLine) bool { return l.Pool == "seals" }),
+		"it is in the round",
+	)
 	require.Contains(t, s.refused("c2"), "pool-unknown")
 	s.inside("mount", "btrfs", "/dev/mapper/vault-c2", "/mnt/seals")
 	s.pool("seals", "reported again", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
@@ -413,13 +609,26 @@ func (s *stacks) volumes(t *testing.T) {
 	s.run("mke2fs", "-q", "-t", "ext4", "/dev/mapper/bank-scratch")
 	s.inside("mount", "ext4", "/dev/mapper/bank-scratch", "/mnt/scratch")
 	s.inside("fill", "/dev/mapper/bank-scans", "0", "20", "21")
-	p := s.pool("bank/scans", "the mirror, watched", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
+	p := s.pool(
+		"bank/scans",
+		"the mirror, watched",
+		func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 },
+	)
 	require.True(t, p.Watched)
 	require.Equal(t, "LVM metadata on the physical volumes", p.Witness.Source)
 	require.Empty(t, p.Witness.Differs)
-	s.until(serial("l3"), "a plain volume uses it", func(d api.Drive) bool { return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/scratch") })
+	s.until(
+		serial("l3"),
+		"a plain volume uses it",
+		func(d api.Drive) bool { return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/scratch") },
+	)
 	require.Contains(t, s.refused("l3"), "mounted at /mnt/scratch")
-	res, err := s.client.ActOnPoolWithResponse(t.Context(), "bank/scans", nil, api.PoolAction{Action: api.PoolActionActionScrub})
+	res, err := s.client.ActOnPoolWithResponse(
+		t.Context(),
+		"bank/scans",
+		nil,
+		api.PoolAction{Action: api.PoolActionActionScrub},
+	)
 	require.NoError(t, err)
 	require.Contains(t, string(res.Body), "not-offered")
 	w := s.plan("l1")
@@ -455,10 +664,20 @@ func (s *stacks) paths(t *testing.T) {
 		return len(d.Paths) == 2
 	}, 40*time.Second, 50*time.Millisecond, "one drive, two paths")
 	sectors := fmt.Sprint(d.CapacityBytes / 512)
-	s.run("dmsetup", "create", "mp", "--table", "0 "+sectors+" multipath 0 0 1 1 round-robin 0 2 1 "+d.Paths[0].Path+" 1 "+d.Paths[1].Path+" 1")
+	s.run(
+		"dmsetup",
+		"create",
+		"mp",
+		"--table",
+		"0 "+sectors+" multipath 0 0 1 1 round-robin 0 2 1 "+d.Paths[0].Path+" 1 "+d.Paths[1].Path+" 1",
+	)
 	s.run("mke2fs", "-q", "-t", "ext4", "/dev/mapper/mp")
 	s.inside("mount", "ext4", "/dev/mapper/mp", "/mnt/mp")
-	s.until(d.Key, "mounted over both", func(d api.Drive) bool { return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/mp") })
+	s.until(
+		d.Key,
+		"mounted over both",
+		func(d api.Drive) bool { return strings.Contains(strings.Join(uses(d), ";"), "mounted at /mnt/mp") },
+	)
 	lost := filepath.Base(d.Paths[1].Path)
 	s.inside("put", "/sys/block/"+lost+"/device/delete", "1")
 	d = s.until(d.Key, "a path is lost, and told", func(d api.Drive) bool {
@@ -475,9 +694,27 @@ func (s *stacks) reshape(t *testing.T) {
 	for _, name := range []string{"r1", "r2", "r3", "r4"} {
 		paths = append(paths, s.path(name))
 	}
-	s.array(append([]string{"--create", "/dev/md20", "--run", "--name=whales", "--homehost=rig", "--level=5", "--raid-devices=4", "--chunk=64", "--assume-clean", "--bitmap=none"}, paths...)...)
+	s.array(
+		append(
+			[]string{
+				"--create",
+				"/dev/md20",
+				"--run",
+				"--name=whales",
+				"--homehost=rig",
+				"--level=5",
+				"--raid-devices=4",
+				"--chunk=64",
+				"--assume-clean",
+				"--bitmap=none",
+			},
+			paths...)...)
 	s.inside("fill", "/dev/md20", "0", "60", "31")
-	before := s.pool("whales", "four members", func(p api.Pool) bool { return p.Margin.Known && len(p.Groups[0].Members) == 4 })
+	before := s.pool(
+		"whales",
+		"four members",
+		func(p api.Pool) bool { return p.Margin.Known && len(p.Groups[0].Members) == 4 },
+	)
 	s.hot("r5", small)
 	s.array("/dev/md20", "--add", s.path("r5"))
 	s.inside("put", "/sys/block/md20/md/sync_speed_max", "600")
@@ -507,7 +744,11 @@ func (s *stacks) external(t *testing.T) {
 	e1, e2 := s.path("e1"), s.path("e2")
 	s.array("--create", "/dev/md127", "--run", "--metadata=ddf", "--raid-devices=2", e1, e2)
 	s.array("--create", "/dev/md30", "--run", "--level=1", "--raid-devices=2", "--assume-clean", "/dev/md127")
-	p := s.pool("rig:md30", "the volume is shown, and watched", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
+	p := s.pool(
+		"rig:md30",
+		"the volume is shown, and watched",
+		func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 },
+	)
 	require.True(t, p.Watched)
 	require.Contains(t, p.Kind, "external metadata")
 	require.True(t, strings.HasPrefix(p.Id, "ddf-"), p.Id)
@@ -520,7 +761,17 @@ func (s *stacks) external(t *testing.T) {
 
 // old: an array of version 0.90 takes a new member.
 func (s *stacks) old(t *testing.T) {
-	s.array("--create", "/dev/md40", "--run", "--metadata=0.90", "--level=1", "--raid-devices=2", "--assume-clean", s.path("o1"), s.path("o2"))
+	s.array(
+		"--create",
+		"/dev/md40",
+		"--run",
+		"--metadata=0.90",
+		"--level=1",
+		"--raid-devices=2",
+		"--assume-clean",
+		s.path("o1"),
+		s.path("o2"),
+	)
 	s.inside("fill", "/dev/md40", "0", "20", "41")
 	p := s.pool("rig:md40", "it is shown", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
 	require.Empty(t, p.Witness.Differs)
@@ -544,10 +795,25 @@ func (s *stacks) old(t *testing.T) {
 
 // spare: the kernel fills the spare of an array beside a member that still works, and the margin never falls.
 func (s *stacks) spare(t *testing.T) {
-	s.array("--create", "/dev/md50", "--run", "--name=nets", "--homehost=rig", "--metadata=1.2", "--level=1", "--raid-devices=2", "--spare-devices=1", "--assume-clean", s.path("l1"), s.path("l2"), s.path("l3"))
+	s.array(
+		"--create",
+		"/dev/md50",
+		"--run",
+		"--name=nets",
+		"--homehost=rig",
+		"--metadata=1.2",
+		"--level=1",
+		"--raid-devices=2",
+		"--spare-devices=1",
+		"--assume-clean",
+		s.path("l1"),
+		s.path("l2"),
+		s.path("l3"),
+	)
 	s.inside("fill", "/dev/md50", "0", "20", "51")
 	s.pool("nets", "whole, and its spare stands by", func(p api.Pool) bool {
-		return p.Margin.Known && p.Margin.Members == 1 && len(p.Spares) == 1 && p.Spares[0].State == "standby" && slices.Contains(p.Offers, "spare")
+		return p.Margin.Known && p.Margin.Members == 1 && len(p.Spares) == 1 && p.Spares[0].State == "standby" &&
+			slices.Contains(p.Offers, "spare")
 	})
 	s.until(serial("l3"), "the spare was looked at", func(d api.Drive) bool { return d.Looked && len(d.Places) == 1 })
 	w := s.plan("l1")
@@ -555,9 +821,25 @@ func (s *stacks) spare(t *testing.T) {
 	s.begin(w.Id)
 	s.swap(w.Id, "the label of the spare is asked for", at(api.SwapPhaseConfirm))
 	s.confirm(w.Id, "l3")
-	s.swap(w.Id, "the old one may be pulled", func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" })
-	p := s.pool("nets", "the spare is a member", func(p api.Pool) bool { return p.Margin.Members == 1 && len(p.Groups[0].Members) == 2 })
-	require.True(t, slices.ContainsFunc(p.Groups[0].Members, func(m api.Member) bool { return m.Tail == tail("l3") && m.State == "online" }), "%+v", p.Groups[0].Members)
+	s.swap(
+		w.Id,
+		"the old one may be pulled",
+		func(w api.Swap) bool { return w.Phase == api.SwapPhasePull && w.Hold == "" },
+	)
+	p := s.pool(
+		"nets",
+		"the spare is a member",
+		func(p api.Pool) bool { return p.Margin.Members == 1 && len(p.Groups[0].Members) == 2 },
+	)
+	require.True(
+		t,
+		slices.ContainsFunc(
+			p.Groups[0].Members,
+			func(m api.Member) bool { return m.Tail == tail("l3") && m.State == "online" },
+		),
+		"%+v",
+		p.Groups[0].Members,
+	)
 	s.pull("l1")
 	w = s.swap(w.Id, "it closes", closed)
 	require.Equal(t, api.SwapPhaseClosed, w.Phase, "%+v", w.Log)
@@ -576,7 +858,8 @@ func (s *stacks) idle(t *testing.T) {
 	require.GreaterOrEqual(t, slot, 0)
 	s.pull("r2")
 	s.pool("whales", "it is missing, and the margin is less", func(p api.Pool) bool {
-		return p.Groups[0].Members[slot].State == "missing" && p.Margin.Members == 0 && p.Groups[0].Members[slot].Tail == tail("r2")
+		return p.Groups[0].Members[slot].State == "missing" && p.Margin.Members == 0 &&
+			p.Groups[0].Members[slot].Tail == tail("r2")
 	})
 	s.until(serial("r2"), "dead", func(d api.Drive) bool { return d.Verdict == api.Dead })
 	require.Equal(t, "same", s.inside("compare", "/dev/md20", "0", "60", "31"))
@@ -586,7 +869,11 @@ func (s *stacks) idle(t *testing.T) {
 func (s *stacks) over(t *testing.T) {
 	s.run("mkfs.btrfs", "-q", "-f", "-L", "floe", "-d", "single", "-m", "dup", "/dev/md20")
 	s.inside("mount", "btrfs", "/dev/md20", "/mnt/floe")
-	below := s.pool("whales", "the array below", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 0 })
+	below := s.pool(
+		"whales",
+		"the array below",
+		func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 0 },
+	)
 	p := s.pool("floe", "its member is an array, and its margin that of the array", func(p api.Pool) bool {
 		return p.Margin.Known && p.Margin.Members == 0 && p.Groups[0].Members[0].Under == below.Id
 	})

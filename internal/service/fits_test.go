@@ -13,8 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestOffersAreTaken: what fit offers for a place, and stock for a pool, is what a swap of that place would take, whatever the size,
-// medium, sectors, zones, contents and host of the drive; and all of what it would take there is offered.
+// TestOffersAreTaken: what fit offers for a place, and stock for a pool, is what a swap of that place would take,
+// whatever the size, medium, sectors, zones, contents and host of the drive; and all of what it would take there is
+// offered.
 func TestOffersAreTaken(t *testing.T) {
 	r := rand.New(rand.NewPCG(15, 16))
 	offered, refused := 0, 0
@@ -29,7 +30,16 @@ func TestOffersAreTaken(t *testing.T) {
 		log := b.disk("LL004", 4)
 		log.CapacityBytes, log.Medium = 480e9, "solid-state"
 		b.drives = append(b.drives, log)
-		b.pool.Logs = []api.MemberReport{{Slot: "log", State: "online", Drive: "wwn-" + log.Identity.Wwn, Domain: "fulmar", SizeBytes: 480e9, NeedsBytes: 480e9}}
+		b.pool.Logs = []api.MemberReport{
+			{
+				Slot:       "log",
+				State:      "online",
+				Drive:      "wwn-" + log.Identity.Wwn,
+				Domain:     "fulmar",
+				SizeBytes:  480e9,
+				NeedsBytes: 480e9,
+			},
+		}
 		var free []string
 		for i := range 6 {
 			d := b.disk(fmt.Sprintf("ZZ%03d", i+5), i+5)
@@ -65,7 +75,15 @@ func TestOffersAreTaken(t *testing.T) {
 				x, err := b.s.Fleet.FindDrive(tail)
 				require.NoError(t, err)
 				why := w.Unfit(*b.s.Stock.SwapDrive(x))
-				require.Equal(t, why == "", slices.ContainsFunc(f.Candidates, func(c api.LostMember) bool { return c.Tail == tail }), "%s for %s: %q", tail, f.Slot, why)
+				require.Equal(
+					t,
+					why == "",
+					slices.ContainsFunc(f.Candidates, func(c api.LostMember) bool { return c.Tail == tail }),
+					"%s for %s: %q",
+					tail,
+					f.Slot,
+					why,
+				)
 				if why == "" {
 					offered++
 					pools[tail] = true
@@ -84,8 +102,9 @@ func TestOffersAreTaken(t *testing.T) {
 	require.Greater(t, min(offered, refused), 30)
 }
 
-// TestThePastStays: a drive that was found to need replacement, or was swapped out, is no stock when it comes back with good readings,
-// nor offered, nor taken by a swap, until it has passed the test of a new drive; a restart forgets nothing of that.
+// TestThePastStays: a drive that was found to need replacement, or was swapped out, is not stock when it comes back with
+// good readings, nor offered, nor taken by a swap, until it has passed the test of a new drive; a restart forgets
+// nothing of that.
 func TestThePastStays(t *testing.T) {
 	b := newBench(t)
 	d := b.disk("ZZ009", 9)
@@ -100,7 +119,10 @@ func TestThePastStays(t *testing.T) {
 	b.drives = b.drives[:at]
 	b.report()
 	b.clock.forward(30 * 24 * time.Hour)
-	gone.Reading.At, gone.Reading.Metrics = b.clock.Now(), map[string]float64{"pending_sectors": 0, "power_on_hours": 110}
+	gone.Reading.At, gone.Reading.Metrics = b.clock.Now(), map[string]float64{
+		"pending_sectors": 0,
+		"power_on_hours":  110,
+	}
 	b.drives = append(b.drives, gone)
 	b.report()
 	for range 2 {
@@ -110,7 +132,10 @@ func TestThePastStays(t *testing.T) {
 		require.Contains(t, b.s.Fleet.Distrust(x), "had the verdict replace (Sectors that cannot be read)")
 		require.NotEmpty(t, b.s.Stock.SwapDrive(x).Ill)
 		b.s.mu.Unlock()
-		require.False(t, slices.ContainsFunc(b.s.Stock.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" }))
+		require.False(
+			t,
+			slices.ContainsFunc(b.s.Stock.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" }),
+		)
 		fits, err := b.s.Views.Fit("plankton")
 		require.NoError(t, err)
 		for _, f := range fits {
@@ -123,5 +148,11 @@ func TestThePastStays(t *testing.T) {
 	x, _ := b.s.Fleet.FindDrive("ZZ009")
 	x.Accepted = fleet.Accepted{State: "passed", At: b.clock.Now().Add(time.Hour)}
 	b.s.mu.Unlock()
-	require.True(t, slices.ContainsFunc(b.s.Stock.Stock(), func(i api.StockItem) bool { return i.Tail == "ZZ009" && len(i.Fits) > 0 }))
+	require.True(
+		t,
+		slices.ContainsFunc(
+			b.s.Stock.Stock(),
+			func(i api.StockItem) bool { return i.Tail == "ZZ009" && len(i.Fits) > 0 },
+		),
+	)
 }

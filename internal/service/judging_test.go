@@ -25,16 +25,48 @@ func TestJudgedAlike(t *testing.T) {
 				_, err := b.s.Fleet.Enrol("test", host)
 				require.NoError(t, err)
 			}
-			p := api.PoolReport{Id: "p" + host, Name: host + "-pool", Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}
+			p := api.PoolReport{
+				Id:      "p" + host,
+				Name:    host + "-pool",
+				Volumes: []api.VolumeReport{},
+				Spares:  []api.MemberReport{},
+				Logs:    []api.MemberReport{},
+			}
 			rep := &api.Report{Host: host, IntervalSeconds: 30, Enclosures: []api.EnclosureReport{}}
 			for g := range 2 {
 				group := api.GroupReport{Name: fmt.Sprint(g), Protection: api.Protection{Tolerance: 1}}
 				for i := range 5 {
 					n := h*10 + g*5 + i
-					d := api.DriveReport{Identity: api.Identity{Wwn: fmt.Sprintf("5%015x", n+1), Model: "OSSFELL OF-8T", Serial: fmt.Sprintf("KH3A%03d", n*7)}, CapacityBytes: 8e12, Section: fmt.Sprint("s", g), Bay: i + 1, Looked: true}
-					d.Reading = api.Reading{Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": float64(1000 + n*3), "temperature_celsius": 30, "read_latency_seconds": 0.01, "link_crc_errors": 0}}
+					d := api.DriveReport{
+						Identity: api.Identity{
+							Wwn:    fmt.Sprintf("5%015x", n+1),
+							Model:  "OSSFELL OF-8T",
+							Serial: fmt.Sprintf("KH3A%03d", n*7),
+						},
+						CapacityBytes: 8e12,
+						Section:       fmt.Sprint("s", g),
+						Bay:           i + 1,
+						Looked:        true,
+					}
+					d.Reading = api.Reading{
+						Metrics: map[string]float64{
+							"pending_sectors":      0,
+							"power_on_hours":       float64(1000 + n*3),
+							"temperature_celsius":  30,
+							"read_latency_seconds": 0.01,
+							"link_crc_errors":      0,
+						},
+					}
 					rep.Drives = append(rep.Drives, d)
-					group.Members = append(group.Members, api.MemberReport{Slot: fmt.Sprintf("%d.%d", g, i), State: "online", Drive: "wwn-" + d.Identity.Wwn, Domain: host})
+					group.Members = append(
+						group.Members,
+						api.MemberReport{
+							Slot:   fmt.Sprintf("%d.%d", g, i),
+							State:  "online",
+							Drive:  "wwn-" + d.Identity.Wwn,
+							Domain: host,
+						},
+					)
 				}
 				p.Groups = append(p.Groups, group)
 			}
@@ -91,7 +123,10 @@ func TestJudgedAlike(t *testing.T) {
 				b.clock.forward(time.Duration(r.IntN(200)) * time.Minute)
 				what = "time goes on"
 			case k == 10:
-				_, err := b.s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "burst_sectors", Value: float64(2 + r.IntN(60))})
+				_, err := b.s.Judging.SetThreshold(
+					"ida",
+					api.ThresholdSet{Name: "burst_sectors", Value: float64(2 + r.IntN(60))},
+				)
 				require.NoError(t, err)
 				what = "a threshold"
 			case k == 11 && len(rep.Drives) > 0:
@@ -105,7 +140,18 @@ func TestJudgedAlike(t *testing.T) {
 			shown := func() (out []string) {
 				places := b.s.Judging.Places()
 				for key, j := range b.s.Judging.Judge() {
-					out = append(out, fmt.Sprintf("%s %s %v %s %s %v", key, j.Verdict, j.Findings, places[key].Member.Slot, places[key].Member.State, places[key].Peers))
+					out = append(
+						out,
+						fmt.Sprintf(
+							"%s %s %v %s %s %v",
+							key,
+							j.Verdict,
+							j.Findings,
+							places[key].Member.Slot,
+							places[key].Member.State,
+							places[key].Peers,
+						),
+					)
 				}
 				slices.Sort(out)
 				for _, l := range b.s.Views.Round().Lines {

@@ -28,12 +28,28 @@ func large(b *testing.B) (*Service, *standing, []api.Report) {
 		_, err := s.Fleet.Enrol("bench", host)
 		require.NoError(b, err)
 		r := api.Report{Host: host, IntervalSeconds: 86400, Enclosures: []api.EnclosureReport{}}
-		p := api.PoolReport{Id: "p" + host, Name: host + "-store", CapacityBytes: 1, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}
+		p := api.PoolReport{
+			Id:            "p" + host,
+			Name:          host + "-store",
+			CapacityBytes: 1,
+			Volumes:       []api.VolumeReport{},
+			Spares:        []api.MemberReport{},
+			Logs:          []api.MemberReport{},
+		}
 		for g := range 6 {
 			group := api.GroupReport{Name: fmt.Sprint(g), Protection: api.Protection{Tolerance: 2}}
 			for i := range 10 {
 				wwn := fmt.Sprintf("5%015x", h*1000+g*10+i+1)
-				d := api.DriveReport{Identity: api.Identity{Wwn: wwn, Model: "OSSFELL OF-8T", Serial: fmt.Sprintf("KH%02d%04d", g, h*60+i)}, CapacityBytes: 8e12, Section: "drawer", Bay: g*10 + i + 1}
+				d := api.DriveReport{
+					Identity: api.Identity{
+						Wwn:    wwn,
+						Model:  "OSSFELL OF-8T",
+						Serial: fmt.Sprintf("KH%02d%04d", g, h*60+i),
+					},
+					CapacityBytes: 8e12,
+					Section:       "drawer",
+					Bay:           g*10 + i + 1,
+				}
 				d.Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
 				for j, m := range drive.Catalogue {
 					if m.Strength == drive.Background {
@@ -43,7 +59,15 @@ func large(b *testing.B) (*Service, *standing, []api.Report) {
 					}
 				}
 				r.Drives = append(r.Drives, d)
-				group.Members = append(group.Members, api.MemberReport{Slot: fmt.Sprintf("%d.%d", g, i), State: "online", Drive: "wwn-" + wwn, Domain: host})
+				group.Members = append(
+					group.Members,
+					api.MemberReport{
+						Slot:   fmt.Sprintf("%d.%d", g, i),
+						State:  "online",
+						Drive:  "wwn-" + wwn,
+						Domain: host,
+					},
+				)
 			}
 			p.Groups = append(p.Groups, group)
 		}

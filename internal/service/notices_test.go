@@ -54,8 +54,9 @@ func (p *pager) types() (out []string) {
 	return out
 }
 
-// TestNotices: one matter is told once; a broken receiver is tried again over a restart and told once; a mended matter closes
-// by itself; an acknowledged notice is sent again when it gets worse; notices that are not urgent wait for the end of the quiet hours.
+// TestNotices: one matter is told once; a broken receiver is tried again over a restart and told once; a mended matter
+// closes by itself; an acknowledged notice is sent again when it gets worse; notices that are not urgent wait for the
+// end of the quiet hours.
 func TestNotices(t *testing.T) {
 	p := &pager{}
 	server := httptest.NewServer(p)
@@ -64,7 +65,11 @@ func TestNotices(t *testing.T) {
 	say := func(pending float64) {
 		b.clock.forward(time.Hour)
 		for i := range b.drives {
-			b.drives[i].Reading = api.Reading{At: b.clock.Now(), SelfTests: true, Metrics: map[string]float64{"pending_sectors": 0}}
+			b.drives[i].Reading = api.Reading{
+				At:        b.clock.Now(),
+				SelfTests: true,
+				Metrics:   map[string]float64{"pending_sectors": 0},
+			}
 		}
 		b.drives[0].Reading.Metrics["pending_sectors"] = pending
 		b.report()
@@ -79,7 +84,14 @@ func TestNotices(t *testing.T) {
 		all := b.s.Notices.Channels()
 		return all[slices.IndexFunc(all, func(c api.Channel) bool { return c.Name == "night-shift" })]
 	}
-	put := api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: server.URL, Secret: "k3y-of-the-pager", Least: api.Watch, Quiet: "22:00-07:00", Zone: "UTC"}
+	put := api.ChannelPut{
+		Kind:   api.ChannelPutKindWebhook,
+		Url:    server.URL,
+		Secret: "k3y-of-the-pager",
+		Least:  api.Watch,
+		Quiet:  "22:00-07:00",
+		Zone:   "UTC",
+	}
 	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "night-shift", put)
 	require.NoError(t, err)
 	// What another pool's or host's people are told is not this pool's matter.
@@ -98,7 +110,14 @@ func TestNotices(t *testing.T) {
 	say(3)
 	work()
 	work()
-	require.Equal(t, []string{"notice.opened [watch] fulmar/front/1: AA001 has 3 sectors that cannot be read, 3 of them new within 2 h"}, p.types(), "once, and in words")
+	require.Equal(
+		t,
+		[]string{
+			"notice.opened [watch] fulmar/front/1: AA001 has 3 sectors that cannot be read, 3 of them new within 2 h",
+		},
+		p.types(),
+		"once, and in words",
+	)
 	all, err := b.s.Notices.Notices(false)
 	require.NoError(t, err)
 	require.Len(t, all, 1)
@@ -123,7 +142,12 @@ func TestNotices(t *testing.T) {
 	work()
 	got := p.types()
 	require.Len(t, got, 1, "told once, over a restart")
-	require.Contains(t, got[0], "notice.got-worse [replace] fulmar/front/1: AA001 has 30 sectors that cannot be read, 30 of them new within 4 h")
+	require.Contains(
+		t,
+		got[0],
+		"notice.got-worse [replace] fulmar/front/1: AA001 has 30 sectors that cannot be read, 30 of them new "+
+			"within 4 h",
+	)
 	all, _ = b.s.Notices.Notices(false)
 	require.Equal(t, api.NoticeStateOpen, all[0].State, "severity never hides behind an acknowledgement")
 
@@ -145,7 +169,8 @@ func TestNotices(t *testing.T) {
 	require.Equal(t, api.NoticeStateClosed, all[0].State)
 	require.Equal(t, api.Replace, all[0].Worst)
 
-	// At night: what is filling up waits for the morning; what is over by then is never told. What is to be replaced is told.
+	// At night: what is filling up waits for the morning; what is over by then is never told. What is to be replaced is
+	// told.
 	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{On: true})
 	require.NoError(t, err)
 	b.clock.at = time.Date(2026, 11, 24, 23, 0, 0, 0, time.UTC)
@@ -198,7 +223,19 @@ func TestDigest(t *testing.T) {
 	server := httptest.NewServer(p)
 	defer server.Close()
 	b := newBench(t)
-	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "morning", api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k", Least: api.Watch, Digest: "09:00", Zone: "Europe/Oslo"})
+	_, err := b.s.Notices.PutChannel(
+		t.Context(),
+		"ida",
+		"morning",
+		api.ChannelPut{
+			Kind:   "webhook",
+			Url:    server.URL,
+			Secret: "k",
+			Least:  api.Watch,
+			Digest: "09:00",
+			Zone:   "Europe/Oslo",
+		},
+	)
 	require.NoError(t, err)
 	day := func(d int, h int) {
 		b.clock.at = time.Date(2026, 11, d, h, 5, 0, 0, time.UTC)

@@ -40,7 +40,8 @@ func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, say
 	}
 }
 
-// Tick does what is due. It is called a few times a second, and lets the moment go through the stages, once and in order.
+// Tick does what is due. It is called a few times a second, and lets the moment go through the stages, once and in
+// order.
 func (s *Service) Tick() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

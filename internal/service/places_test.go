@@ -9,13 +9,31 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestShelvesAndPlaces: what is odd about an enclosure is told, and over when it is; a drive without a told bay is where
-// somebody saw it, as long as it hangs on the same port; an enclosure that does not tell how it looks may be drawn.
+// TestShelvesAndPlaces: what is odd about an enclosure is told, and over when it is; a drive without a told bay is
+// where somebody saw it, as long as it hangs on the same port; an enclosure that does not tell how it looks may be
+// drawn.
 func TestShelvesAndPlaces(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
-	shelf := api.EnclosureReport{Name: "shelf", Sections: []api.SectionReport{{Name: "shelf-01", Rows: 1, Columns: 4, First: "top-left", Run: "rows", Lit: []int{}, Plain: true, Occupied: []int{1, 2}}},
-		Parts: []api.PartReport{{Type: "cooling", Name: "2", Condition: "critical", Says: "cooling 2 is critical", Grave: true}, {Type: "cooling", Name: "1", Condition: "ok"}}}
+	shelf := api.EnclosureReport{
+		Name: "shelf",
+		Sections: []api.SectionReport{
+			{
+				Name:     "shelf-01",
+				Rows:     1,
+				Columns:  4,
+				First:    "top-left",
+				Run:      "rows",
+				Lit:      []int{},
+				Plain:    true,
+				Occupied: []int{1, 2},
+			},
+		},
+		Parts: []api.PartReport{
+			{Type: "cooling", Name: "2", Condition: "critical", Says: "cooling 2 is critical", Grave: true},
+			{Type: "cooling", Name: "1", Condition: "ok"},
+		},
+	}
 	tell := func(change func(r *api.Report)) {
 		b.clock.forward(time.Minute)
 		r := b.next()
@@ -44,18 +62,38 @@ func TestShelvesAndPlaces(t *testing.T) {
 		return func(r *api.Report) { r.Drives[0].Section, r.Drives[0].Bay = "shelf-01", bay }
 	}
 	tell(in(1))
-	require.ElementsMatch(t, []string{"fulmar/shelf: cooling 2 is critical", "AA001 is in fulmar/shelf-01/1 now; it was in fulmar/front/1"}, open(), "a drive is given time to spin up")
+	require.ElementsMatch(
+		t,
+		[]string{"fulmar/shelf: cooling 2 is critical", "AA001 is in fulmar/shelf-01/1 now; it was in fulmar/front/1"},
+		open(),
+		"a drive is given time to spin up",
+	)
 	tell(in(1))
 	tell(in(1))
-	require.Contains(t, open(), "the enclosure says that something is in bay fulmar/shelf-01/2, and no drive answers there")
+	require.Contains(
+		t,
+		open(),
+		"the enclosure says that something is in bay fulmar/shelf-01/2, and no drive answers there",
+	)
 	shelf.Sections[0].Occupied, shelf.Parts[0].Says = []int{1}, ""
 	tell(in(1))
 	require.Equal(t, []string{"AA001 is in fulmar/shelf-01/1 now; it was in fulmar/front/1"}, open())
 
 	// Drawn over what the enclosure tells; its slots stay its own.
-	_, err := b.s.Bays.SetLayout("ida", "fulmar", api.Layout{Name: "drawn", Sections: []api.LayoutSection{{Name: "shelf-01", Rows: 2, Columns: 2, First: "bottom-left"}}})
+	_, err := b.s.Bays.SetLayout(
+		"ida",
+		"fulmar",
+		api.Layout{
+			Name:     "drawn",
+			Sections: []api.LayoutSection{{Name: "shelf-01", Rows: 2, Columns: 2, First: "bottom-left"}},
+		},
+	)
 	require.NoError(t, err)
-	_, err = b.s.Bays.SetLayout("ida", "fulmar", api.Layout{Name: "other", Sections: []api.LayoutSection{{Name: "front", Rows: 2, Columns: 2}}})
+	_, err = b.s.Bays.SetLayout(
+		"ida",
+		"fulmar",
+		api.Layout{Name: "other", Sections: []api.LayoutSection{{Name: "front", Rows: 2, Columns: 2}}},
+	)
 	b.problem(err, "bad-layout", "tells of a section front itself")
 	m, err := b.s.Bays.Bays("fulmar")
 	require.NoError(t, err)
@@ -65,7 +103,11 @@ func TestShelvesAndPlaces(t *testing.T) {
 	require.Equal(t, "AA001", m.Sections[1].Bays[0].Tail)
 
 	// A drive whose enclosure does not tell.
-	_, err = b.s.Bays.SetLayout("ida", "fulmar", api.Layout{Name: "cage", Sections: []api.LayoutSection{{Name: "cage", Rows: 1, Columns: 4}}})
+	_, err = b.s.Bays.SetLayout(
+		"ida",
+		"fulmar",
+		api.Layout{Name: "cage", Sections: []api.LayoutSection{{Name: "cage", Rows: 1, Columns: 4}}},
+	)
 	require.NoError(t, err)
 	lose := func(port string) func(*api.Report) {
 		return func(r *api.Report) {

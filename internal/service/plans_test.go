@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// testHost is a host whose drives do what they are told: a test runs for as long as the drive says, and is written into its
-// log.
+// testHost is a host whose drives do what they are told: a test runs for as long as the drive says, and is written into
+// its log.
 type testHost struct {
 	*bench
 	t0      time.Time
@@ -38,7 +38,14 @@ type ranTest struct {
 }
 
 func newTestHost(t *testing.T) *testHost {
-	h := &testHost{bench: newBench(t), running: map[string]*ranTest{}, logs: map[string][]api.SelfTest{}, takes: map[string]map[string]int{}, stuck: map[string]bool{}, told: map[string]string{}}
+	h := &testHost{
+		bench:   newBench(t),
+		running: map[string]*ranTest{},
+		logs:    map[string][]api.SelfTest{},
+		takes:   map[string]map[string]int{},
+		stuck:   map[string]bool{},
+		told:    map[string]string{},
+	}
 	h.t0 = h.clock.Now()
 	return h
 }
@@ -56,7 +63,12 @@ func (h *testHost) step() []string {
 			if takes == nil {
 				takes = map[string]int{"short": 2, "extended": 240}
 			}
-			r := api.Reading{At: now, SelfTests: true, Metrics: map[string]float64{"power_on_hours": float64(h.hours())}, TestMinutes: map[string]float64{"short": 2, "extended": 240}}
+			r := api.Reading{
+				At:          now,
+				SelfTests:   true,
+				Metrics:     map[string]float64{"power_on_hours": float64(h.hours())},
+				TestMinutes: map[string]float64{"short": 2, "extended": 240},
+			}
 			if run := h.running[tail]; run != nil {
 				whole := time.Duration(takes[run.kind]) * time.Minute
 				left := run.from.Add(whole).Sub(now)
@@ -88,7 +100,10 @@ func (h *testHost) step() []string {
 			} else if h.running[tail] != nil {
 				h.ends(tail, "aborted")
 			}
-			require.NoError(h.t, h.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "the drive took it"}))
+			require.NoError(
+				h.t,
+				h.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "the drive took it"}),
+			)
 		}
 	}
 	out := h.changes()
@@ -97,7 +112,9 @@ func (h *testHost) step() []string {
 }
 
 func (h *testHost) ends(tail, result string) {
-	h.logs[tail] = append([]api.SelfTest{{Kind: h.running[tail].kind, Result: result, Hours: h.hours(), Lba: -1}}, h.logs[tail]...)
+	h.logs[tail] = append(
+		[]api.SelfTest{{Kind: h.running[tail].kind, Result: result, Hours: h.hours(), Lba: -1}},
+		h.logs[tail]...)
 	delete(h.running, tail)
 }
 
@@ -118,7 +135,16 @@ func (h *testHost) changes() (out []string) {
 		id := selftests.ItemID(it)
 		if h.told[id] != says && says != "held" {
 			h.told[id] = says
-			out = append(out, fmt.Sprintf("%s %s %s %s", h.clock.Now().Format("Mon 02 15:04"), h.s.Fleet.Drives[it.Drive].Tail(), it.Kind, says))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s %s %s %s",
+					h.clock.Now().Format("Mon 02 15:04"),
+					h.s.Fleet.Drives[it.Drive].Tail(),
+					it.Kind,
+					says,
+				),
+			)
 		}
 	}
 	slices.Sort(out)
@@ -139,7 +165,13 @@ func TestPlans(t *testing.T) {
 func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 	switch cmd {
 	case "plan": // plan <name>: lines of what is set
-		change := api.PlanChange{Covers: []api.PlanScope{{Kind: api.PlanScopeKindFleet}}, Zone: "UTC", Windows: []string{}, Barred: []string{}, Limits: api.PlanLimits{Group: 1}}
+		change := api.PlanChange{
+			Covers:  []api.PlanScope{{Kind: api.PlanScopeKindFleet}},
+			Zone:    "UTC",
+			Windows: []string{},
+			Barred:  []string{},
+			Limits:  api.PlanLimits{Group: 1},
+		}
 		for _, line := range strings.Split(d.Input, "\n") {
 			what, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
 			switch what {
@@ -171,7 +203,9 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 			return []string{problem.As(err).Error()}
 		}
 	case "planned": // what is planned for the next days, in order
-		page, err := h.s.Selftests.PlannedTests(api.ListPlannedTestsParams{From: h.clock.Now(), To: h.clock.Now().AddDate(0, 0, 8)})
+		page, err := h.s.Selftests.PlannedTests(
+			api.ListPlannedTestsParams{From: h.clock.Now(), To: h.clock.Now().AddDate(0, 0, 8)},
+		)
 		require.NoError(h.t, err)
 		for _, t := range page.Tests {
 			out = append(out, fmt.Sprintf("%s %s %s %s", t.At.UTC().Format("Mon 02 15:04"), t.Tail, t.Kind, t.State))
@@ -185,7 +219,18 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 		v, err := h.s.Selftests.TestStanding(api.GetTestStandingParams{})
 		require.NoError(h.t, err)
 		for _, d := range v.Drives {
-			out = append(out, fmt.Sprintf("%s short %s, extended %s; %s (%s). %s", d.Tail, d.Short.Result, d.Extended.Result, d.Plan, d.PlanWhy, d.Says))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s short %s, extended %s; %s (%s). %s",
+					d.Tail,
+					d.Short.Result,
+					d.Extended.Result,
+					d.Plan,
+					d.PlanWhy,
+					d.Says,
+				),
+			)
 		}
 	case "go": // go <duration>
 		length, err := time.ParseDuration(d.CmdArgs[0].Key)
@@ -199,7 +244,15 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 		}
 	case "recovers":
 		if h.pool.Recoveries = nil; !d.HasArg("over") {
-			h.pool.Recoveries = []api.RecoveryReport{{Id: "rec" + h.clock.Now().String(), Kind: "scrub", State: "running", StartedAt: h.clock.Now(), TodoBytes: 100}}
+			h.pool.Recoveries = []api.RecoveryReport{
+				{
+					Id:        "rec" + h.clock.Now().String(),
+					Kind:      "scrub",
+					State:     "running",
+					StartedAt: h.clock.Now(),
+					TodoBytes: 100,
+				},
+			}
 		}
 	case "busy":
 		h.busy, _ = strconv.ParseFloat(d.CmdArgs[0].Key, 64)
@@ -217,14 +270,20 @@ func (h *testHost) command(cmd string, d *datadriven.TestData) (out []string) {
 		_, err := h.s.Selftests.StopTests("bo", api.TestOrder{Drive: d.CmdArgs[0].Key})
 		require.NoError(h.t, err)
 	case "start":
-		all, err := h.s.Selftests.StartTests("bo", api.TestOrder{Drive: d.CmdArgs[0].Key, Kind: api.TestOrderKind(d.CmdArgs[1].Key)})
+		all, err := h.s.Selftests.StartTests(
+			"bo",
+			api.TestOrder{Drive: d.CmdArgs[0].Key, Kind: api.TestOrderKind(d.CmdArgs[1].Key)},
+		)
 		require.NoError(h.t, err)
 		out = append(out, string(all[0].State)+": "+all[0].Says)
 	case "new": // a drive comes
 		tail := d.CmdArgs[0].Key
 		h.drives = append(h.drives, h.disk(tail, len(h.drives)+1))
 	case "gone":
-		h.drives = slices.DeleteFunc(h.drives, func(r api.DriveReport) bool { return strings.HasSuffix(r.Identity.Serial, d.CmdArgs[0].Key) })
+		h.drives = slices.DeleteFunc(
+			h.drives,
+			func(r api.DriveReport) bool { return strings.HasSuffix(r.Identity.Serial, d.CmdArgs[0].Key) },
+		)
 		for i, tail := range []string{"AA001", "BB002", "CC003"} {
 			h.pool.Groups[0].Members[i] = h.member(strconv.Itoa(i+1), tail)
 		}
@@ -258,6 +317,16 @@ func TestTakesAreLearned(t *testing.T) {
 		require.NoError(t, err)
 		return h.s.Selftests.TestTakes(d, drive.SelfTestExtended, h.s.Selftests.TestRatios())
 	}
-	require.Equal(t, 6*time.Hour+41*time.Minute, takes("AA001"), "six hours, a tenth, and what passes until its end is known")
-	require.Equal(t, 7*time.Hour+35*time.Minute, takes("BB002"), "of the same model: half as long again as it thinks, a quarter, and the same")
+	require.Equal(
+		t,
+		6*time.Hour+41*time.Minute,
+		takes("AA001"),
+		"six hours, a tenth, and what passes until its end is known",
+	)
+	require.Equal(
+		t,
+		7*time.Hour+35*time.Minute,
+		takes("BB002"),
+		"of the same model: half as long again as it thinks, a quarter, and the same",
+	)
 }

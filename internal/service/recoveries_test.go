@@ -10,8 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestRecoveriesOverTime: a recovery is followed with its priorities and its risk; it stalls, begins again, is paused, and
-// people are told each time; it ends while nobody looks, and the pool's own state says how; the next one knows how it went.
+// TestRecoveriesOverTime: a recovery is followed with its priorities and its risk; it stalls, begins again, is paused,
+// and people are told each time; it ends while nobody looks, and the pool's own state says how; the next one knows how
+// it went.
 func TestRecoveriesOverTime(t *testing.T) {
 	b := newBench(t)
 	b.clock.forward(2 * fleet.Grace)
@@ -37,7 +38,18 @@ func TestRecoveriesOverTime(t *testing.T) {
 	}
 	b.pool.Offers, b.pool.Priority = []string{"priority", "scrub"}, "normal"
 	b.pool.Groups[0].Members[1].State = "recovering"
-	r := &api.RecoveryReport{Id: "r1", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 4e12, Phase: "copying", Slowest: "1", SlowestWhy: "it is hot", Flows: []api.Flow{{Slot: "1", ReadBytes: 7}}}
+	r := &api.RecoveryReport{
+		Id:         "r1",
+		Kind:       "resilver",
+		State:      "running",
+		StartedAt:  b.clock.Now(),
+		Slot:       "2",
+		TodoBytes:  4e12,
+		Phase:      "copying",
+		Slowest:    "1",
+		SlowestWhy: "it is hot",
+		Flows:      []api.Flow{{Slot: "1", ReadBytes: 7}},
+	}
 	step(r, time.Minute, 30, 1e10)
 	v, err := b.s.Progress.Recovery("r1")
 	require.NoError(t, err)
@@ -52,9 +64,22 @@ func TestRecoveriesOverTime(t *testing.T) {
 
 	// Another priority by the hour: it is ordered once, and what it did is told beside what was before.
 	at := b.clock.Now()
-	_, err = b.s.Views.SetPriorityHours("ida", "plankton", api.PriorityHours{From: "25:00", To: "06:00", Within: "high", Otherwise: "low"})
+	_, err = b.s.Views.SetPriorityHours(
+		"ida",
+		"plankton",
+		api.PriorityHours{From: "25:00", To: "06:00", Within: "high", Otherwise: "low"},
+	)
 	b.problem(err, "bad-hours", "are no hours of a day")
-	_, err = b.s.Views.SetPriorityHours("ida", "plankton", api.PriorityHours{From: at.Add(-time.Hour).Format("15:04"), To: at.Add(time.Hour).Format("15:04"), Within: "low", Otherwise: "high"})
+	_, err = b.s.Views.SetPriorityHours(
+		"ida",
+		"plankton",
+		api.PriorityHours{
+			From:      at.Add(-time.Hour).Format("15:04"),
+			To:        at.Add(time.Hour).Format("15:04"),
+			Within:    "low",
+			Otherwise: "high",
+		},
+	)
 	require.NoError(t, err)
 	require.NoError(t, b.s.Tick())
 	require.NoError(t, b.s.Tick())
@@ -107,7 +132,14 @@ func TestRecoveriesOverTime(t *testing.T) {
 
 	// The next one that loses its member on the way has failed, if nobody says otherwise.
 	b.pool.Groups[0].Members[1].State = "recovering"
-	r = &api.RecoveryReport{Id: "r2", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 4e12}
+	r = &api.RecoveryReport{
+		Id:        "r2",
+		Kind:      "resilver",
+		State:     "running",
+		StartedAt: b.clock.Now(),
+		Slot:      "2",
+		TodoBytes: 4e12,
+	}
 	step(r, time.Minute, 5, 1e10)
 	v, err = b.s.Progress.Recovery("r2")
 	require.NoError(t, err)

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAPlanIsNeverFrozen: what changed after a swap was planned changes its plan, at the next look and before it begins; who begins what
-// was shown before is asked again, and what cannot be done any more is not ordered.
+// TestAPlanIsNeverFrozen: what changed after a swap was planned changes its plan, at the next look and before it
+// begins; who begins what was shown before is asked again, and what cannot be done any more is not ordered.
 func TestAPlanIsNeverFrozen(t *testing.T) {
 	b := newBench(t)
 	b.report()
@@ -39,7 +39,8 @@ func TestAPlanIsNeverFrozen(t *testing.T) {
 	require.Equal(t, "with the host down", still.Recipe)
 }
 
-// TestTheOldDriveHasItsTurn: the old drive that leaves before its turn is an alarm with its bay, also before the swap has begun.
+// TestTheOldDriveHasItsTurn: the old drive that leaves before its turn is an alarm with its bay, also before the swap
+// has begun.
 func TestTheOldDriveHasItsTurn(t *testing.T) {
 	b := newBench(t)
 	b.report()
@@ -60,8 +61,8 @@ func TestTheOldDriveHasItsTurn(t *testing.T) {
 	require.Empty(t, got.Wrong)
 }
 
-// TestOrderedAbsences: what a swap asked to be taken out is neither dead nor to be replaced; when the swap is given up it is owed, in the
-// round, until the place is filled again.
+// TestOrderedAbsences: what a swap asked to be taken out is neither dead nor to be replaced; when the swap is given up
+// it is owed, in the round, until the place is filled again.
 func TestOrderedAbsences(t *testing.T) {
 	b := newBench(t)
 	b.report()

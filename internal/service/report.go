@@ -14,7 +14,12 @@ import (
 // future is how far ahead of our clock a report may be dated.
 const future = 5 * time.Minute
 
-var errTaken = problem.New(409, "used-id", "Nothing needs to be done: it was taken before.", "A report with this id was taken already.")
+var errTaken = problem.New(
+	409,
+	"used-id",
+	"Nothing needs to be done: it was taken before.",
+	"A report with this id was taken already.",
+)
 
 // TakeReport takes in what an agent says. from is the host whose token came with it.
 func (s *Service) TakeReport(from string, r api.Report) error {
@@ -22,13 +27,31 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	defer s.mu.Unlock()
 	h := s.Fleet.Hosts[from]
 	if h == nil || r.Host != from {
-		return problem.New(403, "unknown-host", "Enrol it with: lantern host enrol "+r.Host, "This token is not for a host named %q.", r.Host)
+		return problem.New(
+			403,
+			"unknown-host",
+			"Enrol it with: lantern host enrol "+r.Host,
+			"This token is not for a host named %q.",
+			r.Host,
+		)
 	}
 	if r.Id == "" || r.IntervalSeconds <= 0 {
-		return problem.New(422, "bad-report", "Every report has an id and says when the next is due.", "The report is not complete.")
+		return problem.New(
+			422,
+			"bad-report",
+			"Every report has an id and says when the next is due.",
+			"The report is not complete.",
+		)
 	}
 	if now := s.Clock.Now(); r.At.After(now.Add(s.Clock.AtLeast(future, 10*time.Second))) {
-		return problem.New(422, "bad-clock", "Set the clock of the host.", "The report is dated %s, and it is %s here.", r.At.Format(time.RFC3339), now.Format(time.RFC3339))
+		return problem.New(
+			422,
+			"bad-clock",
+			"Set the clock of the host.",
+			"The report is dated %s, and it is %s here.",
+			r.At.Format(time.RFC3339),
+			now.Format(time.RFC3339),
+		)
 	}
 	if slices.Contains(h.Taken, r.Id) {
 		return errTaken
@@ -49,8 +72,8 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	return nil
 }
 
-// pass lets a report go through the stages, once and in order. No stage calls another: what one wants of another is in the change, or an
-// event.
+// pass lets a report go through the stages, once and in order. No stage calls another: what one wants of another is in
+// the change, or an event.
 func (s *Service) pass(c *fleet.Change) error {
 	for _, stage := range []struct {
 		take func(*fleet.Change)

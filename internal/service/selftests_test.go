@@ -10,15 +10,20 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestSelfTests: a test is ordered once, one of a group at a time, never where a pool recovers; what became of it is read from
-// the drive's own log, over restarts; one that left no word is distinguished from one that failed.
+// TestSelfTests: a test is ordered once, one of a group at a time, never where a pool recovers; what became of it is
+// read from the drive's own log, over restarts; one that left no word is distinguished from one that failed.
 func TestSelfTests(t *testing.T) {
 	b := newBench(t)
 	log := []api.SelfTest{{Kind: "short", Result: "passed", Hours: 90, Lba: -1}}
 	say := func(testing int, tests ...api.SelfTest) {
 		b.clock.forward(time.Minute)
 		for i := range b.drives {
-			b.drives[i].Reading = api.Reading{At: b.clock.Now(), SelfTests: true, Metrics: map[string]float64{"power_on_hours": 100}, Tests: log}
+			b.drives[i].Reading = api.Reading{
+				At:        b.clock.Now(),
+				SelfTests: true,
+				Metrics:   map[string]float64{"power_on_hours": 100},
+				Tests:     log,
+			}
 		}
 		if b.drives[0].Reading.Testing.RemainingPercent = testing; testing == 0 {
 			b.drives[0].Reading.Tests = append(tests, log...)
@@ -38,7 +43,14 @@ func TestSelfTests(t *testing.T) {
 		orders = slices.DeleteFunc(orders, func(o api.Order) bool {
 			if o.Kind == api.OrderKindAddress { // what lies where it failed is asked at once, and once
 				require.EqualValues(t, 77, o.FirstLba)
-				require.NoError(t, b.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "/deep/a.wav in plankton"}))
+				require.NoError(
+					t,
+					b.s.TakeOutcome(
+						"fulmar",
+						o.Id,
+						api.Outcome{State: api.OutcomeStateDone, Says: "/deep/a.wav in plankton"},
+					),
+				)
 				asked++
 			}
 			return o.Kind == api.OrderKindAddress
@@ -95,7 +107,9 @@ func TestSelfTests(t *testing.T) {
 	order("AA001", api.TestOrderKindConveyance)
 	answer(api.OutcomeStateRefused, "AA001 has no conveyance self-test")
 	require.Equal(t, api.TestRunStateRefused, newest().State)
-	b.pool.Recoveries = []api.RecoveryReport{{Id: "rec", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), TodoBytes: 100}}
+	b.pool.Recoveries = []api.RecoveryReport{
+		{Id: "rec", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), TodoBytes: 100},
+	}
 	say(0)
 	require.Contains(t, order("BB002", api.TestOrderKindShort).Says, "plankton is recovering")
 	b.drives = b.drives[:2]
@@ -108,14 +122,27 @@ func TestSelfTests(t *testing.T) {
 	for _, r := range all {
 		states[r.State]++
 	}
-	require.Equal(t, map[api.TestRunState]int{"ordered": 1, "refused": 2}, states, "a pool is tested one of a group at a time")
+	require.Equal(
+		t,
+		map[api.TestRunState]int{"ordered": 1, "refused": 2},
+		states,
+		"a pool is tested one of a group at a time",
+	)
 	for _, r := range all {
 		if r.State == api.TestRunStateOrdered {
-			b.drives = slices.DeleteFunc(slices.Clone(b.drives), func(d api.DriveReport) bool { return "wwn-"+d.Identity.Wwn == r.Drive })
+			b.drives = slices.DeleteFunc(
+				slices.Clone(b.drives),
+				func(d api.DriveReport) bool { return "wwn-"+d.Identity.Wwn == r.Drive },
+			)
 		}
 	}
 	b.report()
-	require.Equal(t, api.TestRunStateOrdered, order("BB002", api.TestOrderKindShort).State, "a drive that left does not hold its group's tests up for ever")
+	require.Equal(
+		t,
+		api.TestRunStateOrdered,
+		order("BB002", api.TestOrderKindShort).State,
+		"a drive that left does not hold its group's tests up for ever",
+	)
 	_, err = b.s.Selftests.StartTests("ida", api.TestOrder{})
 	b.problem(err, "no-drive", "")
 	_, err = b.s.Selftests.StartTests("ida", api.TestOrder{Host: "nowhere"})

@@ -1,6 +1,6 @@
-// Package service is the application: what is known of the fleet, what is under way, and what becomes of reports and of people's wishes.
-// Each folder below it keeps one subject; here they are put together, and what concerns several of them takes its way through them: a
-// report, a tick of the clock, the outcome of an order.
+// Package service is the application: what is known of the fleet, what is under way, and what becomes of reports and of
+// people's wishes. Each folder below it keeps one subject; here they are put together, and what concerns several of
+// them takes its way through them: a report, a tick of the clock, the outcome of an order.
 package service
 
 import (
@@ -29,7 +29,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Service is all of it. Each part is used through its own methods, which take the one lock; every change goes through the ledger.
+// Service is all of it. Each part is used through its own methods, which take the one lock; every change goes through
+// the ledger.
 type Service struct {
 	*ledger.Ledger
 	mu sync.Mutex
@@ -69,9 +70,42 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	f.Work, t.Ended, w.News = w, k.TestToAcceptance, func() []notice.Notice { return n.Open }
 
 	s := &Service{Ledger: l}
-	s.Fleet, s.People, s.Recoveries, s.Readings = fleet.NewService(f, &s.mu), people.NewService(p, &s.mu), r, readings.NewService(m, &s.mu)
-	s.Judging, s.Orders, s.Progress, s.Bays = judging.NewService(j, &s.mu), orders.NewService(o, &s.mu), progress.NewService(g, &s.mu), bays.NewService(b, &s.mu)
-	s.Selftests, s.Stock, s.Swaps, s.Notices = selftests.NewService(t, &s.mu), stock.NewService(k, &s.mu), swaps.NewService(w, &s.mu), notices.NewService(n, &s.mu)
+	s.Fleet, s.People, s.Recoveries, s.Readings = fleet.NewService(
+		f,
+		&s.mu,
+	), people.NewService(
+		p,
+		&s.mu,
+	), r, readings.NewService(
+		m,
+		&s.mu,
+	)
+	s.Judging, s.Orders, s.Progress, s.Bays = judging.NewService(
+		j,
+		&s.mu,
+	), orders.NewService(
+		o,
+		&s.mu,
+	), progress.NewService(
+		g,
+		&s.mu,
+	), bays.NewService(
+		b,
+		&s.mu,
+	)
+	s.Selftests, s.Stock, s.Swaps, s.Notices = selftests.NewService(
+		t,
+		&s.mu,
+	), stock.NewService(
+		k,
+		&s.mu,
+	), swaps.NewService(
+		w,
+		&s.mu,
+	), notices.NewService(
+		n,
+		&s.mu,
+	)
 	s.Views = views.NewService(v, &s.mu)
 	s.Rehearsal = rehearsal.NewService(&s.mu, l, f, r, j, t, k, w, s.Bays, s.Views)
 

@@ -62,8 +62,25 @@ func newBench(t *testing.T) *bench {
 	for i, tail := range []string{"AA001", "BB002", "CC003"} {
 		b.drives = append(b.drives, b.disk(tail, i+1))
 	}
-	b.pool = api.PoolReport{Id: "p1", Offers: []string{"join", "admit", "rebalance", "priority", "grow"}, Witness: api.Witness{Source: "marks on the members", At: t0}, Name: "plankton", Kind: "mirrors", CapacityBytes: 8e12, UsedBytes: 4e12, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{},
-		Groups: []api.GroupReport{{Name: "mirror", Protection: api.Protection{Words: "three-way mirror", Tolerance: 2}, Members: []api.MemberReport{b.member("1", "AA001"), b.member("2", "BB002"), b.member("3", "CC003")}}}}
+	b.pool = api.PoolReport{
+		Id:            "p1",
+		Offers:        []string{"join", "admit", "rebalance", "priority", "grow"},
+		Witness:       api.Witness{Source: "marks on the members", At: t0},
+		Name:          "plankton",
+		Kind:          "mirrors",
+		CapacityBytes: 8e12,
+		UsedBytes:     4e12,
+		Volumes:       []api.VolumeReport{},
+		Spares:        []api.MemberReport{},
+		Logs:          []api.MemberReport{},
+		Groups: []api.GroupReport{
+			{
+				Name:       "mirror",
+				Protection: api.Protection{Words: "three-way mirror", Tolerance: 2},
+				Members:    []api.MemberReport{b.member("1", "AA001"), b.member("2", "BB002"), b.member("3", "CC003")},
+			},
+		},
+	}
 	b.report()
 	return b
 }
@@ -84,7 +101,18 @@ func (b *bench) restart() {
 }
 
 func (b *bench) disk(tail string, bay int) api.DriveReport {
-	d := api.DriveReport{Identity: api.Identity{Wwn: "502abe7" + fmt.Sprintf("%09d", bay), Model: "OSSFELL OF-8T", Serial: "KH3" + tail}, CapacityBytes: 8e12, Section: "front", Bay: bay, Path: fmt.Sprintf("/dev/x%d", bay), Looked: true}
+	d := api.DriveReport{
+		Identity: api.Identity{
+			Wwn:    "502abe7" + fmt.Sprintf("%09d", bay),
+			Model:  "OSSFELL OF-8T",
+			Serial: "KH3" + tail,
+		},
+		CapacityBytes: 8e12,
+		Section:       "front",
+		Bay:           bay,
+		Path:          fmt.Sprintf("/dev/x%d", bay),
+		Looked:        true,
+	}
 	d.Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": 100}}
 	return d
 }
@@ -92,7 +120,15 @@ func (b *bench) disk(tail string, bay int) api.DriveReport {
 func (b *bench) member(slot, tail string) api.MemberReport {
 	for _, d := range b.drives {
 		if strings.HasSuffix(d.Identity.Serial, tail) {
-			return api.MemberReport{Slot: slot, State: "online", Drive: "wwn-" + d.Identity.Wwn, Domain: "fulmar", SizeBytes: 8e12, UsedBytes: 4e12, NeedsBytes: 8e12}
+			return api.MemberReport{
+				Slot:       slot,
+				State:      "online",
+				Drive:      "wwn-" + d.Identity.Wwn,
+				Domain:     "fulmar",
+				SizeBytes:  8e12,
+				UsedBytes:  4e12,
+				NeedsBytes: 8e12,
+			}
 		}
 	}
 	return api.MemberReport{Slot: slot, State: "missing", Domain: "fulmar", NeedsBytes: 8e12}
@@ -101,8 +137,22 @@ func (b *bench) member(slot, tail string) api.MemberReport {
 func (b *bench) next() api.Report {
 	b.n++
 	b.clock.forward(time.Second)
-	return api.Report{Id: fmt.Sprintf("r%d", b.n), Host: "fulmar", At: b.clock.Now(), IntervalSeconds: 30, Drives: slices.Clone(b.drives), Pools: append([]api.PoolReport{b.pool}, b.more...),
-		Enclosures: []api.EnclosureReport{{Name: "chassis", Sections: []api.SectionReport{{Name: "front", Rows: 2, Columns: 6, First: "top-left", Run: "rows", Lit: []int{}}}}}}
+	return api.Report{
+		Id:              fmt.Sprintf("r%d", b.n),
+		Host:            "fulmar",
+		At:              b.clock.Now(),
+		IntervalSeconds: 30,
+		Drives:          slices.Clone(b.drives),
+		Pools:           append([]api.PoolReport{b.pool}, b.more...),
+		Enclosures: []api.EnclosureReport{
+			{
+				Name: "chassis",
+				Sections: []api.SectionReport{
+					{Name: "front", Rows: 2, Columns: 6, First: "top-left", Run: "rows", Lit: []int{}},
+				},
+			},
+		},
+	}
 }
 
 func (b *bench) report() { require.NoError(b.t, b.s.TakeReport("fulmar", b.next())) }
@@ -170,7 +220,9 @@ func TestFullDisk(t *testing.T) {
 	b := newBench(t)
 	require.NoError(t, b.store.Limit(1)) // as it is now, it must not grow
 	for i := range b.drives {
-		b.drives[i].Reading.Unreadable = []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong", Bytes: make([]byte, 200_000)}}
+		b.drives[i].Reading.Unreadable = []api.BadPage{
+			{Kind: "ata-smart-data", Why: "checksum is wrong", Bytes: make([]byte, 200_000)},
+		}
 	}
 	r := b.next()
 	err := b.s.TakeReport("fulmar", r)
@@ -191,7 +243,10 @@ func TestLateReports(t *testing.T) {
 	var kept []api.Report
 	for i := range 5 {
 		for j := range b.drives {
-			b.drives[j].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": float64(i * 2)}}
+			b.drives[j].Reading = api.Reading{
+				At:      b.clock.Now(),
+				Metrics: map[string]float64{"pending_sectors": float64(i * 2)},
+			}
 		}
 		kept = append(kept, b.next())
 		b.clock.forward(time.Hour)
@@ -219,13 +274,16 @@ func TestLateReports(t *testing.T) {
 	check()
 }
 
-// TestLifeOfADrive: totals go on over resets, whatever order readings come in and whatever restarts; a drive that left the
-// bus and came back by itself is counted; what happened to it is told.
+// TestLifeOfADrive: totals go on over resets, whatever order readings come in and whatever restarts; a drive that left
+// the bus and came back by itself is counted; what happened to it is told.
 func TestLifeOfADrive(t *testing.T) {
 	b := newBench(t)
 	say := func(crc, hours float64) {
-		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"link_crc_errors": crc, "power_on_hours": hours},
-			Tests: []api.SelfTest{{Kind: "short", Result: "passed", Hours: 70_000 - 65_536 - 5, Lba: -1}}}
+		b.drives[0].Reading = api.Reading{
+			At:      b.clock.Now(),
+			Metrics: map[string]float64{"link_crc_errors": crc, "power_on_hours": hours},
+			Tests:   []api.SelfTest{{Kind: "short", Result: "passed", Hours: 70_000 - 65_536 - 5, Lba: -1}},
+		}
 		b.report()
 		b.clock.forward(time.Hour)
 	}
@@ -234,7 +292,10 @@ func TestLifeOfADrive(t *testing.T) {
 	say(900, 69_999)
 	late := b.next()
 	late.Drives = slices.Clone(late.Drives)
-	late.Drives[0].Reading = api.Reading{At: b.clock.Now().Add(-90 * time.Minute), Metrics: map[string]float64{"link_crc_errors": 40}}
+	late.Drives[0].Reading = api.Reading{
+		At:      b.clock.Now().Add(-90 * time.Minute),
+		Metrics: map[string]float64{"link_crc_errors": 40},
+	}
 	say(10, 70_000)
 	say(10, 70_000) // a second reading says so: it began anew
 	metric := func() api.MetricValue {
@@ -249,12 +310,25 @@ func TestLifeOfADrive(t *testing.T) {
 	}
 	require.Equal(t, 910.0, metric().Total)
 	require.Equal(t, 1, metric().Resets)
-	require.Equal(t, []api.Growth{{Hours: 1, Grown: 0, Whole: true}, {Hours: 24, Grown: 910}, {Hours: 168, Grown: 910}, {Hours: 2160, Grown: 910}}, metric().Growth)
+	require.Equal(
+		t,
+		[]api.Growth{
+			{Hours: 1, Grown: 0, Whole: true},
+			{Hours: 24, Grown: 910},
+			{Hours: 168, Grown: 910},
+			{Hours: 2160, Grown: 910},
+		},
+		metric().Growth,
+	)
 	b.restart()
 	require.Equal(t, 910.0, metric().Total)
 	require.NoError(t, b.s.TakeReport("fulmar", late)) // 0, 40, 900, 10
 	require.Equal(t, 910.0, metric().Total)
-	late.Id, late.Drives[0].Reading.At, late.Drives[0].Reading.Metrics = "later", begun.Add(65*time.Minute), map[string]float64{"link_crc_errors": 3}
+	late.Id, late.Drives[0].Reading.At, late.Drives[0].Reading.Metrics = "later", begun.Add(
+		65*time.Minute,
+	), map[string]float64{
+		"link_crc_errors": 3,
+	}
 	require.NoError(t, b.s.TakeReport("fulmar", late)) // 0, 40, 900, 3, 10
 	require.Equal(t, 910.0, metric().Total)
 	require.Equal(t, 1, metric().Resets)
@@ -298,14 +372,18 @@ func TestLifeOfADrive(t *testing.T) {
 	require.Equal(t, 3, said["AA001 came to bay fulmar/front/1"])
 }
 
-// TestRulesOfPeople: thresholds hold for all, a model or a pool; a rule that is switched off or removed lets go at once; an own
-// rule is tried on the past, kept, and refused when it is not understood. All of it survives a restart.
+// TestRulesOfPeople: thresholds hold for all, a model or a pool; a rule that is switched off or removed lets go at
+// once; an own rule is tried on the past, kept, and refused when it is not understood. All of it survives a restart.
 func TestRulesOfPeople(t *testing.T) {
 	b := newBench(t)
 	say := func(pending, warm float64) {
 		b.clock.forward(time.Hour)
 		for i := range b.drives[:2] {
-			b.drives[i].Reading = api.Reading{At: b.clock.Now(), SelfTests: true, Metrics: map[string]float64{"pending_sectors": pending, "temperature_celsius": warm}}
+			b.drives[i].Reading = api.Reading{
+				At:        b.clock.Now(),
+				SelfTests: true,
+				Metrics:   map[string]float64{"pending_sectors": pending, "temperature_celsius": warm},
+			}
 		}
 		b.report()
 	}
@@ -338,7 +416,15 @@ func TestRulesOfPeople(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, api.Watch, verdict())
 
-	tried, err := b.s.Judging.PutRule("ida", "warm-and-growing", api.RulePut{Expression: "pending_sectors_24h > 2 && temperature_celsius > 45", Says: "is warm, and has new bad sectors", Verdict: api.Replace})
+	tried, err := b.s.Judging.PutRule(
+		"ida",
+		"warm-and-growing",
+		api.RulePut{
+			Expression: "pending_sectors_24h > 2 && temperature_celsius > 45",
+			Says:       "is warm, and has new bad sectors",
+			Verdict:    api.Replace,
+		},
+	)
 	require.NoError(t, err)
 	require.Len(t, tried.Flagged, 2)
 	require.Equal(t, 2, tried.Flagged[0].Times)
@@ -363,7 +449,17 @@ func TestRulesOfPeople(t *testing.T) {
 			told = append(told, l.Rule+" "+l.Turn)
 		}
 	}
-	require.Subset(t, told, []string{"pending-sectors raised: watch", "pending-sectors became replace", "pending-sectors cleared", "own:warm-and-growing raised: replace", "own:warm-and-growing cleared"})
+	require.Subset(
+		t,
+		told,
+		[]string{
+			"pending-sectors raised: watch",
+			"pending-sectors became replace",
+			"pending-sectors cleared",
+			"own:warm-and-growing raised: replace",
+			"own:warm-and-growing cleared",
+		},
+	)
 	require.Contains(t, string(logs[len(logs)-1].Doc), `"evidence":[{"metric"`)
 	d, err = b.s.Views.Drive("AA001")
 	require.NoError(t, err)
@@ -394,7 +490,12 @@ func TestSwapOverRestarts(t *testing.T) {
 	b.restart()
 	_, err = b.s.Swaps.BeginSwap("ida", w.Id, `"7"`, api.BeginSwap{Reason: "because", NoBackup: true})
 	b.problem(err, "swap-changed", "Look at it again")
-	w, err = b.s.Swaps.BeginSwap("ida", w.Id, swaps.ETag(w.Version), api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true})
+	w, err = b.s.Swaps.BeginSwap(
+		"ida",
+		w.Id,
+		swaps.ETag(w.Version),
+		api.BeginSwap{Reason: "scrub is due tonight", NoBackup: true},
+	)
 	require.NoError(t, err)
 	other, err := b.s.Swaps.PlanSwap("bo", "BB002")
 	require.NoError(t, err)
@@ -431,14 +532,27 @@ func TestSwapOverRestarts(t *testing.T) {
 	require.Equal(t, "KH3DD004", orders[0].Drive.Serial, "an order names a drive by identity, never by path (R2)")
 	require.NotContains(t, string(ledger.Document(orders[0])), "/dev/")
 	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateDone, Says: "begun"}))
-	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "heard twice"}))
+	require.NoError(
+		t,
+		b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "heard twice"}),
+	)
 	b.restart()
 	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Equal(t, api.SwapPhaseRecover, w.Phase, "that it was ordered is not that it is done (R6)")
 
 	b.pool.Groups[0].Members[0] = b.member("1", "DD004")
 	b.pool.Groups[0].Members[0].State = "recovering"
-	b.pool.Recoveries = []api.RecoveryReport{{Id: "r1", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "1", DoneBytes: 1e12, TodoBytes: 4e12}}
+	b.pool.Recoveries = []api.RecoveryReport{
+		{
+			Id:        "r1",
+			Kind:      "resilver",
+			State:     "running",
+			StartedAt: b.clock.Now(),
+			Slot:      "1",
+			DoneBytes: 1e12,
+			TodoBytes: 4e12,
+		},
+	}
 	b.report()
 	b.restart()
 	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
@@ -515,7 +629,13 @@ func TestLightEnds(t *testing.T) {
 func TestRemembers(t *testing.T) {
 	b := newBench(t)
 	b.drives = b.drives[1:]
-	b.pool.Groups[0].Members[0] = api.MemberReport{Slot: "1", State: "missing", Domain: "fulmar", NeedsBytes: 8e12, Errors: api.MemberErrors{Write: 67}}
+	b.pool.Groups[0].Members[0] = api.MemberReport{
+		Slot:       "1",
+		State:      "missing",
+		Domain:     "fulmar",
+		NeedsBytes: 8e12,
+		Errors:     api.MemberErrors{Write: 67},
+	}
 	b.report()
 	p, err := b.s.Views.Pool("plankton")
 	require.NoError(t, err)
@@ -539,7 +659,17 @@ func TestRemembers(t *testing.T) {
 		require.NoError(t, err)
 	}
 	b.restart()
-	require.Equal(t, []any{true, false, int64(1e8), "ida"}, []any{b.s.Stock.AcceptPolicy().Surface, b.s.Stock.AcceptPolicy().Extended, b.s.Stock.AcceptPolicy().RateBytes, b.s.Stock.AcceptPolicy().SetBy}, "the newest policy holds")
+	require.Equal(
+		t,
+		[]any{true, false, int64(1e8), "ida"},
+		[]any{
+			b.s.Stock.AcceptPolicy().Surface,
+			b.s.Stock.AcceptPolicy().Extended,
+			b.s.Stock.AcceptPolicy().RateBytes,
+			b.s.Stock.AcceptPolicy().SetBy,
+		},
+		"the newest policy holds",
+	)
 }
 
 // TestNames: a name that fits two things asks for more; one that fits none says how to look.
@@ -641,7 +771,17 @@ func BenchmarkTakeReport(b *testing.B) {
 	const drives = 60
 	r := api.Report{Host: "h", IntervalSeconds: 30, Enclosures: []api.EnclosureReport{}, Pools: []api.PoolReport{}}
 	for i := range drives {
-		r.Drives = append(r.Drives, api.DriveReport{Identity: api.Identity{Wwn: fmt.Sprintf("5%015x", i+1), Model: "M", Serial: fmt.Sprintf("S%06d", i)}, CapacityBytes: 8e12})
+		r.Drives = append(
+			r.Drives,
+			api.DriveReport{
+				Identity: api.Identity{
+					Wwn:    fmt.Sprintf("5%015x", i+1),
+					Model:  "M",
+					Serial: fmt.Sprintf("S%06d", i),
+				},
+				CapacityBytes: 8e12,
+			},
+		)
 	}
 	n := 0
 	for b.Loop() {
@@ -669,7 +809,14 @@ func TestFolding(t *testing.T) {
 	for h := range hours {
 		b.clock.forward(time.Hour - time.Second)
 		for j := range b.drives {
-			b.drives[j].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"load_cycles": float64(h / 7), "temperature_celsius": float64(30 + h%9), "read_latency_seconds": float64(7000+h%50) / 1e6}}
+			b.drives[j].Reading = api.Reading{
+				At: b.clock.Now(),
+				Metrics: map[string]float64{
+					"load_cycles":          float64(h / 7),
+					"temperature_celsius":  float64(30 + h%9),
+					"read_latency_seconds": float64(7000+h%50) / 1e6,
+				},
+			}
 		}
 		if h == 100 {
 			b.next() // one report is late
@@ -685,7 +832,12 @@ func TestFolding(t *testing.T) {
 	}
 	blocks := mustAll[store.Block](t, b.store)
 	require.Less(t, len(blocks), 3*(hours/readings.LargeSize+readings.LargeSize/readings.FoldSize))
-	require.Greater(t, slices.MaxFunc(blocks, func(a, b store.Block) int { return a.Count - b.Count }).Count, readings.LargeSize-1, "small ones were merged")
+	require.Greater(
+		t,
+		slices.MaxFunc(blocks, func(a, b store.Block) int { return a.Count - b.Count }).Count,
+		readings.LargeSize-1,
+		"small ones were merged",
+	)
 	require.Less(t, len(mustAll[store.Reading](t, b.store)), 3*readings.FoldAt)
 	late := b.next()
 	late.At, late.Drives = began.Add(101*time.Hour), b.drives[:1]
@@ -736,13 +888,15 @@ func TestHold(t *testing.T) {
 	b.pool.Groups[0].Members[1].State = "online"
 	b.report()
 	require.Equal(t, "Pull AA001", now().Title)
-	b.pool.Recoveries = []api.RecoveryReport{{Id: "r9", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 5}}
+	b.pool.Recoveries = []api.RecoveryReport{
+		{Id: "r9", Kind: "resilver", State: "running", StartedAt: b.clock.Now(), Slot: "2", TodoBytes: 5},
+	}
 	b.report()
 	require.Contains(t, now().What, "a recovery is running")
 }
 
-// TestEverybodyHasAName: a token is one person's; renewing it ends the old one and what it opened, and nobody is removed whose
-// hand something still waits for.
+// TestEverybodyHasAName: a token is one person's; renewing it ends the old one and what it opened, and nobody is
+// removed whose hand something still waits for.
 func TestEverybodyHasAName(t *testing.T) {
 	b := newBench(t)
 	first, _, err := b.s.People.FirstToken()
@@ -785,7 +939,7 @@ func TestEverybodyHasAName(t *testing.T) {
 	_, err = b.s.Swaps.AbandonCampaign("bo", c.Id, "enough")
 	require.NoError(t, err)
 	b.problem(b.s.People.RemovePerson("bo", "bo"), "yourself", "Let somebody else")
-	b.problem(b.s.People.RemovePerson("admin", "Bo"), "no-person", "There is no Bo")
+	b.problem(b.s.People.RemovePerson("admin", "Bo"), "no-person", "No person named")
 	require.NoError(t, b.s.People.RemovePerson("admin", "bo"))
 	require.Empty(t, is(again.Token))
 }

@@ -31,10 +31,36 @@ func (b *bench) shown() string {
 		require.NoError(b.t, err)
 		drives = append(drives, one)
 	}
-	out, err := json.MarshalIndent([]any{b.s.Views.Round(), drives, b.s.Views.Pools(), b.s.Views.Hosts(), recoveries, notices, runs, layouts, b.s.Swaps.Swaps(false), b.s.Swaps.Campaigns(),
-		b.s.Bays.Lights(), b.s.Stock.Acceptances(), b.s.Stock.Stock(), b.s.Stock.AcceptPolicy(), b.s.Judging.Rules(), b.s.Selftests.Plans(), b.s.Notices.Channels()}, "", " ")
+	out, err := json.MarshalIndent(
+		[]any{
+			b.s.Views.Round(),
+			drives,
+			b.s.Views.Pools(),
+			b.s.Views.Hosts(),
+			recoveries,
+			notices,
+			runs,
+			layouts,
+			b.s.Swaps.Swaps(false),
+			b.s.Swaps.Campaigns(),
+			b.s.Bays.Lights(),
+			b.s.Stock.Acceptances(),
+			b.s.Stock.Stock(),
+			b.s.Stock.AcceptPolicy(),
+			b.s.Judging.Rules(),
+			b.s.Selftests.Plans(),
+			b.s.Notices.Channels(),
+		},
+		"",
+		" ",
+	)
 	require.NoError(b.t, err)
-	return regexp.MustCompile(`"(at|seen_at|age_seconds|skew_seconds|now|busy_percent)": [^\n]*`).ReplaceAllString(string(out), "")
+	return regexp.MustCompile(
+		`"(at|seen_at|age_seconds|skew_seconds|now|busy_percent)": [^\n]*`,
+	).ReplaceAllString(
+		string(out),
+		"",
+	)
 }
 
 // difference is where two texts begin to differ; empty when they do not.
@@ -49,7 +75,8 @@ func difference(a, b string) string {
 	return ""
 }
 
-// TestNotWritten: whatever is done while nothing can be written changes nothing of what people are shown, and succeeds afterwards.
+// TestNotWritten: whatever is done while nothing can be written changes nothing of what people are shown, and succeeds
+// afterwards.
 func TestNotWritten(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -68,7 +95,9 @@ func TestNotWritten(t *testing.T) {
 	}
 	recovery := func(state string, done int64) func() {
 		return func() {
-			b.pool.Recoveries = []api.RecoveryReport{{Id: "v1", Kind: "scrub", State: state, StartedAt: t0, DoneBytes: done, TodoBytes: 4e12}}
+			b.pool.Recoveries = []api.RecoveryReport{
+				{Id: "v1", Kind: "scrub", State: state, StartedAt: t0, DoneBytes: done, TodoBytes: 4e12},
+			}
 		}
 	}
 	steps := []struct {
@@ -77,7 +106,11 @@ func TestNotWritten(t *testing.T) {
 	}{
 		{"a drive comes", report(func() {})},
 		{"a reading", report(func() {
-			b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 40, "power_on_hours": 101}, Unreadable: []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong"}}}
+			b.drives[0].Reading = api.Reading{
+				At:         b.clock.Now(),
+				Metrics:    map[string]float64{"pending_sectors": 40, "power_on_hours": 101},
+				Unreadable: []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong"}},
+			}
 		})},
 		{"a scrub begins", report(recovery("running", 0))},
 		{"it goes on", report(recovery("running", 1e12))},
@@ -88,7 +121,11 @@ func TestNotWritten(t *testing.T) {
 			return err
 		}},
 		{"a rule", func() error {
-			_, err := b.s.Judging.PutRule("ida", "old-drive", api.RulePut{Expression: "power_on_hours > 50", Says: "is old", Verdict: api.Watch})
+			_, err := b.s.Judging.PutRule(
+				"ida",
+				"old-drive",
+				api.RulePut{Expression: "power_on_hours > 50", Says: "is old", Verdict: api.Watch},
+			)
 			return err
 		}},
 		{"a light", func() (err error) {
@@ -103,7 +140,11 @@ func TestNotWritten(t *testing.T) {
 		}},
 		{"the light out", func() error { _, err := b.s.Bays.LightOff(light.Id); return err }},
 		{"a layout", func() error {
-			_, err := b.s.Bays.SetLayout("ida", "fulmar", api.Layout{Name: "cage", Sections: []api.LayoutSection{{Name: "cage", Rows: 1, Columns: 2}}})
+			_, err := b.s.Bays.SetLayout(
+				"ida",
+				"fulmar",
+				api.Layout{Name: "cage", Sections: []api.LayoutSection{{Name: "cage", Rows: 1, Columns: 2}}},
+			)
 			return err
 		}},
 		{"stock", func() error { _, err := b.s.Stock.KeepInStock("ida", "DD004", "bought"); return err }},
@@ -116,11 +157,25 @@ func TestNotWritten(t *testing.T) {
 			return err
 		}},
 		{"hours", func() error {
-			_, err := b.s.Views.SetPriorityHours("ida", "plankton", api.PriorityHours{From: "22:00", To: "06:00", Within: "high", Otherwise: "low"})
+			_, err := b.s.Views.SetPriorityHours(
+				"ida",
+				"plankton",
+				api.PriorityHours{From: "22:00", To: "06:00", Within: "high", Otherwise: "low"},
+			)
 			return err
 		}},
 		{"a channel", func() error {
-			_, err := b.s.Notices.PutChannel(t.Context(), "ida", "pager", api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: "https://192.0.2.1/x", Secret: "k3y-of-the-pager", Least: api.Watch})
+			_, err := b.s.Notices.PutChannel(
+				t.Context(),
+				"ida",
+				"pager",
+				api.ChannelPut{
+					Kind:   api.ChannelPutKindWebhook,
+					Url:    "https://192.0.2.1/x",
+					Secret: "k3y-of-the-pager",
+					Least:  api.Watch,
+				},
+			)
 			return err
 		}},
 		{"a swap", func() (err error) { swap, err = b.s.Swaps.PlanSwap("ida", "BB002"); return err }},
@@ -134,7 +189,10 @@ func TestNotWritten(t *testing.T) {
 			b.pool.Groups[0].Members[1].State = "missing"
 		})},
 		{"notices", b.s.Tick},
-		{"it is given up", func() error { _, err := b.s.Swaps.ActOnSwap("abandon", "ida", swap.Id, "", "enough"); return err }},
+		{
+			"it is given up",
+			func() error { _, err := b.s.Swaps.ActOnSwap("abandon", "ida", swap.Id, "", "enough"); return err },
+		},
 		{"the host is quiet", b.s.Tick},
 		{"and back", report(func() {})},
 	}

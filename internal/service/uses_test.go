@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNeverOnAGuess: a drive in no known pool is called unused only when that was established; everything else is in use or unknown,
-// and is neither stock, nor fitting, nor tested, nor admitted.
+// TestNeverOnAGuess: a drive in no known pool is called unused only when that was established; everything else is in
+// use or unknown, and is neither stock, nor fitting, nor tested, nor admitted.
 func TestNeverOnAGuess(t *testing.T) {
 	for _, c := range []struct {
 		name   string
@@ -24,7 +24,8 @@ func TestNeverOnAGuess(t *testing.T) {
 		{"not read", func(d *api.DriveReport) { d.Looked = false }, "use-unknown", "was not read"},
 		{"an old agent", func(d *api.DriveReport) { d.Looked, d.Uses = false, nil }, "use-unknown", "was not read"},
 		{"encrypted, open", func(d *api.DriveReport) {
-			d.Uses = []api.Use{{Kind: "btrfs", Chain: []string{"dm-0"}, Active: true, Says: "btrfs on dm-0, mounted at /srv"}}
+			d.Uses = []api.Use{{Kind: "btrfs", Chain: []string{"dm-0"}, Active: true, Says: "btrfs on dm-0, " +
+				"mounted at /srv"}}
 		}, "in-use", "btrfs on dm-0, mounted at /srv"},
 		{"a volume of a group", func(d *api.DriveReport) {
 			d.Holds, d.Uses = []string{"logical volume member"}, []api.Use{{Kind: "logical volume member", Says: "logical volume member"}}
@@ -33,7 +34,10 @@ func TestNeverOnAGuess(t *testing.T) {
 		{"a member of a pool that nobody knows", func(d *api.DriveReport) {
 			d.Uses = []api.Use{{Kind: "array", Active: true, Pool: "gone", Says: "array md7"}}
 		}, "in-use", "array md7"},
-		{"something that nobody knows", func(d *api.DriveReport) { d.Holds = []string{"something unknown (it is not blank)"} }, "in-use", "something unknown"},
+		{"something that nobody knows", func(d *api.DriveReport) {
+			d.Holds = []string{"something unknown (it is " +
+				"not blank)"}
+		}, "in-use", "something unknown"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			b := newBench(t)
@@ -49,10 +53,20 @@ func TestNeverOnAGuess(t *testing.T) {
 			fits, err := b.s.Views.Fit("plankton")
 			require.NoError(t, err)
 			for _, f := range fits {
-				require.Equal(t, blank, slices.ContainsFunc(f.Candidates, func(x api.LostMember) bool { return x.Tail == "ZZ009" }), "%+v", f)
+				require.Equal(
+					t,
+					blank,
+					slices.ContainsFunc(f.Candidates, func(x api.LostMember) bool { return x.Tail == "ZZ009" }),
+					"%+v",
+					f,
+				)
 			}
 			_, err = b.s.Stock.Accept("ida", api.AcceptDrive{Drive: "ZZ009", Surface: true, Tail: "ZZ009"})
-			_, err2 := b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionAdmit, Drive: "ZZ009", Tail: "ZZ009"})
+			_, err2 := b.s.Views.ActOnPool(
+				"ida",
+				"plankton",
+				api.PoolAction{Action: api.PoolActionActionAdmit, Drive: "ZZ009", Tail: "ZZ009"},
+			)
 			if !blank {
 				b.problem(err, "drive-refused", "ZZ009")
 				b.problem(err2, "drive-refused", "ZZ009")
@@ -83,20 +97,37 @@ func TestNeverOnAGuess(t *testing.T) {
 
 // two makes the drive of a bench a member of a second pool as well, on partitions.
 func (b *bench) two() {
-	table := api.PartitionTable{Scheme: api.Gpt, SectorBytes: 512, Slots: 128, Parts: []api.PartitionEntry{{Number: 1, First: 2048, Last: 4095, Type: "a19d880f-05fc-4d3b-a006-743f0f84911e", Attributes: "0"}, {Number: 2, First: 4096, Last: 8191, Type: "a19d880f-05fc-4d3b-a006-743f0f84911e", Attributes: "0"}}}
+	table := api.PartitionTable{
+		Scheme:      api.Gpt,
+		SectorBytes: 512,
+		Slots:       128,
+		Parts: []api.PartitionEntry{
+			{Number: 1, First: 2048, Last: 4095, Type: "a19d880f-05fc-4d3b-a006-743f0f84911e", Attributes: "0"},
+			{Number: 2, First: 4096, Last: 8191, Type: "a19d880f-05fc-4d3b-a006-743f0f84911e", Attributes: "0"},
+		},
+	}
 	b.drives[0].Layout, b.drives[0].Holds = table, []string{"partition table"}
-	b.drives[0].Uses = []api.Use{{Kind: "array", Chain: []string{"x1p1", "md0"}, Partition: 1, Pool: "p1", Says: "array md0 on x1p1"}, {Kind: "array", Chain: []string{"x1p2", "md1"}, Partition: 2, Pool: "p2", Says: "array md1 on x1p2"}}
+	b.drives[0].Uses = []api.Use{
+		{Kind: "array", Chain: []string{"x1p1", "md0"}, Partition: 1, Pool: "p1", Says: "array md0 on x1p1"},
+		{Kind: "array", Chain: []string{"x1p2", "md1"}, Partition: 2, Pool: "p2", Says: "array md1 on x1p2"},
+	}
 	m := &b.pool.Groups[0].Members[0]
 	m.Partition, m.Layers, m.Device = 1, []string{"partition"}, "x1p1"
 	second := b.pool
 	second.Id, second.Name = "p2", "krill"
-	second.Groups = []api.GroupReport{{Name: "parity", Protection: api.Protection{Words: "single parity", Tolerance: 1}, Members: slices.Clone(b.pool.Groups[0].Members)}}
+	second.Groups = []api.GroupReport{
+		{
+			Name:       "parity",
+			Protection: api.Protection{Words: "single parity", Tolerance: 1},
+			Members:    slices.Clone(b.pool.Groups[0].Members),
+		},
+	}
 	second.Groups[0].Members[0].Partition, second.Groups[0].Members[0].Device = 2, "x1p2"
 	b.more = []api.PoolReport{second}
 }
 
-// TestAllPlaces: of a drive with places in two pools the worst counts, every time; one swap plans for both, and is held when the
-// other pool cannot bear it.
+// TestAllPlaces: of a drive with places in two pools the worst counts, every time; one swap plans for both, and is held
+// when the other pool cannot bear it.
 func TestAllPlaces(t *testing.T) {
 	b := newBench(t)
 	b.two()
@@ -147,14 +178,23 @@ func TestAllPlaces(t *testing.T) {
 	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Empty(t, w.Hold)
 	// And when something else begins to use the drive.
-	b.drives[0].Uses = append(slices.Clone(b.drives[0].Uses), api.Use{Kind: "ext4 file system", Chain: []string{"x1p3"}, Active: true, Mounted: []string{"/mnt"}, Says: "ext4 file system on x1p3, mounted at /mnt"})
+	b.drives[0].Uses = append(
+		slices.Clone(b.drives[0].Uses),
+		api.Use{
+			Kind:    "ext4 file system",
+			Chain:   []string{"x1p3"},
+			Active:  true,
+			Mounted: []string{"/mnt"},
+			Says:    "ext4 file system on x1p3, mounted at /mnt",
+		},
+	)
 	b.report()
 	w, _ = b.s.Swaps.Swap(w.Id)
 	require.Contains(t, w.Hold, "mounted at /mnt")
 }
 
-// TestPoolsThatAreNotKnown: a pool that its host stops reporting, one whose report cannot be so, and a member state that nobody knows
-// are unknown, and never whole.
+// TestPoolsThatAreNotKnown: a pool that its host stops reporting, one whose report cannot be so, and a member state
+// that nobody knows are unknown, and never whole.
 func TestPoolsThatAreNotKnown(t *testing.T) {
 	b := newBench(t)
 	look := func() api.Pool {
@@ -172,7 +212,9 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 	b.report()
 	require.True(t, look().Margin.Known)
 	good := b.pool.Groups[0]
-	b.pool.Groups = []api.GroupReport{{Name: "mirror", Protection: good.Protection, Members: append(slices.Clone(good.Members), good.Members[0])}}
+	b.pool.Groups = []api.GroupReport{
+		{Name: "mirror", Protection: good.Protection, Members: append(slices.Clone(good.Members), good.Members[0])},
+	}
 	b.report()
 	require.False(t, look().Margin.Known)
 	require.Contains(t, look().Wrong, `"1" is the slot of groups[0].members[0] already`)
@@ -218,14 +260,16 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 	b.problem(err, "no-pool", "plankton")
 }
 
-// TestOldFacts: nothing that was known of a spare, of a pool that changed while it was read, or of one whose drives are in standby is
-// taken for what is known now.
+// TestOldFacts: nothing that was known of a spare, of a pool that changed while it was read, or of one whose drives are
+// in standby is taken for what is known now.
 func TestOldFacts(t *testing.T) {
 	b := newBench(t)
 	spare := b.disk("ZZ009", 9)
 	spare.Holds, spare.Uses = []string{"md member"}, []api.Use{{Kind: "md member", Says: "md member"}}
 	b.drives = append(b.drives, spare)
-	b.pool.Spares = []api.MemberReport{{Slot: "spare-0", State: "standby", Drive: "wwn-" + spare.Identity.Wwn, SizeBytes: 4_000_787_030_016}}
+	b.pool.Spares = []api.MemberReport{
+		{Slot: "spare-0", State: "standby", Drive: "wwn-" + spare.Identity.Wwn, SizeBytes: 4_000_787_030_016},
+	}
 	b.report()
 	_, err := b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "is-spare", "stands by, and nothing else uses it")
@@ -257,7 +301,9 @@ func TestOldFacts(t *testing.T) {
 
 	// Metadata that were not read hold a swap up, and are no trouble of the pool; such as differ are.
 	for unread, lines := range map[bool]int{true: 0, false: 1} {
-		b.pool.Witness.Differs, b.pool.Witness.Unread = []string{"place 1: the pool shows it online, its drive is in standby"}, unread
+		b.pool.Witness.Differs, b.pool.Witness.Unread = []string{
+			"place 1: the pool shows it online, its drive is in standby",
+		}, unread
 		b.report()
 		require.Len(t, b.s.Views.Round().Pools, lines)
 		w, err := b.s.Swaps.Swap(w.Id)
@@ -272,8 +318,18 @@ func TestLostTogether(t *testing.T) {
 	b := newBench(t)
 	upper := b.pool
 	upper.Id, upper.Name = "top", "krill"
-	upper.Groups = []api.GroupReport{{Name: "devices", Protection: api.Protection{Words: "none", None: true}, Members: []api.MemberReport{{Slot: "1", State: "online", Under: b.pool.Id, Device: "md0", SizeBytes: 1 << 40}}}}
-	upper.Volumes = []api.VolumeReport{{Name: "v", Group: "devices", Protection: api.Protection{Words: "no redundancy"}}}
+	upper.Groups = []api.GroupReport{
+		{
+			Name:       "devices",
+			Protection: api.Protection{Words: "none", None: true},
+			Members: []api.MemberReport{
+				{Slot: "1", State: "online", Under: b.pool.Id, Device: "md0", SizeBytes: 1 << 40},
+			},
+		},
+	}
+	upper.Volumes = []api.VolumeReport{
+		{Name: "v", Group: "devices", Protection: api.Protection{Words: "no redundancy"}},
+	}
 	b.more = []api.PoolReport{upper}
 	b.report()
 	lost := func(names ...string) bool {
@@ -300,7 +356,10 @@ func TestLostTogether(t *testing.T) {
 // TestPaths: a drive that is reached in two ways loses one, and gets it back.
 func TestPaths(t *testing.T) {
 	b := newBench(t)
-	two := []api.DrivePath{{Path: "/dev/x1", Port: "a", State: api.DrivePathStateWorking}, {Path: "/dev/y1", Port: "b", State: api.DrivePathStateWorking}}
+	two := []api.DrivePath{
+		{Path: "/dev/x1", Port: "a", State: api.DrivePathStateWorking},
+		{Path: "/dev/y1", Port: "b", State: api.DrivePathStateWorking},
+	}
 	b.drives[0].Paths, b.drives[0].Port = two, "a"
 	b.report()
 	lost := func() bool {

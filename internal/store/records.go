@@ -105,8 +105,8 @@ type Feed struct {
 	Made time.Time
 }
 
-// FoundLog is what became of a finding, with its words and evidence as they were then, so that it can be judged when its
-// rule has changed.
+// FoundLog is what became of a finding, with its words and evidence as they were then, so that it can be judged when
+// its rule has changed.
 type FoundLog struct {
 	ID    int64  `gorm:"primaryKey;autoIncrement"`
 	Drive string `gorm:"index"`

@@ -36,8 +36,11 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	dsn := "file:" + file + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,
-		NowFunc: func() time.Time { return time.Now().UTC() }})
+	db, err := gorm.Open(
+		sqlite.Open(dsn),
+		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,
+			NowFunc: func() time.Time { return time.Now().UTC() }},
+	)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
 	}
@@ -46,8 +49,43 @@ func Open(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(&Host{}, &Token{}, &Session{}, &SignInCode{}, &ReportID{}, &Drive{}, &Standing{}, &FoundLog{}, &TestRun{}, &Plan{}, &PlannedTest{}, &Layout{}, &Spot{}, &Survey{}, &Feed{}, &Setting{}, &OwnRule{}, &Notice{}, &PoolUse{}, &PriorityHours{}, &Channel{}, &Delivery{}, &Reading{}, &Block{}, &BadPage{}, &SwapEvent{}, &Acceptance{}, &AcceptPolicy{}, &Campaign{},
-		&Order{}, &Light{}, &Recovery{}, &Sample{}, &Event{}, &Answer{}); err != nil {
+	if err := db.AutoMigrate(
+		&Host{},
+		&Token{},
+		&Session{},
+		&SignInCode{},
+		&ReportID{},
+		&Drive{},
+		&Standing{},
+		&FoundLog{},
+		&TestRun{},
+		&Plan{},
+		&PlannedTest{},
+		&Layout{},
+		&Spot{},
+		&Survey{},
+		&Feed{},
+		&Setting{},
+		&OwnRule{},
+		&Notice{},
+		&PoolUse{},
+		&PriorityHours{},
+		&Channel{},
+		&Delivery{},
+		&Reading{},
+		&Block{},
+		&BadPage{},
+		&SwapEvent{},
+		&Acceptance{},
+		&AcceptPolicy{},
+		&Campaign{},
+		&Order{},
+		&Light{},
+		&Recovery{},
+		&Sample{},
+		&Event{},
+		&Answer{},
+	); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}
 	return &Store{db}, os.Chmod(file, 0o600)
@@ -62,7 +100,8 @@ func (s *Store) Close() error {
 	return raw.Close()
 }
 
-// ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is rehearsed.
+// ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is
+// rehearsed.
 func (s *Store) ReadOnly(on bool) error {
 	return s.db.Exec(fmt.Sprintf("PRAGMA query_only = %t", on)).Error
 }
@@ -173,7 +212,12 @@ func (s *Store) Write(b *Batch) error {
 			for _, d := range drives {
 				newest[d.Key] = d
 			}
-			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(slices.Collect(maps.Values(newest)), 200).Error; err != nil {
+			if err := tx.Clauses(
+				clause.OnConflict{UpdateAll: true},
+			).CreateInBatches(
+				slices.Collect(maps.Values(newest)),
+				200,
+			).Error; err != nil {
 				return err
 			}
 		}
@@ -224,8 +268,8 @@ func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	return r.RowsAffected, full(r.Error)
 }
 
-// EachReading calls f for every reading not older than since that was not folded yet, in order of time for each drive. f
-// must not use the store.
+// EachReading calls f for every reading not older than since that was not folded yet, in order of time for each drive.
+// f must not use the store.
 func (s *Store) EachReading(since time.Time, f func(r Reading) error) error {
 	return each(s.db.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at"), f)
 }

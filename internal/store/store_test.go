@@ -63,9 +63,17 @@ func TestFold(t *testing.T) {
 	old, err := s.Oldest("a", 6)
 	require.NoError(t, err)
 	require.Len(t, old, 6)
-	require.Error(t, s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 7, nil), "not as many as were meant")
+	require.Error(
+		t,
+		s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 7, nil),
+		"not as many as were meant",
+	)
 	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 6, nil))
-	require.Error(t, s.Fold(Block{Drive: "a", First: 0, Last: 1, Count: 2, Data: []byte("y")}, 0, nil), "a block is there")
+	require.Error(
+		t,
+		s.Fold(Block{Drive: "a", First: 0, Last: 1, Count: 2, Data: []byte("y")}, 0, nil),
+		"a block is there",
+	)
 	blocks, loose, err := s.Of("a", time.UnixMilli(3))
 	require.NoError(t, err)
 	require.Len(t, blocks, 1)
@@ -80,8 +88,8 @@ func TestFold(t *testing.T) {
 	require.Positive(t, size)
 }
 
-// TestOnce: a report is taken once, and what came with it the second time is not written; a reading is found where it lies,
-// loose or folded.
+// TestOnce: a report is taken once, and what came with it the second time is not written; a reading is found where it
+// lies, loose or folded.
 func TestOnce(t *testing.T) {
 	s, err := Open(filepath.Join(t.TempDir(), "x.db"))
 	require.NoError(t, err)
@@ -107,7 +115,10 @@ func TestOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, blocks)
 	for i := range 5 {
-		require.NoError(t, s.Write(&Batch{Events: []*Event{{Kind: "drive", Subject: "d", Says: string(rune('a' + i))}}}))
+		require.NoError(
+			t,
+			s.Write(&Batch{Events: []*Event{{Kind: "drive", Subject: "d", Says: string(rune('a' + i))}}}),
+		)
 	}
 	newest, err := Newest[Event](s, 2, "subject = ?", "d")
 	require.NoError(t, err)

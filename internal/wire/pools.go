@@ -65,7 +65,11 @@ func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
 	d := json.NewDecoder(bytes.NewReader(raw))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil {
-		return pool.Pool{}, v, fmt.Errorf("%s this is not a pool's file: %s", position(raw, d, err), strings.TrimPrefix(err.Error(), "json: "))
+		return pool.Pool{}, v, fmt.Errorf(
+			"%s this is not a pool's file: %s",
+			position(raw, d, err),
+			strings.TrimPrefix(err.Error(), "json: "),
+		)
 	}
 	if err := negative(v); err != nil {
 		return pool.Pool{}, v, err
@@ -92,7 +96,11 @@ func position(raw []byte, d *json.Decoder, err error) string {
 		at = kind.Offset
 	}
 	before := raw[:min(int(at), len(raw))]
-	return fmt.Sprintf("line %d, column %d:", 1+bytes.Count(before, []byte("\n")), len(before)-bytes.LastIndexByte(before, '\n'))
+	return fmt.Sprintf(
+		"line %d, column %d:",
+		1+bytes.Count(before, []byte("\n")),
+		len(before)-bytes.LastIndexByte(before, '\n'),
+	)
 }
 
 // negative finds a size below zero, which a pool of the core cannot even hold.
@@ -105,7 +113,12 @@ func negative(v api.Pool) error {
 	members := func(at string, in []api.Member) {
 		for i, m := range in {
 			at := fmt.Sprintf("%s[%d]", at, i)
-			all = append(all, size{at + ".size_bytes", m.SizeBytes}, size{at + ".used_bytes", m.UsedBytes}, size{at + ".needs_bytes", m.NeedsBytes})
+			all = append(
+				all,
+				size{at + ".size_bytes", m.SizeBytes},
+				size{at + ".used_bytes", m.UsedBytes},
+				size{at + ".needs_bytes", m.NeedsBytes},
+			)
 		}
 	}
 	for i, g := range v.Groups {
@@ -127,7 +140,8 @@ func negative(v api.Pool) error {
 	return nil
 }
 
-// defaults gives a volume what its file leaves out: the protection of its group; or, with a protection of its own, the only group.
+// defaults gives a volume what its file leaves out: the protection of its group; or, with a protection of its own, the
+// only group.
 func defaults(raw []byte, p *pool.Pool) error {
 	var told struct {
 		Volumes []struct {
@@ -142,7 +156,10 @@ func defaults(raw []byte, p *pool.Pool) error {
 		at := fmt.Sprintf("volumes[%d]", i)
 		switch {
 		case own && v.Protect.None:
-			return fmt.Errorf("%s.protect.none: a volume protects itself or has its group's protection; leave its protect out", at)
+			return fmt.Errorf(
+				"%s.protect.none: a volume protects itself or has its group's protection; leave its protect out",
+				at,
+			)
 		case own && v.Group == "" && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return !alike(g.Protect, v.Protect) }):
 			// It is spread over all groups, as each of them protects it.
 		case own && v.Group == "" && len(p.Groups) == 1:
@@ -151,11 +168,23 @@ func defaults(raw []byte, p *pool.Pool) error {
 				p.Groups[0].Name, v.Group = "the group", "the group"
 			}
 		case own && v.Group == "":
-			return fmt.Errorf("%s.group: the volume %q has a protection that is not that of all %d groups; name the group that it lies on", at, v.Name, len(p.Groups))
+			return fmt.Errorf(
+				"%s.group: the volume %q has a protection that is not that of all %d groups; name the group "+
+					"that it lies on",
+				at,
+				v.Name,
+				len(p.Groups),
+			)
 		case !own && v.Group != "":
 			for _, g := range p.Groups {
 				if g.Name == v.Group && g.Protect.None {
-					return fmt.Errorf("%s.protect: the group %q protects nothing itself, so the volume %q needs a protection of its own", at, g.Name, v.Name)
+					return fmt.Errorf(
+						"%s.protect: the group %q protects nothing itself, so the volume %q needs a protection "+
+							"of its own",
+						at,
+						g.Name,
+						v.Name,
+					)
 				} else if g.Name == v.Group {
 					v.Protect = g.Protect
 				}
@@ -180,31 +209,79 @@ func ToPoolView(v api.Pool) pool.Pool {
 	members := func(in []api.Member, otherwise pool.MemberState) []pool.Member {
 		var out []pool.Member
 		for _, m := range in {
-			out = append(out, pool.Member{Slot: m.Slot, Drive: m.Drive, State: pool.MemberState(cmp.Or(m.State, string(otherwise))), Domain: m.Domain, Log: m.Log, Parity: m.Parity, Beside: m.Beside, StandsFor: m.StandsFor,
-				Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes)})
+			out = append(
+				out,
+				pool.Member{
+					Slot:      m.Slot,
+					Drive:     m.Drive,
+					State:     pool.MemberState(cmp.Or(m.State, string(otherwise))),
+					Domain:    m.Domain,
+					Log:       m.Log,
+					Parity:    m.Parity,
+					Beside:    m.Beside,
+					StandsFor: m.StandsFor,
+					Size:      drive.Bytes(m.SizeBytes),
+					Used:      drive.Bytes(m.UsedBytes),
+					Needs:     drive.Bytes(m.NeedsBytes),
+				},
+			)
 		}
 		return out
 	}
-	p := pool.Pool{ID: v.Id, Name: cmp.Or(v.Name, "the pool"), Kind: v.Kind, Capacity: drive.Bytes(v.CapacityBytes), Used: drive.Bytes(v.UsedBytes), Limit: v.Limit,
-		Spares: members(v.Spares, pool.Standby), Logs: members(v.Logs, pool.Online)}
+	p := pool.Pool{
+		ID:       v.Id,
+		Name:     cmp.Or(v.Name, "the pool"),
+		Kind:     v.Kind,
+		Capacity: drive.Bytes(v.CapacityBytes),
+		Used:     drive.Bytes(v.UsedBytes),
+		Limit:    v.Limit,
+		Spares:   members(v.Spares, pool.Standby),
+		Logs:     members(v.Logs, pool.Online),
+	}
 	for _, g := range v.Groups {
 		pr := toProtection(g.Protect)
 		pr.Words = cmp.Or(pr.Words, g.Protection)
-		p.Groups = append(p.Groups, pool.Group{Name: g.Name, Protect: pr, Spread: g.Spread, Heals: g.Heals, Members: members(g.Members, pool.Online)})
+		p.Groups = append(
+			p.Groups,
+			pool.Group{
+				Name:    g.Name,
+				Protect: pr,
+				Spread:  g.Spread,
+				Heals:   g.Heals,
+				Members: members(g.Members, pool.Online),
+			},
+		)
 	}
 	for _, x := range v.Volumes {
 		pr := toProtection(x.Protect)
 		pr.Words = cmp.Or(pr.Words, x.Protection)
-		p.Volumes = append(p.Volumes, pool.Volume{Name: x.Name, Group: x.Group, Protect: pr, Used: drive.Bytes(x.UsedBytes), Extents: toExtents(x.Extents)})
+		p.Volumes = append(
+			p.Volumes,
+			pool.Volume{
+				Name:    x.Name,
+				Group:   x.Group,
+				Protect: pr,
+				Used:    drive.Bytes(x.UsedBytes),
+				Extents: toExtents(x.Extents),
+			},
+		)
 	}
 	return p
 }
 
 // Prospect to the API. label gives what is known of the drive at a slot.
 func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMember) api.Prospect {
-	out := api.Prospect{Pool: p.Name, Lose: []api.LostMember{}, Along: append([]string{}, w.Along...), Outcome: api.PoolOutcome(w.Worst()),
-		Was: MarginBy(w.Was, w.Known, w.WasBy), Is: MarginBy(w.Is, w.Known, w.IsBy), Healed: Margin(w.Healed, w.Known),
-		Effects: []api.Effect{}, Comebacks: []api.Comeback{}}
+	out := api.Prospect{
+		Pool:      p.Name,
+		Lose:      []api.LostMember{},
+		Along:     append([]string{}, w.Along...),
+		Outcome:   api.PoolOutcome(w.Worst()),
+		Was:       MarginBy(w.Was, w.Known, w.WasBy),
+		Is:        MarginBy(w.Is, w.Known, w.IsBy),
+		Healed:    Margin(w.Healed, w.Known),
+		Effects:   []api.Effect{},
+		Comebacks: []api.Comeback{},
+	}
 	for _, s := range w.Lose {
 		if !slices.Contains(w.Along, s) {
 			out.Lose = append(out.Lose, label(s))
@@ -218,11 +295,31 @@ func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMem
 			}
 			return ""
 		}
-		out.Effects = append(out.Effects, api.Effect{Volume: e.Volume, Group: e.Group, Protection: e.Words, Outcome: api.PoolOutcome(e.Outcome),
-			Was: MarginBy(e.Was, known, logs(e.WasBy)), Is: MarginBy(e.Is, known, logs(e.IsBy)), UsedBytes: int64(e.Used)})
+		out.Effects = append(
+			out.Effects,
+			api.Effect{
+				Volume:     e.Volume,
+				Group:      e.Group,
+				Protection: e.Words,
+				Outcome:    api.PoolOutcome(e.Outcome),
+				Was: MarginBy(
+					e.Was,
+					known,
+					logs(e.WasBy),
+				),
+				Is:        MarginBy(e.Is, known, logs(e.IsBy)),
+				UsedBytes: int64(e.Used),
+			},
+		)
 	}
 	for _, c := range w.Comebacks {
-		v := api.Comeback{Slot: c.Slot, ByItself: c.By != "", Says: c.Says, NeedsBytes: int64(c.Needs), HasBytes: int64(c.Has)}
+		v := api.Comeback{
+			Slot:       c.Slot,
+			ByItself:   c.By != "",
+			Says:       c.Says,
+			NeedsBytes: int64(c.Needs),
+			HasBytes:   int64(c.Has),
+		}
 		if c.By != "" && c.By != "others" {
 			v.Spare = c.By
 		}
@@ -233,7 +330,13 @@ func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMem
 
 // Room to the API.
 func Room(r pool.Room) api.MoveRoom {
-	return api.MoveRoom{Fits: r.Fits, OthersMove: r.Others, Why: r.Why, NeedBytes: int64(r.Need), FreeBytes: int64(r.Free)}
+	return api.MoveRoom{
+		Fits:       r.Fits,
+		OthersMove: r.Others,
+		Why:        r.Why,
+		NeedBytes:  int64(r.Need),
+		FreeBytes:  int64(r.Free),
+	}
 }
 
 // Endurance to the API, the gravest outcome first.
@@ -246,13 +349,22 @@ func Endurance(e pool.Endurance) api.Endurance {
 	}
 	out.Worst = []api.EnduranceWorst{}
 	for _, w := range e.Worst {
-		out.Worst = append(out.Worst, api.EnduranceWorst{Lose: w.Lose, Outcome: api.PoolOutcome(w.Outcome), Volumes: w.Volumes})
+		out.Worst = append(
+			out.Worst,
+			api.EnduranceWorst{Lose: w.Lose, Outcome: api.PoolOutcome(w.Outcome), Volumes: w.Volumes},
+		)
 	}
 	return out
 }
 
 // WhatIf answers everything that is asked of a pool when members are lost; names are slots, drives or failure domains.
-func WhatIf(p *pool.Pool, names []string, survives int, limit float64, label func(slot string) api.LostMember) (api.Prospect, error) {
+func WhatIf(
+	p *pool.Pool,
+	names []string,
+	survives int,
+	limit float64,
+	label func(slot string) api.LostMember,
+) (api.Prospect, error) {
 	slots, err := p.Places(names)
 	if err != nil {
 		return api.Prospect{}, err
@@ -303,7 +415,12 @@ func Moves(p *pool.Pool, asked api.MovesAsked) (api.MoveOrder, error) {
 			domain = cmp.Or(domain, m.Domain)
 		}
 		if c.InBytes > 0 {
-			ch.In = &pool.Member{Slot: fmt.Sprintf("new %d", i+1), State: pool.Online, Size: drive.Bytes(c.InBytes), Domain: domain}
+			ch.In = &pool.Member{
+				Slot:   fmt.Sprintf("new %d", i+1),
+				State:  pool.Online,
+				Size:   drive.Bytes(c.InBytes),
+				Domain: domain,
+			}
 		}
 		if ch.In == nil && ch.Out == "" {
 			return api.MoveOrder{}, fmt.Errorf("change %d neither takes a drive out nor brings one", i+1)
@@ -317,9 +434,20 @@ func Moves(p *pool.Pool, asked api.MovesAsked) (api.MoveOrder, error) {
 	if err != nil {
 		return api.MoveOrder{}, err
 	}
-	out := api.MoveOrder{Bytes: int64(o.Bytes), AsAskedBytes: int64(o.AsIs), Proven: o.Proven, Basis: o.Basis, Steps: []api.MoveOrderStep{}}
+	out := api.MoveOrder{
+		Bytes:        int64(o.Bytes),
+		AsAskedBytes: int64(o.AsIs),
+		Proven:       o.Proven,
+		Basis:        o.Basis,
+		Steps:        []api.MoveOrderStep{},
+	}
 	for _, s := range o.Steps {
-		v := api.MoveOrderStep{Words: s.Words, Bytes: int64(s.Bytes), Margin: Margin(s.Margin, s.Known), Moves: []api.MoveOrderMove{}}
+		v := api.MoveOrderStep{
+			Words:  s.Words,
+			Bytes:  int64(s.Bytes),
+			Margin: Margin(s.Margin, s.Known),
+			Moves:  []api.MoveOrderMove{},
+		}
 		for _, m := range s.Moves {
 			v.Moves = append(v.Moves, api.MoveOrderMove{From: m.From, To: m.To, Bytes: int64(m.Bytes)})
 		}

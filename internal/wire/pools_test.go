@@ -9,7 +9,8 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// TestReadPool: what a file leaves out has the defaults that the documentation gives, and what cannot be is refused with its position.
+// TestReadPool: what a file leaves out has the defaults that the documentation gives, and what cannot be is refused
+// with its position.
 func TestReadPool(t *testing.T) {
 	const three = `"members": [{"slot": "a", "domain": "h1"}, {"slot": "b", "domain": "h2"}, {"slot": "c", "domain": "h3"}]`
 	read := func(text string) (pool.Pool, error) {
@@ -24,14 +25,45 @@ func TestReadPool(t *testing.T) {
 		return int(m)
 	}
 	// Defaults: a volume has its group's protection; with one of its own and no group it lies on the only one there is.
-	require.Equal(t, 1, margin(`{"groups": [{"name": "g", "protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v", "group": "g"}]}`))
-	require.Equal(t, 2, margin(`{"groups": [{"name": "g", "protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v", "protect": {"tolerance": 2}}]}`))
-	require.Equal(t, 0, margin(`{"groups": [{"protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v", "protect": {"tolerance": 0}}]}`), "one of none is one of its own")
-	require.Equal(t, 1, margin(`{"groups": [{"name": "g", "protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v"}]}`))
-	require.Equal(t, 0, margin(`{"groups": [{"name": "g", "protect": {"tolerance": 2, "data": 3, "domains": true}, "members": [{"slot": "a", "domain": "h1"}, {"slot": "b", "domain": "h2"},
-		{"slot": "c", "domain": "h3"}, {"slot": "d", "domain": "h1"}, {"slot": "e", "domain": "h1"}]}], "volumes": [{"name": "v"}]}`)-1, "five pieces on three hosts: one host has two")
+	require.Equal(
+		t,
+		1,
+		margin(
+			`{"groups": [{"name": "g", "protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v", "group": "g"}]}`,
+		),
+	)
+	require.Equal(
+		t,
+		2,
+		margin(
+			`{"groups": [{"name": "g", "protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v", "protect": {"tolerance": 2}}]}`,
+		),
+	)
+	require.Equal(
+		t,
+		0,
+		margin(
+			`{"groups": [{"protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v", "protect": {"tolerance": 0}}]}`,
+		),
+		"one of none is one of its own",
+	)
+	require.Equal(
+		t,
+		1,
+		margin(`{"groups": [{"name": "g", "protect": {"tolerance": 1}, `+three+`}], "volumes": [{"name": "v"}]}`),
+	)
+	require.Equal(
+		t,
+		0,
+		margin(
+			`{"groups": [{"name": "g", "protect": {"tolerance": 2, "data": 3, "domains": true}, "members": [{"slot": "a", "domain": "h1"}, {"slot": "b", "domain": "h2"},
+		{"slot": "c", "domain": "h3"}, {"slot": "d", "domain": "h1"}, {"slot": "e", "domain": "h1"}]}], "volumes": [{"name": "v"}]}`,
+		)-1,
+		"five pieces on three hosts: one host has two",
+	)
 	for text, want := range map[string]string{
-		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, ` + three + "}],\n \"volumes\": [{\"name\": 3}]}": "line 2, column",
+		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, ` + three + "}],\n \"volumes\": " +
+			"[{\"name\": 3}]}": "line 2, column",
 		`{"grops": []}`: `unknown field "grops"`,
 		`{"name": "x"}`: "groups: x has none",
 		`{"groups": [{"name": "g", "protect": {"none": true}, ` + three + `}], "volumes": [{"name": "v", "group": "g"}]}`:                                                                                          "volumes[0].protect: the group \"g\" protects nothing itself",
@@ -62,8 +94,12 @@ func TestReadPool(t *testing.T) {
 }
 
 func FuzzReadPool(f *testing.F) {
-	f.Add(`{"groups": [{"name": "g", "protect": {"tolerance": 1}, "members": [{"slot": "a", "log": "l"}, {"slot": "b"}]}], "logs": [{"slot": "l"}], "volumes": [{"name": "v", "extents": [{"slots": ["a", "b"], "need": 1, "bytes": 1}]}]}`)
-	f.Add(`{"groups": [{"name": "g", "spread": true, "heals": true, "protect": {"tolerance": 1, "domains": true, "data": 3}, "members": [{"slot": "a"}, {"slot": "b", "domain": "x", "size_bytes": 9, "used_bytes": 3}]}], "spares": [{"slot": "s"}]}`)
+	f.Add(
+		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, "members": [{"slot": "a", "log": "l"}, {"slot": "b"}]}], "logs": [{"slot": "l"}], "volumes": [{"name": "v", "extents": [{"slots": ["a", "b"], "need": 1, "bytes": 1}]}]}`,
+	)
+	f.Add(
+		`{"groups": [{"name": "g", "spread": true, "heals": true, "protect": {"tolerance": 1, "domains": true, "data": 3}, "members": [{"slot": "a"}, {"slot": "b", "domain": "x", "size_bytes": 9, "used_bytes": 3}]}], "spares": [{"slot": "s"}]}`,
+	)
 	f.Fuzz(func(t *testing.T, text string) {
 		p, _, err := ReadPool(strings.NewReader(text))
 		if err != nil {
@@ -77,6 +113,10 @@ func FuzzReadPool(f *testing.F) {
 			t.Fatalf("losing more makes nothing better: %+v", w)
 		}
 		p.Room(slots[:1], 0)
-		_, _ = p.BestOrder(p.Groups[0].Name, []pool.Change{{Out: slots[0], In: &pool.Member{Slot: "new", State: pool.Online, Size: 9}, After: true}}, 0)
+		_, _ = p.BestOrder(
+			p.Groups[0].Name,
+			[]pool.Change{{Out: slots[0], In: &pool.Member{Slot: "new", State: pool.Online, Size: 9}, After: true}},
+			0,
+		)
 	})
 }

@@ -26,9 +26,17 @@ func ToIdentity(i api.Identity) drive.Identity {
 // ToDescription from a report.
 func ToDescription(d api.DriveReport) drive.Description {
 	return drive.Description{
-		Identity: ToIdentity(d.Identity), Firmware: d.Firmware, Capacity: drive.Bytes(d.CapacityBytes),
-		LogicalSector: drive.Bytes(d.LogicalSectorBytes), PhysicalSector: drive.Bytes(d.PhysicalSectorBytes),
-		Medium: drive.Medium(d.Medium), RotationRPM: d.RotationRpm, FormFactor: d.FormFactor, Zoned: drive.Zoning(d.Zoned),
+		Identity:       ToIdentity(d.Identity),
+		Firmware:       d.Firmware,
+		Capacity:       drive.Bytes(d.CapacityBytes),
+		LogicalSector:  drive.Bytes(d.LogicalSectorBytes),
+		PhysicalSector: drive.Bytes(d.PhysicalSectorBytes),
+		Medium: drive.Medium(
+			d.Medium,
+		),
+		RotationRPM: d.RotationRpm,
+		FormFactor:  d.FormFactor,
+		Zoned:       drive.Zoning(d.Zoned),
 	}
 }
 
@@ -66,8 +74,14 @@ func SelfTests(in []drive.SelfTest) []api.SelfTest {
 func ToSelfTests(in []api.SelfTest) []drive.SelfTest {
 	out := make([]drive.SelfTest, len(in))
 	for i, t := range in {
-		out[i] = drive.SelfTest{Kind: drive.SelfTestKind(t.Kind), Result: drive.SelfTestResult(t.Result), Hours: t.Hours,
-			LBA: t.Lba, Number: byte(t.Number), Status: byte(t.Status)}
+		out[i] = drive.SelfTest{
+			Kind:   drive.SelfTestKind(t.Kind),
+			Result: drive.SelfTestResult(t.Result),
+			Hours:  t.Hours,
+			LBA:    t.Lba,
+			Number: byte(t.Number),
+			Status: byte(t.Status),
+		}
 	}
 	return out
 }
@@ -128,7 +142,12 @@ func toGrid(s *enclosure.Section, gaps [][]int, bays map[string][]int, names map
 	for text, at := range bays {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 1 || len(at) != 2 {
-			return fmt.Errorf("section %s: bay %q is at %v; a bay is a number from 1 on, with its row and column", s.Name, text, at)
+			return fmt.Errorf(
+				"section %s: bay %q is at %v; a bay is a number from 1 on, with its row and column",
+				s.Name,
+				text,
+				at,
+			)
 		}
 		if s.Named == nil {
 			s.Named = map[int][2]int{}
@@ -152,7 +171,14 @@ func toGrid(s *enclosure.Section, gaps [][]int, bays map[string][]int, names map
 func ToLayout(l api.Layout) (enclosure.Layout, error) {
 	out := enclosure.Layout{Name: l.Name}
 	for _, s := range l.Sections {
-		sec := enclosure.Section{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: enclosure.Corner(cmp.Or(s.First, string(enclosure.TopLeft))), Run: enclosure.Run(cmp.Or(s.Run, string(enclosure.AlongRows))), Upright: s.Upright}
+		sec := enclosure.Section{
+			Name:    s.Name,
+			Rows:    s.Rows,
+			Columns: s.Columns,
+			First:   enclosure.Corner(cmp.Or(s.First, string(enclosure.TopLeft))),
+			Run:     enclosure.Run(cmp.Or(s.Run, string(enclosure.AlongRows))),
+			Upright: s.Upright,
+		}
 		if err := toGrid(&sec, s.Gaps, s.Bays, s.Names); err != nil {
 			return out, err
 		}
@@ -165,7 +191,14 @@ func ToLayout(l api.Layout) (enclosure.Layout, error) {
 func Layout(l enclosure.Layout) api.Layout {
 	out := api.Layout{Name: l.Name, Sections: []api.LayoutSection{}}
 	for _, s := range l.Sections {
-		v := api.LayoutSection{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: string(s.First), Run: string(s.Run), Upright: s.Upright}
+		v := api.LayoutSection{
+			Name:    s.Name,
+			Rows:    s.Rows,
+			Columns: s.Columns,
+			First:   string(s.First),
+			Run:     string(s.Run),
+			Upright: s.Upright,
+		}
 		v.Gaps, v.Bays, v.Names = grid(s)
 		out.Sections = append(out.Sections, v)
 	}
@@ -182,19 +215,52 @@ func ToSection(s api.SectionReport) enclosure.Section {
 
 // Protection to the API.
 func Protection(p pool.Protection) api.Protection {
-	return api.Protection{Words: p.Words, Tolerance: p.Tolerance, Data: p.Data, StopsAt: p.StopsAt, Domains: p.Domains, None: p.None}
+	return api.Protection{
+		Words:     p.Words,
+		Tolerance: p.Tolerance,
+		Data:      p.Data,
+		StopsAt:   p.StopsAt,
+		Domains:   p.Domains,
+		None:      p.None,
+	}
 }
 
 func toProtection(p api.Protection) pool.Protection {
-	return pool.Protection{Words: p.Words, Tolerance: p.Tolerance, Data: p.Data, StopsAt: p.StopsAt, Domains: p.Domains, None: p.None}
+	return pool.Protection{
+		Words:     p.Words,
+		Tolerance: p.Tolerance,
+		Data:      p.Data,
+		StopsAt:   p.StopsAt,
+		Domains:   p.Domains,
+		None:      p.None,
+	}
 }
 
 func members(in []pool.Member) []api.MemberReport {
 	out := make([]api.MemberReport, len(in))
 	for i, m := range in {
-		out[i] = api.MemberReport{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
-			Device: m.Device, Drives: m.Drives, Under: m.Under, Partition: m.Partition, Layers: m.Layers,
-			SizeBytes: int64(m.Size), UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: MemberErrors(m.Errors)}
+		out[i] = api.MemberReport{
+			Slot:      m.Slot,
+			State:     string(m.State),
+			Drive:     m.Drive,
+			Domain:    m.Domain,
+			Log:       m.Log,
+			Parity:    m.Parity,
+			BadBlocks: m.BadBlocks,
+			Beside:    m.Beside,
+			StandsFor: m.StandsFor,
+			Device:    m.Device,
+			Drives:    m.Drives,
+			Under:     m.Under,
+			Partition: m.Partition,
+			Layers:    m.Layers,
+			SizeBytes: int64(
+				m.Size,
+			),
+			UsedBytes:  int64(m.Used),
+			NeedsBytes: int64(m.Needs),
+			Errors:     MemberErrors(m.Errors),
+		}
 	}
 	return out
 }
@@ -207,23 +273,74 @@ func MemberErrors(e pool.Errors) api.MemberErrors {
 func toMembers(in []api.MemberReport) []pool.Member {
 	out := make([]pool.Member, len(in))
 	for i, m := range in {
-		out[i] = pool.Member{Slot: m.Slot, State: pool.ParseState(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor,
-			Device: m.Device, Drives: m.Drives, Under: m.Under, Partition: m.Partition, Layers: m.Layers,
-			Size: drive.Bytes(m.SizeBytes), Used: drive.Bytes(m.UsedBytes), Needs: drive.Bytes(m.NeedsBytes),
-			Errors: pool.Errors{Read: uint64(m.Errors.Read), Write: uint64(m.Errors.Write), Checksum: uint64(m.Errors.Checksum)}}
+		out[i] = pool.Member{
+			Slot:      m.Slot,
+			State:     pool.ParseState(m.State),
+			Drive:     m.Drive,
+			Domain:    m.Domain,
+			Log:       m.Log,
+			Parity:    m.Parity,
+			BadBlocks: m.BadBlocks,
+			Beside:    m.Beside,
+			StandsFor: m.StandsFor,
+			Device:    m.Device,
+			Drives:    m.Drives,
+			Under:     m.Under,
+			Partition: m.Partition,
+			Layers:    m.Layers,
+			Size:      drive.Bytes(m.SizeBytes),
+			Used:      drive.Bytes(m.UsedBytes),
+			Needs:     drive.Bytes(m.NeedsBytes),
+			Errors: pool.Errors{
+				Read:     uint64(m.Errors.Read),
+				Write:    uint64(m.Errors.Write),
+				Checksum: uint64(m.Errors.Checksum),
+			},
+		}
 	}
 	return out
 }
 
 // Pool to a report, with its recoveries.
 func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
-	out := api.PoolReport{Id: p.ID, Name: p.Name, Kind: p.Kind, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, Watched: p.Watched, UsedUnknown: p.UsedUnknown, Device: p.Device,
-		Groups: []api.GroupReport{}, Volumes: []api.VolumeReport{}, Spares: members(p.Spares), Logs: members(p.Logs)}
+	out := api.PoolReport{
+		Id:            p.ID,
+		Name:          p.Name,
+		Kind:          p.Kind,
+		CapacityBytes: int64(p.Capacity),
+		UsedBytes:     int64(p.Used),
+		Limit:         p.Limit,
+		Watched:       p.Watched,
+		UsedUnknown:   p.UsedUnknown,
+		Device:        p.Device,
+		Groups:        []api.GroupReport{},
+		Volumes:       []api.VolumeReport{},
+		Spares:        members(p.Spares),
+		Logs:          members(p.Logs),
+	}
 	for _, g := range p.Groups {
-		out.Groups = append(out.Groups, api.GroupReport{Name: g.Name, Protection: Protection(g.Protect), Spread: g.Spread, Heals: g.Heals, Members: members(g.Members)})
+		out.Groups = append(
+			out.Groups,
+			api.GroupReport{
+				Name:       g.Name,
+				Protection: Protection(g.Protect),
+				Spread:     g.Spread,
+				Heals:      g.Heals,
+				Members:    members(g.Members),
+			},
+		)
 	}
 	for _, v := range p.Volumes {
-		out.Volumes = append(out.Volumes, api.VolumeReport{Name: v.Name, Group: v.Group, Protection: Protection(v.Protect), UsedBytes: int64(v.Used), Extents: Extents(v.Extents)})
+		out.Volumes = append(
+			out.Volumes,
+			api.VolumeReport{
+				Name:       v.Name,
+				Group:      v.Group,
+				Protection: Protection(v.Protect),
+				UsedBytes:  int64(v.Used),
+				Extents:    Extents(v.Extents),
+			},
+		)
 	}
 	for _, r := range rs {
 		out.Recoveries = append(out.Recoveries, Recovery(r))
@@ -233,8 +350,25 @@ func Pool(p pool.Pool, rs []recovery.Report) api.PoolReport {
 
 // Recovery to a report.
 func Recovery(r recovery.Report) api.RecoveryReport {
-	out := api.RecoveryReport{Id: r.ID, Kind: string(r.Kind), State: string(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo),
-		Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable), Phase: r.Phase, Slowest: r.Slowest, SlowestWhy: r.SlowestWhy}
+	out := api.RecoveryReport{
+		Id:        r.ID,
+		Kind:      string(r.Kind),
+		State:     string(r.State),
+		StartedAt: r.StartedAt,
+		EndedAt:   r.EndedAt,
+		Slot:      r.Slot,
+		Drive:     r.Drive,
+		DoneBytes: int64(r.Done),
+		TodoBytes: int64(r.Todo),
+		Found: int64(
+			r.Found,
+		),
+		Repaired:     int64(r.Repaired),
+		Unrepairable: int64(r.Unrepairable),
+		Phase:        r.Phase,
+		Slowest:      r.Slowest,
+		SlowestWhy:   r.SlowestWhy,
+	}
 	for _, f := range r.Flows {
 		out.Flows = append(out.Flows, api.Flow{Slot: f.Slot, ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)})
 	}
@@ -246,24 +380,71 @@ func ToRecovery(r api.RecoveryReport, at time.Time) recovery.Report {
 	if !r.EndedAt.IsZero() && r.EndedAt.Before(at) {
 		at = r.EndedAt
 	}
-	out := recovery.Report{ID: r.Id, Kind: recovery.Kind(r.Kind), State: recovery.State(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt, Slot: r.Slot, Drive: r.Drive,
-		Found: uint64(r.Found), Repaired: uint64(r.Repaired), Unrepairable: uint64(r.Unrepairable), Phase: r.Phase, Slowest: r.Slowest, SlowestWhy: r.SlowestWhy,
-		Sample: recovery.Sample{At: at, Done: drive.Bytes(r.DoneBytes), Todo: drive.Bytes(r.TodoBytes)}}
+	out := recovery.Report{
+		ID:        r.Id,
+		Kind:      recovery.Kind(r.Kind),
+		State:     recovery.State(r.State),
+		StartedAt: r.StartedAt,
+		EndedAt:   r.EndedAt,
+		Slot:      r.Slot,
+		Drive:     r.Drive,
+		Found: uint64(
+			r.Found,
+		),
+		Repaired:     uint64(r.Repaired),
+		Unrepairable: uint64(r.Unrepairable),
+		Phase:        r.Phase,
+		Slowest:      r.Slowest,
+		SlowestWhy:   r.SlowestWhy,
+		Sample:       recovery.Sample{At: at, Done: drive.Bytes(r.DoneBytes), Todo: drive.Bytes(r.TodoBytes)},
+	}
 	for _, f := range r.Flows {
-		out.Flows = append(out.Flows, recovery.Flow{Slot: f.Slot, Read: drive.Bytes(f.ReadBytes), Written: drive.Bytes(f.WrittenBytes)})
+		out.Flows = append(
+			out.Flows,
+			recovery.Flow{Slot: f.Slot, Read: drive.Bytes(f.ReadBytes), Written: drive.Bytes(f.WrittenBytes)},
+		)
 	}
 	return out
 }
 
 // ToPool from a report.
 func ToPool(p api.PoolReport) pool.Pool {
-	out := pool.Pool{ID: p.Id, Name: p.Name, Kind: p.Kind, Capacity: drive.Bytes(p.CapacityBytes), Used: drive.Bytes(p.UsedBytes), Limit: p.Limit, Watched: p.Watched, UsedUnknown: p.UsedUnknown, Device: p.Device,
-		Spares: toMembers(p.Spares), Logs: toMembers(p.Logs)}
+	out := pool.Pool{
+		ID:          p.Id,
+		Name:        p.Name,
+		Kind:        p.Kind,
+		Capacity:    drive.Bytes(p.CapacityBytes),
+		Used:        drive.Bytes(p.UsedBytes),
+		Limit:       p.Limit,
+		Watched:     p.Watched,
+		UsedUnknown: p.UsedUnknown,
+		Device:      p.Device,
+		Spares:      toMembers(p.Spares),
+		Logs:        toMembers(p.Logs),
+	}
 	for _, g := range p.Groups {
-		out.Groups = append(out.Groups, pool.Group{Name: g.Name, Protect: toProtection(g.Protection), Spread: g.Spread, Heals: g.Heals, Members: toMembers(g.Members)})
+		out.Groups = append(
+			out.Groups,
+			pool.Group{
+				Name:    g.Name,
+				Protect: toProtection(g.Protection),
+				Spread:  g.Spread,
+				Heals:   g.Heals,
+				Members: toMembers(g.Members),
+			},
+		)
 	}
 	for _, v := range p.Volumes {
-		out.Volumes = append(out.Volumes, pool.Volume{Name: v.Name, Group: v.Group, Protect: toProtection(v.Protection), Used: drive.Bytes(v.UsedBytes), Extents: toExtents(v.Extents)})
+		out.Volumes = append(
+			out.Volumes,
+			pool.Volume{
+				Name:    v.Name,
+				Group:   v.Group,
+				Protect: toProtection(v.Protection),
+				Used:    drive.Bytes(v.UsedBytes),
+				Extents: toExtents(v.Extents),
+			},
+		)
 	}
 	return out
 }

@@ -53,7 +53,9 @@ func TestNothingIsLost(t *testing.T) {
 	for range 20 {
 		var p pool.Pool
 		fill(r, reflect.ValueOf(&p).Elem())
-		p.Everyone(func(_ string, m *pool.Member) { m.State = pool.Failing }) // one that is known: others arrive as unknown
+		p.Everyone(
+			func(_ string, m *pool.Member) { m.State = pool.Failing },
+		) // one that is known: others arrive as unknown
 		require.Equal(t, p, ToPool(through(t, Pool(p, nil))))
 
 		var d drive.Description

@@ -1,5 +1,5 @@
-// Package year lets one host of the demo's fleet be read every hour for a year, through the agent, its codecs, the report
-// and the service, so that benchmarks can say what that costs.
+// Package year lets one host of the demo's fleet be read every hour for a year, through the agent, its codecs, the
+// report and the service, so that benchmarks can say what that costs.
 package year
 
 import (
@@ -42,7 +42,11 @@ func (d direct) Do(r *http.Request) (*http.Response, error) {
 	if err := d.s.TakeReport(report.Host, report); err != nil {
 		return nil, err
 	}
-	return &http.Response{StatusCode: http.StatusNoContent, Body: io.NopCloser(bytes.NewReader(nil)), Header: http.Header{}}, nil
+	return &http.Response{
+		StatusCode: http.StatusNoContent,
+		Body:       io.NopCloser(bytes.NewReader(nil)),
+		Header:     http.Header{},
+	}, nil
 }
 
 // Year is what came of it.
@@ -53,8 +57,13 @@ type Year struct {
 	Bytes   int64 // what the readings take on disk, with all tables, indexes and free pages
 }
 
-// Live lets a host live through a year, in dir. each, if it is not nil, is given every reading. The store is to be closed.
-func Live(ctx context.Context, dir, host string, each func(drive string, at time.Time, metrics map[string]float64)) (y Year, err error) {
+// Live lets a host live through a year, in dir. each, if it is not nil, is given every reading. The store is to be
+// closed.
+func Live(
+	ctx context.Context,
+	dir, host string,
+	each func(drive string, at time.Time, metrics map[string]float64),
+) (y Year, err error) {
 	end := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	fleet, err := lab.Open(filepath.Join(dir, "lab.json"), end, 0, lab.HeronPoint(0))
 	if err != nil {
@@ -83,7 +92,17 @@ func Live(ctx context.Context, dir, host string, each func(drive string, at time
 		if h.Name != host {
 			continue
 		}
-		a, err := agent.New(agent.Config{Host: h.Name, Machine: h, Client: client, Clock: clock.Real{}, Log: log, Dir: dir, Interval: time.Hour})
+		a, err := agent.New(
+			agent.Config{
+				Host:     h.Name,
+				Machine:  h,
+				Client:   client,
+				Clock:    clock.Real{},
+				Log:      log,
+				Dir:      dir,
+				Interval: time.Hour,
+			},
+		)
 		if err != nil {
 			return y, err
 		}

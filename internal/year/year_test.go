@@ -14,7 +14,12 @@ import (
 func BenchmarkYear(b *testing.B) {
 	for b.Loop() {
 		numbers := 0
-		y, err := Live(b.Context(), b.TempDir(), "petrel", func(_ string, _ time.Time, m map[string]float64) { numbers += len(m) })
+		y, err := Live(
+			b.Context(),
+			b.TempDir(),
+			"petrel",
+			func(_ string, _ time.Time, m map[string]float64) { numbers += len(m) },
+		)
 		require.NoError(b, err)
 		page, err := y.Service.Views.Drives(api.ListDrivesParams{Host: y.Host})
 		require.NoError(b, err)

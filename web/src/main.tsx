@@ -80,7 +80,15 @@ createRoot(document.getElementById("root")!).render(
                           <Route path="/notices" element={<NoticesPage />} />
                           <Route path="/tests" element={<TestsPage />} />
                           <Route path="/rules" element={<RulesPage />} />
-                          <Route path="*" element={<><Title>Nothing is here</Title><Empty>There is no such page. Press / to search.</Empty></>} />
+                          <Route
+                            path="*"
+                            element={
+                              <>
+                                <Title>Nothing is here</Title>
+                                <Empty>There is no such page. Press / to search.</Empty>
+                              </>
+                            }
+                          />
                         </Routes>
                       </Suspense>
                     </Frame>

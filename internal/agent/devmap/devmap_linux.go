@@ -1,5 +1,5 @@
-// Package devmap asks the kernel's device mapper about its devices: read only, through the ioctls of linux/dm-ioctl.h. No device
-// is ever made, changed or removed.
+// Package devmap asks the kernel's device mapper about its devices: read only, through the ioctls of linux/dm-ioctl.h.
+// No device is ever made, changed or removed.
 package devmap
 
 import (
@@ -21,7 +21,8 @@ type Target struct {
 	Params        string
 }
 
-// control is the node of the device mapper; requests of linux/dm-ioctl.h with the type 0xfd and struct dm_ioctl of 312 bytes.
+// control is the node of the device mapper; requests of linux/dm-ioctl.h with the type 0xfd and struct dm_ioctl of 312
+// bytes.
 const (
 	control     = "/dev/mapper/control"
 	tableStatus = 0xc138fd0c
@@ -43,7 +44,12 @@ func Status(name string) ([]Target, error) { return ask(name, flagNoFlush) }
 
 func ask(name string, flags uint32) ([]Target, error) {
 	if len(name) >= nameLen {
-		return nil, fmt.Errorf("the name of a mapped device has at most %d bytes, %q has %d", nameLen-1, name, len(name))
+		return nil, fmt.Errorf(
+			"the name of a mapped device has at most %d bytes, %q has %d",
+			nameLen-1,
+			name,
+			len(name),
+		)
 	}
 	f, err := os.OpenFile(control, os.O_RDWR, 0)
 	if err != nil {
@@ -58,7 +64,12 @@ func ask(name string, flags uint32) ([]Target, error) {
 		ne.PutUint32(b[16:], headLen)
 		ne.PutUint32(b[28:], flags)
 		copy(b[nameAt:], name)
-		if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), tableStatus, uintptr(unsafe.Pointer(&b[0]))); errno != 0 {
+		if _, _, errno := unix.Syscall(
+			unix.SYS_IOCTL,
+			f.Fd(),
+			tableStatus,
+			uintptr(unsafe.Pointer(&b[0])),
+		); errno != 0 {
 			return nil, fmt.Errorf("device mapper: %s: %w", name, errno)
 		}
 		if ne.Uint32(b[28:])&flagFull == 0 {
@@ -81,7 +92,10 @@ func parse(b []byte) (out []Target, err error) {
 			text = text[:end]
 		}
 		kind, _, _ := strings.Cut(string(b[at+24:at+40]), "\x00")
-		out = append(out, Target{Start: ne.Uint64(b[at:]), Length: ne.Uint64(b[at+8:]), Type: kind, Params: string(text)})
+		out = append(
+			out,
+			Target{Start: ne.Uint64(b[at:]), Length: ne.Uint64(b[at+8:]), Type: kind, Params: string(text)},
+		)
 		at = start + int(ne.Uint32(b[at+20:]))
 	}
 	return out, nil
@@ -93,8 +107,8 @@ type Path struct {
 	Failed bool
 }
 
-// Paths reads the status of a multipath target (dm-mpath.c, multipath_status): features, handler, groups, each with paths as
-// device, A or F, and how often it failed.
+// Paths reads the status of a multipath target (dm-mpath.c, multipath_status): features, handler, groups, each with
+// paths as device, A or F, and how often it failed.
 func Paths(params string) (out []Path) {
 	f := strings.Fields(params)
 	for i, w := range f {

@@ -1,5 +1,5 @@
-// Package direct reads devices past the page cache. What the kernel's own users of a device (md, a file system) write goes past
-// it as well, so a page that was read before they wrote is never read anew while they hold the device.
+// Package direct reads devices past the page cache. What the kernel's own users of a device (md, a file system) write
+// goes past it as well, so a page that was read before they wrote is never read anew while they hold the device.
 package direct
 
 import (
@@ -41,8 +41,8 @@ func Open(path string) (*File, error) {
 	return &File{fd, path, Disk(path), size}, nil
 }
 
-// Disk is the kernel's name of the whole disk that a device node is, or is a partition of, as sysfs nests them; empty for what is no
-// block device.
+// Disk is the kernel's name of the whole disk that a device node is, or is a partition of, as sysfs nests them; empty
+// for what is no block device.
 func Disk(path string) string {
 	if filepath.Dir(path) != "/dev" {
 		return ""
@@ -74,14 +74,16 @@ var (
 	own = map[string]count{}
 )
 
-// Own is how many reads of a disk were made by this package, and how many milliseconds they took, as the kernel counted them.
+// Own is how many reads of a disk were made by this package, and how many milliseconds they took, as the kernel counted
+// them.
 func Own(disk string) (reads, ms uint64) {
 	mu.Lock()
 	defer mu.Unlock()
 	return own[disk].reads, own[disk].ms
 }
 
-// counted are fields 1 and 4 of a disk's statistics: reads, and the milliseconds they took (Documentation/block/stat.rst).
+// counted are fields 1 and 4 of a disk's statistics: reads, and the milliseconds they took
+// (Documentation/block/stat.rst).
 func counted(disk string) (c count) {
 	b, _ := os.ReadFile("/sys/block/" + disk + "/stat")
 	if f := strings.Fields(string(b)); len(f) > 3 {

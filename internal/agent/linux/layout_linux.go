@@ -22,8 +22,8 @@ const rereadTable = 0x125F
 // shown is how long the kernel may take until it shows new partitions.
 const shown = 10 * time.Second
 
-// clearEnds is how much of both ends of a new partition is cleared, so that nothing that lay there before comes to light as somebody's
-// file system.
+// clearEnds is how much of both ends of a new partition is cleared, so that nothing that lay there before comes to
+// light as somebody's file system.
 const clearEnds = 1 << 20
 
 // newGUID is a GUID of random bytes, version 4 (RFC 9562 5.4); its first three fields are little-endian on a drive.
@@ -33,8 +33,8 @@ func newGUID() (g partition.GUID) {
 	return g
 }
 
-// writeTable gives a blank drive the partitions of a table that was made for it, reads them back, and waits until the kernel shows
-// them. The device is opened for itself alone: the kernel refuses one that anybody uses.
+// writeTable gives a blank drive the partitions of a table that was made for it, reads them back, and waits until the
+// kernel shows them. The device is opened for itself alone: the kernel refuses one that anybody uses.
 func writeTable(name, path string, size int64, sector int, old partition.Table) (string, error) {
 	t, err := old.For(uint64(size), sector, newGUID, false)
 	if err != nil {
@@ -85,14 +85,20 @@ func writeTable(name, path string, size int64, sector int, old partition.Table) 
 	case !back.Same(t) || back.OnlyBackup:
 		return "", errors.New("the partition table that is read back is not the one that was written")
 	case !scanned:
-		return "", errors.New("the partition table was written and read back, and the kernel does not take it over: make it read the table anew")
+		return "", errors.New(
+			"the partition table was written and read back, and the kernel does not take it over: make it read " +
+				"the table anew",
+		)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), shown)
 	defer cancel()
 	for _, e := range t.Parts {
 		for !partitionShown(name, e.Number) {
 			if (clock.Real{}).Sleep(ctx, 20*time.Millisecond) != nil {
-				return "", fmt.Errorf("the partition table was written and read back, and the kernel does not show partition %d", e.Number)
+				return "", fmt.Errorf(
+					"the partition table was written and read back, and the kernel does not show partition %d",
+					e.Number,
+				)
 			}
 		}
 	}

@@ -40,8 +40,8 @@ type Machine struct {
 	lasting map[string]lasting // by name
 }
 
-// Drives are the block devices that have a medium. Devices made of others (device mapper, md, memory) are none. One that tells no
-// identity has an empty key and says so.
+// Drives are the block devices that have a medium. Devices made of others (device mapper, md, memory) are none. One
+// that tells no identity has an empty key and says so.
 func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 	entries, err := os.ReadDir(m.Root + "/sys/block")
 	if err != nil {
@@ -71,13 +71,15 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	m.mu.Lock()
 	was, known := m.lasting[name]
 	m.mu.Unlock()
-	if known && !fresh && seq != "" && was.seq == seq && time.Since(was.at) < lastingFor && was.f.Known.Capacity == drive.Bytes(sectors*512) {
+	if known && !fresh && seq != "" && was.seq == seq && time.Since(was.at) < lastingFor &&
+		was.f.Known.Capacity == drive.Bytes(sectors*512) {
 		f = was.f
 	} else {
 		if f, ok = m.identify(name, dir, sectors); !ok || f.Nameless != "" {
 			return f, ok
 		}
-		if f.Known.Key() != "" && !strings.HasPrefix(name, "loop") { // the file behind a loop device may change under one number
+		if f.Known.Key() != "" &&
+			!strings.HasPrefix(name, "loop") { // the file behind a loop device may change under one number
 			m.mu.Lock()
 			if m.lasting == nil {
 				m.lasting = map[string]lasting{}
@@ -109,7 +111,8 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	return f, true
 }
 
-// lasting is what of a drive does not change as long as it is the same drive, so that it is not asked of the kernel at every look.
+// lasting is what of a drive does not change as long as it is the same drive, so that it is not asked of the kernel at
+// every look.
 type lasting struct {
 	seq string // diskseq: another number, another drive
 	f   agent.Found
@@ -147,7 +150,11 @@ func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok 
 		d.Identity = drive.Identity{Vendor: "virtio", Model: "virtio disk", Serial: read(dir + "/serial")}
 		f.Blind = "a virtio disk hides SMART"
 	case strings.HasPrefix(name, "mmcblk"):
-		d.Identity = drive.Identity{Vendor: "mmc", Model: read(dir + "/device/name"), Serial: strings.TrimPrefix(read(dir+"/device/serial"), "0x")}
+		d.Identity = drive.Identity{
+			Vendor: "mmc",
+			Model:  read(dir + "/device/name"),
+			Serial: strings.TrimPrefix(read(dir+"/device/serial"), "0x"),
+		}
 		f.Blind = "a memory card has no SMART"
 	case strings.HasPrefix(name, "sd"):
 		d.Identity = scsiIdentity(dir)
@@ -172,7 +179,10 @@ func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok 
 		f.Namespace, _ = strconv.Atoi(read(dir + "/nsid"))
 		f.Names = d.StableNames("nvme")
 	default:
-		if below, _ := os.ReadDir(dir + "/slaves"); len(below) > 0 || slices.ContainsFunc(made, func(p string) bool { return strings.HasPrefix(name, p) }) {
+		if below, _ := os.ReadDir(
+			dir + "/slaves",
+		); len(below) > 0 ||
+			slices.ContainsFunc(made, func(p string) bool { return strings.HasPrefix(name, p) }) {
 			return f, false
 		}
 		f.Blind = "a device of a kind that is not known here"
@@ -196,7 +206,11 @@ var made = []string{"dm-", "md", "ram", "zram", "sr", "fd", "bcache", "nbd", "zd
 func used(dir string) bool {
 	above, _ := os.ReadDir(dir + "/holders")
 	entries, _ := os.ReadDir(dir)
-	return len(above) > 0 || slices.ContainsFunc(entries, func(e os.DirEntry) bool { return strings.HasPrefix(e.Name(), filepath.Base(dir)) })
+	return len(above) > 0 ||
+		slices.ContainsFunc(
+			entries,
+			func(e os.DirEntry) bool { return strings.HasPrefix(e.Name(), filepath.Base(dir)) },
+		)
 }
 
 // usbSerial gives the serial of the USB device that a disk hangs on, if it hangs on one (drivers/usb/core/sysfs.c).
@@ -214,9 +228,9 @@ func usbSerial(dir string) (serial string, usb bool) {
 	return "", false
 }
 
-// pin opens a device, and looks at it while it is open. The kernel gives the name of a device that left to another one only
-// when the last who has it open lets go (drivers/scsi/sd.c, scsi_disk_release; drivers/nvme/host/core.c, nvme_free_ns_head), and
-// a loop device lets go of its file no sooner (drivers/block/loop.c, loop_clr_fd).
+// pin opens a device, and looks at it while it is open. The kernel gives the name of a device that left to another one
+// only when the last who has it open lets go (drivers/scsi/sd.c, scsi_disk_release; drivers/nvme/host/core.c,
+// nvme_free_ns_head), and a loop device lets go of its file no sooner (drivers/block/loop.c, loop_clr_fd).
 func (m *Machine) pin(name string) (f agent.Found, release func(), err error) {
 	fd, err := unix.Open(m.Root+"/dev/"+name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -258,9 +272,9 @@ func adapter(dir string) string {
 	return ""
 }
 
-// locate finds the light that the kernel itself knows to belong to a drive: the locate attribute of its slot in the enclosure
-// class (drivers/misc/enclosure.c), or the indication of native PCIe enclosure management, of the drive's function or of the
-// port above it, as a LED (drivers/pci/npem.c).
+// locate finds the light that the kernel itself knows to belong to a drive: the locate attribute of its slot in the
+// enclosure class (drivers/misc/enclosure.c), or the indication of native PCIe enclosure management, of the drive's
+// function or of the port above it, as a LED (drivers/pci/npem.c).
 func locate(root, dir, adapter string) func(on bool) (bool, error) {
 	patterns := []string{dir + "/device/enclosure_device:*/locate"}
 	if function, err := filepath.EvalSymlinks(root + "/sys/bus/pci/devices/" + adapter); err == nil && adapter != "" {
@@ -288,9 +302,10 @@ var (
 	target    = regexp.MustCompile(`^[0-9]+:([0-9]+:[0-9]+:[0-9]+)$`)
 )
 
-// port names what a drive hangs on so that the name stays over restarts: the PCI function, and of that the port of an AHCI
-// controller (its own number, not the one the kernel counts on; drivers/ata/libata-transport.c), the phy of a SAS device with
-// its expander (drivers/scsi/scsi_transport_sas.c), or else the SCSI target. An NVMe drive is its PCI function.
+// port names what a drive hangs on so that the name stays over restarts: the PCI function, and of that the port of an
+// AHCI controller (its own number, not the one the kernel counts on; drivers/ata/libata-transport.c), the phy of a SAS
+// device with its expander (drivers/scsi/scsi_transport_sas.c), or else the SCSI target. An NVMe drive is its PCI
+// function.
 func port(root, dir, adapter string) string {
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil || adapter == "" {
@@ -327,8 +342,8 @@ func port(root, dir, adapter string) string {
 	return ""
 }
 
-// scsiIdentity is what the kernel keeps of a SCSI or SATA drive: its WWN from the device identification page, its serial
-// from page 80h (SPC-5 7.7.3, 7.7.18; drivers/scsi/scsi_sysfs.c).
+// scsiIdentity is what the kernel keeps of a SCSI or SATA drive: its WWN from the device identification page, its
+// serial from page 80h (SPC-5 7.7.3, 7.7.18; drivers/scsi/scsi_sysfs.c).
 func scsiIdentity(dir string) (id drive.Identity) {
 	id.Vendor, id.Model = read(dir+"/device/vendor"), read(dir+"/device/model")
 	for _, prefix := range []string{"naa.", "eui."} {
@@ -384,7 +399,11 @@ func loopIdentity(path string) (drive.Identity, error) {
 	if err != nil {
 		return drive.Identity{}, fmt.Errorf("%s: %w", path, err)
 	}
-	return drive.Identity{Vendor: "kernel", Model: "loop device", Serial: fmt.Sprintf("L%X-%08d", info.Device, info.Inode)}, nil
+	return drive.Identity{
+		Vendor: "kernel",
+		Model:  "loop device",
+		Serial: fmt.Sprintf("L%X-%08d", info.Device, info.Inode),
+	}, nil
 }
 
 func read(path string) string {

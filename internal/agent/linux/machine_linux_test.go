@@ -26,18 +26,38 @@ func tree(t *testing.T, files map[string]string) string {
 	return root
 }
 
-// TestRealDrives: drives are known by what the kernel keeps of them until they are asked themselves; what has no identity or no medium is not listed; what cannot be read is not taken for empty.
+// TestRealDrives: drives are known by what the kernel keeps of them until they are asked themselves; what has no
+// identity or no medium is not listed; what cannot be read is not taken for empty.
 func TestRealDrives(t *testing.T) {
 	empty := string(make([]byte, 1<<20))
 	root := tree(t, map[string]string{
-		"sys/block/sda/size": "2048\n", "sys/block/sda/diskseq": "9\n", "sys/block/sda/queue/rotational": "1\n", "sys/block/sda/queue/logical_block_size": "512\n", "sys/block/sda/queue/physical_block_size": "4096\n",
-		"sys/block/sda/device/vendor": "ATA     \n", "sys/block/sda/device/model": "VELDRUN VR4-4000\n", "sys/block/sda/device/ioerr_cnt": "0x1f\n", "sys/block/sda/device/wwid": "naa.5002ABE700001234\n",
-		"sys/block/sda/device/vpd_pg80": "\x00\x80\x00\x0c    VR7ZU006", "dev/sda": empty,
-		"sys/block/nvme0n1/size": "2048", "sys/block/nvme0n1/wwid": "eui.0002abe700000009", "sys/block/nvme0n1/device/model": "TARNWICK TN960   ", "sys/block/nvme0n1/device/serial": "TW7PL118", "sys/block/nvme0n1/queue/rotational": "0", "dev/nvme0n1": "XFSB" + empty[4:],
-		"sys/block/sdb/size": "2048", "sys/block/sdb/device/model": "OSSFELL OF-8T", "dev/sdb": empty,
-		"sys/block/sdc/size": "0", "sys/block/sdc/device/wwid": "naa.5002abe700005678",
-		"sys/block/sdd/size": "2048", "sys/block/sdd/device/wwid": "naa.5002abe700009999",
-		"sys/block/dm-0/size": "2048", "sys/block/md0/size": "2048", "sys/block/zram0/size": "2048",
+		"sys/block/sda/size":                      "2048\n",
+		"sys/block/sda/diskseq":                   "9\n",
+		"sys/block/sda/queue/rotational":          "1\n",
+		"sys/block/sda/queue/logical_block_size":  "512\n",
+		"sys/block/sda/queue/physical_block_size": "4096\n",
+		"sys/block/sda/device/vendor":             "ATA     \n",
+		"sys/block/sda/device/model":              "VELDRUN VR4-4000\n",
+		"sys/block/sda/device/ioerr_cnt":          "0x1f\n",
+		"sys/block/sda/device/wwid":               "naa.5002ABE700001234\n",
+		"sys/block/sda/device/vpd_pg80":           "\x00\x80\x00\x0c    VR7ZU006",
+		"dev/sda":                                 empty,
+		"sys/block/nvme0n1/size":                  "2048",
+		"sys/block/nvme0n1/wwid":                  "eui.0002abe700000009",
+		"sys/block/nvme0n1/device/model":          "TARNWICK TN960   ",
+		"sys/block/nvme0n1/device/serial":         "TW7PL118",
+		"sys/block/nvme0n1/queue/rotational":      "0",
+		"dev/nvme0n1":                             "XFSB" + empty[4:],
+		"sys/block/sdb/size":                      "2048",
+		"sys/block/sdb/device/model":              "OSSFELL OF-8T",
+		"dev/sdb":                                 empty,
+		"sys/block/sdc/size":                      "0",
+		"sys/block/sdc/device/wwid":               "naa.5002abe700005678",
+		"sys/block/sdd/size":                      "2048",
+		"sys/block/sdd/device/wwid":               "naa.5002abe700009999",
+		"sys/block/dm-0/size":                     "2048",
+		"sys/block/md0/size":                      "2048",
+		"sys/block/zram0/size":                    "2048",
 	})
 	m := &Machine{Root: root}
 	found, err := m.Drives(t.Context())
@@ -49,7 +69,11 @@ func TestRealDrives(t *testing.T) {
 	require.Len(t, found, 4, "%v", byPath)
 	require.Empty(t, found[byPath["sdb"]].Known.Key(), "it is there, and told of, though it has not said who it is yet")
 	a := found[byPath["sda"]]
-	require.Equal(t, drive.Identity{WWN: "5002abe700001234", Vendor: "ATA", Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"}, a.Known.Identity)
+	require.Equal(
+		t,
+		drive.Identity{WWN: "5002abe700001234", Vendor: "ATA", Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"},
+		a.Known.Identity,
+	)
 	require.Equal(t, "ZU006", a.Known.Tail())
 	require.Equal(t, drive.Bytes(1<<20), a.Known.Capacity)
 	require.Equal(t, drive.MediumRotating, a.Known.Medium)
@@ -73,11 +97,15 @@ func TestRealDrives(t *testing.T) {
 
 	require.False(t, found[byPath["sdd"]].Looked)
 
-	// One that its host put to sleep is not opened: what was found before stands; of one that was never looked at nothing is known.
+	// One that its host put to sleep is not opened: what was found before stands; of one that was never looked at
+	// nothing is known.
 	sleep := func(m *Machine, asleep bool) {
 		require.NoError(t, os.MkdirAll(filepath.Join(root, "sys/block/sda/device/power"), 0o755))
 		state := map[bool]string{true: "suspended\n", false: "active\n"}[asleep]
-		require.NoError(t, os.WriteFile(filepath.Join(root, "sys/block/sda/device/power/runtime_status"), []byte(state), 0o644))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(root, "sys/block/sda/device/power/runtime_status"), []byte(state), 0o644),
+		)
 	}
 	sleep(m, true)
 	fresh := &Machine{Root: root}
@@ -89,7 +117,8 @@ func TestRealDrives(t *testing.T) {
 	require.False(t, found[byPath["sda"]].Looked)
 	sleep(m, false)
 
-	// What was found is believed until somebody writes to the drive, or until it is held to be written to: then it is read anew.
+	// What was found is believed until somebody writes to the drive, or until it is held to be written to: then it is
+	// read anew.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/sda"), []byte("LUKS\xBA\xBE"+empty[6:]), 0o644))
 	found, err = m.Drives(t.Context())
 	require.NoError(t, err)
@@ -99,7 +128,10 @@ func TestRealDrives(t *testing.T) {
 	release()
 	require.Equal(t, []string{"encrypted volume"}, now.Holds)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/sda"), []byte(empty), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "sys/block/sda/stat"), []byte("5 0 40 2 7 0 56 3 0 5 5\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(root, "sys/block/sda/stat"), []byte("5 0 40 2 7 0 56 3 0 5 5\n"), 0o644),
+	)
 	for key, l := range m.looked { // as if it was a while ago
 		l.at = l.at.Add(-lookAgain)
 		m.looked[key] = l
@@ -109,29 +141,72 @@ func TestRealDrives(t *testing.T) {
 	require.Empty(t, found[byPath["sda"]].Holds, "somebody wrote to it")
 }
 
-// TestStack: what uses a drive is found through partitions, encryption, volumes, arrays, paths, mounts and swap; what is not known is
-// not taken for unused. What was read once is not read again.
+// TestStack: what uses a drive is found through partitions, encryption, volumes, arrays, paths, mounts and swap; what
+// is not known is not taken for unused. What was read once is not read again.
 func TestStack(t *testing.T) {
 	empty := string(make([]byte, 1<<20))
 	ext := []byte(empty)
 	ext[0x438], ext[0x439] = 0x53, 0xEF
 	root := tree(t, map[string]string{
 		// sda: a boot partition, an encrypted one under btrfs, one that is swapped to.
-		"sys/block/sda/size": "4096", "sys/block/sda/dev": "8:0", "dev/sda": empty,
-		"sys/block/sda/sda1/size": "2048", "sys/block/sda/sda1/dev": "8:1", "sys/block/sda/sda1/partition": "1", "dev/sda1": string(ext),
-		"sys/block/sda/sda2/size": "2048", "sys/block/sda/sda2/dev": "8:2", "sys/block/sda/sda2/partition": "2",
-		"sys/block/sda/sda3/size": "2048", "sys/block/sda/sda3/dev": "8:3", "sys/block/sda/sda3/partition": "3", "dev/sda3": empty,
-		"sys/block/dm-0/size": "2048", "sys/block/dm-0/dev": "254:0", "sys/block/dm-0/dm/name": "vault", "sys/block/dm-0/dm/uuid": "CRYPT-LUKS2-1", "sys/block/dm-0/slaves/sda2/x": "",
-		"sys/fs/btrfs/F1/devices/dm-0/x": "", "sys/fs/btrfs/F1/label": "seals", "sys/fs/btrfs/features/x": "",
-		// sdb: one of two paths, with an array on it that is mounted; sdc: the other; sdd: a physical volume with nothing known above.
-		"sys/block/sdb/size": "2048", "sys/block/sdb/dev": "8:16", "dev/sdb": empty, "sys/block/sdc/size": "2048", "sys/block/sdc/dev": "8:32", "dev/sdc": empty,
-		"sys/block/dm-1/size": "2048", "sys/block/dm-1/dev": "254:1", "sys/block/dm-1/dm/name": "mp", "sys/block/dm-1/dm/uuid": "mpath-3600", "sys/block/dm-1/slaves/sdb/x": "", "sys/block/dm-1/slaves/sdc/x": "",
-		"sys/block/md0/size": "2048", "sys/block/md0/dev": "9:0", "sys/block/md0/slaves/dm-1/x": "",
-		"sys/block/sdd/size": "2048", "sys/block/sdd/dev": "8:48", "dev/sdd": empty[:512] + "LABELONE" + empty[520:],
-		"sys/block/sde/size": "2048", "sys/block/sde/dev": "8:64", "dev/sde": empty, "sys/block/sdf/size": "2048", "sys/block/sdf/dev": "8:80",
-		"sys/block/sdg/size": "2048", "sys/block/sdg/dev": "8:96", "dev/sdg": empty, "sys/block/sdh/size": "2048", "sys/block/sdh/dev": "8:112", "dev/sdh": empty,
-		"proc/1/mountinfo": "1 1 0:40 / /seals rw - btrfs /dev/dm-0 rw\n2 1 9:0 / /srv rw - xfs /dev/md0 rw,logdev=/dev/sdg\n3 1 0:5 / /proc rw - proc proc rw\n",
-		"proc/swaps":       "Filename Type\n/dev/sda3 partition 1 0 -2\n", "dev/dm-0": "", "dev/md0": "",
+		"sys/block/sda/size":             "4096",
+		"sys/block/sda/dev":              "8:0",
+		"dev/sda":                        empty,
+		"sys/block/sda/sda1/size":        "2048",
+		"sys/block/sda/sda1/dev":         "8:1",
+		"sys/block/sda/sda1/partition":   "1",
+		"dev/sda1":                       string(ext),
+		"sys/block/sda/sda2/size":        "2048",
+		"sys/block/sda/sda2/dev":         "8:2",
+		"sys/block/sda/sda2/partition":   "2",
+		"sys/block/sda/sda3/size":        "2048",
+		"sys/block/sda/sda3/dev":         "8:3",
+		"sys/block/sda/sda3/partition":   "3",
+		"dev/sda3":                       empty,
+		"sys/block/dm-0/size":            "2048",
+		"sys/block/dm-0/dev":             "254:0",
+		"sys/block/dm-0/dm/name":         "vault",
+		"sys/block/dm-0/dm/uuid":         "CRYPT-LUKS2-1",
+		"sys/block/dm-0/slaves/sda2/x":   "",
+		"sys/fs/btrfs/F1/devices/dm-0/x": "",
+		"sys/fs/btrfs/F1/label":          "seals",
+		"sys/fs/btrfs/features/x":        "",
+		// sdb: one of two paths, with an array on it that is mounted; sdc: the other; sdd: a physical volume with
+		// nothing known above.
+		"sys/block/sdb/size":          "2048",
+		"sys/block/sdb/dev":           "8:16",
+		"dev/sdb":                     empty,
+		"sys/block/sdc/size":          "2048",
+		"sys/block/sdc/dev":           "8:32",
+		"dev/sdc":                     empty,
+		"sys/block/dm-1/size":         "2048",
+		"sys/block/dm-1/dev":          "254:1",
+		"sys/block/dm-1/dm/name":      "mp",
+		"sys/block/dm-1/dm/uuid":      "mpath-3600",
+		"sys/block/dm-1/slaves/sdb/x": "",
+		"sys/block/dm-1/slaves/sdc/x": "",
+		"sys/block/md0/size":          "2048",
+		"sys/block/md0/dev":           "9:0",
+		"sys/block/md0/slaves/dm-1/x": "",
+		"sys/block/sdd/size":          "2048",
+		"sys/block/sdd/dev":           "8:48",
+		"dev/sdd":                     empty[:512] + "LABELONE" + empty[520:],
+		"sys/block/sde/size":          "2048",
+		"sys/block/sde/dev":           "8:64",
+		"dev/sde":                     empty,
+		"sys/block/sdf/size":          "2048",
+		"sys/block/sdf/dev":           "8:80",
+		"sys/block/sdg/size":          "2048",
+		"sys/block/sdg/dev":           "8:96",
+		"dev/sdg":                     empty,
+		"sys/block/sdh/size":          "2048",
+		"sys/block/sdh/dev":           "8:112",
+		"dev/sdh":                     empty,
+		"proc/1/mountinfo": "1 1 0:40 / /seals rw - btrfs /dev/dm-0 rw\n2 1 9:0 / /srv rw - xfs " +
+			"/dev/md0 rw,logdev=/dev/sdg\n3 1 0:5 / /proc rw - proc proc rw\n",
+		"proc/swaps": "Filename Type\n/dev/sda3 partition 1 0 -2\n",
+		"dev/dm-0":   "",
+		"dev/md0":    "",
 	})
 	m := &Machine{Root: root}
 	g, err := m.Stack()
@@ -142,7 +217,11 @@ func TestStack(t *testing.T) {
 		}
 		return out
 	}
-	require.Equal(t, []string{"ext file system on sda1", "btrfs seals on sda2 → dm-0, mounted at /seals", "swap on sda3"}, uses("sda"))
+	require.Equal(
+		t,
+		[]string{"ext file system on sda1", "btrfs seals on sda2 → dm-0, mounted at /seals", "swap on sda3"},
+		uses("sda"),
+	)
 	for _, path := range []string{"sdb", "sdc"} {
 		require.Equal(t, []string{"xfs file system on dm-1 → md0, mounted at /srv"}, uses(path))
 	}
@@ -165,7 +244,8 @@ func TestStack(t *testing.T) {
 	require.Error(t, err, "what is mounted must not be missed")
 }
 
-// TestIdentities: what hangs on a USB bridge is known by its serial or told of without a name; two namespaces of one drive are two.
+// TestIdentities: what hangs on a USB bridge is known by its serial or told of without a name; two namespaces of one
+// drive are two.
 func TestIdentities(t *testing.T) {
 	root := t.TempDir()
 	put := func(path, text string) {
@@ -182,7 +262,10 @@ func TestIdentities(t *testing.T) {
 		}
 		put(dev+"/1:0/host/0:0:0:0/model", "POCKET DISK")
 		put("sys/block/"+name+"/size", "2048")
-		require.NoError(t, os.Symlink(filepath.Join(root, dev+"/1:0/host/0:0:0:0"), filepath.Join(root, "sys/block/"+name+"/device")))
+		require.NoError(
+			t,
+			os.Symlink(filepath.Join(root, dev+"/1:0/host/0:0:0:0"), filepath.Join(root, "sys/block/"+name+"/device")),
+		)
 	}
 	usb("sda", "USB77001")
 	usb("sdb", "")
@@ -200,12 +283,21 @@ func TestIdentities(t *testing.T) {
 	for _, f := range found {
 		got[filepath.Base(f.Path)] = f.Known.Key() + "|" + f.Nameless + "|" + f.Known.Tail()
 	}
-	require.Equal(t, map[string]string{"sda": "vms--pocket_disk-usb77001||77001", "sdb": "|it tells neither a WWN nor a serial|", "vda": "|it tells neither a WWN nor a serial|",
-		"nvme0n1": "vms--tarnwick_tn960-tw7pl118||PL118", "nvme0n2": "vms--tarnwick_tn960-tw7pl118_ns2||PL118-ns2"}, got)
+	require.Equal(
+		t,
+		map[string]string{
+			"sda":     "vms--pocket_disk-usb77001||77001",
+			"sdb":     "|it tells neither a WWN nor a serial|",
+			"vda":     "|it tells neither a WWN nor a serial|",
+			"nvme0n1": "vms--tarnwick_tn960-tw7pl118||PL118",
+			"nvme0n2": "vms--tarnwick_tn960-tw7pl118_ns2||PL118-ns2",
+		},
+		got,
+	)
 }
 
-// TestPlacesOfAHost: what a drive hangs on, the light that the kernel knows of it, and the enclosures that speak, from trees
-// laid out as sysfs lays them out.
+// TestPlacesOfAHost: what a drive hangs on, the light that the kernel knows of it, and the enclosures that speak, from
+// trees laid out as sysfs lays them out.
 func TestPlacesOfAHost(t *testing.T) {
 	root := t.TempDir()
 	put := func(path, text string) {
@@ -264,10 +356,28 @@ func TestPlacesOfAHost(t *testing.T) {
 // TestEvents: of what the kernel tells, block devices count, partitions too.
 func TestEvents(t *testing.T) {
 	event := func(parts ...string) []byte { return []byte(strings.Join(parts, "\x00") + "\x00") }
-	require.True(t, ofBlockDevice(event("add@/devices/virtual/block/loop0", "ACTION=add", "DEVPATH=/devices/virtual/block/loop0", "SUBSYSTEM=block", "DEVTYPE=disk")))
-	require.True(t, ofBlockDevice(event("add@/devices/x/sda/sda1", "ACTION=add", "SUBSYSTEM=block", "DEVTYPE=partition")))
+	require.True(
+		t,
+		ofBlockDevice(
+			event(
+				"add@/devices/virtual/block/loop0",
+				"ACTION=add",
+				"DEVPATH=/devices/virtual/block/loop0",
+				"SUBSYSTEM=block",
+				"DEVTYPE=disk",
+			),
+		),
+	)
+	require.True(
+		t,
+		ofBlockDevice(event("add@/devices/x/sda/sda1", "ACTION=add", "SUBSYSTEM=block", "DEVTYPE=partition")),
+	)
 	require.False(t, ofBlockDevice(event("add@/devices/x/net/eth0", "ACTION=add", "SUBSYSTEM=net")))
-	require.Equal(t, "0000:00:1f.2", adapter(linked(t, "sys/devices/pci0000:00/0000:00:1e.0/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda")))
+	require.Equal(
+		t,
+		"0000:00:1f.2",
+		adapter(linked(t, "sys/devices/pci0000:00/0000:00:1e.0/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda")),
+	)
 	require.Empty(t, adapter(linked(t, "sys/devices/virtual/block/loop0")))
 }
 

@@ -66,7 +66,12 @@ func (m *Machine) blockDevices() (map[string]blockDevice, error) {
 }
 
 func (m *Machine) blockDevice(dir, name, parent string) blockDevice {
-	d := blockDevice{dir: dir, parent: parent, numbers: read(dir + "/dev"), Device: stack.Device{Name: name, Kind: stack.Disk}}
+	d := blockDevice{
+		dir:     dir,
+		parent:  parent,
+		numbers: read(dir + "/dev"),
+		Device:  stack.Device{Name: name, Kind: stack.Disk},
+	}
 	sectors, _ := strconv.ParseUint(read(dir+"/size"), 10, 64)
 	d.Bytes = drive.Bytes(sectors * 512)
 	if f := strings.Fields(read(dir + "/stat")); len(f) > 4 {
@@ -111,8 +116,8 @@ func (m *Machine) blockDevice(dir, name, parent string) blockDevice {
 	return d
 }
 
-// Stack is the graph of block devices of this host, with what the kernel does with each of them. What lies on a device is read when
-// it is new, when its uses changed, or when it was written to; never on one that sleeps.
+// Stack is the graph of block devices of this host, with what the kernel does with each of them. What lies on a device
+// is read when it is new, when its uses changed, or when it was written to; never on one that sleeps.
 func (m *Machine) Stack() (stack.Graph, error) {
 	all, err := m.blockDevices()
 	if err != nil {
@@ -287,8 +292,8 @@ const (
 	readAgain = time.Minute
 )
 
-// look tells what lies on a device. It is read when it was not yet, when its uses changed, or when somebody wrote to it since while
-// nothing that is known uses it; fresh reads it in any case.
+// look tells what lies on a device. It is read when it was not yet, when its uses changed, or when somebody wrote to it
+// since while nothing that is known uses it; fresh reads it in any case.
 func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 	disk := d.Name
 	if d.parent != "" {
@@ -365,8 +370,8 @@ func (m *Machine) readContents(d blockDevice) looked {
 	}
 }
 
-// busy says whether somebody holds a device for itself alone: without O_CREAT, O_EXCL is refused then (open(2)). It is closed again at
-// once.
+// busy says whether somebody holds a device for itself alone: without O_CREAT, O_EXCL is refused then (open(2)). It is
+// closed again at once.
 func busy(path string) bool {
 	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err == nil {
@@ -456,7 +461,8 @@ func (m *Machine) asleep(disk string) bool {
 	return now.yes
 }
 
-// withoutOwn takes what the agent itself read out of a line of I/O statistics, so that it does not count as anybody's use.
+// withoutOwn takes what the agent itself read out of a line of I/O statistics, so that it does not count as anybody's
+// use.
 func withoutOwn(disk, stat string) string {
 	reads, ms := direct.Own(disk)
 	f := strings.Fields(stat)

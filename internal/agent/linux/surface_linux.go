@@ -20,8 +20,8 @@ type surface struct {
 
 const stretch = 4 << 20
 
-// OpenSurface opens a block device to be written from end to end. O_EXCL makes the kernel refuse a device that is mounted
-// or in use by anybody (open(2)).
+// OpenSurface opens a block device to be written from end to end. O_EXCL makes the kernel refuse a device that is
+// mounted or in use by anybody (open(2)).
 func OpenSurface(path string) (agent.Surface, error) {
 	fd, err := unix.Open(path, unix.O_RDWR|unix.O_DIRECT|unix.O_EXCL|unix.O_CLOEXEC, 0)
 	if err != nil {

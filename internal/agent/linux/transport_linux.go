@@ -16,9 +16,9 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Transport carries commands to the device at a path: SCSI command blocks through SG_IO (scsi/sg.h), NVMe admin commands
-// through the kernel's pass-through (linux/nvme_ioctl.h). The device is opened for each command, so that a drive which
-// was taken out is never held.
+// Transport carries commands to the device at a path: SCSI command blocks through SG_IO (scsi/sg.h), NVMe admin
+// commands through the kernel's pass-through (linux/nvme_ioctl.h). The device is opened for each command, so that a
+// drive which was taken out is never held.
 type Transport struct{ Path string }
 
 const (
@@ -66,8 +66,8 @@ func (t Transport) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) 
 	if limit <= 0 {
 		return nil, context.DeadlineExceeded
 	}
-	// Non-blocking, so that opening waits for nothing; for reading only, since closing what was open for writing makes the
-	// whole system look at the device anew.
+	// Non-blocking, so that opening waits for nothing; for reading only, since closing what was open for writing makes
+	// the whole system look at the device anew.
 	f, err := os.OpenFile(t.Path, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
@@ -81,8 +81,15 @@ func (t Transport) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) 
 
 func (t Transport) sg(f *os.File, cdb, in []byte, limit time.Duration) ([]byte, error) {
 	sense := make([]byte, 64)
-	h := sgHeader{interfaceID: 'S', direction: sgNone, cmdLen: uint8(len(cdb)), maxSense: uint8(len(sense)), cmd: unsafe.Pointer(&cdb[0]), sense: unsafe.Pointer(&sense[0]),
-		timeout: uint32(limit / time.Millisecond)}
+	h := sgHeader{
+		interfaceID: 'S',
+		direction:   sgNone,
+		cmdLen:      uint8(len(cdb)),
+		maxSense:    uint8(len(sense)),
+		cmd:         unsafe.Pointer(&cdb[0]),
+		sense:       unsafe.Pointer(&sense[0]),
+		timeout:     uint32(limit / time.Millisecond),
+	}
 	if len(in) > 0 {
 		h.direction, h.length, h.data = sgFromDevice, uint32(len(in)), unsafe.Pointer(&in[0])
 		if drive.Sends(cdb) {

@@ -13,11 +13,12 @@ import (
 	"lantern/internal/clock"
 )
 
-// ueventGroup is the multicast group on which the kernel tells of devices (lib/kobject_uevent.c); udev tells on the other.
+// ueventGroup is the multicast group on which the kernel tells of devices (lib/kobject_uevent.c); udev tells on the
+// other.
 const ueventGroup = 1
 
-// Changes tells when the kernel says that a block device came, went or changed. Where its socket cannot be had, nothing is
-// told, and the machine is looked at now and then.
+// Changes tells when the kernel says that a block device came, went or changed. Where its socket cannot be had, nothing
+// is told, and the machine is looked at now and then.
 func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_KOBJECT_UEVENT)
 	if err != nil {
@@ -57,7 +58,8 @@ func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 	return out
 }
 
-// told are files by which the kernel itself tells of changes to who waits for them (poll(2), POLLPRI): arrays of md, mounts, swap.
+// told are files by which the kernel itself tells of changes to who waits for them (poll(2), POLLPRI): arrays of md,
+// mounts, swap.
 var told = []string{"/proc/mdstat", "/proc/1/mountinfo", "/proc/swaps"}
 
 // watch waits for those files until ctx ends. One that cannot be opened, or that tells nothing, is left out.
@@ -99,7 +101,8 @@ func drain(fd int) {
 	}
 }
 
-// ofBlockDevice says whether an event is about a block device, whole or a partition; it reads an event: strings that end in a zero byte, the first ACTION@DEVPATH, the others KEY=VALUE.
+// ofBlockDevice says whether an event is about a block device, whole or a partition; it reads an event: strings that
+// end in a zero byte, the first ACTION@DEVPATH, the others KEY=VALUE.
 func ofBlockDevice(event []byte) bool {
 	return bytes.Contains(event, []byte("\x00SUBSYSTEM=block\x00"))
 }

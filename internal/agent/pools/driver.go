@@ -23,15 +23,18 @@ type Snapshot struct {
 	Inconsistent bool
 	// Devices are further devices that are the pool's own, such as those that hold its metadata, by the kernel's names.
 	Devices []string
-	// Witness is what the members' own metadata say, read apart from the live view; nil where they were not, or could not be, read.
+	// Witness is what the members' own metadata say, read apart from the live view; nil where they were not, or could
+	// not be, read.
 	Witness *Witness
 }
 
-// Witness is a second account of who is a member of a pool and how. Differs are the places where it does not bear out the first.
+// Witness is a second account of who is a member of a pool and how. Differs are the places where it does not bear out
+// the first.
 type Witness struct {
 	Source  string
 	Differs []string
-	// Unread is true when the metadata on some members were not read because their drives are in standby: Differs names them too.
+	// Unread is true when the metadata on some members were not read because their drives are in standby: Differs names
+	// them too.
 	Unread bool
 }
 
@@ -64,7 +67,8 @@ const (
 type Task struct {
 	Kind recovery.Kind
 	Slot string // drain: the member that is emptied
-	// Slots are all the members that are drained together, or, for a rebalance, filled again; empty for one, or for all.
+	// Slots are all the members that are drained together, or, for a rebalance, filled again; empty for one, or for
+	// all.
 	Slots []string
 	// Below makes a rebalance look only at parts that are used by less than this share, 0 to 1; 0 means at all.
 	Below float64
@@ -97,8 +101,8 @@ type Driver interface {
 	Nudge(ctx context.Context, poolID string) (observed string, err error)
 	// Prioritise sets what recoveries get beside the users.
 	Prioritise(ctx context.Context, poolID string, p recovery.Priority) (observed string, err error)
-	// Lies says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is ErrNoSuchPool
-	// when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
+	// Lies says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is
+	// ErrNoSuchPool when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
 	Lies(ctx context.Context, path string, offset uint64) (string, error)
 	// Stop ends what is running, where the pool can bear it.
 	Stop(ctx context.Context, poolID string) (observed string, err error)

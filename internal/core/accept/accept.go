@@ -1,6 +1,6 @@
-// Package accept is the acceptance test of a drive: is it the drive that was ordered, is it new, does its
-// whole surface keep what is written to it, and does it count nothing bad while that is found out. A deterministic state
-// machine, as a swap is: events go in, a new state and orders come out.
+// Package accept is the acceptance test of a drive: is it the drive that was ordered, is it new, does its whole surface
+// keep what is written to it, and does it count nothing bad while that is found out. A deterministic state machine, as
+// a swap is: events go in, a new state and orders come out.
 package accept
 
 import (
@@ -152,9 +152,19 @@ const (
 var grave = []struct {
 	metric drive.MetricName
 	words  string
-}{{"reallocated_sectors", "reallocated sectors"}, {"pending_sectors", "pending sectors"}, {"offline_uncorrectable_sectors", "sectors that cannot be corrected"},
-	{"reported_uncorrectable_errors", "errors that were reported as uncorrectable"}, {"grown_defects", "defects that have grown"}, {"uncorrected_read_errors", "reads that could not be corrected"},
-	{"uncorrected_write_errors", "writes that could not be corrected"}, {"media_errors", "media errors"}}
+}{
+	{"reallocated_sectors", "reallocated sectors"},
+	{"pending_sectors", "pending sectors"},
+	{"offline_uncorrectable_sectors", "sectors that cannot be corrected"},
+	{
+		"reported_uncorrectable_errors",
+		"errors that were reported as uncorrectable",
+	},
+	{"grown_defects", "defects that have grown"},
+	{"uncorrected_read_errors", "reads that could not be corrected"},
+	{"uncorrected_write_errors", "writes that could not be corrected"},
+	{"media_errors", "media errors"},
+}
 
 // What a drive that is new may have run: for longer than that it was used by somebody.
 const (
@@ -220,8 +230,8 @@ func (c Counts) tells() bool {
 
 const untold = "not reported by this drive"
 
-// Past looks at what a drive's counters say of its past: whether it is new, and whether it counts anything bad. It has two
-// checks, in this order.
+// Past looks at what a drive's counters say of its past: whether it is new, and whether it counts anything bad. It has
+// two checks, in this order.
 func Past(now Counts) []record.Check {
 	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
 	hours, told := now.Values["power_on_hours"]
@@ -240,7 +250,13 @@ func Past(now Counts) []record.Check {
 	default:
 		fresh.Found, fresh.Result = fmt.Sprintf("%.0f h powered on", hours), record.Passes
 	}
-	clean := record.Check{ID: "clean", Title: "Error counters", Looked: looked, Found: "all zero", Result: record.Passes}
+	clean := record.Check{
+		ID:     "clean",
+		Title:  "Error counters",
+		Looked: looked,
+		Found:  "all zero",
+		Result: record.Passes,
+	}
 	for _, g := range grave {
 		if v := now.Values[g.metric]; v > 0 {
 			clean.Found, clean.Result, clean.Do = fmt.Sprintf("%.0f %s", v, g.words), record.Stops, "Send it back."
@@ -292,13 +308,20 @@ func (s State) Orders(at time.Time) (State, []Order) {
 	return s, nil
 }
 
-// TestEnded takes in how a self-test ended. One that was cut short by something else rests until somebody lets it go on.
+// TestEnded takes in how a self-test ended. One that was cut short by something else rests until somebody lets it go
+// on.
 func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed bool, says string) (State, []Order) {
 	mine := s.Stage() == Short && kind == drive.SelfTestShort || s.Stage() == Extended && kind == drive.SelfTestExtended
 	if !s.Outcome.Open() || !mine {
 		return s, nil
 	}
-	c := record.Check{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "its self-test log", Found: says, Result: record.Passes}
+	c := record.Check{
+		ID:     string(s.Stage()),
+		Title:  "Its " + string(s.Stage()) + " self-test",
+		Looked: "its self-test log",
+		Found:  says,
+		Result: record.Passes,
+	}
 	switch {
 	case passed:
 		s.found(c)
@@ -321,7 +344,15 @@ func (s State) CannotTest(at time.Time, why string) (State, []Order) {
 	if s.Outcome != Running || s.Stage() != Short && s.Stage() != Extended {
 		return s, nil
 	}
-	s.found(record.Check{ID: string(s.Stage()), Title: "Its " + string(s.Stage()) + " self-test", Looked: "what it says it can do", Found: why, Result: record.Warns})
+	s.found(
+		record.Check{
+			ID:     string(s.Stage()),
+			Title:  "Its " + string(s.Stage()) + " self-test",
+			Looked: "what it says it can do",
+			Found:  why,
+			Result: record.Warns,
+		},
+	)
 	return s.goOn(at)
 }
 
@@ -330,7 +361,15 @@ func (s State) NoCounts(at time.Time, why string) State {
 	if s.Outcome != Running || s.Stage() != Compare {
 		return s
 	}
-	s.found(record.Check{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "it tells none: " + why, Result: record.Warns})
+	s.found(
+		record.Check{
+			ID:     "compare",
+			Title:  "It counted nothing bad meanwhile",
+			Looked: "its counters before and after",
+			Found:  "it tells none: " + why,
+			Result: record.Warns,
+		},
+	)
 	s.Outcome = Passed
 	s.end(at)
 	return s
@@ -381,8 +420,9 @@ func (s State) OrderFailed(at time.Time, why string) State {
 // inner is how fast the last tracks of a rotating drive are, beside the first: they are shorter by about as much.
 const inner = 0.5
 
-// Finish is when writing and reading back its surface will have ended, between two times; ok is false while nobody can say.
-// The soonest is at the rate so far; the latest is where the rate falls from now on as it does towards the inner tracks.
+// Finish is when writing and reading back its surface will have ended, between two times; ok is false while nobody can
+// say. The soonest is at the rate so far; the latest is where the rate falls from now on as it does towards the inner
+// tracks.
 func (s *State) Finish(now time.Time) (soonest, latest time.Time, ok bool) {
 	u := s.Surface
 	if s.Outcome != Running || s.Stage() != Surface || u.State != "running" || u.Rate <= 0 || u.Size <= 0 {
@@ -404,18 +444,33 @@ func (s State) CountsSeen(now Counts) State {
 	if now.At.Before(s.Since) {
 		return s // a reading from before the last stage ended tells nothing of it
 	}
-	c := record.Check{ID: "compare", Title: "It counted nothing bad meanwhile", Looked: "its counters before and after", Found: "no counter of bad sectors moved", Result: record.Passes}
+	c := record.Check{
+		ID:     "compare",
+		Title:  "It counted nothing bad meanwhile",
+		Looked: "its counters before and after",
+		Found:  "no counter of bad sectors moved",
+		Result: record.Passes,
+	}
 	if !now.tells() {
 		c.Found, c.Result = untold, record.Warns
 	}
 	for _, g := range grave {
 		if before, after := s.Before.Values[g.metric], now.Values[g.metric]; after > before {
-			c.Found, c.Result, c.Do = fmt.Sprintf("%s went from %.0f to %.0f", g.words, before, after), record.Stops, "Send it back."
+			c.Found, c.Result, c.Do = fmt.Sprintf(
+				"%s went from %.0f to %.0f",
+				g.words,
+				before,
+				after,
+			), record.Stops, "Send it back."
 			break
 		}
 	}
-	if before, after := s.Before.Values["link_crc_errors"], now.Values["link_crc_errors"]; c.Result != record.Stops && after > before {
-		c.Found, c.Result, c.Do = fmt.Sprintf("its link had %.0f errors: the cable or the bay is to blame", after-before), record.Warns, "Try it in another bay."
+	if before, after := s.Before.Values["link_crc_errors"], now.Values["link_crc_errors"]; c.Result != record.Stops &&
+		after > before {
+		c.Found, c.Result, c.Do = fmt.Sprintf(
+			"its link had %.0f errors: the cable or the bay is to blame",
+			after-before,
+		), record.Warns, "Try it in another bay."
 	}
 	s.found(c)
 	if s.Outcome == Running {

@@ -14,9 +14,17 @@ import (
 	"lantern/internal/core/record"
 )
 
-var short = map[string]drive.MetricName{"hours": "power_on_hours", "cycles": "power_cycles", "written": "bytes_written", "reallocated": "reallocated_sectors", "pending": "pending_sectors", "crc": "link_crc_errors"}
+var short = map[string]drive.MetricName{
+	"hours":       "power_on_hours",
+	"cycles":      "power_cycles",
+	"written":     "bytes_written",
+	"reallocated": "reallocated_sectors",
+	"pending":     "pending_sectors",
+	"crc":         "link_crc_errors",
+}
 
-// TestScripts are stories of drives that are tested before they are trusted. Each command is a minute after the one before.
+// TestScripts are stories of drives that are tested before they are trusted. Each command is a minute after the one
+// before.
 func TestScripts(t *testing.T) {
 	datadriven.Walk(t, "testdata", func(t *testing.T, path string) {
 		var s State
@@ -47,15 +55,33 @@ func TestScripts(t *testing.T) {
 			why := ""
 			switch d.Cmd {
 			case "begin":
-				s = State{By: "ida", Drive: drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7GA301"}, Stages: Policy(d.HasArg("surface"), d.HasArg("extended"))}
+				s = State{
+					By:     "ida",
+					Drive:  drive.Identity{Model: "VELDRUN VR4-4000", Serial: "VR7GA301"},
+					Stages: Policy(d.HasArg("surface"), d.HasArg("extended")),
+				}
 				logged, found = 0, 0
 				s, orders = Begin(s, now, counts)
 			case "test":
-				s, orders = s.TestEnded(now, drive.SelfTestKind(words["kind"]), d.HasArg("passed"), d.HasArg("failed"), strings.TrimSpace(d.Input))
+				s, orders = s.TestEnded(
+					now,
+					drive.SelfTestKind(words["kind"]),
+					d.HasArg("passed"),
+					d.HasArg("failed"),
+					strings.TrimSpace(d.Input),
+				)
 			case "cannot":
 				s, orders = s.CannotTest(now, strings.TrimSpace(d.Input))
 			case "surface":
-				s, orders = s.SurfaceSeen(now, SurfaceReport{Done: number("done"), Size: 4000, State: words["state"], Says: strings.TrimSpace(d.Input)})
+				s, orders = s.SurfaceSeen(
+					now,
+					SurfaceReport{
+						Done:  number("done"),
+						Size:  4000,
+						State: words["state"],
+						Says:  strings.TrimSpace(d.Input),
+					},
+				)
 			case "counts":
 				if d.HasArg("earlier") {
 					counts.At = now.Add(-time.Hour)
@@ -90,10 +116,16 @@ func TestScripts(t *testing.T) {
 	})
 }
 
-// TestFinish: two passes over four terabytes at 200 MB a second take 11 to 22 hours, and nobody says so before anything moved.
+// TestFinish: two passes over four terabytes at 200 MB a second take 11 to 22 hours, and nobody says so before anything
+// moved.
 func TestFinish(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	s := State{Stages: Policy(true, false), At: 2, Outcome: Running, Surface: SurfaceReport{Pass: "write", Size: 4e12, State: "running"}}
+	s := State{
+		Stages:  Policy(true, false),
+		At:      2,
+		Outcome: Running,
+		Surface: SurfaceReport{Pass: "write", Size: 4e12, State: "running"},
+	}
 	_, _, ok := s.Finish(now)
 	require.False(t, ok)
 	for _, c := range []struct {
@@ -114,15 +146,31 @@ func TestFinish(t *testing.T) {
 
 // TestDecode: what was kept is read back, also as it was kept before.
 func TestDecode(t *testing.T) {
-	s, _ := Begin(State{ID: "a", By: "ida", Stages: Policy(true, true)}, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Counts{Values: map[drive.MetricName]float64{"power_on_hours": 900, "pending_sectors": 0}})
+	s, _ := Begin(
+		State{ID: "a", By: "ida", Stages: Policy(true, true)},
+		time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC),
+		Counts{Values: map[drive.MetricName]float64{"power_on_hours": 900, "pending_sectors": 0}},
+	)
 	doc, err := json.Marshal(s)
 	require.NoError(t, err)
 	back, err := Decode(doc)
 	require.NoError(t, err)
 	require.Equal(t, s, back)
-	back, err = Decode([]byte(`{"id":"a","outcome":"failed","findings":[{"ID":"fresh","Title":"It is new","Looked":"l","Found":"it was used","Do":"ask","Grave":false,"Odd":true},{"ID":"short","Found":"it failed","Grave":true},{"ID":"clean"}]}`))
+	back, err = Decode(
+		[]byte(
+			`{"id":"a","outcome":"failed","findings":[{"ID":"fresh","Title":"It is new","Looked":"l","Found":"it was used","Do":"ask","Grave":false,"Odd":true},{"ID":"short","Found":"it failed","Grave":true},{"ID":"clean"}]}`,
+		),
+	)
 	require.NoError(t, err)
-	require.Equal(t, []record.Check{{ID: "fresh", Title: "It is new", Looked: "l", Found: "it was used", Do: "ask", Result: record.Warns}, {ID: "short", Found: "it failed", Result: record.Stops}, {ID: "clean", Result: record.Passes}}, back.Checks)
+	require.Equal(
+		t,
+		[]record.Check{
+			{ID: "fresh", Title: "It is new", Looked: "l", Found: "it was used", Do: "ask", Result: record.Warns},
+			{ID: "short", Found: "it failed", Result: record.Stops},
+			{ID: "clean", Result: record.Passes},
+		},
+		back.Checks,
+	)
 	require.Equal(t, "it failed", back.Words())
 	_, err = Decode([]byte(`{"id":`))
 	require.Error(t, err)

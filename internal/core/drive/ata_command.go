@@ -62,27 +62,42 @@ var (
 	IdentifyDevice      = Registers{Command: cmdIdentify, Count: 1}
 	SmartReadData       = Registers{Command: cmdSmart, Features: smartReadData, LBA: smartSignature, Count: 1}
 	SmartReadThresholds = Registers{Command: cmdSmart, Features: smartReadThresholds, LBA: smartSignature, Count: 1}
-	SmartReadSelfTest   = Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | uint64(LogSelfTest), Count: 1}
+	SmartReadSelfTest   = Registers{
+		Command:  cmdSmart,
+		Features: smartReadLog,
+		LBA:      smartSignature | uint64(LogSelfTest),
+		Count:    1,
+	}
 	SmartReturnStatus   = Registers{Command: cmdSmart, Features: smartReturnStatus, LBA: smartSignature}
-	SmartWriteSelective = Registers{Command: cmdSmart, Features: smartWriteLog, LBA: smartSignature | uint64(LogSelective), Count: 1}
-	CheckPowerMode      = Registers{Command: cmdCheckPower}
+	SmartWriteSelective = Registers{
+		Command:  cmdSmart,
+		Features: smartWriteLog,
+		LBA:      smartSignature | uint64(LogSelective),
+		Count:    1,
+	}
+	CheckPowerMode = Registers{Command: cmdCheckPower}
 )
 
-// Asleep reads the answer to CHECK POWER MODE (ACS-4 7.3.2): in standby the platters stand still, and most other commands
-// would set them going.
+// Asleep reads the answer to CHECK POWER MODE (ACS-4 7.3.2): in standby the platters stand still, and most other
+// commands would set them going.
 func Asleep(r Registers) bool { return r.Count&0xFF <= 0x01 }
 
-// ReadLog asks for one page of a log: by READ LOG EXT (ACS-4 7.22) from a drive that has general purpose logging, else by
-// SMART READ LOG, which always begins at the first page.
+// ReadLog asks for one page of a log: by READ LOG EXT (ACS-4 7.22) from a drive that has general purpose logging, else
+// by SMART READ LOG, which always begins at the first page.
 func ReadLog(general bool, log byte, page uint16) Registers {
 	if !general {
 		return Registers{Command: cmdSmart, Features: smartReadLog, LBA: smartSignature | uint64(log), Count: 1}
 	}
-	return Registers{Extend: true, Command: cmdReadLogExt, Count: 1, LBA: uint64(log) | uint64(page&0xFF)<<8 | uint64(page>>8)<<32}
+	return Registers{
+		Extend:  true,
+		Command: cmdReadLogExt,
+		Count:   1,
+		LBA:     uint64(log) | uint64(page&0xFF)<<8 | uint64(page>>8)<<32,
+	}
 }
 
-// StartSelfTest begins a self-test in off-line mode (ACS-3 7.54.5, table 132); the drive goes on serving meanwhile. ok is
-// false for a kind that has no subcommand.
+// StartSelfTest begins a self-test in off-line mode (ACS-3 7.54.5, table 132); the drive goes on serving meanwhile. ok
+// is false for a kind that has no subcommand.
 func StartSelfTest(k SelfTestKind) (r Registers, ok bool) {
 	for number, kind := range selfTestKinds {
 		if kind == k {
@@ -124,8 +139,8 @@ func EncodePassThroughOut(r Registers) []byte {
 	return cdb
 }
 
-// Sends says whether a command block takes data to the device rather than from it: an ATA command in a pass-through that
-// says so, or SEND DIAGNOSTIC.
+// Sends says whether a command block takes data to the device rather than from it: an ATA command in a pass-through
+// that says so, or SEND DIAGNOSTIC.
 func Sends(cmd []byte) bool {
 	switch {
 	case len(cmd) == 16 && cmd[0] == opPassThrough16:
@@ -162,7 +177,8 @@ const (
 	senseHeader       = 8
 )
 
-// EncodeSense gives the sense data that carries registers back. A status with the error bit set comes as ABORTED COMMAND.
+// EncodeSense gives the sense data that carries registers back. A status with the error bit set comes as ABORTED
+// COMMAND.
 func EncodeSense(r Registers) []byte {
 	s := make([]byte, senseHeader+descriptorATASize)
 	s[0], s[1], s[3], s[7] = senseDescriptor, senseRecovered, ascqATARegisters, descriptorATASize

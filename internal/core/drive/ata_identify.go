@@ -28,7 +28,18 @@ const (
 	integritySignature = 0xA5
 )
 
-var formFactors = []string{"", "5.25 inch", "3.5 inch", "2.5 inch", "1.8 inch", "under 1.8 inch", "mSATA", "M.2", "MicroSSD", "CFast"}
+var formFactors = []string{
+	"",
+	"5.25 inch",
+	"3.5 inch",
+	"2.5 inch",
+	"1.8 inch",
+	"under 1.8 inch",
+	"mSATA",
+	"M.2",
+	"MicroSSD",
+	"CFast",
+}
 
 // DecodeIdentify reads IDENTIFY DEVICE data (ACS-4 7.12.7). A page of another length, with a wrong integrity word, or
 // that names no serial is Unreadable.
@@ -40,7 +51,12 @@ func DecodeIdentify(page []byte) (Description, error) {
 	w := func(n int) uint16 { return binary.LittleEndian.Uint16(page[2*n:]) }
 	// The integrity word counts only when its signature is there (ACS-4 7.12.7.98).
 	if byte(w(wordIntegrity)) == integritySignature && sum(page) != 0 {
-		return d, unreadable(PageIdentify, page, "integrity word is wrong: the bytes add up to %02Xh instead of 00h", sum(page))
+		return d, unreadable(
+			PageIdentify,
+			page,
+			"integrity word is wrong: the bytes add up to %02Xh instead of 00h",
+			sum(page),
+		)
 	}
 	d.Serial = ataString(page, wordSerial, 10)
 	d.Firmware = ataString(page, wordFirmware, 4)

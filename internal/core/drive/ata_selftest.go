@@ -64,7 +64,14 @@ var selfTestResults = [16]SelfTestResult{
 // 134); where it failed is not among them.
 func NewSelfTest(number, status byte, hours int) SelfTest {
 	// Bit 7 tells captive from off-line mode; the test itself is the same.
-	t := SelfTest{Number: number, Status: status, Hours: hours, LBA: -1, Result: selfTestResults[status>>4], Kind: selfTestKinds[number&0x7F]}
+	t := SelfTest{
+		Number: number,
+		Status: status,
+		Hours:  hours,
+		LBA:    -1,
+		Result: selfTestResults[status>>4],
+		Kind:   selfTestKinds[number&0x7F],
+	}
 	if t.Kind == "" {
 		t.Kind = SelfTestOther
 	}
@@ -90,8 +97,8 @@ func DecodeSelective(page []byte) (first, last uint64, err error) {
 	return binary.LittleEndian.Uint64(page[2:]), binary.LittleEndian.Uint64(page[10:]), nil
 }
 
-// NewSCSISelfTest makes an entry of one parameter of the self-test results log page (SPC-5 7.3.20): 16 bytes, the codes in
-// the first of them.
+// NewSCSISelfTest makes an entry of one parameter of the self-test results log page (SPC-5 7.3.20): 16 bytes, the codes
+// in the first of them.
 func NewSCSISelfTest(v []byte) SelfTest {
 	code, result := v[0]>>5, v[0]&0xF
 	t := SelfTest{Number: code, Status: result, Hours: int(binary.BigEndian.Uint16(v[2:])), LBA: -1,
@@ -173,7 +180,8 @@ func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
 	return tests, nil
 }
 
-// EncodeSelfTestLog lays out tests, the newest first, as the log. Entries beyond the 21st are forgotten, as the drive does.
+// EncodeSelfTestLog lays out tests, the newest first, as the log. Entries beyond the 21st are forgotten, as the drive
+// does.
 func EncodeSelfTestLog(tests []SelfTest) []byte {
 	page := make([]byte, PageSize)
 	page[0] = 1

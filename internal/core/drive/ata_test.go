@@ -31,8 +31,8 @@ func word(n int, v uint16) (int, []byte) { return 2 * n, []byte{byte(v), byte(v 
 func TestIdentifyByHand(t *testing.T) {
 	parts := map[int][]byte{}
 	set := func(n int, v uint16) { at, b := word(n, v); parts[at] = b }
-	// ACS-4 7.12.7: words 10 to 19 serial, 23 to 26 firmware, 27 to 46 model; each word carries two characters, the first
-	// in its high byte.
+	// ACS-4 7.12.7: words 10 to 19 serial, 23 to 26 firmware, 27 to 46 model; each word carries two characters, the
+	// first in its high byte.
 	parts[20] = []byte("RVZ70U60            ")
 	parts[46] = []byte("VA3R    ")
 	parts[54] = []byte("EVDLUR NRV-40400                        ")
@@ -59,9 +59,17 @@ func TestIdentifyByHand(t *testing.T) {
 	d, err := DecodeIdentify(p)
 	require.NoError(t, err)
 	require.Equal(t, Description{
-		Identity: Identity{WWN: "5002abe700001234", Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"},
-		Firmware: "AVR3", Capacity: Bytes(uint64(0x1D1C0BEB0) * 512), LogicalSector: 512, PhysicalSector: 4096,
-		Medium: MediumRotating, RotationRPM: 7200, FormFactor: "3.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true,
+		Identity:       Identity{WWN: "5002abe700001234", Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"},
+		Firmware:       "AVR3",
+		Capacity:       Bytes(uint64(0x1D1C0BEB0) * 512),
+		LogicalSector:  512,
+		PhysicalSector: 4096,
+		Medium:         MediumRotating,
+		RotationRPM:    7200,
+		FormFactor:     "3.5 inch",
+		SMARTSupported: true,
+		SMARTEnabled:   true,
+		SelfTests:      true,
 	}, d)
 	require.Equal(t, "wwn-5002abe700001234", d.Key())
 
@@ -111,7 +119,16 @@ func TestSmartDataByHand(t *testing.T) {
 	require.True(t, s.SelfTests && s.ErrorLog)
 	require.Equal(t, 2, s.ShortMinutes)
 	require.Equal(t, 450, s.ExtendedMinutes)
-	require.Equal(t, map[MetricName]float64{"pending_sectors": 38, "temperature_celsius": 35, "command_timeouts": 2, "power_on_hours": 31557}, Metrics(s.Attributes))
+	require.Equal(
+		t,
+		map[MetricName]float64{
+			"pending_sectors":     38,
+			"temperature_celsius": 35,
+			"command_timeouts":    2,
+			"power_on_hours":      31557,
+		},
+		Metrics(s.Attributes),
+	)
 	_, _, known := MetricOf(s.Attributes[4])
 	require.False(t, known, "an unknown attribute is kept raw, and feeds nothing")
 	require.Equal(t, uint64(0x060504030201), s.Attributes[4].Raw)
@@ -155,9 +172,17 @@ func TestSelfTestLogByHand(t *testing.T) {
 
 func TestPassThrough(t *testing.T) {
 	// SAT-4 12.2.3: operation code 85h; protocol PIO data-in; T_DIR, BYT_BLOK and the length in the count field.
-	require.Equal(t, []byte{0x85, 4 << 1, 0x0E, 0, 0xD5, 0, 1, 0, 0x06, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}, EncodePassThrough(SmartReadSelfTest, true))
+	require.Equal(
+		t,
+		[]byte{0x85, 4 << 1, 0x0E, 0, 0xD5, 0, 1, 0, 0x06, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0},
+		EncodePassThrough(SmartReadSelfTest, true),
+	)
 	// Non-data, CK_COND, so that the registers come back.
-	require.Equal(t, []byte{0x85, 3 << 1, 0x20, 0, 0xDA, 0, 0, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}, EncodePassThrough(SmartReturnStatus, false))
+	require.Equal(
+		t,
+		[]byte{0x85, 3 << 1, 0x20, 0, 0xDA, 0, 0, 0, 0, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0},
+		EncodePassThrough(SmartReturnStatus, false),
+	)
 	// READ LOG EXT, log 04h, page 0105h: EXTEND, and the page's two halves in LBA 15:8 and 39:32 (ACS-4 7.22.2).
 	ext := EncodePassThrough(ReadLog(true, LogStatistics, 0x105), true)
 	require.Equal(t, []byte{0x85, 4<<1 | 1, 0x0E, 0, 0, 0, 1, 0, 0x04, 1, 0x05, 0, 0, 0, 0x2F, 0}, ext)
@@ -170,7 +195,11 @@ func TestPassThrough(t *testing.T) {
 	require.Equal(t, SmartReadSelfTest, ReadLog(false, LogSelfTest, 0))
 	start, ok := StartSelfTest(SelfTestShort)
 	require.True(t, ok)
-	require.Equal(t, []byte{0x85, 3 << 1, 0x20, 0, 0xD4, 0, 0, 0, 0x01, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0}, EncodePassThrough(start, false))
+	require.Equal(
+		t,
+		[]byte{0x85, 3 << 1, 0x20, 0, 0xD4, 0, 0, 0, 0x01, 0, 0x4F, 0, 0xC2, 0, 0xB0, 0},
+		EncodePassThrough(start, false),
+	)
 	_, ok = StartSelfTest(SelfTestOther)
 	require.False(t, ok)
 	r, in, err := DecodePassThrough(EncodePassThrough(SmartReadData, true))
@@ -179,7 +208,42 @@ func TestPassThrough(t *testing.T) {
 	require.Equal(t, SmartReadData, r)
 
 	// SAT-4 12.2.7: descriptor sense, an information descriptor first, then the ATA Status Return descriptor.
-	sense := []byte{0x72, 1, 0, 0x1D, 0, 0, 0, 26, 0, 10, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 9, 12, 0, 0, 0, 0, 0, 0, 0, 0xF4, 0, 0x2C, 0, 0x50}
+	sense := []byte{
+		0x72,
+		1,
+		0,
+		0x1D,
+		0,
+		0,
+		0,
+		26,
+		0,
+		10,
+		0x80,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0,
+		9,
+		12,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0,
+		0xF4,
+		0,
+		0x2C,
+		0,
+		0x50,
+	}
 	r, err = DecodeSense(sense)
 	require.NoError(t, err)
 	failing, err := DecodeReturnStatus(r)
@@ -207,7 +271,8 @@ func TestOtherCommands(t *testing.T) {
 	log := NVMeLog(0x06, 564)
 	require.Equal(t, []byte{0x02, 0x06, 140}, []byte{log[0], log[40], log[42]})
 
-	// SPC-5 table 59: standby by timer, in either format; idle conditions turn on; stopped is asleep, becoming ready is not.
+	// SPC-5 table 59: standby by timer, in either format; idle conditions turn on; stopped is asleep, becoming ready is
+	// not.
 	fixed := func(key, code, qualifier byte) []byte {
 		return []byte{0x70, 0, key, 0, 0, 0, 0, 10, 0, 0, 0, 0, code, qualifier, 0, 0, 0, 0}
 	}
@@ -220,12 +285,35 @@ func TestOtherCommands(t *testing.T) {
 }
 
 func TestRoundTrips(t *testing.T) {
-	d := Description{Identity: Identity{WWN: "502abe7000001234", Model: "OSSFELL OF-8T", Serial: "KH3AB123"}, Firmware: "AKH3", Capacity: 8001563222016,
-		LogicalSector: 4096, PhysicalSector: 4096, Medium: MediumSolidState, FormFactor: "2.5 inch", SMARTSupported: true, SMARTEnabled: true, SelfTests: true, GeneralLogs: true}
+	d := Description{
+		Identity:       Identity{WWN: "502abe7000001234", Model: "OSSFELL OF-8T", Serial: "KH3AB123"},
+		Firmware:       "AKH3",
+		Capacity:       8001563222016,
+		LogicalSector:  4096,
+		PhysicalSector: 4096,
+		Medium:         MediumSolidState,
+		FormFactor:     "2.5 inch",
+		SMARTSupported: true,
+		SMARTEnabled:   true,
+		SelfTests:      true,
+		GeneralLogs:    true,
+	}
 	got, err := DecodeIdentify(EncodeIdentify(d))
 	require.NoError(t, err)
 	require.Equal(t, d, got)
-	s := SmartData{Revision: 16, Attributes: []Attribute{{ID: 5, Flags: 0x33, Value: 100, Worst: 98, Raw: 1<<48 - 1}, {ID: 197, Value: 1, Raw: 7}}, SelfTestStatus: 4, SelfTestRemaining: 60, SelfTests: true, ErrorLog: true, ShortMinutes: 2, ExtendedMinutes: 700}
+	s := SmartData{
+		Revision: 16,
+		Attributes: []Attribute{
+			{ID: 5, Flags: 0x33, Value: 100, Worst: 98, Raw: 1<<48 - 1},
+			{ID: 197, Value: 1, Raw: 7},
+		},
+		SelfTestStatus:    4,
+		SelfTestRemaining: 60,
+		SelfTests:         true,
+		ErrorLog:          true,
+		ShortMinutes:      2,
+		ExtendedMinutes:   700,
+	}
 	again, err := DecodeSmartData(EncodeSmartData(s))
 	require.NoError(t, err)
 	require.Equal(t, s, again)
@@ -246,8 +334,8 @@ func TestIdentity(t *testing.T) {
 	require.Empty(t, Identity{WWN: "0000000000000000", Model: "m"}.Key(), "a WWN of zeros is none")
 }
 
-// TestContents: every signature is found where its format keeps it; a device counts as blank only when both ends hold nothing but
-// zeros; everything else is something unknown.
+// TestContents: every signature is found where its format keeps it; a device counts as blank only when both ends hold
+// nothing but zeros; everything else is something unknown.
 func TestContents(t *testing.T) {
 	head, tail := make([]byte, HeadSize), make([]byte, TailSize)
 	require.Empty(t, Contents(head, tail))
@@ -261,19 +349,43 @@ func TestContents(t *testing.T) {
 			require.Contains(t, Contents(put(head, at, s.magic), tail), s.what, "at %d", at)
 		}
 	}
-	require.Equal(t, []string{Something}, Contents(put(head, 510, "\x55\xAA"), tail), "a boot record without any partition is not blank")
+	require.Equal(
+		t,
+		[]string{Something},
+		Contents(put(head, 510, "\x55\xAA"), tail),
+		"a boot record without any partition is not blank",
+	)
 	mbr := put(put(head, 510, "\x55\xAA"), 450, "\x83")
 	require.Equal(t, []string{PartitionTable}, Contents(mbr, tail))
-	require.Equal(t, []string{PartitionTable}, Contents(head, put(tail, TailSize-512, "EFI PART")), "of a GPT only the backup is left")
+	require.Equal(
+		t,
+		[]string{PartitionTable},
+		Contents(head, put(tail, TailSize-512, "EFI PART")),
+		"of a GPT only the backup is left",
+	)
 	require.Equal(t, []string{PartitionTable}, Contents(head, put(tail, TailSize-4096, "EFI PART")))
-	require.Equal(t, []string{"fat file system"}, Contents(put(put(put(head, 510, "\x55\xAA"), 82, "FAT32   "), 450, "\x01"), tail), "its boot code is no partition table")
+	require.Equal(
+		t,
+		[]string{"fat file system"},
+		Contents(put(put(put(head, 510, "\x55\xAA"), 82, "FAT32   "), 450, "\x01"), tail),
+		"its boot code is no partition table",
+	)
 	md := binary.LittleEndian.AppendUint32(nil, 0xA92B4EFC)
 	for _, at := range []int{TailSize - 65536, TailSize - 131072, TailSize - 8192, TailSize - 12288 + 4096} {
 		require.Equal(t, []string{"md member"}, Contents(head, put(tail, at, string(md))))
 	}
-	require.Equal(t, []string{"md member"}, Contents(head, put(tail, TailSize-65536, "\xA9\x2B\x4E\xFC")), "0.90 of a big-endian host")
+	require.Equal(
+		t,
+		[]string{"md member"},
+		Contents(head, put(tail, TailSize-65536, "\xA9\x2B\x4E\xFC")),
+		"0.90 of a big-endian host",
+	)
 	require.Equal(t, []string{"firmware RAID member"}, Contents(head, put(tail, TailSize-512, "\xDE\x11\xDE\x11")))
-	require.Equal(t, []string{"replicated volume (internal metadata)"}, Contents(head, put(tail, TailSize-4096+60, "\x83\x74\x02\x6D")))
+	require.Equal(
+		t,
+		[]string{"replicated volume (internal metadata)"},
+		Contents(head, put(tail, TailSize-4096+60, "\x83\x74\x02\x6D")),
+	)
 	require.Len(t, Contents(head, put(tail, TailSize-256<<10+128<<10, "\x0C\xB1\xBA\x00\x00\x00\x00\x00")), 1)
 	for at := 0; at < BlankSize; at += 4099 {
 		require.NotEmpty(t, Contents(put(head, at, "x"), tail), "a byte at %d", at)

@@ -42,8 +42,8 @@ func RequestSense(length byte) []byte { return []byte{0x03, 0, 0, 0, length, 0} 
 
 const opSendDiagnostic = 0x1D
 
-// SendDiagnostic begins a self-test in the background, or stops it (SPC-5 6.42, table 280). ok is false for a kind that has
-// no code.
+// SendDiagnostic begins a self-test in the background, or stops it (SPC-5 6.42, table 280). ok is false for a kind that
+// has no code.
 func SendDiagnostic(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
 	code, ok := map[SelfTestKind]byte{SelfTestShort: 1, SelfTestExtended: 2}[k]
 	if stop {
@@ -52,8 +52,8 @@ func SendDiagnostic(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
 	return []byte{opSendDiagnostic, code << 5, 0, 0, 0, 0}, ok
 }
 
-// StandbySense reads the answer to REQUEST SENSE: whether the drive is in standby, or stopped, so that most other commands
-// would set it going (SPC-5 table 59: additional sense 5Eh; SBC-4 4.20).
+// StandbySense reads the answer to REQUEST SENSE: whether the drive is in standby, or stopped, so that most other
+// commands would set it going (SPC-5 table 59: additional sense 5Eh; SBC-4 4.20).
 func StandbySense(b []byte) bool {
 	var key, code, qualifier byte
 	switch {
@@ -93,8 +93,8 @@ func NVMeLog(page byte, length int) []byte {
 	return nvme(0x02, 0xFFFFFFFF, uint32(page)|uint32(length/4-1)<<16)
 }
 
-// NVMeSelfTest begins a device self-test on all namespaces, or stops it (NVMe 2.0 5.9). ok is false for a kind that has no
-// code.
+// NVMeSelfTest begins a device self-test on all namespaces, or stops it (NVMe 2.0 5.9). ok is false for a kind that has
+// no code.
 func NVMeSelfTest(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
 	code, ok := map[SelfTestKind]uint32{SelfTestShort: 1, SelfTestExtended: 2}[k]
 	if stop {

@@ -6,16 +6,17 @@ import (
 	"slices"
 )
 
-// HeadSize and TailSize are how many bytes of the beginning and end of a device Contents wants to see. BlankSize of them, at
-// each end, must be zero for a device to count as blank: what lies further in is looked at for signatures only.
+// HeadSize and TailSize are how many bytes of the beginning and end of a device Contents wants to see. BlankSize of
+// them, at each end, must be zero for a device to count as blank: what lies further in is looked at for signatures
+// only.
 const (
 	HeadSize  = 1<<20 + 1<<16
 	TailSize  = 1 << 20
 	BlankSize = 1 << 20
 )
 
-// PartitionTable is the finding of a GPT or an MBR with partitions; Something that of bytes which nobody here knows; TestPattern that
-// of what a surface test wrote which has not come to its end.
+// PartitionTable is the finding of a GPT or an MBR with partitions; Something that of bytes which nobody here knows;
+// TestPattern that of what a surface test wrote which has not come to its end.
 const (
 	PartitionTable = "partition table"
 	Something      = "something unknown (it is not blank)"
@@ -34,11 +35,12 @@ type signature struct {
 	magic string
 }
 
-// signatures by offset from the beginning of a device. Sources: UEFI 2.10 clause 5; linux/btrfs_tree.h; fs/ext4/ext4.h; fs/xfs/libxfs/xfs_format.h and
-// xfs_log_format.h (XLOG_HEADER_MAGIC_NUM); linux/swap.h; LUKS on-disk formats 1 and 2; the LVM2 label, in any of the first four sectors;
-// linux/bcache.h and fs/bcachefs/bcachefs_format.h; fs/f2fs, fs/nilfs2, fs/jfs, fs/gfs2 (gfs2_ondisk.h), fs/ocfs2 (ocfs2_fs.h), fs/udf (ECMA-167 2/9),
-// ISO 9660 (ECMA-119 8.1), Microsoft's exFAT and FAT specifications, fs/ntfs3, fs/hfsplus, fs/erofs, fs/squashfs; dm-integrity.c, dm-cache-metadata.c,
-// dm-thin-metadata.c, dm-verity (verity superblock); dm-vdo (encodings.c, geometry block).
+// signatures by offset from the beginning of a device. Sources: UEFI 2.10 clause 5; linux/btrfs_tree.h; fs/ext4/ext4.h;
+// fs/xfs/libxfs/xfs_format.h and xfs_log_format.h (XLOG_HEADER_MAGIC_NUM); linux/swap.h; LUKS on-disk formats 1 and 2;
+// the LVM2 label, in any of the first four sectors; linux/bcache.h and fs/bcachefs/bcachefs_format.h; fs/f2fs,
+// fs/nilfs2, fs/jfs, fs/gfs2 (gfs2_ondisk.h), fs/ocfs2 (ocfs2_fs.h), fs/udf (ECMA-167 2/9), ISO 9660 (ECMA-119 8.1),
+// Microsoft's exFAT and FAT specifications, fs/ntfs3, fs/hfsplus, fs/erofs, fs/squashfs; dm-integrity.c,
+// dm-cache-metadata.c, dm-thin-metadata.c, dm-verity (verity superblock); dm-vdo (encodings.c, geometry block).
 var signatures = []signature{
 	{"btrfs", []int{0x10040}, "_BHRfS_M"},
 	{"ext file system", []int{0x438}, "\x53\xEF"},
@@ -81,11 +83,16 @@ var signatures = []signature{
 }
 
 // bootable file systems carry the mark of a boot record in their first sector, without any partition.
-var bootable = map[string]bool{"exfat file system": true, "ntfs file system": true, "fat file system": true, "encrypted ntfs file system": true}
+var bootable = map[string]bool{
+	"exfat file system":          true,
+	"ntfs file system":           true,
+	"fat file system":            true,
+	"encrypted ntfs file system": true,
+}
 
-// Contents tells, from the first and last bytes of a device, what lies on it, in words; nothing is written. head has up to
-// HeadSize bytes, tail up to TailSize. An empty answer means that both ends were read and hold nothing but zeros: anything else
-// without a known signature is Something (R3, R7).
+// Contents tells, from the first and last bytes of a device, what lies on it, in words; nothing is written. head has up
+// to HeadSize bytes, tail up to TailSize. An empty answer means that both ends were read and hold nothing but zeros:
+// anything else without a known signature is Something (R3, R7).
 func Contents(head, tail []byte) []string {
 	var out []string
 	at := func(b []byte, off int, magic string) bool {
@@ -124,8 +131,8 @@ func Contents(head, tail []byte) []string {
 	return out
 }
 
-// member looks for md superblocks: 1.1 and 1.2 at the beginning, 1.0 and 0.90 in the last 128 KiB (linux/raid/md_p.h). Version 0.90
-// is written in the byte order of its host.
+// member looks for md superblocks: 1.1 and 1.2 at the beginning, 1.0 and 0.90 in the last 128 KiB (linux/raid/md_p.h).
+// Version 0.90 is written in the byte order of its host.
 func member(head, tail []byte) bool {
 	le := binary.LittleEndian.AppendUint32(nil, 0xA92B4EFC)
 	be := binary.BigEndian.AppendUint32(nil, 0xA92B4EFC)
@@ -143,8 +150,9 @@ func member(head, tail []byte) bool {
 	return false
 }
 
-// firmware looks for the metadata of RAID firmware at the end of a device: the anchor header of the SNIA Common RAID Disk Data
-// Format (DDF 2.0 clause 4.2.2, in the last sector), and the marks of others, which lie in the last sectors too.
+// firmware looks for the metadata of RAID firmware at the end of a device: the anchor header of the SNIA Common RAID
+// Disk Data Format (DDF 2.0 clause 4.2.2, in the last sector), and the marks of others, which lie in the last sectors
+// too.
 func firmware(tail []byte) bool {
 	marks := []string{
 		"\xDE\x11\xDE\x11", // DDF, big-endian as the standard has it
@@ -162,8 +170,8 @@ func firmware(tail []byte) bool {
 	return false
 }
 
-// replicated looks for the internal metadata of a device that is replicated over a network: in its last 4 KiB, with a mark at
-// byte 60 that ends in 6Bh, 6Ch or 6Dh (struct meta_data_on_disk of drivers/block/drbd/drbd_main.c).
+// replicated looks for the internal metadata of a device that is replicated over a network: in its last 4 KiB, with a
+// mark at byte 60 that ends in 6Bh, 6Ch or 6Dh (struct meta_data_on_disk of drivers/block/drbd/drbd_main.c).
 func replicated(tail []byte) bool {
 	if len(tail) < 4096 {
 		return false
@@ -172,8 +180,8 @@ func replicated(tail []byte) bool {
 	return m >= 0x8374026B && m <= 0x8374026D
 }
 
-// uberblock looks for the ring of records by which a pool outside the kernel is found: at each end are two labels of 256 KiB, whose
-// second half is a ring of records of 1 KiB or more that begin with 00BAB10Ch in either byte order.
+// uberblock looks for the ring of records by which a pool outside the kernel is found: at each end are two labels of
+// 256 KiB, whose second half is a ring of records of 1 KiB or more that begin with 00BAB10Ch in either byte order.
 func uberblock(b []byte) bool {
 	le, be := []byte{0x0C, 0xB1, 0xBA, 0, 0, 0, 0, 0}, []byte{0, 0, 0, 0, 0, 0xBA, 0xB1, 0x0C}
 	for i := 0; i+8 <= len(b); i += 1024 {

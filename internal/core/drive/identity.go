@@ -30,8 +30,8 @@ func (i Identity) Key() string {
 	return ""
 }
 
-// Namespace is the identity of a namespace of an NVMe drive. One that has no EUI-64, NGUID or UUID of its own is known by the
-// controller's serial; from the second on its number is part of it, so that two of them are two.
+// Namespace is the identity of a namespace of an NVMe drive. One that has no EUI-64, NGUID or UUID of its own is known
+// by the controller's serial; from the second on its number is part of it, so that two of them are two.
 func (i Identity) Namespace(n int) Identity {
 	if strings.Trim(i.WWN, "0") == "" && i.Serial != "" && n > 1 {
 		i.Serial = fmt.Sprintf("%s-ns%d", i.Serial, n)
@@ -97,8 +97,8 @@ func slug(s string) string {
 // Bytes is a size or an amount of data.
 type Bytes uint64
 
-// Zoning is how a drive with overlapping tracks wants its zones written (ACS-4, IDENTIFY DEVICE data, word 69, ZONED); empty for one that takes writes
-// anywhere at one pace.
+// Zoning is how a drive with overlapping tracks wants its zones written (ACS-4, IDENTIFY DEVICE data, word 69, ZONED);
+// empty for one that takes writes anywhere at one pace.
 type Zoning string
 
 // The zonings that a drive tells of.

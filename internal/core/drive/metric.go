@@ -63,9 +63,16 @@ var Catalogue = []Metric{
 	{"reallocation_events", "events", Counter, Strong,
 		"Attempts to move a bad sector's data into the reserve, whether or not they succeeded.",
 		"It is not a count of sectors.", 196, low32},
-	{"link_crc_errors", "errors", Counter, Path,
+	{
+		"link_crc_errors",
+		"errors",
+		Counter,
+		Path,
 		"Transfers between host and drive that arrived damaged and were sent again.",
-		"It accuses the cable, backplane or bay, not the platters, until it follows the drive to another bay.", 199, whole},
+		"It accuses the cable, backplane or bay, not the platters, until it follows the drive to another bay.",
+		199,
+		whole,
+	},
 	{"read_latency_seconds", "s", Level, Strong,
 		"Mean time a read took since the reading before, as the host saw it.",
 		"A busy drive is slow too: compare it with its peers, not with a number.", 0, nil},
@@ -216,38 +223,50 @@ var others = map[MetricName][]string{
 	"reallocated_sectors":           {"ATA device statistics, page 03h"},
 	"reported_uncorrectable_errors": {"ATA device statistics, page 04h"},
 	"link_crc_errors":               {"ATA device statistics, page 06h"},
-	"temperature_celsius":           {"ATA device statistics, page 05h", "ATA SCT status", "SCSI log page 0Dh", "SCSI log page 2Fh", "NVMe health log"},
-	"start_stops":                   {"SCSI log page 0Eh"},
-	"load_cycles":                   {"ATA device statistics, page 03h", "SCSI log page 0Eh"},
-	"spin_retries":                  {"ATA device statistics, page 03h"},
-	"power_cycles":                  {"ATA device statistics, page 01h", "NVMe health log"},
-	"power_on_hours":                {"ATA device statistics, page 01h", "SCSI log page 15h", "NVMe health log"},
-	"bytes_written":                 {"ATA device statistics, page 01h", "SCSI log page 02h", "NVMe health log"},
-	"bytes_read":                    {"ATA device statistics, page 01h", "SCSI log page 03h", "NVMe health log"},
-	"grown_defects":                 {"SCSI READ DEFECT DATA"},
-	"uncorrected_read_errors":       {"SCSI log page 03h"},
-	"uncorrected_write_errors":      {"SCSI log page 02h"},
-	"uncorrected_verify_errors":     {"SCSI log page 05h"},
-	"non_medium_errors":             {"SCSI log page 06h"},
-	"media_errors":                  {"NVMe health log", "NVMe endurance group log"},
-	"spare_available_percent":       {"NVMe health log", "NVMe endurance group log"},
-	"wear_used_percent":             {"ATA device statistics, page 07h", "SCSI log page 11h", "NVMe health log", "NVMe endurance group log"},
-	"unsafe_shutdowns":              {"NVMe health log"},
-	"head_flying_hours":             {"ATA device statistics, page 03h"},
-	"temperature_limit_celsius":     {"ATA device statistics, page 05h", "SCSI log page 0Dh", "NVMe controller data"},
-	"background_scan_findings":      {"SCSI log page 15h"},
-	"logged_errors":                 {"ATA error log", "NVMe health log"},
-	"host_io_errors":                {"host kernel"},
-	"bus_drops":                     {"host reports"},
-	"read_latency_seconds":          {"host I/O statistics"},
-	"write_latency_seconds":         {"host I/O statistics"},
-	"pool_read_errors":              {"pool"},
-	"pool_write_errors":             {"pool"},
-	"pool_checksum_errors":          {"pool"},
+	"temperature_celsius": {
+		"ATA device statistics, page 05h",
+		"ATA SCT status",
+		"SCSI log page 0Dh",
+		"SCSI log page 2Fh",
+		"NVMe health log",
+	},
+	"start_stops":               {"SCSI log page 0Eh"},
+	"load_cycles":               {"ATA device statistics, page 03h", "SCSI log page 0Eh"},
+	"spin_retries":              {"ATA device statistics, page 03h"},
+	"power_cycles":              {"ATA device statistics, page 01h", "NVMe health log"},
+	"power_on_hours":            {"ATA device statistics, page 01h", "SCSI log page 15h", "NVMe health log"},
+	"bytes_written":             {"ATA device statistics, page 01h", "SCSI log page 02h", "NVMe health log"},
+	"bytes_read":                {"ATA device statistics, page 01h", "SCSI log page 03h", "NVMe health log"},
+	"grown_defects":             {"SCSI READ DEFECT DATA"},
+	"uncorrected_read_errors":   {"SCSI log page 03h"},
+	"uncorrected_write_errors":  {"SCSI log page 02h"},
+	"uncorrected_verify_errors": {"SCSI log page 05h"},
+	"non_medium_errors":         {"SCSI log page 06h"},
+	"media_errors":              {"NVMe health log", "NVMe endurance group log"},
+	"spare_available_percent":   {"NVMe health log", "NVMe endurance group log"},
+	"wear_used_percent": {
+		"ATA device statistics, page 07h",
+		"SCSI log page 11h",
+		"NVMe health log",
+		"NVMe endurance group log",
+	},
+	"unsafe_shutdowns":          {"NVMe health log"},
+	"head_flying_hours":         {"ATA device statistics, page 03h"},
+	"temperature_limit_celsius": {"ATA device statistics, page 05h", "SCSI log page 0Dh", "NVMe controller data"},
+	"background_scan_findings":  {"SCSI log page 15h"},
+	"logged_errors":             {"ATA error log", "NVMe health log"},
+	"host_io_errors":            {"host kernel"},
+	"bus_drops":                 {"host reports"},
+	"read_latency_seconds":      {"host I/O statistics"},
+	"write_latency_seconds":     {"host I/O statistics"},
+	"pool_read_errors":          {"pool"},
+	"pool_write_errors":         {"pool"},
+	"pool_checksum_errors":      {"pool"},
 }
 
-// Implausible says why a value cannot be one of the metric, whatever a device says; empty for one that can. Such a value is kept as
-// unreadable and feeds nothing: no count is negative, and a field of all ones is one that was not filled.
+// Implausible says why a value cannot be one of the metric, whatever a device says; empty for one that can. Such a
+// value is kept as unreadable and feeds nothing: no count is negative, and a field of all ones is one that was not
+// filled.
 func (m Metric) Implausible(v float64) string {
 	least, most := 0.0, 1e18
 	switch {
@@ -290,7 +309,8 @@ func (m Metric) Sources() []string {
 	return append([]string{AttributeSource(m.Attribute)}, others[m.Name]...)
 }
 
-// SourceOf is what a value was read from: what was told of it, else the only source that there is; NoSource where there are several.
+// SourceOf is what a value was read from: what was told of it, else the only source that there is; NoSource where there
+// are several.
 func SourceOf(n MetricName, told string) string {
 	if told != "" {
 		return told

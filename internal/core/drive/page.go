@@ -45,7 +45,8 @@ func checkPage(kind PageKind, page []byte) error {
 	return nil
 }
 
-// Blank says of a page that every byte of it is the same, as when nothing answered: its checksum may be right, and it says nothing.
+// Blank says of a page that every byte of it is the same, as when nothing answered: its checksum may be right, and it
+// says nothing.
 func Blank(page []byte) string {
 	for _, b := range page {
 		if b != page[0] || b != 0 && b != 0xFF {

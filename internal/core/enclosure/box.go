@@ -47,7 +47,13 @@ func (p Part) Ill() (says string, grave bool) {
 	}
 	switch {
 	case p.Condition == 2 || p.Condition == 4 || p.Fault:
-		return fmt.Sprintf("%s %s is %s%s", p.Type, p.Name, map[bool]string{true: "failed", false: p.Condition.String()}[p.Fault && p.Condition == ConditionOK], heat), true
+		return fmt.Sprintf(
+			"%s %s is %s%s",
+			p.Type,
+			p.Name,
+			map[bool]string{true: "failed", false: p.Condition.String()}[p.Fault && p.Condition == ConditionOK],
+			heat,
+		), true
 	case p.Condition == 3:
 		return fmt.Sprintf("%s %s is not as it should be (%s)%s", p.Type, p.Name, p.Condition, heat), false
 	}
@@ -55,7 +61,13 @@ func (p Part) Ill() (says string, grave bool) {
 }
 
 // parts are the kinds of element that are watched.
-var parts = map[ElementType]bool{PowerSupply: true, Cooling: true, TemperatureSensor: true, VoltageSensor: true, CurrentSensor: true}
+var parts = map[ElementType]bool{
+	PowerSupply:       true,
+	Cooling:           true,
+	TemperatureSensor: true,
+	VoltageSensor:     true,
+	CurrentSensor:     true,
+}
 
 // ReadBox puts the pages of an enclosure together: configuration, status, and, if it has them, element descriptors and
 // additional element status.
@@ -96,7 +108,15 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 		}
 		switch {
 		case e.Type == DeviceSlot || e.Type == ArraySlot:
-			s := Slot{Number: math.MinInt, Name: name, Kind: e.Kind, Index: e.Index, Condition: e.Condition, Ident: e.Locate(), Fault: e.Fault()}
+			s := Slot{
+				Number:    math.MinInt,
+				Name:      name,
+				Kind:      e.Kind,
+				Index:     e.Index,
+				Condition: e.Condition,
+				Ident:     e.Locate(),
+				Fault:     e.Fault(),
+			}
 			if p, ok := ports[nth]; ok {
 				s.Number, s.Address = p.Slot, p.Address
 			}

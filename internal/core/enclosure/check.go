@@ -13,18 +13,26 @@ const (
 
 var layoutName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-// Check says what is wrong with a layout that somebody drew: names that repeat, numbers that repeat or leave their grid.
+// Check says what is wrong with a layout that somebody drew: names that repeat, numbers that repeat or leave their
+// grid.
 func (l Layout) Check() error {
 	if !layoutName.MatchString(l.Name) {
 		return fmt.Errorf("%q is no name for a layout: use lower-case letters, digits and hyphens", l.Name)
 	}
 	if len(l.Sections) == 0 || len(l.Sections) > mostSections {
-		return fmt.Errorf("a layout has 1 to %d sections, such as front and rear; this one has %d", mostSections, len(l.Sections))
+		return fmt.Errorf(
+			"a layout has 1 to %d sections, such as front and rear; this one has %d",
+			mostSections,
+			len(l.Sections),
+		)
 	}
 	seen := map[string]bool{}
 	for _, s := range l.Sections {
 		if !layoutName.MatchString(s.Name) {
-			return fmt.Errorf("%q is no name for a section: use lower-case letters, digits and hyphens, such as front", s.Name)
+			return fmt.Errorf(
+				"%q is no name for a section: use lower-case letters, digits and hyphens, such as front",
+				s.Name,
+			)
 		}
 		if seen[s.Name] {
 			return fmt.Errorf("two sections are named %s", s.Name)
@@ -40,7 +48,12 @@ func (l Layout) Check() error {
 func (s Section) check() error {
 	switch {
 	case s.Rows < 1 || s.Columns < 1 || s.Rows*s.Columns > mostBays:
-		return fmt.Errorf("%d rows of %d columns: a section has at least one bay, and at most %d", s.Rows, s.Columns, mostBays)
+		return fmt.Errorf(
+			"%d rows of %d columns: a section has at least one bay, and at most %d",
+			s.Rows,
+			s.Columns,
+			mostBays,
+		)
 	case s.First != TopLeft && s.First != TopRight && s.First != BottomLeft && s.First != BottomRight:
 		return fmt.Errorf("first is %q; it is %s, %s, %s or %s", s.First, TopLeft, TopRight, BottomLeft, BottomRight)
 	case s.Run != AlongRows && s.Run != DownColumns:
@@ -48,7 +61,13 @@ func (s Section) check() error {
 	}
 	for _, g := range s.Gaps {
 		if g[0] < 1 || g[0] > s.Rows || g[1] < 1 || g[1] > s.Columns {
-			return fmt.Errorf("the gap in row %d, column %d leaves the grid of %d rows and %d columns", g[0], g[1], s.Rows, s.Columns)
+			return fmt.Errorf(
+				"the gap in row %d, column %d leaves the grid of %d rows and %d columns",
+				g[0],
+				g[1],
+				s.Rows,
+				s.Columns,
+			)
 		}
 	}
 	if s.Bays() == 0 {

@@ -54,7 +54,13 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 	for _, w := range all {
 		if others := in[w.Bay]; w.Bay != "" && len(others) > 1 && !done["bay "+w.Bay] {
 			done["bay "+w.Bay] = true
-			m := Move{Kind: Claimed, Key: "claimed/" + w.Bay, Bay: w.Bay, Do: "Look which label is in it, and say so: lantern enclosure confirm " + w.Bay + " <drive>. Pull neither before."}
+			m := Move{
+				Kind: Claimed,
+				Key:  "claimed/" + w.Bay,
+				Bay:  w.Bay,
+				Do: "Look which label is in it, and say so: lantern enclosure confirm " + w.Bay + " <drive>. " +
+					"Pull neither before.",
+			}
 			tails := ""
 			for i, o := range others {
 				m.Drives = append(m.Drives, o.Key)
@@ -76,14 +82,45 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 		done[w.Key] = true
 		if other, ok := exchanged(w, in[w.Before]); ok && now.Sub(other.Since) <= moveFor {
 			done[other.Key] = true
-			out = append(out, Move{Kind: Exchanged, Key: "exchanged/" + w.Key, Bay: w.Bay, Drives: []string{w.Key, other.Key},
-				Each: []string{fmt.Sprintf("changed places with %s: it is in %s now", other.Tail, w.Bay), fmt.Sprintf("changed places with %s: it is in %s now", w.Tail, other.Bay)},
-				Says: fmt.Sprintf("%s and %s changed places: %s is in %s now, %s in %s", w.Tail, other.Tail, w.Tail, w.Bay, other.Tail, other.Bay),
-				Do:   "If it was done on purpose, acknowledge this. If not, go by the labels, not by what was written on the bays."})
+			out = append(
+				out,
+				Move{
+					Kind:   Exchanged,
+					Key:    "exchanged/" + w.Key,
+					Bay:    w.Bay,
+					Drives: []string{w.Key, other.Key},
+					Each: []string{
+						fmt.Sprintf("changed places with %s: it is in %s now", other.Tail, w.Bay),
+						fmt.Sprintf("changed places with %s: it is in %s now", w.Tail, other.Bay),
+					},
+					Says: fmt.Sprintf(
+						"%s and %s changed places: %s is in %s now, %s in %s",
+						w.Tail,
+						other.Tail,
+						w.Tail,
+						w.Bay,
+						other.Tail,
+						other.Bay,
+					),
+					Do: "If it was done on purpose, acknowledge this. If not, go by the labels, not by what was " +
+						"written on the bays.",
+				},
+			)
 			continue
 		}
-		out = append(out, Move{Kind: Moved, Key: "moved/" + w.Key, Bay: w.Bay, Drives: []string{w.Key}, Each: []string{fmt.Sprintf("is in %s now; it was in %s", w.Bay, w.Before)}, Says: fmt.Sprintf("%s is in %s now; it was in %s", w.Tail, w.Bay, w.Before),
-			Do: "If it was moved on purpose, acknowledge this. If not, find out who moved it: another drive may be missing from its bay."})
+		out = append(
+			out,
+			Move{
+				Kind:   Moved,
+				Key:    "moved/" + w.Key,
+				Bay:    w.Bay,
+				Drives: []string{w.Key},
+				Each:   []string{fmt.Sprintf("is in %s now; it was in %s", w.Bay, w.Before)},
+				Says:   fmt.Sprintf("%s is in %s now; it was in %s", w.Tail, w.Bay, w.Before),
+				Do: "If it was moved on purpose, acknowledge this. If not, find out who moved it: another " +
+					"drive may be missing from its bay.",
+			},
+		)
 	}
 	return out
 }

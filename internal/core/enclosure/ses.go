@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// SCSI Enclosure Services (SES-3, INCITS 518): what an enclosure that can speak says of its parts. Diagnostic pages come
-// in by RECEIVE DIAGNOSTIC RESULTS and go out by SEND DIAGNOSTIC (SPC-5 6.27, 6.42).
+// SCSI Enclosure Services (SES-3, INCITS 518): what an enclosure that can speak says of its parts. Diagnostic pages
+// come in by RECEIVE DIAGNOSTIC RESULTS and go out by SEND DIAGNOSTIC (SPC-5 6.27, 6.42).
 
 // The diagnostic pages that are read (SES-3 table 13).
 const (
@@ -32,10 +32,32 @@ const (
 	ArraySlot         ElementType = 0x17
 )
 
-var elementTypes = map[ElementType]string{DeviceSlot: "device slot", PowerSupply: "power supply", Cooling: "cooling", TemperatureSensor: "temperature sensor", 0x05: "door", 0x06: "audible alarm",
-	0x07: "enclosure services controller electronics", 0x08: "SCC controller electronics", 0x09: "nonvolatile cache", 0x0B: "uninterruptible power supply", 0x0C: "display", 0x0D: "key pad entry",
-	0x0E: "enclosure", 0x0F: "SCSI port/transceiver", 0x10: "language", 0x11: "communication port", VoltageSensor: "voltage sensor", CurrentSensor: "current sensor", 0x14: "SCSI target port",
-	0x15: "SCSI initiator port", 0x16: "simple subenclosure", ArraySlot: "array device slot", 0x18: "SAS expander", 0x19: "SAS connector"}
+var elementTypes = map[ElementType]string{
+	DeviceSlot:        "device slot",
+	PowerSupply:       "power supply",
+	Cooling:           "cooling",
+	TemperatureSensor: "temperature sensor",
+	0x05:              "door",
+	0x06:              "audible alarm",
+	0x07:              "enclosure services controller electronics",
+	0x08:              "SCC controller electronics",
+	0x09:              "nonvolatile cache",
+	0x0B:              "uninterruptible power supply",
+	0x0C:              "display",
+	0x0D:              "key pad entry",
+	0x0E:              "enclosure",
+	0x0F:              "SCSI port/transceiver",
+	0x10:              "language",
+	0x11:              "communication port",
+	VoltageSensor:     "voltage sensor",
+	CurrentSensor:     "current sensor",
+	0x14:              "SCSI target port",
+	0x15:              "SCSI initiator port",
+	0x16:              "simple subenclosure",
+	ArraySlot:         "array device slot",
+	0x18:              "SAS expander",
+	0x19:              "SAS connector",
+}
 
 func (t ElementType) String() string {
 	if s := elementTypes[t]; s != "" {
@@ -64,7 +86,17 @@ type Config struct {
 // Condition is an element's status code (SES-3 table 72).
 type Condition byte
 
-var conditions = []string{"unsupported", "ok", "critical", "non-critical", "unrecoverable", "not installed", "unknown", "not available", "no access allowed"}
+var conditions = []string{
+	"unsupported",
+	"ok",
+	"critical",
+	"non-critical",
+	"unrecoverable",
+	"not installed",
+	"unknown",
+	"not available",
+	"no access allowed",
+}
 
 func (c Condition) String() string {
 	if int(c) < len(conditions) {
@@ -160,8 +192,8 @@ func (e Element) Says() (out []string) {
 	return out
 }
 
-// Port is what the additional element status page says of one slot (SES-3 6.1.13): its number, and the SAS address of the
-// drive in it.
+// Port is what the additional element status page says of one slot (SES-3 6.1.13): its number, and the SAS address of
+// the drive in it.
 type Port struct {
 	// Index counts elements over all kinds, overall elements left out; -1 when the page does not say.
 	Index   int
@@ -236,7 +268,13 @@ func DecodeStatus(c Config, b []byte) (out []Element, err error) {
 			if len(body) < 4 {
 				return out, fmt.Errorf("element %d of kind %d (%s) is cut off", i, k, kind.Type)
 			}
-			e := Element{Kind: k, Index: i, Type: kind.Type, Condition: Condition(body[0] & 0xF), PredictFailure: body[0]&0x40 != 0}
+			e := Element{
+				Kind:           k,
+				Index:          i,
+				Type:           kind.Type,
+				Condition:      Condition(body[0] & 0xF),
+				PredictFailure: body[0]&0x40 != 0,
+			}
 			copy(e.Raw[:], body)
 			out = append(out, e)
 			body = body[4:]
@@ -322,8 +360,8 @@ func ReceiveDiagnostic(page byte, length uint16) []byte {
 }
 
 // EncodeLocate makes the enclosure control page, 02h, that switches one slot's ident light: all other elements stay as
-// they are, since SELECT is set for one alone (SES-3 6.1.3). It begins with the status as it was read, and keeps what was
-// asked for before.
+// they are, since SELECT is set for one alone (SES-3 6.1.3). It begins with the status as it was read, and keeps what
+// was asked for before.
 func EncodeLocate(status []byte, c Config, kind, index int, on bool) ([]byte, error) {
 	elements, err := DecodeStatus(c, status)
 	if err != nil {

@@ -20,8 +20,12 @@ var status = []byte{0x02, 0x02, 0, 32, 0, 0, 0, 7,
 func TestSES(t *testing.T) {
 	c, err := DecodeConfig(config)
 	require.NoError(t, err)
-	require.Equal(t, Config{Generation: 7, LogicalID: "5002abe70000003f", Vendor: "TARNWICK", Product: "SHELF 24", Revision: "0107",
-		Kinds: []ElementKind{{ArraySlot, 2, 0, "slots"}, {TemperatureSensor, 1, 0, ""}, {Cooling, 1, 0, ""}}}, c)
+	require.Equal(
+		t,
+		Config{Generation: 7, LogicalID: "5002abe70000003f", Vendor: "TARNWICK", Product: "SHELF 24", Revision: "0107",
+			Kinds: []ElementKind{{ArraySlot, 2, 0, "slots"}, {TemperatureSensor, 1, 0, ""}, {Cooling, 1, 0, ""}}},
+		c,
+	)
 
 	status := append([]byte(nil), status...)
 	es, err := DecodeStatus(c, status)
@@ -45,7 +49,48 @@ func TestSES(t *testing.T) {
 	// SES-3 6.1.3: the light of slot 1 is asked for, its fault request stays, nothing else is selected.
 	control, err := EncodeLocate(status, c, 0, 1, true)
 	require.NoError(t, err)
-	require.Equal(t, []byte{0x02, 0, 0, 32, 0, 0, 0, 7, 0, 0, 0, 0, 0, 0, 0, 0, 0xC0, 0, 0x02, 0x20, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, control)
+	require.Equal(
+		t,
+		[]byte{
+			0x02,
+			0,
+			0,
+			32,
+			0,
+			0,
+			0,
+			7,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0xC0,
+			0,
+			0x02,
+			0x20,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+			0,
+		},
+		control,
+	)
 	_, err = EncodeLocate(status, c, 2, 0, true)
 	require.ErrorContains(t, err, "not a slot")
 	_, err = EncodeLocate(status, c, 0, 9, true)
@@ -68,7 +113,9 @@ func TestSES(t *testing.T) {
 		copy(b[12:], address)
 		return b
 	}
-	page := append([]byte{0x0A, 0, 0, 76, 0, 0, 0, 7, 0x16, 34, 0, 4, 1, 0, 0, 5}, phy(1, 0x50, 2, 0xAB, 0xE7, 0, 0, 0x12, 0x34)...)
+	page := append(
+		[]byte{0x0A, 0, 0, 76, 0, 0, 0, 7, 0x16, 34, 0, 4, 1, 0, 0, 5},
+		phy(1, 0x50, 2, 0xAB, 0xE7, 0, 0, 0x12, 0x34)...)
 	page = append(append(page, 0x16, 34, 0, 5, 1, 0, 0, 6), phy(0)...)
 	ports, err := DecodeAdditional(page)
 	require.NoError(t, err)
@@ -79,7 +126,8 @@ func TestSES(t *testing.T) {
 	require.Equal(t, []byte{0x1C, 1, 0x0A, 0x10, 0, 0}, ReceiveDiagnostic(SESAdditional, 4096))
 }
 
-// FuzzSES: whatever an enclosure sends, it is taken apart or refused; a control page never selects more than one element.
+// FuzzSES: whatever an enclosure sends, it is taken apart or refused; a control page never selects more than one
+// element.
 func FuzzSES(f *testing.F) {
 	f.Add(config, status)
 	f.Fuzz(func(t *testing.T, config, status []byte) {
@@ -123,15 +171,35 @@ func TestBox(t *testing.T) {
 		copy(b[20:], address)
 		return b
 	}
-	ports := append(append([]byte{0x0A, 0, 0, 76, 0, 0, 0, 7}, slot(0, 0, 0x50, 2, 0xAB, 0xE7, 0, 0, 0x12, 0x34)...), slot(1, 1)...)
+	ports := append(
+		append([]byte{0x0A, 0, 0, 76, 0, 0, 0, 7}, slot(0, 0, 0x50, 2, 0xAB, 0xE7, 0, 0, 0x12, 0x34)...),
+		slot(1, 1)...)
 	status := append([]byte(nil), status...)
 	status[16] = 0x05 // slot 1 is empty
 	b, err := ReadBox(config, status, names, ports)
 	require.NoError(t, err)
-	require.Equal(t, []Slot{{Number: 1, Name: "bay A", Address: "5002abe700001234", Condition: 1, Ident: true}, {Number: 2, Name: "bay B", Index: 1, Condition: 5, Fault: true}}, b.Slots, "counted from one, as people do")
+	require.Equal(
+		t,
+		[]Slot{
+			{Number: 1, Name: "bay A", Address: "5002abe700001234", Condition: 1, Ident: true},
+			{Number: 2, Name: "bay B", Index: 1, Condition: 5, Fault: true},
+		},
+		b.Slots,
+		"counted from one, as people do",
+	)
 	require.True(t, b.Slots[0].Occupied())
 	require.False(t, b.Slots[1].Occupied())
-	require.Equal(t, []Part{{Type: TemperatureSensor, Name: "inlet", Condition: 1, Celsius: 38, Told: true}, {Type: Cooling, Name: "rear", Condition: 2, Fault: true}}, []Part{b.Parts[0], {Type: b.Parts[1].Type, Name: b.Parts[1].Name, Condition: b.Parts[1].Condition, Fault: b.Parts[1].Fault}})
+	require.Equal(
+		t,
+		[]Part{
+			{Type: TemperatureSensor, Name: "inlet", Condition: 1, Celsius: 38, Told: true},
+			{Type: Cooling, Name: "rear", Condition: 2, Fault: true},
+		},
+		[]Part{
+			b.Parts[0],
+			{Type: b.Parts[1].Type, Name: b.Parts[1].Name, Condition: b.Parts[1].Condition, Fault: b.Parts[1].Fault},
+		},
+	)
 	says, grave := b.Parts[1].Ill()
 	require.Equal(t, "cooling rear is critical", says)
 	require.True(t, grave)

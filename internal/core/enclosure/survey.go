@@ -30,8 +30,8 @@ type Spot struct {
 	At      time.Time `json:"at"`
 }
 
-// Find says in which bay a drive is by what was found out, and how that is known. A drive that hangs on another port than
-// when it was seen is not where it was; one that nobody saw is guessed to be where its port's last drive was.
+// Find says in which bay a drive is by what was found out, and how that is known. A drive that hangs on another port
+// than when it was seen is not where it was; one that nobody saw is guessed to be where its port's last drive was.
 func Find(spots []Spot, drive, port string) (s Spot, how How) {
 	for _, x := range spots {
 		if x.Drive == drive && (x.Port == port || x.Port == "" || port == "") {
@@ -72,7 +72,12 @@ func (s *Survey) Tap(spot Spot) error {
 	}
 	for _, d := range s.Done {
 		if d.Section == spot.Section && d.Number == spot.Number {
-			return fmt.Errorf("%s was found in bay %s/%d on this walk; take that back first, or tap another", s.Tail[d.Drive], d.Section, d.Number)
+			return fmt.Errorf(
+				"%s was found in bay %s/%d on this walk; take that back first, or tap another",
+				s.Tail[d.Drive],
+				d.Section,
+				d.Number,
+			)
 		}
 	}
 	spot.Drive = s.Todo[0]
@@ -105,9 +110,16 @@ func (s *Survey) Back() error {
 	return nil
 }
 
-// Read takes label tails in the order of a section's bays, as a person reads or scans them from the first on; a dash is an
-// empty bay. All are taken, or none.
-func (s *Survey) Read(sec Section, first int, tails []string, at time.Time, by string, port func(drive string) string) error {
+// Read takes label tails in the order of a section's bays, as a person reads or scans them from the first on; a dash is
+// an empty bay. All are taken, or none.
+func (s *Survey) Read(
+	sec Section,
+	first int,
+	tails []string,
+	at time.Time,
+	by string,
+	port func(drive string) string,
+) error {
 	numbers := sec.Numbers()
 	from := slices.Index(numbers, first)
 	if from < 0 {
@@ -116,14 +128,21 @@ func (s *Survey) Read(sec Section, first int, tails []string, at time.Time, by s
 	var spots []Spot
 	for i, tail := range tails {
 		if from+i >= len(numbers) {
-			return fmt.Errorf("%d tails were read from bay %d on, and section %s ends with bay %d", len(tails), first, sec.Name, numbers[len(numbers)-1])
+			return fmt.Errorf(
+				"%d tails were read from bay %d on, and section %s ends with bay %d",
+				len(tails),
+				first,
+				sec.Name,
+				numbers[len(numbers)-1],
+			)
 		}
 		if tail == "-" {
 			continue
 		}
 		var fits []string
 		for key, t := range s.Tail {
-			if strings.HasSuffix(strings.ToUpper(key), strings.ToUpper(tail)) || strings.HasSuffix(strings.ToUpper(t), strings.ToUpper(tail)) {
+			if strings.HasSuffix(strings.ToUpper(key), strings.ToUpper(tail)) ||
+				strings.HasSuffix(strings.ToUpper(t), strings.ToUpper(tail)) {
 				fits = append(fits, key)
 			}
 		}
@@ -131,14 +150,23 @@ func (s *Survey) Read(sec Section, first int, tails []string, at time.Time, by s
 		case len(fits) == 0:
 			return fmt.Errorf("no drive of %s has a label that ends in %q (bay %d)", s.Host, tail, numbers[from+i])
 		case len(fits) > 1:
-			return fmt.Errorf("%q fits %d drives of %s (bay %d): read more characters", tail, len(fits), s.Host, numbers[from+i])
+			return fmt.Errorf(
+				"%q fits %d drives of %s (bay %d): read more characters",
+				tail,
+				len(fits),
+				s.Host,
+				numbers[from+i],
+			)
 		}
 		for _, sp := range spots {
 			if sp.Drive == fits[0] {
 				return fmt.Errorf("%q was read twice, in bays %d and %d", tail, sp.Number, numbers[from+i])
 			}
 		}
-		spots = append(spots, Spot{Section: sec.Name, Number: numbers[from+i], Drive: fits[0], Port: port(fits[0]), By: by, At: at})
+		spots = append(
+			spots,
+			Spot{Section: sec.Name, Number: numbers[from+i], Drive: fits[0], Port: port(fits[0]), By: by, At: at},
+		)
 	}
 	for _, sp := range spots {
 		s.Done = slices.DeleteFunc(s.Done, func(d Spot) bool {

@@ -38,7 +38,14 @@ func TestWalk(t *testing.T) {
 	require.Empty(t, s.Now(), "what was passed twice is left out")
 	require.ErrorContains(t, s.Pass(), "nothing is looked for")
 	require.ErrorContains(t, s.Tap(at(9)), "nothing is looked for")
-	require.Equal(t, []Spot{{Section: "front", Number: 4, Drive: "AA111", By: "ida", At: noon}, {Section: "front", Number: 2, Drive: "CC333", By: "ida", At: noon}}, s.Done)
+	require.Equal(
+		t,
+		[]Spot{
+			{Section: "front", Number: 4, Drive: "AA111", By: "ida", At: noon},
+			{Section: "front", Number: 2, Drive: "CC333", By: "ida", At: noon},
+		},
+		s.Done,
+	)
 	require.ErrorContains(t, walk().Back(), "nothing to take back")
 }
 
@@ -56,12 +63,23 @@ func TestReadLabels(t *testing.T) {
 	require.ErrorContains(t, s.Read(sec, 6, []string{"AA111"}, noon, "ida", port), "no bay 6")
 	require.NoError(t, s.Read(sec, 2, []string{"333", "-", "b211"}, noon, "ida", port))
 	require.Equal(t, []string{"AA111"}, s.Todo)
-	require.Equal(t, []Spot{{"front", 2, "CC333", "port of CC333", "ida", noon}, {"front", 4, "BB211", "port of BB211", "ida", noon}}, s.Done)
+	require.Equal(
+		t,
+		[]Spot{
+			{"front", 2, "CC333", "port of CC333", "ida", noon},
+			{"front", 4, "BB211", "port of BB211", "ida", noon},
+		},
+		s.Done,
+	)
 }
 
 // TestFind: what a person saw stands as long as the drive hangs where it hung; a port's next drive is a guess.
 func TestFind(t *testing.T) {
-	spots := []Spot{{Section: "front", Number: 1, Drive: "a", Port: "p1"}, {Section: "front", Number: 2, Drive: "b", Port: "p2"}, {Section: "front", Number: 3, Drive: "c"}}
+	spots := []Spot{
+		{Section: "front", Number: 1, Drive: "a", Port: "p1"},
+		{Section: "front", Number: 2, Drive: "b", Port: "p2"},
+		{Section: "front", Number: 3, Drive: "c"},
+	}
 	for _, c := range []struct {
 		drive, port string
 		bay         int
@@ -85,21 +103,43 @@ func TestMovements(t *testing.T) {
 		return out
 	}
 	require.Empty(t, say(at("A", "s/1", "", 0), at("B", "s/2", "", 0), at("C", "", "", 0), at("D", "", "", 0)))
-	require.Equal(t, []string{"moved: A is in s/3 now; it was in s/1"}, say(at("A", "s/3", "s/1", time.Hour), at("B", "s/2", "", 0)))
+	require.Equal(
+		t,
+		[]string{"moved: A is in s/3 now; it was in s/1"},
+		say(at("A", "s/3", "s/1", time.Hour), at("B", "s/2", "", 0)),
+	)
 	require.Empty(t, say(at("A", "s/3", "s/1", 4*24*time.Hour)), "old news")
-	require.Equal(t, []string{"exchanged: A and B changed places: A is in s/2 now, B in s/1"}, say(at("B", "s/1", "s/2", time.Minute), at("A", "s/2", "s/1", time.Hour)))
-	require.Equal(t, []string{"claimed twice: A and B are both said to be in bay s/1"}, say(at("A", "s/1", "", 0), at("B", "s/1", "", 0)))
+	require.Equal(
+		t,
+		[]string{"exchanged: A and B changed places: A is in s/2 now, B in s/1"},
+		say(at("B", "s/1", "s/2", time.Minute), at("A", "s/2", "s/1", time.Hour)),
+	)
+	require.Equal(
+		t,
+		[]string{"claimed twice: A and B are both said to be in bay s/1"},
+		say(at("A", "s/1", "", 0), at("B", "s/1", "", 0)),
+	)
 	moved := at("A", "s/3", "s/1", time.Hour)
 	moved.Expected = true
 	require.Empty(t, say(moved), "a swap moved it")
 }
 
-// TestLayoutsOfAnyShape: whatever a layout that passes its check looks like, every number has a place of its own in the grid,
-// and no place is a gap.
+// TestLayoutsOfAnyShape: whatever a layout that passes its check looks like, every number has a place of its own in the
+// grid, and no place is a gap.
 func TestLayoutsOfAnyShape(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := Section{Name: "front", Rows: rapid.IntRange(-1, 7).Draw(t, "rows"), Columns: rapid.IntRange(0, 7).Draw(t, "columns"),
-			First: rapid.SampledFrom([]Corner{TopLeft, TopRight, BottomLeft, BottomRight, "middle"}).Draw(t, "first"), Run: rapid.SampledFrom([]Run{AlongRows, DownColumns, "zigzag"}).Draw(t, "run")}
+		s := Section{
+			Name:    "front",
+			Rows:    rapid.IntRange(-1, 7).Draw(t, "rows"),
+			Columns: rapid.IntRange(0, 7).Draw(t, "columns"),
+			First: rapid.SampledFrom(
+				[]Corner{TopLeft, TopRight, BottomLeft, BottomRight, "middle"},
+			).Draw(
+				t,
+				"first",
+			),
+			Run: rapid.SampledFrom([]Run{AlongRows, DownColumns, "zigzag"}).Draw(t, "run"),
+		}
 		place := rapid.Custom(func(t *rapid.T) [2]int {
 			return [2]int{rapid.IntRange(0, 8).Draw(t, "row"), rapid.IntRange(1, 7).Draw(t, "column")}
 		})

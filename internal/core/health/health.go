@@ -3,8 +3,8 @@
 // Strong evidence can lead to replace, weak evidence to watch at most. How fast a number grows matters more than
 // what it is. Not knowing is a verdict of its own.
 //
-// Evaluate says which rules hold, in numbers; Settle keeps findings standing until what raised them was gone for a while;
-// Tell puts them into words.
+// Evaluate says which rules hold, in numbers; Settle keeps findings standing until what raised them was gone for a
+// while; Tell puts them into words.
 package health
 
 import (
@@ -22,8 +22,8 @@ import (
 // Verdict is what a drive's gravest finding makes of it.
 type Verdict string
 
-// Sound to dead are in order of gravity; unknown stands apart and is never taken for either end. A finding of verdict sound
-// is a remark: it is told on the drive's own page and makes no verdict.
+// Sound to dead are in order of gravity; unknown stands apart and is never taken for either end. A finding of verdict
+// sound is a remark: it is told on the drive's own page and makes no verdict.
 const (
 	Sound   Verdict = "sound"
 	Unknown Verdict = "unknown"
@@ -71,8 +71,8 @@ type Finding struct {
 	Idle bool `json:"idle"`
 }
 
-// Hit is a rule that holds, in numbers. What its words need is in it, so that a finding can be told when it is not true any
-// more.
+// Hit is a rule that holds, in numbers. What its words need is in it, so that a finding can be told when it is not true
+// any more.
 type Hit struct {
 	Rule    string           `json:"rule"`
 	Verdict Verdict          `json:"verdict"`
@@ -88,7 +88,8 @@ type Hit struct {
 	Text []string   `json:"text,omitempty"`
 }
 
-// Own is how the ids of people's own rules begin. Their hits carry their words: what it says, what to do, then the evidence.
+// Own is how the ids of people's own rules begin. Their hits carry their words: what it says, what to do, then the
+// evidence.
 const Own = "own:"
 
 // ownHold is how long a finding of such a rule stays.
@@ -214,7 +215,11 @@ func Evaluate(s *Subject, t *Thresholds) []Hit {
 
 // EvaluateSiblings says which of the rules hold that ask for nothing but what became of a drive's siblings.
 func EvaluateSiblings(siblings []Sibling, now time.Time, t *Thresholds) []Hit {
-	return evaluate(&Subject{LastAt: now, Present: true, Siblings: siblings}, t, func(r *Rule) bool { return r.ofSiblings })
+	return evaluate(
+		&Subject{LastAt: now, Present: true, Siblings: siblings},
+		t,
+		func(r *Rule) bool { return r.ofSiblings },
+	)
 }
 
 func evaluate(s *Subject, t *Thresholds, asked func(*Rule) bool) []Hit {
@@ -267,7 +272,8 @@ func Settle(before []Standing, hits []Hit, now time.Time) []Standing {
 		return out
 	}
 	for _, was := range before {
-		if !slices.ContainsFunc(hits, func(h Hit) bool { return h.Rule == was.Rule }) && now.Sub(was.Seen) < holdOf(was.Rule) {
+		if !slices.ContainsFunc(hits, func(h Hit) bool { return h.Rule == was.Rule }) &&
+			now.Sub(was.Seen) < holdOf(was.Rule) {
 			out = append(out, was)
 		}
 	}
@@ -300,8 +306,8 @@ func Tell(standing []Standing, hostLate bool, now time.Time) ([]Finding, Verdict
 	return out, VerdictOf(standing, hostLate)
 }
 
-// VerdictOf is what a drive's gravest finding makes of it. While its host is silent, what was found still stands, but what
-// is true now is not known (R7).
+// VerdictOf is what a drive's gravest finding makes of it. While its host is silent, what was found still stands, but
+// what is true now is not known (R7).
 func VerdictOf(standing []Standing, hostLate bool) Verdict {
 	if hostLate {
 		return Unknown
@@ -348,7 +354,15 @@ func (s Standing) Finding(now time.Time) Finding {
 		f.Since = s.Raised
 	}
 	if s.Seen.Before(now) && !s.Seen.IsZero() {
-		f.Evidence = append(f.Evidence, Evidence{Metric: s.Metric, Says: "not so any more; it stands until that lasted for " + span(r.Hold), At: s.Seen, Source: "rule " + r.ID})
+		f.Evidence = append(
+			f.Evidence,
+			Evidence{
+				Metric: s.Metric,
+				Says:   "not so any more; it stands until that lasted for " + span(r.Hold),
+				At:     s.Seen,
+				Source: "rule " + r.ID,
+			},
+		)
 	}
 	return f
 }

@@ -17,7 +17,13 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 // well is a drive with nothing to say.
 func well() Subject {
-	return Subject{FirstAt: now.Add(-100 * day), LastAt: now, Present: true, Member: pool.Online, Record: history.Record{}}
+	return Subject{
+		FirstAt: now.Add(-100 * day),
+		LastAt:  now,
+		Present: true,
+		Member:  pool.Online,
+		Record:  history.Record{},
+	}
 }
 
 // told gives a metric the values it had, one a day, the last one now.
@@ -34,11 +40,27 @@ func judge(s Subject) ([]Finding, Verdict) {
 	return Tell(Settle(nil, Evaluate(&s, &t), s.LastAt), s.HostLate, s.LastAt)
 }
 
-func (s Subject) with(f func(*Subject)) Subject { f(&s); return s }
-
 // TestWeakNeverExceedsWatch: no heap of weak signs makes a drive one to replace.
 func TestWeakNeverExceedsWatch(t *testing.T) {
-	s := well().told("link_crc_errors", 0, 1e6, 5e6).told("command_timeouts", 0, 0, 1e6).told("spin_up_milliseconds", 400, 90000).told("power_on_hours", 1, 200000)
+	s := well().told(
+		"link_crc_errors",
+		0,
+		1e6,
+		5e6,
+	).told(
+		"command_timeouts",
+		0,
+		0,
+		1e6,
+	).told(
+		"spin_up_milliseconds",
+		400,
+		90000,
+	).told(
+		"power_on_hours",
+		1,
+		200000,
+	)
 	s.Siblings = []Sibling{{Tail: "A"}, {Tail: "B"}, {Tail: "C"}}
 	findings, verdict := judge(s)
 	require.Equal(t, Watch, verdict)
@@ -84,7 +106,19 @@ func TestRank(t *testing.T) {
 	for _, x := range m {
 		keys = append(keys, x.Key)
 	}
-	require.Equal(t, []string{"last straw", "watched where nothing is left", "growing", "old", "dead, made whole", "in no pool", "link"}, keys)
+	require.Equal(
+		t,
+		[]string{
+			"last straw",
+			"watched where nothing is left",
+			"growing",
+			"old",
+			"dead, made whole",
+			"in no pool",
+			"link",
+		},
+		keys,
+	)
 }
 
 func TestSameBatch(t *testing.T) {
@@ -94,7 +128,14 @@ func TestSameBatch(t *testing.T) {
 	require.True(t, SameBatch(id("VR5LM417"), id("VR5LM409")))
 	require.False(t, SameBatch(id("VR5LM417"), id("VR5LN418")), "another prefix")
 	require.False(t, SameBatch(id("VR5LM417"), id("VR5LM917")), "too far apart")
-	require.False(t, SameBatch(drive.Identity{Model: "loop device", Serial: "L28-00000001"}, drive.Identity{Model: "loop device", Serial: "L28-00000002"}), "not from a factory")
+	require.False(
+		t,
+		SameBatch(
+			drive.Identity{Model: "loop device", Serial: "L28-00000001"},
+			drive.Identity{Model: "loop device", Serial: "L28-00000002"},
+		),
+		"not from a factory",
+	)
 }
 
 // history90 is a drive that was read every hour for 90 days.
@@ -102,7 +143,11 @@ func history90(f func(h int, m map[drive.MetricName]float64)) Subject {
 	s := well()
 	s.CanTest, s.TestsTold = true, true
 	for h := range 90 * 24 {
-		m := map[drive.MetricName]float64{"power_on_hours": float64(9000 + h), "temperature_celsius": float64(30 + h%5), "read_latency_seconds": 0.007 + float64(h%7)/1e4}
+		m := map[drive.MetricName]float64{
+			"power_on_hours":       float64(9000 + h),
+			"temperature_celsius":  float64(30 + h%5),
+			"read_latency_seconds": 0.007 + float64(h%7)/1e4,
+		}
 		for _, c := range drive.Catalogue {
 			if _, ok := m[c.Name]; !ok && c.Kind == drive.Counter && c.Attribute != 0 {
 				m[c.Name] = 0
@@ -114,7 +159,10 @@ func history90(f func(h int, m map[drive.MetricName]float64)) Subject {
 		s.Record.Add(now.Add(time.Duration(h-90*24)*time.Hour), m)
 	}
 	s.Record.Thin(now.Add(-8 * day))
-	s.Tests = []drive.SelfTest{{Kind: drive.SelfTestShort, Result: drive.SelfTestPassed, Hours: 11000}, {Kind: drive.SelfTestExtended, Result: drive.SelfTestPassed, Hours: 10900}}
+	s.Tests = []drive.SelfTest{
+		{Kind: drive.SelfTestShort, Result: drive.SelfTestPassed, Hours: 11000},
+		{Kind: drive.SelfTestExtended, Result: drive.SelfTestPassed, Hours: 10900},
+	}
 	return s
 }
 
@@ -139,8 +187,8 @@ func BenchmarkJudge(b *testing.B) {
 	}
 }
 
-// TestSettle: over any course of hits, a rule stands once; it stands while it holds and as long after as it says; a verdict
-// rises at once and falls only when the graver one was gone for as long; it was raised when it first held.
+// TestSettle: over any course of hits, a rule stands once; it stands while it holds and as long after as it says; a
+// verdict rises at once and falls only when the graver one was gone for as long; it was raised when it first held.
 func TestSettle(t *testing.T) {
 	ids := []string{"pending-sectors", "link-crc", "vanished", "too-hot"}
 	verdicts := []Verdict{Watch, Replace, Dead}

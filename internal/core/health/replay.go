@@ -8,8 +8,8 @@ import (
 	"lantern/internal/core/history"
 )
 
-// Replay judges the past of one drive, reading by reading, in order of time. What is known beside its numbers is set in its
-// Subject.
+// Replay judges the past of one drive, reading by reading, in order of time. What is known beside its numbers is set in
+// its Subject.
 type Replay struct {
 	Subject
 	limits   *Thresholds
@@ -33,8 +33,8 @@ type Change struct {
 	Findings []Finding `json:"findings"`
 }
 
-// Read takes one reading in; ok is true when verdict or findings changed. A reading that is not newer than the one before
-// is passed over.
+// Read takes one reading in; ok is true when verdict or findings changed. A reading that is not newer than the one
+// before is passed over.
 func (r *Replay) Read(at time.Time, metrics map[drive.MetricName]float64) (c Change, ok bool) {
 	if r.FirstAt.IsZero() {
 		r.FirstAt = at
@@ -90,8 +90,8 @@ type Tally struct {
 // LeadWanted is how long before a failure a person wants to know.
 const LeadWanted = 48 * time.Hour
 
-// Add counts one drive: when it was watched, when it failed (zero: it did not), and when it was first to be replaced (zero:
-// never), by which rule.
+// Add counts one drive: when it was watched, when it failed (zero: it did not), and when it was first to be replaced
+// (zero: never), by which rule.
 func (t *Tally) Add(from, to, failed, replace time.Time, rule string) {
 	if t.ByRule == nil {
 		t.ByRule, t.FalseRule = map[string]int{}, map[string]int{}

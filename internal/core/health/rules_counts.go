@@ -21,29 +21,109 @@ var counts = []struct {
 	words     string
 	why       string
 }{
-	{"pending-sectors", "Sectors that cannot be read", "pending_sectors", "sectors that cannot be read", "What lay there can be read no more; where one spot went, its neighbours often follow."},
-	{"offline-uncorrectable", "Sectors found unreadable by its own scan", "offline_uncorrectable_sectors", "sectors found unreadable by its own scan", "Nobody has missed what lay there yet; the next rebuild will."},
-	{"reallocated-sectors", "Sectors moved to its reserve", "reallocated_sectors", "sectors moved to its reserve", "A few old ones mean little. New ones mean that its medium is wearing away."},
-	{"reported-uncorrectable", "Errors it could not correct", "reported_uncorrectable_errors", "errors it could not correct", "Data was asked for and not given."},
-	{"grown-defects", "Defects that have grown", "grown_defects", "defects that have grown", "A few old ones mean little. New ones mean that its medium is wearing away."},
-	{"uncorrected-reads", "Reads it could not correct", "uncorrected_read_errors", "reads it could not correct", "Data was asked for and not given."},
-	{"uncorrected-writes", "Writes it could not finish", "uncorrected_write_errors", "writes it could not bring to its medium", "Data was given and not kept."},
-	{"uncorrected-verifies", "Places it could not verify", "uncorrected_verify_errors", "places it could not verify", "Nobody has missed what lay there yet; the next rebuild will."},
-	{"background-scan", "Places its background scan found bad", "background_scan_findings", "places its background scan found bad", "Nobody has missed what lay there yet; the next rebuild will."},
-	{"media-errors", "Data it could not give back", "media_errors", "times it could not give data back as it was written", "Data was asked for and not given."},
-	{"internal-data-errors", "Data changed inside the drive", "internal_data_errors", "times data changed inside it", "What it hands out may not be what was written."},
+	{
+		"pending-sectors",
+		"Sectors that cannot be read",
+		"pending_sectors",
+		"sectors that cannot be read",
+		"What lay there can be read no more; where one spot went, its neighbours often follow.",
+	},
+	{
+		"offline-uncorrectable",
+		"Sectors found unreadable by its own scan",
+		"offline_uncorrectable_sectors",
+		"sectors found unreadable by its own scan",
+		"Nobody has missed what lay there yet; the next rebuild will.",
+	},
+	{
+		"reallocated-sectors",
+		"Sectors moved to its reserve",
+		"reallocated_sectors",
+		"sectors moved to its reserve",
+		"A few old ones mean little. New ones mean that its medium is wearing away.",
+	},
+	{
+		"reported-uncorrectable",
+		"Errors it could not correct",
+		"reported_uncorrectable_errors",
+		"errors it could not correct",
+		"Data was asked for and not given.",
+	},
+	{
+		"grown-defects",
+		"Defects that have grown",
+		"grown_defects",
+		"defects that have grown",
+		"A few old ones mean little. New ones mean that its medium is wearing away.",
+	},
+	{
+		"uncorrected-reads",
+		"Reads it could not correct",
+		"uncorrected_read_errors",
+		"reads it could not correct",
+		"Data was asked for and not given.",
+	},
+	{
+		"uncorrected-writes",
+		"Writes it could not finish",
+		"uncorrected_write_errors",
+		"writes it could not bring to its medium",
+		"Data was given and not kept.",
+	},
+	{
+		"uncorrected-verifies",
+		"Places it could not verify",
+		"uncorrected_verify_errors",
+		"places it could not verify",
+		"Nobody has missed what lay there yet; the next rebuild will.",
+	},
+	{
+		"background-scan",
+		"Places its background scan found bad",
+		"background_scan_findings",
+		"places its background scan found bad",
+		"Nobody has missed what lay there yet; the next rebuild will.",
+	},
+	{
+		"media-errors",
+		"Data it could not give back",
+		"media_errors",
+		"times it could not give data back as it was written",
+		"Data was asked for and not given.",
+	},
+	{
+		"internal-data-errors",
+		"Data changed inside the drive",
+		"internal_data_errors",
+		"times data changed inside it",
+		"What it hands out may not be what was written.",
+	},
 }
 
 func countRules() (out []Rule) {
 	for _, c := range counts {
 		m, _ := drive.MetricByName(c.metric)
-		out = append(out, Rule{ID: c.id, Title: c.title, Level: Replace, Strength: drive.Strong, For: "drives that tell " + string(c.metric), Hold: 7 * day,
-			When: "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new ones in 7 days with some of them today, or new ones on damage_days days of the last 30, or twice as many in the newer half of a week as in the older; else watch. " +
-				"A jump of burst_sectors waits for a second reading, unless the drive itself says that it fails; a single reading that falls counts as odd. A count that began anew still counts what it had counted; a level that came and went 3 times within 90 days stays on watch",
-			Why:   c.why,
-			Do:    "Replace it.",
-			holds: counting(m),
-			words: countWords(m, c.words)})
+		out = append(
+			out,
+			Rule{
+				ID:       c.id,
+				Title:    c.title,
+				Level:    Replace,
+				Strength: drive.Strong,
+				For:      "drives that tell " + string(c.metric),
+				Hold:     7 * day,
+				When: "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new " +
+					"ones in 7 days with some of them today, or new ones on damage_days days of the last 30, or " +
+					"twice as many in the newer half of a week as in the older; else watch. " +
+					"A jump of burst_sectors waits for a second reading, unless the drive itself says that it " +
+					"fails; a single reading that falls counts as odd. A count that began anew still counts " +
+					"what it had counted; a level that came and went 3 times within 90 days stays on watch",
+				Why:   c.why,
+				Do:    "Replace it.",
+				holds: counting(m),
+				words: countWords(m, c.words),
+			},
+		)
 	}
 	out = append(out, poolErrorRule, spareRule)
 	return out
@@ -61,14 +141,16 @@ const (
 	byComings
 )
 
-// comings is how often damage that went again must have come, within comingDays, to be watched though nothing is left of it.
+// comings is how often damage that went again must have come, within comingDays, to be watched though nothing is left
+// of it.
 const (
 	comings    = 3
 	comingDays = 90
 )
 
 // counting is the rule for counts of damaged places. N: the count, new ones in 24 h, new ones in 7 days, how it came to
-// its verdict; Text: over what time they came where that is not a day, or days unmoved; then what was counted before it began anew.
+// its verdict; Text: over what time they came where that is not a day, or days unmoved; then what was counted before it
+// began anew.
 func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 	return func(s *Subject, t *Thresholds) *Hit {
 		series := s.Record[m.Name]
@@ -119,7 +201,8 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 	}
 }
 
-// agrees says whether the drive itself says that something is wrong, so that a sudden jump need not wait for a second reading.
+// agrees says whether the drive itself says that something is wrong, so that a sudden jump need not wait for a second
+// reading.
 func agrees(s *Subject) bool {
 	return s.Failing || len(s.Tests) > 0 && s.Tests[0].Result == drive.SelfTestFailed
 }
@@ -131,8 +214,8 @@ type count struct {
 	one, two, half, seven float64 // how many came within a day, two days, three and a half, and seven
 	days                  int     // on how many days of the last 30 some came
 	comings               int     // how often they came, after nothing or half of them was left, within comingDays
-	// today and week are what came, in whole, of which a part is counted for a day and for seven; todayOver and weekOver the time over
-	// which that was, where it may be longer, or is shorter, than a day and seven.
+	// today and week are what came, in whole, of which a part is counted for a day and for seven; todayOver and
+	// weekOver the time over which that was, where it may be longer, or is shorter, than a day and seven.
 	today, week         float64
 	todayOver, weekOver string
 }
@@ -140,10 +223,10 @@ type count struct {
 // apart is how far two readings may be from each other for what came between them to be of the day of the later one.
 const apart = 36 * time.Hour
 
-// countOf goes once through a series. What is more than there ever was is new; a jump of at least sudden waits until a second
-// reading says as much, unless sure. A fall to half or less counts when two readings say so: a counter began anew then, a level
-// fell, and what comes after it is new again. So neither a single odd reading nor a value that goes to and fro adds anything. What
-// came between two readings far apart is spread over the time between them.
+// countOf goes once through a series. What is more than there ever was is new; a jump of at least sudden waits until a
+// second reading says as much, unless sure. A fall to half or less counts when two readings say so: a counter began
+// anew then, a level fell, and what comes after it is new again. So neither a single odd reading nor a value that goes
+// to and fro adds anything. What came between two readings far apart is spread over the time between them.
 func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count) {
 	end := s[len(s)-1].At
 	from := len(s) - 1
@@ -237,7 +320,10 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 		evidence = []Evidence{{m.Name, amount(h.N[0], m.Unit), h.At, ""}}
 		if before := note(1); before != "" {
 			says += ", after its count fell from " + before
-			evidence = append(evidence, Evidence{m.Name, before + " " + m.Unit + " before the count began anew", h.At, ""})
+			evidence = append(
+				evidence,
+				Evidence{m.Name, before + " " + m.Unit + " before the count began anew", h.At, ""},
+			)
 		}
 		how := int(h.N[3])
 		switch how {
@@ -260,7 +346,12 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 			says += fmt.Sprintf(", %s of them new within %s", number(h.N[2]), cmp.Or(note(0), "7 days"))
 			do = "Keep an eye on it: if more come, it is to be replaced."
 		case byComings:
-			says = fmt.Sprintf("had %s that came and went %s times within %d days; none now", words, note(0), comingDays)
+			says = fmt.Sprintf(
+				"had %s that came and went %s times within %d days; none now",
+				words,
+				note(0),
+				comingDays,
+			)
 			do = "Watch it and run an extended self-test: a fault that came back so often comes back again."
 		default:
 			do = "Leave it; it will be called out if the number moves."
@@ -300,10 +391,17 @@ var poolErrorNames = []struct {
 }{{"pool_read_errors", "reads that failed"}, {"pool_write_errors", "writes that failed"}, {"pool_checksum_errors", "wrong checksums"}}
 
 // poolErrorRule. N: total, by the pool's own count, new in 24 h, which counter; Text: the day of a clean scrub since.
-var poolErrorRule = Rule{ID: "pool-errors", Title: "Its pool counts errors", Level: Replace, Strength: drive.Strong, For: "members of a pool", Hold: 7 * day,
-	When: "the pool ever counted an error against it; replace: a write that failed within 24 h, or many_pool_errors within 24 h",
-	Why:  "The pool sees what reaches it, whatever the drive says. A count that was cleared is remembered here.",
-	Do:   "Scrub the pool; replace the drive if they come back.",
+var poolErrorRule = Rule{
+	ID:       "pool-errors",
+	Title:    "Its pool counts errors",
+	Level:    Replace,
+	Strength: drive.Strong,
+	For:      "members of a pool",
+	Hold:     7 * day,
+	When: "the pool ever counted an error against it; replace: a write that failed within 24 h, or " +
+		"many_pool_errors within 24 h",
+	Why: "The pool sees what reaches it, whatever the drive says. A count that was cleared is remembered here.",
+	Do:  "Scrub the pool; replace the drive if they come back.",
 	holds: func(s *Subject, t *Thresholds) (worst *Hit) {
 		for i, c := range poolErrorNames {
 			series := s.Record[c.metric]
@@ -320,7 +418,14 @@ var poolErrorRule = Rule{ID: "pool-errors", Title: "Its pool counts errors", Lev
 			if !known {
 				grown = total // counted since it was first looked at
 			}
-			h := Hit{Verdict: Watch, Since: series.FirstAbove(0), At: last.At, Metric: c.metric, Growth: grown, N: [4]float64{total, last.Value, grown, float64(i)}}
+			h := Hit{
+				Verdict: Watch,
+				Since:   series.FirstAbove(0),
+				At:      last.At,
+				Metric:  c.metric,
+				Growth:  grown,
+				N:       [4]float64{total, last.Value, grown, float64(i)},
+			}
 			if h.Since.IsZero() {
 				h.Since = series.LastChange()
 			}
@@ -345,20 +450,36 @@ var poolErrorRule = Rule{ID: "pool-errors", Title: "Its pool counts errors", Lev
 			says += ", none since the clean scrub of " + h.Text[0]
 			do = "Leave it; it will be called out if they come back."
 		}
-		return says, do, []Evidence{{h.Metric, amount(h.N[0], "errors") + " since first watched, " + number(h.N[1]) + " by the pool's own count", h.At, "pool"}}
-	}}
+		return says, do, []Evidence{
+			{
+				h.Metric,
+				amount(h.N[0], "errors") + " since first watched, " + number(h.N[1]) + " by the pool's own count",
+				h.At,
+				"pool",
+			},
+		}
+	},
+}
 
-// spareSoon is how soon the last of the spare must be reached, at the pace of the last week, to be watched; spareMoves is how much must
-// have gone within it for that to be a pace.
+// spareSoon is how soon the last of the spare must be reached, at the pace of the last week, to be watched; spareMoves
+// is how much must have gone within it for that to be a pace.
 const (
 	spareSoon  = 90 * day
 	spareMoves = 2 // percent
 )
 
 // spareRule. N: what is left, how much went within 7 days, days until the limit at that pace, the limit.
-var spareRule = Rule{ID: "spare-low", Title: "Hardly any spare left", Level: Replace, Strength: drive.Strong, For: "solid-state drives that tell it", Hold: day,
-	When: "replace: spare_available_percent is, or was in two readings, at or below spare: it does not grow back, whatever a count that began anew says; watch: at the pace of the last 7 days it will be within 90 days",
-	Why:  "When the spare is used up, the next worn cell cannot be replaced.", Do: "Replace it.",
+var spareRule = Rule{
+	ID:       "spare-low",
+	Title:    "Hardly any spare left",
+	Level:    Replace,
+	Strength: drive.Strong,
+	For:      "solid-state drives that tell it",
+	Hold:     day,
+	When: "replace: spare_available_percent is, or was in two readings, at or below spare: it does not grow " +
+		"back, whatever a count that began anew says; watch: at the pace of the last 7 days it will be within 90 days",
+	Why: "When the spare is used up, the next worn cell cannot be replaced.",
+	Do:  "Replace it.",
 	holds: func(s *Subject, t *Thresholds) *Hit {
 		series := s.Record["spare_available_percent"]
 		last, ok := series.Last()
@@ -367,7 +488,13 @@ var spareRule = Rule{ID: "spare-low", Title: "Hardly any spare left", Level: Rep
 		}
 		least, since := lowest(series)
 		left := min(last.Value, least)
-		h := Hit{Verdict: Replace, At: last.At, Since: last.At, Metric: "spare_available_percent", N: [4]float64{left, 0, 0, t.Spare}}
+		h := Hit{
+			Verdict: Replace,
+			At:      last.At,
+			Since:   last.At,
+			Metric:  "spare_available_percent",
+			N:       [4]float64{left, 0, 0, t.Spare},
+		}
 		if left <= t.Spare {
 			if least <= t.Spare {
 				h.Since = since
@@ -394,11 +521,18 @@ var spareRule = Rule{ID: "spare-low", Title: "Hardly any spare left", Level: Rep
 	words: func(h Hit) (says, do string, _ []Evidence) {
 		says = fmt.Sprintf("has %s %% of its spare left", number(h.N[0]))
 		if len(h.Text) > 0 {
-			says += fmt.Sprintf(", %s %% less than %s ago: at this pace %s %% is left in %.0f days", number(h.N[1]), h.Text[0], number(h.N[3]), h.N[2])
+			says += fmt.Sprintf(
+				", %s %% less than %s ago: at this pace %s %% is left in %.0f days",
+				number(h.N[1]),
+				h.Text[0],
+				number(h.N[3]),
+				h.N[2],
+			)
 			do = "Order a drive that fits, and replace it before that."
 		}
 		return says, do, []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, ""}}
-	}}
+	},
+}
 
 // lowest is the least value that two readings in a row told, at or below which a series was, and since when.
 func lowest(s history.Series) (least float64, since time.Time) {

@@ -11,22 +11,47 @@ import (
 
 // What is known, or not, about a drive itself: siblings, tests, and what it cannot tell.
 var knowingRules = []Rule{
-	{ID: "sibling-failed", Title: "A drive made together with it failed", Level: Watch, Strength: drive.Weak, For: "drives in a pool", ofSiblings: true,
-		When: "a drive of the same model with a serial near its own failed", Why: "What went wrong in one of a batch went wrong in others.", Do: "Run an extended self-test.",
-		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, false) },
+	{
+		ID:         "sibling-failed",
+		Title:      "A drive made together with it failed",
+		Level:      Watch,
+		Strength:   drive.Weak,
+		For:        "drives in a pool",
+		ofSiblings: true,
+		When:       "a drive of the same model with a serial near its own failed",
+		Why:        "What went wrong in one of a batch went wrong in others.",
+		Do:         "Run an extended self-test.",
+		holds:      func(s *Subject, _ *Thresholds) *Hit { return siblings(s, false) },
 		words: func(h Hit) (string, string, []Evidence) {
 			tails, evidence := siblingWords(h)
 			return "is of the same batch as " + tails + ", which failed", "", evidence
-		}},
-	{ID: "same-hours", Title: "A drive that ran just as long failed", Level: Sound, Strength: drive.Background, For: "drives in a pool", ofSiblings: true,
-		When: "a drive of the same model with nearly equal power-on hours failed", Why: "Drives bought together often wear out together; by itself it says little.", Do: "Nothing by itself; test it when convenient.",
-		holds: func(s *Subject, _ *Thresholds) *Hit { return siblings(s, true) },
+		},
+	},
+	{
+		ID:         "same-hours",
+		Title:      "A drive that ran just as long failed",
+		Level:      Sound,
+		Strength:   drive.Background,
+		For:        "drives in a pool",
+		ofSiblings: true,
+		When:       "a drive of the same model with nearly equal power-on hours failed",
+		Why:        "Drives bought together often wear out together; by itself it says little.",
+		Do:         "Nothing by itself; test it when convenient.",
+		holds:      func(s *Subject, _ *Thresholds) *Hit { return siblings(s, true) },
 		words: func(h Hit) (string, string, []Evidence) {
 			tails, evidence := siblingWords(h)
 			return "same age as " + tails + ", which failed", "", evidence
-		}},
-	{ID: "never-tested", Title: "No self-test on record", Level: Sound, Strength: drive.Background, For: "drives that have self-tests",
-		When: "it was watched for short_days and its log holds no test that ended", Why: "Nobody looks at most of a drive's surface but its own tests and scrubs.", Do: "Let it be tested.",
+		},
+	},
+	{
+		ID:       "never-tested",
+		Title:    "No self-test on record",
+		Level:    Sound,
+		Strength: drive.Background,
+		For:      "drives that have self-tests",
+		When:     "it was watched for short_days and its log holds no test that ended",
+		Why:      "Nobody looks at most of a drive's surface but its own tests and scrubs.",
+		Do:       "Let it be tested.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if !tellsTests(s) || s.LastAt.Sub(s.FirstAt) < days(t.ShortDays) {
 				return nil
@@ -39,10 +64,20 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Sound, Since: s.FirstAt, Idle: true}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "was never tested while it was watched", "", []Evidence{{Says: "no test that ended", At: h.At, Source: "self-test log"}}
-		}},
-	{ID: "not-tested-lately", Title: "Not tested for long", Level: Sound, Strength: drive.Background, For: "drives that have self-tests",
-		When: "its newest test that ended is older than short_days, or its newest extended one than extended_days", Why: "What a test found good long ago may not be good now.", Do: "Let it be tested.",
+			return "was never tested while it was watched", "", []Evidence{
+				{Says: "no test that ended", At: h.At, Source: "self-test log"},
+			}
+		},
+	},
+	{
+		ID:       "not-tested-lately",
+		Title:    "Not tested for long",
+		Level:    Sound,
+		Strength: drive.Background,
+		For:      "drives that have self-tests",
+		When:     "its newest test that ended is older than short_days, or its newest extended one than extended_days",
+		Why:      "What a test found good long ago may not be good now.",
+		Do:       "Let it be tested.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if !tellsTests(s) {
 				return nil
@@ -82,9 +117,18 @@ var knowingRules = []Rule{
 				says = "had no extended self-test while it was watched"
 			}
 			return says, "", []Evidence{{Says: says, At: h.At, Source: "self-test log"}}
-		}},
-	{ID: "self-test-stalled", Title: "Its self-test makes no progress", Level: Watch, Strength: drive.Weak, For: "drives whose self-test was started here",
-		When: "what is left of it has not changed for a quarter of the time it should take, and for half an hour at least", Why: "A busy drive tests itself slowly; one that is stuck at a place tries again and again to read it.", Do: "Stop the test and start it again. If it stops at the same place, replace the drive.",
+		},
+	},
+	{
+		ID:       "self-test-stalled",
+		Title:    "Its self-test makes no progress",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "drives whose self-test was started here",
+		When: "what is left of it has not changed for a quarter of the time it should take, and for half an " +
+			"hour at least",
+		Why: "A busy drive tests itself slowly; one that is stuck at a place tries again and again to read it.",
+		Do:  "Stop the test and start it again. If it stops at the same place, replace the drive.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Stalled.IsZero() {
 				return nil
@@ -92,10 +136,20 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Watch, Since: s.Stalled}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "has a self-test that makes no progress", "", []Evidence{{Says: "the same is left as before", At: h.Since, Source: "drive"}}
-		}},
-	{ID: "cannot-be-tested", Title: "Has no self-tests", Level: Sound, Strength: drive.Background, For: all,
-		When: "it says that it has no self-tests", Why: "Only scrubs of its pool look at its surface.", Do: "Scrub its pool often.",
+			return "has a self-test that makes no progress", "", []Evidence{
+				{Says: "the same is left as before", At: h.Since, Source: "drive"},
+			}
+		},
+	},
+	{
+		ID:       "cannot-be-tested",
+		Title:    "Has no self-tests",
+		Level:    Sound,
+		Strength: drive.Background,
+		For:      all,
+		When:     "it says that it has no self-tests",
+		Why:      "Only scrubs of its pool look at its surface.",
+		Do:       "Scrub its pool often.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.CanTest || !s.TestsTold || s.Blind != "" || !s.Present || s.HostLate {
 				return nil
@@ -103,21 +157,46 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Sound, Since: s.FirstAt, Idle: true}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "has no self-tests", "", []Evidence{{Says: "self-tests are not implemented", At: h.At, Source: "drive"}}
-		}},
-	{ID: "unreadable", Title: "Answers with a page that cannot be believed", Level: Unknown, Strength: drive.Background, For: all,
-		When: "a page of its newest reading was unreadable", Why: "What a damaged page says is nothing; it is neither healthy nor failed.", Do: "The bytes are kept for a report. Check firmware and cable.",
+			return "has no self-tests", "", []Evidence{
+				{Says: "self-tests are not implemented", At: h.At, Source: "drive"},
+			}
+		},
+	},
+	{
+		ID:       "unreadable",
+		Title:    "Answers with a page that cannot be believed",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      all,
+		When:     "a page of its newest reading was unreadable",
+		Why:      "What a damaged page says is nothing; it is neither healthy nor failed.",
+		Do:       "The bytes are kept for a report. Check firmware and cable.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Bad == nil {
 				return nil
 			}
-			return &Hit{Verdict: Unknown, Since: s.LastAt, N: [4]float64{float64(len(s.Bad.Bytes))}, Text: []string{s.Bad.Why, string(s.Bad.Kind)}}
+			return &Hit{
+				Verdict: Unknown,
+				Since:   s.LastAt,
+				N:       [4]float64{float64(len(s.Bad.Bytes))},
+				Text:    []string{s.Bad.Why, string(s.Bad.Kind)},
+			}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "answered with a page that is unreadable: " + h.Text[0], "", []Evidence{{Says: fmt.Sprintf("%d bytes kept", int(h.N[0])), At: h.At, Source: h.Text[1]}}
-		}},
-	{ID: "unknown-since", Title: "Not heard of", Level: Unknown, Strength: drive.Background, For: all,
-		When: "two reports of its host were missed", Why: "What is not known is not healthy.", Do: "Look at the host and its agent.",
+			return "answered with a page that is unreadable: " + h.Text[0], "", []Evidence{
+				{Says: fmt.Sprintf("%d bytes kept", int(h.N[0])), At: h.At, Source: h.Text[1]},
+			}
+		},
+	},
+	{
+		ID:       "unknown-since",
+		Title:    "Not heard of",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      all,
+		When:     "two reports of its host were missed",
+		Why:      "What is not known is not healthy.",
+		Do:       "Look at the host and its agent.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if !s.HostLate {
 				return nil
@@ -125,10 +204,20 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.LastAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "has not been heard of since its host stopped reporting", "", []Evidence{{Says: "last report", At: h.At, Source: "host report"}}
-		}},
-	{ID: "not-read", Title: "Not read yet", Level: Unknown, Strength: drive.Background, For: all,
-		When: "no reading of it has come yet", Why: "Without a reading, the health of a drive is unknown.", Do: "Wait for its first reading.",
+			return "has not been heard of since its host stopped reporting", "", []Evidence{
+				{Says: "last report", At: h.At, Source: "host report"},
+			}
+		},
+	},
+	{
+		ID:       "not-read",
+		Title:    "Not read yet",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      all,
+		When:     "no reading of it has come yet",
+		Why:      "Without a reading, the health of a drive is unknown.",
+		Do:       "Wait for its first reading.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if !s.Present || s.HostLate || s.Blind != "" || s.TestsTold || len(s.Record) > 0 {
 				return nil
@@ -137,9 +226,17 @@ var knowingRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return "has no reading yet", "", []Evidence{{Says: "no reading", At: h.Since, Source: "host report"}}
-		}},
-	{ID: "gone-unused", Title: "Not there any more", Level: Unknown, Strength: drive.Background, For: "drives in no pool",
-		When: "it was in its host's report before and is not in the newest, and nothing was known to use it", Why: "The state and the place of a drive that is gone are unknown.", Do: "Nothing, if it was taken out on purpose.",
+		},
+	},
+	{
+		ID:       "gone-unused",
+		Title:    "Not there any more",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      "drives in no pool",
+		When:     "it was in its host's report before and is not in the newest, and nothing was known to use it",
+		Why:      "The state and the place of a drive that is gone are unknown.",
+		Do:       "Nothing, if it was taken out on purpose.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Present || s.HostLate || s.Removed || s.Member != "" || s.Used {
 				return nil
@@ -147,10 +244,20 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.GoneAt, At: s.GoneAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "is gone; no use of it was known", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
-		}},
-	{ID: "taken-out", Title: "Taken out by a swap", Level: Unknown, Strength: drive.Background, For: all,
-		When: "it does not answer, and a swap asked for it to be taken out, or closed after it was", Why: "The state of a drive that is out is unknown.", Do: "Nothing.",
+			return "is gone; no use of it was known", "", []Evidence{
+				{Says: "last answered", At: h.At, Source: "host report"},
+			}
+		},
+	},
+	{
+		ID:       "taken-out",
+		Title:    "Taken out by a swap",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      all,
+		When:     "it does not answer, and a swap asked for it to be taken out, or closed after it was",
+		Why:      "The state of a drive that is out is unknown.",
+		Do:       "Nothing.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Present || s.HostLate || !s.Removed {
 				return nil
@@ -159,9 +266,17 @@ var knowingRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return "was taken out by a swap", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
-		}},
-	{ID: "blind", Title: "Cannot tell about itself", Level: Unknown, Strength: drive.Background, For: all,
-		When: "its newest reading told nothing", Why: "What a drive does not tell is not healthy.", Do: "Judge it by what its pool says.",
+		},
+	},
+	{
+		ID:       "blind",
+		Title:    "Cannot tell about itself",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      all,
+		When:     "its newest reading told nothing",
+		Why:      "What a drive does not tell is not healthy.",
+		Do:       "Judge it by what its pool says.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Blind == "" || s.HostLate || !s.Present {
 				return nil
@@ -170,7 +285,8 @@ var knowingRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return "is blind: " + h.Text[0], "", []Evidence{{Says: h.Text[0], At: h.At, Source: "host report"}}
-		}},
+		},
+	},
 }
 
 func days(n float64) time.Duration { return time.Duration(n * float64(day)) }
@@ -215,11 +331,12 @@ func siblingWords(h Hit) (tails string, evidence []Evidence) {
 	return strings.Join(names, ", "), evidence
 }
 
-// SameBatch says whether two drives were made together: the same model, and serials that differ only in their last three
-// characters, by at most near. Only what has a world wide name came out of a factory.
+// SameBatch says whether two drives were made together: the same model, and serials that differ only in their last
+// three characters, by at most near. Only what has a world wide name came out of a factory.
 func SameBatch(a, b drive.Identity) bool {
 	const near = 40
-	if a.WWN == "" || b.WWN == "" || a.Model != b.Model || len(a.Serial) != len(b.Serial) || len(a.Serial) < 6 || a.Serial == b.Serial {
+	if a.WWN == "" || b.WWN == "" || a.Model != b.Model || len(a.Serial) != len(b.Serial) || len(a.Serial) < 6 ||
+		a.Serial == b.Serial {
 		return false
 	}
 	cut := len(a.Serial) - 3
@@ -234,9 +351,10 @@ func SameBatch(a, b drive.Identity) bool {
 // SameHours says whether two drives ran for nearly as long: within two days, and for more than half a year.
 func SameHours(a, b float64) bool { return a > 183*24 && max(a-b, b-a) <= 48 }
 
-// Failed says whether a finding counts as the failure of a drive for those that have something in common with it: strong
-// evidence to replace it, but not that it is gone, or that its own electronics spoil the link.
+// Failed says whether a finding counts as the failure of a drive for those that have something in common with it:
+// strong evidence to replace it, but not that it is gone, or that its own electronics spoil the link.
 func Failed(h Hit) bool {
 	r := ruleOf(h.Rule)
-	return r != nil && h.Verdict.Gravity() >= Replace.Gravity() && r.Strength == drive.Strong && h.Rule != "vanished" && h.Rule != "link-follows-drive"
+	return r != nil && h.Verdict.Gravity() >= Replace.Gravity() && r.Strength == drive.Strong && h.Rule != "vanished" &&
+		h.Rule != "link-follows-drive"
 }

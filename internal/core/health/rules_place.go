@@ -11,9 +11,16 @@ import (
 
 // What the place may be to blame for: the link, the bay, the air.
 var placeRules = []Rule{
-	{ID: "link-follows-drive", Title: "Its bad link followed it to another bay", Level: Replace, Strength: drive.Strong, For: "ATA and SCSI", Hold: 7 * day,
-		When: "link_errors damaged transfers in an earlier bay, and again as many in the bay where it is now",
-		Why:  "Another bay has another cable and another connector; what stayed the same is the drive.", Do: "Replace it: its own connector or electronics are at fault.",
+	{
+		ID:       "link-follows-drive",
+		Title:    "Its bad link followed it to another bay",
+		Level:    Replace,
+		Strength: drive.Strong,
+		For:      "ATA and SCSI",
+		Hold:     7 * day,
+		When:     "link_errors damaged transfers in an earlier bay, and again as many in the bay where it is now",
+		Why:      "Another bay has another cable and another connector; what stayed the same is the drive.",
+		Do:       "Replace it: its own connector or electronics are at fault.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			here, before, elsewhere := linkStays(s)
 			if here < t.LinkErrors || before < t.LinkErrors {
@@ -23,11 +30,26 @@ var placeRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("has a bad link in %s as it had in %s", h.Text[1], h.Text[0]), "", []Evidence{
-				{h.Metric, amount(h.N[1], "errors") + " in " + h.Text[0], h.Since, "SMART attribute 199"}, {h.Metric, amount(h.N[0], "errors") + " in " + h.Text[1], h.At, ""}}
-		}},
-	{ID: "bay-at-fault", Title: "Its bay damages transfers of every drive", Level: Watch, Strength: drive.Path, For: "ATA and SCSI", Hold: 7 * day,
-		When: "link_errors damaged transfers within 7 days, in a bay where another drive had them as well", Why: "Two drives with the same fault in one place accuse the place.",
-		Do: "Use another bay, and have backplane and cable of this one looked at. Do not replace the drive.",
+				{
+					h.Metric,
+					amount(h.N[1], "errors") + " in " + h.Text[0],
+					h.Since,
+					"SMART attribute 199",
+				},
+				{h.Metric, amount(h.N[0], "errors") + " in " + h.Text[1], h.At, ""},
+			}
+		},
+	},
+	{
+		ID:       "bay-at-fault",
+		Title:    "Its bay damages transfers of every drive",
+		Level:    Watch,
+		Strength: drive.Path,
+		For:      "ATA and SCSI",
+		Hold:     7 * day,
+		When:     "link_errors damaged transfers within 7 days, in a bay where another drive had them as well",
+		Why:      "Two drives with the same fault in one place accuse the place.",
+		Do:       "Use another bay, and have backplane and cable of this one looked at. Do not replace the drive.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if len(s.BayMates) == 0 || len(s.Stays) == 0 {
 				return nil
@@ -40,11 +62,26 @@ var placeRules = []Rule{
 			return h
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("has a bad link, and so had %s in the same bay: %s is at fault", strings.Join(h.Text[1:], ", "), h.Text[0]), "",
-				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, ""}}
-		}},
-	{ID: "link-crc", Title: "A bad link", Level: Watch, Strength: drive.Path, For: "ATA and SCSI", Hold: day,
-		When: "link_errors damaged transfers within 7 days", Why: "Transfers were damaged on the way and sent again. That is the cable, the backplane or the bay until it follows the drive elsewhere.",
+			return fmt.Sprintf(
+					"has a bad link, and so had %s in the same bay: %s is at fault",
+					strings.Join(h.Text[1:], ", "),
+					h.Text[0],
+				), "",
+				[]Evidence{
+					{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "link-crc",
+		Title:    "A bad link",
+		Level:    Watch,
+		Strength: drive.Path,
+		For:      "ATA and SCSI",
+		Hold:     day,
+		When:     "link_errors damaged transfers within 7 days",
+		Why: "Transfers were damaged on the way and sent again. That is the cable, the backplane or the " +
+			"bay until it follows the drive elsewhere.",
 		Do: "Reseat it and check cable and bay. Do not replace the drive for this.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if len(s.BayMates) > 0 || followed(s, t) {
@@ -53,12 +90,24 @@ var placeRules = []Rule{
 			return linkErrors(s, t)
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("has a bad link: %s damaged transfers in 7 days; the drive itself shows nothing", number(h.N[0])), "",
-				[]Evidence{{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, ""}}
-		}},
-	{ID: "path-lost", Title: "A path to it does not work", Level: Watch, Strength: drive.Path, For: "drives with several paths",
-		When: "a path to it that worked before has failed or is gone", Why: "The drive is still reached another way; when that fails as well, it is gone.",
-		Do: "Look at the cable, the adapter and the expander of that path. Do not replace the drive for this.",
+			return fmt.Sprintf(
+					"has a bad link: %s damaged transfers in 7 days; the drive itself shows nothing",
+					number(h.N[0]),
+				), "",
+				[]Evidence{
+					{h.Metric, amount(h.N[1], "errors") + ", +" + number(h.N[0]) + " in 7 days", h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "path-lost",
+		Title:    "A path to it does not work",
+		Level:    Watch,
+		Strength: drive.Path,
+		For:      "drives with several paths",
+		When:     "a path to it that worked before has failed or is gone",
+		Why:      "The drive is still reached another way; when that fails as well, it is gone.",
+		Do:       "Look at the cable, the adapter and the expander of that path. Do not replace the drive for this.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if !s.Present || s.HostLate {
 				return nil
@@ -80,17 +129,50 @@ var placeRules = []Rule{
 			if len(lost) == 0 {
 				return nil
 			}
-			return &Hit{Verdict: Watch, Since: since, At: s.LastAt, N: [4]float64{float64(len(lost)), float64(len(s.Paths))}, Text: lost}
+			return &Hit{
+				Verdict: Watch,
+				Since:   since,
+				At:      s.LastAt,
+				N:       [4]float64{float64(len(lost)), float64(len(s.Paths))},
+				Text:    lost,
+			}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf("has lost %d of %d paths: %s", int(h.N[0]), int(h.N[1]), strings.Join(h.Text, ", ")), "",
 				[]Evidence{{Says: fmt.Sprintf("%d paths work", int(h.N[1]-h.N[0])), At: h.At, Source: "host report"}}
-		}},
-	shiftRule(enclosure.Moved, "moved-elsewhere", "It turned up in another bay", "its bay is not the one where it was last, and no swap moved it", "Who goes by a list made yesterday goes to the wrong bay today."),
-	shiftRule(enclosure.Exchanged, "changed-places", "It changed places with another drive", "it is where another drive was, and that one is where this was", "Two drives that changed places are the surest way to pull the wrong one."),
-	shiftRule(enclosure.Claimed, "bay-claimed-twice", "Its bay is claimed by another drive as well", "two drives are said to be in the same bay", "One of the two is somewhere else, and nobody knows which."),
-	{ID: "too-hot", Title: "Hotter than it may be", Level: Watch, Strength: drive.Weak, For: all, Hold: 2 * time.Hour,
-		When: "its temperature reaches the limit it tells, or hot_limit", Why: "Heat ages every part of a drive; its maker does not answer for it beyond this.", Do: "See to its cooling now.",
+		},
+	},
+	shiftRule(
+		enclosure.Moved,
+		"moved-elsewhere",
+		"It turned up in another bay",
+		"its bay is not the one where it was last, and no swap moved it",
+		"Who goes by a list made yesterday goes to the wrong bay today.",
+	),
+	shiftRule(
+		enclosure.Exchanged,
+		"changed-places",
+		"It changed places with another drive",
+		"it is where another drive was, and that one is where this was",
+		"Two drives that changed places are the surest way to pull the wrong one.",
+	),
+	shiftRule(
+		enclosure.Claimed,
+		"bay-claimed-twice",
+		"Its bay is claimed by another drive as well",
+		"two drives are said to be in the same bay",
+		"One of the two is somewhere else, and nobody knows which.",
+	),
+	{
+		ID:       "too-hot",
+		Title:    "Hotter than it may be",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      all,
+		Hold:     2 * time.Hour,
+		When:     "its temperature reaches the limit it tells, or hot_limit",
+		Why:      "Heat ages every part of a drive; its maker does not answer for it beyond this.",
+		Do:       "See to its cooling now.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			last, ok := s.Record["temperature_celsius"].Last()
 			if !ok || !s.Present {
@@ -104,15 +186,37 @@ var placeRules = []Rule{
 			if last.Value < limit {
 				return nil
 			}
-			return &Hit{Verdict: Watch, Since: s.Record["temperature_celsius"].FirstAbove(limit - 1), At: last.At, Metric: "temperature_celsius", N: [4]float64{last.Value, limit, own}}
+			return &Hit{
+				Verdict: Watch,
+				Since:   s.Record["temperature_celsius"].FirstAbove(limit - 1),
+				At:      last.At,
+				Metric:  "temperature_celsius",
+				N:       [4]float64{last.Value, limit, own},
+			}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			whose := map[bool]string{true: "its own limit", false: "the limit set here"}[h.N[2] == 1]
-			return fmt.Sprintf("is at %s °C; %s is %s °C", number(h.N[0]), whose, number(h.N[1])), "", []Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, ""}}
-		}},
-	{ID: "hotter-than-neighbours", Title: "Far warmer than its neighbours", Level: Watch, Strength: drive.Weak, For: "drives in a section with at least four others", Hold: 2 * time.Hour,
-		When: "its temperature is hot_apart above the median of its section, and far more than they differ among themselves", Why: "A fan that stands still, or a bay that gets no air, shows as warm drives beside cool ones.",
-		Do: "Look at the fans and at what blocks the air there.",
+			return fmt.Sprintf(
+					"is at %s °C; %s is %s °C",
+					number(h.N[0]),
+					whose,
+					number(h.N[1]),
+				), "", []Evidence{
+					{h.Metric, number(h.N[0]) + " °C", h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "hotter-than-neighbours",
+		Title:    "Far warmer than its neighbours",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "drives in a section with at least four others",
+		Hold:     2 * time.Hour,
+		When: "its temperature is hot_apart above the median of its section, and far more than they differ " +
+			"among themselves",
+		Why: "A fan that stands still, or a bay that gets no air, shows as warm drives beside cool ones.",
+		Do:  "Look at the fans and at what blocks the air there.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			last, ok := s.Record["temperature_celsius"].Last()
 			if !ok || !s.Present || s.Neighbours.N < 4 {
@@ -122,19 +226,40 @@ var placeRules = []Rule{
 			if last.Value-s.Neighbours.Median < apart {
 				return nil
 			}
-			return &Hit{Verdict: Watch, Since: s.Record["temperature_celsius"].FirstAbove(s.Neighbours.Median + apart - 1), At: last.At, Metric: "temperature_celsius", N: [4]float64{last.Value, s.Neighbours.Median}}
+			return &Hit{
+				Verdict: Watch,
+				Since:   s.Record["temperature_celsius"].FirstAbove(s.Neighbours.Median + apart - 1),
+				At:      last.At,
+				Metric:  "temperature_celsius",
+				N:       [4]float64{last.Value, s.Neighbours.Median},
+			}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("is at %s °C, %s °C warmer than its neighbours", number(h.N[0]), number(h.N[0]-h.N[1])), "",
-				[]Evidence{{h.Metric, number(h.N[0]) + " °C", h.At, ""}, {h.Metric, number(h.N[1]) + " °C median of its section", h.At, ""}}
-		}},
+			return fmt.Sprintf(
+					"is at %s °C, %s °C warmer than its neighbours",
+					number(h.N[0]),
+					number(h.N[0]-h.N[1]),
+				), "",
+				[]Evidence{
+					{h.Metric, number(h.N[0]) + " °C", h.At, ""},
+					{h.Metric, number(h.N[1]) + " °C median of its section", h.At, ""},
+				}
+		},
+	},
 }
 
-// shiftRule remarks on where a drive is. It says nothing of how the drive is, so it makes no verdict; that people hear of it
-// is a notice's matter, one for all drives that are part of it.
+// shiftRule remarks on where a drive is. It says nothing of how the drive is, so it makes no verdict; that people hear
+// of it is a notice's matter, one for all drives that are part of it.
 func shiftRule(kind enclosure.MoveKind, id, title, when, why string) Rule {
-	return Rule{ID: id, Title: title, Level: Sound, Strength: drive.Path, For: "drives whose bay is known and was not guessed", When: when, Why: why,
-		Do: "Go by the label, not by what was written on the bay.",
+	return Rule{
+		ID:       id,
+		Title:    title,
+		Level:    Sound,
+		Strength: drive.Path,
+		For:      "drives whose bay is known and was not guessed",
+		When:     when,
+		Why:      why,
+		Do:       "Go by the label, not by what was written on the bay.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Shift.Kind != kind {
 				return nil
@@ -142,8 +267,11 @@ func shiftRule(kind enclosure.MoveKind, id, title, when, why string) Rule {
 			return &Hit{Verdict: Sound, Since: s.Shift.Since, Text: []string{s.Shift.Says, s.Shift.Do}}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return h.Text[0], h.Text[1], []Evidence{{"", h.Text[0], h.At, "bays as enclosures told them or people saw them"}}
-		}}
+			return h.Text[0], h.Text[1], []Evidence{
+				{"", h.Text[0], h.At, "bays as enclosures told them or people saw them"},
+			}
+		},
+	}
 }
 
 // linkErrors holds when enough transfers were damaged within 7 days. N: new ones in 7 days, all.
@@ -159,7 +287,14 @@ func linkErrors(s *Subject, t *Thresholds) *Hit {
 		return nil // old ones that stand still are nobody's matter
 	}
 	today, _ := series.Growth(last.At.Add(-day))
-	return &Hit{Verdict: Watch, Since: series.FirstAbove(last.Value - grown), At: last.At, Metric: "link_crc_errors", Growth: today, N: [4]float64{grown, last.Value}}
+	return &Hit{
+		Verdict: Watch,
+		Since:   series.FirstAbove(last.Value - grown),
+		At:      last.At,
+		Metric:  "link_crc_errors",
+		Growth:  today,
+		N:       [4]float64{grown, last.Value},
+	}
 }
 
 func followed(s *Subject, t *Thresholds) bool {
@@ -198,5 +333,12 @@ func linkStays(s *Subject) (here, before float64, elsewhere string) {
 
 func linkHit(s *Subject, v Verdict, here, before float64, elsewhere, bay string) *Hit {
 	last, _ := s.Record["link_crc_errors"].Last()
-	return &Hit{Verdict: v, At: last.At, Since: s.Stays[len(s.Stays)-1].From, Metric: "link_crc_errors", N: [4]float64{here, before}, Text: []string{elsewhere, bay}}
+	return &Hit{
+		Verdict: v,
+		At:      last.At,
+		Since:   s.Stays[len(s.Stays)-1].From,
+		Metric:  "link_crc_errors",
+		N:       [4]float64{here, before},
+		Text:    []string{elsewhere, bay},
+	}
 }

@@ -11,31 +11,92 @@ import (
 
 // What its work shows: how fast it answers, whether it stays on the bus, how worn it is.
 var serviceRules = []Rule{
-	{ID: "slower-than-peers", Title: "Far slower than its group", Level: Replace, Strength: drive.Strong, For: "members of a group of at least three", Hold: 6 * time.Hour,
-		When: "its reads took slow_factor times the median of its group's other members, and far more than they differ among themselves, in two readings or more and for slow_minutes; not while a recovery writes to it",
-		Why:  "A group is as fast as its slowest member; a drive that retries inside itself shows so first.", Do: "Replace it: it holds its whole group back.", holds: slow,
+	{
+		ID:       "slower-than-peers",
+		Title:    "Far slower than its group",
+		Level:    Replace,
+		Strength: drive.Strong,
+		For:      "members of a group of at least three",
+		Hold:     6 * time.Hour,
+		When: "its reads took slow_factor times the median of its group's other members, and far more than " +
+			"they differ among themselves, in two readings or more and for slow_minutes; not while a recovery " +
+			"writes to it",
+		Why:   "A group is as fast as its slowest member; a drive that retries inside itself shows so first.",
+		Do:    "Replace it: it holds its whole group back.",
+		holds: slow,
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("takes %s for a read, %.0f times as long as its peers", Seconds(h.N[0]), h.N[0]/h.N[1]), "", []Evidence{
-				{h.Metric, Seconds(h.N[0]) + " mean read latency", h.At, "host I/O statistics"},
-				{h.Metric, Seconds(h.N[1]) + " median of its group's other members", h.At, "host I/O statistics"}}
-		}},
-	{ID: "slower-than-before", Title: "Far slower than it was", Level: Watch, Strength: drive.Weak, For: "drives watched for two weeks or more", Hold: 2 * day,
-		When: "for 2 days nearly all of its reads took slow_past times as long as in the best quarter of its readings before that, and half of slow_floor at least; not while a recovery writes to it",
-		Why:  "A drive that retries inside itself slows down before it says so. More work than before slows it as well.",
-		Do:   "Compare it with what its host does now; run an extended self-test.", holds: slowerThanBefore,
+			return fmt.Sprintf(
+					"takes %s for a read, %.0f times as long as its peers",
+					Seconds(h.N[0]),
+					h.N[0]/h.N[1],
+				), "", []Evidence{
+					{h.Metric, Seconds(h.N[0]) + " mean read latency", h.At, "host I/O statistics"},
+					{h.Metric, Seconds(h.N[1]) + " median of its group's other members", h.At, "host I/O statistics"},
+				}
+		},
+	},
+	{
+		ID:       "slower-than-before",
+		Title:    "Far slower than it was",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "drives watched for two weeks or more",
+		Hold:     2 * day,
+		When: "for 2 days nearly all of its reads took slow_past times as long as in the best quarter of " +
+			"its readings before that, and half of slow_floor at least; not while a recovery writes to it",
+		Why: "A drive that retries inside itself slows down before it says so. More work than before slows " +
+			"it as well.",
+		Do:    "Compare it with what its host does now; run an extended self-test.",
+		holds: slowerThanBefore,
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("takes %s for a read, %.1f times as long as it took before", Seconds(h.N[0]), h.N[0]/h.N[1]), "", []Evidence{
-				{h.Metric, Seconds(h.N[0]) + " median read latency of 2 days", h.At, ""}, {h.Metric, Seconds(h.N[1]) + " in the best quarter of its readings before", h.At, ""}}
-		}},
-	{ID: "count-fell", Title: "Its lifetime counters began anew", Level: Watch, Strength: drive.Weak, For: all, Hold: 7 * day,
-		When: "in two readings a count that only grows was less than at the beginning of the last 100 days", Why: "Its memory was cleared or its electronics were replaced: its counters no longer include what came before.",
-		Do: "Find out what was done to it. The counts from before are kept here.", holds: countFell,
+			return fmt.Sprintf(
+					"takes %s for a read, %.1f times as long as it took before",
+					Seconds(h.N[0]),
+					h.N[0]/h.N[1],
+				), "", []Evidence{
+					{
+						h.Metric,
+						Seconds(h.N[0]) + " median read latency of 2 days",
+						h.At,
+						"",
+					},
+					{h.Metric, Seconds(h.N[1]) + " in the best quarter of its readings before", h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "count-fell",
+		Title:    "Its lifetime counters began anew",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      all,
+		Hold:     7 * day,
+		When:     "in two readings a count that only grows was less than at the beginning of the last 100 days",
+		Why: "Its memory was cleared or its electronics were replaced: its counters no longer include what " +
+			"came before.",
+		Do:    "Find out what was done to it. The counts from before are kept here.",
+		holds: countFell,
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("counts %s again, after %s", counted(h.N[0], h.Text[0]), number(h.N[1])), "", []Evidence{{h.Metric, number(h.N[0]) + " " + h.Text[0], h.At, ""}, {h.Metric, number(h.N[1]) + " before", h.Since, ""}}
-		}},
-	{ID: "bus-drops", Title: "Leaves the bus and comes back", Level: Replace, Strength: drive.Strong, For: all, Hold: 7 * day,
-		When: "it left the bus and came back by itself within 7 days; replace: drops times", Why: "A drive that resets itself will one day not come back; a loose connector does the same.",
-		Do: "Reseat it and look at its connector; watch it, do not trust it.",
+			return fmt.Sprintf(
+					"counts %s again, after %s",
+					counted(h.N[0], h.Text[0]),
+					number(h.N[1]),
+				), "", []Evidence{
+					{h.Metric, number(h.N[0]) + " " + h.Text[0], h.At, ""},
+					{h.Metric, number(h.N[1]) + " before", h.Since, ""},
+				}
+		},
+	},
+	{
+		ID:       "bus-drops",
+		Title:    "Leaves the bus and comes back",
+		Level:    Replace,
+		Strength: drive.Strong,
+		For:      all,
+		Hold:     7 * day,
+		When:     "it left the bus and came back by itself within 7 days; replace: drops times",
+		Why:      "A drive that resets itself will one day not come back; a loose connector does the same.",
+		Do:       "Reseat it and look at its connector; watch it, do not trust it.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			series := s.Record["bus_drops"]
 			last, ok := series.Last()
@@ -46,7 +107,14 @@ var serviceRules = []Rule{
 			if grown == 0 {
 				return nil
 			}
-			h := Hit{Verdict: Watch, At: last.At, Since: series.FirstAbove(last.Value - grown), Metric: "bus_drops", Growth: grown, N: [4]float64{grown, last.Value}}
+			h := Hit{
+				Verdict: Watch,
+				At:      last.At,
+				Since:   series.FirstAbove(last.Value - grown),
+				Metric:  "bus_drops",
+				Growth:  grown,
+				N:       [4]float64{grown, last.Value},
+			}
 			if grown >= t.Drops {
 				h.Verdict = Replace
 			}
@@ -57,10 +125,21 @@ var serviceRules = []Rule{
 				do = "Replace it, and look at the connector of its bay."
 			}
 			times := map[bool]string{true: "once", false: number(h.N[0]) + " times"}[h.N[0] == 1]
-			return "left the bus and came back " + times + " within 7 days", do, []Evidence{{h.Metric, amount(h.N[1], "drops") + " since first watched", h.At, "host reports"}}
-		}},
-	{ID: "command-timeouts", Title: "Does not finish commands in time", Level: Watch, Strength: drive.Weak, For: "ATA", Hold: day,
-		When: "timeouts commands within 24 h", Why: "Power and cabling cause time-outs as often as the drive does.", Do: "Check power and cabling.",
+			return "left the bus and came back " + times + " within 7 days", do, []Evidence{
+				{h.Metric, amount(h.N[1], "drops") + " since first watched", h.At, "host reports"},
+			}
+		},
+	},
+	{
+		ID:       "command-timeouts",
+		Title:    "Does not finish commands in time",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "ATA",
+		Hold:     day,
+		When:     "timeouts commands within 24 h",
+		Why:      "Power and cabling cause time-outs as often as the drive does.",
+		Do:       "Check power and cabling.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			series := s.Record["command_timeouts"]
 			last, ok := series.Last()
@@ -71,13 +150,34 @@ var serviceRules = []Rule{
 			if !known || grown < t.Timeouts {
 				return nil
 			}
-			return &Hit{Verdict: Watch, Since: series.LastChange(), At: last.At, Metric: "command_timeouts", Growth: grown, N: [4]float64{grown}}
+			return &Hit{
+				Verdict: Watch,
+				Since:   series.LastChange(),
+				At:      last.At,
+				Metric:  "command_timeouts",
+				Growth:  grown,
+				N:       [4]float64{grown},
+			}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("did not finish %s commands in time since yesterday", number(h.N[0])), "", []Evidence{{h.Metric, "+" + amount(h.N[0], "commands") + " in 24 h", h.At, ""}}
-		}},
-	{ID: "spin-retries", Title: "Needs several attempts to spin up", Level: Watch, Strength: drive.Weak, For: "rotating drives that tell it", Hold: 7 * day,
-		When: "the count grew within 7 days", Why: "A tired motor needs a push; a weak power supply looks the same.", Do: "Check its power. Do not switch it off without need.",
+			return fmt.Sprintf(
+					"did not finish %s commands in time since yesterday",
+					number(h.N[0]),
+				), "", []Evidence{
+					{h.Metric, "+" + amount(h.N[0], "commands") + " in 24 h", h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "spin-retries",
+		Title:    "Needs several attempts to spin up",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "rotating drives that tell it",
+		Hold:     7 * day,
+		When:     "the count grew within 7 days",
+		Why:      "A tired motor needs a push; a weak power supply looks the same.",
+		Do:       "Check its power. Do not switch it off without need.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			series := s.Record["spin_retries"]
 			last, ok := series.Last()
@@ -88,27 +188,72 @@ var serviceRules = []Rule{
 			if grown == 0 {
 				return nil
 			}
-			return &Hit{Verdict: Watch, Since: series.LastChange(), At: last.At, Metric: "spin_retries", N: [4]float64{grown}}
+			return &Hit{
+				Verdict: Watch,
+				Since:   series.LastChange(),
+				At:      last.At,
+				Metric:  "spin_retries",
+				N:       [4]float64{grown},
+			}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("needed %s more attempts to spin up within 7 days", number(h.N[0])), "", []Evidence{{h.Metric, "+" + amount(h.N[0], "retries") + " in 7 days", h.At, ""}}
-		}},
-	{ID: "service-life", Title: "Older than its service life", Level: Watch, Strength: drive.Weak, For: all,
-		When: "it was powered for longer than service_years", Why: "Age alone never condemns a drive, but spares should be at hand.", Do: "Leave it; see that a spare that fits is at hand.",
+			return fmt.Sprintf(
+					"needed %s more attempts to spin up within 7 days",
+					number(h.N[0]),
+				), "", []Evidence{
+					{h.Metric, "+" + amount(h.N[0], "retries") + " in 7 days", h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "service-life",
+		Title:    "Older than its service life",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      all,
+		When:     "it was powered for longer than service_years",
+		Why:      "Age alone never condemns a drive, but spares should be at hand.",
+		Do:       "Leave it; see that a spare that fits is at hand.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			return beyond(s, "power_on_hours", t.ServiceYears*365*24)
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("was powered for %.1f years", h.N[0]/24/365), "", []Evidence{{h.Metric, amount(h.N[0], "h"), h.At, ""}}
-		}},
-	{ID: "load-cycles", Title: "More load cycles than it is rated for", Level: Watch, Strength: drive.Weak, For: "rotating drives that tell it",
-		When: "load_cycles are reached", Why: "Its maker rates the ramp for so many; most drives go on far beyond.", Do: "Leave it; see why its heads are parked so often.",
-		holds: func(s *Subject, t *Thresholds) *Hit { return beyond(s, "load_cycles", t.LoadCycles) },
+			return fmt.Sprintf(
+					"was powered for %.1f years",
+					h.N[0]/24/365,
+				), "", []Evidence{
+					{h.Metric, amount(h.N[0], "h"), h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "load-cycles",
+		Title:    "More load cycles than it is rated for",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "rotating drives that tell it",
+		When:     "load_cycles are reached",
+		Why:      "Its maker rates the ramp for so many; most drives go on far beyond.",
+		Do:       "Leave it; see why its heads are parked so often.",
+		holds:    func(s *Subject, t *Thresholds) *Hit { return beyond(s, "load_cycles", t.LoadCycles) },
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("parked its heads %s times", number(h.N[0])), "", []Evidence{{h.Metric, amount(h.N[0], "cycles"), h.At, ""}}
-		}},
-	{ID: "wear", Title: "Its rated endurance is used up", Level: Watch, Strength: drive.Weak, For: "solid-state drives",
-		When: "wear_used_percent reaches wear", Why: "It goes on working, without its maker's word for it.", Do: "Plan to replace it.",
+			return fmt.Sprintf(
+					"parked its heads %s times",
+					number(h.N[0]),
+				), "", []Evidence{
+					{h.Metric, amount(h.N[0], "cycles"), h.At, ""},
+				}
+		},
+	},
+	{
+		ID:       "wear",
+		Title:    "Its rated endurance is used up",
+		Level:    Watch,
+		Strength: drive.Weak,
+		For:      "solid-state drives",
+		When:     "wear_used_percent reaches wear",
+		Why:      "It goes on working, without its maker's word for it.",
+		Do:       "Plan to replace it.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			series := s.Record["wear_used_percent"]
 			last, ok := series.Last()
@@ -122,15 +267,27 @@ var serviceRules = []Rule{
 			if used < t.Wear {
 				return nil
 			}
-			h := &Hit{Verdict: Watch, At: last.At, Since: series.FirstAbove(t.Wear - 1), Metric: "wear_used_percent", N: [4]float64{used}}
+			h := &Hit{
+				Verdict: Watch,
+				At:      last.At,
+				Since:   series.FirstAbove(t.Wear - 1),
+				Metric:  "wear_used_percent",
+				N:       [4]float64{used},
+			}
 			if h.Since.IsZero() {
 				h.Since = series.LastChange()
 			}
 			return h
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return fmt.Sprintf("has used %s %% of the writes it is rated for", number(h.N[0])), "", []Evidence{{h.Metric, number(h.N[0]) + " %", h.At, ""}}
-		}},
+			return fmt.Sprintf(
+					"has used %s %% of the writes it is rated for",
+					number(h.N[0]),
+				), "", []Evidence{
+					{h.Metric, number(h.N[0]) + " %", h.At, ""},
+				}
+		},
+	},
 }
 
 // beyond holds when a metric reached a limit; nothing is to be done about it.
@@ -140,14 +297,22 @@ func beyond(s *Subject, metric drive.MetricName, limit float64) *Hit {
 	if !ok || last.Value < limit {
 		return nil
 	}
-	return &Hit{Verdict: Watch, Idle: true, At: last.At, Since: series.FirstAbove(limit - 1), Metric: metric, N: [4]float64{last.Value}}
+	return &Hit{
+		Verdict: Watch,
+		Idle:    true,
+		At:      last.At,
+		Since:   series.FirstAbove(limit - 1),
+		Metric:  metric,
+		N:       [4]float64{last.Value},
+	}
 }
 
 func slow(s *Subject, t *Thresholds) *Hit {
 	series := s.Record["read_latency_seconds"]
 	last, ok := series.Last()
 	limit := t.SlowFactor * s.Peers.Median
-	if !ok || s.Peers.N < 2 || limit <= 0 || s.Filling || last.Value < t.SlowFloor || last.Value < limit || last.Value-s.Peers.Median < 6*sigma*s.Peers.MAD {
+	if !ok || s.Peers.N < 2 || limit <= 0 || s.Filling || last.Value < t.SlowFloor || last.Value < limit ||
+		last.Value-s.Peers.Median < 6*sigma*s.Peers.MAD {
 		return nil
 	}
 	since := series.FirstAbove(limit)
@@ -160,7 +325,13 @@ func slow(s *Subject, t *Thresholds) *Hit {
 	if since.Equal(last.At) || last.At.Sub(began) < time.Duration(t.SlowMinutes*float64(time.Minute)) {
 		return nil
 	}
-	return &Hit{Verdict: Replace, Since: since, At: last.At, Metric: "read_latency_seconds", N: [4]float64{last.Value, s.Peers.Median}}
+	return &Hit{
+		Verdict: Replace,
+		Since:   since,
+		At:      last.At,
+		Metric:  "read_latency_seconds",
+		N:       [4]float64{last.Value, s.Peers.Median},
+	}
 }
 
 // slowerThanBefore compares the last two days of a drive's latency with its own past. N: now, before.
@@ -241,7 +412,14 @@ func countFell(s *Subject, _ *Thresholds) *Hit {
 		}
 		for i := n - 1; i > 0; i-- {
 			if series[i].Value < series[i-1].Value {
-				return &Hit{Verdict: Watch, Since: series[i].At, At: series[n-1].At, Metric: c.metric, N: [4]float64{series[n-1].Value, series[i-1].Value}, Text: []string{c.words}}
+				return &Hit{
+					Verdict: Watch,
+					Since:   series[i].At,
+					At:      series[n-1].At,
+					Metric:  c.metric,
+					N:       [4]float64{series[n-1].Value, series[i-1].Value},
+					Text:    []string{c.words},
+				}
 			}
 		}
 	}

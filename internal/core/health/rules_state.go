@@ -11,8 +11,15 @@ import (
 
 // What the drive, its pool or its host says outright.
 var stateRules = []Rule{
-	{ID: "vanished", Title: "Does not answer any more", Level: Dead, Strength: drive.Strong, For: "members of a pool, and drives that were in use",
-		When: "it was in its host's report before and is not in the newest", Why: "A member that is gone takes its share of the redundancy with it; what else used a drive has lost it.",
+	{
+		ID:       "vanished",
+		Title:    "Does not answer any more",
+		Level:    Dead,
+		Strength: drive.Strong,
+		For:      "members of a pool, and drives that were in use",
+		When:     "it was in its host's report before and is not in the newest",
+		Why: "A member that is gone takes its share of the redundancy with it; what else used a drive has " +
+			"lost it.",
 		Do: "Look at its bay: reseat it if it came loose, else replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Present || s.HostLate || s.Removed || s.Member == "" && !s.Used {
@@ -22,9 +29,17 @@ var stateRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return "does not answer any more", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
-		}},
-	{ID: "faulted-by-pool", Title: "Put out by its pool", Level: Dead, Strength: drive.Strong, For: "members of a pool",
-		When: "its pool calls it faulty, or misses it while it answers", Why: "The pool does not use it any more, whatever it says of itself.", Do: "Replace it.",
+		},
+	},
+	{
+		ID:       "faulted-by-pool",
+		Title:    "Put out by its pool",
+		Level:    Dead,
+		Strength: drive.Strong,
+		For:      "members of a pool",
+		When:     "its pool calls it faulty, or misses it while it answers",
+		Why:      "The pool does not use it any more, whatever it says of itself.",
+		Do:       "Replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Member != pool.Faulty && !(s.Member == pool.Missing && s.Present) {
 				return nil
@@ -32,10 +47,21 @@ var stateRules = []Rule{
 			return &Hit{Verdict: Dead, Since: s.LastAt, Text: []string{string(s.Member)}}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "was put out of its pool, which calls it " + h.Text[0], "", []Evidence{{Says: "member is " + h.Text[0], At: h.At, Source: "pool"}}
-		}},
-	{ID: "critical-warning", Title: "Raises a critical warning", Level: Replace, Strength: drive.Strong, For: "NVMe", Hold: day,
-		When: "a critical warning other than the temperature's is raised", Why: "The controller itself says that it cannot do its work as it should.", Do: "Replace it.",
+			return "was put out of its pool, which calls it " + h.Text[0], "", []Evidence{
+				{Says: "member is " + h.Text[0], At: h.At, Source: "pool"},
+			}
+		},
+	},
+	{
+		ID:       "critical-warning",
+		Title:    "Raises a critical warning",
+		Level:    Replace,
+		Strength: drive.Strong,
+		For:      "NVMe",
+		Hold:     day,
+		When:     "a critical warning other than the temperature's is raised",
+		Why:      "The controller itself says that it cannot do its work as it should.",
+		Do:       "Replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			var raised []string
 			for _, w := range s.Warnings {
@@ -50,10 +76,21 @@ var stateRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			what := strings.Join(h.Text, ", ")
-			return "warns of itself: " + what, "", []Evidence{{Says: what, At: h.At, Source: "NVMe health log, critical warning"}}
-		}},
-	{ID: "own-failing-status", Title: "Predicts its own failure", Level: Replace, Strength: drive.Strong, For: all, Hold: day,
-		When: "SMART RETURN STATUS or its informational exceptions say that a threshold was exceeded", Why: "Its maker's own limit was crossed; makers set it late.", Do: "Replace it.",
+			return "warns of itself: " + what, "", []Evidence{
+				{Says: what, At: h.At, Source: "NVMe health log, critical warning"},
+			}
+		},
+	},
+	{
+		ID:       "own-failing-status",
+		Title:    "Predicts its own failure",
+		Level:    Replace,
+		Strength: drive.Strong,
+		For:      all,
+		Hold:     day,
+		When:     "SMART RETURN STATUS or its informational exceptions say that a threshold was exceeded",
+		Why:      "Its maker's own limit was crossed; makers set it late.",
+		Do:       "Replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if !s.Failing || !s.Present || len(s.Warnings) > 0 {
 				return nil
@@ -61,12 +98,24 @@ var stateRules = []Rule{
 			return &Hit{Verdict: Replace, Since: s.LastAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "predicts its own failure", "", []Evidence{{Says: "threshold exceeded", At: h.At, Source: "SMART RETURN STATUS"}}
-		}},
-	{ID: "self-test-failed", Title: "Failed a self-test", Level: Replace, Strength: drive.Strong, For: all,
-		When: "the newest self-test of a kind that ended says so, until one of that kind passes; replace: for another reason than a place that could not be read, or twice in a row within 14 days, or with burst_sectors that cannot be read; else watch",
-		Why:  "The drive looked at itself and found something it could not read. One bad place alone can be rewritten; a second failure says that it was not.",
-		Do:   "Replace it, and test the drives of the same batch.", holds: selfTestFailed,
+			return "predicts its own failure", "", []Evidence{
+				{Says: "threshold exceeded", At: h.At, Source: "SMART RETURN STATUS"},
+			}
+		},
+	},
+	{
+		ID:       "self-test-failed",
+		Title:    "Failed a self-test",
+		Level:    Replace,
+		Strength: drive.Strong,
+		For:      all,
+		When: "the newest self-test of a kind that ended says so, until one of that kind passes; replace: " +
+			"for another reason than a place that could not be read, or twice in a row within 14 days, or with " +
+			"burst_sectors that cannot be read; else watch",
+		Why: "The drive looked at itself and found something it could not read. One bad place alone can be " +
+			"rewritten; a second failure says that it was not.",
+		Do:    "Replace it, and test the drives of the same batch.",
+		holds: selfTestFailed,
 		words: func(h Hit) (says, do string, _ []Evidence) {
 			where := ""
 			if h.N[0] >= 0 {
@@ -74,16 +123,27 @@ var stateRules = []Rule{
 			}
 			says = fmt.Sprintf("failed its %s self-test%s", h.Text[0], where)
 			if h.N[2] > 1 {
-				says += fmt.Sprintf(", as it failed %s before", map[bool]string{true: "one", false: number(h.N[2] - 1)}[h.N[2] == 2])
+				says += fmt.Sprintf(
+					", as it failed %s before",
+					map[bool]string{true: "one", false: number(h.N[2] - 1)}[h.N[2] == 2],
+				)
 			}
 			if len(h.Text) > 1 {
 				says += "; the bad sector holds " + h.Text[1]
 			}
 			if h.Verdict == Watch {
-				do = "Test it again: if it fails again, replace it. Let its pool be scrubbed, so that what lay there is rewritten."
+				do = "Test it again: if it fails again, replace it. Let its pool be scrubbed, so that what lay " +
+					"there is rewritten."
 			}
-			return says, do, []Evidence{{Says: fmt.Sprintf("%s self-test failed%s, %d power-on hours", h.Text[0], where, int(h.N[1])), At: h.At, Source: "self-test log"}}
-		}},
+			return says, do, []Evidence{
+				{
+					Says:   fmt.Sprintf("%s self-test failed%s, %d power-on hours", h.Text[0], where, int(h.N[1])),
+					At:     h.At,
+					Source: "self-test log",
+				},
+			}
+		},
+	},
 }
 
 // selfTestFailed. N: address, power-on hours, how many failed; Text: which test, and what lies there.
@@ -109,7 +169,8 @@ next:
 			if h == nil {
 				h = &Hit{Verdict: Watch, Since: at, At: at, N: [4]float64{float64(one.LBA), float64(one.Hours)}, Text: []string{string(one.Kind)}}
 			}
-			// The one before it of the same kind counts if it is recent: months apart they may be two scars, long healed.
+			// The one before it of the same kind counts if it is recent: months apart they may be two scars, long
+			// healed.
 			if string(one.Kind) == h.Text[0] && h.Since.Sub(at) < 14*day {
 				h.N[2]++
 			}

@@ -34,7 +34,13 @@ type teller struct {
 }
 
 func newTeller(t *testing.T) *teller {
-	x := &teller{t: t, s: health.Subject{Present: true, Member: pool.Online, Record: history.Record{}}, limits: health.Usual(), at: now, values: map[drive.MetricName]float64{}}
+	x := &teller{
+		t:      t,
+		s:      health.Subject{Present: true, Member: pool.Online, Record: history.Record{}},
+		limits: health.Usual(),
+		at:     now,
+		values: map[drive.MetricName]float64{},
+	}
 	x.s.CanTest, x.s.TestsTold, x.s.FirstAt = true, true, now
 	return x
 }
@@ -58,7 +64,12 @@ func (x *teller) judge() string {
 	}
 	// What people are told of it: one notice, whatever is found.
 	var changes []notice.Change
-	x.notices, changes = notice.Update(x.notices, notice.OfDrives([]notice.Said{{Key: "it", Tail: "It", Findings: findings, Verdict: verdict}}), x.at, func() string { x.told++; return fmt.Sprint(x.told) })
+	x.notices, changes = notice.Update(
+		x.notices,
+		notice.OfDrives([]notice.Said{{Key: "it", Tail: "It", Findings: findings, Verdict: verdict}}),
+		x.at,
+		func() string { x.told++; return fmt.Sprint(x.told) },
+	)
 	for _, c := range changes {
 		fmt.Fprintf(&b, "  notice %s %s\n", c.ID, c.Turn)
 	}
@@ -196,12 +207,20 @@ func (x *teller) know(line string) {
 	case "clean-scrub":
 		x.s.CleanScrub = x.at
 	case "sibling", "same-hours":
-		x.s.Siblings = append(x.s.Siblings, health.Sibling{Tail: rest, Why: "same model", At: x.at, Hours: what == "same-hours"})
+		x.s.Siblings = append(
+			x.s.Siblings,
+			health.Sibling{Tail: rest, Why: "same model", At: x.at, Hours: what == "same-hours"},
+		)
 	case "test":
 		var kind, result string
 		lba := int64(-1)
 		_, _ = fmt.Sscanf(rest, "%s %s %d", &kind, &result, &lba)
-		one := drive.SelfTest{Kind: drive.SelfTestKind(kind), Result: drive.SelfTestResult(result), LBA: lba, Hours: int(x.values["power_on_hours"]) & 0xFFFF}
+		one := drive.SelfTest{
+			Kind:   drive.SelfTestKind(kind),
+			Result: drive.SelfTestResult(result),
+			LBA:    lba,
+			Hours:  int(x.values["power_on_hours"]) & 0xFFFF,
+		}
 		x.s.Tests = append([]drive.SelfTest{one}, x.s.Tests...)
 	case "lies": // what its pool says of where its test failed
 		_, _ = fmt.Sscanf(rest, "%d", &x.s.FailedLBA)

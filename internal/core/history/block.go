@@ -28,9 +28,9 @@ type Reading struct {
 //
 // and at the end a CRC-32C of all that came before. A chunk is a byte that says whether it is deflated, its length, and
 // its bytes, so that one metric can be read without touching the others. A column is written as differences of
-// differences where that is shorter than differences: counters that grow evenly, and times, then cost next to nothing. A
-// metric whose values are all whole, or all have few decimals, is written as whole numbers of its last decimal; any other
-// as the bits of its doubles, each XORed with the one before.
+// differences where that is shorter than differences: counters that grow evenly, and times, then cost next to nothing.
+// A metric whose values are all whole, or all have few decimals, is written as whole numbers of its last decimal; any
+// other as the bits of its doubles, each XORed with the one before.
 const blockVersion = 1
 
 // How the numbers of a column are written: as multiples of a power of ten, or as bits.
@@ -257,7 +257,12 @@ func (r *blockReader) values(n int, give func(i int, v float64)) {
 }
 
 // scan walks through a block. want says which metrics are to be given; each value comes with its time.
-func scan(b []byte, want func(drive.MetricName) bool, times func([]int64), give func(n drive.MetricName, reading int, v float64)) error {
+func scan(
+	b []byte,
+	want func(drive.MetricName) bool,
+	times func([]int64),
+	give func(n drive.MetricName, reading int, v float64),
+) error {
 	if len(b) < 6 {
 		return fmt.Errorf("%w: too short", ErrDamaged)
 	}
@@ -331,8 +336,8 @@ func DecodeBlock(b []byte) ([]Reading, error) {
 	return out, nil
 }
 
-// AddBlock puts a block's readings since a time into a record; ok is false when a part of them was not newer than what is
-// there. Columns are read as they lie, which is far cheaper than reading by reading.
+// AddBlock puts a block's readings since a time into a record; ok is false when a part of them was not newer than what
+// is there. Columns are read as they lie, which is far cheaper than reading by reading.
 func (r Record) AddBlock(b []byte, since time.Time) (ok bool, err error) {
 	ok = true
 	err = eachOf(b, since, func(n drive.MetricName, p Point) {

@@ -36,7 +36,9 @@ func year(seed uint64, n int) []Reading {
 				m[c.Name] = 0
 			}
 		}
-		m["power_on_hours"], m["bytes_read"], m["bytes_written"], m["load_cycles"], m["pending_sectors"] = 31000+float64(h), read, written, 20000+loads, pending
+		m["power_on_hours"], m["bytes_read"], m["bytes_written"], m["load_cycles"], m["pending_sectors"] = 31000+float64(
+			h,
+		), read, written, 20000+loads, pending
 		m["temperature_celsius"] = math.Round(33 + 3*math.Sin(float64(h)/24*2*math.Pi) + 0.4*r.NormFloat64())
 		m["spin_up_milliseconds"], m["power_cycles"], m["start_stops"] = 460, 33, 37
 		m["read_latency_seconds"] = math.Round(7100+300*r.NormFloat64()) / 1e6

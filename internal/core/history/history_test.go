@@ -61,8 +61,15 @@ func TestGrowthSeesResets(t *testing.T) {
 }
 
 func TestPack(t *testing.T) {
-	in := map[drive.MetricName]float64{"a": 0, "pending_sectors": 38, "bytes_written": 1197603166641664, "read_latency_seconds": 0.00712, "temperature_celsius": -4,
-		"huge": 1e300, "negative zero": math.Copysign(0, -1)}
+	in := map[drive.MetricName]float64{
+		"a":                    0,
+		"pending_sectors":      38,
+		"bytes_written":        1197603166641664,
+		"read_latency_seconds": 0.00712,
+		"temperature_celsius":  -4,
+		"huge":                 1e300,
+		"negative zero":        math.Copysign(0, -1),
+	}
 	b := Pack(in)
 	out, err := Unpack(b)
 	require.NoError(t, err)
@@ -115,8 +122,8 @@ func BenchmarkPack(b *testing.B) {
 	}
 }
 
-// TestHeldReady: what is held ready for judging answers as the whole history does; thinned, it keeps what happened on which
-// day, and every fall of a counter.
+// TestHeldReady: what is held ready for judging answers as the whole history does; thinned, it keeps what happened on
+// which day, and every fall of a counter.
 func TestHeldReady(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	at := func(h int) time.Time { return t0.Add(time.Duration(h) * time.Hour) }
@@ -182,7 +189,10 @@ func TestHeldReady(t *testing.T) {
 	var rs []Reading
 	record, whole := Record{}, Whole{}
 	for h := range 300 {
-		r := Reading{At: at(h), Metrics: map[drive.MetricName]float64{"power_on_hours": float64(h), "pending_sectors": float64(h / 100)}}
+		r := Reading{
+			At:      at(h),
+			Metrics: map[drive.MetricName]float64{"power_on_hours": float64(h), "pending_sectors": float64(h / 100)},
+		}
 		rs = append(rs, r)
 		require.True(t, record.Add(r.At, r.Metrics))
 		whole.Add(r.At, r.Metrics)

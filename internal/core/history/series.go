@@ -135,9 +135,9 @@ func (s Series) FirstAbove(limit float64) time.Time {
 	return at
 }
 
-// Keep puts a newer point at the end of a series that is held ready for judging: of a run of equal values only the first
-// and the last are kept, which changes no answer but how often it was read. A point that is not newer belongs into the
-// whole history first, and ok is false.
+// Keep puts a newer point at the end of a series that is held ready for judging: of a run of equal values only the
+// first and the last are kept, which changes no answer but how often it was read. A point that is not newer belongs
+// into the whole history first, and ok is false.
 func (s Series) Keep(p Point) (kept Series, ok bool) {
 	n := len(s)
 	switch {
@@ -156,7 +156,8 @@ func (s Series) Keep(p Point) (kept Series, ok bool) {
 const dense = 6
 
 // Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
-// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series is changed in place.
+// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series is
+// changed in place.
 func (s Series) Thin(before time.Time, counter bool) Series {
 	const day = 24 * time.Hour
 	before = before.Truncate(day)
@@ -288,8 +289,9 @@ func (s Series) Life() (l Life) {
 	return l
 }
 
-// Reached is when a series that grows with time, such as power-on hours, reached a value. Within the series that was seen;
-// before it, and between points far apart, it is counted in hours of power from the nearest point, and about is true.
+// Reached is when a series that grows with time, such as power-on hours, reached a value. Within the series that was
+// seen; before it, and between points far apart, it is counted in hours of power from the nearest point, and about is
+// true.
 func (s Series) Reached(hours float64) (at time.Time, about bool) {
 	if len(s) == 0 {
 		return time.Time{}, true

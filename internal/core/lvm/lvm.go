@@ -1,5 +1,5 @@
-// Package lvm reads what LVM keeps on its physical volumes: the label in one of the first four sectors, the header behind it, and
-// the newest text of the volume group's metadata. Nothing is ever written.
+// Package lvm reads what LVM keeps on its physical volumes: the label in one of the first four sectors, the header
+// behind it, and the newest text of the volume group's metadata. Nothing is ever written.
 //
 // Source: the on-disk format as the lvm2 sources lay it out (lib/format_text/layout.h, lib/label/label.h).
 package lvm
@@ -22,7 +22,8 @@ var ErrNone = errors.New("no LVM label")
 type PV struct {
 	ID   string // 32 characters, without hyphens
 	Size uint64 // bytes, as it was when it was made
-	// Group is the volume group as this volume's copy of the metadata has it; nil when it keeps no copy, or belongs to no group.
+	// Group is the volume group as this volume's copy of the metadata has it; nil when it keeps no copy, or belongs to
+	// no group.
 	Group *Group
 }
 
@@ -49,8 +50,8 @@ type LV struct {
 	Segments []Segment
 }
 
-// Segment is a part of a logical volume. Kind is "striped" (also for linear), "raid1", "raid5_ls" and so on. Parts are the names
-// of physical volumes for a striped one, else of the logical volumes that hold its images.
+// Segment is a part of a logical volume. Kind is "striped" (also for linear), "raid1", "raid5_ls" and so on. Parts are
+// the names of physical volumes for a striped one, else of the logical volumes that hold its images.
 type Segment struct {
 	Kind  string
 	Parts []string
@@ -188,10 +189,21 @@ func ParseGroup(text string) (*Group, error) {
 	}
 	name := root.order[0]
 	v := root.inner[name]
-	g := &Group{ID: plain(v.one("id")), Name: name, Sequence: v.number("seqno"), Extent: v.number("extent_size") * sector, PVs: map[string]GroupPV{}, LVs: map[string]LV{}}
+	g := &Group{
+		ID:       plain(v.one("id")),
+		Name:     name,
+		Sequence: v.number("seqno"),
+		Extent:   v.number("extent_size") * sector,
+		PVs:      map[string]GroupPV{},
+		LVs:      map[string]LV{},
+	}
 	if all := v.inner["physical_volumes"]; all != nil {
 		for name, x := range all.inner {
-			g.PVs[name] = GroupPV{ID: plain(x.one("id")), Missing: slices.Contains(x.values["flags"], "MISSING") || slices.Contains(x.values["status"], "MISSING")}
+			g.PVs[name] = GroupPV{
+				ID: plain(x.one("id")),
+				Missing: slices.Contains(x.values["flags"], "MISSING") ||
+					slices.Contains(x.values["status"], "MISSING"),
+			}
 		}
 	}
 	if all := v.inner["logical_volumes"]; all != nil {

@@ -35,7 +35,8 @@ const text = `vg0 {
 contents = "Text Format Volume Group"
 `
 
-// volume lays a physical volume out as the format has it: label in sector 1, metadata from 4096, its text around the end.
+// volume lays a physical volume out as the format has it: label in sector 1, metadata from 4096, its text around the
+// end.
 func volume(text string, wrap bool) []byte {
 	le := binary.LittleEndian
 	d := make([]byte, 1<<20)

@@ -1,5 +1,5 @@
-// Package notice keeps one notice per matter, not one per reading: it opens when a matter comes up, follows it while it gets
-// worse or better, and closes by itself when the matter is gone.
+// Package notice keeps one notice per matter, not one per reading: it opens when a matter comes up, follows it while it
+// gets worse or better, and closes by itself when the matter is gone.
 package notice
 
 import (
@@ -89,8 +89,8 @@ type Change struct {
 // rank orders severities for notices: what is not known is graver than nothing and milder than anything that is.
 func rank(v health.Verdict) int { return v.Gravity() }
 
-// Update takes the matters of now and gives back the open notices and what changed. newID names new ones. A notice that gets
-// worse is sent again, whoever acknowledged or muted it.
+// Update takes the matters of now and gives back the open notices and what changed. newID names new ones. A notice that
+// gets worse is sent again, whoever acknowledged or muted it.
 func Update(open []Notice, matters []Matter, now time.Time, newID func() string) (out []Notice, changes []Change) {
 	of := map[string]Matter{}
 	for _, m := range matters {
@@ -150,7 +150,12 @@ func Rank(all []Notice, now time.Time) {
 			}
 			return 0
 		}
-		return cmp.Or(cmp.Compare(quiet(a), quiet(b)), -cmp.Compare(rank(a.Severity), rank(b.Severity)), a.Opened.Compare(b.Opened), strings.Compare(a.Key, b.Key))
+		return cmp.Or(
+			cmp.Compare(quiet(a), quiet(b)),
+			-cmp.Compare(rank(a.Severity), rank(b.Severity)),
+			a.Opened.Compare(b.Opened),
+			strings.Compare(a.Key, b.Key),
+		)
 	})
 }
 
@@ -172,8 +177,8 @@ var shared = map[string]string{
 // together is how many drives of a section make one matter.
 const together = 3
 
-// OfDrives makes matters of what is said of drives: one a drive, however many findings; one a section when several of its
-// drives show the same thing that they may share.
+// OfDrives makes matters of what is said of drives: one a drive, however many findings; one a section when several of
+// its drives show the same thing that they may share.
 func OfDrives(all []Said) (out []Matter) {
 	type place struct{ host, section, rule string }
 	crowd := map[place][]Said{}
@@ -190,8 +195,20 @@ func OfDrives(all []Said) (out []Matter) {
 		if len(drives) < together {
 			continue
 		}
-		m := Matter{Key: "section/" + at.host + "/" + at.section + "/" + at.rule, Kind: Section, Host: at.host, Severity: health.Watch,
-			Says: fmt.Sprintf("%d drives of %s/%s %s", len(drives), at.host, at.section, shared[at.rule]), Do: "One cause is likelier than many."}
+		m := Matter{
+			Key:      "section/" + at.host + "/" + at.section + "/" + at.rule,
+			Kind:     Section,
+			Host:     at.host,
+			Severity: health.Watch,
+			Says: fmt.Sprintf(
+				"%d drives of %s/%s %s",
+				len(drives),
+				at.host,
+				at.section,
+				shared[at.rule],
+			),
+			Do: "One cause is likelier than many.",
+		}
 		for _, s := range drives {
 			m.Drives = append(m.Drives, s.Key)
 			for _, f := range s.Findings {
@@ -215,7 +232,20 @@ func OfDrives(all []Said) (out []Matter) {
 			}
 		}
 		if worst != nil {
-			out = append(out, Matter{Key: "drive/" + s.Key, Kind: Drive, Severity: worst.Verdict, Says: s.Tail + " " + worst.Says, Do: worst.Do, Host: s.Host, Pool: s.Pool, Bay: s.Bay, Drives: []string{s.Key}})
+			out = append(
+				out,
+				Matter{
+					Key:      "drive/" + s.Key,
+					Kind:     Drive,
+					Severity: worst.Verdict,
+					Says:     s.Tail + " " + worst.Says,
+					Do:       worst.Do,
+					Host:     s.Host,
+					Pool:     s.Pool,
+					Bay:      s.Bay,
+					Drives:   []string{s.Key},
+				},
+			)
 		}
 	}
 	return out
@@ -241,13 +271,23 @@ func OfFilling(f Fullness, now time.Time) (m Matter, ok bool) {
 	if f.Capacity <= 0 || f.Used/f.Capacity < FillingAt {
 		return m, false
 	}
-	m = Matter{Key: "filling/" + f.ID, Kind: Filling, Severity: health.Watch, Pool: f.Pool, Says: fmt.Sprintf("%s is %.0f %% full", f.Pool, 100*f.Used/f.Capacity), Do: "Make room, or plan for more."}
+	m = Matter{
+		Key:      "filling/" + f.ID,
+		Kind:     Filling,
+		Severity: health.Watch,
+		Pool:     f.Pool,
+		Says:     fmt.Sprintf("%s is %.0f %% full", f.Pool, 100*f.Used/f.Capacity),
+		Do:       "Make room, or plan for more.",
+	}
 	if f.Used/f.Capacity >= NearlyAt {
 		m.Severity = health.Replace
 		m.Do = "Make room now: a pool that is full can neither be written to nor be mended."
 	}
 	if days := (f.Capacity - f.Used) / f.PerDay; f.PerDay > 0 && days < 5*365 {
-		m.Says += fmt.Sprintf(", and full on about %s at the present rate", now.Add(time.Duration(days*24)*time.Hour).Format("2006-01-02"))
+		m.Says += fmt.Sprintf(
+			", and full on about %s at the present rate",
+			now.Add(time.Duration(days*24)*time.Hour).Format("2006-01-02"),
+		)
 	}
 	return m, true
 }

@@ -34,7 +34,18 @@ func TestOneMatterOneNotice(t *testing.T) {
 	id := ids()
 	at := func(h int) time.Time { return t0.Add(time.Duration(h) * time.Hour) }
 	said := func(v health.Verdict) []Matter {
-		return OfDrives([]Said{{Key: "k1", Tail: "ZU006", Findings: []health.Finding{finding("pending-sectors", v), finding("reallocated-sectors", health.Watch)}}})
+		return OfDrives(
+			[]Said{
+				{
+					Key:  "k1",
+					Tail: "ZU006",
+					Findings: []health.Finding{
+						finding("pending-sectors", v),
+						finding("reallocated-sectors", health.Watch),
+					},
+				},
+			},
+		)
 	}
 	open, changes := Update(nil, said(health.Watch), at(0), id)
 	require.Equal(t, []string{"drive/k1 opened"}, turns(changes), "two findings, one notice")
@@ -61,21 +72,43 @@ func TestOneMatterOneNotice(t *testing.T) {
 	require.Equal(t, "n2", changes[0].ID, "another time is another notice")
 }
 
-// TestADeadShelf: twelve drives of one section that vanish at once make one notice; one of them with a matter of its own
-// keeps it; idle findings and remarks make none.
+// TestADeadShelf: twelve drives of one section that vanish at once make one notice; one of them with a matter of its
+// own keeps it; idle findings and remarks make none.
 func TestADeadShelf(t *testing.T) {
 	var all []Said
 	for i := range 12 {
-		s := Said{Key: fmt.Sprint("k", i), Tail: fmt.Sprint("T", i), Host: "skerry", Section: "rear", Verdict: health.Dead, Findings: []health.Finding{finding("vanished", health.Dead)}}
+		s := Said{
+			Key:      fmt.Sprint("k", i),
+			Tail:     fmt.Sprint("T", i),
+			Host:     "skerry",
+			Section:  "rear",
+			Verdict:  health.Dead,
+			Findings: []health.Finding{finding("vanished", health.Dead)},
+		}
 		if i == 3 {
 			s.Findings = append(s.Findings, finding("pending-sectors", health.Replace))
 		}
 		all = append(all, s)
 	}
-	all = append(all, Said{Key: "a", Host: "skerry", Section: "front", Findings: []health.Finding{finding("vanished", health.Dead)}},
-		Said{Key: "b", Host: "fulmar", Section: "rear", Findings: []health.Finding{{Rule: "reallocated-sectors", Verdict: health.Watch, Idle: true}, finding("never-tested", health.Sound)}})
+	all = append(
+		all,
+		Said{Key: "a", Host: "skerry", Section: "front", Findings: []health.Finding{finding("vanished", health.Dead)}},
+		Said{
+			Key:     "b",
+			Host:    "fulmar",
+			Section: "rear",
+			Findings: []health.Finding{
+				{Rule: "reallocated-sectors", Verdict: health.Watch, Idle: true},
+				finding("never-tested", health.Sound),
+			},
+		},
+	)
 	open, changes := Update(nil, OfDrives(all), t0, ids())
-	require.ElementsMatch(t, []string{"section/skerry/rear/vanished opened", "drive/k3 opened", "drive/a opened"}, turns(changes))
+	require.ElementsMatch(
+		t,
+		[]string{"section/skerry/rear/vanished opened", "drive/k3 opened", "drive/a opened"},
+		turns(changes),
+	)
 	Rank(open, t0)
 	require.Equal(t, health.Dead, open[0].Severity)
 	require.Equal(t, health.Replace, open[2].Severity)
@@ -101,8 +134,9 @@ func TestFilling(t *testing.T) {
 	require.False(t, ok)
 }
 
-// TestWhateverHappens: over any course of matters, acknowledgements and mutes, one matter has one open notice, each notice
-// opens once and closes at most once, what gets worse than anybody knew is heard, and what is told is what is true.
+// TestWhateverHappens: over any course of matters, acknowledgements and mutes, one matter has one open notice, each
+// notice opens once and closes at most once, what gets worse than anybody knew is heard, and what is told is what is
+// true.
 func TestWhateverHappens(t *testing.T) {
 	severities := []health.Verdict{health.Watch, health.Replace, health.Dead}
 	for seed := range uint64(300) {
@@ -137,7 +171,8 @@ func TestWhateverHappens(t *testing.T) {
 				seen[n.Key] = true
 				require.Equal(t, truth[n.Key], n.Severity)
 				require.GreaterOrEqual(t, n.Worst.Gravity(), n.Severity.Gravity())
-				if was, ok := before[n.ID]; ok && was.Acknowledged != nil && n.Severity.Gravity() > was.Acknowledged.Severity.Gravity() {
+				if was, ok := before[n.ID]; ok && was.Acknowledged != nil &&
+					n.Severity.Gravity() > was.Acknowledged.Severity.Gravity() {
 					require.False(t, n.Quiet(now), "it is worse than anybody acknowledged")
 				}
 				if was, ok := before[n.ID]; ok && n.Severity.Gravity() > was.Severity.Gravity() {

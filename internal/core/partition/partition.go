@@ -1,5 +1,5 @@
-// Package partition reads and writes partition tables: GPT (UEFI 2.10 clause 5.3) with its protective MBR (clause 5.2.3), and MBR
-// (clause 5.2.1) with primary partitions only.
+// Package partition reads and writes partition tables: GPT (UEFI 2.10 clause 5.3) with its protective MBR (clause
+// 5.2.3), and MBR (clause 5.2.1) with primary partitions only.
 package partition
 
 import (
@@ -23,13 +23,21 @@ const (
 	MBR Scheme = "mbr"
 )
 
-// GUID is 16 bytes in the order in which they lie on a drive: the first three fields little-endian (UEFI 2.10 appendix A).
+// GUID is 16 bytes in the order in which they lie on a drive: the first three fields little-endian (UEFI 2.10 appendix
+// A).
 type GUID [16]byte
 
 // String writes a GUID as texts do.
 func (g GUID) String() string {
 	le := binary.LittleEndian
-	return fmt.Sprintf("%08x-%04x-%04x-%s-%s", le.Uint32(g[0:]), le.Uint16(g[4:]), le.Uint16(g[6:]), hex.EncodeToString(g[8:10]), hex.EncodeToString(g[10:]))
+	return fmt.Sprintf(
+		"%08x-%04x-%04x-%s-%s",
+		le.Uint32(g[0:]),
+		le.Uint16(g[4:]),
+		le.Uint16(g[6:]),
+		hex.EncodeToString(g[8:10]),
+		hex.EncodeToString(g[10:]),
+	)
 }
 
 // MarshalText writes a GUID into JSON.
@@ -102,7 +110,8 @@ func TailBytes(sector int) int { return sector + slots*entrySize }
 // at reads bytes of a drive; it is given by who has the drive.
 type at func(offset int64, b []byte) error
 
-// Read takes a table from a drive of so many bytes. ErrNone: there is none; ErrDamaged: what is there cannot be trusted.
+// Read takes a table from a drive of so many bytes. ErrNone: there is none; ErrDamaged: what is there cannot be
+// trusted.
 func Read(read func(offset int64, b []byte) error, size uint64, sector int) (Table, error) {
 	if sector < 512 || sector > 1<<16 || sector&(sector-1) != 0 || size < uint64(8*sector) {
 		return Table{}, fmt.Errorf("sectors of %d bytes on a drive of %d bytes: %w", sector, size, ErrNone)
@@ -167,7 +176,13 @@ func readGPT(read at, lba, last uint64, sector int) (t Table, err error) {
 		if bytes.Equal(b[:16], make([]byte, 16)) {
 			continue
 		}
-		e := Entry{Number: i + 1, First: le.Uint64(b[32:]), Last: le.Uint64(b[40:]), Attributes: le.Uint64(b[48:]), Name: name(b[56:])}
+		e := Entry{
+			Number:     i + 1,
+			First:      le.Uint64(b[32:]),
+			Last:       le.Uint64(b[40:]),
+			Attributes: le.Uint64(b[48:]),
+			Name:       name(b[56:]),
+		}
 		copy(e.Type[:], b)
 		copy(e.ID[:], b[16:])
 		t.Parts = append(t.Parts, e)
@@ -201,7 +216,10 @@ func readMBR(b []byte, last uint64, sector int) (Table, error) {
 		if p[0] != 0 && p[0] != 0x80 {
 			return Table{}, ErrNone // a boot sector of a file system, not a table
 		}
-		t.Parts = append(t.Parts, Entry{Number: i + 1, First: first, Last: first + n - 1, Code: p[4], Active: p[0] == 0x80})
+		t.Parts = append(
+			t.Parts,
+			Entry{Number: i + 1, First: first, Last: first + n - 1, Code: p[4], Active: p[0] == 0x80},
+		)
 	}
 	if len(t.Parts) == 0 {
 		return Table{}, ErrNone
@@ -225,7 +243,14 @@ func (t Table) check(last uint64) error {
 	})
 	for i, e := range parts {
 		if e.First > e.Last || e.Last > last {
-			return fmt.Errorf("%w: partition %d reaches from block %d to %d of %d", ErrDamaged, e.Number, e.First, e.Last, last)
+			return fmt.Errorf(
+				"%w: partition %d reaches from block %d to %d of %d",
+				ErrDamaged,
+				e.Number,
+				e.First,
+				e.Last,
+				last,
+			)
 		}
 		if i > 0 && e.First <= parts[i-1].Last {
 			return fmt.Errorf("%w: partitions %d and %d overlap", ErrDamaged, parts[i-1].Number, e.Number)
@@ -249,20 +274,27 @@ func (t Table) Needs() uint64 {
 
 func (t Table) slots() int { return max(t.Slots, slots) }
 
-// For makes the table of a drive that takes the place of one with table t: the same partitions with the same types and names, new
-// GUIDs. With grow the last partition reaches to the end, in steps of 1 MiB; else it stays as it is.
+// For makes the table of a drive that takes the place of one with table t: the same partitions with the same types and
+// names, new GUIDs. With grow the last partition reaches to the end, in steps of 1 MiB; else it stays as it is.
 func (t Table) For(size uint64, sector int, fresh func() GUID, grow bool) (Table, error) {
 	switch {
 	case len(t.Parts) == 0:
 		return Table{}, errors.New("the old drive's partition table has no partition")
 	case t.Sector != sector:
-		return Table{}, fmt.Errorf("the new drive has sectors of %d bytes, the table counts in sectors of %d", sector, t.Sector)
+		return Table{}, fmt.Errorf(
+			"the new drive has sectors of %d bytes, the table counts in sectors of %d",
+			sector,
+			t.Sector,
+		)
 	case size < t.Needs():
 		return Table{}, fmt.Errorf("the new drive has %d bytes, its partitions need %d", size, t.Needs())
 	}
 	for _, e := range t.Parts {
 		if t.Scheme == MBR && (e.Code == 0x05 || e.Code == 0x0F || e.Code == 0x85) {
-			return Table{}, fmt.Errorf("partition %d is an extended one, and those within it are not copied: partition the new drive by hand", e.Number)
+			return Table{}, fmt.Errorf(
+				"partition %d is an extended one, and those within it are not copied: partition the new drive by hand",
+				e.Number,
+			)
 		}
 	}
 	n := t
@@ -289,7 +321,8 @@ func (t Table) For(size uint64, sector int, fresh func() GUID, grow bool) (Table
 	if grow {
 		end := n.usable(size)
 		step := uint64(1<<20) / uint64(sector)
-		if to := (end+1)/step*step - 1; to > n.Parts[latest].Last && (t.Scheme == GPT || to-n.Parts[latest].First < 1<<32) {
+		if to := (end+1)/step*step - 1; to > n.Parts[latest].Last &&
+			(t.Scheme == GPT || to-n.Parts[latest].First < 1<<32) {
 			n.Parts[latest].Last = to
 		}
 	}
@@ -322,13 +355,21 @@ func (t Table) Encode(size uint64) ([]Piece, error) {
 		le.PutUint32(b[440:], t.ID32)
 		for _, e := range t.Parts {
 			if e.Number < 1 || e.Number > 4 || e.Last >= 1<<32 {
-				return nil, fmt.Errorf("partition %d from block %d to %d does not fit into an MBR", e.Number, e.First, e.Last)
+				return nil, fmt.Errorf(
+					"partition %d from block %d to %d does not fit into an MBR",
+					e.Number,
+					e.First,
+					e.Last,
+				)
 			}
 			p := b[446+16*(e.Number-1):]
 			if e.Active {
 				p[0] = 0x80
 			}
-			copy(p[1:], []byte{0xFE, 0xFF, 0xFF, e.Code, 0xFE, 0xFF, 0xFF}) // CHS addresses that say: use the block numbers
+			copy(
+				p[1:],
+				[]byte{0xFE, 0xFF, 0xFF, e.Code, 0xFE, 0xFF, 0xFF},
+			) // CHS addresses that say: use the block numbers
 			le.PutUint32(p[8:], uint32(e.First))
 			le.PutUint32(p[12:], uint32(e.Blocks()))
 		}
@@ -401,8 +442,8 @@ const (
 // BootOnly says whether a type, as Words names it, is a boot loader's: it can be made anew from the other drives.
 func BootOnly(words string) bool { return words == efi || words == bios }
 
-// types are the partition types that are named to people: those of the UEFI specification and of the Discoverable Partitions
-// Specification.
+// types are the partition types that are named to people: those of the UEFI specification and of the Discoverable
+// Partitions Specification.
 var types = map[string]string{
 	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": efi,
 	"21686148-6449-6e6f-744e-656564454649": bios,
@@ -423,6 +464,7 @@ func (e Entry) Words() string {
 // Same says whether two tables lay out the same partitions: places, types and names, not GUIDs.
 func (t Table) Same(o Table) bool {
 	return t.Scheme == o.Scheme && slices.EqualFunc(t.Parts, o.Parts, func(a, b Entry) bool {
-		return a.Number == b.Number && a.First == b.First && a.Last == b.Last && a.Type == b.Type && a.Code == b.Code && a.Name == b.Name
+		return a.Number == b.Number && a.First == b.First && a.Last == b.Last && a.Type == b.Type && a.Code == b.Code &&
+			a.Name == b.Name
 	})
 }

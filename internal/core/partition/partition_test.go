@@ -45,11 +45,21 @@ func example(sector int) Table {
 	_ = raid.UnmarshalText([]byte("a19d880f-05fc-4d3b-a006-743f0f84911e"))
 	mib := uint64(1<<20) / uint64(sector)
 	return Table{Scheme: GPT, Sector: sector, Disk: GUID{1}, Slots: 128, Parts: []Entry{
-		{Number: 1, First: mib, Last: 2*mib - 1, Type: esp, ID: GUID{2}, Name: "boot ä"}, {Number: 3, First: 2 * mib, Last: 5*mib - 1, Type: raid, ID: GUID{3}, Attributes: 4}, {Number: 2, First: 6 * mib, Last: 8*mib - 1, Type: raid, ID: GUID{4}}}}
+		{
+			Number: 1,
+			First:  mib,
+			Last:   2*mib - 1,
+			Type:   esp,
+			ID:     GUID{2},
+			Name:   "boot ä",
+		},
+		{Number: 3, First: 2 * mib, Last: 5*mib - 1, Type: raid, ID: GUID{3}, Attributes: 4},
+		{Number: 2, First: 6 * mib, Last: 8*mib - 1, Type: raid, ID: GUID{4}},
+	}}
 }
 
-// TestTables: what is written is read back, for both schemes and sector sizes; a new drive gets the same partitions and other GUIDs;
-// damage is told and the backup is used; what cannot be is refused.
+// TestTables: what is written is read back, for both schemes and sector sizes; a new drive gets the same partitions and
+// other GUIDs; damage is told and the backup is used; what cannot be is refused.
 func TestTables(t *testing.T) {
 	for _, sector := range []int{512, 4096} {
 		old := example(sector)
@@ -107,7 +117,13 @@ func TestTables(t *testing.T) {
 	}
 
 	d := make(disk, 8<<20)
-	mbr := Table{Scheme: MBR, Sector: 512, ID32: 9, Slots: 4, Parts: []Entry{{Number: 2, First: 2048, Last: 4095, Code: 0xFD, Active: true}}}
+	mbr := Table{
+		Scheme: MBR,
+		Sector: 512,
+		ID32:   9,
+		Slots:  4,
+		Parts:  []Entry{{Number: 2, First: 2048, Last: 4095, Code: 0xFD, Active: true}},
+	}
 	pieces, err := mbr.Encode(uint64(len(d)))
 	require.NoError(t, err)
 	d.write(t, pieces)
@@ -130,7 +146,12 @@ func TestTables(t *testing.T) {
 // FuzzRead: whatever lies on a drive, reading ends, and what is read can be written and read again.
 func FuzzRead(f *testing.F) {
 	d := make(disk, 1<<20)
-	small := Table{Scheme: GPT, Sector: 512, Slots: 128, Parts: []Entry{{Number: 1, First: 64, Last: 100, Type: GUID{1}}}}
+	small := Table{
+		Scheme: GPT,
+		Sector: 512,
+		Slots:  128,
+		Parts:  []Entry{{Number: 1, First: 64, Last: 100, Type: GUID{1}}},
+	}
 	pieces, _ := small.Encode(uint64(len(d)))
 	for _, p := range pieces {
 		copy(d[p.Offset:], p.Bytes)

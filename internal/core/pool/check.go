@@ -5,9 +5,9 @@ import (
 	"slices"
 )
 
-// Check says what of a pool that somebody described cannot be so: where it stands, and why. Places are those of the pool's file
-// (docs/pool-file.md), such as groups[0].members[2].state. What a pool system reports of itself is checked so as well; that it is
-// also plausible is asked only of what people describe (Plausible).
+// Check says what of a pool that somebody described cannot be so: where it stands, and why. Places are those of the
+// pool's file (docs/pool-file.md), such as groups[0].members[2].state. What a pool system reports of itself is checked
+// so as well; that it is also plausible is asked only of what people describe (Plausible).
 func (p *Pool) Check() error {
 	if len(p.Groups) == 0 {
 		return fmt.Errorf("groups: %s has none: name its groups, each with its members", p.Name)
@@ -52,17 +52,28 @@ func (p *Pool) checkGroup(i int, slots map[string]string) error {
 			return err
 		}
 		if m.State == Standby {
-			return fmt.Errorf("%s.state: %s is in %s and stands by: name spares beside the groups", where, m.Slot, g.Name)
+			return fmt.Errorf(
+				"%s.state: %s is in %s and stands by: name spares beside the groups",
+				where,
+				m.Slot,
+				g.Name,
+			)
 		}
 	}
 	if !g.Protect.None && (g.Protect.Tolerance < 0 || g.Protect.Tolerance >= len(g.Members)) {
-		return fmt.Errorf("%s.protect.tolerance: %q has %d members and cannot lose %d of them with all data kept", at, g.Name, len(g.Members), g.Protect.Tolerance)
+		return fmt.Errorf(
+			"%s.protect.tolerance: %q has %d members and cannot lose %d of them with all data kept",
+			at,
+			g.Name,
+			len(g.Members),
+			g.Protect.Tolerance,
+		)
 	}
 	return nil
 }
 
-// Plausible says what of a pool that somebody described cannot be meant: protection that its members cannot give, more on a member
-// than it has room for. The pool has passed Check.
+// Plausible says what of a pool that somebody described cannot be meant: protection that its members cannot give, more
+// on a member than it has room for. The pool has passed Check.
 func (p *Pool) Plausible() error {
 	if p.Limit < 0 || p.Limit > 1 {
 		return fmt.Errorf("limit: %v is not a share of 0 to 1", p.Limit)
@@ -74,7 +85,14 @@ func (p *Pool) Plausible() error {
 		}
 		for j, m := range p.Groups[i].Members {
 			if m.Size > 0 && m.Used > m.Size {
-				return fmt.Errorf("%s.members[%d].used_bytes: %s holds %d bytes and has only %d", at, j, m.Slot, m.Used, m.Size)
+				return fmt.Errorf(
+					"%s.members[%d].used_bytes: %s holds %d bytes and has only %d",
+					at,
+					j,
+					m.Slot,
+					m.Used,
+					m.Size,
+				)
 			}
 		}
 	}
@@ -83,7 +101,13 @@ func (p *Pool) Plausible() error {
 		for _, g := range p.Groups {
 			switch {
 			case v.Group == "" && g.Protect.None && len(v.Extents) == 0: // spread over all groups, as they protect it
-				return fmt.Errorf("%s: the volume %q is spread over all groups, and %q protects nothing itself: name its group and its protection", at, v.Name, g.Name)
+				return fmt.Errorf(
+					"%s: the volume %q is spread over all groups, and %q protects nothing itself: name its "+
+						"group and its protection",
+					at,
+					v.Name,
+					g.Name,
+				)
 			case v.Group != "" && v.Group == g.Name:
 				if err := g.checkProtection(at+".protect", v.Protect); err != nil {
 					return err
@@ -97,7 +121,10 @@ func (p *Pool) Plausible() error {
 func (g *Group) plausible(at string) error {
 	if g.Protect.None {
 		if g.Protect.Tolerance != 0 || g.Protect.Data != 0 || g.Protect.StopsAt != 0 {
-			return fmt.Errorf("%s.protect.none: a group that protects nothing itself has no tolerance, data or stops_at", at)
+			return fmt.Errorf(
+				"%s.protect.none: a group that protects nothing itself has no tolerance, data or stops_at",
+				at,
+			)
 		}
 		return nil
 	}
@@ -119,17 +146,39 @@ func (g *Group) checkProtection(at string, pr Protection) error {
 	}
 	switch {
 	case pr.Data < -1:
-		return fmt.Errorf("%s.data: %d is not a number of pieces: 1 or more, or -1 for a stripe as wide as the group", at, pr.Data)
+		return fmt.Errorf(
+			"%s.data: %d is not a number of pieces: 1 or more, or -1 for a stripe as wide as the group",
+			at,
+			pr.Data,
+		)
 	case pr.Tolerance < 0:
 		return fmt.Errorf("%s.tolerance: %d is negative", at, pr.Tolerance)
 	case pr.Tolerance >= units:
-		return fmt.Errorf("%s.tolerance: %q has %d %s and cannot lose %d of them with all data kept", at, g.Name, units, what, pr.Tolerance)
+		return fmt.Errorf(
+			"%s.tolerance: %q has %d %s and cannot lose %d of them with all data kept",
+			at,
+			g.Name,
+			units,
+			what,
+			pr.Tolerance,
+		)
 	case pr.Data > 0 && width > len(g.Members):
-		return fmt.Errorf("%s.data: %d pieces of data and %d more do not lie on %d members, each on one of its own", at, max(1, pr.Data), pr.Tolerance, len(g.Members))
+		return fmt.Errorf(
+			"%s.data: %d pieces of data and %d more do not lie on %d members, each on one of its own",
+			at,
+			max(1, pr.Data),
+			pr.Tolerance,
+			len(g.Members),
+		)
 	case pr.StopsAt < 0:
 		return fmt.Errorf("%s.stops_at: %d is negative", at, pr.StopsAt)
 	case pr.StopsAt > pr.Tolerance:
-		return fmt.Errorf("%s.stops_at: with %d losses data is lost already, as the tolerance is %d", at, pr.StopsAt, pr.Tolerance)
+		return fmt.Errorf(
+			"%s.stops_at: with %d losses data is lost already, as the tolerance is %d",
+			at,
+			pr.StopsAt,
+			pr.Tolerance,
+		)
 	}
 	return nil
 }
@@ -144,7 +193,13 @@ func (p *Pool) checkMember(at string, m *Member, slots map[string]string) error 
 	slots[m.Slot] = at
 	switch {
 	case !slices.Contains(states, m.State):
-		return fmt.Errorf("%s.state: %s cannot be %q: a member is online, failing, missing, faulty, recovering, standby, out or unknown", at, m.Slot, m.State)
+		return fmt.Errorf(
+			"%s.state: %s cannot be %q: a member is online, failing, missing, faulty, recovering, standby, out "+
+				"or unknown",
+			at,
+			m.Slot,
+			m.State,
+		)
 	case m.Log != "" && !p.isLog(m.Log):
 		return fmt.Errorf("%s.log: %s depends on the log device %q, and there is none", at, m.Slot, m.Log)
 	}
@@ -161,7 +216,13 @@ func (p *Pool) checkVolume(at string, v *Volume, slots map[string]string) error 
 			m, group, ok := p.Slot(s)
 			switch {
 			case slots[s] == "" || !ok || group == "" && p.isSpareOrLog(m.Slot):
-				return fmt.Errorf("%s.slots[%d]: the volume %q has a piece on %q, and there is no such member of a group", at, j, v.Name, s)
+				return fmt.Errorf(
+					"%s.slots[%d]: the volume %q has a piece on %q, and there is no such member of a group",
+					at,
+					j,
+					v.Name,
+					s,
+				)
 			case v.Group != "" && group != v.Group:
 				return fmt.Errorf("%s.slots[%d]: %q is not in the group %q", at, j, s, v.Group)
 			case slices.Contains(e.Slots[:j], s):
@@ -169,7 +230,13 @@ func (p *Pool) checkVolume(at string, v *Volume, slots map[string]string) error 
 			}
 		}
 		if e.Need < 1 || e.Need > len(e.Slots) {
-			return fmt.Errorf("%s.need: an extent of %q has %d pieces and needs %d of them", at, v.Name, len(e.Slots), e.Need)
+			return fmt.Errorf(
+				"%s.need: an extent of %q has %d pieces and needs %d of them",
+				at,
+				v.Name,
+				len(e.Slots),
+				e.Need,
+			)
 		}
 	}
 	return nil

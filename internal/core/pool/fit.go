@@ -25,8 +25,9 @@ func (s Size) Takes(bytes drive.Bytes) string {
 	return ""
 }
 
-// Fit says what size a drive in the place of the member at slot must have: what the pool system itself asks for where it
-// says so, else the size of the member. ok is false where there is no such member, or where nothing tells how large it is (R7).
+// Fit says what size a drive in the place of the member at slot must have: what the pool system itself asks for where
+// it says so, else the size of the member. ok is false where there is no such member, or where nothing tells how large
+// it is (R7).
 func (p *Pool) Fit(slot string) (s Size, ok bool) {
 	m, group, ok := p.Slot(slot)
 	if !ok {
@@ -53,9 +54,18 @@ func (p *Pool) Fit(slot string) (s Size, ok bool) {
 			}
 		}
 		if m.Parity {
-			s = Size{Least: largest, WhyLeast: fmt.Sprintf("a parity drive is at least as large as the largest data drive, which has %d bytes", largest)}
+			s = Size{
+				Least: largest,
+				WhyLeast: fmt.Sprintf(
+					"a parity drive is at least as large as the largest data drive, which has %d bytes",
+					largest,
+				),
+			}
 		} else {
-			s.Most, s.WhyMost = least, fmt.Sprintf("no data drive may be larger than the smallest parity drive, which has %d bytes", least)
+			s.Most, s.WhyMost = least, fmt.Sprintf(
+				"no data drive may be larger than the smallest parity drive, which has %d bytes",
+				least,
+			)
 		}
 	}
 	return s, true

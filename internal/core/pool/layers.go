@@ -15,8 +15,8 @@ func (p *Pool) Unknown() Pool {
 	return p.With(StateUnkn, all...)
 }
 
-// Through is the pool as it is with the pools below it: a member that is a pool itself is missing when that has lost data, and
-// unknown when nothing is known of it.
+// Through is the pool as it is with the pools below it: a member that is a pool itself is missing when that has lost
+// data, and unknown when nothing is known of it.
 func (p *Pool) Through(below Lookup) Pool { return p.WithoutDrives(below, nil) }
 
 // WithoutDrives is the pool after drives are gone as well, wherever in it, or in the pools below it, they have places.
@@ -49,8 +49,8 @@ func (p *Pool) withoutDrives(below Lookup, drives []string, deep int) Pool {
 	return q
 }
 
-// Layered says whether members and drives are not one for one: a member is a pool or lies on several drives, or a drive has several
-// places.
+// Layered says whether members and drives are not one for one: a member is a pool or lies on several drives, or a drive
+// has several places.
 func (p *Pool) Layered() (yes bool) {
 	seen := map[string]bool{}
 	p.Everyone(func(_ string, m *Member) {
@@ -82,12 +82,12 @@ func (p *Pool) Drives(below Lookup) (keys []string) {
 	return keys
 }
 
-// mostTried is how many sets of drives are tried for a margin; when more would have to be, what was proven so far is the answer,
-// which is never too much.
+// mostTried is how many sets of drives are tried for a margin; when more would have to be, what was proven so far is
+// the answer, which is never too much.
 const mostTried = 20_000
 
-// DriveMargin is how many more drives can be lost, whichever they are, before data is. Where every member is one drive of its own it
-// is the pool's Margin; else every set of drives is tried, the smallest first.
+// DriveMargin is how many more drives can be lost, whichever they are, before data is. Where every member is one drive
+// of its own it is the pool's Margin; else every set of drives is tried, the smallest first.
 func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 	if !p.Layered() {
 		return p.Margin()
@@ -153,8 +153,8 @@ type Testimony struct {
 	Agrees bool
 }
 
-// Disagreements compares the live view with what the members' metadata say: of every member that is counted on, the metadata must
-// bear it out. A member of which there is no testimony was not borne out either.
+// Disagreements compares the live view with what the members' metadata say: of every member that is counted on, the
+// metadata must bear it out. A member of which there is no testimony was not borne out either.
 func (p *Pool) Disagreements(by []Testimony) (out []string) {
 	for _, g := range p.Groups {
 		for _, m := range g.Members {
@@ -164,7 +164,10 @@ func (p *Pool) Disagreements(by []Testimony) (out []string) {
 			i := slices.IndexFunc(by, func(t Testimony) bool { return t.Slot == m.Slot })
 			switch {
 			case i < 0:
-				out = append(out, "place "+m.Slot+": the pool shows it "+string(m.State)+", its own metadata could not be read")
+				out = append(
+					out,
+					"place "+m.Slot+": the pool shows it "+string(m.State)+", its own metadata could not be read",
+				)
 			case !by[i].Agrees:
 				out = append(out, "place "+m.Slot+": the pool shows it "+string(m.State)+", "+by[i].Says)
 			}

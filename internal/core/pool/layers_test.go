@@ -9,8 +9,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// TestDriveMargin: over pools in pools and drives with several places, the margin is what trying every set of drives finds, with
-// loss worked out bottom up, apart from the code that is tested.
+// TestDriveMargin: over pools in pools and drives with several places, the margin is what trying every set of drives
+// finds, with loss worked out bottom up, apart from the code that is tested.
 func TestDriveMargin(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		drives := rapid.IntRange(2, 6).Draw(t, "drives")
@@ -99,10 +99,26 @@ func TestDriveMargin(t *testing.T) {
 
 // TestLayersFailClosed: a member that is a pool of which nothing is known makes the margin unknown, not good.
 func TestLayersFailClosed(t *testing.T) {
-	p := Pool{Groups: []Group{{Name: "g", Protect: Protection{Tolerance: 1}, Members: []Member{{Slot: "0", State: Online, Under: "md"}, {Slot: "1", State: Online, Drive: "b"}}}}}
+	p := Pool{
+		Groups: []Group{
+			{
+				Name:    "g",
+				Protect: Protection{Tolerance: 1},
+				Members: []Member{{Slot: "0", State: Online, Under: "md"}, {Slot: "1", State: Online, Drive: "b"}},
+			},
+		},
+	}
 	_, known := p.DriveMargin(func(string) *Pool { return nil })
 	require.False(t, known)
-	low := &Pool{Groups: []Group{{Name: "g", Protect: Protection{Tolerance: 1}, Members: []Member{{Slot: "0", State: StateUnkn, Drive: "a"}, {Slot: "1", State: Online, Drive: "c"}}}}}
+	low := &Pool{
+		Groups: []Group{
+			{
+				Name:    "g",
+				Protect: Protection{Tolerance: 1},
+				Members: []Member{{Slot: "0", State: StateUnkn, Drive: "a"}, {Slot: "1", State: Online, Drive: "c"}},
+			},
+		},
+	}
 	_, known = p.DriveMargin(func(string) *Pool { return low })
 	require.False(t, known)
 	low.Groups[0].Members[0].State = Online
@@ -127,7 +143,25 @@ func TestLayersFailClosed(t *testing.T) {
 
 // TestDisagreements: every member that is counted on must be borne out by its own metadata.
 func TestDisagreements(t *testing.T) {
-	p := Pool{Groups: []Group{{Members: []Member{{Slot: "0", State: Online}, {Slot: "1", State: Online}, {Slot: "2", State: Missing}, {Slot: "3", State: Failing}}}}}
+	p := Pool{
+		Groups: []Group{
+			{
+				Members: []Member{
+					{Slot: "0", State: Online},
+					{Slot: "1", State: Online},
+					{Slot: "2", State: Missing},
+					{Slot: "3", State: Failing},
+				},
+			},
+		},
+	}
 	got := p.Disagreements([]Testimony{{Slot: "0", Agrees: true}, {Slot: "1", Says: "its superblock is 9 events old"}})
-	require.Equal(t, []string{"place 1: the pool shows it online, its superblock is 9 events old", "place 3: the pool shows it failing, its own metadata could not be read"}, got)
+	require.Equal(
+		t,
+		[]string{
+			"place 1: the pool shows it online, its superblock is 9 events old",
+			"place 3: the pool shows it failing, its own metadata could not be read",
+		},
+		got,
+	)
 }

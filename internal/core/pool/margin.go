@@ -24,9 +24,9 @@ func (m Margin) String() string {
 	return fmt.Sprintf("can lose %d more drives", int(m))
 }
 
-// GroupMargin is the least margin of what lies on one group: of its volumes where there are any, else of its own protection.
-// ok is false when nothing in the group says what it can lose, or when it is not known of a member whether it carries its share
-// and the answer depends on that (R7).
+// GroupMargin is the least margin of what lies on one group: of its volumes where there are any, else of its own
+// protection. ok is false when nothing in the group says what it can lose, or when it is not known of a member whether
+// it carries its share and the answer depends on that (R7).
 func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 	parts := p.groupParts(&g)
 	if len(parts) == 0 {
@@ -39,8 +39,8 @@ func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 	return x.told(), x.known
 }
 
-// VolumeMargin is the margin of one volume: of the extents that hold it where they are known, else of its own protection on its
-// group, or the least of all groups it is spread over.
+// VolumeMargin is the margin of one volume: of the extents that hold it where they are known, else of its own
+// protection on its group, or the least of all groups it is spread over.
 func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 	x, ok := p.volumePart(&v)
 	if !ok {
@@ -49,8 +49,9 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 	return x.told(), x.known
 }
 
-// Margin is the least margin of the pool's volumes and groups. ok is false for a pool of which a part is not known: that is
-// unknown, not healthy (R7). A loss that is certain whatever the unknown members turn out to be is told as a loss.
+// Margin is the least margin of the pool's volumes and groups. ok is false for a pool of which a part is not known:
+// that is unknown, not healthy (R7). A loss that is certain whatever the unknown members turn out to be is told as a
+// loss.
 func (p *Pool) Margin() (least Margin, ok bool) {
 	x, ok := p.limiting()
 	if !ok {
@@ -59,8 +60,9 @@ func (p *Pool) Margin() (least Margin, ok bool) {
 	return x.told(), x.known
 }
 
-// LimitedBy names what holds the margin down: log devices that others depend on, or the volume or group that can lose fewer than
-// the rest can; empty where all parts can lose the same, where nothing is known, and where data is lost (LostVolumes names it).
+// LimitedBy names what holds the margin down: log devices that others depend on, or the volume or group that can lose
+// fewer than the rest can; empty where all parts can lose the same, where nothing is known, and where data is lost
+// (LostVolumes names it).
 func (p *Pool) LimitedBy() string {
 	x, ok := p.limiting()
 	if !ok || !x.known || x.margin < 0 {
@@ -140,8 +142,9 @@ func (p *Pool) unsure(members []Member) bool {
 	})
 }
 
-// Bears is how many of what a protection counts, members or failure domains, a group can lose. Where there are more pieces than
-// domains, a domain holds several of a stripe, laid as evenly as can be; then it is fewer than the protection says.
+// Bears is how many of what a protection counts, members or failure domains, a group can lose. Where there are more
+// pieces than domains, a domain holds several of a stripe, laid as evenly as can be; then it is fewer than the
+// protection says.
 func (g *Group) Bears(pr Protection) int {
 	if !pr.Domains {
 		return pr.Tolerance
@@ -175,13 +178,16 @@ func (g *Group) domainPieces(pr Protection) (out []int) {
 		if i < width%n {
 			w++
 		}
-		out = append(out, max(1, w)) // narrower stripes lie now here, now there: one lost domain is one lost piece of some
+		out = append(
+			out,
+			max(1, w),
+		) // narrower stripes lie now here, now there: one lost domain is one lost piece of some
 	}
 	return out
 }
 
-// margin of a protection laid over one group: the size of the smallest set of further losses that breaks it, less one, and the log
-// devices in that set. Losing a log device loses all members that depend on it.
+// margin of a protection laid over one group: the size of the smallest set of further losses that breaks it, less one,
+// and the log devices in that set. Losing a log device loses all members that depend on it.
 func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 	bears := g.Bears(pr)
 	lost := p.units(g, pr, func(m *Member) bool { return p.gone(m) })
@@ -219,14 +225,18 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 	least := min(need, everything)
 	// Those that take one unit along are no worse than the loss of that member.
 	logs = slices.DeleteFunc(logs, func(t taken) bool { return len(t.units) < 2 })
-	slices.SortFunc(logs, func(a, b taken) int { return cmp.Or(len(b.units)-len(a.units), strings.Compare(a.log, b.log)) })
+	slices.SortFunc(
+		logs,
+		func(a, b taken) int { return cmp.Or(len(b.units)-len(a.units), strings.Compare(a.log, b.log)) },
+	)
 	try := func(n, covered int, names func() []string) {
 		if further := n + max(0, need-covered); further < least {
 			least, by = further, names()
 		}
 	}
-	// Members depend on one log device each, so that what the devices take adds up; domains may have members on several, and then every
-	// set of devices is tried. With more than twelve of those the sum is taken, which is never too little.
+	// Members depend on one log device each, so that what the devices take adds up; domains may have members on
+	// several, and then every set of devices is tried. With more than twelve of those the sum is taken, which is never
+	// too little.
 	const most = 12
 	if pr.Domains && len(logs) <= most {
 		for set := uint(1); set < 1<<len(logs); set++ {

@@ -78,8 +78,8 @@ func (p *Pool) groupParts(g *Group) (out []part) {
 	return out
 }
 
-// bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says nothing,
-// unless it is not known whether its members are there: then the pool is not known either (R7).
+// bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says
+// nothing, unless it is not known whether its members are there: then the pool is not known either (R7).
 func (p *Pool) bare(g *Group) []part {
 	x := part{name: "group " + g.Name}
 	if !g.Protect.None {

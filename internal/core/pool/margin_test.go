@@ -23,7 +23,10 @@ func random(r *rand.Rand) Pool {
 	}
 	n := 0
 	for g := range 1 + r.IntN(2) {
-		group := Group{Name: fmt.Sprintf("g%d", g), Protect: Protection{Tolerance: r.IntN(3), Data: r.IntN(3), Domains: r.IntN(3) == 0, None: r.IntN(4) == 0}}
+		group := Group{
+			Name:    fmt.Sprintf("g%d", g),
+			Protect: Protection{Tolerance: r.IntN(3), Data: r.IntN(3), Domains: r.IntN(3) == 0, None: r.IntN(4) == 0},
+		}
 		for range 2 + r.IntN(3) {
 			m := Member{Slot: fmt.Sprintf("m%d", n), State: Online, Domain: fmt.Sprintf("h%d", r.IntN(3))}
 			if logs > 0 && r.IntN(2) == 0 {
@@ -37,7 +40,11 @@ func random(r *rand.Rand) Pool {
 		}
 		if group.Protect.None {
 			for v := range 1 + r.IntN(3) {
-				vol := Volume{Name: fmt.Sprintf("%sv%d", group.Name, v), Group: group.Name, Protect: Protection{Tolerance: r.IntN(3), Data: r.IntN(3), Domains: r.IntN(3) == 0}}
+				vol := Volume{
+					Name:    fmt.Sprintf("%sv%d", group.Name, v),
+					Group:   group.Name,
+					Protect: Protection{Tolerance: r.IntN(3), Data: r.IntN(3), Domains: r.IntN(3) == 0},
+				}
 				for range max(0, r.IntN(5)-2) { // of some it is known which members hold which parts
 					e := Extent{}
 					for _, i := range r.Perm(len(group.Members))[:1+r.IntN(len(group.Members))] {
@@ -71,7 +78,8 @@ func broken(g Group, pr Protection, gone map[string]bool) bool {
 	if all || !pr.Domains {
 		return all || members > pr.Tolerance
 	}
-	// A stripe lies on so many domains; where there are more pieces than domains, some hold more of it, and any may be those.
+	// A stripe lies on so many domains; where there are more pieces than domains, some hold more of it, and any may be
+	// those.
 	every := map[string]bool{}
 	for _, m := range g.Members {
 		every[m.Domain] = true
@@ -117,8 +125,8 @@ func brokenVolume(g Group, v Volume, gone map[string]bool) bool {
 	return false
 }
 
-// oracle tries every set of further losses, of members and of log devices, and gives the size of the smallest that loses
-// data, less one.
+// oracle tries every set of further losses, of members and of log devices, and gives the size of the smallest that
+// loses data, less one.
 func oracle(p Pool) (Margin, bool) {
 	for _, l := range p.Logs {
 		if l.Lost() { // and with it all that depend on it
@@ -194,8 +202,19 @@ func TestMarginAgainstOracle(t *testing.T) {
 }
 
 func TestWithoutNamesVolumes(t *testing.T) {
-	p := Pool{Groups: []Group{{Name: "drives", Protect: Protection{None: true}, Members: []Member{{Slot: "1", State: Online}, {Slot: "2", State: Online}, {Slot: "3", State: Out}}}},
-		Volumes: []Volume{{Name: "thumbnails", Group: "drives"}, {Name: "scans", Group: "drives", Protect: Protection{Tolerance: 1}}}}
+	p := Pool{
+		Groups: []Group{
+			{
+				Name:    "drives",
+				Protect: Protection{None: true},
+				Members: []Member{{Slot: "1", State: Online}, {Slot: "2", State: Online}, {Slot: "3", State: Out}},
+			},
+		},
+		Volumes: []Volume{
+			{Name: "thumbnails", Group: "drives"},
+			{Name: "scans", Group: "drives", Protect: Protection{Tolerance: 1}},
+		},
+	}
 	m, _ := p.Margin()
 	require.Equal(t, "cannot lose another drive", m.String())
 	after, lost, known := p.Without("2")

@@ -59,11 +59,12 @@ const (
 	beam        = 600
 )
 
-// BestOrder finds the order of changes in a group that moves least, and in which no data is lost at any step: everything fits, and a
-// member is taken out only where it is drained before, filled beside, or can be missed. In a spread group pieces are taken
-// to lie in proportion to the members' sizes, as a pool system that weighs them by size lays them, with no two pieces of a
-// stripe on one member or domain. Where that is after some changes depends on which were made, not in which order, so the
-// search goes over sets; changes that are alike count as one kind. It is an error when there is no such order; it says why.
+// BestOrder finds the order of changes in a group that moves least, and in which no data is lost at any step:
+// everything fits, and a member is taken out only where it is drained before, filled beside, or can be missed. In a
+// spread group pieces are taken to lie in proportion to the members' sizes, as a pool system that weighs them by size
+// lays them, with no two pieces of a stripe on one member or domain. Where that is after some changes depends on which
+// were made, not in which order, so the search goes over sets; changes that are alike count as one kind. It is an error
+// when there is no such order; it says why.
 func (p *Pool) BestOrder(group string, changes []Change, limit float64) (MoveOrder, error) {
 	g := p.group(group)
 	if g.Name == "" && len(g.Members) == 0 {
@@ -83,7 +84,10 @@ func (p *Pool) BestOrder(group string, changes []Change, limit float64) (MoveOrd
 // movable says which of the changes cannot be made in any order.
 func (p *Pool) movable(g *Group, changes []Change) error {
 	if p.unsure(g.Members) {
-		return fmt.Errorf("the state of members of %s is not known, so taking one out may lose data", cmp.Or(g.Name, p.Name))
+		return fmt.Errorf(
+			"the state of members of %s is not known, so taking one out may lose data",
+			cmp.Or(g.Name, p.Name),
+		)
 	}
 	leaves := map[string]bool{}
 	for _, c := range changes {
@@ -104,7 +108,12 @@ func (p *Pool) movable(g *Group, changes []Change) error {
 		// What a lost member held comes from the others, or from itself when it is put back.
 		if p.gone(&m) {
 			if lost := p.lostWith(g, m.Slot); len(lost) > 0 {
-				return fmt.Errorf("%s is %s, and %s cannot be restored without it: put it back", c.Out, m.State, list(lost))
+				return fmt.Errorf(
+					"%s is %s, and %s cannot be restored without it: put it back",
+					c.Out,
+					m.State,
+					list(lost),
+				)
 			}
 		}
 	}
@@ -120,7 +129,8 @@ func (p *Pool) lostWith(g *Group, slot string) (names []string) {
 	}
 	for i := range p.Volumes {
 		v := &p.Volumes[i]
-		holds := len(v.Extents) == 0 || slices.ContainsFunc(v.Extents, func(e Extent) bool { return slices.Contains(e.Slots, slot) })
+		holds := len(v.Extents) == 0 ||
+			slices.ContainsFunc(v.Extents, func(e Extent) bool { return slices.Contains(e.Slots, slot) })
 		if !holds {
 			names = slices.DeleteFunc(names, func(n string) bool { return n == "volume "+v.Name })
 		}
@@ -128,8 +138,8 @@ func (p *Pool) lostWith(g *Group, slot string) (names []string) {
 	return names
 }
 
-// eachForItself is for groups in which nothing but the new member is filled: the order changes nothing about what moves. Members that
-// are lost are replaced first, so that the margin is whole again for the others.
+// eachForItself is for groups in which nothing but the new member is filled: the order changes nothing about what
+// moves. Members that are lost are replaced first, so that the margin is whole again for the others.
 func (p *Pool) eachForItself(g *Group, changes []Change) (out MoveOrder, err error) {
 	out.Proven = true
 	out.Basis = "Each new drive is filled before the next change begins, and no volume is lost or stopped at any step."
@@ -148,12 +158,19 @@ func (p *Pool) eachForItself(g *Group, changes []Change) (out MoveOrder, err err
 	for _, i := range order {
 		c := changes[i]
 		if c.In == nil || c.Out == "" {
-			return MoveOrder{}, fmt.Errorf("the stripes of %s are as wide as it has members: a drive can only be replaced there, not added or removed", g.Name)
+			return MoveOrder{}, fmt.Errorf(
+				"the stripes of %s are as wide as it has members: a drive can only be replaced there, not added "+
+					"or removed",
+				g.Name,
+			)
 		}
 		m, _, _ := now.Slot(c.Out)
 		size, known := now.Fit(c.Out)
 		if !known {
-			return MoveOrder{}, fmt.Errorf("the size of %s is not known, so no drive is known to fit in its place", c.Out)
+			return MoveOrder{}, fmt.Errorf(
+				"the size of %s is not known, so no drive is known to fit in its place",
+				c.Out,
+			)
 		}
 		size.Least = max(size.Least, m.Used)
 		if why := size.Takes(c.In.Size); why != "" {
@@ -207,7 +224,13 @@ func (p *Pool) bears(without *Pool, g *Group, slot, in string) error {
 	}
 	switch {
 	case len(lost) > 0:
-		return fmt.Errorf("%s cannot leave before %s is filled: without it, %s would be lost. Use a free bay and fill the new drive beside the old one", slot, in, list(lost))
+		return fmt.Errorf(
+			"%s cannot leave before %s is filled: without it, %s would be lost. Use a free bay and fill the new "+
+				"drive beside the old one",
+			slot,
+			in,
+			list(lost),
+		)
 	case len(stopped) > 0:
 		return fmt.Errorf("%s cannot leave before %s is filled: without it, %s would stop", slot, in, list(stopped))
 	}

@@ -241,7 +241,12 @@ func (s *search) run() (MoveOrder, error) {
 			}
 		}
 		if len(best) == 0 {
-			return MoveOrder{}, fmt.Errorf("there is no order in which these changes can be made: at some step, what lies on %s would not fit within its failure domains and a fullness of %.0f %%", s.g.Name, 100*s.limit)
+			return MoveOrder{}, fmt.Errorf(
+				"there is no order in which these changes can be made: at some step, what lies on %s would not "+
+					"fit within its failure domains and a fullness of %.0f %%",
+				s.g.Name,
+				100*s.limit,
+			)
 		}
 		level = level[:0]
 		for _, r := range best {
@@ -254,13 +259,23 @@ func (s *search) run() (MoveOrder, error) {
 			level = level[:beam]
 		}
 	}
-	out := MoveOrder{Proven: exact, Basis: "Reckoned: pieces lie in proportion to the members' sizes, what leaves is drained first, and everything fits at every step."}
+	out := MoveOrder{
+		Proven: exact,
+		Basis: "Reckoned: pieces lie in proportion to the members' sizes, what leaves is drained first, and " +
+			"everything fits at every step.",
+	}
 	margin, known := s.p.Margin()
 	done := make([]int, len(s.kinds))
 	for _, k := range level[0].way {
 		c := s.kinds[k][done[k]]
 		bytes, next, _ := s.cost(done, k)
-		step := MoveStep{Change: c, Words: s.changes[c].Words(), Bytes: drive.Bytes(bytes), Margin: margin, Known: known}
+		step := MoveStep{
+			Change: c,
+			Words:  s.changes[c].Words(),
+			Bytes:  drive.Bytes(bytes),
+			Margin: margin,
+			Known:  known,
+		}
 		from, to := s.at(done, -1), s.at(next, -1)
 		if between := s.at(done, c); s.changes[c].After && s.changes[c].Out != "" && s.changes[c].In != nil {
 			step.Moves = append(s.pairs(from.on, between.on), s.pairs(between.on, to.on)...)

@@ -15,7 +15,12 @@ import (
 func fixed(r *rand.Rand) Pool {
 	g := Group{Name: "g", Protect: Protection{Data: []int{0, -1}[r.IntN(2)]}}
 	for i := range 2 + r.IntN(4) {
-		m := Member{Slot: fmt.Sprint(i), State: Online, Size: drive.Bytes(2 + r.IntN(4)), Domain: fmt.Sprint("h", r.IntN(2))}
+		m := Member{
+			Slot:   fmt.Sprint(i),
+			State:  Online,
+			Size:   drive.Bytes(2 + r.IntN(4)),
+			Domain: fmt.Sprint("h", r.IntN(2)),
+		}
 		m.Used = drive.Bytes(r.IntN(int(m.Size)))
 		m.Needs = []drive.Bytes{0, m.Used + 1}[r.IntN(2)]
 		if r.IntN(6) == 0 {
@@ -34,8 +39,9 @@ func fixed(r *rand.Rand) Pool {
 	return p
 }
 
-// TestMovesLoseNothing: in groups in which nothing moves to other members, an order of changes is found exactly when there is one in
-// which the data is there and served at every step and every drive is large enough; told by trying every order with plain counting.
+// TestMovesLoseNothing: in groups in which nothing moves to other members, an order of changes is found exactly when
+// there is one in which the data is there and served at every step and every drive is large enough; told by trying
+// every order with plain counting.
 func TestMovesLoseNothing(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 8))
 	found, refused := 0, 0
@@ -44,7 +50,14 @@ func TestMovesLoseNothing(t *testing.T) {
 		g := p.Groups[0]
 		var changes []Change
 		for i, slot := range r.Perm(len(g.Members))[:1+r.IntN(min(3, len(g.Members)))] {
-			changes = append(changes, Change{Out: fmt.Sprint(slot), After: r.IntN(2) == 0, In: &Member{Slot: fmt.Sprint("new", i), State: Online, Size: drive.Bytes(1 + r.IntN(6))}})
+			changes = append(
+				changes,
+				Change{
+					Out:   fmt.Sprint(slot),
+					After: r.IntN(2) == 0,
+					In:    &Member{Slot: fmt.Sprint("new", i), State: Online, Size: drive.Bytes(1 + r.IntN(6))},
+				},
+			)
 		}
 		lostAtFirst := 0
 		lost := map[string]bool{}
@@ -78,7 +91,8 @@ func TestMovesLoseNothing(t *testing.T) {
 				}
 				if !gone[c.Out] && c.After {
 					n := was + 1
-					if was <= g.Protect.Tolerance && (n > g.Protect.Tolerance || n == len(g.Members) || stops > 0 && n >= stops) {
+					if was <= g.Protect.Tolerance &&
+						(n > g.Protect.Tolerance || n == len(g.Members) || stops > 0 && n >= stops) {
 						return false
 					}
 				}
@@ -119,7 +133,16 @@ func TestMovesLoseNothing(t *testing.T) {
 	require.Greater(t, found, 500)
 	require.Greater(t, refused, 1000)
 	// What cannot be meant, or cannot be known, is refused with its reason.
-	p := Pool{Name: "p", Groups: []Group{{Name: "g", Protect: Protection{Tolerance: 1}, Members: []Member{{Slot: "a", State: Online, Size: 4, Used: 2}, {Slot: "b", State: Online, Size: 4}}}}}
+	p := Pool{
+		Name: "p",
+		Groups: []Group{
+			{
+				Name:    "g",
+				Protect: Protection{Tolerance: 1},
+				Members: []Member{{Slot: "a", State: Online, Size: 4, Used: 2}, {Slot: "b", State: Online, Size: 4}},
+			},
+		},
+	}
 	in := func(n drive.Bytes) *Member { return &Member{Slot: "new", State: Online, Size: n} }
 	for want, c := range map[string][]Change{
 		"a is named in two changes":              {{Out: "a", In: in(8)}, {Out: "a"}},
@@ -141,18 +164,34 @@ func TestMovesLoseNothing(t *testing.T) {
 	require.ErrorContains(t, err, "not known")
 }
 
-// TestSpares: as many lost members as can be get a spare that fits, none gets one that does not, and no smaller one was left over;
-// told by trying every assignment.
+// TestSpares: as many lost members as can be get a spare that fits, none gets one that does not, and no smaller one was
+// left over; told by trying every assignment.
 func TestSpares(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 10))
 	several := 0
 	for range 3000 {
 		p := Pool{Name: "p", Groups: []Group{{Name: "g", Protect: Protection{Tolerance: 3}}}}
 		for i := range 4 {
-			p.Groups[0].Members = append(p.Groups[0].Members, Member{Slot: fmt.Sprint(i), State: Online, Domain: fmt.Sprint("h", r.IntN(2)), Size: drive.Bytes(1 + r.IntN(5))})
+			p.Groups[0].Members = append(
+				p.Groups[0].Members,
+				Member{
+					Slot:   fmt.Sprint(i),
+					State:  Online,
+					Domain: fmt.Sprint("h", r.IntN(2)),
+					Size:   drive.Bytes(1 + r.IntN(5)),
+				},
+			)
 		}
 		for i := range r.IntN(4) {
-			p.Spares = append(p.Spares, Member{Slot: fmt.Sprint("s", i), State: []MemberState{Standby, Standby, Faulty}[r.IntN(3)], Domain: []string{"", "h0", "h1"}[r.IntN(3)], Size: drive.Bytes(1 + r.IntN(6))})
+			p.Spares = append(
+				p.Spares,
+				Member{
+					Slot:   fmt.Sprint("s", i),
+					State:  []MemberState{Standby, Standby, Faulty}[r.IntN(3)],
+					Domain: []string{"", "h0", "h1"}[r.IntN(3)],
+					Size:   drive.Bytes(1 + r.IntN(6)),
+				},
+			)
 		}
 		lose := []string{"0", "1", "2"}[:1+r.IntN(3)]
 		fits := func(slot string, s Member) bool {
@@ -201,8 +240,9 @@ func TestSpares(t *testing.T) {
 	require.Greater(t, several, 200)
 }
 
-// TestEffectsTellEachVolume: a volume that loses a member is never called safe, whatever holds the pool's margin; what limits it is named;
-// a loss that is certain is told though other members are unknown; and the pool does not call lost what none of its volumes lost.
+// TestEffectsTellEachVolume: a volume that loses a member is never called safe, whatever holds the pool's margin; what
+// limits it is named; a loss that is certain is told though other members are unknown; and the pool does not call lost
+// what none of its volumes lost.
 func TestEffectsTellEachVolume(t *testing.T) {
 	r := rand.New(rand.NewPCG(11, 12))
 	counted := map[Outcome]int{}
@@ -253,16 +293,32 @@ func TestEffectsTellEachVolume(t *testing.T) {
 	}
 	require.Greater(t, min(counted[Safe], counted[Reduced], counted[Lost], counted[Untold]), 50, "%v", counted)
 
-	// A log device holds the margin at none before and after: the mirror that lost a half is told apart, and the device is named.
+	// A log device holds the margin at none before and after: the mirror that lost a half is told apart, and the device
+	// is named.
 	m := func(slot string) Member { return Member{Slot: slot, State: Online, Log: "log.1", Size: 4} }
-	p := Pool{Name: "p", Logs: []Member{{Slot: "log.1", State: Online}}, Groups: []Group{{Name: "m1", Protect: Protection{Tolerance: 1}, Members: []Member{m("a"), m("b")}}, {Name: "m2", Protect: Protection{Tolerance: 1}, Members: []Member{m("c"), m("d")}}},
-		Volumes: []Volume{{Name: "films", Group: "m1", Protect: Protection{Tolerance: 1}}, {Name: "scans", Group: "m2", Protect: Protection{Tolerance: 1}}}}
+	p := Pool{
+		Name: "p",
+		Logs: []Member{{Slot: "log.1", State: Online}},
+		Groups: []Group{
+			{Name: "m1", Protect: Protection{Tolerance: 1}, Members: []Member{m("a"), m("b")}},
+			{Name: "m2", Protect: Protection{Tolerance: 1}, Members: []Member{m("c"), m("d")}},
+		},
+		Volumes: []Volume{
+			{Name: "films", Group: "m1", Protect: Protection{Tolerance: 1}},
+			{Name: "scans", Group: "m2", Protect: Protection{Tolerance: 1}},
+		},
+	}
 	w := p.WhatIf([]string{"a"})
 	require.Equal(t, []Outcome{Reduced, Safe}, []Outcome{w.Effects[0].Outcome, w.Effects[1].Outcome})
 	require.Equal(t, "log device log.1", p.LimitedBy())
 	require.Equal(t, []string{"log device log.1", "volume films and log device log.1"}, []string{w.WasBy, w.IsBy})
 	p.Logs[0].State = Missing
-	require.Equal(t, []string{"films", "scans"}, p.LostVolumes(), "what depends on a log device that is missing is lost with it")
+	require.Equal(
+		t,
+		[]string{"films", "scans"},
+		p.LostVolumes(),
+		"what depends on a log device that is missing is lost with it",
+	)
 	// 4+2 pieces over three hosts survive one host, not two.
 	g := Group{Name: "g", Protect: Protection{Data: 4, Tolerance: 2, Domains: true}}
 	for i := range 6 {
@@ -272,8 +328,9 @@ func TestEffectsTellEachVolume(t *testing.T) {
 	require.EqualValues(t, 1, margin)
 }
 
-// TestRoomSaysWhenOthersMove: where it is known what lies where, moving the pieces of the member that leaves is enough exactly when
-// trying every place for each of them says so; where it is not known, nothing is called enough that a placement could refute.
+// TestRoomSaysWhenOthersMove: where it is known what lies where, moving the pieces of the member that leaves is enough
+// exactly when trying every place for each of them says so; where it is not known, nothing is called enough that a
+// placement could refute.
 func TestRoomSaysWhenOthersMove(t *testing.T) {
 	r := rand.New(rand.NewPCG(13, 14))
 	others, straight := 0, 0
@@ -283,7 +340,11 @@ func TestRoomSaysWhenOthersMove(t *testing.T) {
 		if pr.Tolerance+1 > n {
 			continue
 		}
-		p := Pool{Name: "p", Groups: []Group{{Name: "g", Protect: Protection{None: true}, Spread: true}}, Volumes: []Volume{{Name: "v", Group: "g", Protect: pr}}}
+		p := Pool{
+			Name:    "p",
+			Groups:  []Group{{Name: "g", Protect: Protection{None: true}, Spread: true}},
+			Volumes: []Volume{{Name: "v", Group: "g", Protect: pr}},
+		}
 		g := &p.Groups[0]
 		for i := range n {
 			g.Members = append(g.Members, Member{Slot: fmt.Sprint(i), State: Online, Domain: fmt.Sprint("h", i%4)})
@@ -332,7 +393,10 @@ func TestRoomSaysWhenOthersMove(t *testing.T) {
 				return true
 			}
 			for _, m := range g.Members {
-				taken := slices.ContainsFunc(moving[i].Slots, func(s string) bool { return s == m.Slot || pr.Domains && s != "0" && domain[s] == m.Domain })
+				taken := slices.ContainsFunc(
+					moving[i].Slots,
+					func(s string) bool { return s == m.Slot || pr.Domains && s != "0" && domain[s] == m.Domain },
+				)
 				if m.Slot == "0" || taken || free[m.Slot] == 0 {
 					continue
 				}

@@ -12,16 +12,28 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// spread makes a small pool whose pieces lie anywhere: sizes and volumes of a few bytes, so that everything can be tried.
+// spread makes a small pool whose pieces lie anywhere: sizes and volumes of a few bytes, so that everything can be
+// tried.
 func spread(r *rand.Rand) Pool {
 	g := Group{Name: "g", Protect: Protection{None: true}, Spread: true}
 	for i := range 2 + r.IntN(4) {
-		g.Members = append(g.Members, Member{Slot: fmt.Sprint(i), State: Online, Size: drive.Bytes(1 + r.IntN(5)), Domain: fmt.Sprintf("h%d", r.IntN(3))})
+		g.Members = append(
+			g.Members,
+			Member{
+				Slot:   fmt.Sprint(i),
+				State:  Online,
+				Size:   drive.Bytes(1 + r.IntN(5)),
+				Domain: fmt.Sprintf("h%d", r.IntN(3)),
+			},
+		)
 	}
 	p := Pool{Name: "p", Groups: []Group{g}}
 	for v := range 1 + r.IntN(2) {
 		pr := Protection{Tolerance: r.IntN(3), Data: 1 + r.IntN(2), Domains: r.IntN(2) == 0}
-		p.Volumes = append(p.Volumes, Volume{Name: fmt.Sprint("v", v), Group: "g", Protect: pr, Used: drive.Bytes((1 + r.IntN(3)) * pr.Data)})
+		p.Volumes = append(
+			p.Volumes,
+			Volume{Name: fmt.Sprint("v", v), Group: "g", Protect: pr, Used: drive.Bytes((1 + r.IntN(3)) * pr.Data)},
+		)
 	}
 	return p
 }
@@ -77,7 +89,10 @@ func TestRoomAgainstOracle(t *testing.T) {
 	for range 3000 {
 		p := spread(r)
 		leaves := p.Groups[0].Members[r.IntN(len(p.Groups[0].Members))]
-		left := slices.DeleteFunc(slices.Clone(p.Groups[0].Members), func(m Member) bool { return m.Slot == leaves.Slot })
+		left := slices.DeleteFunc(
+			slices.Clone(p.Groups[0].Members),
+			func(m Member) bool { return m.Slot == leaves.Slot },
+		)
 		want := placeable(p, left)
 		got := p.Room([]string{leaves.Slot}, 1)
 		require.Equal(t, want, got.Fits, "%s: %+v", got.Why, p)
@@ -105,11 +120,25 @@ func TestBestOrderAgainstOracle(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	compared, better := 0, 0
 	for range 400 {
-		p := Pool{Name: "p", Groups: []Group{{Name: "g", Spread: true, Protect: Protection{Tolerance: 1, Domains: r.IntN(2) == 0}}}}
-		for i := range 4 + r.IntN(4) {
-			p.Groups[0].Members = append(p.Groups[0].Members, Member{Slot: fmt.Sprint(i), State: Online, Size: drive.Bytes(1000 * (1 + r.IntN(4))), Used: 300, Domain: fmt.Sprintf("h%d", i%3)})
+		p := Pool{
+			Name:   "p",
+			Groups: []Group{{Name: "g", Spread: true, Protect: Protection{Tolerance: 1, Domains: r.IntN(2) == 0}}},
 		}
-		p.Volumes = []Volume{{Name: "v", Group: "g", Protect: p.Groups[0].Protect, Used: drive.Bytes(500 + r.IntN(2500))}}
+		for i := range 4 + r.IntN(4) {
+			p.Groups[0].Members = append(
+				p.Groups[0].Members,
+				Member{
+					Slot:   fmt.Sprint(i),
+					State:  Online,
+					Size:   drive.Bytes(1000 * (1 + r.IntN(4))),
+					Used:   300,
+					Domain: fmt.Sprintf("h%d", i%3),
+				},
+			)
+		}
+		p.Volumes = []Volume{
+			{Name: "v", Group: "g", Protect: p.Groups[0].Protect, Used: drive.Bytes(500 + r.IntN(2500))},
+		}
 		var changes []Change
 		for i := range 2 + r.IntN(3) {
 			c := Change{}
@@ -118,7 +147,12 @@ func TestBestOrderAgainstOracle(t *testing.T) {
 				c.After = r.IntN(2) == 0
 			}
 			if c.Out == "" || r.IntN(3) != 0 {
-				c.In = &Member{Slot: fmt.Sprintf("n%d", i), State: Online, Size: drive.Bytes(1000 * (1 + r.IntN(6))), Domain: fmt.Sprintf("h%d", i%3)}
+				c.In = &Member{
+					Slot:   fmt.Sprintf("n%d", i),
+					State:  Online,
+					Size:   drive.Bytes(1000 * (1 + r.IntN(6))),
+					Domain: fmt.Sprintf("h%d", i%3),
+				}
 			}
 			changes = append(changes, c)
 		}
@@ -175,7 +209,11 @@ func TestWhatIf(t *testing.T) {
 		return Member{Slot: slot, State: Online, Domain: domain, Size: 4 * tb, Used: 2 * tb, Needs: 4 * tb}
 	}
 	// Two groups of parity and a spare: the spare takes the place of one.
-	parity := Pool{Name: "two groups", Volumes: []Volume{{Name: "films", Used: 9 * tb}}, Spares: []Member{{Slot: "s", State: Standby, Size: 4 * tb}}}
+	parity := Pool{
+		Name:    "two groups",
+		Volumes: []Volume{{Name: "films", Used: 9 * tb}},
+		Spares:  []Member{{Slot: "s", State: Standby, Size: 4 * tb}},
+	}
 	for g := range 2 {
 		group := Group{Name: fmt.Sprint("g", g), Protect: Protection{Words: "single parity", Tolerance: 1}}
 		for i := range 4 {
@@ -201,10 +239,24 @@ func TestWhatIf(t *testing.T) {
 	require.Equal(t, 28, e.Sets)
 	require.Equal(t, map[Outcome]int{Lost: 12, Reduced: 16}, e.Of)
 
-	// Copies over hosts: a host's log device takes its members along; with two of three hosts gone nothing is lost, and nothing
-	// is served; what lay on one host cannot come back while there are only two others for three copies.
-	far := Pool{Name: "far", Logs: []Member{{Slot: "log a", State: Online, Domain: "a"}}, Volumes: []Volume{{Name: "v", Group: "g", Protect: Protection{Tolerance: 2, StopsAt: 2, Domains: true}, Used: 3 * tb}}}
-	far.Groups = []Group{{Name: "g", Protect: Protection{None: true}, Spread: true, Heals: true, Members: []Member{m("a1", "a"), m("a2", "a"), m("b1", "b"), m("b2", "b"), m("c1", "c")}}}
+	// Copies over hosts: a host's log device takes its members along; with two of three hosts gone nothing is lost, and
+	// nothing is served; what lay on one host cannot come back while there are only two others for three copies.
+	far := Pool{
+		Name: "far",
+		Logs: []Member{{Slot: "log a", State: Online, Domain: "a"}},
+		Volumes: []Volume{
+			{Name: "v", Group: "g", Protect: Protection{Tolerance: 2, StopsAt: 2, Domains: true}, Used: 3 * tb},
+		},
+	}
+	far.Groups = []Group{
+		{
+			Name:    "g",
+			Protect: Protection{None: true},
+			Spread:  true,
+			Heals:   true,
+			Members: []Member{m("a1", "a"), m("a2", "a"), m("b1", "b"), m("b2", "b"), m("c1", "c")},
+		},
+	}
 	far.Groups[0].Members[0].Log, far.Groups[0].Members[1].Log = "log a", "log a"
 	w = far.WhatIf([]string{"log a"})
 	require.Equal(t, []string{"a1", "a2"}, w.Along)
@@ -218,16 +270,38 @@ func TestWhatIf(t *testing.T) {
 	require.Equal(t, []Margin{2, 1, 2}, []Margin{w.Was, w.Is, w.Healed})
 	full := far.clone()
 	full.Limit = 0.7 // 3 TB must lie on what is left of b, of which 2.8 may be used
-	require.Contains(t, full.WhatIf([]string{"b1"}).Comebacks[0].Says, "do not fit on the others within their failure domains and a fullness of 70 %")
+	require.Contains(
+		t,
+		full.WhatIf([]string{"b1"}).Comebacks[0].Says,
+		"do not fit on the others within their failure domains and a fullness of 70 %",
+	)
 	_, err = far.Places([]string{"zz"})
 	require.ErrorContains(t, err, `far has no member "zz"; its members are a1`)
 
 	// A dedicated parity drive bounds the others from above.
-	ded := Pool{Name: "ded", Groups: []Group{{Name: "g", Protect: Protection{Tolerance: 1}, Members: []Member{{Slot: "d1", Size: 2 * tb, Needs: tb}, {Slot: "d2", Size: 3 * tb, Needs: tb}, {Slot: "p", Size: 4 * tb, Needs: 4 * tb, Parity: true}}}}}
+	ded := Pool{
+		Name: "ded",
+		Groups: []Group{
+			{
+				Name:    "g",
+				Protect: Protection{Tolerance: 1},
+				Members: []Member{
+					{Slot: "d1", Size: 2 * tb, Needs: tb},
+					{Slot: "d2", Size: 3 * tb, Needs: tb},
+					{Slot: "p", Size: 4 * tb, Needs: 4 * tb, Parity: true},
+				},
+			},
+		},
+	}
 	fit, ok := ded.Fit("d1")
 	require.True(t, ok)
 	require.Equal(t, "", fit.Takes(4*tb))
-	require.Equal(t, "it is 1 bytes too large: no data drive may be larger than the smallest parity drive, which has 4000000000000 bytes", fit.Takes(4*tb+1))
+	require.Equal(
+		t,
+		"it is 1 bytes too large: no data drive may be larger than the smallest parity drive, which has "+
+			"4000000000000 bytes",
+		fit.Takes(4*tb+1),
+	)
 	require.Contains(t, fit.Takes(tb-1), "it is 1 bytes too small")
 	fit, _ = ded.Fit("p")
 	require.Equal(t, 3*tb, fit.Least)
@@ -238,9 +312,27 @@ func BenchmarkBestOrder(b *testing.B) {
 	p := Pool{Name: "p", Groups: []Group{{Name: "g", Spread: true, Protect: Protection{Tolerance: 2, Domains: true}}}}
 	var changes []Change
 	for i := range 24 {
-		m := Member{Slot: fmt.Sprint(i), State: Online, Size: drive.Bytes(4e12 + float64(i%7)*1e12), Used: 2e12, Domain: fmt.Sprintf("h%d", i%6)}
+		m := Member{
+			Slot:   fmt.Sprint(i),
+			State:  Online,
+			Size:   drive.Bytes(4e12 + float64(i%7)*1e12),
+			Used:   2e12,
+			Domain: fmt.Sprintf("h%d", i%6),
+		}
 		p.Groups[0].Members = append(p.Groups[0].Members, m)
-		changes = append(changes, Change{Out: m.Slot, In: &Member{Slot: fmt.Sprint("n", i), State: Online, Size: m.Size + drive.Bytes(float64(1+i%5)*2e12), Domain: m.Domain}, After: i%2 == 0})
+		changes = append(
+			changes,
+			Change{
+				Out: m.Slot,
+				In: &Member{
+					Slot:   fmt.Sprint("n", i),
+					State:  Online,
+					Size:   m.Size + drive.Bytes(float64(1+i%5)*2e12),
+					Domain: m.Domain,
+				},
+				After: i%2 == 0,
+			},
+		)
 	}
 	p.Volumes = []Volume{{Name: "v", Group: "g", Protect: p.Groups[0].Protect, Used: 18e12}}
 	for b.Loop() {

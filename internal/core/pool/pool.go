@@ -34,8 +34,8 @@ type Group struct {
 	Name    string     `json:"name"`
 	Protect Protection `json:"protect"`
 	Members []Member   `json:"members"`
-	// Spread is true where pieces lie on whichever members have room, so that what lies on one can move to others; Heals where
-	// the pool system moves them by itself when a member is lost.
+	// Spread is true where pieces lie on whichever members have room, so that what lies on one can move to others;
+	// Heals where the pool system moves them by itself when a member is lost.
 	Spread bool `json:"spread"`
 	Heals  bool `json:"heals"`
 }
@@ -46,11 +46,11 @@ type Protection struct {
 	Words string `json:"words"`
 	// Tolerance is how many members, or domains, can be lost with all data kept.
 	Tolerance int `json:"tolerance"`
-	// Data is how many pieces of a stripe carry data: 1, or 0, for copies, k for parity or erasure coding of k and Tolerance
-	// more; -1 for a stripe that is as wide as there are members.
+	// Data is how many pieces of a stripe carry data: 1, or 0, for copies, k for parity or erasure coding of k and
+	// Tolerance more; -1 for a stripe that is as wide as there are members.
 	Data int `json:"data"`
-	// StopsAt is with how many losses it is not served any more, though nothing is lost yet; 0 for one that is served as long
-	// as nothing is lost.
+	// StopsAt is with how many losses it is not served any more, though nothing is lost yet; 0 for one that is served
+	// as long as nothing is lost.
 	StopsAt int `json:"stops_at"`
 	// Domains is true when copies are spread over failure domains (hosts): all members lost in one count once.
 	Domains bool `json:"domains"`
@@ -64,8 +64,8 @@ type Volume struct {
 	Group   string      `json:"group"` // empty: as its groups are
 	Protect Protection  `json:"protect"`
 	Used    drive.Bytes `json:"used"`
-	// Extents say which members hold which parts of it, where the pool system can tell; then it is they that count, not the
-	// whole group.
+	// Extents say which members hold which parts of it, where the pool system can tell; then it is they that count, not
+	// the whole group.
 	Extents []Extent `json:"extents"`
 }
 
@@ -105,7 +105,8 @@ type Member struct {
 	// Parity is true of a member that holds nothing but the parity of the others.
 	Parity bool   `json:"parity"`
 	Errors Errors `json:"errors"`
-	// Beside is the slot of the member that still carries the share that this one is filled with: until it is, nothing is lost.
+	// Beside is the slot of the member that still carries the share that this one is filled with: until it is, nothing
+	// is lost.
 	Beside string `json:"beside"`
 	// StandsFor is the slot of the member whose share this spare carries, since it took over.
 	StandsFor string `json:"stands_for"`
@@ -117,8 +118,8 @@ type Member struct {
 	Drives []string `json:"drives,omitempty"`
 	// Under is the id of the pool that it is; Drive is empty then.
 	Under string `json:"under,omitempty"`
-	// Partition is the number of the partition that it lies on, 0 for none; Layers are the kinds of devices between the drive and
-	// it, from the drive up.
+	// Partition is the number of the partition that it lies on, 0 for none; Layers are the kinds of devices between the
+	// drive and it, from the drive up.
 	Partition int      `json:"partition,omitempty"`
 	Layers    []string `json:"layers,omitempty"`
 }
@@ -128,8 +129,8 @@ func (m Member) On(driveKey string) bool {
 	return driveKey != "" && (m.Drive == driveKey || slices.Contains(m.Drives, driveKey))
 }
 
-// ParseState takes a member's state from outside. One that is not known here is unknown: it counts neither as healthy nor as
-// lost (R7).
+// ParseState takes a member's state from outside. One that is not known here is unknown: it counts neither as healthy
+// nor as lost (R7).
 func ParseState(s string) MemberState {
 	if slices.Contains(states, MemberState(s)) {
 		return MemberState(s)
@@ -217,8 +218,8 @@ func (p Pool) Whole() Pool {
 	return q
 }
 
-// With is a copy of the pool in which the members at the given places are in another state. One whose share lies elsewhere
-// already cannot go missing again.
+// With is a copy of the pool in which the members at the given places are in another state. One whose share lies
+// elsewhere already cannot go missing again.
 func (p Pool) With(state MemberState, slots ...string) Pool {
 	q := p.clone()
 	q.Everyone(func(_ string, m *Member) {

@@ -5,9 +5,9 @@ import (
 	"slices"
 )
 
-// CopySets are the sets of members that hold the same data, for a raid10 of n members: as __raid10_find_phys of drivers/md/raid10.c
-// places the copies of each chunk. The layout has near copies in its low byte, far copies in the next, and in bits 17 and 18 how far
-// copies are kept together.
+// CopySets are the sets of members that hold the same data, for a raid10 of n members: as __raid10_find_phys of
+// drivers/md/raid10.c places the copies of each chunk. The layout has near copies in its low byte, far copies in the
+// next, and in bits 17 and 18 how far copies are kept together.
 func CopySets(n, layout int) (sets [][]int) {
 	near, far := max(1, layout&0xff), max(1, layout>>8&0xff)
 	setSize := n

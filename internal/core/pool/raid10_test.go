@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCopySets: which members hold the same is as the kernel's documentation shows it for each layout (md(4), and the comments of
-// drivers/md/raid10.c).
+// TestCopySets: which members hold the same is as the kernel's documentation shows it for each layout (md(4), and the
+// comments of drivers/md/raid10.c).
 func TestCopySets(t *testing.T) {
 	const far, offset, improved = 1, 1 << 16, 1 << 17
 	for _, c := range []struct {
@@ -37,7 +37,10 @@ func TestCopySets(t *testing.T) {
 		require.Equal(t, c.want, got, fmt.Sprintf("%d members, layout %x", c.n, c.layout))
 	}
 	// Far copies over four, members 0 and 2 lost: every chunk has one left.
-	p := Pool{Groups: []Group{{Name: "g", Protect: Protection{None: true}}}, Volumes: []Volume{{Name: "v", Group: "g", Protect: Protection{Data: 1}}}}
+	p := Pool{
+		Groups:  []Group{{Name: "g", Protect: Protection{None: true}}},
+		Volumes: []Volume{{Name: "v", Group: "g", Protect: Protection{Data: 1}}},
+	}
 	for i := range 4 {
 		state := Online
 		if i%2 == 0 {
@@ -46,7 +49,10 @@ func TestCopySets(t *testing.T) {
 		p.Groups[0].Members = append(p.Groups[0].Members, Member{Slot: fmt.Sprint(i), State: state})
 	}
 	for _, set := range CopySets(4, 2<<8|far) {
-		p.Volumes[0].Extents = append(p.Volumes[0].Extents, Extent{Need: 1, Slots: []string{fmt.Sprint(set[0]), fmt.Sprint(set[1])}})
+		p.Volumes[0].Extents = append(
+			p.Volumes[0].Extents,
+			Extent{Need: 1, Slots: []string{fmt.Sprint(set[0]), fmt.Sprint(set[1])}},
+		)
 	}
 	m, known := p.Margin()
 	require.True(t, known && m == 0, "it runs, and no other may fail: %d", m)

@@ -14,18 +14,18 @@ type Room struct {
 	Why  string      // where it does not, in words
 	Need drive.Bytes // what must move: all that lies on those that leave
 	Free drive.Bytes // what the others could take together; that it is more than Need does not make it fit
-	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that lie on the others may have
-	// to move as well, which not every pool system does by itself.
+	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that lie on the
+	// others may have to move as well, which not every pool system does by itself.
 	Others bool
 }
 
-// Room says whether what lies on the members at slots fits on the others, when none of them is filled above limit (a share,
-// 0 to 1; 0 takes the pool's own). It is not the sum that counts: the copies of one thing lie on different members, or in
-// different failure domains, so a large drive among small ones cannot be used to its end.
+// Room says whether what lies on the members at slots fits on the others, when none of them is filled above limit (a
+// share, 0 to 1; 0 takes the pool's own). It is not the sum that counts: the copies of one thing lie on different
+// members, or in different failure domains, so a large drive among small ones cannot be used to its end.
 //
-// The pieces of a volume with stripes of width w, w·y bytes in all, can be laid so that no member, or domain, has two of
-// one stripe, whenever no member holds more than y of them (McNaughton 1959, the wrap-around rule). Which amounts each
-// member takes is then a flow from volumes to members, and they fit if the largest flow takes all of them.
+// The pieces of a volume with stripes of width w, w·y bytes in all, can be laid so that no member, or domain, has two
+// of one stripe, whenever no member holds more than y of them (McNaughton 1959, the wrap-around rule). Which amounts
+// each member takes is then a flow from volumes to members, and they fit if the largest flow takes all of them.
 func (p *Pool) Room(slots []string, limit float64) Room {
 	limit = p.limitOf(limit)
 	leaving := map[string]bool{}
@@ -48,7 +48,10 @@ func (p *Pool) Room(slots []string, limit float64) Room {
 		switch {
 		case !touched || !out.Fits:
 		case !g.Spread:
-			out.Fits, out.Why = false, fmt.Sprintf("the stripes of %s are as wide as it has members: what lies on one cannot move to the others", g.Name)
+			out.Fits, out.Why = false, fmt.Sprintf(
+				"the stripes of %s are as wide as it has members: what lies on one cannot move to the others",
+				g.Name,
+			)
 		case p.unsure(g.Members):
 			out.Fits, out.Why = false, fmt.Sprintf("the state of members of %s is not known", g.Name)
 		default:
@@ -70,10 +73,10 @@ func (p *Pool) limitOf(limit float64) float64 {
 	return limit
 }
 
-// straight says whether the pieces of those that leave certainly fit on the others while every other piece stays where it is. Where it
-// is known which members hold which pieces, it is a flow from extents to the members that may take them; else it holds when even
-// those members that are the least free can take everything (Hall 1935): of the members, or domains, that are left, a stripe of
-// width w lies on w-1, and any other may take its piece.
+// straight says whether the pieces of those that leave certainly fit on the others while every other piece stays where
+// it is. Where it is known which members hold which pieces, it is a flow from extents to the members that may take
+// them; else it holds when even those members that are the least free can take everything (Hall 1935): of the members,
+// or domains, that are left, a stripe of width w lies on w-1, and any other may take its piece.
 func (p *Pool) straight(g *Group, leaving map[string]bool, limit float64) bool {
 	var left []*Member
 	moves := 0.0
@@ -203,8 +206,8 @@ type load struct {
 	each    int // how many pieces of a stripe one domain may hold; 1 unless there are more pieces than domains
 }
 
-// loads are what the volumes of a group, or the group itself, lay on it. What its members hold beyond what the volumes say is laid
-// as well, as widely as any of them.
+// loads are what the volumes of a group, or the group itself, lay on it. What its members hold beyond what the volumes
+// say is laid as well, as widely as any of them.
 func (p *Pool) loads(g *Group, left int) (out []load) {
 	domains := map[string]bool{}
 	held := 0.0
@@ -221,7 +224,10 @@ func (p *Pool) loads(g *Group, left int) (out []load) {
 			data = max(1, left-pr.Tolerance)
 		}
 		width := data + pr.Tolerance
-		out = append(out, load{name, width, bytes / float64(data), pr.Domains, max(1, (width+len(domains)-1)/max(1, len(domains)))})
+		out = append(
+			out,
+			load{name, width, bytes / float64(data), pr.Domains, max(1, (width+len(domains)-1)/max(1, len(domains)))},
+		)
 	}
 	widest := g.Protect
 	told := 0.0
@@ -271,7 +277,12 @@ func (p *Pool) fits(g *Group, leaving map[string]bool, limit float64) (bool, str
 			return false, fmt.Sprintf("%s needs %d members, and %d are left", l.name, l.width, len(left))
 		}
 		if l.domains && len(domains)*l.each < l.width {
-			return false, fmt.Sprintf("%s needs %d failure domains, and %d are left", l.name, (l.width+l.each-1)/l.each, len(domains))
+			return false, fmt.Sprintf(
+				"%s needs %d failure domains, and %d are left",
+				l.name,
+				(l.width+l.each-1)/l.each,
+				len(domains),
+			)
 		}
 	}
 	// Nodes: source, sink, a node a load, a node a load and domain, a node a member.
@@ -303,7 +314,11 @@ func (p *Pool) fits(g *Group, leaving map[string]bool, limit float64) (bool, str
 	}
 	got := f.most(0, 1)
 	if missing := want - got; missing > want*1e-9+0.5 {
-		return false, fmt.Sprintf("%s do not fit on the others within their failure domains and a fullness of %.0f %%", bytesOf(missing), 100*limit)
+		return false, fmt.Sprintf(
+			"%s do not fit on the others within their failure domains and a fullness of %.0f %%",
+			bytesOf(missing),
+			100*limit,
+		)
 	}
 	return true, ""
 }

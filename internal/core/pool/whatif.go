@@ -94,7 +94,12 @@ func (p *Pool) Places(names []string) (slots []string, err error) {
 			})
 		}
 		if len(found) == 0 {
-			return nil, fmt.Errorf("%s has no member %q; its members are %s", p.Name, name, strings.Join(p.slots(12), ", "))
+			return nil, fmt.Errorf(
+				"%s has no member %q; its members are %s",
+				p.Name,
+				name,
+				strings.Join(p.slots(12), ", "),
+			)
 		}
 		for _, s := range found {
 			if !slices.Contains(slots, s) {
@@ -179,14 +184,19 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 		}
 		e := Effect{Group: g.Name, Words: g.Protect.Words}
 		bare := &Volume{Protect: g.Protect}
-		e.judge(was[0], after.bare(&after.Groups[j])[0], after.stopped(&after.Groups[j], bare), p.lowers(after, j, bare))
+		e.judge(
+			was[0],
+			after.bare(&after.Groups[j])[0],
+			after.stopped(&after.Groups[j], bare),
+			p.lowers(after, j, bare),
+		)
 		out = append(out, e)
 	}
 	return out
 }
 
-// lowers says whether a member of the group that held pieces of the volume holds them no more. Its redundancy is less then, even
-// where something else, a log device or another group, holds the margin at the same figure before and after.
+// lowers says whether a member of the group that held pieces of the volume holds them no more. Its redundancy is less
+// then, even where something else, a log device or another group, holds the margin at the same figure before and after.
 func (p *Pool) lowers(after *Pool, group int, v *Volume) bool {
 	for i := range after.Groups[group].Members {
 		m := &after.Groups[group].Members[i]
@@ -194,7 +204,8 @@ func (p *Pool) lowers(after *Pool, group int, v *Volume) bool {
 		if before.State == Out || p.gone(before) || !after.gone(m) {
 			continue
 		}
-		if len(v.Extents) == 0 || slices.ContainsFunc(v.Extents, func(x Extent) bool { return slices.Contains(x.Slots, m.Slot) }) {
+		if len(v.Extents) == 0 ||
+			slices.ContainsFunc(v.Extents, func(x Extent) bool { return slices.Contains(x.Slots, m.Slot) }) {
 			return true
 		}
 	}
@@ -254,8 +265,8 @@ func (p *Pool) lostPieces(g *Group, pr Protection) (n int) {
 	return n
 }
 
-// comebacks says how each of the lost comes back by itself, and makes it so in q: spares first, each for one; then where
-// the pool system restores shares on others, those, if there is room for all of them.
+// comebacks says how each of the lost comes back by itself, and makes it so in q: spares first, each for one; then
+// where the pool system restores shares on others, those, if there is room for all of them.
 func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 	var wanted []string // places that a spare may take
 	for _, slot := range w.Lose {
@@ -288,7 +299,10 @@ func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 		g := p.group(group)
 		switch {
 		case spare != nil:
-			c.By, c.Has, c.Fits, c.Says = spare.Slot, spare.Size, true, fmt.Sprintf("the spare %s takes its place", spare.Slot)
+			c.By, c.Has, c.Fits, c.Says = spare.Slot, spare.Size, true, fmt.Sprintf(
+				"the spare %s takes its place",
+				spare.Slot,
+			)
 			q.Everyone(func(_ string, x *Member) {
 				if x.Slot == c.Slot {
 					x.State = Online
@@ -319,8 +333,8 @@ func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 	return out
 }
 
-// SpareFits says why a spare cannot take the place of the member at slot, as far as the pool can tell; empty when it can. What
-// only the drives tell, their sectors and media, is not looked at.
+// SpareFits says why a spare cannot take the place of the member at slot, as far as the pool can tell; empty when it
+// can. What only the drives tell, their sectors and media, is not looked at.
 func (p *Pool) SpareFits(slot string, spare *Member) string {
 	m, _, ok := p.Slot(slot)
 	size, sized := p.Fit(slot)
@@ -340,8 +354,8 @@ func (p *Pool) SpareFits(slot string, spare *Member) string {
 	return ""
 }
 
-// spares gives to as many places as can be a spare that fits, each to one, and of those that fit the smallest, so that a large one
-// stays for a place that needs it (augmenting paths: Kuhn 1955).
+// spares gives to as many places as can be a spare that fits, each to one, and of those that fit the smallest, so that
+// a large one stays for a place that needs it (augmenting paths: Kuhn 1955).
 func (p *Pool) spares(places, lost []string) map[string]*Member {
 	var free []*Member
 	for i := range p.Spares {
@@ -450,12 +464,22 @@ func (p *Pool) Survives(n int) (Endurance, error) {
 		}
 	})
 	if n < 1 || n > len(there) {
-		return Endurance{}, fmt.Errorf("%s has %d members that can be lost: ask for 1 to %d", p.Name, len(there), len(there))
+		return Endurance{}, fmt.Errorf(
+			"%s has %d members that can be lost: ask for 1 to %d",
+			p.Name,
+			len(there),
+			len(there),
+		)
 	}
 	sets := 1
 	for i := range n {
 		if sets = sets * (len(there) - i) / (i + 1); sets > MostSets {
-			return Endurance{}, fmt.Errorf("there are more than %d sets of %d among %d members: ask for fewer", MostSets, n, len(there))
+			return Endurance{}, fmt.Errorf(
+				"there are more than %d sets of %d among %d members: ask for fewer",
+				MostSets,
+				n,
+				len(there),
+			)
 		}
 	}
 	out := Endurance{N: n, Of: map[Outcome]int{}}
@@ -477,11 +501,17 @@ func (p *Pool) Survives(n int) (Endurance, error) {
 				set := WorstSet{Lose: slices.Clone(chosen), Outcome: w}
 				for _, e := range effects {
 					if e.Outcome == w {
-						set.Volumes = append(set.Volumes, strings.TrimSpace(e.Volume+" "+map[bool]string{true: e.Group}[e.Volume == ""]))
+						set.Volumes = append(
+							set.Volumes,
+							strings.TrimSpace(e.Volume+" "+map[bool]string{true: e.Group}[e.Volume == ""]),
+						)
 					}
 				}
 				out.Worst = append(out.Worst, set)
-				slices.SortStableFunc(out.Worst, func(a, b WorstSet) int { return b.Outcome.Gravity() - a.Outcome.Gravity() })
+				slices.SortStableFunc(
+					out.Worst,
+					func(a, b WorstSet) int { return b.Outcome.Gravity() - a.Outcome.Gravity() },
+				)
 				out.Worst = out.Worst[:min(shown, len(out.Worst))]
 			}
 			return

@@ -1,5 +1,5 @@
-// Package record is what is kept of a procedure for people to read: what was looked at and with what result, and who did, said
-// or saw what, and when.
+// Package record is what is kept of a procedure for people to read: what was looked at and with what result, and who
+// did, said or saw what, and when.
 package record
 
 import "time"

@@ -7,14 +7,16 @@ import (
 	"slices"
 )
 
-// shape is how the logarithm of the pace runs over the whole, up to a level, and how likely that was held to be beforehand.
+// shape is how the logarithm of the pace runs over the whole, up to a level, and how likely that was held to be
+// beforehand.
 type shape struct {
 	at     func(x float64) float64
 	weight float64 // in the end a logarithm
 }
 
-// zoned is the pace at share x of the whole where the data reach so far towards the innermost tracks: the pace goes with the radius,
-// the bytes with the area, and the innermost radius is about half of the outermost (rate = sqrt(1 - 0.75·reach·x)).
+// zoned is the pace at share x of the whole where the data reach so far towards the innermost tracks: the pace goes
+// with the radius, the bytes with the area, and the innermost radius is about half of the outermost (rate = sqrt(1 -
+// 0.75·reach·x)).
 func zoned(reach float64) func(float64) float64 {
 	return func(x float64) float64 { return 0.5 * math.Log(1-0.75*reach*math.Min(1, x)) }
 }
@@ -102,8 +104,9 @@ const (
 
 const dayLong = 86400.0
 
-// explanations are the additions to level and shape: what they are at each bin and later, and how likely beforehand. wall is how long
-// all may take, clock the time of day in UTC at which the course began, in seconds: busy hours begin and end on the hour.
+// explanations are the additions to level and shape: what they are at each bin and later, and how likely beforehand.
+// wall is how long all may take, clock the time of day in UTC at which the course began, in seconds: busy hours begin
+// and end on the hour.
 func explanations(b []bin, wall, clock float64) (out []model) {
 	n := len(b)
 	out = append(out, model{prior: math.Log(0.6)})
@@ -119,7 +122,14 @@ func explanations(b []bin, wall, clock float64) (out []model) {
 			for j := i; j < n; j++ {
 				column[j] = 1
 			}
-			out = append(out, model{columns: [][]float64{column}, effect: func(float64) []float64 { return []float64{1} }, prior: math.Log(0.2 / float64(count))})
+			out = append(
+				out,
+				model{
+					columns: [][]float64{column},
+					effect:  func(float64) []float64 { return []float64{1} },
+					prior:   math.Log(0.2 / float64(count)),
+				},
+			)
 		}
 	}
 	// Busy hours: a window of the day, each day, of some length.
@@ -143,7 +153,14 @@ func explanations(b []bin, wall, clock float64) (out []model) {
 				if some < 2 || some > float64(n)-2 {
 					continue
 				}
-				out = append(out, model{columns: [][]float64{column}, effect: func(at float64) []float64 { return []float64{in(at)} }, prior: math.Log(0.15 / float64(24*len(lengths)))})
+				out = append(
+					out,
+					model{
+						columns: [][]float64{column},
+						effect:  func(at float64) []float64 { return []float64{in(at)} },
+						prior:   math.Log(0.15 / float64(24*len(lengths))),
+					},
+				)
 			}
 		}
 		turn := func(at float64) []float64 {
@@ -166,7 +183,8 @@ type sums struct {
 	yy float64
 }
 
-// whiten takes from each value rho times the one before; the first is as it is, as its variance is that of the noise itself.
+// whiten takes from each value rho times the one before; the first is as it is, as its variance is that of the noise
+// itself.
 func whiten(v []float64, rho float64) []float64 {
 	out := make([]float64, len(v))
 	out[0] = v[0] * math.Sqrt(math.Max(1-rho*rho, 0.02))
@@ -183,9 +201,14 @@ func dot(a, b []float64) (sum float64) {
 	return sum
 }
 
-// posterior is the regression of one explanation with noise of one size: how likely the data are under it (a logarithm), the
-// coefficients and the factor of their precision.
-func posterior(d *sums, p, n int, precision [3]float64, logPrior, innovation float64) (evidence float64, mean [3]float64, l [3][3]float64) {
+// posterior is the regression of one explanation with noise of one size: how likely the data are under it (a
+// logarithm), the coefficients and the factor of their precision.
+func posterior(
+	d *sums,
+	p, n int,
+	precision [3]float64,
+	logPrior, innovation float64,
+) (evidence float64, mean [3]float64, l [3][3]float64) {
 	s2 := innovation * innovation
 	logDet, quad := 1.0, 0.0
 	var z [3]float64 // solves L z = X'y/s2
@@ -324,7 +347,14 @@ func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 		for sh := range all {
 			under(&d, ri, sh)
 			for si, sigma := range noises {
-				e := evidence(&d.sums, d.p, n, d.prior, d.logPrior, innovation(sigma, together[ri])) + more[i].prior + all[sh].weight
+				e := evidence(
+					&d.sums,
+					d.p,
+					n,
+					d.prior,
+					d.logPrior,
+					innovation(sigma, together[ri]),
+				) + more[i].prior + all[sh].weight
 				most = math.Max(most, e)
 				if e > best-9 {
 					entries = append(entries, entry{int16(i), int16(sh), int16(ri), int16(si), e})
@@ -348,14 +378,26 @@ func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 		}
 	}
 	slices.SortFunc(entries, func(a, b entry) int {
-		return cmp.Or(cmp.Compare(b.evidence, a.evidence), cmp.Compare(a.model, b.model), cmp.Compare(a.shape, b.shape), cmp.Compare(a.rho, b.rho), cmp.Compare(a.noise, b.noise))
+		return cmp.Or(
+			cmp.Compare(b.evidence, a.evidence),
+			cmp.Compare(a.model, b.model),
+			cmp.Compare(a.shape, b.shape),
+			cmp.Compare(a.rho, b.rho),
+			cmp.Compare(a.noise, b.noise),
+		)
 	})
 	for _, e := range entries {
 		if e.evidence < best-9 || len(kept) == 400 {
 			break
 		}
 		m, rho := &more[e.model], together[e.rho]
-		f := fitted{model: m, shape: &all[e.shape], rho: rho, sigma: innovation(noises[e.noise], rho), weight: math.Exp(e.evidence - best)}
+		f := fitted{
+			model:  m,
+			shape:  &all[e.shape],
+			rho:    rho,
+			sigma:  innovation(noises[e.noise], rho),
+			weight: math.Exp(e.evidence - best),
+		}
 		d := prepare(m, int(e.rho))
 		under(&d, int(e.rho), int(e.shape))
 		_, f.mean, f.spread = posterior(&d.sums, d.p, n, d.prior, d.logPrior, f.sigma)

@@ -7,15 +7,17 @@ import (
 	"time"
 )
 
-// The finish is estimated from simulated futures. The course so far is cut into bins of equal working time. The logarithm of the pace
-// of each bin is explained by a level, the shape of the medium (zoned recording, or the profile of earlier recoveries of the pool) and
-// one of: nothing more, a lasting change at some moment, busy hours of the day. The rest is noise, which may be correlated. Each
-// explanation has a likelihood, integrated over its level, its change and the size of its noise (Bayesian linear regression: Bishop
-// 2006, 3.3 to 3.5). Futures are drawn from the likely explanations and run to their end; the range is their quantiles. Pauses are
-// removed from the pace and happen again in the futures at the same rate; the same holds for the growth of the whole.
+// The finish is estimated from simulated futures. The course so far is cut into bins of equal working time. The
+// logarithm of the pace of each bin is explained by a level, the shape of the medium (zoned recording, or the profile
+// of earlier recoveries of the pool) and one of: nothing more, a lasting change at some moment, busy hours of the day.
+// The rest is noise, which may be correlated. Each explanation has a likelihood, integrated over its level, its change
+// and the size of its noise (Bayesian linear regression: Bishop 2006, 3.3 to 3.5). Futures are drawn from the likely
+// explanations and run to their end; the range is their quantiles. Pauses are removed from the pace and happen again in
+// the futures at the same rate; the same holds for the growth of the whole.
 
-// Scores are how far, in units of what the range allows for, the end of a recovery was from what was told at a quarter, half and three
-// quarters of it: a standard normal deviate each, if the ranges are right. Empty for one that was not seen from beginning to end.
+// Scores are how far, in units of what the range allows for, the end of a recovery was from what was told at a quarter,
+// half and three quarters of it: a standard normal deviate each, if the ranges are right. Empty for one that was not
+// seen from beginning to end.
 func Scores(s []Sample, k Known) (z []float64) {
 	if _, ok := ProfileOf(s); !ok {
 		return nil
@@ -34,7 +36,11 @@ func Scores(s []Sample, k Known) (z []float64) {
 		if f == nil || left <= 0 || !f.P10.After(now) {
 			continue
 		}
-		told, spread := math.Log(f.P50.Sub(now).Seconds()), math.Log(f.P90.Sub(now).Seconds()/f.P10.Sub(now).Seconds())/(2*z90)
+		told, spread := math.Log(
+			f.P50.Sub(now).Seconds(),
+		), math.Log(
+			f.P90.Sub(now).Seconds()/f.P10.Sub(now).Seconds(),
+		)/(2*z90)
 		z = append(z, (math.Log(left)-told)/math.Max(spread, 1e-3))
 	}
 	return z
@@ -75,7 +81,9 @@ func finish(s []Sample, k Known) *Range {
 	clock := begun.UTC().Sub(begun.UTC().Truncate(24 * time.Hour)).Seconds()
 	more := explanations(b, wall+rest/math.Max(1, float64(last.Done-s[0].Done))*wall, clock)
 	kept, sum := weigh(b, all, more)
-	r := rand.New(rand.NewPCG(uint64(begun.Unix()), 0)) // the same futures from look to look: what is told changes with what is seen only
+	r := rand.New(
+		rand.NewPCG(uint64(begun.Unix()), 0),
+	) // the same futures from look to look: what is told changes with what is seen only
 	ends := make([]float64, 0, futures)
 	upto, at := 0.0, 0
 	for n := range futures { // systematic sampling: each explanation as often as it is likely
@@ -83,7 +91,10 @@ func finish(s []Sample, k Known) *Range {
 			upto += kept[at].weight
 			at++
 		}
-		ends = append(ends, kept[at].future(r, b, &c, rest, total, width, last.At.Sub(begun).Seconds(), len(k.Past) > 0))
+		ends = append(
+			ends,
+			kept[at].future(r, b, &c, rest, total, width, last.At.Sub(begun).Seconds(), len(k.Past) > 0),
+		)
 	}
 	slices.Sort(ends)
 	wider := widen(k.Scores)
@@ -101,8 +112,8 @@ func finish(s []Sample, k Known) *Range {
 	return &Range{P10: quantile(0.1), P50: quantile(0.5), P90: quantile(0.9)}
 }
 
-// widen is how much wider, or narrower, ranges have to be than those of earlier recoveries were: the root mean square of their
-// scores, drawn towards 1 where there are few.
+// widen is how much wider, or narrower, ranges have to be than those of earlier recoveries were: the root mean square
+// of their scores, drawn towards 1 where there are few.
 func widen(scores []float64) float64 {
 	const few = 6
 	sum := float64(few)
@@ -112,8 +123,8 @@ func widen(scores []float64) float64 {
 	return math.Max(0.7, math.Min(3, math.Sqrt(sum/float64(few+len(scores)))))
 }
 
-// What may come that was not seen: a lasting change in one of five recoveries; busy hours in one of five, while less than a day
-// was seen; and a tail of many small things in one of four of which no earlier one told.
+// What may come that was not seen: a lasting change in one of five recoveries; busy hours in one of five, while less
+// than a day was seen; and a tail of many small things in one of four of which no earlier one told.
 const (
 	changeAhead = 0.3
 	busyAhead   = 0.2

@@ -12,8 +12,8 @@ const parts = 40
 // Profile is how a recovery's time was spread over its course: the share of it spent in each fortieth, 1 in all.
 type Profile [parts]float64
 
-// ProfileOf takes the profile of a recovery that was seen from its beginning to its end; ok is false for one that was not. Pauses
-// are left out of it.
+// ProfileOf takes the profile of a recovery that was seen from its beginning to its end; ok is false for one that was
+// not. Pauses are left out of it.
 func ProfileOf(s []Sample) (p Profile, ok bool) {
 	s = lastRun(s)
 	if len(s) < 2*minSamples {
@@ -63,7 +63,8 @@ type seen struct {
 	grew    float64   // seconds for which it did
 }
 
-// working takes the pauses out of a course. A pause is a time without progress that is far longer than its steps usually are.
+// working takes the pauses out of a course. A pause is a time without progress that is far longer than its steps
+// usually are.
 func working(s []Sample) (c seen) {
 	begin := 0
 	for begin+1 < len(s) && s[begin+1].Done == s[begin].Done {
@@ -98,7 +99,17 @@ func working(s []Sample) (c seen) {
 			gap -= paused
 		}
 		end := s[i].At.Sub(t0).Seconds()
-		c.steps = append(c.steps, step{at: end - gap/2, seconds: gap, from: float64(s[since].Done), bytes: bytes, active: c.working, until: c.working + gap})
+		c.steps = append(
+			c.steps,
+			step{
+				at:      end - gap/2,
+				seconds: gap,
+				from:    float64(s[since].Done),
+				bytes:   bytes,
+				active:  c.working,
+				until:   c.working + gap,
+			},
+		)
 		c.working += gap
 		since = i
 	}
@@ -118,8 +129,8 @@ func working(s []Sample) (c seen) {
 	return c
 }
 
-// stillGrows says whether the whole has not stopped growing: its last growth is no longer ago than three times the longest wait
-// between two.
+// stillGrows says whether the whole has not stopped growing: its last growth is no longer ago than three times the
+// longest wait between two.
 func stillGrows(s []Sample) bool {
 	longest, since := time.Duration(0), s[0].At
 	for i := 1; i < len(s); i++ {
@@ -151,7 +162,8 @@ func (c *seen) bins(total float64) (out []bin) {
 		b.seconds += w.seconds
 		b.x += w.seconds * (w.from + w.bytes/2)
 		b.at += w.seconds * w.at
-		// What is left over at the end is too little to tell a pace, unless there is hardly anything else: after one long step.
+		// What is left over at the end is too little to tell a pace, unless there is hardly anything else: after one
+		// long step.
 		last := i == len(c.steps)-1 && (b.seconds >= width/2 || len(out) < 2)
 		if b.bytes > 0 && b.seconds > 0 && (b.seconds >= width*(1-1e-9) || last) {
 			out = append(out, bin{math.Log(b.bytes / b.seconds), b.x / b.seconds / total, b.at / b.seconds, b.seconds})

@@ -1,4 +1,5 @@
-// Package recovery follows any movement that restores or shifts redundancy: how far it is, how fast, and when it may end.
+// Package recovery follows any movement that restores or shifts redundancy: how far it is, how fast, and when it may
+// end.
 package recovery
 
 import (
@@ -57,13 +58,14 @@ type View struct {
 
 // Known is what is known beside the course so far.
 type Known struct {
-	// Reach is how far towards the innermost tracks the data reach, 0 to 1; 0 for media without tracks, negative when nobody
-	// knows.
+	// Reach is how far towards the innermost tracks the data reach, 0 to 1; 0 for media without tracks, negative when
+	// nobody knows.
 	Reach float64
-	// Past are the profiles of earlier recoveries of the same kind in the same pool, and Kin of those elsewhere whose drives
-	// are of the same model.
+	// Past are the profiles of earlier recoveries of the same kind in the same pool, and Kin of those elsewhere whose
+	// drives are of the same model.
 	Past, Kin []Profile
-	// Told is the range of this very course with the same knowledge, where it was worked out before: it takes some milliseconds.
+	// Told is the range of this very course with the same knowledge, where it was worked out before: it takes some
+	// milliseconds.
 	Told *Range
 	// Habit is the longest pause without progress in the pool's earlier recoveries that ended well.
 	Habit time.Duration

@@ -44,7 +44,11 @@ func TestFinish(t *testing.T) {
 			now := c[k].At
 			v := Look(c[:k+1], Running, Known{Reach: -1}, now)
 			require.NotNil(t, v.Finish, v.Why)
-			require.False(t, v.Finish.P50.Before(v.Finish.P10) || v.Finish.P90.Before(v.Finish.P50), "quantiles are in order")
+			require.False(
+				t,
+				v.Finish.P50.Before(v.Finish.P10) || v.Finish.P90.Before(v.Finish.P50),
+				"quantiles are in order",
+			)
 			all++
 			if !end.Before(v.Finish.P10) && !end.After(v.Finish.P90) {
 				inside++
@@ -64,9 +68,17 @@ func TestStalledBegunAgainAndTooEarly(t *testing.T) {
 	require.True(t, v.Stalled)
 	require.Equal(t, time.Hour, v.StalledFor)
 	require.Nil(t, v.Finish, "nothing is promised of what does not move")
-	require.False(t, Look(c[:60], Running, Known{}, c[59].At.Add(2*time.Minute)).Stalled, "slower than usual is not stalled")
+	require.False(
+		t,
+		Look(c[:60], Running, Known{}, c[59].At.Add(2*time.Minute)).Stalled,
+		"slower than usual is not stalled",
+	)
 
-	again := append(append([]Sample(nil), c[:60]...), Sample{At: c[59].At.Add(time.Minute), Todo: c[0].Todo}, Sample{At: c[59].At.Add(2 * time.Minute), Done: 5e9, Todo: c[0].Todo})
+	again := append(
+		append([]Sample(nil), c[:60]...),
+		Sample{At: c[59].At.Add(time.Minute), Todo: c[0].Todo},
+		Sample{At: c[59].At.Add(2 * time.Minute), Done: 5e9, Todo: c[0].Todo},
+	)
 	v = Look(again, Running, Known{}, again[len(again)-1].At)
 	require.InDelta(t, 5e9/60, v.RateOverall, 1e3, "what was done before it began again does not count")
 
@@ -77,8 +89,8 @@ func TestStalledBegunAgainAndTooEarly(t *testing.T) {
 	require.Equal(t, "it is finished", v.Why)
 }
 
-// TestEveryCourseHasAFinishOrAReason: whatever steps a course was seen in, many moves are told a finish, and where none is told it
-// is said why.
+// TestEveryCourseHasAFinishOrAReason: whatever steps a course was seen in, many moves are told a finish, and where none
+// is told it is said why.
 func TestEveryCourseHasAFinishOrAReason(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	for range 800 {

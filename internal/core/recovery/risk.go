@@ -21,7 +21,8 @@ type Member struct {
 type Risk struct {
 	// Another is the chance that so many further members fail before the end that data are lost.
 	Another Bounds
-	// Unreadable is the chance to meet a sector that cannot be read where nothing else holds it; zero where something does.
+	// Unreadable is the chance to meet a sector that cannot be read where nothing else holds it; zero where something
+	// does.
 	Unreadable Bounds
 	// Assumes says on what the figures rest.
 	Assumes []string
@@ -42,8 +43,9 @@ func annual(years float64) Bounds {
 	return Bounds{0.03, 0.13}
 }
 
-// worse is how many times more often drives fail within weeks whose SMART says so: after a first reallocation 14 times, a
-// first uncorrectable sector 39 times as often as others (Pinheiro et al., 3.5). Which it is, a verdict does not tell.
+// worse is how many times more often drives fail within weeks whose SMART says so: after a first reallocation 14 times,
+// a first uncorrectable sector 39 times as often as others (Pinheiro et al., 3.5). Which it is, a verdict does not
+// tell.
 func worse(verdict string) Bounds {
 	switch verdict {
 	case "watch":
@@ -67,8 +69,9 @@ func hazard(m Member) Bounds {
 // kind, 1 in 10^14 for others.
 var UnreadableRate = Bounds{1e-15, 1e-14}
 
-// RiskOf works out what a second failure would cost from now until the finish. margin is that of what is recovered; others
-// are the members whose further loss would count against it; reads is how many bytes are still to be read from them.
+// RiskOf works out what a second failure would cost from now until the finish. margin is that of what is recovered;
+// others are the members whose further loss would count against it; reads is how many bytes are still to be read from
+// them.
 func RiskOf(margin int, others []Member, finish Range, reads drive.Bytes, now time.Time) Risk {
 	early, late := math.Max(0, finish.P10.Sub(now).Hours()), math.Max(0, finish.P90.Sub(now).Hours())
 	var low, high float64
@@ -78,12 +81,21 @@ func RiskOf(margin int, others []Member, finish Range, reads drive.Bytes, now ti
 	}
 	r := Risk{Another: Bounds{AtLeast(margin+1, low), AtLeast(margin+1, high)}}
 	r.Assumes = []string{
-		fmt.Sprintf("%d drives count, each fails at the rate that its age and verdict give: 1 to 13 %% a year, up to 39 times that after uncorrectable sectors (Schroeder 2007, Pinheiro 2007), and independently of the others", len(others)),
+		fmt.Sprintf(
+			"%d drives count, each fails at the rate that its age and verdict give: 1 to 13 %% a year, up to 39 "+
+				"times that after uncorrectable sectors (Schroeder 2007, Pinheiro 2007), and independently of "+
+				"the others",
+			len(others),
+		),
 		fmt.Sprintf("it takes between %s and %s more", hours(early), hours(late)),
 	}
 	if margin == 0 {
 		r.Unreadable = Bounds{Unreadable(reads, UnreadableRate.Low), Unreadable(reads, UnreadableRate.High)}
-		r.Assumes = append(r.Assumes, "one unreadable sector in 10^14 to 10^15 bits read, as makers specify; what a drive has shown so far is in its verdict")
+		r.Assumes = append(
+			r.Assumes,
+			"one unreadable sector in 10^14 to 10^15 bits read, as makers specify; what a drive has shown so "+
+				"far is in its verdict",
+		)
 	}
 	return r
 }
@@ -95,7 +107,8 @@ func hours(h float64) string {
 	return fmt.Sprintf("%.1f h", h)
 }
 
-// AtLeast is the chance of n or more failures where mean are expected and each comes independently of the others (Poisson).
+// AtLeast is the chance of n or more failures where mean are expected and each comes independently of the others
+// (Poisson).
 func AtLeast(n int, mean float64) float64 {
 	if n <= 0 {
 		return 1

@@ -60,7 +60,11 @@ func TestRiskAgainstSimulation(t *testing.T) {
 	}
 	require.InDelta(t, Unreadable(bytes, rate), float64(bad)/runs, 0.02)
 	require.InDelta(t, 0.33, Unreadable(5e12, 1e-14), 0.01, "five terabytes at one in 10^14")
-	require.Zero(t, RiskOf(1, others, finish, 5e12, t0).Unreadable.High, "where something else holds it, nothing is lost by it")
+	require.Zero(
+		t,
+		RiskOf(1, others, finish, 5e12, t0).Unreadable.High,
+		"where something else holds it, nothing is lost by it",
+	)
 	require.Equal(t, "4 % to 33 %", RiskOf(0, others, finish, 5e12, t0).Unreadable.Words())
 	require.Equal(t, "1 in 1,200,000 to 0.5 %", Bounds{1.0 / 1_234_567, 0.005}.Words())
 	require.Equal(t, 1.0, AtLeast(0, 0.1))

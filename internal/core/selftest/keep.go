@@ -12,8 +12,8 @@ import (
 // State is where an item stands.
 type State string
 
-// An item is planned until its test begins. Done says that the test came to an end of its own, passed or failed; dropped
-// that a person stopped it; missed that its period passed without it.
+// An item is planned until its test begins. Done says that the test came to an end of its own, passed or failed;
+// dropped that a person stopped it; missed that its period passed without it.
 const (
 	Planned State = "planned"
 	Running State = "running"
@@ -61,8 +61,9 @@ type Member struct {
 // rememberFor is how long an item that is over is kept.
 const rememberFor = 35 * 24 * time.Hour
 
-// Schedule brings items up to date: it drops what nobody wants any more, adds what is wanted and not there, and gives every
-// one that waits for its time a place. Those that are due already keep their time, so that what holds them back shows.
+// Schedule brings items up to date: it drops what nobody wants any more, adds what is wanted and not there, and gives
+// every one that waits for its time a place. Those that are due already keep their time, so that what holds them back
+// shows.
 func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 	type id struct {
 		drive string
@@ -119,7 +120,15 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 		for _, d := range m.Dues {
 			l := line{m.Where.Drive, d.Kind}
 			for _, p := range d.Periods {
-				it := Item{Drive: m.Where.Drive, Kind: d.Kind, Plan: m.Plan.Name, Period: p, State: Planned, Share: Share(n), Takes: m.Takes[d.Kind]}
+				it := Item{
+					Drive:  m.Where.Drive,
+					Kind:   d.Kind,
+					Plan:   m.Plan.Name,
+					Period: p,
+					State:  Planned,
+					Share:  Share(n),
+					Takes:  m.Takes[d.Kind],
+				}
 				if known[at(it)] || !now.Before(p.To) {
 					continue
 				}
@@ -151,14 +160,29 @@ func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 	for i := range items {
 		it := &items[i]
 		m := of[it.Drive]
-		if m == nil || it.State != Planned && it.State != Running || it.Due(now) && it.State == Planned || !now.Before(it.Period.To) {
+		if m == nil || it.State != Planned && it.State != Running || it.Due(now) && it.State == Planned ||
+			!now.Before(it.Period.To) {
 			continue
 		}
 		if it.State == Planned && it.Takes != m.Takes[it.Kind] {
 			it.Takes = m.Takes[it.Kind]
 		}
-		jobs = append(jobs, Job{Drive: it.Drive, Kind: it.Kind, Plan: it.Plan, Period: it.Period, Takes: it.Takes, Over: m.Plan.Over, Uses: m.Where.Uses(), At: it.At,
-			Fixed: it.State == Running, Share: it.Share, Missed: it.Misses})
+		jobs = append(
+			jobs,
+			Job{
+				Drive:  it.Drive,
+				Kind:   it.Kind,
+				Plan:   it.Plan,
+				Period: it.Period,
+				Takes:  it.Takes,
+				Over:   m.Plan.Over,
+				Uses:   m.Where.Uses(),
+				At:     it.At,
+				Fixed:  it.State == Running,
+				Share:  it.Share,
+				Missed: it.Misses,
+			},
+		)
 		which = append(which, i)
 	}
 	placed := Place(jobs, room)
@@ -182,11 +206,14 @@ type Waiting struct {
 }
 
 // Turn is what becomes of items now. Those that begin are given back, and running counts them in; those that cannot are
-// held, and say why; those whose period is over are missed. What waited longest goes first, and no more begin at once than
-// the limits say: what a host missed while it was off is so made up one after the other, within the windows.
+// held, and say why; those whose period is over are missed. What waited longest goes first, and no more begin at once
+// than the limits say: what a host missed while it was off is so made up one after the other, within the windows.
 func Turn(items []Waiting, limits, running map[string]int, now time.Time) (begin []*Item) {
 	items = slices.Clone(items)
-	slices.SortStableFunc(items, func(a, b Waiting) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Drive, b.Drive)) })
+	slices.SortStableFunc(
+		items,
+		func(a, b Waiting) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Drive, b.Drive)) },
+	)
 	ahead := map[*Plan][]Span{} // the windows of the next days
 	for _, w := range items {
 		switch {
@@ -256,8 +283,8 @@ const (
 	tryAfter  = time.Hour
 )
 
-// Ended says what became of the test that an item began. told is false when it ended without a result: the drive was reset,
-// or lost its power, or somebody else stopped it.
+// Ended says what became of the test that an item began. told is false when it ended without a result: the drive was
+// reset, or lost its power, or somebody else stopped it.
 func (it *Item) Ended(now time.Time, told, stopped bool, says string) {
 	it.Run = ""
 	switch {

@@ -32,8 +32,8 @@ type Room struct {
 	Limits  map[string]int    // how many at once of what is shared; what is not named has no limit
 }
 
-// Share gives the nth drive of a plan its place in a period. However many there are, they lie evenly: each new one falls
-// into one of the longest gaps that those before it left (the golden ratio's sequence; Knuth, The Art of Computer
+// Share gives the nth drive of a plan its place in a period. However many there are, they lie evenly: each new one
+// falls into one of the longest gaps that those before it left (the golden ratio's sequence; Knuth, The Art of Computer
 // Programming 3, 6.4, theorem S).
 func Share(n int) float64 {
 	const golden = 0.618033988749894848
@@ -41,9 +41,9 @@ func Share(n int) float64 {
 	return f
 }
 
-// Place gives every job a time at which it may begin: within its period and a window, with no more at once than the limits
-// say. A job that has a time keeps it as long as that time is still good. One for which no place was found has none. It is
-// deterministic, and jobs are given back in their order.
+// Place gives every job a time at which it may begin: within its period and a window, with no more at once than the
+// limits say. A job that has a time keeps it as long as that time is still good. One for which no place was found has
+// none. It is deterministic, and jobs are given back in their order.
 func Place(jobs []Job, room Room) []Job {
 	p := newPlacer(jobs, room)
 	var fresh []int
@@ -87,7 +87,13 @@ func newPlacer(jobs []Job, room Room) *placer {
 	if on := room.Now.Truncate(time.Minute); on.Before(room.Now) {
 		room.Now = on.Add(time.Minute) // people read whole minutes
 	}
-	p := &placer{jobs: slices.Clone(jobs), room: room, lines: make([][]*timeline, len(jobs)), names: map[string]*timeline{}, cuts: map[cut][]Span{}}
+	p := &placer{
+		jobs:  slices.Clone(jobs),
+		room:  room,
+		lines: make([][]*timeline, len(jobs)),
+		names: map[string]*timeline{},
+		cuts:  map[cut][]Span{},
+	}
 	for i, j := range p.jobs {
 		p.lines[i] = append(p.lines[i], p.line("drive "+j.Drive, 1)) // one test at a time
 		for _, name := range j.Uses {
@@ -108,8 +114,8 @@ func (p *placer) line(name string, limit int) *timeline {
 	return l
 }
 
-// order is what is placed before what: what runs already, what has a time, what was missed before, long tests before short
-// ones; then as they were given, which is by seniority.
+// order is what is placed before what: what runs already, what has a time, what was missed before, long tests before
+// short ones; then as they were given, which is by seniority.
 func (p *placer) order() []int {
 	out := make([]int, len(p.jobs))
 	for i := range out {
@@ -117,7 +123,12 @@ func (p *placer) order() []int {
 	}
 	slices.SortStableFunc(out, func(a, b int) int {
 		x, y := &p.jobs[a], &p.jobs[b]
-		return cmp.Or(before(x.Fixed, y.Fixed), before(!x.At.IsZero(), !y.At.IsZero()), cmp.Compare(y.Missed, x.Missed), cmp.Compare(weight(y.Kind), weight(x.Kind)))
+		return cmp.Or(
+			before(x.Fixed, y.Fixed),
+			before(!x.At.IsZero(), !y.At.IsZero()),
+			cmp.Compare(y.Missed, x.Missed),
+			cmp.Compare(weight(y.Kind), weight(x.Kind)),
+		)
 	})
 	return out
 }
@@ -284,8 +295,8 @@ func (l *timeline) remove(job int, from time.Time) {
 	l.bookings = slices.Delete(l.bookings, at, at+1)
 }
 
-// free is the first time not before t from which on something can be used for so long. While as many use it at one moment
-// as may, nothing else can begin before the first of them ends.
+// free is the first time not before t from which on something can be used for so long. While as many use it at one
+// moment as may, nothing else can begin before the first of them ends.
 func (l *timeline) free(t time.Time, takes time.Duration) time.Time {
 	var now []time.Time // ends of those that run at the moment that is looked at
 again:
@@ -314,8 +325,8 @@ const (
 )
 
 // repair looks for places for jobs that found none. Only for that are jobs moved that have a time: those that share
-// something with one of them are placed anew, as early as they can, the most urgent first; and when there are few, in every
-// order. It is taken when more of them have a time than before.
+// something with one of them are placed anew, as early as they can, the most urgent first; and when there are few, in
+// every order. It is taken when more of them have a time than before.
 func (p *placer) repair(left []int) {
 	done := map[int]bool{}
 	for _, i := range left {
@@ -367,7 +378,11 @@ func (p *placer) repair(left []int) {
 			order := slices.Clone(set)
 			slices.SortStableFunc(order, func(a, b int) int {
 				x, y := &p.jobs[a], &p.jobs[b]
-				return cmp.Or(cmp.Compare(y.Missed, x.Missed), x.Period.To.Compare(y.Period.To), cmp.Compare(y.Takes, x.Takes))
+				return cmp.Or(
+					cmp.Compare(y.Missed, x.Missed),
+					x.Period.To.Compare(y.Period.To),
+					cmp.Compare(y.Takes, x.Takes),
+				)
 			})
 			try(order)
 			if count < len(set) && len(set) <= searchAtMost {
@@ -382,8 +397,8 @@ func (p *placer) repair(left []int) {
 	}
 }
 
-// related are the jobs that can be moved and, from one to the next, share something in periods that meet: the set that may
-// have to move so that one of it finds a place.
+// related are the jobs that can be moved and, from one to the next, share something in periods that meet: the set that
+// may have to move so that one of it finds a place.
 func (p *placer) related(from int) []int {
 	if p.users == nil {
 		p.users = map[*timeline][]int{}

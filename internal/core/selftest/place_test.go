@@ -33,9 +33,22 @@ func drawJobs(t *rapid.T, most, hours int) ([]Job, Room) {
 	jobs := make([]Job, rapid.IntRange(1, most).Draw(t, "jobs"))
 	for i := range jobs {
 		from := rapid.IntRange(0, hours/2).Draw(t, "period")
-		jobs[i] = Job{Drive: fmt.Sprint("d", rapid.IntRange(0, most).Draw(t, "drive")), Kind: drive.SelfTestShort, Plan: rapid.SampledFrom([]string{"a", "b"}).Draw(t, "plan"),
-			Period: Span{hour(from), hour(from + rapid.IntRange(1, hours).Draw(t, "long"))}, Takes: time.Duration(rapid.IntRange(1, 3).Draw(t, "takes")) * time.Hour,
-			Over: rapid.Bool().Draw(t, "over"), Uses: []string{fmt.Sprint("host ", rapid.IntRange(0, 2).Draw(t, "host"))}, Share: Share(i)}
+		jobs[i] = Job{
+			Drive: fmt.Sprint("d", rapid.IntRange(0, most).Draw(t, "drive")),
+			Kind:  drive.SelfTestShort,
+			Plan:  rapid.SampledFrom([]string{"a", "b"}).Draw(t, "plan"),
+			Period: Span{
+				hour(from),
+				hour(from + rapid.IntRange(1, hours).Draw(t, "long")),
+			},
+			Takes: time.Duration(rapid.IntRange(1, 3).Draw(t, "takes")) * time.Hour,
+			Over: rapid.Bool().Draw(
+				t,
+				"over",
+			),
+			Uses:  []string{fmt.Sprint("host ", rapid.IntRange(0, 2).Draw(t, "host"))},
+			Share: Share(i),
+		}
 	}
 	return jobs, room
 }
@@ -50,7 +63,10 @@ func breaks(jobs []Job, room Room) string {
 		if j.At.Before(j.Period.From) || end.After(j.Period.To) || j.At.Before(room.Now) {
 			return fmt.Sprint(j.Drive, " lies outside its period")
 		}
-		if !slices.ContainsFunc(room.Allowed[j.Plan], func(s Span) bool { return s.Holds(j.At) && (j.Over || !end.After(s.To)) }) {
+		if !slices.ContainsFunc(
+			room.Allowed[j.Plan],
+			func(s Span) bool { return s.Holds(j.At) && (j.Over || !end.After(s.To)) },
+		) {
 			return fmt.Sprint(j.Drive, " lies outside its windows")
 		}
 	}
@@ -121,8 +137,8 @@ func TestPlaceFindsWhatThereIs(t *testing.T) {
 	})
 }
 
-// TestPlaceKeepsItsWord: limits and windows hold in larger cases, the same comes out of the same, what has a time keeps it when
-// a drive is added, and moves only where that drive would go untested otherwise.
+// TestPlaceKeepsItsWord: limits and windows hold in larger cases, the same comes out of the same, what has a time keeps
+// it when a drive is added, and moves only where that drive would go untested otherwise.
 func TestPlaceKeepsItsWord(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		jobs, room := drawJobs(t, 40, 60)
@@ -175,7 +191,14 @@ func TestNobodyStarves(t *testing.T) {
 		}
 		var members []Member
 		for i := range drives {
-			members = append(members, Member{Where: Where{Drive: fmt.Sprintf("d%02d", i), Host: "h"}, Plan: plan, Takes: map[drive.SelfTestKind]time.Duration{drive.SelfTestExtended: 2 * time.Hour}})
+			members = append(
+				members,
+				Member{
+					Where: Where{Drive: fmt.Sprintf("d%02d", i), Host: "h"},
+					Plan:  plan,
+					Takes: map[drive.SelfTestKind]time.Duration{drive.SelfTestExtended: 2 * time.Hour},
+				},
+			)
 		}
 		weekly := make([]Span, 40)
 		for i := range weekly {
@@ -233,8 +256,23 @@ func TestForecast(t *testing.T) {
 	say := func(n int, takes time.Duration) (out []string) {
 		var members []Member
 		for i := range n {
-			members = append(members, Member{Where: Where{Drive: fmt.Sprintf("d%02d", i), Host: "h", Pool: "p", PoolName: "soundscape", Group: "g1"}, Plan: plan,
-				Dues: []Due{{drive.SelfTestExtended, []Span{period}}}, Takes: map[drive.SelfTestKind]time.Duration{drive.SelfTestExtended: takes}})
+			members = append(
+				members,
+				Member{
+					Where: Where{
+						Drive:    fmt.Sprintf("d%02d", i),
+						Host:     "h",
+						Pool:     "p",
+						PoolName: "soundscape",
+						Group:    "g1",
+					},
+					Plan: plan,
+					Dues: []Due{
+						{drive.SelfTestExtended, []Span{period}},
+					},
+					Takes: map[drive.SelfTestKind]time.Duration{drive.SelfTestExtended: takes},
+				},
+			)
 		}
 		_, crowds := Schedule(nil, members, monday)
 		for _, c := range crowds {
@@ -243,28 +281,70 @@ func TestForecast(t *testing.T) {
 		return out
 	}
 	require.Empty(t, say(9, 7*time.Hour))
-	require.Equal(t, []string{"5: extended self-tests of 14 drives in group g1 of soundscape need 14 nights; the windows allow 9. Allow more at once, widen the windows, or test less often."}, say(14, 7*time.Hour))
-	require.Equal(t, []string{"2: extended self-tests of 2 drives: they take up to 9 h, and the longest window is 8 h. Widen the windows, or let tests run past their end."}, say(2, 9*time.Hour))
+	require.Equal(
+		t,
+		[]string{
+			"5: extended self-tests of 14 drives in group g1 of soundscape need 14 nights; the windows allow 9. " +
+				"Allow more at once, widen the windows, or test less often.",
+		},
+		say(14, 7*time.Hour),
+	)
+	require.Equal(
+		t,
+		[]string{
+			"2: extended self-tests of 2 drives: they take up to 9 h, and the longest window is 8 h. Widen the " +
+				"windows, or let tests run past their end.",
+		},
+		say(2, 9*time.Hour),
+	)
 	plan.Over = true
 	require.Empty(t, say(2, 9*time.Hour))
 	plan.Barred = []Window{{Days: [7]bool{true, true, true, true, true, true, true}, From: 0, To: dayMinutes}}
-	require.Equal(t, []string{"1: extended self-test of 1 drive: the plan has no window at all in this period. Give it one."}, say(1, time.Hour))
+	require.Equal(
+		t,
+		[]string{"1: extended self-test of 1 drive: the plan has no window at all in this period. Give it one."},
+		say(1, time.Hour),
+	)
 }
 
 // A month of 10,000 drives: short tests weekly, extended ones monthly, at night, few at once.
 func BenchmarkMonth(b *testing.B) {
 	night, err := ParseWindow("daily 19:00-07:00")
 	require.NoError(b, err)
-	plan := &Plan{Name: "fleet", Zone: time.UTC, Windows: []Window{night}, Limits: Limits{Group: 1, Pool: 2, Enclosure: 4, Host: 6}}
+	plan := &Plan{
+		Name:    "fleet",
+		Zone:    time.UTC,
+		Windows: []Window{night},
+		Limits:  Limits{Group: 1, Pool: 2, Enclosure: 4, Host: 6},
+	}
 	var weeks []Span
 	for i := range 4 {
 		weeks = append(weeks, Span{monday.AddDate(0, 0, 7*i), monday.AddDate(0, 0, 7*i+7)})
 	}
 	var members []Member
 	for i := range 10_000 {
-		members = append(members, Member{Where: Where{Drive: fmt.Sprintf("d%05d", i), Host: fmt.Sprint("h", i/48), Enclosure: fmt.Sprint("e", i/24%2), Pool: fmt.Sprint("p", i/24), PoolName: fmt.Sprint("p", i/24), Group: fmt.Sprint(i / 12 % 2)}, Plan: plan,
-			Dues:  []Due{{drive.SelfTestShort, weeks}, {drive.SelfTestExtended, []Span{{monday, monday.AddDate(0, 0, 28)}}}},
-			Takes: map[drive.SelfTestKind]time.Duration{drive.SelfTestShort: 2 * time.Minute, drive.SelfTestExtended: 430 * time.Minute}})
+		members = append(
+			members,
+			Member{
+				Where: Where{
+					Drive:     fmt.Sprintf("d%05d", i),
+					Host:      fmt.Sprint("h", i/48),
+					Enclosure: fmt.Sprint("e", i/24%2),
+					Pool:      fmt.Sprint("p", i/24),
+					PoolName:  fmt.Sprint("p", i/24),
+					Group:     fmt.Sprint(i / 12 % 2),
+				},
+				Plan: plan,
+				Dues: []Due{
+					{drive.SelfTestShort, weeks},
+					{drive.SelfTestExtended, []Span{{monday, monday.AddDate(0, 0, 28)}}},
+				},
+				Takes: map[drive.SelfTestKind]time.Duration{
+					drive.SelfTestShort:    2 * time.Minute,
+					drive.SelfTestExtended: 430 * time.Minute,
+				},
+			},
+		)
 	}
 	for b.Loop() {
 		items, crowds := Schedule(nil, members, monday)

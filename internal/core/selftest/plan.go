@@ -164,8 +164,8 @@ func why(k ScopeKind, w Where) string {
 }
 
 // Takes is how long a test is given: the longest of the drive's newest three, if it ran any, and a tenth; else its own
-// estimate, which is for an idle drive, corrected by how others of its model did against theirs, and a quarter; and some
-// minutes until its end is known. It is whole minutes. took is the newest first.
+// estimate, which is for an idle drive, corrected by how others of its model did against theirs, and a quarter; and
+// some minutes until its end is known. It is whole minutes. took is the newest first.
 func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration, others []float64) time.Duration {
 	const known = 5 * time.Minute
 	out := estimate
@@ -249,13 +249,20 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 			c.Left = append(c.Left, j.Drive)
 			most = max(most, j.Takes)
 		}
-		c.Says = fmt.Sprintf("%s: %s up to %s, and the longest window is %s. Widen the windows, or let tests run past their end.", testsOf(c.Kind, len(not)), takes(len(not)), Words(most), Words(longest))
+		c.Says = fmt.Sprintf(
+			"%s: %s up to %s, and the longest window is %s. Widen the windows, or let tests run past their end.",
+			testsOf(c.Kind, len(not)),
+			takes(len(not)),
+			Words(most),
+			Words(longest),
+		)
 		if len(spans) == 0 {
 			c.Says = testsOf(c.Kind, len(not)) + ": the plan has no window at all in this period. Give it one."
 		}
 		out = append(out, c)
 	}
-	// Those that would fit alone are held up by what they share: by that of which they need the most beyond what there is.
+	// Those that would fit alone are held up by what they share: by that of which they need the most beyond what there
+	// is.
 	for len(fits) > 0 {
 		var best string
 		var bestNeed, bestHave int
@@ -285,9 +292,21 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 			}
 		}
 		if bestNeed > bestHave {
-			c.Says = fmt.Sprintf("%s in %s need %s; the windows allow %d. Allow more at once, widen the windows, or test less often.", testsOf(c.Kind, c.Drives), best, windowsWords(bestNeed, spans), bestHave)
+			c.Says = fmt.Sprintf(
+				"%s in %s need %s; the windows allow %d. Allow more at once, widen the windows, or test less often.",
+				testsOf(c.Kind, c.Drives),
+				best,
+				windowsWords(bestNeed, spans),
+				bestHave,
+			)
 		} else {
-			c.Says = fmt.Sprintf("%s: no room is left for %d of them beside the other tests in %s. Allow more at once, widen the windows, or test less often.", testsOf(c.Kind, c.Drives), len(c.Left), cmp.Or(best, "these windows"))
+			c.Says = fmt.Sprintf(
+				"%s: no room is left for %d of them beside the other tests in %s. Allow more at once, widen the "+
+					"windows, or test less often.",
+				testsOf(c.Kind, c.Drives),
+				len(c.Left),
+				cmp.Or(best, "these windows"),
+			)
 		}
 		out = append(out, c)
 		fits = rest
@@ -295,8 +314,8 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 	return out
 }
 
-// nights is how many windows the jobs that use something need when it is used by so many at once, and how many there are.
-// Time without windows counts in days.
+// nights is how many windows the jobs that use something need when it is used by so many at once, and how many there
+// are. Time without windows counts in days.
 func nights(all []*Job, use string, limit int, spans []Span) (need, have int) {
 	var takes time.Duration
 	n := 0

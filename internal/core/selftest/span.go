@@ -1,5 +1,5 @@
-// Package selftest decides when which drive tests itself: windows, the placing of tests within them, and what becomes of a
-// test that is due.
+// Package selftest decides when which drive tests itself: windows, the placing of tests within them, and what becomes
+// of a test that is due.
 package selftest
 
 import (

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// Window is a time of the day on some days of the week, or one stretch of time. It is wall time: when it begins in truth, a
-// time zone says.
+// Window is a time of the day on some days of the week, or one stretch of time. It is wall time: when it begins in
+// truth, a time zone says.
 type Window struct {
 	Days     [7]bool // by time.Weekday: the days on which it begins
 	From, To int     // minutes after midnight; To is at most 24*60, and when it is not after From it is of the day after
@@ -116,7 +116,8 @@ func parseClock(s string) (int, error) {
 	h, m, ok := strings.Cut(s, ":")
 	hours, err1 := strconv.Atoi(h)
 	minutes, err2 := strconv.Atoi(m)
-	if !ok || len(h) > 2 || len(m) != 2 || err1 != nil || err2 != nil || hours < 0 || minutes < 0 || minutes > 59 || hours*60+minutes > dayMinutes {
+	if !ok || len(h) > 2 || len(m) != 2 || err1 != nil || err2 != nil || hours < 0 || minutes < 0 || minutes > 59 ||
+		hours*60+minutes > dayMinutes {
 		return 0, fmt.Errorf("%q is no time of the day", s)
 	}
 	return hours*60 + minutes, nil
@@ -159,8 +160,8 @@ func (w Window) dayWords() string {
 	return strings.Join(parts, ",")
 }
 
-// Reading says how a window is to be taken where the clock shows a time twice: as the time that is surely allowed, or as the
-// time that is perhaps forbidden.
+// Reading says how a window is to be taken where the clock shows a time twice: as the time that is surely allowed, or
+// as the time that is perhaps forbidden.
 type Reading int
 
 // Open is for windows in which tests may run, Closed for those in which none may.
@@ -169,15 +170,15 @@ const (
 	Closed
 )
 
-// WallTime is when a clock in loc shows the date and time of wall, which is given in UTC's clothes. A time that the clock leaves out is
-// the end of the gap, one that it shows twice the first of the two: as for windows.
+// WallTime is when a clock in loc shows the date and time of wall, which is given in UTC's clothes. A time that the
+// clock leaves out is the end of the gap, one that it shows twice the first of the two: as for windows.
 func WallTime(loc *time.Location, wall time.Time) time.Time {
 	y, m, d := wall.Date()
 	return at(loc, y, m, d, wall.Hour()*60+wall.Minute(), false).Add(time.Duration(wall.Second()) * time.Second)
 }
 
-// at is when a clock in loc shows so many minutes after midnight of a day. Where that time is left out it is the end of the
-// gap; where it comes twice it is the first of the two, or the last.
+// at is when a clock in loc shows so many minutes after midnight of a day. Where that time is left out it is the end of
+// the gap; where it comes twice it is the first of the two, or the last.
 func at(loc *time.Location, y int, m time.Month, day, minutes int, last bool) time.Time {
 	t := time.Date(y, m, day, 0, minutes, 0, 0, loc)
 	want := time.Date(y, m, day, 0, minutes, 0, 0, time.UTC) // the wall time, as a number
@@ -230,7 +231,12 @@ func (w Window) expand(loc *time.Location, in Span, how Reading) (out []Span) {
 	if w.Once() {
 		y, m, d := w.Begin.Date()
 		y2, m2, d2 := w.End.Date()
-		return []Span{{at(loc, y, m, d, w.Begin.Hour()*60+w.Begin.Minute(), false), at(loc, y2, m2, d2, w.End.Hour()*60+w.End.Minute(), how == Closed)}}
+		return []Span{
+			{
+				at(loc, y, m, d, w.Begin.Hour()*60+w.Begin.Minute(), false),
+				at(loc, y2, m2, d2, w.End.Hour()*60+w.End.Minute(), how == Closed),
+			},
+		}
 	}
 	from := in.From.In(loc)
 	for day := -1; ; day++ {
@@ -260,8 +266,8 @@ func (w Window) on(loc *time.Location, y int, m time.Month, d int, how Reading) 
 	return s
 }
 
-// Vanishes gives the first day, within two years of now, on which the window is empty because the clocks are put forward
-// over it.
+// Vanishes gives the first day, within two years of now, on which the window is empty because the clocks are put
+// forward over it.
 func (w Window) Vanishes(loc *time.Location, now time.Time) (day time.Time, yes bool) {
 	if w.Once() {
 		s := w.expand(loc, Span{}, Open)[0]

@@ -63,8 +63,8 @@ func Swaps(text string) (paths []string) {
 	return paths
 }
 
-// Besides are the devices that a file system keeps parts of itself on, beside the one it is mounted from: its log or journal,
-// a realtime section.
+// Besides are the devices that a file system keeps parts of itself on, beside the one it is mounted from: its log or
+// journal, a realtime section.
 func (m Mount) Besides() (paths []string) {
 	for _, o := range m.Options {
 		k, v, _ := strings.Cut(o, "=")
@@ -78,8 +78,8 @@ func (m Mount) Besides() (paths []string) {
 	return paths
 }
 
-// MappedKind says what a device-mapper device is, from the types of its targets (dm_table_status with DM_STATUS_TABLE_FLAG) and
-// the prefix of its uuid, by which its maker can be told.
+// MappedKind says what a device-mapper device is, from the types of its targets (dm_table_status with
+// DM_STATUS_TABLE_FLAG) and the prefix of its uuid, by which its maker can be told.
 func MappedKind(uuid string, targets []string) Kind {
 	is := func(what ...string) bool {
 		return slices.ContainsFunc(targets, func(t string) bool { return slices.Contains(what, t) })
@@ -101,8 +101,8 @@ func MappedKind(uuid string, targets []string) Kind {
 	return Mapped
 }
 
-// VolumeLabel makes "vg0/home" of a device-mapper name of a logical volume: a single hyphen parts group and volume, two stand
-// for one.
+// VolumeLabel makes "vg0/home" of a device-mapper name of a logical volume: a single hyphen parts group and volume, two
+// stand for one.
 func VolumeLabel(name string) string {
 	marked := strings.ReplaceAll(name, "--", "\x00")
 	vg, lv, ok := strings.Cut(marked, "-")

@@ -1,5 +1,5 @@
-// Package stack is the graph of block devices on one host: which device lies on which, from a drive up to whatever depends
-// on it. It answers what uses a drive, and which drives a device needs.
+// Package stack is the graph of block devices on one host: which device lies on which, from a drive up to whatever
+// depends on it. It answers what uses a drive, and which drives a device needs.
 package stack
 
 import (
@@ -34,7 +34,8 @@ type Device struct {
 	Label string   // what people call it: vg0/home, cryptdata; empty if it has no other name
 	On    []string // names of the devices it lies on; empty for a disk
 	Bytes drive.Bytes
-	// Contents are the signatures found on the device itself; Read is true when it was read. Not read is not empty (R7).
+	// Contents are the signatures found on the device itself; Read is true when it was read. Not read is not empty
+	// (R7).
 	Contents []string
 	Read     bool
 	// Uses are what the kernel itself does with the device: a mounted file system, swap, a pool.
@@ -67,7 +68,8 @@ type Use struct {
 	Chain   []string    `json:"chain"` // devices from the drive up to what is used, without the drive; empty for the drive itself
 	Bytes   drive.Bytes `json:"bytes"`
 	Mounted []string    `json:"mounted,omitempty"`
-	// Active is true when the kernel uses it now; false when something only lies there, such as a file system that is not mounted.
+	// Active is true when the kernel uses it now; false when something only lies there, such as a file system that is
+	// not mounted.
 	Active bool `json:"active"`
 	// Pool is the id of the pool that accounts for this use: the lowest one in the chain that has a member there.
 	Pool string `json:"pool,omitempty"`
@@ -100,8 +102,9 @@ const Held = "held by something that the kernel does not name"
 // mostDeep bounds how far a chain is followed: no real stack is deeper, and a circle ends here.
 const mostDeep = 16
 
-// Uses lists what depends on a drive, whether anybody can manage it or not. members gives the id of the pool that a device is
-// a member of. A drive on which nothing was found and that was read has no use; one that was not read has an unknown one.
+// Uses lists what depends on a drive, whether anybody can manage it or not. members gives the id of the pool that a
+// device is a member of. A drive on which nothing was found and that was read has no use; one that was not read has an
+// unknown one.
 func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 	var walk func(name string, chain []string, pool string, table string, number int)
 	walk = func(name string, chain []string, pool, table string, number int) {
@@ -164,12 +167,15 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 		}
 	}
 	walk(disk, nil, "", "", 0)
-	slices.SortStableFunc(out, func(a, b Use) int { return strings.Compare(strings.Join(a.Chain, "/"), strings.Join(b.Chain, "/")) })
+	slices.SortStableFunc(
+		out,
+		func(a, b Use) int { return strings.Compare(strings.Join(a.Chain, "/"), strings.Join(b.Chain, "/")) },
+	)
 	return out
 }
 
-// LayerWords names what stands between a drive, or a partition of it, and a member: kinds of devices from below. It is empty when
-// nothing does.
+// LayerWords names what stands between a drive, or a partition of it, and a member: kinds of devices from below. It is
+// empty when nothing does.
 func LayerWords(layers []string) string {
 	var out []string
 	for _, l := range layers {
@@ -218,19 +224,21 @@ func (g Graph) FailedPaths() map[string]bool {
 // Base is what a device needs below it: the drives without each of which it is gone, or the one pool that it is.
 type Base struct {
 	Disks []string // names of disks, in order; several means that losing any one loses the device
-	// Under is the name of the device below it, or of the device itself, that is a pool of its own; Disks is empty then.
+	// Under is the name of the device below it, or of the device itself, that is a pool of its own; Disks is empty
+	// then.
 	Under []string
 	// Layers are the kinds of devices between the lowest and the device, from the drive up.
 	Layers []Kind
 	// Number is the partition that it lies on; 0 when it lies on none.
 	Number int
-	// Gone are names of devices that it lies on and that are not there any more, though what lies on them has not noticed.
+	// Gone are names of devices that it lies on and that are not there any more, though what lies on them has not
+	// noticed.
 	Gone []string
 }
 
-// Base follows a device down; err is for one that is not there, or lies too deep. pools are the devices that are pools of their own;
-// they end the way down. The paths of a multipath device are one drive: same gives what makes two disks the same drive (its key); the
-// first path stands for all.
+// Base follows a device down; err is for one that is not there, or lies too deep. pools are the devices that are pools
+// of their own; they end the way down. The paths of a multipath device are one drive: same gives what makes two disks
+// the same drive (its key); the first path stands for all.
 func (g Graph) Base(name string, pools map[string]bool, same func(disk string) string) (b Base, err error) {
 	keys := map[string]bool{}
 	var walk func(name string, deep int) error

@@ -32,8 +32,8 @@ func words(uses []Use) (out []string) {
 	return out
 }
 
-// TestUses: what depends on a drive is followed through every layer, whether a pool accounts for it or not; what was not read is
-// unknown, not unused.
+// TestUses: what depends on a drive is followed through every layer, whether a pool accounts for it or not; what was
+// not read is unknown, not unused.
 func TestUses(t *testing.T) {
 	mounted := func(kind, name, at string) []Leaf {
 		return []Leaf{{Kind: kind, Name: name, Mounted: []string{at}}}
@@ -50,12 +50,14 @@ func TestUses(t *testing.T) {
 			[]string{"ext4 file system srv, mounted at /srv"}},
 		{"partitions of two pools, swap and a boot loader", graph(
 			Device{Name: "sda", Kind: Disk, Read: true, Contents: []string{"partition table"}},
-			Device{Name: "sda1", Kind: Partition, On: []string{"sda"}, Number: 1, Type: "EFI system partition", Read: true, Contents: []string{"fat file system"}},
+			Device{Name: "sda1", Kind: Partition, On: []string{"sda"}, Number: 1, Type: "EFI system " +
+				"partition", Read: true, Contents: []string{"fat file system"}},
 			Device{Name: "sda2", Kind: Partition, On: []string{"sda"}, Number: 2, Uses: []Leaf{{Kind: "swap"}}},
 			Device{Name: "sda3", Kind: Partition, On: []string{"sda"}, Number: 3}, Device{Name: "sda4", Kind: Partition, On: []string{"sda"}, Number: 4},
 			Device{Name: "md0", Kind: Array, On: []string{"sda3"}, Uses: mounted("xfs file system", "", "/a")},
 			Device{Name: "md1", Kind: Array, On: []string{"sda4"}, Read: true}), map[string]string{"sda3": "A", "sda4": "B"},
-			[]string{"fat file system on sda1 (EFI system partition) (idle)", "swap on sda2", "xfs file system on sda3 → md0, mounted at /a (A)", "empty array on sda4 → md1 (B) (idle)"}},
+			[]string{"fat file system on sda1 (EFI system partition) (idle)", "swap on sda2", "xfs file system " +
+				"on sda3 → md0, mounted at /a (A)", "empty array on sda4 → md1 (B) (idle)"}},
 		{"btrfs over an encrypted drive", graph(Device{Name: "sda", Kind: Disk},
 			Device{Name: "dm-0", Kind: Crypt, Label: "vault", On: []string{"sda"}, Uses: mounted("btrfs", "seals", "/seals")}), map[string]string{"dm-0": "FS"},
 			[]string{"btrfs seals on dm-0, mounted at /seals (FS)"}},
@@ -74,11 +76,31 @@ func TestUses(t *testing.T) {
 
 // TestBase: a device is followed down to its drives; paths of one drive count once; pools end the way.
 func TestBase(t *testing.T) {
-	g := graph(Device{Name: "sda", Kind: Disk}, Device{Name: "sdb", Kind: Disk}, Device{Name: "sdc", Kind: Disk},
-		Device{Name: "dm-0", Kind: Multipath, On: []string{"sda", "sdb"}}, Device{Name: "dm-1", Kind: Partition, On: []string{"dm-0"}, Number: 1},
-		Device{Name: "sdc1", Kind: Partition, On: []string{"sdc"}, Number: 1}, Device{Name: "dm-2", Kind: Crypt, On: []string{"sdc1"}},
+	g := graph(
+		Device{Name: "sda", Kind: Disk},
+		Device{Name: "sdb", Kind: Disk},
+		Device{Name: "sdc", Kind: Disk},
+		Device{
+			Name: "dm-0",
+			Kind: Multipath,
+			On:   []string{"sda", "sdb"},
+		},
+		Device{Name: "dm-1", Kind: Partition, On: []string{"dm-0"}, Number: 1},
+		Device{
+			Name:   "sdc1",
+			Kind:   Partition,
+			On:     []string{"sdc"},
+			Number: 1,
+		},
+		Device{Name: "dm-2", Kind: Crypt, On: []string{"sdc1"}},
 		Device{Name: "dm-3", Kind: Volume, On: []string{"dm-2", "dm-0"}},
-		Device{Name: "md0", Kind: Array, On: []string{"dm-1", "sdc1"}}, Device{Name: "dm-4", Kind: Crypt, On: []string{"md0"}})
+		Device{
+			Name: "md0",
+			Kind: Array,
+			On:   []string{"dm-1", "sdc1"},
+		},
+		Device{Name: "dm-4", Kind: Crypt, On: []string{"md0"}},
+	)
 	same := func(disk string) string {
 		return map[string]string{"sda": "A", "sdb": "A", "sdc": "C"}[disk]
 	}
@@ -102,14 +124,20 @@ func TestBase(t *testing.T) {
 	// What lies deeper than anybody follows is in use, by something unknown.
 	deep := Graph{"sda": {Name: "sda", Kind: Disk, Read: true}}
 	for i := range 20 {
-		deep[fmt.Sprint("e", i)] = Device{Name: fmt.Sprint("e", i), Kind: Volume, On: []string{map[bool]string{true: "sda", false: fmt.Sprint("e", i-1)}[i == 0]}, Read: true}
+		deep[fmt.Sprint("e", i)] = Device{
+			Name: fmt.Sprint("e", i),
+			Kind: Volume,
+			On:   []string{map[bool]string{true: "sda", false: fmt.Sprint("e", i-1)}[i == 0]},
+			Read: true,
+		}
 	}
 	require.Equal(t, Unread, deep.Uses("sda", nil)[0].Kind)
 	g["dm-9"] = Device{Name: "dm-9", Kind: Crypt, On: []string{"dm-9"}}
 	require.Contains(t, base("dm-9"), "lies on more than")
 }
 
-// TestNothingInUseIsUnused: in any graph, a drive below something that the kernel uses, or that was not read, has a use.
+// TestNothingInUseIsUnused: in any graph, a drive below something that the kernel uses, or that was not read, has a
+// use.
 func TestNothingInUseIsUnused(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		g := Graph{"sda": {Name: "sda", Kind: Disk, Read: true}}
@@ -117,8 +145,12 @@ func TestNothingInUseIsUnused(t *testing.T) {
 		used := false
 		for i := range rapid.IntRange(0, 6).Draw(t, "devices") {
 			name := fmt.Sprintf("d%d", i)
-			d := Device{Name: name, Kind: rapid.SampledFrom([]Kind{Partition, Array, Crypt, Volume, Multipath}).Draw(t, "kind"), On: []string{rapid.SampledFrom(names).Draw(t, "on")},
-				Read: rapid.Bool().Draw(t, "read")}
+			d := Device{
+				Name: name,
+				Kind: rapid.SampledFrom([]Kind{Partition, Array, Crypt, Volume, Multipath}).Draw(t, "kind"),
+				On:   []string{rapid.SampledFrom(names).Draw(t, "on")},
+				Read: rapid.Bool().Draw(t, "read"),
+			}
 			if rapid.Bool().Draw(t, "used") {
 				d.Uses = []Leaf{{Kind: "ext4 file system", Mounted: []string{"/"}}}
 			}
@@ -132,7 +164,10 @@ func TestNothingInUseIsUnused(t *testing.T) {
 		}
 		for _, d := range g {
 			for range d.Uses {
-				if !slices.ContainsFunc(uses, func(u Use) bool { return u.Active && len(u.Chain) > 0 && u.Chain[len(u.Chain)-1] == d.Name }) {
+				if !slices.ContainsFunc(
+					uses,
+					func(u Use) bool { return u.Active && len(u.Chain) > 0 && u.Chain[len(u.Chain)-1] == d.Name },
+				) {
 					t.Fatalf("%s is used, and %v does not say so", d.Name, words(uses))
 				}
 			}
@@ -142,18 +177,38 @@ func TestNothingInUseIsUnused(t *testing.T) {
 
 // TestMounts: what the kernel says of mounts and swap is read whole, or refused.
 func TestMounts(t *testing.T) {
-	m, err := ParseMounts("36 35 8:1 / /mnt/a\\040b rw,noatime shared:1 - ext4 /dev/sda1 rw,logdev=/dev/sdb,errors=continue\n40 35 0:44 /sub /s rw - btrfs /dev/dm-0 rw\n")
+	m, err := ParseMounts(
+		"36 35 8:1 / /mnt/a\\040b rw,noatime shared:1 - ext4 /dev/sda1 rw,logdev=/dev/sdb,errors=continue\n40 " +
+			"35 0:44 /sub /s rw - btrfs /dev/dm-0 rw\n",
+	)
 	require.NoError(t, err)
-	require.Equal(t, Mount{Device: "8:1", At: "/mnt/a b", Type: "ext4", Source: "/dev/sda1", Options: []string{"rw", "logdev=/dev/sdb", "errors=continue"}}, m[0])
+	require.Equal(
+		t,
+		Mount{
+			Device:  "8:1",
+			At:      "/mnt/a b",
+			Type:    "ext4",
+			Source:  "/dev/sda1",
+			Options: []string{"rw", "logdev=/dev/sdb", "errors=continue"},
+		},
+		m[0],
+	)
 	require.Equal(t, []string{"/dev/sdb"}, m[0].Besides())
 	_, err = ParseMounts("36 35 8:1 / /mnt\n")
 	require.Error(t, err)
-	long := "41 35 0:45 / /layers rw - overlay overlay rw,lowerdir=" + strings.Repeat("/a", 60_000) + "\n42 35 8:2 / /after rw - ext4 /dev/sda2 rw"
+	long := "41 35 0:45 / /layers rw - overlay overlay rw,lowerdir=" + strings.Repeat(
+		"/a",
+		60_000,
+	) + "\n42 35 8:2 / /after rw - ext4 /dev/sda2 rw"
 	m, err = ParseMounts(long)
 	require.NoError(t, err)
 	require.Len(t, m, 2, "what comes after a long line is not missed")
 	require.Equal(t, "/after", m[1].At)
-	require.Equal(t, []string{"/dev/sda2", "/swap file"}, Swaps("Filename\tType\n/dev/sda2 partition 1 0 -2\n/swap\\040file file 1 0 -3\n"))
+	require.Equal(
+		t,
+		[]string{"/dev/sda2", "/swap file"},
+		Swaps("Filename\tType\n/dev/sda2 partition 1 0 -2\n/swap\\040file file 1 0 -3\n"),
+	)
 	require.Equal(t, "vg-0/ho-me", VolumeLabel("vg--0-ho--me"))
 	for want, got := range map[Kind]Kind{Crypt: MappedKind("CRYPT-LUKS2-x", []string{"crypt"}), Raid: MappedKind("LVM-x", []string{"raid"}), Volume: MappedKind("LVM-x", []string{"linear"}),
 		Multipath: MappedKind("mpath-3600", nil), Partition: MappedKind("part1-mpath-3600", []string{"linear"}), Mapped: MappedKind("", []string{"linear"}), Cache: MappedKind("LVM-x", []string{"cache"})} {

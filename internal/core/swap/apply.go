@@ -14,8 +14,8 @@ import (
 //
 // What must hold, in every state: an order follows only from what a person did, but for a light that goes out; one that
 // writes on a drive follows only in Confirm, for a drive whose label tail was typed (R3), that fits and is empty; none
-// while another drive is missing (R5); no step that lowers the margin is asked for while anything recovers (R4) or where
-// data would be lost of which nobody was told (R1); and a step is past only by what was observed (R6).
+// while another drive is missing (R5); no step that lowers the margin is asked for while anything recovers (R4) or
+// where data would be lost of which nobody was told (R1); and a step is past only by what was observed (R6).
 func Apply(s State, e Event) (State, []Order, error) {
 	next := s.clone()
 	var orders []Order
@@ -81,8 +81,8 @@ func (s *State) takeSpare() {
 	}
 }
 
-// replan replaces the plan by the one composed from the newest facts: its bays are changed only with the host down now, a bay was
-// filled, another member failed. It changes nothing once the swap has begun.
+// replan replaces the plan by the one composed from the newest facts: its bays are changed only with the host down now,
+// a bay was filled, another member failed. It changes nothing once the swap has begun.
 func (s *State) replan(e Event) {
 	if s.Phase != Planned {
 		return
@@ -122,7 +122,12 @@ func (s *State) may(e Event) *Refusal {
 	case !s.Phase.Open():
 		return refuse("swap-ended", "Plan a new one.", "This swap is %s.", s.Phase)
 	case s.Lead != e.By:
-		return refuse("led-by-another", "Ask for the lead, or take it over with a reason.", "%s leads this swap.", s.Lead)
+		return refuse(
+			"led-by-another",
+			"Ask for the lead, or take it over with a reason.",
+			"%s leads this swap.",
+			s.Lead,
+		)
 	case s.Held != "":
 		return refuse("held", "Resume it first.", "It is held: %s.", s.Held)
 	case keepsR5 && len(s.Wrong) > 0:
@@ -136,8 +141,8 @@ func (s *State) may(e Event) *Refusal {
 	return nil
 }
 
-// stopped gives the refusal of the first check that stops, and says whether one warns. Volumes that a person was told are
-// lost, and confirmed it, do not stop (R1).
+// stopped gives the refusal of the first check that stops, and says whether one warns. Volumes that a person was told
+// are lost, and confirmed it, do not stop (R1).
 func stopped(checks []record.Check, loses bool) (warned bool, err *Refusal) {
 	for _, c := range checks {
 		if c.Result == record.Stops && (!loses || len(c.Loses) == 0) {
@@ -160,7 +165,12 @@ func (s *State) begin(e Event) *Refusal {
 	}
 	loses := e.TypedPool != ""
 	if loses && e.TypedPool != s.Pool {
-		return refuse("wrong-pool", "Type the pool's name, letter by letter.", "%q is not the name of the pool whose volumes would be lost.", e.TypedPool)
+		return refuse(
+			"wrong-pool",
+			"Type the pool's name, letter by letter.",
+			"%q is not the name of the pool whose volumes would be lost.",
+			e.TypedPool,
+		)
 	}
 	warned, err := stopped(e.Checks, loses)
 	if err != nil {
@@ -168,7 +178,13 @@ func (s *State) begin(e Event) *Refusal {
 	}
 	left := s.missing(s.Old.Key()) >= 0
 	if left && strings.TrimSpace(e.Reason) == "" {
-		return refuse("reason-needed", "Put it back; or, if it died, begin with a reason.", "%s left %s before the swap began.", s.Old.Tail(), s.Old.bayWords())
+		return refuse(
+			"reason-needed",
+			"Put it back; or, if it died, begin with a reason.",
+			"%s left %s before the swap began.",
+			s.Old.Tail(),
+			s.Old.bayWords(),
+		)
 	}
 	asked := false
 	s.Loses = nil
@@ -181,9 +197,18 @@ func (s *State) begin(e Event) *Refusal {
 	reason := strings.TrimSpace(e.Reason)
 	switch {
 	case asked && e.Backup.IsZero() && !e.NoBackup:
-		return refuse("backup-needed", "Give the date of the newest backup, or say that there is none.", "During this swap the pool cannot lose another drive, so the date of the newest backup is needed.")
+		return refuse(
+			"backup-needed",
+			"Give the date of the newest backup, or say that there is none.",
+			"During this swap the pool cannot lose another drive, so the date of the newest backup is needed.",
+		)
 	case e.Backup.After(e.At):
-		return refuse("backup-needed", "Say of when it really is.", "A backup cannot be of %s, which is to come.", e.Backup.UTC().Format("2006-01-02"))
+		return refuse(
+			"backup-needed",
+			"Say of when it really is.",
+			"A backup cannot be of %s, which is to come.",
+			e.Backup.UTC().Format("2006-01-02"),
+		)
 	case (warned || len(s.Loses) > 0) && reason == "":
 		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is asked.")
 	}
@@ -207,7 +232,9 @@ func (s *State) begin(e Event) *Refusal {
 
 // next does what the step is about: it orders, or takes the person's word for what nobody else can see.
 func (s *State) next(e Event) ([]Order, *Refusal) {
-	if len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned && s.Lead == e.By && s.Held == "" && strings.TrimSpace(e.Reason) != "" {
+	if len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned && s.Lead == e.By &&
+		s.Held == "" &&
+		strings.TrimSpace(e.Reason) != "" {
 		s.goOnWithout(e)
 		return nil, nil
 	}
@@ -233,7 +260,13 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 	case s.Phase == Join && s.Ordered && len(s.Seats) > 0, s.Phase == Layout && s.Ordered:
 		return nil, nil // said twice is said once
 	case s.Phase == Join && !s.Ordered && s.nextSeat() >= 0:
-		s.say(e, "ordered that %s joins %s, place %s", s.New.Tail(), s.AllSeats()[s.nextSeat()].Pool, s.AllSeats()[s.nextSeat()].Slot)
+		s.say(
+			e,
+			"ordered that %s joins %s, place %s",
+			s.New.Tail(),
+			s.AllSeats()[s.nextSeat()].Pool,
+			s.AllSeats()[s.nextSeat()].Slot,
+		)
 		s.Refused = ""
 		return s.orderJoin(), nil
 	case s.Phase == Drain && s.Recipe.Hand:
@@ -294,7 +327,12 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	case past && s.Lead == e.By:
 		return nil, nil // said twice is said once
 	case s.Phase != Confirm && s.Phase.Open():
-		return nil, refuse("nothing-to-confirm", s.Now().What, "Nothing waits to be confirmed: the swap is at %q.", s.Now().Title)
+		return nil, refuse(
+			"nothing-to-confirm",
+			s.Now().What,
+			"Nothing waits to be confirmed: the swap is at %q.",
+			s.Now().Title,
+		)
 	}
 	if err := s.may(e); err != nil {
 		return nil, err
@@ -316,7 +354,12 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	}
 	reason := strings.TrimSpace(e.Reason)
 	if warned && reason == "" {
-		return nil, refuse("reason-needed", "To go on all the same, confirm again with a reason.", "%s", firstWarning(e.Checks))
+		return nil, refuse(
+			"reason-needed",
+			"To go on all the same, confirm again with a reason.",
+			"%s",
+			firstWarning(e.Checks),
+		)
 	}
 	s.Admitted = e.Checks
 	for i := range s.Seats {
@@ -326,8 +369,8 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	return s.afterConfirm(e), nil
 }
 
-// afterConfirm orders what comes first on a new drive whose label tail was typed: its partitions, or that it joins. What a person is
-// to set up on it, or to tell the pool system, nobody orders.
+// afterConfirm orders what comes first on a new drive whose label tail was typed: its partitions, or that it joins.
+// What a person is to set up on it, or to tell the pool system, nobody orders.
 func (s *State) afterConfirm(e Event) []Order {
 	switch {
 	case s.Recipe.has(Layout):
@@ -355,7 +398,9 @@ func (s *State) orderJoin() []Order {
 	if s.Recipe.Forgets {
 		kind = OrderAdmit
 	}
-	return []Order{{Kind: kind, Number: s.Order, Drive: s.New.Identity, Spare: s.Recipe.Spare != "", Seat: s.AllSeats()[i]}}
+	return []Order{
+		{Kind: kind, Number: s.Order, Drive: s.New.Identity, Spare: s.Recipe.Spare != "", Seat: s.AllSeats()[i]},
+	}
 }
 
 // stuckAfter is how long a pool may take until it shows that it has begun to recover.

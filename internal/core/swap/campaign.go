@@ -11,8 +11,8 @@ import (
 	"lantern/internal/core/record"
 )
 
-// Campaign is an ordered set of swaps in one pool: one at a time, each to its healthy end before the next is planned, and
-// the capacity grown only after the last.
+// Campaign is an ordered set of swaps in one pool: one at a time, each to its healthy end before the next is planned,
+// and the capacity grown only after the last.
 type Campaign struct {
 	ID      string        `json:"id"`
 	Pool    string        `json:"pool"`
@@ -62,8 +62,8 @@ type Item struct {
 	New   string `json:"new,omitempty"` // label tail
 }
 
-// InTurns orders places so that what two neighbours in the order share is as little as can be: the groups take turns, so
-// that no group is changed twice in a row while another waits.
+// InTurns orders places so that what two neighbours in the order share is as little as can be: the groups take turns,
+// so that no group is changed twice in a row while another waits.
 func InTurns(items []Item) []Item {
 	var groups []string
 	of := map[string][]Item{}
@@ -76,7 +76,8 @@ func InTurns(items []Item) []Item {
 	out := make([]Item, 0, len(items))
 	last := ""
 	for len(out) < len(items) {
-		// The group with most left, so that the last ones need not follow each other; not the one before, if there is a choice.
+		// The group with most left, so that the last ones need not follow each other; not the one before, if there is a
+		// choice.
 		best := ""
 		for _, g := range groups {
 			if len(of[g]) > 0 && g != last && (best == "" || len(of[g]) > len(of[best])) {
@@ -158,7 +159,8 @@ func (c *Campaign) acts(by string) *Refusal {
 	return nil
 }
 
-// Next says what to do now: plan the swap of an item, or order the pool to grow. swaps says whether the pool may be touched.
+// Next says what to do now: plan the swap of an item, or order the pool to grow. swaps says whether the pool may be
+// touched.
 func (c Campaign) Next(at time.Time, by string, open string) (next Campaign, item *Item, grow bool, err error) {
 	c.Items = slices.Clone(c.Items)
 	if r := c.acts(by); r != nil {
@@ -167,11 +169,22 @@ func (c Campaign) Next(at time.Time, by string, open string) (next Campaign, ite
 	it := c.now()
 	switch {
 	case c.State == Swapping:
-		return c, nil, false, refuse("swap-open", "Go on with that one: lantern swap show "+it.Old.Tail(), "%s is being replaced, one at a time.", it.Old.Tail())
+		return c, nil, false, refuse(
+			"swap-open",
+			"Go on with that one: lantern swap show "+it.Old.Tail(),
+			"%s is being replaced, one at a time.",
+			it.Old.Tail(),
+		)
 	case c.State == Growing:
 		return c, nil, false, refuse("growing", "Wait until it has ended.", "%s grows.", c.Pool)
 	case open != "":
-		return c, nil, false, refuse("swap-open", "End that one first.", "Another swap in %s is led by %s.", c.Pool, open)
+		return c, nil, false, refuse(
+			"swap-open",
+			"End that one first.",
+			"Another swap in %s is led by %s.",
+			c.Pool,
+			open,
+		)
 	case it != nil:
 		c.State, it.State = Swapping, ItemNow
 		c.say(at, by, "comes to "+it.Old.Tail()+" at place "+it.Slot)
@@ -218,7 +231,11 @@ func (c Campaign) Skip(at time.Time, by, reason string) (Campaign, error) {
 	it := c.now()
 	switch {
 	case c.State != Waiting || it == nil:
-		return c, refuse("nothing-to-skip", "Abandon the swap first, if it is to be left out.", "Nothing waits that could be left out.")
+		return c, refuse(
+			"nothing-to-skip",
+			"Abandon the swap first, if it is to be left out.",
+			"Nothing waits that could be left out.",
+		)
 	case strings.TrimSpace(reason) == "":
 		return c, refuse("reason-needed", "Say why.", "A reason is asked.")
 	}
@@ -246,9 +263,16 @@ func (c Campaign) Answered(at time.Time, done bool, says string) Campaign {
 // growsWithin is how long a pool that said that it has grown may go on holding as much as before.
 const growsWithin = 5 * time.Minute
 
-// PoolSeen takes in how the pool is: it has grown when it is seen to hold more than before, and the movement that follows has
-// come to rest. capacity is what it can hold.
-func (c Campaign) PoolSeen(at time.Time, recovering bool, recovery string, margin pool.Margin, known bool, capacity drive.Bytes) Campaign {
+// PoolSeen takes in how the pool is: it has grown when it is seen to hold more than before, and the movement that
+// follows has come to rest. capacity is what it can hold.
+func (c Campaign) PoolSeen(
+	at time.Time,
+	recovering bool,
+	recovery string,
+	margin pool.Margin,
+	known bool,
+	capacity drive.Bytes,
+) Campaign {
 	if c.State != Growing {
 		return c
 	}

@@ -43,9 +43,19 @@ func TestCampaigns(t *testing.T) {
 				var items []Item
 				for _, line := range strings.Split(reason, "\n") { // group slot tail
 					f := strings.Fields(line)
-					items = append(items, Item{Group: f[0], Slot: f[1], Old: Drive{Identity: disk(f[2])}, State: ItemWaits})
+					items = append(
+						items,
+						Item{Group: f[0], Slot: f[1], Old: Drive{Identity: disk(f[2])}, State: ItemWaits},
+					)
 				}
-				c = Campaign{ID: "c", Pool: "tidegauge", Lead: by, State: Waiting, Items: InTurns(items), Grow: d.HasArg("grow")}
+				c = Campaign{
+					ID:    "c",
+					Pool:  "tidegauge",
+					Lead:  by,
+					State: Waiting,
+					Items: InTurns(items),
+					Grow:  d.HasArg("grow"),
+				}
 				logged = 0
 				for _, it := range c.Items {
 					fmt.Fprintf(&out, "%s %s %s\n", it.Group, it.Slot, it.Old.Tail())
@@ -70,7 +80,14 @@ func TestCampaigns(t *testing.T) {
 			case "answered":
 				c = c.Answered(now, d.HasArg("done"), reason)
 			case "pool":
-				c = c.PoolSeen(now, d.HasArg("moving"), arg("moving", ""), pool.Margin(number("margin")), !d.HasArg("unknown"), drive.Bytes(number("holds")))
+				c = c.PoolSeen(
+					now,
+					d.HasArg("moving"),
+					arg("moving", ""),
+					pool.Margin(number("margin")),
+					!d.HasArg("unknown"),
+					drive.Bytes(number("holds")),
+				)
 			case "later":
 				now = now.Add(time.Hour)
 			default:

@@ -94,14 +94,21 @@ func (c *checker) host() {
 	switch {
 	case !ok:
 	case host.Late:
-		c.add(id, title, seen, record.Stops, p.Host+" has stopped reporting, so nothing below can be trusted", "Bring its agent back first.")
+		c.add(
+			id,
+			title,
+			seen,
+			record.Stops,
+			p.Host+" has stopped reporting, so nothing below can be trusted",
+			"Bring its agent back first.",
+		)
 	default:
 		c.add(id, title, seen, record.Passes, p.Host+" reports", "")
 	}
 }
 
-// clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere, and nothing goes on
-// then; before the start somebody may have reasons.
+// clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere, and nothing
+// goes on then; before the start somebody may have reasons.
 func (c *checker) clock(wrong record.Result) {
 	const id, title = "host-clock", "Clock of the host"
 	looked := "the time in the newest report of " + c.s.Plan.Host
@@ -110,7 +117,14 @@ func (c *checker) clock(wrong record.Result) {
 	switch {
 	case !ok:
 	case host.Late:
-		c.add(id, title, looked, wrong, "how far it is off is not known: "+c.s.Plan.Host+" has stopped reporting", "Bring its agent back first.")
+		c.add(
+			id,
+			title,
+			looked,
+			wrong,
+			"how far it is off is not known: "+c.s.Plan.Host+" has stopped reporting",
+			"Bring its agent back first.",
+		)
 	case off > skewMost:
 		c.add(id, title, looked, wrong, fmt.Sprintf("off by %s", off.Round(time.Second)), "Set it first.")
 	default:
@@ -126,7 +140,14 @@ func (c *checker) peers() {
 	switch {
 	case !ok:
 	case len(away) > 0:
-		c.add(id, title, looked, record.Stops, strings.Join(away, ", ")+" did not come back", "Look whether it sits firmly in its bay.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Stops,
+			strings.Join(away, ", ")+" did not come back",
+			"Look whether it sits firmly in its bay.",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "all answer", "")
 	}
@@ -137,14 +158,28 @@ func (c *checker) identity() {
 	p := c.s.Plan
 	looked := "identities of all drives"
 	if p.Old.WWN == "" && p.Old.Serial == "" {
-		c.add(id, title, looked, record.Stops, "it tells neither a WWN nor a serial", "It cannot be ordered about by identity; look at the pool system by hand.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Stops,
+			"it tells neither a WWN nor a serial",
+			"It cannot be ordered about by identity; look at the pool system by hand.",
+		)
 		return
 	}
 	twin, ok := need(c, c.s.Twin, id, title, looked)
 	switch {
 	case !ok:
 	case twin != "":
-		c.add(id, title, looked, record.Warns, "another drive, in "+twin+", has the same label tail "+p.Old.Tail(), "Compare the whole serial: "+p.Old.Serial+".")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"another drive, in "+twin+", has the same label tail "+p.Old.Tail(),
+			"Compare the whole serial: "+p.Old.Serial+".",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "serial "+p.Old.Serial+", no other drive has its label tail", "")
 	}
@@ -155,11 +190,25 @@ func (c *checker) bay() {
 	p := c.s.Plan
 	switch {
 	case c.s.BayKnown && p.OldGone:
-		c.add(id, title, "where it was last seen on "+p.Host, record.Passes, p.Old.Tail()+" was last in bay "+p.Old.Bay, "")
+		c.add(
+			id,
+			title,
+			"where it was last seen on "+p.Host,
+			record.Passes,
+			p.Old.Tail()+" was last in bay "+p.Old.Bay,
+			"",
+		)
 	case c.s.BayKnown:
 		c.add(id, title, "enclosure of "+p.Host, record.Passes, p.Old.Tail()+" is in bay "+p.Old.Bay, "")
 	default:
-		c.add(id, title, "enclosures of "+p.Host, record.Warns, p.Old.Tail()+" has no known bay", "Compare the serial on the label before you pull anything.")
+		c.add(
+			id,
+			title,
+			"enclosures of "+p.Host,
+			record.Warns,
+			p.Old.Tail()+" has no known bay",
+			"Compare the serial on the label before you pull anything.",
+		)
 	}
 }
 
@@ -203,7 +252,14 @@ func (c *checker) alone() {
 		open = append(open, "a swap in "+onHost+" is under way on "+p.Host+": hands may meet there")
 	}
 	if open = append(open, matters...); len(open) > 0 {
-		c.add(id, title, looked, record.Warns, strings.Join(open, "; "), "Be sure that it is this one which comes first.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			strings.Join(open, "; "),
+			"Be sure that it is this one which comes first.",
+		)
 		return
 	}
 	c.add(id, title, looked, record.Passes, "none", "")
@@ -235,12 +291,35 @@ func (c *checker) margin() {
 	case !known:
 		c.add(id, title, looked, record.Stops, "the margin of the pool is unknown", "Wait for a report of it.")
 	case len(p.Recipe.Unit) > 0 && !emptied:
-		c.add(id, title, looked, record.Stops, fmt.Sprintf("it is a log device; %s would be lost with it", plural(len(p.Recipe.Unit), "member", "members")),
-			"Free a bay, so that a new one can go in beside it.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Stops,
+			fmt.Sprintf(
+				"it is a log device; %s would be lost with it",
+				plural(len(p.Recipe.Unit), "member", "members"),
+			),
+			"Free a bay, so that a new one can go in beside it.",
+		)
 	case p.Recipe.Beside:
-		c.add(id, title, looked, record.Passes, "now "+before.String()+"; the old drive leaves when the new one carries its share", "")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Passes,
+			"now "+before.String()+"; the old drive leaves when the new one carries its share",
+			"",
+		)
 	case p.Recipe.has(Drain):
-		c.add(id, title, looked, record.Passes, "now "+before.String()+"; what lies on it moves to the others before it leaves", "")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Passes,
+			"now "+before.String()+"; what lies on it moves to the others before it leaves",
+			"",
+		)
 	case len(volumes) > 0:
 		c.add(id, title, looked, record.Stops, "without it "+strings.Join(volumes, ", ")+" would be lost",
 			"Drain the drive first; or, if they are to be lost, begin with the pool's name and a reason.")
@@ -248,7 +327,14 @@ func (c *checker) margin() {
 	case after < 0:
 		c.add(id, title, looked, record.Stops, "without it data would be lost", "Restore redundancy first.")
 	case after == 0:
-		c.add(id, title, looked, record.Warns, "now "+before.String()+"; without it "+after.String(), "Have a backup at hand.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"now "+before.String()+"; without it "+after.String(),
+			"Have a backup at hand.",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "now "+before.String()+"; without it "+after.String(), "")
 	}
@@ -270,9 +356,9 @@ func without(p *pool.Pool, host string) (left pool.Margin, known, alone bool) {
 	return left, known, alone
 }
 
-// down looks at what cannot be reached while the host is down, and at what is left of every pool that goes on without it. What
-// another pool lacks only warns before the start, since it may be over by then; when the host is about to go down, it stops
-// (R1, R4).
+// down looks at what cannot be reached while the host is down, and at what is left of every pool that goes on without
+// it. What another pool lacks only warns before the start, since it may be over by then; when the host is about to go
+// down, it stops (R1, R4).
 func (c *checker) down(now bool) {
 	const id, title = "host-down", "Pools while the host is down"
 	p := c.s.Plan
@@ -313,9 +399,23 @@ func (c *checker) down(now bool) {
 	}
 	switch {
 	case len(found) > 0:
-		c.add(id, title, looked, worst, strings.Join(found, "; "), "Wait until nothing recovers and redundancy is restored.")
+		c.add(
+			id,
+			title,
+			looked,
+			worst,
+			strings.Join(found, "; "),
+			"Wait until nothing recovers and redundancy is restored.",
+		)
 	case len(p.Recipe.Stops) > 0:
-		c.add(id, title, looked, record.Warns, strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down", "Tell those who use it, and stop what works on it.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			strings.Join(p.Recipe.Stops, ", ")+" cannot be reached while it is down",
+			"Tell those who use it, and stop what works on it.",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "no pool needs it to be reached", "")
 	}
@@ -347,7 +447,14 @@ func (c *checker) others() {
 	switch {
 	case !ok:
 	case worst.Tail != "":
-		c.add(id, title, looked, record.Warns, fmt.Sprintf("%s has the verdict %s as well", worst.Tail, worst.Verdict), "Be sure which of them to replace first.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			fmt.Sprintf("%s has the verdict %s as well", worst.Tail, worst.Verdict),
+			"Be sure which of them to replace first.",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "none is to be replaced or dead", "")
 	}
@@ -360,7 +467,14 @@ func (c *checker) testing() {
 	switch {
 	case !ok:
 	case len(running) > 0:
-		c.add(id, title, looked, record.Warns, "running on "+strings.Join(running, ", ")+", slower for it", "Let it end, or stop it.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"running on "+strings.Join(running, ", ")+", slower for it",
+			"Let it end, or stop it.",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "none running", "")
 	}
@@ -377,13 +491,27 @@ func (c *checker) scrub() {
 	case p.Recipe.has(Scrub):
 		c.add(id, title, looked, record.Passes, "it is read through as a step of this swap", "")
 	case last.At.IsZero():
-		c.add(id, title, looked, record.Warns, "none on record, so hidden damage is not ruled out", "Scrub the pool first, or say why not.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"none on record, so hidden damage is not ruled out",
+			"Scrub the pool first, or say why not.",
+		)
 	case !last.Clean:
 		c.add(id, title, of, record.Warns, "it left damage it could not repair", "Find out what is damaged first.")
 	case c.s.Now.IsZero():
 		c.add(id, title, of, record.Stops, "how long ago it was is not known", "Wait for the next report.")
 	case c.s.Now.Sub(last.At) > fresh:
-		c.add(id, title, of, record.Warns, fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(c.s.Now.Sub(last.At).Hours()/24)), "Scrub the pool first, or say why not.")
+		c.add(
+			id,
+			title,
+			of,
+			record.Warns,
+			fmt.Sprintf("it left nothing unrepaired, but is %d days old", int(c.s.Now.Sub(last.At).Hours()/24)),
+			"Scrub the pool first, or say why not.",
+		)
 	default:
 		c.add(id, title, of, record.Passes, "it left nothing unrepaired", "")
 	}
@@ -404,7 +532,14 @@ func (c *checker) backup() {
 	if !known || least > 0 && len(lost) == 0 {
 		return
 	}
-	c.add(id, title, "the word of who begins", record.Warns, "on the way the pool cannot lose another drive", "Give the date of the newest backup, or say that there is none.")
+	c.add(
+		id,
+		title,
+		"the word of who begins",
+		record.Warns,
+		"on the way the pool cannot lose another drive",
+		"Give the date of the newest backup, or say that there is none.",
+	)
 }
 
 func (c *checker) fit() {

@@ -15,8 +15,8 @@ type SeatFacts struct {
 	Slot string
 	// Unknown says why the pool is not known to be as it is shown; empty when it is.
 	Unknown string
-	// Witness is the second account of who is a member and how. WitnessAt is when it was read, zero when it was not; Differs are the
-	// places where it does not bear out the first.
+	// Witness is the second account of who is a member and how. WitnessAt is when it was read, zero when it was not;
+	// Differs are the places where it does not bear out the first.
 	Witness   string
 	WitnessAt time.Time
 	Differs   []string
@@ -42,8 +42,8 @@ func (c *checker) seats() []SeatFacts {
 	return []SeatFacts{{Pool: c.s.Pool, Slot: c.s.Plan.Slot}}
 }
 
-// left is what the pools of the drive, and those that lie on them, can lose now, and after the drive is gone with all its places:
-// the least of them. lost are the volumes that are lost then.
+// left is what the pools of the drive, and those that lie on them, can lose now, and after the drive is gone with all
+// its places: the least of them. lost are the volumes that are lost then.
 func (c *checker) left() (before, after pool.Margin, lost []string, known bool) {
 	slots := map[string][]string{}
 	var pools []*pool.Pool
@@ -103,8 +103,8 @@ func (c *checker) lookup(id string) *pool.Pool {
 	return c.s.Below(id)
 }
 
-// uses looks at what else depends on the drive, beside its pools (R1): what the kernel uses now must end first; what only lies there
-// is lost with the drive, and a person is told so.
+// uses looks at what else depends on the drive, beside its pools (R1): what the kernel uses now must end first; what
+// only lies there is lost with the drive, and a person is told so.
 func (c *checker) uses() {
 	const id, title = "other-uses", "Other uses of the drive"
 	p := c.s.Plan
@@ -133,23 +133,58 @@ func (c *checker) uses() {
 	}
 	switch {
 	case len(active) > 0 && p.OldGone:
-		c.add(id, title, looked, record.Warns, "it was also used for: "+strings.Join(active, "; "), "Take care of these too: this swap does not restore them.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"it was also used for: "+strings.Join(active, "; "),
+			"Take care of these too: this swap does not restore them.",
+		)
 	case len(active) > 0 && keepsUses:
-		c.add(id, title, looked, record.Stops, "it is also used for: "+strings.Join(active, "; "), "Stop these uses first: unmount, swapoff, close. Then check again.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Stops,
+			"it is also used for: "+strings.Join(active, "; "),
+			"Stop these uses first: unmount, swapoff, close. Then check again.",
+		)
 	case len(lies) > 0 && p.OldGone:
-		c.add(id, title, looked, record.Warns, "it also holds: "+strings.Join(lies, "; "), "This is gone with the drive.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"it also holds: "+strings.Join(lies, "; "),
+			"This is gone with the drive.",
+		)
 	case len(lies) > 0 && keepsUses:
-		c.add(id, title, looked, record.Stops, "it also holds: "+strings.Join(lies, "; "), "Copy it elsewhere and clear it; or, if it is to be lost, begin with the pool's name and a reason.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Stops,
+			"it also holds: "+strings.Join(lies, "; "),
+			"Copy it elsewhere and clear it; or, if it is to be lost, begin with the pool's name and a reason.",
+		)
 		c.out[len(c.out)-1].Loses = names
 	case len(boot) > 0:
-		c.add(id, title, looked, record.Warns, "it also holds: "+strings.Join(boot, "; "), "The boot loader is left to you: put it on the new drive when it has its partitions.")
+		c.add(
+			id,
+			title,
+			looked,
+			record.Warns,
+			"it also holds: "+strings.Join(boot, "; "),
+			"The boot loader is left to you: put it on the new drive when it has its partitions.",
+		)
 	default:
 		c.add(id, title, looked, record.Passes, "none", "")
 	}
 }
 
-// witness lays the second account of the members beside the first: what the kernel, or a pool program, shows, and what the members'
-// own metadata say.
+// witness lays the second account of the members beside the first: what the kernel, or a pool program, shows, and what
+// the members' own metadata say.
 func (c *checker) witness() {
 	const id, title = "two-accounts", "Members: live view and on-disk metadata"
 	p := c.s.Plan
@@ -196,8 +231,22 @@ func (c *checker) witness() {
 	case record.Passes:
 		c.add(id, title, looked, result, "they agree on every member in use", "")
 	case record.Warns:
-		c.add(id, title, looked, result, strings.Join(found, "; "), "Compare the members by hand with the pool system's own tool.")
+		c.add(
+			id,
+			title,
+			looked,
+			result,
+			strings.Join(found, "; "),
+			"Compare the members by hand with the pool system's own tool.",
+		)
 	default:
-		c.add(id, title, looked, result, strings.Join(found, "; "), "Find out which one is right before you pull anything.")
+		c.add(
+			id,
+			title,
+			looked,
+			result,
+			strings.Join(found, "; "),
+			"Find out which one is right before you pull anything.",
+		)
 	}
 }

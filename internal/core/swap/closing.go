@@ -36,7 +36,13 @@ func (s *State) closing(e Event) []record.Check {
 		state, at = p.New, s.New.Key()
 	}
 	if keepsR6 {
-		check("pool-healthy", "Member in the pool", state == pool.Online && at == s.New.Key(), "slot "+s.Slot+" is "+string(state), "Look at the pool.")
+		check(
+			"pool-healthy",
+			"Member in the pool",
+			state == pool.Online && at == s.New.Key(),
+			"slot "+s.Slot+" is "+string(state),
+			"Look at the pool.",
+		)
 	}
 	moves := "nothing moves in it"
 	if p.Recovering {
@@ -45,9 +51,18 @@ func (s *State) closing(e Event) []record.Check {
 	check("nothing-moves", "Recovery in the pool", !p.Recovering, moves, "Wait until it has ended.")
 	enough := p.MarginKnown && (e.Margin >= s.Margin || len(s.Loses) > 0)
 	check("margin-restored", "Margin", enough, margin, "Another member is gone; see the round.")
-	nothing := check("nothing-left", "Unrecovered blocks", p.Unrepairable == 0, left, "Find out which files they belong to, and restore them.")
+	nothing := check(
+		"nothing-left",
+		"Unrecovered blocks",
+		p.Unrepairable == 0,
+		left,
+		"Find out which files they belong to, and restore them.",
+	)
 	if p.Unrepairable > 0 && len(s.Loses) > 0 {
-		nothing.Result, nothing.Found = record.Warns, left+": of "+strings.Join(s.Loses, ", ")+" this was told before it began"
+		nothing.Result, nothing.Found = record.Warns, left+": of "+strings.Join(
+			s.Loses,
+			", ",
+		)+" this was told before it began"
 	}
 	// A drive that cannot tell about itself is unknown, and one may be watched for weak reasons: neither is a reason to
 	// leave the swap open for ever, but it is said.
@@ -69,10 +84,22 @@ func (s *State) closing(e Event) []record.Check {
 		check("spare-back", "Spare of the pool", p.Spare == "", found, "Wait until what it carries is moved.")
 	}
 	if s.Recipe.Spare != "" {
-		c := check("spare-used", "Spare of the pool", false, "it became the member; the pool has one spare less", "Put a new drive in and make it the spare.")
+		c := check(
+			"spare-used",
+			"Spare of the pool",
+			false,
+			"it became the member; the pool has one spare less",
+			"Put a new drive in and make it the spare.",
+		)
 		c.Result = record.Warns
 	}
-	place := check("records", "Bay of the new drive", s.New.Bay != "", s.New.Tail()+" is known to be in "+s.New.bayWords(), "Confirm its bay.")
+	place := check(
+		"records",
+		"Bay of the new drive",
+		s.New.Bay != "",
+		s.New.Tail()+" is known to be in "+s.New.bayWords(),
+		"Confirm its bay.",
+	)
 	if s.New.Bay == "" {
 		place.Result = record.Warns // nobody could tell where it is, and that is known of it
 	}

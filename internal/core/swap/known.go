@@ -1,7 +1,7 @@
 package swap
 
-// Known is a fact that somebody told. Its zero value is one that nobody did: a check that needs it stops then, whatever the value
-// would be (R7).
+// Known is a fact that somebody told. Its zero value is one that nobody did: a check that needs it stops then, whatever
+// the value would be (R7).
 type Known[T any] struct {
 	value T
 	told  bool

@@ -36,7 +36,12 @@ func (s *State) back(e Event) ([]Order, *Refusal) {
 		s.enter(e, Planned)
 		return orders, nil
 	}
-	return nil, refuse("no-way-back", "Go on, or abandon it: you are told what is owed.", "What was done at %q cannot be undone.", s.Now().Title)
+	return nil, refuse(
+		"no-way-back",
+		"Go on, or abandon it: you are told what is owed.",
+		"What was done at %q cannot be undone.",
+		s.Now().Title,
+	)
 }
 
 func (s *State) hold(e Event) *Refusal {
@@ -108,14 +113,26 @@ func (s *State) abandon(e Event) ([]Order, *Refusal) {
 func (s *State) fate(e Event) *Refusal {
 	switch {
 	case s.Phase != Closed:
-		return refuse("swap-open", "Close the swap first.", "What becomes of %s is recorded when the swap is closed; it is %s.", s.Old.Tail(), s.Phase)
+		return refuse(
+			"swap-open",
+			"Close the swap first.",
+			"What becomes of %s is recorded when the swap is closed; it is %s.",
+			s.Old.Tail(),
+			s.Phase,
+		)
 	case !slices.Contains([]FateKind{Returned, Reused, Destroyed}, e.Fate):
 		return refuse("bad-fate", "It is return, stock or destroy.", "%q is nothing that becomes of a drive.", e.Fate)
 	case s.Fate != nil && s.Fate.Kind == e.Fate:
 		return nil
 	}
 	s.Fate = &Fate{Kind: e.Fate, At: e.At, By: e.By, Note: strings.TrimSpace(e.Reason)}
-	s.say(e, "%s: %s%s", s.Old.Tail(), map[FateKind]string{Returned: "goes back under warranty", Reused: "goes to stock", Destroyed: "is destroyed"}[e.Fate], because(strings.TrimSpace(e.Reason)))
+	s.say(
+		e,
+		"%s: %s%s",
+		s.Old.Tail(),
+		map[FateKind]string{Returned: "goes back under warranty", Reused: "goes to stock", Destroyed: "is destroyed"}[e.Fate],
+		because(strings.TrimSpace(e.Reason)),
+	)
 	return nil
 }
 
@@ -132,7 +149,8 @@ func (s *State) owed() string {
 	case s.Phase == Drain && (s.Begun || s.Ordered):
 		return "what began to move goes on moving; stop it with: lantern stop " + s.Pool
 	case s.Phase == Layout || s.Phase == Prepare:
-		return s.poolWords() + " is left without the member in slot " + s.Slot + "; the new drive has partitions of it, and no data"
+		return s.poolWords() + " is left without the member in slot " + s.Slot + "; the new drive has " +
+			"partitions of it, and no data"
 	case s.Phase == Join || s.Phase == Recover || s.Phase == Refill || s.Phase == Verify && s.New != nil:
 		return "the pool goes on recovering on its own"
 	case s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Recover):

@@ -28,7 +28,11 @@ func (s *State) size(d Drive) string {
 		return "it is too small: it has " + grouped(d.Capacity) + " bytes, " + grouped(s.Needs) + " are needed, " +
 			grouped(s.Needs-d.Capacity) + " are missing"
 	case s.AtMost > 0 && d.Capacity > s.AtMost:
-		return "it is too large: it has " + grouped(d.Capacity) + " bytes, and no data drive may have more than the parity drive's " + grouped(s.AtMost)
+		return "it is too large: it has " + grouped(
+			d.Capacity,
+		) + " bytes, and no data drive may have more than the parity drive's " + grouped(
+			s.AtMost,
+		)
 	}
 	return ""
 }
@@ -77,19 +81,25 @@ func instead(d Drive) string {
 func (s *State) sort(d Drive) string {
 	switch {
 	case s.Recipe.has(Layout) && s.Old.Sector > 0 && d.Sector != s.Old.Sector:
-		return fmt.Sprintf("its sectors have %d bytes, the partition table that it would get counts in sectors of %d", d.Sector, s.Old.Sector)
+		return fmt.Sprintf(
+			"its sectors have %d bytes, the partition table that it would get counts in sectors of %d",
+			d.Sector,
+			s.Old.Sector,
+		)
 	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
 		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
 	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
 		return "it is a rotating drive, the pool counts on a solid-state one"
 	case s.Old.Zoned == "" && d.Zoned != "":
-		return "its tracks overlap (" + string(d.Zoned) + " zones): it would take many times as long to fill as its peers"
+		return "its tracks overlap (" + string(
+			d.Zoned,
+		) + " zones): it would take many times as long to fill as its peers"
 	}
 	return ""
 }
 
-// newcomer checks the new drive before it is accepted. Nothing it says tells what is on its label: whoever confirms must have
-// read that there (R3).
+// newcomer checks the new drive before it is accepted. Nothing it says tells what is on its label: whoever confirms
+// must have read that there (R3).
 func (c *checker) newcomer() {
 	p := c.s.Plan
 	if p.New == nil {
@@ -116,7 +126,14 @@ func (c *checker) newcomer() {
 	if d.Sector > 0 {
 		kind += fmt.Sprintf(", sectors of %d bytes", d.Sector)
 	}
-	either("new-kind", "Kind of the new drive", "the sectors, medium and recording that the drive reports", p.sort(d), kind, other)
+	either(
+		"new-kind",
+		"Kind of the new drive",
+		"the sectors, medium and recording that the drive reports",
+		p.sort(d),
+		kind,
+		other,
+	)
 	empty := "both ends are blank, and the kernel shows no use of it"
 	if d.Spare {
 		empty = "it stands by in " + d.Member + "; nothing but the mark of that pool lies on it"
@@ -146,7 +163,14 @@ func (c *checker) trusted(d Drive) {
 	case health.Sound:
 		c.add(well, how, reading, record.Passes, string(v), "")
 	case health.Unknown, "":
-		c.add(well, how, reading, record.Warns, "unknown: it tells nothing of its health, or was not read yet", "Wait a minute for its first reading.")
+		c.add(
+			well,
+			how,
+			reading,
+			record.Warns,
+			"unknown: it tells nothing of its health, or was not read yet",
+			"Wait a minute for its first reading.",
+		)
 	default:
 		c.add(well, how, reading, record.Warns, string(v), "Look at its findings.")
 	}

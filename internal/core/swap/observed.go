@@ -8,7 +8,8 @@ import (
 
 // What was observed is never refused: it is so.
 
-// outsideTurn says whether the old drive is still to help at a step, or still to stay: that it leaves then is wrong (R5).
+// outsideTurn says whether the old drive is still to help at a step, or still to stay: that it leaves then is wrong
+// (R5).
 func (s *State) outsideTurn() bool {
 	if s.Recipe.Lost {
 		return false // it helps no more
@@ -24,7 +25,8 @@ func (s *State) outsideTurn() bool {
 	return false
 }
 
-// How long what a swap asked for may last until it is a matter of its own: a host that is down, a new drive on its way to its bay.
+// How long what a swap asked for may last until it is a matter of its own: a host that is down, a new drive on its way
+// to its bay.
 const (
 	downFor  = 2 * time.Hour
 	carryFor = 30 * time.Minute
@@ -38,8 +40,8 @@ func (s *State) since() time.Time {
 	return s.PlannedAt
 }
 
-// AskedOut says whether a drive is out because this swap asked for it: the old one after its turn, the new one on its way to its bay,
-// for as long as that may take.
+// AskedOut says whether a drive is out because this swap asked for it: the old one after its turn, the new one on its
+// way to its bay, for as long as that may take.
 func (s *State) AskedOut(key string, now time.Time) bool {
 	switch {
 	case !s.Phase.Open() || s.Phase == Planned || s.missing(key) >= 0:
@@ -107,7 +109,13 @@ func (s *State) oldGone(e Event) {
 		// Pulled too early, or dead at last: which of the two only a person can tell, and until then everything stops.
 		s.Wrong = append(s.Wrong, Wrong{Drive: s.Old, At: e.At, Margin: e.Margin})
 		s.Alarms++
-		s.say(e, "STOP: %s left %s before its turn. If a hand took it, put it back. If it died, go on without it, with a reason", s.Old.Tail(), s.Old.bayWords())
+		s.say(
+			e,
+			"STOP: %s left %s before its turn. If a hand took it, put it back. If it died, go on without it, "+
+				"with a reason",
+			s.Old.Tail(),
+			s.Old.bayWords(),
+		)
 		return
 	}
 	s.Hold = ""
@@ -132,7 +140,10 @@ func (s *State) goOnWithout(e Event) {
 		s.advance(e)
 	case s.Phase != Still && s.Phase != Down && rank < first:
 		// What was to come before it went is over; the rest is as for a drive that is lost.
-		s.Recipe.Why = append(slices.Clip(s.Recipe.Why), "the old drive left before its turn, so the rest is as for one that is lost")
+		s.Recipe.Why = append(
+			slices.Clip(s.Recipe.Why),
+			"the old drive left before its turn, so the rest is as for one that is lost",
+		)
 		if s.Recipe.has(Down) {
 			s.enter(e, Still)
 		} else {
@@ -279,7 +290,8 @@ func (s *State) outcome(e Event) {
 		if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {
 			s.Seats[i].Asked = true
 		}
-		if len(s.Seats) > 0 && s.nextSeat() >= 0 || slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
+		if len(s.Seats) > 0 && s.nextSeat() >= 0 ||
+			slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
 			return // other places are still to be filled
 		}
 		s.enter(e, Recover)
@@ -294,7 +306,9 @@ func (s *State) outcome(e Event) {
 		s.say(e, "the agent did it: %s", e.Outcome)
 	default:
 		s.say(e, "the order was not carried out: %s", e.Outcome)
-		if s.Phase == Layout || s.Phase == Join && !slices.ContainsFunc(s.Seats, func(x Seat) bool { return x.Asked || x.Joined }) && !s.Recipe.has(Prepare) {
+		if s.Phase == Layout ||
+			s.Phase == Join && !slices.ContainsFunc(s.Seats, func(x Seat) bool { return x.Asked || x.Joined }) &&
+				!s.Recipe.has(Prepare) {
 			s.enter(e, Confirm)
 		}
 		s.Refused = e.Outcome

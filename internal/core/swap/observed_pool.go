@@ -127,8 +127,8 @@ func (s *State) recovering(e Event, joined bool) {
 // carries says whether the old drive still carries its share as the pool shows it.
 func (s *State) carries(p *PoolView) bool { return p.Drive == s.Old.Key() && p.Member != pool.Out }
 
-// lookBefore looks, with every report before a step that lowers the margin, at what the checks before the start have looked
-// at: what was right to do then may be wrong to do now.
+// lookBefore looks, with every report before a step that lowers the margin, at what the checks before the start have
+// looked at: what was right to do then may be wrong to do now.
 func (s *State) lookBefore(e Event) {
 	p := e.Pool
 	why := ""

@@ -9,9 +9,9 @@ import (
 // Debt is what a swap left undone, and what to do about it. The zero Debt: nothing is left to do.
 type Debt struct{ Says, Do string }
 
-// Owed is what a swap that has ended left undone in its pools: one that was abandoned after it began, or one that used up a spare. now
-// gives a pool as it is, and whether that is known; nil for a pool that was forgotten, and its places with it. While the state of a pool is
-// unknown, the debt stays (R7).
+// Owed is what a swap that has ended left undone in its pools: one that was abandoned after it began, or one that used
+// up a spare. now gives a pool as it is, and whether that is known; nil for a pool that was forgotten, and its places
+// with it. While the state of a pool is unknown, the debt stays (R7).
 func (s *State) Owed(now func(poolID string) (p *pool.Pool, known bool)) Debt {
 	used := s.Phase == Closed && s.Recipe.Spare != ""
 	left := s.Phase == Abandoned && !s.BegunAt.IsZero()
@@ -28,10 +28,17 @@ func (s *State) Owed(now func(poolID string) (p *pool.Pool, known bool)) Debt {
 		case p == nil:
 			continue
 		case !known:
-			return Debt{"unknown whether place " + seat.Slot + " of " + seat.Pool + " is filled since the swap of " + s.Old.Tail() + " ended", "Wait for the next report of " + s.Host + "."}
+			return Debt{
+				"unknown whether place " + seat.Slot + " of " + seat.Pool + " is filled since the " +
+					"swap of " + s.Old.Tail() + " ended",
+				"Wait for the next report of " + s.Host + ".",
+			}
 		case used:
 			if i == 0 && !slices.ContainsFunc(p.Spares, func(m pool.Member) bool { return m.State == pool.Standby }) {
-				return Debt{"no spare stands by since it took the place of " + s.Old.Tail(), "Put a new drive in and make it the spare of " + p.Name + "."}
+				return Debt{
+					"no spare stands by since it took the place of " + s.Old.Tail(),
+					"Put a new drive in and make it the spare of " + p.Name + ".",
+				}
 			}
 			continue
 		}
@@ -56,13 +63,20 @@ func (s *State) leftAt(p *pool.Pool, slot string, counted bool) Debt {
 	m, _, there := p.Slot(slot)
 	switch {
 	case !there && counted && s.Members > 0 && Carrying(p) < s.Members:
-		return Debt{"place " + slot + " was removed and not replaced" + since, "Add a drive: lantern admit " + p.Name + " <drive>; then spread the data: lantern rebalance " + p.Name}
+		return Debt{
+			"place " + slot + " was removed and not replaced" + since,
+			"Add a drive: lantern admit " + p.Name + " <drive>; then spread the data: lantern rebalance " + p.Name,
+		}
 	case there && m.State == pool.Out && !stands:
 		return Debt{"place " + slot + " was emptied and not filled again" + since, again}
 	case there && m.Lost() && m.State != pool.Recovering:
 		return Debt{"place " + slot + " has no working member" + since, again}
 	case behind != "":
-		return Debt{"place " + behind + ", which depends on " + slot + ", is emptied or lost; the swap of " + old + " was abandoned", again}
+		return Debt{
+			"place " + behind + ", which depends on " + slot + ", is emptied or lost; the " +
+				"swap of " + old + " was abandoned",
+			again,
+		}
 	}
 	return Debt{}
 }

@@ -9,7 +9,8 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// TestOwed: what an abandoned swap left undone is told for each place of each pool, and nothing is told where all places are filled.
+// TestOwed: what an abandoned swap left undone is told for each place of each pool, and nothing is told where all
+// places are filled.
 func TestOwed(t *testing.T) {
 	member := func(slot string, st pool.MemberState, log string) pool.Member {
 		return pool.Member{Slot: slot, State: st, Log: log}
@@ -41,7 +42,13 @@ func TestOwed(t *testing.T) {
 		"the spare used up":             {phase: Closed, begun: true, spare: "s", p: whole, q: whole, says: "no spare stands by"},
 		"another spare stands by":       {phase: Closed, begun: true, spare: "s", p: &pool.Pool{Spares: []pool.Member{{State: pool.Standby}}}, q: whole},
 	} {
-		s := State{Phase: c.phase, Members: 2, Host: "fulmar", Recipe: Recipe{Spare: c.spare}, Seats: []Seat{{Pool: "basalt", PoolID: "p", Slot: "0"}, {Pool: "gneiss", PoolID: "q", Slot: "0"}}}
+		s := State{
+			Phase:   c.phase,
+			Members: 2,
+			Host:    "fulmar",
+			Recipe:  Recipe{Spare: c.spare},
+			Seats:   []Seat{{Pool: "basalt", PoolID: "p", Slot: "0"}, {Pool: "gneiss", PoolID: "q", Slot: "0"}},
+		}
 		if c.begun {
 			s.BegunAt = at
 		}

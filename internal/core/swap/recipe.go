@@ -48,18 +48,19 @@ type Ground struct {
 	Offers []string // what the pool system can be asked for
 	// Others are the drive's further places: in other pools, or in the same one.
 	Others []OtherPlace
-	// Layout is true where members lie on partitions of the drive; Layers are what stands between the drive, or its partitions, and
-	// members, which only a person can set up, such as an encrypted volume.
+	// Layout is true where members lie on partitions of the drive; Layers are what stands between the drive, or its
+	// partitions, and members, which only a person can set up, such as an encrypted volume.
 	Layout bool
 	Layers []string
-	// Free is a bay of the same section that is empty, or in which a drive waits that fits and was accepted; empty when there
-	// is none. Outside is a free bay elsewhere, such as in an external enclosure of the same host.
+	// Free is a bay of the same section that is empty, or in which a drive waits that fits and was accepted; empty when
+	// there is none. Outside is a free bay elsewhere, such as in an external enclosure of the same host.
 	Free, Outside string
 	// Waits is true when a drive that fits and was accepted is in the host, wherever.
 	Waits bool
 	// Spare is the place of a spare of the pool that fits; empty when there is none.
 	Spare string
-	// Cold is true where drives are changed only while the host is down; Stops are the pools that cannot be reached then.
+	// Cold is true where drives are changed only while the host is down; Stops are the pools that cannot be reached
+	// then.
 	Cold  bool
 	Stops []string
 	// Scrubbed is when the pool was last read through, Clean whether that left nothing; Now is the time it is.
@@ -75,8 +76,8 @@ type OtherPlace struct {
 	Offers []string
 }
 
-// without is what is left of all pools of the drive when it is gone with all its places: the least margin, and the volumes that are
-// lost.
+// without is what is left of all pools of the drive when it is gone with all its places: the least margin, and the
+// volumes that are lost.
 func (g Ground) without() (after pool.Margin, lost []string, known bool) {
 	known = true
 	done := map[string]bool{}
@@ -141,7 +142,10 @@ func Compose(g Ground) Recipe {
 	}
 	if served {
 		if m.Parity {
-			why("it is the parity drive: the data stay whole without it, but the pool cannot lose another drive until it is filled again")
+			why(
+				"it is the parity drive: the data stay whole without it, but the pool cannot lose another drive " +
+					"until it is filled again",
+			)
 		} else {
 			why("the pool serves what lies on it from parity until the new one is filled")
 		}
@@ -179,7 +183,12 @@ func Compose(g Ground) Recipe {
 			}
 		}
 		if len(names) > 0 {
-			why("the drive is also a member of " + strings.Join(names, ", ") + ": all its places are filled in one swap")
+			why(
+				"the drive is also a member of " + strings.Join(
+					names,
+					", ",
+				) + ": all its places are filled in one swap",
+			)
 		}
 	}
 	if hand {
@@ -234,7 +243,10 @@ func Compose(g Ground) Recipe {
 		step(Insert, Confirm, Join, Recover, Pull)
 	case g.Spare != "" && offers("spare") && !multi && !log && !g.Layout && len(g.Layers) == 0:
 		r.Name, r.Beside, r.Spare = "the spare first, beside the old one", true, g.Spare
-		why("the spare at " + g.Spare + " is filled while the old one helps, so the margin never falls and the pool is filled once; a new drive becomes the spare")
+		why(
+			"the spare at " + g.Spare + " is filled while the old one helps, so the margin never falls and the " +
+				"pool is filled once; a new drive becomes the spare",
+		)
 		step(Confirm, Join, Recover, Pull)
 	case spread && offers("drain") && (len(lost) > 0 || r.Slow || log):
 		r.Name = "drained first"
@@ -244,7 +256,10 @@ func Compose(g Ground) Recipe {
 	case offers("beside") && known && (after < 0 || len(lost) > 0 || after == 0 && g.Outside != ""):
 		r.Name, r.Beside, r.Temporary, r.Into = "through a temporary place", true, true, g.Outside
 		if after < 0 || len(lost) > 0 {
-			why("no bay of its section is known to be free, and without it data would be lost: another place takes the new drive first")
+			why(
+				"no bay of its section is known to be free, and without it data would be lost: another place " +
+					"takes the new drive first",
+			)
 		} else {
 			why("without it nothing more might fail, and bay " + g.Outside + " can take the new drive first")
 		}
@@ -259,7 +274,9 @@ func Compose(g Ground) Recipe {
 	default:
 		r.Name = "out and in, in one bay"
 		if g.Spare != "" {
-			why("the spare at " + g.Spare + " takes over only when the old one is out: " + g.Pool.Name + " cannot fill it beside one that still helps")
+			why(
+				"the spare at " + g.Spare + " takes over only when the old one is out: " + g.Pool.Name + " cannot fill it beside one that still helps",
+			)
 		}
 		bay := "no bay is known to be free"
 		if g.Free != "" {
@@ -267,7 +284,12 @@ func Compose(g Ground) Recipe {
 		}
 		switch {
 		case len(lost) > 0:
-			why(bay + ", and " + g.Pool.Name + " offers nothing that would move what lies on it: " + strings.Join(lost, ", ") + " would be lost with it")
+			why(
+				bay + ", and " + g.Pool.Name + " offers nothing that would move what lies on it: " + strings.Join(
+					lost,
+					", ",
+				) + " would be lost with it",
+			)
 		case known && after < 0:
 			why(bay + ", and without it data would be lost")
 		default:
@@ -294,11 +316,14 @@ func Compose(g Ground) Recipe {
 	return r
 }
 
-// scrub reads what the others hold before anything is taken out: what cannot be read then is found while the old drive can
-// still help.
+// scrub reads what the others hold before anything is taken out: what cannot be read then is found while the old drive
+// can still help.
 func (r *Recipe) scrub(step func(...Phase), why func(string), can bool) {
 	if can {
-		why("nobody has read lately what the other members hold: hidden damage is found while the old drive still helps")
+		why(
+			"nobody has read lately what the other members hold: hidden damage is found while the old drive " +
+				"still helps",
+		)
 		step(Scrub)
 	}
 }
@@ -314,7 +339,13 @@ func (r *Recipe) cold(step func(...Phase), why func(string), stops []string) {
 func (r *Recipe) drain(step func(...Phase), why func(string), offers func(string) bool, lost []string) {
 	switch {
 	case len(r.Unit) > 0:
-		why(plural(len(r.Unit), "member depends", "members depend") + " on it, and would be lost with it: they are drained together")
+		why(
+			plural(
+				len(r.Unit),
+				"member depends",
+				"members depend",
+			) + " on it, and would be lost with it: they are drained together",
+		)
 	case len(lost) > 0:
 		why(strings.Join(lost, ", ") + " would be lost with it: what lies on it moves to the others first")
 	default:
@@ -383,7 +414,12 @@ func (r Recipe) Rank(p Phase) int {
 // inPlace is the plainest recipe.
 func inPlace(dark bool) Recipe {
 	if dark {
-		return Recipe{Name: "the drive does not answer", Lost: true, Dark: true, Steps: []Phase{Planned, Insert, Confirm, Join, Recover, Verify}}
+		return Recipe{
+			Name:  "the drive does not answer",
+			Lost:  true,
+			Dark:  true,
+			Steps: []Phase{Planned, Insert, Confirm, Join, Recover, Verify},
+		}
 	}
 	return Recipe{Name: "out and in, in one bay", Steps: []Phase{Planned, Pull, Insert, Confirm, Join, Recover, Verify}}
 }

@@ -9,14 +9,15 @@ import (
 	"lantern/internal/core/stack"
 )
 
-// Seat is one place that the old drive has in a pool. A drive whose partitions belong to several pools has one in each; a swap fills
-// all of them.
+// Seat is one place that the old drive has in a pool. A drive whose partitions belong to several pools has one in each;
+// a swap fills all of them.
 type Seat struct {
 	Pool   string `json:"pool"`
 	PoolID string `json:"pool_id"`
 	Slot   string `json:"slot"`
-	// Partition is the number of the partition that is the member, 0 for the whole drive; Layers are the kinds of devices between the
-	// drive and the member, from the drive up: on the new drive the same must stand before it can join.
+	// Partition is the number of the partition that is the member, 0 for the whole drive; Layers are the kinds of
+	// devices between the drive and the member, from the drive up: on the new drive the same must stand before it can
+	// join.
 	Partition int         `json:"partition,omitempty"`
 	Layers    []string    `json:"layers,omitempty"`
 	Needs     drive.Bytes `json:"needs,omitempty"`  // of the device that joins
@@ -66,8 +67,8 @@ type SeatView struct {
 	Margin pool.Margin
 }
 
-// Combine puts together what the pools show of all seats: the worst of each. The margin that comes with it reaches what it was before
-// the swap only when it does in every pool.
+// Combine puts together what the pools show of all seats: the worst of each. The margin that comes with it reaches what
+// it was before the swap only when it does in every pool.
 func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 	seats := s.AllSeats()
 	out := views[0].PoolView
@@ -117,7 +118,16 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 				out.Notices = append(slices.Clip(out.Notices), n)
 			}
 		}
-		margin, before, short = min(margin, v.Margin), min(before, seats[i].Margin), min(short, v.Margin-seats[i].Margin)
+		margin, before, short = min(
+			margin,
+			v.Margin,
+		), min(
+			before,
+			seats[i].Margin,
+		), min(
+			short,
+			v.Margin-seats[i].Margin,
+		)
 	}
 	return out, min(margin, before+short)
 }

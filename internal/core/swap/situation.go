@@ -18,7 +18,8 @@ type Situation struct {
 	Host Known[HostFacts]
 	// Recovery is what moves in the pool now; empty when nothing does.
 	Recovery Known[string]
-	// OtherSwap is who leads another swap on this pool; OnHost another on this host, of which pool. Empty when there is none.
+	// OtherSwap is who leads another swap on this pool; OnHost another on this host, of which pool. Empty when there is
+	// none.
 	OtherSwap Known[string]
 	OnHost    Known[string]
 	// Gravest is another member of the pool in a bad state; its tail is empty when there is none.
@@ -39,7 +40,8 @@ type Situation struct {
 	// NewVerdict is that of the new drive, NewPast what its counters say of its past.
 	NewVerdict health.Verdict
 	NewPast    []record.Check
-	// Seats are what is known of the pools of all places of the drive; the first is Pool's. Below finds pools that members of them are.
+	// Seats are what is known of the pools of all places of the drive; the first is Pool's. Below finds pools that
+	// members of them are.
 	Seats []SeatFacts
 	Below pool.Lookup
 	// Uses are what else depends on the drive, beside its pools.
@@ -68,7 +70,8 @@ type ScrubFacts struct {
 	Clean bool
 }
 
-// Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing does.
+// Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing
+// does.
 type Neighbour struct {
 	Pool     *pool.Pool
 	Recovery string

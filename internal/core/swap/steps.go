@@ -34,7 +34,11 @@ type Step struct {
 }
 
 // tools are needed at any drive.
-var tools = []string{"a wrist strap, clipped to bare metal of the rack", "the screwdriver for the caddy's screws, and its four screws", "a bag for the drive"}
+var tools = []string{
+	"a wrist strap, clipped to bare metal of the rack",
+	"the screwdriver for the caddy's screws, and its four screws",
+	"a bag for the drive",
+}
 
 // Steps are all steps of this swap, in order; those of a lower rank than the phase are past.
 func (s *State) Steps() []Step {
@@ -73,12 +77,16 @@ func (s *State) step(p Phase) Step {
 		st.What = "Order a scrub of " + s.Pool + ", and wait until it has ended."
 		st.Why = "What the other members cannot give back is found now, while " + old + " still helps."
 		st.Expect = "The scrub ends and leaves nothing unrepaired."
-		st.Takes, st.IfNot = "hours; a range for the finish stands beside it", "If it leaves damage, find out what is damaged and restore it before you go on."
+		st.Takes, st.IfNot = "hours; a range for the finish stands beside it", "If it leaves damage, find out "+
+			"what is damaged and restore it before you go on."
 	case Still:
 		st.Kind, st.Title, st.Acts = StepHands, "Bring the work on "+s.Host+" to rest", true
 		st.What = "Move what works on " + s.Host + " elsewhere, or stop it."
 		if len(s.Recipe.Stops) > 0 {
-			st.What += " " + strings.Join(s.Recipe.Stops, ", ") + " cannot be reached while it is down: tell those who use it."
+			st.What += " " + strings.Join(
+				s.Recipe.Stops,
+				", ",
+			) + " cannot be reached while it is down: tell those who use it."
 		}
 		st.Why = "Work that is cut off by a power-down leaves more to repair than one drive."
 		st.Expect = "Nothing works on it any more. Then say so."
@@ -87,16 +95,25 @@ func (s *State) step(p Phase) Step {
 		st.What = "Shut " + s.Host + " down in order, and wait until it is dark. Do not just cut its power."
 		st.Why = "Drives of this bay are changed only while the host is down."
 		if s.Recipe.Temporary {
-			st.Why = "Nothing may be missing from " + s.Pool + " while it is used, so it stands still while the drive moves."
+			st.Why = "Nothing may be missing from " + s.Pool + " while it is used, so it stands still while the " +
+				"drive moves."
 		}
 		st.Expect = s.Host + " stops reporting, and this step ends by itself."
 		st.Takes = "a few minutes"
 	case Change:
 		st.Kind, st.Title, st.Needs = StepHands, "Change "+old+" while the host is down", tools
-		st.What = fmt.Sprintf("Take the drive with label tail %s out of %s, put an empty drive of at least %s bytes in its place, and bring %s up again.", old, oldBay, grouped(s.Needs), s.Host)
+		st.What = fmt.Sprintf(
+			"Take the drive with label tail %s out of %s, put an empty drive of at least %s bytes in its place, "+
+				"and bring %s up again.",
+			old,
+			oldBay,
+			grouped(s.Needs),
+			s.Host,
+		)
 		st.Why = "While it is dark no light can show the bay: the label decides."
 		st.Expect = "The caddy sits flush, its latch is closed; " + s.Host + " reports again within minutes."
-		st.Takes, st.IfNot = "a quarter of an hour", "If it does not come back, look whether every drive sits firmly in its bay."
+		st.Takes, st.IfNot = "a quarter of an hour", "If it does not come back, look whether every drive sits "+
+			"firmly in its bay."
 	case Up:
 		st.Kind, st.Title = StepCheck, "See that all is back"
 		st.What = "The clock of " + s.Host + " and all other members on it are looked at."
@@ -105,19 +122,33 @@ func (s *State) step(p Phase) Step {
 	case Drain:
 		if s.Recipe.Hand {
 			st.Kind, st.Title = StepHands, "Move away what lies on "+old
-			st.What = fmt.Sprintf("By hand, with the pool system's own tool: %s must not use %s at place %s any more.", s.Pool, old, s.Slot)
+			st.What = fmt.Sprintf(
+				"By hand, with the pool system's own tool: %s must not use %s at place %s any more.",
+				s.Pool,
+				old,
+				s.Slot,
+			)
 			st.Why = "Taken out before that, it takes data along."
 			st.Expect = "This step ends by itself when " + s.Pool + " is seen without it."
 			return st
 		}
 		st.Kind, st.Title, st.Acts = StepDo, "Drain "+old, true
-		st.What = fmt.Sprintf("Order that all that lies on %s moves to the other members, and wait until nothing lies on it.", old)
+		st.What = fmt.Sprintf(
+			"Order that all that lies on %s moves to the other members, and wait until nothing lies on it.",
+			old,
+		)
 		if n := len(s.Recipe.Unit); n > 0 {
-			st.What = fmt.Sprintf("Order that all that lies on the %s that depend on %s moves to others, and wait until nothing lies on them.", plural(n, "member", "members"), old)
+			st.What = fmt.Sprintf(
+				"Order that all that lies on the %s that depend on %s moves to others, and wait until nothing "+
+					"lies on them.",
+				plural(n, "member", "members"),
+				old,
+			)
 		}
 		st.Why = "Taken out before it is empty, it takes data or copies along."
 		st.Expect = "Every piece is clean, and nothing lies on it any more."
-		st.Takes, st.IfNot = "hours; a range for the finish stands beside it", "If it stops before its end there is no room: make room, or put in a further drive."
+		st.Takes, st.IfNot = "hours; a range for the finish stands beside it", "If it stops before its end "+
+			"there is no room: make room, or put in a further drive."
 	case Release:
 		st.Kind, st.Title, st.Acts = StepDo, "Let the pool forget the place", true
 		st.What = fmt.Sprintf("Order that %s takes place %s off its map.", s.Pool, s.Slot)
@@ -125,14 +156,19 @@ func (s *State) step(p Phase) Step {
 		st.Expect = s.Pool + " does not name " + old + " any more."
 	case Pull:
 		st.Kind, st.Title, st.Needs = StepHands, "Pull "+old, tools
-		st.What = fmt.Sprintf("Pull the drive with label tail %s out of %s. Compare the tail on its label before you let go.", old, oldBay)
+		st.What = fmt.Sprintf(
+			"Pull the drive with label tail %s out of %s. Compare the tail on its label before you let go.",
+			old,
+			oldBay,
+		)
 		st.Why = "The pool keeps its data without it; the bay is needed for the new drive."
 		if s.Recipe.Beside {
 			st.Why = "The new drive carries its share."
 		} else if s.Recipe.has(Drain) {
 			st.Why = "Nothing lies on it any more."
 		}
-		st.Expect = "The bay falls dark and this step ends by itself within seconds. If any other drive leaves, everything stops."
+		st.Expect = "The bay falls dark and this step ends by itself within seconds. If any other drive leaves, " +
+			"everything stops."
 		if s.Hold != "" && s.Phase == Pull {
 			st.Title = "Do not pull " + old + " now"
 			st.What = "Leave it in its place: " + s.Hold + "."
@@ -147,10 +183,17 @@ func (s *State) step(p Phase) Step {
 		}
 		st.What = fmt.Sprintf("Put an empty drive of %s into %s.", size, into)
 		if s.Recipe.Dark && !s.Recipe.has(Pull) && !s.Recipe.has(Down) {
-			st.What = fmt.Sprintf("Take the drive with label tail %s, which does not answer, out of %s: with all others lit it is the dark one. Put an empty drive of %s in its place.", old, oldBay, size)
+			st.What = fmt.Sprintf(
+				"Take the drive with label tail %s, which does not answer, out of %s: with all others lit it is "+
+					"the dark one. Put an empty drive of %s in its place.",
+				old,
+				oldBay,
+				size,
+			)
 		}
 		st.Why = "The pool needs a member of at least the old one's size."
-		st.Expect = "The caddy sits flush and its latch is closed. The drive shows here within seconds, or is refused with the reason."
+		st.Expect = "The caddy sits flush and its latch is closed. The drive shows here within seconds, or is " +
+			"refused with the reason."
 		st.IfNot = "If it does not show, push it in once more until the latch catches; else try another."
 	case Confirm:
 		st.Kind, st.Title, st.Acts = StepConfirm, "Confirm the label tail", true
@@ -162,7 +205,11 @@ func (s *State) step(p Phase) Step {
 		st.Expect = "The tail matches and the order goes to the host."
 	case Layout:
 		st.Kind, st.Title = StepDo, "Partition the new drive"
-		st.What = fmt.Sprintf("The host gives %s the partitions of %s: the same places, types and names, and identifiers of its own.", newTail, old)
+		st.What = fmt.Sprintf(
+			"The host gives %s the partitions of %s: the same places, types and names, and identifiers of its own.",
+			newTail,
+			old,
+		)
 		st.Why = "Members of the pools lie on partitions of the drive."
 		st.Expect = "The partition table is read back, and the kernel shows the partitions."
 		st.Takes, st.IfNot = "seconds", "If that fails, the step before comes back, with the reason."
@@ -175,10 +222,23 @@ func (s *State) step(p Phase) Step {
 				if x.Partition > 0 {
 					on = fmt.Sprintf("partition %d", x.Partition)
 				}
-				need = append(need, fmt.Sprintf("%s on %s, open and empty, with at least %s bytes", stack.LayerWords(above), on, grouped(x.Needs)))
+				need = append(
+					need,
+					fmt.Sprintf(
+						"%s on %s, open and empty, with at least %s bytes",
+						stack.LayerWords(above),
+						on,
+						grouped(x.Needs),
+					),
+				)
 			}
 		}
-		st.What = fmt.Sprintf("By hand on %s: %s. Use the keys and settings that %s had; nothing here knows them.", s.Host, strings.Join(need, "; "), old)
+		st.What = fmt.Sprintf(
+			"By hand on %s: %s. Use the keys and settings that %s had; nothing here knows them.",
+			s.Host,
+			strings.Join(need, "; "),
+			old,
+		)
 		st.Why = "The pool does not use the bare drive. You set up the layers between."
 		st.Expect = "This step ends by itself when " + s.Host + " shows it, open and empty."
 	case Join:
@@ -189,11 +249,18 @@ func (s *State) step(p Phase) Step {
 		}
 		st.What = fmt.Sprintf("The host is asked to take %s into %s, slot %s.", newTail, s.Pool, s.Slot)
 		if s.Recipe.Beside {
-			st.What = fmt.Sprintf("The host is asked to fill %s beside %s in %s, slot %s.", newTail, old, s.Pool, s.Slot)
+			st.What = fmt.Sprintf(
+				"The host is asked to fill %s beside %s in %s, slot %s.",
+				newTail,
+				old,
+				s.Pool,
+				s.Slot,
+			)
 		}
 		st.Why = "The host reads the drive's identity back once more and refuses on any difference."
 		st.Expect = "The pool shows the drive as its member."
-		st.Takes, st.IfNot = "seconds", "If the host does not answer, nothing is repeated by itself: the step comes back, with what was seen."
+		st.Takes, st.IfNot = "seconds", "If the host does not answer, nothing is repeated by itself: the step "+
+			"comes back, with what was seen."
 	case Recover:
 		st.Kind, st.Title = StepWait, "Wait for the recovery"
 		st.What = s.poolWords() + " restores its redundancy. Nothing needs a hand."
@@ -222,7 +289,9 @@ func (s *State) step(p Phase) Step {
 		st.Expect = "Progress grows; at its end the members are evenly filled."
 		st.Takes = "hours to days"
 	case Rehouse:
-		st.Kind, st.Title, st.Needs, st.Acts = StepHands, "Move "+newTail+" to the bay it stays in", tools, s.New != nil && s.New.Bay != ""
+		st.Kind, st.Title, st.Needs, st.Acts = StepHands, "Move "+newTail+" to the bay it "+
+			"stays in", tools, s.New != nil &&
+			s.New.Bay != ""
 		st.What = fmt.Sprintf("Take %s out of %s and put it into %s.", newTail, newBay, oldBay)
 		if s.Recipe.has(Down) {
 			st.What += " Then bring " + s.Host + " up again."
@@ -274,7 +343,8 @@ func (s *State) joinSeats(st *Step, newTail string) {
 		st.Why = "This pool system is watch only."
 	}
 	st.Expect = "Every pool shows the drive as its member."
-	st.Takes, st.IfNot = "seconds to minutes", "If it does not show, look at what the pool system says; nothing is repeated by itself."
+	st.Takes, st.IfNot = "seconds to minutes", "If it does not show, look at what the pool system says; nothing "+
+		"is repeated by itself."
 }
 
 // Now is the step the swap is at; for one that has ended, a step that says so.

@@ -57,7 +57,8 @@ type Drive struct {
 	// Holds says what lies on it, or uses it, in words. That nothing does is known only when Blank is true.
 	Holds string `json:"holds,omitempty"`
 	Blank bool   `json:"blank"`
-	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves unnoticed.
+	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves
+	// unnoticed.
 	Member string `json:"member,omitempty"`
 	// Spare is true of one that stands by in the pool that it is a member of, and that nothing else uses.
 	Spare bool `json:"spare,omitempty"`
@@ -67,14 +68,15 @@ type Drive struct {
 	Testing bool `json:"testing,omitempty"`
 	// Promised says to which other swap it was promised; empty when to none.
 	Promised string `json:"promised,omitempty"`
-	// Lacks says what the policy asks new drives to be tested for and this one was not; empty when it was tested for all.
+	// Lacks says what the policy asks new drives to be tested for and this one was not; empty when it was tested for
+	// all.
 	Lacks string `json:"lacks,omitempty"`
 	// Accepted says with what result it was tested before it was trusted, and when; empty when it was not.
 	Accepted string `json:"accepted,omitempty"`
 }
 
-// UnmarshalJSON reads a drive from a record. Records made before it was noted whether a drive was read say nothing of that: then what
-// was found is all that lay there, as it was taken to be when they were made.
+// UnmarshalJSON reads a drive from a record. Records made before it was noted whether a drive was read say nothing of
+// that: then what was found is all that lay there, as it was taken to be when they were made.
 func (d *Drive) UnmarshalJSON(b []byte) error {
 	type plain Drive
 	x := struct {
@@ -107,8 +109,8 @@ type State struct {
 	PoolID string `json:"pool_id"` // its own id
 	Slot   string `json:"slot"`
 	Host   string `json:"host"`
-	// Seats are all places that the old drive has in pools; the first is that of Pool and Slot. Empty for a swap that was planned before
-	// there could be several.
+	// Seats are all places that the old drive has in pools; the first is that of Pool and Slot. Empty for a swap that
+	// was planned before there could be several.
 	Seats []Seat `json:"seats,omitempty"`
 	// Laid is the key of the drive that was ordered to get the old one's partitions.
 	Laid string `json:"laid,omitempty"`
@@ -133,8 +135,8 @@ type State struct {
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.
 	Refused string `json:"refused,omitempty"`
-	// Hold says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be. Gate are the
-	// checks it came from.
+	// Hold says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be. Gate
+	// are the checks it came from.
 	Hold        string         `json:"hold,omitempty"`
 	Gate        []record.Check `json:"gate,omitempty"`
 	RefusedTail string         `json:"refused_tail,omitempty"`
@@ -143,8 +145,8 @@ type State struct {
 	Held string `json:"held,omitempty"`
 	// Stuck says what stands in the way of a recovery that does not begin; empty when nothing does.
 	Stuck string `json:"stuck,omitempty"`
-	// Order is the number of the newest order; Ordered is true while its outcome is awaited. Begun is true when what the
-	// step orders was seen to have begun.
+	// Order is the number of the newest order; Ordered is true while its outcome is awaited. Begun is true when what
+	// the step orders was seen to have begun.
 	Order   int  `json:"order"`
 	Ordered bool `json:"ordered"`
 	Begun   bool `json:"begun,omitempty"`
@@ -260,8 +262,8 @@ type Event struct {
 type PoolView struct {
 	Member pool.MemberState `json:"member"` // at the swap's slot; empty when the pool has no such slot any more
 	Drive  string           `json:"drive"`  // key of the drive there
-	// New is the state of the new drive, wherever in the pool it is, and also while it is filled beside the old one; empty
-	// when the pool does not know it.
+	// New is the state of the new drive, wherever in the pool it is, and also while it is filled beside the old one;
+	// empty when the pool does not know it.
 	New         pool.MemberState `json:"new,omitempty"`
 	MarginKnown bool             `json:"margin_known"`
 	Without     pool.Margin      `json:"without"`        // the margin with the member at the slot gone as well
@@ -284,8 +286,8 @@ type PoolView struct {
 	Stuck string `json:"stuck,omitempty"`
 	// Spare says that a spare still stands in; empty when none does.
 	Spare string `json:"spare,omitempty"`
-	// Joined says of each seat whether its pool shows the new drive there; Prepared that what a person was to set up on the new drive
-	// stands at every seat.
+	// Joined says of each seat whether its pool shows the new drive there; Prepared that what a person was to set up on
+	// the new drive stands at every seat.
 	Joined   []bool `json:"joined,omitempty"`
 	Prepared bool   `json:"prepared,omitempty"`
 	// Notices are new ones about the pool that are open, in words.

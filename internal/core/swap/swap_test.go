@@ -65,7 +65,14 @@ func (s *script) apply(e Event) string {
 			fmt.Fprintf(&b, " #%d %s", o.Number, o.Drive.Tail())
 		}
 		if o.Seat.Partition > 0 || len(o.Seat.Layers) > 0 {
-			fmt.Fprintf(&b, " into %s place %s, partition %d %v", o.Seat.Pool, o.Seat.Slot, o.Seat.Partition, o.Seat.Layers)
+			fmt.Fprintf(
+				&b,
+				" into %s place %s, partition %d %v",
+				o.Seat.Pool,
+				o.Seat.Slot,
+				o.Seat.Partition,
+				o.Seat.Layers,
+			)
 		}
 		if len(o.Slots) > 0 {
 			fmt.Fprintf(&b, " with %s", strings.Join(o.Slots, ", "))
@@ -109,24 +116,65 @@ func TestScenarios(t *testing.T) {
 				return n
 			}
 			one := func() *Drive {
-				return &Drive{Identity: disk(arg("tail", "")), Capacity: drive.Bytes(number("size", 4000)), Bay: strings.Trim(arg("bay", "skerry/front/7"), "-"),
-					Sector: drive.Bytes(number("sector", 512)), Zoned: drive.Zoning(arg("zoned", "")), Promised: arg("promised", ""),
-					Holds: strings.ReplaceAll(arg("holds", ""), "_", " "), Ill: strings.ReplaceAll(arg("ill", ""), "_", " "), Member: arg("member", ""), Testing: has("testing"), Blank: arg("holds", "") == "" && !has("unread")}
+				return &Drive{
+					Identity: disk(arg("tail", "")),
+					Capacity: drive.Bytes(number("size", 4000)),
+					Bay:      strings.Trim(arg("bay", "skerry/front/7"), "-"),
+					Sector: drive.Bytes(
+						number("sector", 512),
+					),
+					Zoned:    drive.Zoning(arg("zoned", "")),
+					Promised: arg("promised", ""),
+					Holds: strings.ReplaceAll(
+						arg("holds", ""),
+						"_",
+						" ",
+					),
+					Ill:     strings.ReplaceAll(arg("ill", ""), "_", " "),
+					Member:  arg("member", ""),
+					Testing: has("testing"),
+					Blank:   arg("holds", "") == "" && !has("unread"),
+				}
 			}
 			switch d.Cmd {
 			case "plan":
-				p := State{ID: "s1", Pool: "soundscape", PoolID: "p1", Slot: "1.7", Host: "skerry",
-					Old: *one(), OldGone: has("gone"), Needs: drive.Bytes(number("needs", 4000)), AtMost: drive.Bytes(number("most", 0)), Margin: pool.Margin(number("margin", 2))}
+				p := State{
+					ID:      "s1",
+					Pool:    "soundscape",
+					PoolID:  "p1",
+					Slot:    "1.7",
+					Host:    "skerry",
+					Old:     *one(),
+					OldGone: has("gone"),
+					Needs:   drive.Bytes(number("needs", 4000)),
+					AtMost:  drive.Bytes(number("most", 0)),
+					Margin:  pool.Margin(number("margin", 2)),
+				}
 				if d.Input != "" {
 					p.Pool, p.Recipe = ground(t, d.Input, p.OldGone)
 				}
 				if p.Recipe.Spare != "" {
-					p.Early = &Drive{Identity: disk("SPR09"), Capacity: 4000, Sector: 512, Bay: "skerry/front/9", Member: p.Pool, Spare: true, Holds: "a mark"}
+					p.Early = &Drive{
+						Identity: disk("SPR09"),
+						Capacity: 4000,
+						Sector:   512,
+						Bay:      "skerry/front/9",
+						Member:   p.Pool,
+						Spare:    true,
+						Holds:    "a mark",
+					}
 				}
-				// seats=soundscape/1.7/2,tidegauge/3/4/encrypted: pool, slot, partition, and a layer above it; a pool in capitals is done by hand.
+				// seats=soundscape/1.7/2,tidegauge/3/4/encrypted: pool, slot, partition, and a layer above it; a pool
+				// in capitals is done by hand.
 				for _, text := range strings.FieldsFunc(arg("seats", ""), func(r rune) bool { return r == ';' }) {
 					f := strings.Split(text, "/")
-					x := Seat{Pool: strings.ToLower(f[0]), PoolID: strings.ToLower(f[0]), Slot: f[1], Hand: f[0] != strings.ToLower(f[0]), Margin: 1}
+					x := Seat{
+						Pool:   strings.ToLower(f[0]),
+						PoolID: strings.ToLower(f[0]),
+						Slot:   f[1],
+						Hand:   f[0] != strings.ToLower(f[0]),
+						Margin: 1,
+					}
 					x.Partition, _ = strconv.Atoi(f[2])
 					if x.Partition > 0 {
 						x.Layers = []string{"partition"}
@@ -139,7 +187,9 @@ func TestScenarios(t *testing.T) {
 					p.Recipe = inPlace(p.OldGone)
 					at := p.Recipe.Rank(Join)
 					for _, step := range strings.FieldsFunc(arg("extra", ""), func(r rune) bool { return r == ';' }) {
-						p.Recipe.Steps = append(p.Recipe.Steps[:at:at], append([]Phase{Phase(step)}, p.Recipe.Steps[at:]...)...)
+						p.Recipe.Steps = append(
+							p.Recipe.Steps[:at:at],
+							append([]Phase{Phase(step)}, p.Recipe.Steps[at:]...)...)
 						at++
 					}
 				}
@@ -153,12 +203,23 @@ func TestScenarios(t *testing.T) {
 				return out
 			case "begin":
 				e := Event{Kind: BeginIt, By: who, Reason: strings.TrimSpace(d.Input)}
-				e.Checks = []record.Check{{ID: "margin", Title: "Enough is left when it is out", Found: "found so", Do: "Do so.", Result: record.Result(arg("check", "passes"))}}
+				e.Checks = []record.Check{
+					{
+						ID:     "margin",
+						Title:  "Enough is left when it is out",
+						Found:  "found so",
+						Do:     "Do so.",
+						Result: record.Result(arg("check", "passes")),
+					},
+				}
 				if v := arg("loses", ""); v != "" {
 					e.Checks[0].Loses = strings.Split(v, " ")
 				}
 				if has("zero") {
-					e.Checks = append(e.Checks, record.Check{ID: "backup", Title: "There is a backup", Result: record.Warns})
+					e.Checks = append(
+						e.Checks,
+						record.Check{ID: "backup", Title: "There is a backup", Result: record.Warns},
+					)
 				}
 				e.TypedPool, e.NoBackup = arg("typed", ""), has("no-backup")
 				if v := arg("backup", ""); v != "" {
@@ -168,9 +229,23 @@ func TestScenarios(t *testing.T) {
 				}
 				return s.apply(e)
 			case "next", "back", "hold", "resume", "lead", "fate":
-				e := Event{Kind: EventKind(d.Cmd), By: who, Reason: strings.TrimSpace(d.Input), To: arg("to", ""), Fate: FateKind(arg("kind", ""))}
+				e := Event{
+					Kind:   EventKind(d.Cmd),
+					By:     who,
+					Reason: strings.TrimSpace(d.Input),
+					To:     arg("to", ""),
+					Fate:   FateKind(arg("kind", "")),
+				}
 				if c := arg("check", ""); c != "" {
-					e.Checks = []record.Check{{ID: "room", Title: "What lies on it finds room", Found: "there is none", Do: "Make room.", Result: record.Result(c)}}
+					e.Checks = []record.Check{
+						{
+							ID:     "room",
+							Title:  "What lies on it finds room",
+							Found:  "there is none",
+							Do:     "Make room.",
+							Result: record.Result(c),
+						},
+					}
 				}
 				return s.apply(e)
 			case "host":
@@ -194,11 +269,22 @@ func TestScenarios(t *testing.T) {
 				if has("looked") { // with what is known of the new drive by now
 					e.Drive = one()
 					e.Drive.Accepted = strings.ReplaceAll(arg("accepted", ""), "_", " ")
-					x := told(Situation{Plan: s.state, PoolSeen: s.now, NewVerdict: health.Verdict(arg("verdict", string(health.Sound)))})
+					x := told(
+						Situation{
+							Plan:       s.state,
+							PoolSeen:   s.now,
+							NewVerdict: health.Verdict(arg("verdict", string(health.Sound))),
+						},
+					)
 					x.Plan.New = e.Drive
 					e.Checks = Gate(x, Confirm)
 					for _, c := range e.Checks {
-						assert.NotContains(t, c.Found+c.Looked+c.Do+c.Title, e.Drive.Tail(), "who confirms must have read the label")
+						assert.NotContains(
+							t,
+							c.Found+c.Looked+c.Do+c.Title,
+							e.Drive.Tail(),
+							"who confirms must have read the label",
+						)
 						if c.Result != record.Passes || has("all") {
 							fmt.Fprintf(&out, "%s %s: %s\n", c.Result, c.Title, c.Found)
 						}
@@ -206,11 +292,36 @@ func TestScenarios(t *testing.T) {
 				}
 				return out.String() + s.apply(e)
 			case "outcome":
-				return s.apply(Event{Kind: OrderDone, Order: int(number("order", 1)), Done: has("done"), Outcome: strings.TrimSpace(d.Input)})
+				return s.apply(
+					Event{
+						Kind:    OrderDone,
+						Order:   int(number("order", 1)),
+						Done:    has("done"),
+						Outcome: strings.TrimSpace(d.Input),
+					},
+				)
 			case "pool":
-				v := &PoolView{Member: pool.MemberState(arg("member", "online")), Drive: disk(arg("drive", "")).Key(), MarginKnown: !has("unknown"), Without: pool.Margin(number("margin", 2)) - pool.Margin(number("needed", 1)),
-					Recovering: has("recovering"), Recovery: arg("id", ""), Unrepairable: number("left", 0), NewVerdict: arg("verdict", string(health.Sound)), LightOn: has("lit"),
-					New: pool.MemberState(arg("new", "")), Drained: has("drained"), ScrubClean: !has("dirty"), Stuck: strings.ReplaceAll(arg("stuck", ""), "_", " "), Spare: arg("spare", ""), Moving: pool.Margin(number("margin", 2)) - 1}
+				v := &PoolView{
+					Member:      pool.MemberState(arg("member", "online")),
+					Drive:       disk(arg("drive", "")).Key(),
+					MarginKnown: !has("unknown"),
+					Without:     pool.Margin(number("margin", 2)) - pool.Margin(number("needed", 1)),
+					Recovering: has(
+						"recovering",
+					),
+					Recovery:     arg("id", ""),
+					Unrepairable: number("left", 0),
+					NewVerdict:   arg("verdict", string(health.Sound)),
+					LightOn:      has("lit"),
+					New: pool.MemberState(
+						arg("new", ""),
+					),
+					Drained:    has("drained"),
+					ScrubClean: !has("dirty"),
+					Stuck:      strings.ReplaceAll(arg("stuck", ""), "_", " "),
+					Spare:      arg("spare", ""),
+					Moving:     pool.Margin(number("margin", 2)) - 1,
+				}
 				if has("scrubbed") {
 					v.Scrubbed = s.now
 				}
@@ -259,7 +370,22 @@ func TestNothingBreaksTheRules(t *testing.T) {
 	var closed, joins int
 	for range 4000 {
 		s := State{}
-		s, _, _ = Apply(s, Event{Kind: PlanIt, By: "ida", Plan: &State{ID: "s", Pool: "p", Slot: "1", Host: "h", Old: Drive{Identity: disk("OLD01"), Bay: "h/f/1"}, Needs: 4000, Margin: 1}})
+		s, _, _ = Apply(
+			s,
+			Event{
+				Kind: PlanIt,
+				By:   "ida",
+				Plan: &State{
+					ID:     "s",
+					Pool:   "p",
+					Slot:   "1",
+					Host:   "h",
+					Old:    Drive{Identity: disk("OLD01"), Bay: "h/f/1"},
+					Needs:  4000,
+					Margin: 1,
+				},
+			},
+		)
 		var events []Event
 		for range 40 {
 			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Bay: "h/f/1", Blank: r.IntN(8) > 0}
@@ -269,12 +395,26 @@ func TestNothingBreaksTheRules(t *testing.T) {
 			case "HLD04":
 				d.Holds = "somebody"
 			}
-			e := Event{Kind: []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone, DriveCame, DriveGone, ConfirmIt, PoolSeen, NextIt, BackIt, HostSeen}[r.IntN(14)], By: "ida",
-				Drive: &d, Tail: tails[r.IntN(len(tails))], Order: r.IntN(3), Done: r.IntN(2) == 0, Margin: pool.Margin(r.IntN(2)), Reason: "why"}
+			e := Event{
+				Kind:   []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone, DriveCame, DriveGone, ConfirmIt, PoolSeen, NextIt, BackIt, HostSeen}[r.IntN(14)],
+				By:     "ida",
+				Drive:  &d,
+				Tail:   tails[r.IntN(len(tails))],
+				Order:  r.IntN(3),
+				Done:   r.IntN(2) == 0,
+				Margin: pool.Margin(r.IntN(2)),
+				Reason: "why",
+			}
 			if e.Kind == AbandonIt && r.IntN(8) > 0 {
 				continue
 			}
-			e.Pool = &PoolView{Member: []pool.MemberState{pool.Online, pool.Recovering, pool.Missing}[r.IntN(3)], Drive: disk(tails[r.IntN(2)]).Key(), MarginKnown: r.IntN(5) > 0, Recovering: r.IntN(3) == 0, NewVerdict: "sound"}
+			e.Pool = &PoolView{
+				Member:      []pool.MemberState{pool.Online, pool.Recovering, pool.Missing}[r.IntN(3)],
+				Drive:       disk(tails[r.IntN(2)]).Key(),
+				MarginKnown: r.IntN(5) > 0,
+				Recovering:  r.IntN(3) == 0,
+				NewVerdict:  "sound",
+			}
 			before := s
 			next, orders, err := Apply(s, e)
 			if err != nil {
@@ -287,7 +427,12 @@ func TestNothingBreaksTheRules(t *testing.T) {
 				joins++
 				require.Equal(t, ConfirmIt, e.Kind, "only a person's confirmation leads to writing (R3)")
 				require.True(t, o.Drive.TailMatches(e.Tail))
-				require.Contains(t, []string{"NEW02", "OTH05"}, o.Drive.Tail(), "too small, taken, and old drives are never written to")
+				require.Contains(
+					t,
+					[]string{"NEW02", "OTH05"},
+					o.Drive.Tail(),
+					"too small, taken, and old drives are never written to",
+				)
 				require.Empty(t, before.Wrong, "never while another drive is out (R5)")
 				require.Equal(t, Confirm, before.Phase)
 			}
@@ -296,7 +441,11 @@ func TestNothingBreaksTheRules(t *testing.T) {
 			}
 			if next.Phase == Closed && before.Phase != Closed {
 				closed++
-				require.True(t, e.Pool.MarginKnown && e.Margin >= next.Margin && e.Pool.Member == pool.Online && !e.Pool.Recovering, "healthy is what was seen")
+				require.True(
+					t,
+					e.Pool.MarginKnown && e.Margin >= next.Margin && e.Pool.Member == pool.Online && !e.Pool.Recovering,
+					"healthy is what was seen",
+				)
 			}
 			if !before.Phase.Open() {
 				require.Equal(t, before.Phase, next.Phase, "what has ended stays so")
@@ -305,7 +454,22 @@ func TestNothingBreaksTheRules(t *testing.T) {
 			s = next
 		}
 		again := State{}
-		again, _, _ = Apply(again, Event{Kind: PlanIt, By: "ida", Plan: &State{ID: "s", Pool: "p", Slot: "1", Host: "h", Old: Drive{Identity: disk("OLD01"), Bay: "h/f/1"}, Needs: 4000, Margin: 1}})
+		again, _, _ = Apply(
+			again,
+			Event{
+				Kind: PlanIt,
+				By:   "ida",
+				Plan: &State{
+					ID:     "s",
+					Pool:   "p",
+					Slot:   "1",
+					Host:   "h",
+					Old:    Drive{Identity: disk("OLD01"), Bay: "h/f/1"},
+					Needs:  4000,
+					Margin: 1,
+				},
+			},
+		)
 		for _, e := range events {
 			again, _, _ = Apply(again, e)
 		}
@@ -317,9 +481,27 @@ func TestNothingBreaksTheRules(t *testing.T) {
 
 // TestChecks: every check speaks, with what it looked at; the ones that must stop do.
 func TestChecks(t *testing.T) {
-	members := []pool.Member{{Slot: "1", Drive: "a", State: pool.Online, Log: "log"}, {Slot: "2", Drive: "b", State: pool.Online, Log: "log"}}
-	p := &pool.Pool{Name: "plankton", Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 1}, Members: members}}, Logs: []pool.Member{{Slot: "log", State: pool.Online}}}
-	base := Situation{PoolSeen: t0, Pool: p, BayKnown: true, Plan: State{Pool: "plankton", Slot: "1", Host: "fulmar", Old: Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"}, Needs: 8_001_563_222_016}}
+	members := []pool.Member{
+		{Slot: "1", Drive: "a", State: pool.Online, Log: "log"},
+		{Slot: "2", Drive: "b", State: pool.Online, Log: "log"},
+	}
+	p := &pool.Pool{
+		Name:   "plankton",
+		Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 1}, Members: members}},
+		Logs:   []pool.Member{{Slot: "log", State: pool.Online}},
+	}
+	base := Situation{
+		PoolSeen: t0,
+		Pool:     p,
+		BayKnown: true,
+		Plan: State{
+			Pool:  "plankton",
+			Slot:  "1",
+			Host:  "fulmar",
+			Old:   Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"},
+			Needs: 8_001_563_222_016,
+		},
+	}
 	base = told(base)
 	result := func(s Situation, id string) record.Check {
 		for _, c := range Checks(s) {
@@ -361,17 +543,41 @@ func TestChecks(t *testing.T) {
 	s.Host = Told(HostFacts{Late: true})
 	require.Equal(t, record.Warns, result(s, "host-clock").Result, "of a silent host no clock is known (R7)")
 	s = base
-	s.Host, s.Matters, s.OnHost = Told(HostFacts{Skew: -time.Minute}), Told([]string{"a fan of shelf-1 has failed"}), Told("tidegauge")
+	s.Host, s.Matters, s.OnHost = Told(
+		HostFacts{Skew: -time.Minute},
+	), Told(
+		[]string{"a fan of shelf-1 has failed"},
+	), Told(
+		"tidegauge",
+	)
 	require.Equal(t, record.Warns, result(s, "host-clock").Result, "before the start; after a power-down it stops")
-	require.Equal(t, "a swap in tidegauge is under way on fulmar: hands may meet there; a fan of shelf-1 has failed", result(s, "only-matter").Found)
+	require.Equal(
+		t,
+		"a swap in tidegauge is under way on fulmar: hands may meet there; a fan of shelf-1 has failed",
+		result(s, "only-matter").Found,
+	)
 	require.Equal(t, record.Passes, result(base, "only-matter").Result)
-	// A host that goes down takes members of other pools along: what they lack warns before the start, and stops when it is to go.
-	spread := &pool.Pool{Name: "driftnet", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: 1}, Members: []pool.Member{{Slot: "1", State: pool.Online, Domain: "fulmar"}, {Slot: "2", State: pool.Online, Domain: "skerry"}}}}}
+	// A host that goes down takes members of other pools along: what they lack warns before the start, and stops when
+	// it is to go.
+	spread := &pool.Pool{
+		Name: "driftnet",
+		Groups: []pool.Group{
+			{
+				Name:    "g",
+				Protect: pool.Protection{Tolerance: 1},
+				Members: []pool.Member{
+					{Slot: "1", State: pool.Online, Domain: "fulmar"},
+					{Slot: "2", State: pool.Online, Domain: "skerry"},
+				},
+			},
+		},
+	}
 	thin := spread.With(pool.Missing, "2")
 	s = base
 	s.Plan.Recipe = Recipe{Steps: []Phase{Planned, Still, Down, Change, Up, Insert, Confirm, Join, Recover, Verify}}
 	gate := func() record.Check { all := Gate(s, Down); return all[len(all)-1] }
-	for found, n := range map[string]Neighbour{"": {Pool: spread}, "a resilver is running in driftnet, which has members on fulmar": {spread, "resilver"}, "without fulmar data of driftnet would be missing": {Pool: &thin}} {
+	for found, n := range map[string]Neighbour{"": {Pool: spread}, "a resilver is running in driftnet, which " +
+		"has members on fulmar": {spread, "resilver"}, "without fulmar data of driftnet would be missing": {Pool: &thin}} {
 		s.Neighbours = Told([]Neighbour{n})
 		early, now := result(s, "host-down"), gate()
 		require.Equal(t, "host-down", now.ID)
@@ -397,13 +603,36 @@ func told(s Situation) Situation {
 	return s
 }
 
-// TestEveryFactIsNeeded: a fact that nobody told stops a check, before the start or at some step, and no check says what it hopes for
-// in its title.
+// TestEveryFactIsNeeded: a fact that nobody told stops a check, before the start or at some step, and no check says
+// what it hopes for in its title.
 func TestEveryFactIsNeeded(t *testing.T) {
-	members := []pool.Member{{Slot: "1", Drive: "a", State: pool.Online, Domain: "fulmar"}, {Slot: "2", Drive: "b", State: pool.Online, Domain: "skerry"}, {Slot: "3", Drive: "c", State: pool.Online, Domain: "petrel"}}
-	p := &pool.Pool{ID: "p", Name: "plankton", Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 2}, Members: members}}}
-	plan := State{Pool: "plankton", PoolID: "p", Slot: "1", Host: "fulmar", Old: Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"}, Recipe: Recipe{Steps: []Phase{Planned, Still, Down, Change, Up, Insert, Confirm, Join, Recover, Verify}}}
-	base := told(Situation{Plan: plan, PoolSeen: t0, Pool: p, BayKnown: true, Seats: []SeatFacts{{Pool: p, Slot: "1", Witness: "superblocks", WitnessAt: t0}}})
+	members := []pool.Member{
+		{Slot: "1", Drive: "a", State: pool.Online, Domain: "fulmar"},
+		{Slot: "2", Drive: "b", State: pool.Online, Domain: "skerry"},
+		{Slot: "3", Drive: "c", State: pool.Online, Domain: "petrel"},
+	}
+	p := &pool.Pool{
+		ID:     "p",
+		Name:   "plankton",
+		Groups: []pool.Group{{Name: "mirror", Protect: pool.Protection{Tolerance: 2}, Members: members}},
+	}
+	plan := State{
+		Pool:   "plankton",
+		PoolID: "p",
+		Slot:   "1",
+		Host:   "fulmar",
+		Old:    Drive{Identity: disk("AA111"), Bay: "fulmar/front/8"},
+		Recipe: Recipe{Steps: []Phase{Planned, Still, Down, Change, Up, Insert, Confirm, Join, Recover, Verify}},
+	}
+	base := told(
+		Situation{
+			Plan:     plan,
+			PoolSeen: t0,
+			Pool:     p,
+			BayKnown: true,
+			Seats:    []SeatFacts{{Pool: p, Slot: "1", Witness: "superblocks", WitnessAt: t0}},
+		},
+	)
 	stops := func(s Situation) (ids []string) {
 		all := Checks(s)
 		for _, at := range []Phase{Scrub, Drain, Release, Refill, Pull, Still, Down, Up, Rehouse} {
@@ -439,9 +668,20 @@ func TestEveryFactIsNeeded(t *testing.T) {
 // ground composes a recipe from a few words: what kind of pool, what is offered, what is free.
 func ground(t *testing.T, words string, gone bool) (string, Recipe) {
 	g := Ground{Slot: "1", Now: t0, Scrubbed: t0.Add(-48 * time.Hour), Clean: true, Gone: gone}
-	p := &pool.Pool{Name: "soundscape", Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: 1, Data: 1}}}}
+	p := &pool.Pool{
+		Name:   "soundscape",
+		Groups: []pool.Group{{Name: "g", Protect: pool.Protection{Tolerance: 1, Data: 1}}},
+	}
 	member := func(slot string, change func(m *pool.Member)) {
-		m := pool.Member{Slot: slot, Drive: slot, State: pool.Online, Domain: "skerry", Size: 4000, Used: 1000, Needs: 4000}
+		m := pool.Member{
+			Slot:   slot,
+			Drive:  slot,
+			State:  pool.Online,
+			Domain: "skerry",
+			Size:   4000,
+			Used:   1000,
+			Needs:  4000,
+		}
 		change(&m)
 		p.Groups[0].Members = append(p.Groups[0].Members, m)
 	}
@@ -474,10 +714,15 @@ func ground(t *testing.T, words string, gone bool) (string, Recipe) {
 			for _, s := range []string{"1", "2", "3", "4", "5"} {
 				member(s, plain)
 			}
-			p.Volumes = []pool.Volume{{Name: "scans", Group: "g", Protect: pool.Protection{Tolerance: 1, Data: 1}, Used: 1000}}
+			p.Volumes = []pool.Volume{
+				{Name: "scans", Group: "g", Protect: pool.Protection{Tolerance: 1, Data: 1}, Used: 1000},
+			}
 			p.Groups[0].Protect = pool.Protection{None: true}
 		case "bare": // a volume without redundancy
-			p.Volumes = append(p.Volumes, pool.Volume{Name: "thumbnails", Group: "g", Protect: pool.Protection{Data: 1}, Used: 10})
+			p.Volumes = append(
+				p.Volumes,
+				pool.Volume{Name: "thumbnails", Group: "g", Protect: pool.Protection{Data: 1}, Used: 10},
+			)
 		case "heals":
 			p.Groups[0].Heals = true
 		case "log":
@@ -512,8 +757,8 @@ func ground(t *testing.T, words string, gone bool) (string, Recipe) {
 	return p.Name, Compose(g)
 }
 
-// TestColdBaysAreOpenedWithTheHostDownOnly: whatever else is known of the ground, no recipe for a bay that is changed cold takes a
-// drive out of a running host, or puts one into it.
+// TestColdBaysAreOpenedWithTheHostDownOnly: whatever else is known of the ground, no recipe for a bay that is changed
+// cold takes a drive out of a running host, or puts one into it.
 func TestColdBaysAreOpenedWithTheHostDownOnly(t *testing.T) {
 	all := []string{"join", "beside", "drain", "refill", "release", "admit", "scrub", "spare"}
 	for n := range 1 << (len(all) + 6) {
@@ -524,8 +769,29 @@ func TestColdBaysAreOpenedWithTheHostDownOnly(t *testing.T) {
 			}
 		}
 		is := func(i int) bool { return n>>(len(all)+i)&1 == 1 }
-		p := &pool.Pool{ID: "p", Name: "p", Watched: is(3), Groups: []pool.Group{{Name: "g", Spread: is(4), Protect: pool.Protection{Tolerance: 1}, Members: []pool.Member{{Slot: "0", State: pool.Online}, {Slot: "1", State: pool.Online}}}}}
-		g := Ground{Pool: p, Slot: "0", Cold: true, Gone: is(0), Waits: is(1), Offers: offers, Clean: true, Layout: is(5)}
+		p := &pool.Pool{
+			ID:      "p",
+			Name:    "p",
+			Watched: is(3),
+			Groups: []pool.Group{
+				{
+					Name:    "g",
+					Spread:  is(4),
+					Protect: pool.Protection{Tolerance: 1},
+					Members: []pool.Member{{Slot: "0", State: pool.Online}, {Slot: "1", State: pool.Online}},
+				},
+			},
+		}
+		g := Ground{
+			Pool:   p,
+			Slot:   "0",
+			Cold:   true,
+			Gone:   is(0),
+			Waits:  is(1),
+			Offers: offers,
+			Clean:  true,
+			Layout: is(5),
+		}
 		if is(1) {
 			g.Free = "h/f/9"
 		}
@@ -536,7 +802,13 @@ func TestColdBaysAreOpenedWithTheHostDownOnly(t *testing.T) {
 		down := slices.Index(r.Steps, Down)
 		require.GreaterOrEqual(t, down, 0, "%+v: %v", g, r.Steps)
 		for i, step := range r.Steps {
-			require.False(t, step == Pull || step == Rehouse && i < down || step == Insert && i < down, "%+v: %v", g, r.Steps)
+			require.False(
+				t,
+				step == Pull || step == Rehouse && i < down || step == Insert && i < down,
+				"%+v: %v",
+				g,
+				r.Steps,
+			)
 		}
 	}
 }

@@ -2,9 +2,9 @@ package engine
 
 import "encoding/binary"
 
-// The code of a stripe: k pieces of data and m of parity over GF(2^8), of which any k give back all (a Cauchy matrix below
-// the unit matrix; Blömer, Kalfane, Karp, Karpinski, Luby, Zuckerman 1995). A piece is eight bytes here: they stand for
-// all that lies in it.
+// The code of a stripe: k pieces of data and m of parity over GF(2^8), of which any k give back all (a Cauchy matrix
+// below the unit matrix; Blömer, Kalfane, Karp, Karpinski, Luby, Zuckerman 1995). A piece is eight bytes here: they
+// stand for all that lies in it.
 
 var logs, powers = tables()
 

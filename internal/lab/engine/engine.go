@@ -1,5 +1,5 @@
-// Package engine is what lies in a lab pool: extents with versions and checksums, in pieces on members, that are written,
-// lost, rebuilt, drained, spread anew, scrubbed and corrupted; and how long each of that takes.
+// Package engine is what lies in a lab pool: extents with versions and checksums, in pieces on members, that are
+// written, lost, rebuilt, drained, spread anew, scrubbed and corrupted; and how long each of that takes.
 package engine
 
 import (
@@ -75,8 +75,8 @@ func (e *Engine) data(extent int, version uint32) []uint64 {
 // perGroup is how many extents stand for what a group, or a volume of its own, keeps.
 const perGroup = 160
 
-// Lay lays everything that a pool keeps on its members, as one would find it after years of use: large things first, many
-// small ones last.
+// Lay lays everything that a pool keeps on its members, as one would find it after years of use: large things first,
+// many small ones last.
 func Lay(p *pool.Pool, seed uint64) *Engine {
 	e := &Engine{Seed: seed}
 	r := rand.New(rand.NewPCG(seed, 11))
@@ -107,8 +107,8 @@ func size(i, n int) (share float64, small int) {
 	return 0.06 / float64(n-large), 1500
 }
 
-// stripes lays extents as wide as the group; where members differ in size, the last ones are narrower, and all parity lies
-// on the members that are for parity.
+// stripes lays extents as wide as the group; where members differ in size, the last ones are narrower, and all parity
+// lies on the members that are for parity.
 func (e *Engine) stripes(p *pool.Pool, g pool.Group) {
 	volumes := volumesOf(p, g)
 	var most drive.Bytes
@@ -118,7 +118,12 @@ func (e *Engine) stripes(p *pool.Pool, g pool.Group) {
 	done := 0.0
 	for i := range perGroup {
 		share, small := size(i, perGroup)
-		x := Extent{Volume: volumes[i%len(volumes)].Name, Group: g.Name, Bytes: drive.Bytes(share * float64(most)), Small: small}
+		x := Extent{
+			Volume: volumes[i%len(volumes)].Name,
+			Group:  g.Name,
+			Bytes:  drive.Bytes(share * float64(most)),
+			Small:  small,
+		}
 		var data, parity []Piece
 		for _, m := range g.Members {
 			at := Piece{Slot: m.Slot, At: done * float64(most) / float64(max(m.Size, 1))}
@@ -172,7 +177,14 @@ func (e *Engine) spread(p *pool.Pool, g pool.Group, r *rand.Rand) {
 		need := max(1, pr.Data)
 		for i := range perGroup {
 			share, small := size(i, perGroup)
-			x := Extent{Volume: v.Name, Group: g.Name, Need: need, Domains: pr.Domains, Bytes: drive.Bytes(share * float64(v.Used) / float64(need)), Small: small / 4}
+			x := Extent{
+				Volume:  v.Name,
+				Group:   g.Name,
+				Need:    need,
+				Domains: pr.Domains,
+				Bytes:   drive.Bytes(share * float64(v.Used) / float64(need)),
+				Small:   small / 4,
+			}
 			for range need + pr.Tolerance {
 				slot := place(g, x, used, nil, r)
 				if slot == "" {
@@ -258,7 +270,8 @@ func (e *Engine) Known(volume, group string) (out []pool.Extent) {
 	return out
 }
 
-// good are up to need pieces of an extent that can be read and hold its newest version; there is told which members answer.
+// good are up to need pieces of an extent that can be read and hold its newest version; there is told which members
+// answer.
 func (e *Engine) good(extent int, there func(slot string) bool) (at []int, data []uint64) {
 	x := &e.Extents[extent]
 	for j := range x.Pieces {
@@ -269,8 +282,8 @@ func (e *Engine) good(extent int, there func(slot string) bool) (at []int, data 
 	return at, data
 }
 
-// Write is one write by a user, the n-th: an extent gets a new version, on all members that are there. It is refused when
-// so few are there that it could not be read back.
+// Write is one write by a user, the n-th: an extent gets a new version, on all members that are there. It is refused
+// when so few are there that it could not be read back.
 func (e *Engine) Write(there func(slot string) bool) bool {
 	e.Writes++
 	i := int(e.Writes * 2654435761 % uint64(len(e.Extents)))
@@ -347,8 +360,8 @@ type Verdict struct {
 	Lost         []int // extents that cannot be given back
 }
 
-// ReadBack reads everything and compares it with what was written. Wrong is what was given back and is not what was written:
-// it must never happen.
+// ReadBack reads everything and compares it with what was written. Wrong is what was given back and is not what was
+// written: it must never happen.
 func (e *Engine) ReadBack(there func(slot string) bool) (v Verdict) {
 	for i := range e.Extents {
 		x := &e.Extents[i]

@@ -20,7 +20,16 @@ func kinds() map[string]pool.Pool {
 	group := func(name string, n int, pr pool.Protection) pool.Group {
 		g := pool.Group{Name: name, Protect: pr}
 		for i := range n {
-			g.Members = append(g.Members, pool.Member{Slot: fmt.Sprintf("%s.%d", name, i+1), State: pool.Online, Domain: fmt.Sprint("h", i%4), Size: 4 * tb, Used: 2 * tb})
+			g.Members = append(
+				g.Members,
+				pool.Member{
+					Slot:   fmt.Sprintf("%s.%d", name, i+1),
+					State:  pool.Online,
+					Domain: fmt.Sprint("h", i%4),
+					Size:   4 * tb,
+					Used:   2 * tb,
+				},
+			)
 		}
 		return g
 	}
@@ -44,8 +53,19 @@ func kinds() map[string]pool.Pool {
 	}
 	ded.Groups[0].Members[4].Parity = true
 	return map[string]pool.Pool{
-		"mirror": one(group("g", 3, pool.Protection{Data: 1, Tolerance: 2})), "parity": one(group("a", 5, pool.Protection{Data: -1, Tolerance: 1}), group("b", 5, pool.Protection{Data: -1, Tolerance: 1})),
-		"triple": one(group("g", 9, pool.Protection{Data: -1, Tolerance: 3})), "mixed": mixed, "far": far, "dedicated": ded,
+		"mirror": one(
+			group("g", 3, pool.Protection{Data: 1, Tolerance: 2}),
+		),
+		"parity": one(
+			group("a", 5, pool.Protection{Data: -1, Tolerance: 1}),
+			group("b", 5, pool.Protection{Data: -1, Tolerance: 1}),
+		),
+		"triple": one(
+			group("g", 9, pool.Protection{Data: -1, Tolerance: 3}),
+		),
+		"mixed":     mixed,
+		"far":       far,
+		"dedicated": ded,
 	}
 }
 
@@ -67,8 +87,9 @@ func TestCode(t *testing.T) {
 	}
 }
 
-// TestWhatWasWritten: after any run of writes, losses, returns, new drives, spoilt pieces and recoveries of every kind, what
-// was written is read back and right, or it is reported as lost; and it is lost only if more was taken than it can bear.
+// TestWhatWasWritten: after any run of writes, losses, returns, new drives, spoilt pieces and recoveries of every kind,
+// what was written is read back and right, or it is reported as lost; and it is lost only if more was taken than it can
+// bear.
 func TestWhatWasWritten(t *testing.T) {
 	for name, p := range kinds() {
 		t.Run(name, func(t *testing.T) {
@@ -79,7 +100,12 @@ func TestWhatWasWritten(t *testing.T) {
 				q := p.With(pool.StateUnkn)
 				gone := map[string]bool{}
 				there := func(slot string) bool { return !gone[slot] }
-				b := Bench{There: there, Rate: func(string) float64 { return 2e8 }, Seek: func(string) time.Duration { return time.Millisecond }, Share: 1}
+				b := Bench{
+					There: there,
+					Rate:  func(string) float64 { return 2e8 },
+					Seek:  func(string) time.Duration { return time.Millisecond },
+					Share: 1,
+				}
 				var all []string
 				q.Everyone(func(_ string, m *pool.Member) { all = append(all, m.Slot) })
 				run := func(w *Work) *Work {
@@ -126,13 +152,25 @@ func TestWhatWasWritten(t *testing.T) {
 						e.Blank(slot)
 						e.Blank(all[r.IntN(len(all))])
 					}
-					require.Zero(t, e.ReadBack(there).Wrong, "seed %d: something was given back that was never written", seed)
+					require.Zero(
+						t,
+						e.ReadBack(there).Wrong,
+						"seed %d: something was given back that was never written",
+						seed,
+					)
 				}
 				run(e.Begin(recovery.Rebalance, "", &q))
 				scrub := run(e.Begin(recovery.Scrub, "", &q))
 				v := e.ReadBack(there)
 				require.Zero(t, v.Wrong)
-				require.Equal(t, len(v.Lost) > 0, scrub.Left > 0, "seed %d: what is lost is reported, and nothing else: %d", seed, len(v.Lost))
+				require.Equal(
+					t,
+					len(v.Lost) > 0,
+					scrub.Left > 0,
+					"seed %d: what is lost is reported, and nothing else: %d",
+					seed,
+					len(v.Lost),
+				)
 				if gentle {
 					require.Empty(t, v.Lost, "seed %d", seed)
 				}
@@ -162,18 +200,22 @@ func TestWhatWasWritten(t *testing.T) {
 	}
 }
 
-// TestPace: inner tracks are slower, users slow it down, a sick member is named, and small things take longest for their
-// size.
+// TestPace: inner tracks are slower, users slow it down, a sick member is named, and small things take longest for
+// their size.
 func TestPace(t *testing.T) {
 	p := kinds()["parity"]
 	sick := ""
-	b := Bench{There: func(string) bool { return true }, Seek: func(string) time.Duration { return 8 * time.Millisecond }, Share: 1,
+	b := Bench{
+		There: func(string) bool { return true },
+		Seek:  func(string) time.Duration { return 8 * time.Millisecond },
+		Share: 1,
 		Rate: func(slot string) float64 {
 			if slot == sick {
 				return 3e7
 			}
 			return 2e8
-		}}
+		},
+	}
 	hours := func(b Bench) (float64, []drive.Bytes, *Work) {
 		e := Lay(&p, 1)
 		e.Blank("a.2")

@@ -14,7 +14,8 @@ import (
 type Bench struct {
 	// There says whether a member answers.
 	There func(slot string) bool
-	// Rate is what the drive at a slot moves, in bytes a second, on its outermost tracks; Seek what a small thing costs it.
+	// Rate is what the drive at a slot moves, in bytes a second, on its outermost tracks; Seek what a small thing costs
+	// it.
 	Rate func(slot string) float64
 	Seek func(slot string) time.Duration
 	// Load is the share of the members' time that users take, 0 to 1; Share is what of the rest the work gets.
@@ -52,14 +53,22 @@ type Work struct {
 // Done is how much was done.
 func (w *Work) Done() drive.Bytes { return min(w.Todo, w.Moved+w.Part) }
 
-// track is the rate at a share of a drive's bytes, counted from its outermost tracks, against the rate there: the rate goes with the
-// radius, the bytes with the area, and the innermost radius is half of the outermost.
+// track is the rate at a share of a drive's bytes, counted from its outermost tracks, against the rate there: the rate
+// goes with the radius, the bytes with the area, and the innermost radius is half of the outermost.
 func track(at float64) float64 { return math.Sqrt(1 - 0.75*min(1, at)) }
 
-// Begin plans a recovery. Fill (resilver, rebuild) brings what a member lacks; scrub looks at everything; drain takes what
-// lies on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member that is gone.
+// Begin plans a recovery. Fill (resilver, rebuild) brings what a member lacks; scrub looks at everything; drain takes
+// what lies on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member
+// that is gone.
 func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
-	w := &Work{Kind: kind, Slot: slot, Lanes: 1, Reads: map[string]drive.Bytes{}, Wrote: map[string]drive.Bytes{}, Slow: map[string]float64{}}
+	w := &Work{
+		Kind:  kind,
+		Slot:  slot,
+		Lanes: 1,
+		Reads: map[string]drive.Bytes{},
+		Wrote: map[string]drive.Bytes{},
+		Slow:  map[string]float64{},
+	}
 	switch kind {
 	case recovery.Scrub:
 		for i := range e.Extents {
@@ -97,7 +106,14 @@ func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 func (e *Engine) BeginDrains(slots []string, p *pool.Pool) (out []*Work) {
 	items, left := e.planMoves(slots, p)
 	for i, slot := range slots {
-		w := &Work{Kind: recovery.Drain, Slot: slot, Lanes: 1, Reads: map[string]drive.Bytes{}, Wrote: map[string]drive.Bytes{}, Slow: map[string]float64{}}
+		w := &Work{
+			Kind:  recovery.Drain,
+			Slot:  slot,
+			Lanes: 1,
+			Reads: map[string]drive.Bytes{},
+			Wrote: map[string]drive.Bytes{},
+			Slow:  map[string]float64{},
+		}
 		if i == 0 {
 			w.Left = left
 		}
@@ -112,8 +128,8 @@ func (e *Engine) BeginDrains(slots []string, p *pool.Pool) (out []*Work) {
 	return out
 }
 
-// BeginFill plans to bring a member what it lacks; one that nothing belongs on yet lacks nothing, and takes its share from
-// those that are fuller.
+// BeginFill plans to bring a member what it lacks; one that nothing belongs on yet lacks nothing, and takes its share
+// from those that are fuller.
 func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) (w *Work, lacks bool) {
 	for i := range e.Extents {
 		if slices.ContainsFunc(e.Extents[i].Pieces, func(x Piece) bool { return x.Slot == slot }) {
@@ -129,7 +145,14 @@ func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) (w *Wo
 
 // BeginBack plans to move all that lies on a spare that stood in for another to what has come in that one's place.
 func (e *Engine) BeginBack(kind recovery.Kind, from, to string) *Work {
-	w := &Work{Kind: kind, Slot: to, Lanes: 1, Reads: map[string]drive.Bytes{}, Wrote: map[string]drive.Bytes{}, Slow: map[string]float64{}}
+	w := &Work{
+		Kind:  kind,
+		Slot:  to,
+		Lanes: 1,
+		Reads: map[string]drive.Bytes{},
+		Wrote: map[string]drive.Bytes{},
+		Slow:  map[string]float64{},
+	}
 	for i := range e.Extents {
 		for j, p := range e.Extents[i].Pieces {
 			if p.Slot == from {
@@ -249,8 +272,8 @@ func (e *Engine) Advance(w *Work, d time.Duration, b Bench) (done bool) {
 	return w.Scan <= 0 && w.Next == len(w.Items)
 }
 
-// takes is how many seconds an item takes, and which member makes it so. It cannot be done while the member is not there
-// that is to be written to.
+// takes is how many seconds an item takes, and which member makes it so. It cannot be done while the member is not
+// there that is to be written to.
 func (e *Engine) takes(w *Work, it Item, b Bench) (seconds float64, slowest string, ok bool) {
 	x := &e.Extents[it.Extent]
 	consider := func(slot string, at float64) {

@@ -1,5 +1,6 @@
-// Command finishes judges how well the finish of a recovery is told: it runs unlike recoveries in lab pools, tells the finish
-// at four shares of each from what was known then, and compares that, and the plain rule of three, with the truth.
+// Command finishes judges how well the finish of a recovery is told: it runs unlike recoveries in lab pools, tells the
+// finish at four shares of each from what was known then, and compares that, and the plain rule of three, with the
+// truth.
 package main
 
 import (
@@ -25,7 +26,12 @@ func main() {
 	printShapes(os.Stdout, judgeShapes(40, held))
 	fmt.Println()
 	card := judge(67, 3)
-	fmt.Printf("%d recoveries of %d pools in the lab, three in each: the first without a past, the others with those before them\n\n", card.runs, card.pools)
+	fmt.Printf(
+		"%d recoveries of %d pools in the lab, three in each: the first without a past, the others with those "+
+			"before them\n\n",
+		card.runs,
+		card.pools,
+	)
 	card.print(os.Stdout)
 	real()
 }
@@ -59,7 +65,16 @@ func (c *card) print(w *os.File) {
 			continue
 		}
 		o, p := median(c.ours[i]), median(c.plain[i])
-		fmt.Fprintf(w, "%3.0f %%  %10.1f %%  %12.1f %%  %6.2f  %20.0f %%  %6d\n", 100*s, 100*o, 100*p, o/p, 100*float64(c.inside[i])/float64(c.told[i]), c.told[i])
+		fmt.Fprintf(
+			w,
+			"%3.0f %%  %10.1f %%  %12.1f %%  %6.2f  %20.0f %%  %6d\n",
+			100*s,
+			100*o,
+			100*p,
+			o/p,
+			100*float64(c.inside[i])/float64(c.told[i]),
+			c.told[i],
+		)
 	}
 }
 
@@ -127,7 +142,13 @@ type world struct {
 }
 
 func anyPool(r *rand.Rand) *world {
-	w := &world{rate: 1.2e8 + 1.6e8*r.Float64(), seek: time.Duration(4+10*r.Float64()) * time.Millisecond, load: 0.5 * r.Float64() * r.Float64(), swing: r.Float64(), scale: 4 * r.Float64() * r.Float64()}
+	w := &world{
+		rate:  1.2e8 + 1.6e8*r.Float64(),
+		seek:  time.Duration(4+10*r.Float64()) * time.Millisecond,
+		load:  0.5 * r.Float64() * r.Float64(),
+		swing: r.Float64(),
+		scale: 4 * r.Float64() * r.Float64(),
+	}
 	size := drive.Bytes(1+r.IntN(18)) * 1e12
 	w.reach = 0.2 + 0.75*r.Float64()
 	used := drive.Bytes(w.reach * float64(size))
@@ -136,7 +157,10 @@ func anyPool(r *rand.Rand) *world {
 	}
 	g := pool.Group{Name: "g"}
 	for i := range 3 + r.IntN(9) {
-		g.Members = append(g.Members, pool.Member{Slot: fmt.Sprint(i), State: pool.Online, Domain: fmt.Sprint("h", i%4), Size: size, Used: used})
+		g.Members = append(
+			g.Members,
+			pool.Member{Slot: fmt.Sprint(i), State: pool.Online, Domain: fmt.Sprint("h", i%4), Size: size, Used: used},
+		)
 	}
 	w.kind = []recovery.Kind{recovery.Resilver, recovery.Rebuild, recovery.Scrub, recovery.Drain, recovery.Rebuild}[r.IntN(5)]
 	n := len(g.Members)
@@ -152,7 +176,11 @@ func anyPool(r *rand.Rand) *world {
 	default:
 		g.Protect = pool.Protection{Data: -1, Tolerance: 1 + r.IntN(min(3, n-1))}
 	}
-	w.pool = pool.Pool{Name: "p", Groups: []pool.Group{g}, Volumes: []pool.Volume{{Name: "v", Used: drive.Bytes(float64(used) * float64(n) / 3)}}}
+	w.pool = pool.Pool{
+		Name:    "p",
+		Groups:  []pool.Group{g},
+		Volumes: []pool.Volume{{Name: "v", Used: drive.Bytes(float64(used) * float64(n) / 3)}},
+	}
 	return w
 }
 

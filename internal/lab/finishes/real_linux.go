@@ -21,7 +21,8 @@ import (
 	"lantern/internal/core/recovery"
 )
 
-// inside says that this process is the one in a namespace of its own: whatever ends it, the kernel takes everything away.
+// inside says that this process is the one in a namespace of its own: whatever ends it, the kernel takes everything
+// away.
 const inside = "LANTERN_FINISHES_INSIDE"
 
 // realCourses lets a real btrfs be scrubbed, at speeds that change as if users came and went, and be rebalanced.
@@ -55,7 +56,10 @@ func onBtrfs(mkfs string) (c *card, err error) {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	if err := errors.Join(unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""), unix.Mount("tmpfs", dir, "tmpfs", 0, "")); err != nil {
+	if err := errors.Join(
+		unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""),
+		unix.Mount("tmpfs", dir, "tmpfs", 0, ""),
+	); err != nil {
 		return nil, err
 	}
 	defer func() { _ = unix.Unmount(dir, unix.MNT_DETACH) }()

@@ -11,8 +11,19 @@ import (
 	"lantern/internal/core/recovery"
 )
 
-// shapes are the ways in which a recovery's pace may run, each apart from the others: what a lab pool mixes is told apart here.
-var shapes = []string{"constant", "zones", "busy hours", "load by day", "paused", "changed pace", "growing total", "zones and noise", "small things last"}
+// shapes are the ways in which a recovery's pace may run, each apart from the others: what a lab pool mixes is told
+// apart here.
+var shapes = []string{
+	"constant",
+	"zones",
+	"busy hours",
+	"load by day",
+	"paused",
+	"changed pace",
+	"growing total",
+	"zones and noise",
+	"small things last",
+}
 
 // held is where the seeds begin that nothing was adjusted on.
 const held = 1000
@@ -107,7 +118,13 @@ func printShapes(w *os.File, cards map[string]*card) {
 		c := cards[shape]
 		fmt.Fprintf(w, "%-18s", shape)
 		for i := 1; i < len(at); i++ {
-			fmt.Fprintf(w, "   %5.1f %% / %5.1f %%, %3.0f %%", 100*median(c.ours[i]), 100*median(c.plain[i]), 100*float64(c.inside[i])/float64(c.told[i]))
+			fmt.Fprintf(
+				w,
+				"   %5.1f %% / %5.1f %%, %3.0f %%",
+				100*median(c.ours[i]),
+				100*median(c.plain[i]),
+				100*float64(c.inside[i])/float64(c.told[i]),
+			)
 		}
 		fmt.Fprintln(w)
 		for i := range at {
@@ -118,7 +135,13 @@ func printShapes(w *os.File, cards map[string]*card) {
 	}
 	fmt.Fprintf(w, "%-18s", "all")
 	for i := 1; i < len(at); i++ {
-		fmt.Fprintf(w, "   %5.1f %% / %5.1f %%, %3.0f %%", 100*median(all.ours[i]), 100*median(all.plain[i]), 100*float64(all.inside[i])/float64(all.told[i]))
+		fmt.Fprintf(
+			w,
+			"   %5.1f %% / %5.1f %%, %3.0f %%",
+			100*median(all.ours[i]),
+			100*median(all.plain[i]),
+			100*float64(all.inside[i])/float64(all.told[i]),
+		)
 	}
 	fmt.Fprintln(w)
 }

@@ -11,8 +11,8 @@ import (
 	"lantern/internal/lab/pasts"
 )
 
-// TestRulesAreWorthTheirWord: on a fleet small enough for every test run, most drives that fail by and by are flagged in
-// time, those that do not are left alone, and a bad cable or a hot shelf condemns no drive. make judge measures it.
+// TestRulesAreWorthTheirWord: on a fleet small enough for every test run, most drives that fail by and by are flagged
+// in time, those that do not are left alone, and a bad cable or a hot shelf condemns no drive. make judge measures it.
 func TestRulesAreWorthTheirWord(t *testing.T) {
 	sum, n := judge(pasts.Fleet(7, 1200, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)), 6*time.Hour)
 	require.Greater(t, n, 1_000_000)

@@ -35,13 +35,47 @@ func main() {
 		}
 	}
 	took := time.Since(begun)
-	fmt.Printf("%d drives, a year, a reading every %s, seed %d: %d readings in %.0f s, %.1f µs a reading with making it up\n\n", *drives, *every, *seed, n, took.Seconds(), took.Seconds()*workers/float64(n)*1e6)
-	fmt.Printf("%-20s %7s %7s %9s %9s %12s %12s %7s\n", "fate", "drives", "failed", "flagged", "48 h ago", "median lead", "10 % under", "false")
+	fmt.Printf(
+		"%d drives, a year, a reading every %s, seed %d: %d readings in %.0f s, %.1f µs a reading with making "+
+			"it up\n\n",
+		*drives,
+		*every,
+		*seed,
+		n,
+		took.Seconds(),
+		took.Seconds()*workers/float64(n)*1e6,
+	)
+	fmt.Printf(
+		"%-20s %7s %7s %9s %9s %12s %12s %7s\n",
+		"fate",
+		"drives",
+		"failed",
+		"flagged",
+		"48 h ago",
+		"median lead",
+		"10 % under",
+		"false",
+	)
 	for _, f := range pasts.Fates {
 		t := sum[f.Fate]
-		fmt.Printf("%-20s %7d %7d %9s %9s %12s %12s %7d\n", f.Fate, t.Drives, t.Failures, share(t.Flagged, t.Failures), share(t.InTime, t.Failures), lead(t, 0.5), lead(t, 0.1), t.False)
+		fmt.Printf(
+			"%-20s %7d %7d %9s %9s %12s %12s %7d\n",
+			f.Fate,
+			t.Drives,
+			t.Failures,
+			share(t.Flagged, t.Failures),
+			share(t.InTime, t.Failures),
+			lead(t, 0.5),
+			lead(t, 0.1),
+			t.False,
+		)
 	}
-	fmt.Printf("\ngradual failures flagged replace: %s, at least 48 h before: %s (aim %.0f %%)\n", share(gradual.Flagged, gradual.Failures), share(gradual.InTime, gradual.Failures), 100*aimInTime)
+	fmt.Printf(
+		"\ngradual failures flagged replace: %s, at least 48 h before: %s (aim %.0f %%)\n",
+		share(gradual.Flagged, gradual.Failures),
+		share(gradual.InTime, gradual.Failures),
+		100*aimInTime,
+	)
 	fmt.Printf("lead of those: median %s, 10 %% under %s\n", lead(&gradual, 0.5), lead(&gradual, 0.1))
 	fmt.Printf("false replace: %.2f per 1,000 healthy drive-years (aim under %.0f)\n\n", whole.FalsePer1000(), aimFalse)
 	fmt.Printf("%-26s %10s %8s\n", "rule that spoke first", "rightly", "falsely")

@@ -10,7 +10,8 @@ import (
 	"lantern/internal/core/health"
 )
 
-// nuisance is something that readings do and that must not be taken for damage, or that is damage and must not be overlooked.
+// nuisance is something that readings do and that must not be taken for damage, or that is damage and must not be
+// overlooked.
 type nuisance struct {
 	name   string
 	metric drive.MetricName
@@ -24,20 +25,76 @@ const perDay = 6
 
 // nuisances of a fleet, each with what is to be said of it.
 var nuisances = []nuisance{
-	{"one odd zero among 40", "reallocated_sectors", func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 0, false: 40}[i == 20] }, 60, health.Watch, health.Watch},
-	{"one reading of 655,360", "reallocated_sectors", func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 655360, false: 0}[i == 20] }, 60, health.Sound, health.Sound},
-	{"noise of one, up and down", "reallocated_sectors", func(r *rand.Rand, _ int) float64 { return 30 + float64(r.IntN(2)) }, 60 * perDay, health.Watch, health.Watch},
-	{"40 more after a gap, told once", "pending_sectors", func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 40, false: 0}[i == 59] }, 60, health.Sound, health.Sound},
-	{"a real jump of 40", "pending_sectors", func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 40, false: 0}[i >= 57] }, 60, health.Replace, health.Replace},
+	{
+		"one odd zero among 40",
+		"reallocated_sectors",
+		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 0, false: 40}[i == 20] },
+		60,
+		health.Watch,
+		health.Watch,
+	},
+	{
+		"one reading of 655,360",
+		"reallocated_sectors",
+		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 655360, false: 0}[i == 20] },
+		60,
+		health.Sound,
+		health.Sound,
+	},
+	{
+		"noise of one, up and down",
+		"reallocated_sectors",
+		func(r *rand.Rand, _ int) float64 { return 30 + float64(r.IntN(2)) },
+		60 * perDay,
+		health.Watch,
+		health.Watch,
+	},
+	{
+		"40 more after a gap, told once",
+		"pending_sectors",
+		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 40, false: 0}[i == 59] },
+		60,
+		health.Sound,
+		health.Sound,
+	},
+	{
+		"a real jump of 40",
+		"pending_sectors",
+		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 40, false: 0}[i >= 57] },
+		60,
+		health.Replace,
+		health.Replace,
+	},
 	{"came and went ten times, ten days ago", "pending_sectors", func(_ *rand.Rand, i int) float64 {
 		if i < 20*perDay && i/6%2 == 1 {
 			return float64(1 + i/6%3)
 		}
 		return 0
 	}, 60 * perDay, health.Replace, health.Watch},
-	{"150 moved, then the count begins anew", "reallocated_sectors", func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 150, false: 0}[i < 30] }, 30 * perDay, health.Replace, health.Replace},
-	{"spare falls 10 % a day, at 60 %", "spare_available_percent", func(_ *rand.Rand, i int) float64 { return 100 - 10*float64(i/perDay) }, 4*perDay + 1, health.Watch, health.Watch},
-	{"spare used up, then told as whole", "spare_available_percent", func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 5, false: 100}[i < 30] }, 30 * perDay, health.Replace, health.Replace},
+	{
+		"150 moved, then the count begins anew",
+		"reallocated_sectors",
+		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 150, false: 0}[i < 30] },
+		30 * perDay,
+		health.Replace,
+		health.Replace,
+	},
+	{
+		"spare falls 10 % a day, at 60 %",
+		"spare_available_percent",
+		func(_ *rand.Rand, i int) float64 { return 100 - 10*float64(i/perDay) },
+		4*perDay + 1,
+		health.Watch,
+		health.Watch,
+	},
+	{
+		"spare used up, then told as whole",
+		"spare_available_percent",
+		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 5, false: 100}[i < 30] },
+		30 * perDay,
+		health.Replace,
+		health.Replace,
+	},
 	{"hours of power begin anew", "power_on_hours", func(_ *rand.Rand, i int) float64 {
 		return map[bool]float64{true: 21000, false: 0}[i < 30] + 4*float64(i)
 	}, 12 * perDay, health.Watch, health.Watch},

@@ -1,5 +1,6 @@
-// Package pasts makes up the pasts of drives whose fate is known, so that the rules can be judged: each with the counters
-// that a real drive of that kind would show. Nothing here comes from the rules, and no number is shared with them.
+// Package pasts makes up the pasts of drives whose fate is known, so that the rules can be judged: each with the
+// counters that a real drive of that kind would show. Nothing here comes from the rules, and no number is shared with
+// them.
 package pasts
 
 import (
@@ -34,8 +35,20 @@ var Fates = []struct {
 	Fails   bool
 	Gradual bool
 }{
-	{Healthy, 835, false, false}, {Noisy, 60, false, false}, {Cable, 15, false, false}, {HotShelf, 12, false, false},
-	{Ageing, 20, true, true}, {Degrading, 28, true, true}, {Batch, 10, true, true}, {Infant, 8, true, true}, {Sudden, 12, true, false},
+	{Healthy, 835, false, false},
+	{Noisy, 60, false, false},
+	{Cable, 15, false, false},
+	{HotShelf, 12, false, false},
+	{
+		Ageing,
+		20,
+		true,
+		true,
+	},
+	{Degrading, 28, true, true},
+	{Batch, 10, true, true},
+	{Infant, 8, true, true},
+	{Sudden, 12, true, false},
 }
 
 // Past is one drive's.
@@ -89,8 +102,18 @@ const year = 365 * 24 * time.Hour
 
 func makePast(name string, fate Fate, fails, gradual bool, seed, i uint64, begins time.Time) *Past {
 	rng := rand.New(rand.NewPCG(seed, i+1))
-	p := &Past{Drive: name, Fate: fate, Gradual: gradual, Begins: begins, rng: rng, last: begins,
-		hours: 2000 + 40000*rng.Float64(), ambient: 27 + 8*rng.Float64(), latency: 0.005 + 0.004*rng.Float64(), m: map[drive.MetricName]float64{}}
+	p := &Past{
+		Drive:   name,
+		Fate:    fate,
+		Gradual: gradual,
+		Begins:  begins,
+		rng:     rng,
+		last:    begins,
+		hours:   2000 + 40000*rng.Float64(),
+		ambient: 27 + 8*rng.Float64(),
+		latency: 0.005 + 0.004*rng.Float64(),
+		m:       map[drive.MetricName]float64{},
+	}
 	p.nextTest = begins.Add(time.Duration(rng.Float64() * 7 * 24 * float64(time.Hour)))
 	for _, n := range []drive.MetricName{"pending_sectors", "reallocated_sectors", "offline_uncorrectable_sectors", "reported_uncorrectable_errors", "link_crc_errors", "command_timeouts", "spin_retries"} {
 		p.m[n] = 0
@@ -109,7 +132,11 @@ func makePast(name string, fate Fate, fails, gradual bool, seed, i uint64, begin
 	}
 	switch fate {
 	case Ageing:
-		p.hours, p.onset, p.total, p.bend = 30000+30000*rng.Float64(), p.Fails.Add(-span(60, 240)), 40*math.Exp(1.2*rng.NormFloat64()), 1.6
+		p.hours, p.onset, p.total, p.bend = 30000+30000*rng.Float64(), p.Fails.Add(
+			-span(60, 240),
+		), 40*math.Exp(
+			1.2*rng.NormFloat64(),
+		), 1.6
 	case Degrading:
 		p.onset, p.total, p.bend = p.Fails.Add(-span(8, 90)), 250*math.Exp(1.3*rng.NormFloat64()), 2.6
 	case Batch:
@@ -211,7 +238,10 @@ func (p *Past) damage(n float64, at time.Time) {
 			p.m["reallocated_sectors"]++
 		default:
 			p.m["pending_sectors"]++
-			p.pending = append(p.pending, spot{p.rng.Int64N(1 << 33), at.Add(time.Duration(p.rng.ExpFloat64() * 6 * 24 * float64(time.Hour)))})
+			p.pending = append(
+				p.pending,
+				spot{p.rng.Int64N(1 << 33), at.Add(time.Duration(p.rng.ExpFloat64() * 6 * 24 * float64(time.Hour)))},
+			)
 			if p.rng.Float64() < 0.25 {
 				p.m["offline_uncorrectable_sectors"]++
 			}
@@ -242,7 +272,12 @@ func (p *Past) test(at time.Time) {
 	}
 	p.nextTest = at.Add(7 * 24 * time.Hour)
 	p.nth++
-	one := drive.SelfTest{Kind: drive.SelfTestShort, Result: drive.SelfTestPassed, Hours: int(p.hours) & 0xFFFF, LBA: -1}
+	one := drive.SelfTest{
+		Kind:   drive.SelfTestShort,
+		Result: drive.SelfTestPassed,
+		Hours:  int(p.hours) & 0xFFFF,
+		LBA:    -1,
+	}
 	reach := 0.02
 	if p.nth%4 == 0 {
 		one.Kind, reach = drive.SelfTestExtended, 0.9

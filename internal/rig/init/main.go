@@ -1,8 +1,8 @@
 //go:build linux
 
-// Command init is the first process of the small virtual machine in which the agent meets real kernel drivers: it mounts
-// what the agent looks at, loads the modules that lie beside it, brings the network up, runs the agent, and does to the
-// drives what it is told over the second serial line: one command a line, one answer a line.
+// Command init is the first process of the small virtual machine in which the agent meets real kernel drivers: it
+// mounts what the agent looks at, loads the modules that lie beside it, brings the network up, runs the agent, and does
+// to the drives what it is told over the second serial line: one command a line, one answer a line.
 package main
 
 import (
@@ -70,7 +70,20 @@ func main() {
 		k, v, _ := strings.Cut(w, "=")
 		words[k] = v
 	}
-	agent := exec.Command("/lantern", "agent", "--host", "rig", "--server", words["rig.server"], "--data", "/tmp/agent", "--every", words["rig.every"], "--read-every", words["rig.read"])
+	agent := exec.Command(
+		"/lantern",
+		"agent",
+		"--host",
+		"rig",
+		"--server",
+		words["rig.server"],
+		"--data",
+		"/tmp/agent",
+		"--every",
+		words["rig.every"],
+		"--read-every",
+		words["rig.read"],
+	)
 	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/nowhere"} // it runs no program of anybody's
 	agent.Stdout, agent.Stderr = os.Stdout, os.Stderr
 	if err := withLess(agent.Start); err != nil {
@@ -85,8 +98,8 @@ func main() {
 	_ = agent.Wait()
 }
 
-// withLess starts a process that may do no more than an agent needs: of all capabilities it has CAP_SYS_RAWIO, for commands to drives, and
-// CAP_SYS_ADMIN, for what it asks of pools (capabilities(7)).
+// withLess starts a process that may do no more than an agent needs: of all capabilities it has CAP_SYS_RAWIO, for
+// commands to drives, and CAP_SYS_ADMIN, for what it asks of pools (capabilities(7)).
 func withLess(start func() error) error {
 	done := make(chan error)
 	go func() {
@@ -129,10 +142,16 @@ func network() error {
 			return err
 		}
 		if card == "eth0" {
-			if err := errors.Join(r.SetInet4Addr([]byte{10, 0, 2, 15}), unix.IoctlIfreq(fd, unix.SIOCSIFADDR, r)); err != nil {
+			if err := errors.Join(
+				r.SetInet4Addr([]byte{10, 0, 2, 15}),
+				unix.IoctlIfreq(fd, unix.SIOCSIFADDR, r),
+			); err != nil {
 				return err
 			}
-			if err := errors.Join(r.SetInet4Addr([]byte{255, 255, 255, 0}), unix.IoctlIfreq(fd, unix.SIOCSIFNETMASK, r)); err != nil {
+			if err := errors.Join(
+				r.SetInet4Addr([]byte{255, 255, 255, 0}),
+				unix.IoctlIfreq(fd, unix.SIOCSIFNETMASK, r),
+			); err != nil {
 				return err
 			}
 		}
@@ -240,7 +259,13 @@ func do(words []string) (string, error) {
 			words[i] = strings.ReplaceAll(words[i], "\u2423", " ")
 		}
 		cmd := exec.CommandContext(ctx, "/sbin/"+words[1], words[2:]...)
-		cmd.Env = []string{"PATH=/sbin", "LD_LIBRARY_PATH=/lib", "HOME=/tmp", "LVM_SUPPRESS_FD_WARNINGS=1", "DM_DISABLE_UDEV=1"}
+		cmd.Env = []string{
+			"PATH=/sbin",
+			"LD_LIBRARY_PATH=/lib",
+			"HOME=/tmp",
+			"LVM_SUPPRESS_FD_WARNINGS=1",
+			"DM_DISABLE_UDEV=1",
+		}
 		if cmd.Stdin = os.Stdin; stdin != "" {
 			cmd.Stdin = strings.NewReader(stdin)
 			stdin = ""
@@ -310,7 +335,15 @@ func do(words []string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		return md.New("rig", clock.Real{}).Join(ctx, words[1], words[2], pools.Target{Path: words[3], Size: drive.Bytes(n)})
+		return md.New(
+			"rig",
+			clock.Real{},
+		).Join(
+			ctx,
+			words[1],
+			words[2],
+			pools.Target{Path: words[3], Size: drive.Bytes(n)},
+		)
 	case (words[0] == "fill" || words[0] == "compare") && len(words) == 5: // fill <path> <first MiB> <MiB> <seed>
 		first, err := strconv.ParseInt(words[2], 10, 64)
 		n, err2 := strconv.ParseInt(words[3], 10, 64)

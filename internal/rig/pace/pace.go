@@ -1,5 +1,5 @@
-// Package pace tells how fast a computer is at what an agent does, so that what was measured in an emulated one can be told in
-// terms of the one around it.
+// Package pace tells how fast a computer is at what an agent does, so that what was measured in an emulated one can be
+// told in terms of the one around it.
 package pace
 
 import (
@@ -10,9 +10,9 @@ import (
 	"time"
 )
 
-// Work is the wall time of a fixed piece of work like the agent's: small files of the kernel are read, their words are sorted into
-// a map, and that is written and read as JSON. It runs in one goroutine, three times, of which the shortest counts: what else the
-// computer does makes it longer. It is zero where there is no procfs.
+// Work is the wall time of a fixed piece of work like the agent's: small files of the kernel are read, their words are
+// sorted into a map, and that is written and read as JSON. It runs in one goroutine, three times, of which the shortest
+// counts: what else the computer does makes it longer. It is zero where there is no procfs.
 func Work() time.Duration { return min(once(), once(), once()) }
 
 func once() time.Duration {

@@ -48,23 +48,48 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 	}
 	next, err := wire.ToLayout(l)
 	if err != nil {
-		return l, problem.New(422, "bad-layout", "See: lantern enclosure define --help", "This layout cannot be: %s.", err)
+		return l, problem.New(
+			422,
+			"bad-layout",
+			"See: lantern enclosure define --help",
+			"This layout cannot be: %s.",
+			err,
+		)
 	}
 	for _, other := range s.fleet.Layouts[name] {
 		for _, sec := range next.Sections {
-			if other.Name != next.Name && slices.ContainsFunc(other.Sections, func(x enclosure.Section) bool { return x.Name == sec.Name }) {
-				return l, problem.New(409, "bad-layout", "Give it another name: it is part of every bay's address.", "%s has a section %s already, in %s.", name, sec.Name, other.Name)
+			if other.Name != next.Name &&
+				slices.ContainsFunc(other.Sections, func(x enclosure.Section) bool { return x.Name == sec.Name }) {
+				return l, problem.New(
+					409,
+					"bad-layout",
+					"Give it another name: it is part of every bay's address.",
+					"%s has a section %s already, in %s.",
+					name,
+					sec.Name,
+					other.Name,
+				)
 			}
 		}
 	}
 	for _, sec := range next.Sections {
 		if fleet.Told(h, sec.Name) && !fleet.Plain(h, sec.Name) {
-			return l, problem.New(409, "bad-layout", "Give the section another name.", "The enclosure of %s tells of a section %s itself.", name, sec.Name)
+			return l, problem.New(
+				409,
+				"bad-layout",
+				"Give the section another name.",
+				"The enclosure of %s tells of a section %s itself.",
+				name,
+				sec.Name,
+			)
 		}
 	}
 	b := &store.Batch{}
 	b.Put(&store.Layout{Host: name, Name: next.Name, Doc: ledger.Document(next)})
-	s.fleet.Layouts[name] = append(slices.DeleteFunc(s.fleet.Layouts[name], func(x enclosure.Layout) bool { return x.Name == next.Name }), next)
+	s.fleet.Layouts[name] = append(
+		slices.DeleteFunc(s.fleet.Layouts[name], func(x enclosure.Layout) bool { return x.Name == next.Name }),
+		next,
+	)
 	slices.SortFunc(s.fleet.Layouts[name], func(a, b enclosure.Layout) int { return cmp.Compare(a.Name, b.Name) })
 	s.forgetSpots(b, name)
 	s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s described the enclosure %s of %s", by, next.Name, name))
@@ -77,7 +102,14 @@ func (s *Service) RemoveLayout(by, name, layout string) error {
 	defer s.mu.Unlock()
 	i := slices.IndexFunc(s.fleet.Layouts[name], func(l enclosure.Layout) bool { return l.Name == layout })
 	if i < 0 {
-		return problem.New(404, "no-layout", "List them with: lantern enclosure list "+name, "%s has no described enclosure %q.", name, layout)
+		return problem.New(
+			404,
+			"no-layout",
+			"List them with: lantern enclosure list "+name,
+			"%s has no described enclosure %q.",
+			name,
+			layout,
+		)
 	}
 	b := &store.Batch{}
 	b.Drop(&store.Layout{Host: name, Name: layout})
@@ -159,7 +191,10 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 	}
 	b := &store.Batch{}
 	if req.Drive == "" {
-		s.fleet.Spots[a.Host] = slices.DeleteFunc(s.fleet.Spots[a.Host], func(x enclosure.Spot) bool { return x.Section == a.Section && x.Number == a.Number })
+		s.fleet.Spots[a.Host] = slices.DeleteFunc(
+			s.fleet.Spots[a.Host],
+			func(x enclosure.Spot) bool { return x.Section == a.Section && x.Number == a.Number },
+		)
 		b.Drop(&store.Spot{Host: a.Host, Section: a.Section, Number: a.Number})
 		s.replace(b, a.Host)
 		s.Happened(b, api.EventKindHost, a.Host, fmt.Sprintf("%s forgot what was known of bay %s", by, a))
@@ -170,9 +205,27 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 		return err
 	}
 	if d.Host != a.Host || !d.Present {
-		return problem.New(409, "other-host", "Look which host it reports from: lantern drive "+d.Tail(), "%s does not answer on %s.", d.Tail(), a.Host)
+		return problem.New(
+			409,
+			"other-host",
+			"Look which host it reports from: lantern drive "+d.Tail(),
+			"%s does not answer on %s.",
+			d.Tail(),
+			a.Host,
+		)
 	}
-	s.keepSpot(b, a.Host, enclosure.Spot{Section: a.Section, Number: a.Number, Drive: d.Desc.Key(), Port: s.fleet.Port(d), By: by, At: s.Clock.Now()})
+	s.keepSpot(
+		b,
+		a.Host,
+		enclosure.Spot{
+			Section: a.Section,
+			Number:  a.Number,
+			Drive:   d.Desc.Key(),
+			Port:    s.fleet.Port(d),
+			By:      by,
+			At:      s.Clock.Now(),
+		},
+	)
 	s.replace(b, a.Host)
 	s.Happened(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s saw %s in bay %s", by, d.Tail(), a))
 	return s.Commit(b)

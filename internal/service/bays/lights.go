@@ -20,8 +20,9 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// LightOn asks for a bay or a drive to be lit until an end. What is lit already keeps its light, with the new end. A drive
-// whose bay has no light is shown by a rhythm; one that cannot be lit at all, by lighting all others of its section.
+// LightOn asks for a bay or a drive to be lit until an end. What is lit already keeps its light, with the new end. A
+// drive whose bay has no light is shown by a rhythm; one that cannot be lit at all, by lighting all others of its
+// section.
 func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -30,7 +31,13 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 		return api.Light{}, err
 	}
 	if h := s.fleet.Hosts[a.Host]; h == nil || s.fleet.Late(h, s.Clock.Now()) {
-		return api.Light{}, problem.New(409, "host-quiet", "Bring its agent back first.", "%s does not report, so its lights cannot be switched.", a.Host)
+		return api.Light{}, problem.New(
+			409,
+			"host-quiet",
+			"Bring its agent back first.",
+			"%s does not report, so its lights cannot be switched.",
+			a.Host,
+		)
 	}
 	if req.Seconds < 1 || req.Seconds > 24*3600 {
 		return api.Light{}, problem.New(422, "bad-light", "Give it an end within 24 hours.", "A light needs an end.")
@@ -39,7 +46,13 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	b := &store.Batch{}
 	if req.AllBut {
 		if a.Section == "" {
-			return api.Light{}, problem.New(409, "no-bay", "Look for its label.", "Nobody knows in which section %s was, so there are no others to light.", d.Tail())
+			return api.Light{}, problem.New(
+				409,
+				"no-bay",
+				"Look for its label.",
+				"Nobody knows in which section %s was, so there are no others to light.",
+				d.Tail(),
+			)
 		}
 		first, err := s.lightOthers(b, by, a, d, until)
 		if err != nil {
@@ -49,24 +62,44 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	}
 	if d != nil && d.Present && (d.How != enclosure.Told || a.Section == "") {
 		if s.lastOfBusy(d) {
-			return api.Light{}, problem.New(409, "last-member", "Go by its label, or wait until the pool is quiet.", "%s is among the last good members of a group that is busy, and its bay has no light: it is not read for a rhythm now.", d.Tail())
+			return api.Light{}, problem.New(
+				409,
+				"last-member",
+				"Go by its label, or wait until the pool is quiet.",
+				"%s is among the last good members of a group that is busy, and its bay has no light: it is not "+
+					"read for a rhythm now.",
+				d.Tail(),
+			)
 		}
 	}
 	if d != nil && !d.Present && !s.hasLights(a) {
-		return api.Light{}, problem.New(409, "cannot-light", "Light all others of its section instead: lantern light on "+d.Tail()+" --all-but", "%s does not answer, so its activity light cannot blink, and its bay has none of its own.", d.Tail())
+		return api.Light{}, problem.New(
+			409,
+			"cannot-light",
+			"Light all others of its section instead: lantern light on "+d.Tail()+" --all-but",
+			"%s does not answer, so its activity light cannot blink, and its bay has none of its own.",
+			d.Tail(),
+		)
 	}
 	if a.Section != "" && (d == nil || !d.Present) && !s.hasLights(a) {
-		return api.Light{}, problem.New(409, "cannot-light", "Look for the number on the case.", "Bay %s has no light of its own, and no drive in it that could blink.", a)
+		return api.Light{}, problem.New(
+			409,
+			"cannot-light",
+			"Look for the number on the case.",
+			"Bay %s has no light of its own, and no drive in it that could blink.",
+			a,
+		)
 	}
 	l := s.light(b, by, d, a, until, "")
 	return l.Light, s.Commit(b)
 }
 
-// busyForRhythm is above which share of I/O the last good members of a group are left alone; above twice that, a rhythm in
-// any pool ends.
+// busyForRhythm is above which share of I/O the last good members of a group are left alone; above twice that, a rhythm
+// in any pool ends.
 const busyForRhythm = 0.3
 
-// lastOfBusy says whether a drive is among the last good members of a group in a busy pool: it is not read for a rhythm.
+// lastOfBusy says whether a drive is among the last good members of a group in a busy pool: it is not read for a
+// rhythm.
 func (s *State) lastOfBusy(d *fleet.Drive) bool {
 	at, ok := s.judging.Places()[d.Desc.Key()]
 	if !ok {
@@ -97,11 +130,19 @@ func (s *State) lightDrive(b *store.Batch, by string, d *fleet.Drive, until time
 	return s.light(b, by, d, enclosure.Address{Host: d.Host, Section: d.Section, Number: d.Bay}, until, allBut)
 }
 
-func (s *State) light(b *store.Batch, by string, d *fleet.Drive, a enclosure.Address, until time.Time, allBut string) *Light {
+func (s *State) light(
+	b *store.Batch,
+	by string,
+	d *fleet.Drive,
+	a enclosure.Address,
+	until time.Time,
+	allBut string,
+) *Light {
 	now := s.Clock.Now()
 	var l *Light
 	for _, x := range s.LightByID {
-		if (x.Bay == a.String() && x.Bay != "" || d != nil && x.Drive == d.Desc.Key()) && x.State != api.LightStateGoing {
+		if (x.Bay == a.String() && x.Bay != "" || d != nil && x.Drive == d.Desc.Key()) &&
+			x.State != api.LightStateGoing {
 			l = x
 		}
 	}
@@ -110,7 +151,18 @@ func (s *State) light(b *store.Batch, by string, d *fleet.Drive, a enclosure.Add
 		s.LightByID[l.Id] = l
 	}
 	l.Bay, l.By, l.Until, l.State, l.Says, l.AllBut = a.String(), by, until, api.LightStateAsked, "", allBut
-	o := &orders.Order{LightID: l.Id, Order: api.Order{Host: a.Host, Kind: api.OrderKindLight, By: by, Section: a.Section, Bay: a.Number, On: true, Until: until}}
+	o := &orders.Order{
+		LightID: l.Id,
+		Order: api.Order{
+			Host:    a.Host,
+			Kind:    api.OrderKindLight,
+			By:      by,
+			Section: a.Section,
+			Bay:     a.Number,
+			On:      true,
+			Until:   until,
+		},
+	}
 	what := "bay " + l.Bay
 	if d != nil {
 		l.Drive, l.Tail = d.Desc.Key(), d.Tail()
@@ -127,12 +179,23 @@ func (s *State) light(b *store.Batch, by string, d *fleet.Drive, a enclosure.Add
 	}
 	s.orders.Give(b, o)
 	b.Put(l.row())
-	s.Happened(b, api.EventKindLight, l.Bay, fmt.Sprintf("%s asked to light %s until %s", by, what, until.Format(time.TimeOnly)))
+	s.Happened(
+		b,
+		api.EventKindLight,
+		l.Bay,
+		fmt.Sprintf("%s asked to light %s until %s", by, what, until.Format(time.TimeOnly)),
+	)
 	return l
 }
 
 // lightOthers lights every other drive of a section, so that the one that is dark shows.
-func (s *State) lightOthers(b *store.Batch, by string, a enclosure.Address, d *fleet.Drive, until time.Time) (first *Light, err error) {
+func (s *State) lightOthers(
+	b *store.Batch,
+	by string,
+	a enclosure.Address,
+	d *fleet.Drive,
+	until time.Time,
+) (first *Light, err error) {
 	var others []*fleet.Drive
 	for _, x := range s.fleet.Drives {
 		if x != d && x.Present && x.Host == a.Host && x.Section == a.Section && x.Bay != a.Number {
@@ -140,7 +203,14 @@ func (s *State) lightOthers(b *store.Batch, by string, a enclosure.Address, d *f
 		}
 	}
 	if len(others) == 0 {
-		return nil, problem.New(409, "cannot-light", "Look for the number on the case.", "No other drive answers in %s/%s that could be lit.", a.Host, a.Section)
+		return nil, problem.New(
+			409,
+			"cannot-light",
+			"Look for the number on the case.",
+			"No other drive answers in %s/%s that could be lit.",
+			a.Host,
+			a.Section,
+		)
 	}
 	slices.SortFunc(others, fleet.ByPlace)
 	name := a.String()
@@ -149,7 +219,14 @@ func (s *State) lightOthers(b *store.Batch, by string, a enclosure.Address, d *f
 	}
 	for _, x := range others {
 		if x.How != enclosure.Told && s.lastOfBusy(x) {
-			return nil, problem.New(409, "last-member", "Go by the labels, or wait until the pool is quiet.", "%s is among the last good members of a group that is busy, and is not read for a rhythm now: without it, more than one bay would stay dark.", x.Tail())
+			return nil, problem.New(
+				409,
+				"last-member",
+				"Go by the labels, or wait until the pool is quiet.",
+				"%s is among the last good members of a group that is busy, and is not read for a rhythm now: "+
+					"without it, more than one bay would stay dark.",
+				x.Tail(),
+			)
 		}
 	}
 	for _, x := range others {
@@ -168,7 +245,13 @@ func (s *State) bayOf(req api.LightOn) (*fleet.Drive, enclosure.Address, error) 
 			return nil, enclosure.Address{}, err
 		}
 		if d.Section == "" && !d.Present {
-			return nil, enclosure.Address{}, problem.New(409, "no-bay", "Look for its label.", "Nobody knows in which bay %s is, and it does not answer.", d.Tail())
+			return nil, enclosure.Address{}, problem.New(
+				409,
+				"no-bay",
+				"Look for its label.",
+				"Nobody knows in which bay %s is, and it does not answer.",
+				d.Tail(),
+			)
 		}
 		return d, enclosure.Address{Host: d.Host, Section: d.Section, Number: d.Bay}, nil
 	}
@@ -212,7 +295,13 @@ func (s *Service) LightOff(id string) (api.Light, error) {
 		}
 	}
 	if l == nil {
-		return api.Light{}, problem.New(404, "no-light", "List them with: lantern light list", "There is no light %q.", id)
+		return api.Light{}, problem.New(
+			404,
+			"no-light",
+			"List them with: lantern light list",
+			"There is no light %q.",
+			id,
+		)
 	}
 	b := &store.Batch{}
 	if l.State != api.LightStateGoing {
@@ -243,8 +332,8 @@ func (s *State) Dim(b *store.Batch, l *Light) {
 	s.orders.Give(b, o)
 }
 
-// seeRhythms begins rhythms again that an agent does not keep any more: it was restarted. One in a pool that has become busy
-// ends.
+// seeRhythms begins rhythms again that an agent does not keep any more: it was restarted. One in a pool that has become
+// busy ends.
 func (s *State) seeRhythms(b *store.Batch, from string, r api.Report) {
 	keeps := map[string]bool{}
 	for _, d := range r.Drives {
@@ -308,7 +397,12 @@ func (s *State) lightAnswered(b *store.Batch, l *Light, o *orders.Order) {
 		delete(s.LightByID, l.Id)
 	}
 	b.Put(l.row())
-	words := map[api.LightState]string{api.LightStateLit: "is lit", api.LightStateOut: "is dark again", api.LightStateFailed: "could not be lit: " + o.Says, api.LightStateGoing: "is to go dark"}
+	words := map[api.LightState]string{
+		api.LightStateLit:    "is lit",
+		api.LightStateOut:    "is dark again",
+		api.LightStateFailed: "could not be lit: " + o.Says,
+		api.LightStateGoing:  "is to go dark",
+	}
 	what := "bay " + l.Bay
 	if l.Bay == "" {
 		what = "drive " + l.Tail
@@ -341,7 +435,16 @@ func (s *State) seeLights(b *store.Batch, from string, r api.Report) {
 					known = known || l.Bay == bay
 				}
 				if !known {
-					l := &Light{api.Light{Id: ulid.Make().String(), Bay: bay, Since: r.At, By: foundLit, State: api.LightStateLit, Until: r.At.Add(10 * time.Minute)}}
+					l := &Light{
+						api.Light{
+							Id:    ulid.Make().String(),
+							Bay:   bay,
+							Since: r.At,
+							By:    foundLit,
+							State: api.LightStateLit,
+							Until: r.At.Add(10 * time.Minute),
+						},
+					}
 					s.LightByID[l.Id] = l
 					b.Put(l.row())
 				}

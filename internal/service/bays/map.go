@@ -37,11 +37,25 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 		out.Parts = append(out.Parts, e.Parts...)
 		for _, r := range e.Sections {
 			sec := wire.ToSection(r)
-			v := api.Section{Told: fleet.Told(h, r.Name), Name: r.Name, Enclosure: e.Name, Rows: r.Rows, Columns: r.Columns, Upright: r.Upright, Bays: []api.Bay{}}
+			v := api.Section{
+				Told:      fleet.Told(h, r.Name),
+				Name:      r.Name,
+				Enclosure: e.Name,
+				Rows:      r.Rows,
+				Columns:   r.Columns,
+				Upright:   r.Upright,
+				Bays:      []api.Bay{},
+			}
 			for _, n := range sec.Numbers() {
 				at, _ := sec.Place(n)
-				b := api.Bay{Address: enclosure.Address{Host: name, Section: r.Name, Number: n}.String(), Number: n, Row: at.Row, Column: at.Column,
-					Lit: slices.Contains(r.Lit, n), Name: sec.Names[n]}
+				b := api.Bay{
+					Address: enclosure.Address{Host: name, Section: r.Name, Number: n}.String(),
+					Number:  n,
+					Row:     at.Row,
+					Column:  at.Column,
+					Lit:     slices.Contains(r.Lit, n),
+					Name:    sec.Names[n],
+				}
 				if until, ok := lights[b.Address]; ok {
 					b.LitUntil = until.Until
 					b.Lit = b.Lit || until.State == api.LightStateLit
@@ -59,7 +73,9 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 							b.TestedAt = l.At
 						}
 					}
-					b.Drive, b.Tail, b.Verdict, b.Missing = key, d.Tail(), api.Verdict(verdicts[key].Verdict), !d.Present
+					b.Drive, b.Tail, b.Verdict, b.Missing = key, d.Tail(), api.Verdict(
+						verdicts[key].Verdict,
+					), !d.Present
 					if fs := verdicts[key].Findings; len(fs) > 0 {
 						b.Says = fs[0].Says
 					}

@@ -12,7 +12,8 @@ import (
 // strangerFor is how long a bay may be occupied by something that does not answer: a drive needs time to spin up.
 const strangerFor = 2 * time.Minute
 
-// Shelves are parts of enclosures that are not well, and bays in which they believe something to be that does not answer.
+// Shelves are parts of enclosures that are not well, and bays in which they believe something to be that does not
+// answer.
 func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 	answering := map[string]bool{}
 	for _, d := range s.fleet.Drives {
@@ -30,9 +31,17 @@ func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 				if p.Says == "" {
 					continue
 				}
-				m := notice.Matter{Key: "shelf/" + h.Name + "/" + e.Name + "/" + p.Type + " " + p.Name, Kind: notice.Shelf, Severity: health.Watch, Host: h.Name, Says: fmt.Sprintf("%s/%s: %s", h.Name, e.Name, p.Says), Do: "Look at it before its drives are hurt."}
+				m := notice.Matter{
+					Key:      "shelf/" + h.Name + "/" + e.Name + "/" + p.Type + " " + p.Name,
+					Kind:     notice.Shelf,
+					Severity: health.Watch,
+					Host:     h.Name,
+					Says:     fmt.Sprintf("%s/%s: %s", h.Name, e.Name, p.Says),
+					Do:       "Look at it before its drives are hurt.",
+				}
 				if p.Grave {
-					m.Severity, m.Do = health.Replace, "Replace it: what it cooled or fed has nothing left to fall back on."
+					m.Severity, m.Do = health.Replace, "Replace it: what it cooled or fed has nothing left to "+
+						"fall back on."
 				}
 				out = append(out, m)
 			}
@@ -47,8 +56,22 @@ func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 						silent[bay] = now
 					}
 					if now.Sub(silent[bay]) >= strangerFor {
-						out = append(out, notice.Matter{Key: "occupied/" + bay, Kind: notice.Place, Severity: health.Watch, Host: h.Name, Bay: bay, Says: fmt.Sprintf("the enclosure says that something is in bay %s, and no drive answers there", bay),
-							Do: "Light the bay and look: a drive that does not spin up, one that is not pushed home, or an empty caddy."})
+						out = append(
+							out,
+							notice.Matter{
+								Key:      "occupied/" + bay,
+								Kind:     notice.Place,
+								Severity: health.Watch,
+								Host:     h.Name,
+								Bay:      bay,
+								Says: fmt.Sprintf(
+									"the enclosure says that something is in bay %s, and no drive answers there",
+									bay,
+								),
+								Do: "Light the bay and look: a drive that does not spin up, one that is not " +
+									"pushed home, or an empty caddy.",
+							},
+						)
 					}
 				}
 			}

@@ -15,7 +15,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is the lights of bays, and the surveys in which people find out which bay is which. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the lights of bays, and the surveys in which people find out which bay is which. It has no lock of its own:
+// whoever calls its methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet   *fleet.State
@@ -31,7 +32,13 @@ type State struct {
 
 // New makes a State in which nothing is known yet.
 func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State) *State {
-	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState, surveyFailed: map[string]string{}}
+	return &State{
+		Ledger:       l,
+		fleet:        fleetState,
+		judging:      judgingState,
+		orders:       ordersState,
+		surveyFailed: map[string]string{},
+	}
 }
 
 // Service is what others call at any time: its methods take the lock.

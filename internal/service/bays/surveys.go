@@ -23,7 +23,13 @@ func (s *Service) Survey(name string) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.fleet.Hosts[name] == nil {
-		return api.Survey{}, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", name)
+		return api.Survey{}, problem.New(
+			404,
+			"no-host",
+			"List them with: lantern host list",
+			"There is no host %q.",
+			name,
+		)
 	}
 	return s.viewSurvey(name), nil
 }
@@ -70,18 +76,31 @@ func (s *State) viewSurvey(name string) api.Survey {
 	return out
 }
 
-// ActOnSurvey does one step of a walk. What was found is kept with every step, so that a walk can be left and continued.
+// ActOnSurvey does one step of a walk. What was found is kept with every step, so that a walk can be left and
+// continued.
 func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Survey{}, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", name)
+		return api.Survey{}, problem.New(
+			404,
+			"no-host",
+			"List them with: lantern host list",
+			"There is no host %q.",
+			name,
+		)
 	}
 	now := s.Clock.Now()
 	w := s.surveys[name]
 	if w == nil && req.Act != api.Begin {
-		return api.Survey{}, problem.New(409, "no-survey", "Start one: lantern survey begin "+name, "No survey is running on %s.", name)
+		return api.Survey{}, problem.New(
+			409,
+			"no-survey",
+			"Start one: lantern survey begin "+name,
+			"No survey is running on %s.",
+			name,
+		)
 	}
 	b := &store.Batch{}
 	was := ""
@@ -92,18 +111,44 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 		w = &c
 	}
 	refuse := func(err error) (api.Survey, error) {
-		return api.Survey{}, problem.New(422, "bad-step", "See how far it is: lantern survey show "+name, "%s.", closedWords(err.Error()))
+		return api.Survey{}, problem.New(
+			422,
+			"bad-step",
+			"See how far it is: lantern survey show "+name,
+			"%s.",
+			closedWords(err.Error()),
+		)
 	}
 	switch req.Act {
 	case api.Begin:
 		if w != nil {
-			return api.Survey{}, problem.New(409, "survey-open", "Go on with it, or end it.", "%s walks before %s since %s.", w.By, name, w.At.Format(time.RFC3339))
+			return api.Survey{}, problem.New(
+				409,
+				"survey-open",
+				"Go on with it, or end it.",
+				"%s walks before %s since %s.",
+				w.By,
+				name,
+				w.At.Format(time.RFC3339),
+			)
 		}
 		if s.fleet.Late(h, now) {
-			return api.Survey{}, problem.New(409, "host-quiet", "Bring its agent back first.", "%s does not report, so none of its drives can be lit.", name)
+			return api.Survey{}, problem.New(
+				409,
+				"host-quiet",
+				"Bring its agent back first.",
+				"%s does not report, so none of its drives can be lit.",
+				name,
+			)
 		}
 		if len(s.fleet.Layouts[name]) == 0 {
-			return api.Survey{}, problem.New(409, "no-layout", "Describe it first: lantern enclosure define "+name, "Nobody described an enclosure of %s, so there are no bays to find drives in.", name)
+			return api.Survey{}, problem.New(
+				409,
+				"no-layout",
+				"Describe it first: lantern enclosure define "+name,
+				"Nobody described an enclosure of %s, so there are no bays to find drives in.",
+				name,
+			)
 		}
 		w = &enclosure.Survey{Host: name, By: by, At: now, Tail: map[string]string{}}
 		var drives []*fleet.Drive
@@ -116,10 +161,20 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 			}
 		}
 		if len(drives) == 0 {
-			return api.Survey{}, problem.New(409, "all-known", "Walk before all of them with --all.", "The bay of every drive of %s is known.", name)
+			return api.Survey{}, problem.New(
+				409,
+				"all-known",
+				"Walk before all of them with --all.",
+				"The bay of every drive of %s is known.",
+				name,
+			)
 		}
 		slices.SortFunc(drives, func(a, b *fleet.Drive) int {
-			return cmp.Or(cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Serial, b.Desc.Serial))
+			return cmp.Or(
+				cmp.Compare(a.Section, b.Section),
+				cmp.Compare(a.Bay, b.Bay),
+				cmp.Compare(a.Desc.Serial, b.Desc.Serial),
+			)
 		})
 		for _, d := range drives {
 			w.Todo = append(w.Todo, d.Desc.Key())
@@ -151,7 +206,10 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 			return refuse(err)
 		}
 		last := s.surveys[name].Done[len(w.Done)]
-		s.fleet.Spots[name] = slices.DeleteFunc(s.fleet.Spots[name], func(x enclosure.Spot) bool { return x.Section == last.Section && x.Number == last.Number })
+		s.fleet.Spots[name] = slices.DeleteFunc(
+			s.fleet.Spots[name],
+			func(x enclosure.Spot) bool { return x.Section == last.Section && x.Number == last.Number },
+		)
 		b.Drop(&store.Spot{Host: name, Section: last.Section, Number: last.Number})
 	case api.Read:
 		a, err := enclosure.ParseAddress(req.Bay)
@@ -162,7 +220,14 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 		if !ok {
 			return refuse(fmt.Errorf("no described enclosure of %s has a section %s", name, a.Section))
 		}
-		if err := w.Read(sec, a.Number, req.Tails, now, by, func(key string) string { return s.fleet.Port(s.fleet.Drives[key]) }); err != nil {
+		if err := w.Read(
+			sec,
+			a.Number,
+			req.Tails,
+			now,
+			by,
+			func(key string) string { return s.fleet.Port(s.fleet.Drives[key]) },
+		); err != nil {
 			return refuse(err)
 		}
 		for _, sp := range w.Done {
@@ -171,11 +236,19 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 	case api.End, api.Leave:
 		if req.Act == api.Leave {
 			for _, sp := range w.Done {
-				s.fleet.Spots[name] = slices.DeleteFunc(s.fleet.Spots[name], func(x enclosure.Spot) bool { return x.Section == sp.Section && x.Number == sp.Number })
+				s.fleet.Spots[name] = slices.DeleteFunc(
+					s.fleet.Spots[name],
+					func(x enclosure.Spot) bool { return x.Section == sp.Section && x.Number == sp.Number },
+				)
 				b.Drop(&store.Spot{Host: name, Section: sp.Section, Number: sp.Number})
 			}
 		}
-		s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s ended the walk before %s: %d drives have their bay", by, name, len(w.Done)))
+		s.Happened(
+			b,
+			api.EventKindHost,
+			name,
+			fmt.Sprintf("%s ended the walk before %s: %d drives have their bay", by, name, len(w.Done)),
+		)
 		b.Drop(&store.Survey{Host: name})
 		delete(s.surveys, name)
 		s.darken(b, was)

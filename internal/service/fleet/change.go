@@ -14,8 +14,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// Change is one report on its way through the stages: what is known before it, what it says, and what changed by it. Each stage takes what
-// earlier ones found, and adds to the batch.
+// Change is one report on its way through the stages: what is known before it, what it says, and what changed by it.
+// Each stage takes what earlier ones found, and adds to the batch.
 type Change struct {
 	Batch  *store.Batch
 	Host   *Host
@@ -35,7 +35,8 @@ type DriveChange struct {
 	*Drive
 	Key  string
 	Says api.DriveReport
-	// SeenBefore is when it was seen before this report; Dropped is true where it left its bus since and came back by itself.
+	// SeenBefore is when it was seen before this report; Dropped is true where it left its bus since and came back by
+	// itself.
 	SeenBefore time.Time
 	Dropped    bool
 	// Newest is true where the report has a reading that is the drive's newest now.
@@ -57,7 +58,10 @@ func (s *State) TakeDrives(c *Change) {
 		d := s.Drives[key]
 		x := DriveChange{Key: key, Says: r}
 		if d == nil {
-			d = &Drive{Record: history.Record{}, Facts: Facts{FirstAt: c.Report.At, Desc: desc, Life: map[drive.MetricName]history.Life{}}}
+			d = &Drive{
+				Record: history.Record{},
+				Facts:  Facts{FirstAt: c.Report.At, Desc: desc, Life: map[drive.MetricName]history.Life{}},
+			}
 			s.Know(key, d)
 			x.Keep = true
 		}
@@ -94,18 +98,21 @@ func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.Dri
 	}
 	d.Stay(from, section, bay, at)
 	paths := PathsSince(d.Paths, r, at)
-	changed = changed || d.Looked != r.Looked || !reflect.DeepEqual(d.Uses, r.Uses) || !reflect.DeepEqual(d.Layout, r.Layout) || len(paths) != len(d.Paths)
+	changed = changed || d.Looked != r.Looked || !reflect.DeepEqual(d.Uses, r.Uses) ||
+		!reflect.DeepEqual(d.Layout, r.Layout) ||
+		len(paths) != len(d.Paths)
 	d.Looked, d.Uses, d.Told, d.Paths = r.Looked, r.Uses, r.Looked || len(r.Uses) > 0, paths
 	d.Layout = r.Layout
 	d.Feel(r.Busy, at)
 	return changed
 }
 
-// dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a swap
-// waits for a drive to be pulled, hands are at work on that host.
+// dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a
+// swap waits for a drive to be pulled, hands are at work on that host.
 func (s *State) dropped(c *Change, d *Drive, r api.DriveReport) bool {
 	section, bay, _ := s.Placed(c.Host.Name, r, d.Desc.Key())
-	if d.Present || d.SeenAt.IsZero() || d.Host != c.Host.Name || d.Section != section || d.Bay != bay || c.Report.At.Sub(d.SeenAt) > dropFor {
+	if d.Present || d.SeenAt.IsZero() || d.Host != c.Host.Name || d.Section != section || d.Bay != bay ||
+		c.Report.At.Sub(d.SeenAt) > dropFor {
 		return false
 	}
 	return !s.Work.OnHost(c.Host.Name)

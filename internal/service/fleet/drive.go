@@ -48,7 +48,12 @@ func Counts(d *Drive) accept.Counts {
 
 // ByPlace puts drives in order of their bays.
 func ByPlace(a, b *Drive) int {
-	return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(a.Section, b.Section), cmp.Compare(a.Bay, b.Bay), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
+	return cmp.Or(
+		cmp.Compare(a.Host, b.Host),
+		cmp.Compare(a.Section, b.Section),
+		cmp.Compare(a.Bay, b.Bay),
+		cmp.Compare(a.Desc.Key(), b.Desc.Key()),
+	)
 }
 
 // Matches says whether any of what people know of a drive holds q.
@@ -65,8 +70,8 @@ func (d *Drive) Matches(q, poolName string) bool {
 	return false
 }
 
-// Past is what speaks against a drive though nothing may be found of it now: a finding that called for its replacement, or a swap that
-// took it out. It stays with the drive's identity.
+// Past is what speaks against a drive though nothing may be found of it now: a finding that called for its replacement,
+// or a swap that took it out. It stays with the drive's identity.
 type Past struct {
 	At   time.Time `json:"at"`
 	Says string    `json:"says"`
@@ -81,17 +86,21 @@ func (d *Drive) Remember(p Past) (changed bool) {
 	return changed
 }
 
-// Distrust says why a drive must pass the test of a new drive before it may replace another; empty when nothing is known against it,
-// or when it passed since.
+// Distrust says why a drive must pass the test of a new drive before it may replace another; empty when nothing is
+// known against it, or when it passed since.
 func (s *State) Distrust(d *Drive) string {
 	if d.Past.At.IsZero() || d.Accepted.State == string(accept.Passed) && d.Accepted.At.After(d.Past.At) {
 		return ""
 	}
-	return fmt.Sprintf("%s on %s and was not tested and accepted since", d.Past.Says, d.Past.At.UTC().Format("2006-01-02"))
+	return fmt.Sprintf(
+		"%s on %s and was not tested and accepted since",
+		d.Past.Says,
+		d.Past.At.UTC().Format("2006-01-02"),
+	)
 }
 
-// TestHours are the power-on hours of a log entry. ATA logs write 16 bits of them; how often those ran over follows from
-// how old the drive is now.
+// TestHours are the power-on hours of a log entry. ATA logs write 16 bits of them; how often those ran over follows
+// from how old the drive is now.
 func TestHours(logged int, now float64) float64 {
 	const wrap = 1 << 16
 	h := float64(logged)
@@ -131,8 +140,9 @@ type Facts struct {
 	SeenAt  time.Time         `json:"seen_at"`
 	Holds   []string          `json:"holds"`
 	Blind   string            `json:"blind"`
-	// Looked says that both its ends were read, so that Holds is all that lies there; Uses is what depends on it, and Told that its
-	// agent can tell of that; Paths are the ways to it where there are several; Layout its partition table.
+	// Looked says that both its ends were read, so that Holds is all that lies there; Uses is what depends on it, and
+	// Told that its agent can tell of that; Paths are the ways to it where there are several; Layout its partition
+	// table.
 	Looked   bool               `json:"looked,omitempty"`
 	Uses     []api.Use          `json:"uses,omitempty"`
 	Told     bool               `json:"uses_told,omitempty"`
@@ -143,8 +153,8 @@ type Facts struct {
 	Names    []string           `json:"names,omitempty"`
 	Stays    []health.Stay      `json:"stays,omitempty"`     // the bays it was in, in order of time
 	BadLinks []string           `json:"bad_links,omitempty"` // the bays in which its link was bad
-	// Stock says that it is kept to replace others, StockNote what people wrote to that; Accepted how its newest test before
-	// it is trusted ended.
+	// Stock says that it is kept to replace others, StockNote what people wrote to that; Accepted is the result of its
+	// newest acceptance test.
 	Stock     bool     `json:"stock,omitempty"`
 	StockNote string   `json:"stock_note,omitempty"`
 	Accepted  Accepted `json:"accepted,omitzero"`
@@ -192,7 +202,14 @@ func Believable(rd api.Reading) api.Reading {
 		if len(rd.Unreadable) == 0 || rd.Unreadable[len(rd.Unreadable)-1].Kind != "value" {
 			rd.Metrics, rd.Unreadable = maps.Clone(rd.Metrics), slices.Clone(rd.Unreadable)
 		}
-		rd.Unreadable = append(rd.Unreadable, api.BadPage{Kind: "value", Why: n + ": " + why, Bytes: []byte(strconv.FormatFloat(rd.Metrics[n], 'g', -1, 64))})
+		rd.Unreadable = append(
+			rd.Unreadable,
+			api.BadPage{
+				Kind:  "value",
+				Why:   n + ": " + why,
+				Bytes: []byte(strconv.FormatFloat(rd.Metrics[n], 'g', -1, 64)),
+			},
+		)
 		delete(rd.Metrics, n)
 	}
 	return rd
@@ -228,7 +245,8 @@ func (s *State) LastTests(d *Drive) map[drive.SelfTestKind]LastTest {
 	now, _ := hours.Last()
 	for _, t := range d.Reading.Tests {
 		kind := drive.SelfTestKind(t.Kind)
-		if _, known := out[kind]; known || t.Result != string(drive.SelfTestPassed) && t.Result != string(drive.SelfTestFailed) {
+		if _, known := out[kind]; known ||
+			t.Result != string(drive.SelfTestPassed) && t.Result != string(drive.SelfTestFailed) {
 			continue
 		}
 		at, about := hours.Reached(TestHours(t.Hours, now.Value))

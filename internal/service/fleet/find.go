@@ -31,14 +31,28 @@ func (s *State) FindDrive(name string) (*Drive, error) {
 	case len(fits) == 1:
 		return fits[0], nil
 	case len(fits) == 0:
-		return nil, problem.New(404, "no-drive", "Look for it with: lantern drives --find "+name, "No drive has a serial that ends in %q.", name)
+		return nil, problem.New(
+			404,
+			"no-drive",
+			"Look for it with: lantern drives --find "+name,
+			"No drive has a serial that ends in %q.",
+			name,
+		)
 	}
 	slices.SortFunc(fits, func(a, b *Drive) int { return cmp.Compare(a.Desc.Serial, b.Desc.Serial) })
 	var serials []string
 	for _, d := range fits[:min(len(fits), 6)] {
 		serials = append(serials, d.Desc.Serial)
 	}
-	return nil, problem.New(409, "ambiguous", "Give more characters.", "%d serials end in %q: %s.", len(fits), name, strings.Join(serials, ", "))
+	return nil, problem.New(
+		409,
+		"ambiguous",
+		"Give more characters.",
+		"%d serials end in %q: %s.",
+		len(fits),
+		name,
+		strings.Join(serials, ", "),
+	)
 }
 
 // inBay is the drive that is in a bay, where that is sure: a guess names no drive.
@@ -48,7 +62,14 @@ func (s *State) inBay(a enclosure.Address) (*Drive, error) {
 	case d == nil:
 		return nil, problem.New(404, "no-drive", "Look at the map: lantern bays "+a.Host, "No drive is known in %s.", a)
 	case !d.Present:
-		return nil, problem.New(404, "no-drive", "To look at what was there, name it: "+d.Tail()+".", "%s is empty now; %s was the last drive there.", a, d.Tail())
+		return nil, problem.New(
+			404,
+			"no-drive",
+			"To look at what was there, name it: "+d.Tail()+".",
+			"%s is empty now; %s was the last drive there.",
+			a,
+			d.Tail(),
+		)
 	case !d.How.Sure():
 		return nil, problem.New(409, "guessed-bay", "Name it by its label tail.", "Which drive is in %s is a guess.", a)
 	}
@@ -77,5 +98,13 @@ func (s *State) FindPool(name string) (*Pool, error) {
 		ids[i] = p.ID
 	}
 	slices.Sort(ids)
-	return nil, problem.New(409, "ambiguous", "Use the id.", "%d pools are named %q: %s.", len(fits), name, strings.Join(ids, ", "))
+	return nil, problem.New(
+		409,
+		"ambiguous",
+		"Use the id.",
+		"%d pools are named %q: %s.",
+		len(fits),
+		name,
+		strings.Join(ids, ", "),
+	)
 }

@@ -38,7 +38,13 @@ var hostName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // Enrol makes a host known and gives it a token. A host that is known gets a new one; its old one stops working.
 func (s *Service) Enrol(by, name string) (string, error) {
 	if !hostName.MatchString(name) {
-		return "", problem.New(422, "bad-name", "Use small letters, digits and hyphens, such as skerry-2.", "%q cannot be a host's name.", name)
+		return "", problem.New(
+			422,
+			"bad-name",
+			"Use small letters, digits and hyphens, such as skerry-2.",
+			"%q cannot be a host's name.",
+			name,
+		)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

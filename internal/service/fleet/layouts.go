@@ -10,8 +10,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// EnclosuresOf are a host's enclosures: those that it tells of, and those that people described. An enclosure that tells
-// of itself stands before a description of the same section.
+// EnclosuresOf are a host's enclosures: those that it tells of, and those that people described. An enclosure that
+// tells of itself stands before a description of the same section.
 func (s *State) EnclosuresOf(h *Host) []api.EnclosureReport {
 	out := slices.Clone(h.LastReport.Enclosures)
 	for i := range out {

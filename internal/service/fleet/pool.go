@@ -28,8 +28,8 @@ type Pool struct {
 	Priority string
 	Torn     bool   // it changed while it was read, again and again
 	Waits    string // why a recovery that should run does not
-	// unseen is since when its host reports and does not report it any more, zero while it does; wrong says what of its report cannot
-	// be; witness is the second account of its members.
+	// unseen is since when its host reports and does not report it any more, zero while it does; wrong says what of its
+	// report cannot be; witness is the second account of its members.
 	Unseen  time.Time
 	Wrong   string
 	Witness api.Witness
@@ -47,7 +47,18 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	if before != nil && before.At.After(at) {
 		return
 	}
-	next := &Pool{Pool: wire.ToPool(p), Reporter: from, At: at, Offers: p.Offers, Priority: p.Priority, Torn: p.Inconsistent, Waits: p.Waits, Unseen: p.NotSeenSince, Witness: p.Witness, drives: map[string]bool{}}
+	next := &Pool{
+		Pool:     wire.ToPool(p),
+		Reporter: from,
+		At:       at,
+		Offers:   p.Offers,
+		Priority: p.Priority,
+		Torn:     p.Inconsistent,
+		Waits:    p.Waits,
+		Unseen:   p.NotSeenSince,
+		Witness:  p.Witness,
+		drives:   map[string]bool{},
+	}
 	next.Watched = next.Watched || len(p.Offers) == 0
 	if err := next.Check(); err != nil {
 		next.Wrong = err.Error()
@@ -62,11 +73,13 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		}
 		next.kept.layered = next.kept.layered || m.Under != ""
 	})
-	if before != nil && !next.kept.layered && before.WhyUnknown() == next.WhyUnknown() && reflect.DeepEqual(before.Pool, next.Pool) {
+	if before != nil && !next.kept.layered && before.WhyUnknown() == next.WhyUnknown() &&
+		reflect.DeepEqual(before.Pool, next.Pool) {
 		next.kept = before.kept
 	}
 	for _, r := range p.Recoveries {
-		if r.Id != "" && next.Unseen.IsZero() && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
+		if r.Id != "" && next.Unseen.IsZero() &&
+			(r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
 			next.Running = append(next.Running, r.Id)
 		}
 	}
@@ -118,7 +131,8 @@ func (s *State) PoolBusy(p *Pool) float64 {
 // SortedPools are all pools in an order that does not change.
 func (s *State) SortedPools() []*Pool { return s.PoolsWith("") }
 
-// PoolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is empty.
+// PoolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is
+// empty.
 func (s *State) PoolsWith(key string) (out []*Pool) {
 	of := s.inPools[key]
 	if key == "" {
@@ -142,8 +156,8 @@ func (s *State) Below(id string) *pool.Pool {
 // Known says whether the pool is as it is shown: its host reports it, and its report can be so.
 func (p *Pool) Known() bool { return p.Unseen.IsZero() && p.Wrong == "" }
 
-// AsKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts itself, or changed
-// while it was read.
+// AsKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts
+// itself, or changed while it was read.
 func (s *State) AsKnown(p *Pool) *pool.Pool {
 	if p.WhyUnknown() == "" {
 		return &p.Pool
@@ -152,8 +166,8 @@ func (s *State) AsKnown(p *Pool) *pool.Pool {
 	return &q
 }
 
-// Margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more, whose report cannot
-// be so, or that changed again and again while it was read (R7).
+// Margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more,
+// whose report cannot be so, or that changed again and again while it was read (R7).
 func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 	if p.WhyUnknown() != "" {
 		return 0, false
@@ -168,8 +182,8 @@ func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 	return p.kept.margin, p.kept.known
 }
 
-// kept is what was worked out of a pool: it stands as long as the pool is as it is. Of one with members that are pools themselves, nothing
-// is kept.
+// kept is what was worked out of a pool: it stands as long as the pool is as it is. Of one with members that are pools
+// themselves, nothing is kept.
 type kept struct {
 	layered, made, known bool
 	margin               pool.Margin
@@ -209,12 +223,13 @@ func (s *State) Without(p *Pool, key, slot string) (left pool.Margin, lost []str
 	return left, lost, known
 }
 
-// Unreported carries the pools over that a host told of before and does not tell of any more: what was seen once is remembered, and
-// is not taken for what is (R7). Those of which another host speaks now are left to it.
+// Unreported carries the pools over that a host told of before and does not tell of any more: what was seen once is
+// remembered, and is not taken for what is (R7). Those of which another host speaks now are left to it.
 func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *api.Report) (gone []string) {
 	for _, p := range was {
 		now := s.Pools[p.Id]
-		if slices.ContainsFunc(r.Pools, func(x api.PoolReport) bool { return x.Id == p.Id }) || now == nil || now.Reporter != from {
+		if slices.ContainsFunc(r.Pools, func(x api.PoolReport) bool { return x.Id == p.Id }) || now == nil ||
+			now.Reporter != from {
 			continue
 		}
 		if p.NotSeenSince.IsZero() {
@@ -226,13 +241,24 @@ func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *a
 	return gone
 }
 
-// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report cannot be so, or of which two
-// accounts differ.
+// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report cannot be so,
+// or of which two accounts differ.
 func (s *State) PoolMatters() (out []notice.Matter) {
 	for _, p := range s.SortedPools() {
 		says, do := p.Trouble()
 		if says != "" {
-			out = append(out, notice.Matter{Key: "pool/" + p.ID, Kind: notice.Pool, Severity: health.Unknown, Pool: p.Name, Host: p.Reporter, Says: says, Do: do})
+			out = append(
+				out,
+				notice.Matter{
+					Key:      "pool/" + p.ID,
+					Kind:     notice.Pool,
+					Severity: health.Unknown,
+					Pool:     p.Name,
+					Host:     p.Reporter,
+					Says:     says,
+					Do:       do,
+				},
+			)
 		}
 	}
 	return out
@@ -254,12 +280,22 @@ func (p *Pool) WhyUnknown() string {
 func (p *Pool) Trouble() (says, do string) {
 	switch {
 	case !p.Unseen.IsZero():
-		return fmt.Sprintf("%s has not been reported by %s since %s: its state is unknown", p.Name, p.Reporter, p.Unseen.Format("2006-01-02 15:04")),
-			"Find out whether it was stopped, unmounted or not assembled. If it no longer exists: lantern pool forget " + p.ID
+		return fmt.Sprintf(
+				"%s has not been reported by %s since %s: its state is unknown",
+				p.Name,
+				p.Reporter,
+				p.Unseen.Format("2006-01-02 15:04"),
+			),
+			"Find out whether it was stopped, unmounted or not assembled. If it no longer exists: lantern pool " +
+				"forget " + p.ID
 	case p.Wrong != "":
-		return "inconsistent report of " + p.Name + ": " + p.Wrong, "Look at the agent on " + p.Reporter + ", and at the pool by hand."
+		return "inconsistent report of " + p.Name + ": " + p.Wrong, "Look at the " +
+			"agent on " + p.Reporter + ", and at the pool by hand."
 	case len(p.Witness.Differs) > 0 && !p.Witness.Unread: // that its drives are in standby is no trouble
-		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(p.Witness.Differs, "; "), "Find out which one is right before you pull any drive of it."
+		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(
+			p.Witness.Differs,
+			"; ",
+		), "Find out which one is right before you pull any drive of it."
 	}
 	return "", ""
 }
@@ -267,14 +303,24 @@ func (p *Pool) Trouble() (says, do string) {
 // ForgetPool forgets a pool that its host does not report any more.
 func (s *State) ForgetPool(by string, p *Pool) error {
 	if p.Unseen.IsZero() {
-		return problem.New(409, "pool-reported", "Only a pool that its host no longer reports can be forgotten.", "%s is reported by %s.", p.Name, p.Reporter)
+		return problem.New(
+			409,
+			"pool-reported",
+			"Only a pool that its host no longer reports can be forgotten.",
+			"%s is reported by %s.",
+			p.Name,
+			p.Reporter,
+		)
 	}
 	b := &store.Batch{}
 	s.drop(p.ID)
 	s.TwinNames = nil
 	s.Changed()
 	if h := s.Hosts[p.Reporter]; h != nil {
-		h.LastReport.Pools = slices.DeleteFunc(slices.Clone(h.LastReport.Pools), func(x api.PoolReport) bool { return x.Id == p.ID })
+		h.LastReport.Pools = slices.DeleteFunc(
+			slices.Clone(h.LastReport.Pools),
+			func(x api.PoolReport) bool { return x.Id == p.ID },
+		)
 		h.Report = ledger.Document(h.LastReport)
 		row := h.Host
 		b.Put(&row)

@@ -13,7 +13,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what is known of hosts, drives and pools. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is what is known of hosts, drives and pools. It has no lock of its own: whoever calls its methods holds the
+// lock of the service.
 type State struct {
 	*ledger.Ledger
 
@@ -23,7 +24,8 @@ type State struct {
 	Drives  map[string]*Drive
 	Pools   map[string]*Pool
 	inPools map[string]map[string]*Pool // by drive and id
-	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose link was bad, by bay.
+	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose
+	// link was bad, by bay.
 	Batches  map[string][]string
 	BadLinks map[string]map[string]string
 	// BadLinksVersion changes with them.

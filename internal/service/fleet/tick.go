@@ -21,7 +21,12 @@ func (s *State) Tick(t *Tick) {
 			h.Quiet = true
 			t.Batch.Undo = append(t.Batch.Undo, func() { h.Quiet = false })
 			t.Quiet = append(t.Quiet, h.Name)
-			s.Happened(t.Batch, api.EventKindHost, h.Name, h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339))
+			s.Happened(
+				t.Batch,
+				api.EventKindHost,
+				h.Name,
+				h.Name+" has stopped reporting; what is known of it is of "+h.SeenAt.Format(time.RFC3339),
+			)
 		}
 	}
 }

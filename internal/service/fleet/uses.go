@@ -67,8 +67,8 @@ func (s *State) Member(key string) (p *Pool, m pool.Member, group string) {
 	return nil, m, ""
 }
 
-// Unaccounted are the uses of a drive that no pool accounts for. What only lies on a whole drive belongs to the pool that has the
-// whole drive as a member, whoever reports it.
+// Unaccounted are the uses of a drive that no pool accounts for. What only lies on a whole drive belongs to the pool
+// that has the whole drive as a member, whoever reports it.
 func (s *State) Unaccounted(d *Drive) (out []api.Use) {
 	all := s.Seats(d.Desc.Key())
 	whole := slices.ContainsFunc(all, func(x Seat) bool { return x.Member.Partition == 0 && len(x.Member.Layers) == 0 })
@@ -83,8 +83,9 @@ func (s *State) Unaccounted(d *Drive) (out []api.Use) {
 	return out
 }
 
-// NotFree says why a drive must not be taken for unused, and what to do; empty only when it was established that it is: it is there,
-// its host reports, both its ends were read and are blank, the kernel shows no use of it, and it is in no pool.
+// NotFree says why a drive must not be taken for unused, and what to do; empty only when it was established that it is:
+// it is there, its host reports, both its ends were read and are blank, the kernel shows no use of it, and it is in no
+// pool.
 func (s *State) NotFree(d *Drive) (why, do string) {
 	h := s.Hosts[d.Host]
 	uses := s.Unaccounted(d)
@@ -101,7 +102,10 @@ func (s *State) NotFree(d *Drive) (why, do string) {
 	case len(uses) > 0:
 		return "it carries " + UseWords(uses), "Make sure that nobody needs it; then wipe it by hand."
 	case len(d.Holds) > 0 && d.Holds[0] != drive.TestPattern:
-		return "it carries somebody's data (" + strings.Join(d.Holds, ", ") + ")", "Make sure that nobody needs it; then wipe it by hand."
+		return "it carries somebody's data (" + strings.Join(
+			d.Holds,
+			", ",
+		) + ")", "Make sure that nobody needs it; then wipe it by hand."
 	case !d.Looked:
 		return "its contents are unknown: it was not read", "Wait for its first look, or wake it."
 	}
@@ -135,8 +139,18 @@ func (s *State) ViewUses(d *Drive) (out []api.Use) {
 // ViewPlaces are all places of a drive.
 func (s *State) ViewPlaces(key string) (out []api.Place) {
 	for _, x := range s.Seats(key) {
-		v := api.Place{Pool: x.Pool.Name, PoolId: x.Pool.ID, Group: x.Group, Slot: x.Member.Slot, State: string(x.Member.State), Role: api.PlaceMember, Device: x.Member.Device,
-			Partition: x.Member.Partition, NeedsBytes: int64(x.Member.Needs), Margin: wire.Margin(s.Margin(x.Pool))}
+		v := api.Place{
+			Pool:       x.Pool.Name,
+			PoolId:     x.Pool.ID,
+			Group:      x.Group,
+			Slot:       x.Member.Slot,
+			State:      string(x.Member.State),
+			Role:       api.PlaceMember,
+			Device:     x.Member.Device,
+			Partition:  x.Member.Partition,
+			NeedsBytes: int64(x.Member.Needs),
+			Margin:     wire.Margin(s.Margin(x.Pool)),
+		}
 		if x.Group == "" {
 			v.Role = api.PlaceSpare
 			if slices.ContainsFunc(x.Pool.Logs, func(l pool.Member) bool { return l.Slot == x.Member.Slot }) {
@@ -148,8 +162,8 @@ func (s *State) ViewPlaces(key string) (out []api.Place) {
 	return out
 }
 
-// PathsSince keeps what is known of the ways to a drive: one that was there before and is not any more is gone. A way that was taken
-// out long ago is forgotten.
+// PathsSince keeps what is known of the ways to a drive: one that was there before and is not any more is gone. A way
+// that was taken out long ago is forgotten.
 func PathsSince(was []api.DrivePath, r api.DriveReport, at time.Time) []api.DrivePath {
 	const forget = 30 * 24 * time.Hour
 	now := slices.Clone(r.Paths)
@@ -177,12 +191,16 @@ func PathsSince(was []api.DrivePath, r api.DriveReport, at time.Time) []api.Driv
 // PathStates are the ways to a drive as the rules look at them.
 func PathStates(in []api.DrivePath) (out []health.Path) {
 	for _, p := range in {
-		out = append(out, health.Path{Name: p.Path, Port: p.Port, Works: p.State == api.DrivePathStateWorking, SeenAt: p.SeenAt})
+		out = append(
+			out,
+			health.Path{Name: p.Path, Port: p.Port, Works: p.State == api.DrivePathStateWorking, SeenAt: p.SeenAt},
+		)
 	}
 	return out
 }
 
-// UsedWhenLast says whether a drive that is gone was used, when it was last seen, by something that no pool accounts for.
+// UsedWhenLast says whether a drive that is gone was used, when it was last seen, by something that no pool accounts
+// for.
 func (s *State) UsedWhenLast(d *Drive) bool {
 	return slices.ContainsFunc(s.Unaccounted(d), func(u api.Use) bool { return u.Active })
 }
@@ -195,8 +213,16 @@ func (s *State) OtherUses(d *Drive) (out []swap.OtherUse, known bool) {
 		if len(u.Chain) > 0 {
 			name = u.Chain[0]
 		}
-		out = append(out, swap.OtherUse{Name: name, Says: cmp.Or(u.Says, u.Kind), Active: u.Active, Table: u.Kind == drive.PartitionTable && len(d.Layout.Parts) > 0 && !u.Active,
-			Boot: partition.BootOnly(u.Table)})
+		out = append(
+			out,
+			swap.OtherUse{
+				Name:   name,
+				Says:   cmp.Or(u.Says, u.Kind),
+				Active: u.Active,
+				Table:  u.Kind == drive.PartitionTable && len(d.Layout.Parts) > 0 && !u.Active,
+				Boot:   partition.BootOnly(u.Table),
+			},
+		)
 	}
 	known = d.Told
 	for _, u := range uses {

@@ -11,8 +11,9 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// changes brings the places, sections and hosts of a judgement up to date, and gives the keys of the drives whose grounds may be others now:
-// those of which something came, their peers and neighbours, those that do not answer, and those whose turn it is.
+// changes brings the places, sections and hosts of a judgement up to date, and gives the keys of the drives whose
+// grounds may be others now: those of which something came, their peers and neighbours, those that do not answer, and
+// those whose turn it is.
 func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (look, moved, aged map[string]bool) {
 	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
 	came := map[string]bool{}
@@ -97,7 +98,8 @@ func (s *State) takeTurns(j *judgement, elapsed time.Duration, look map[string]b
 	j.turn = j.turn[n:]
 }
 
-// lookAtPools finds the pools that were reported again, or are not there any more, and makes the places of their drives anew.
+// lookAtPools finds the pools that were reported again, or are not there any more, and makes the places of their drives
+// anew.
 func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
 	again := map[string]bool{} // drives whose places are to be put in order
 	drop := func(id string) {
@@ -149,7 +151,8 @@ func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
 	j.scrubs = scrubs
 }
 
-// inOrder are the places of a drive, the worst first. Pools are gone through in one order, so that the same place stands first each time.
+// inOrder are the places of a drive, the worst first. Pools are gone through in one order, so that the same place
+// stands first each time.
 func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
 	margins := map[string]int{}
 	for _, p := range s.fleet.PoolsWith(key) {
@@ -160,7 +163,16 @@ func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
 			case !in:
 				at, in = place, true
 			case place.WorseThan(at, margins):
-				place.Also = append(slices.Clip(at.Also), fleet.Place{Pool: at.Pool, Member: at.Member, Group: at.Group, Peers: at.Peers, Filling: at.Filling})
+				place.Also = append(
+					slices.Clip(at.Also),
+					fleet.Place{
+						Pool:    at.Pool,
+						Member:  at.Member,
+						Group:   at.Group,
+						Peers:   at.Peers,
+						Filling: at.Filling,
+					},
+				)
 				at = place
 			default:
 				at.Also = append(slices.Clip(at.Also), place)
@@ -170,7 +182,8 @@ func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
 	return at, in
 }
 
-// lookAtSections takes the temperatures of drives of which something came, and adds all drives of a section whose temperatures changed.
+// lookAtSections takes the temperatures of drives of which something came, and adds all drives of a section whose
+// temperatures changed.
 func (s *State) lookAtSections(j *judgement, came, look map[string]bool) {
 	changed := map[*section]bool{}
 	for key := range came {
@@ -237,8 +250,8 @@ func (s *State) lookAtHosts(j *judgement, now time.Time, look map[string]bool) {
 	}
 }
 
-// relate finds out which drives count as failed now, and adds those to whose siblings that makes a difference. Moved are drives that are new,
-// or came into a pool or left all pools; aged are those whose power-on hours are others.
+// relate finds out which drives count as failed now, and adds those to whose siblings that makes a difference. Moved
+// are drives that are new, or came into a pool or left all pools; aged are those whose power-on hours are others.
 func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, now time.Time) {
 	batch, hours := map[string]bool{}, map[string]bool{} // drives that count as failed, whose siblings are to be found again
 	for key := range look {
@@ -305,8 +318,15 @@ func (s *State) unrelate(j *judgement, key string, settle map[string]bool) {
 	delete(j.bad, key)
 }
 
-// relateOne finds the siblings of one drive that counts as failed: those made together with it, or those that ran as long.
-func (s *State) relateOne(j *judgement, key string, byHours bool, find func(*fleet.Drive, fleet.Place) []string, settle map[string]bool) {
+// relateOne finds the siblings of one drive that counts as failed: those made together with it, or those that ran as
+// long.
+func (s *State) relateOne(
+	j *judgement,
+	key string,
+	byHours bool,
+	find func(*fleet.Drive, fleet.Place) []string,
+	settle map[string]bool,
+) {
 	f, bad := j.bad[key]
 	if !bad {
 		return

@@ -30,13 +30,16 @@ func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 	}
 	s.logFindings(key, was, standing)
 	for _, x := range standing {
-		if bay := d.BayName(); bay != "" && (x.Rule == "link-crc" || x.Rule == "link-follows-drive") && !slices.Contains(d.BadLinks, bay) {
+		if bay := d.BayName(); bay != "" && (x.Rule == "link-crc" || x.Rule == "link-follows-drive") &&
+			!slices.Contains(d.BadLinks, bay) {
 			d.BadLinks = append(d.BadLinks, bay)
 			s.fleet.BadLink(key, d, bay)
 			s.unwritten[key] = true
 		}
 		if x.Verdict.Gravity() >= health.Replace.Gravity() && x.Rule != "vanished" {
-			if d.Remember(fleet.Past{At: x.Seen, Says: fmt.Sprintf("had the verdict %s (%s)", x.Verdict, health.TitleOf(x.Rule))}) {
+			if d.Remember(
+				fleet.Past{At: x.Seen, Says: fmt.Sprintf("had the verdict %s (%s)", x.Verdict, health.TitleOf(x.Rule))},
+			) {
 				s.unwritten[key] = true
 			}
 		}
@@ -47,7 +50,10 @@ func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 func (s *State) logFindings(key string, was, is []health.Standing) {
 	now := s.Clock.Now()
 	note := func(x health.Standing, turn string) {
-		s.foundLog = append(s.foundLog, &store.FoundLog{Drive: key, At: now, Rule: x.Rule, Turn: turn, Doc: ledger.Document(x.Finding(now))})
+		s.foundLog = append(
+			s.foundLog,
+			&store.FoundLog{Drive: key, At: now, Rule: x.Rule, Turn: turn, Doc: ledger.Document(x.Finding(now))},
+		)
 	}
 	for _, x := range is {
 		i := slices.IndexFunc(was, func(w health.Standing) bool { return w.Rule == x.Rule })
@@ -107,7 +113,15 @@ func (s *State) DriveMatters(among func(*fleet.Drive, fleet.Place) bool) []notic
 		if len(j.Findings) == 0 || !d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) || !among(d, at) {
 			continue
 		}
-		x := notice.Said{Key: key, Tail: d.Tail(), Host: d.Host, Section: d.Section, Bay: d.BayName(), Verdict: j.Verdict, Findings: j.Findings}
+		x := notice.Said{
+			Key:      key,
+			Tail:     d.Tail(),
+			Host:     d.Host,
+			Section:  d.Section,
+			Bay:      d.BayName(),
+			Verdict:  j.Verdict,
+			Findings: j.Findings,
+		}
 		if at.Pool != nil {
 			x.Pool = at.Pool.Name
 		}
@@ -133,8 +147,8 @@ func (s *State) loadStanding() error {
 	return nil
 }
 
-// Margins of the pools a drive is in, now and without it: the least of them. A spare, and one whose share was restored elsewhere, takes
-// nothing with it.
+// Margins of the pools a drive is in, now and without it: the least of them. A spare, and one whose share was restored
+// elsewhere, takes nothing with it.
 func (s *State) Margins(at fleet.Place, key string) (now, after api.Margin) {
 	first := true
 	least := func(a, b api.Margin) api.Margin {

@@ -65,7 +65,15 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
 	at := j.places[d.Desc.Key()]
 	filling := false
 	at.Every(func(x fleet.Place) { filling = filling || x.Filling })
-	g := grounds{version: d.Version, state: at.Member.State, filling: filling, asked: !d.Present && s.fleet.Work.AskedOut(d.Desc.Key(), now), limits: s.limitsOf(d, at), own: s.ownVersion, shift: s.Shifts[d.Desc.Key()]}
+	g := grounds{
+		version: d.Version,
+		state:   at.Member.State,
+		filling: filling,
+		asked:   !d.Present && s.fleet.Work.AskedOut(d.Desc.Key(), now),
+		limits:  s.limitsOf(d, at),
+		own:     s.ownVersion,
+		shift:   s.Shifts[d.Desc.Key()],
+	}
 	if h := s.fleet.Hosts[d.Host]; h == nil || s.fleet.Late(h, now) {
 		g.late = true
 	}
@@ -98,9 +106,32 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
 }
 
 func (s *State) subject(d *fleet.Drive, at fleet.Place, g grounds) health.Subject {
-	sub := health.Subject{FirstAt: d.FirstAt, LastAt: d.SeenAt, Present: d.Present, GoneAt: d.SeenAt, Removed: d.Replaced || g.asked, HostLate: g.late, Blind: d.Blind,
-		Failing: d.Reading.Failing, Warnings: d.Reading.Warnings, Medium: d.Desc.Medium, Record: d.Record, Tests: wire.ToSelfTests(d.Reading.Tests), TestsTold: !d.Reading.At.IsZero(), CanTest: d.Reading.SelfTests,
-		Peers: g.peers, Neighbours: g.neighbours, Filling: g.filling, Member: at.Member.State, Paths: fleet.PathStates(d.Paths), Used: !d.Present && s.fleet.UsedWhenLast(d), Stays: d.Stays, BayMates: strings.Fields(g.mates), Shift: g.shift, CleanScrub: g.scrub}
+	sub := health.Subject{
+		FirstAt:    d.FirstAt,
+		LastAt:     d.SeenAt,
+		Present:    d.Present,
+		GoneAt:     d.SeenAt,
+		Removed:    d.Replaced || g.asked,
+		HostLate:   g.late,
+		Blind:      d.Blind,
+		Failing:    d.Reading.Failing,
+		Warnings:   d.Reading.Warnings,
+		Medium:     d.Desc.Medium,
+		Record:     d.Record,
+		Tests:      wire.ToSelfTests(d.Reading.Tests),
+		TestsTold:  !d.Reading.At.IsZero(),
+		CanTest:    d.Reading.SelfTests,
+		Peers:      g.peers,
+		Neighbours: g.neighbours,
+		Filling:    g.filling,
+		Member:     at.Member.State,
+		Paths:      fleet.PathStates(d.Paths),
+		Used:       !d.Present && s.fleet.UsedWhenLast(d),
+		Stays:      d.Stays,
+		BayMates:   strings.Fields(g.mates),
+		Shift:      g.shift,
+		CleanScrub: g.scrub,
+	}
 	if len(d.Reading.Sources) > 0 {
 		sub.Sources = make(map[drive.MetricName]string, len(d.Reading.Sources))
 		for n, source := range d.Reading.Sources {

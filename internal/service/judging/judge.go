@@ -8,8 +8,8 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// judgement is what the core says of every drive, and what is kept of how it came to that, so that after a report only those drives are judged
-// again of which something changed.
+// judgement is what the core says of every drive, and what is kept of how it came to that, so that after a report only
+// those drives are judged again of which something changed.
 type judgement struct {
 	at         time.Time // of the newest look
 	generation int       // of the changes that it was made after
@@ -24,8 +24,8 @@ type judgement struct {
 	scrubs   map[string]time.Time
 	shifts   map[string]health.Shift
 	seen     []seenDrive // all drives
-	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each drive, by their keys:
-	// those made together with it, and those that ran as long.
+	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each
+	// drive, by their keys: those made together with it, and those that ran as long.
 	bad          map[string]failed
 	batch, hours map[string]map[string]health.Sibling
 	turn         []string // drives whose turn to be looked at has not come yet
@@ -59,8 +59,8 @@ type failed struct {
 	batch, hours map[string]bool
 }
 
-// Judged is one drive's part of it. hits is what was found without looking at siblings; it stands as long as what it was
-// made from does.
+// Judged is one drive's part of it. hits is what was found without looking at siblings; it stands as long as what it
+// was made from does.
 type Judged struct {
 	Findings []health.Finding
 	Verdict  health.Verdict
@@ -73,18 +73,20 @@ type Judged struct {
 const (
 	// goodFor is how long a judgement stands when nothing was reported: long enough to answer a page.
 	goodFor = 2 * time.Second
-	// wholeFor is within what time every drive is looked at, whether something changed of it or not: findings clear by time alone.
+	// wholeFor is within what time every drive is looked at, whether something changed of it or not: findings clear by
+	// time alone.
 	wholeFor = 2 * time.Minute
 	// turnAtLeast is how many drives are looked at each time because it is their turn.
 	turnAtLeast = 64
 )
 
-// Judge gives the verdicts of all drives. Only those are judged again of which something changed, and some whose turn it is; after a
-// while without a look, or when rules have changed, all are.
+// Judge gives the verdicts of all drives. Only those are judged again of which something changed, and some whose turn
+// it is; after a while without a look, or when rules have changed, all are.
 func (s *State) Judge() map[string]Judged {
 	now := s.Clock.Now()
 	j := s.judged
-	if j != nil && j.generation == s.Generation && now.Sub(j.at) < s.Clock.AtLeast(goodFor, goodFor) && !now.Before(j.at) {
+	if j != nil && j.generation == s.Generation && now.Sub(j.at) < s.Clock.AtLeast(goodFor, goodFor) &&
+		!now.Before(j.at) {
 		return j.of
 	}
 	if j == nil || j.ownVersion != s.ownVersion || j.badLinks != s.fleet.BadLinksVersion || now.Before(j.at) {
@@ -121,12 +123,24 @@ func (s *State) Judge() map[string]Judged {
 	return j.of
 }
 
-// nothing is a judgement for which every drive is to be looked at. What was found of a drive stands, where its grounds are the same.
+// nothing is a judgement for which every drive is to be looked at. What was found of a drive stands, where its grounds
+// are the same.
 func (s *State) nothing(now time.Time) *judgement {
 	s.touchedFrom += len(s.touched) + 1 // who asks what was judged again since then is told: everything
 	s.touched = nil
-	j := &judgement{at: now, ownVersion: s.ownVersion, badLinks: s.fleet.BadLinksVersion, of: map[string]Judged{}, places: map[string]fleet.Place{}, pools: map[string]seenPool{},
-		sections: map[string]*section{}, late: map[string]bool{}, bad: map[string]failed{}, batch: map[string]map[string]health.Sibling{}, hours: map[string]map[string]health.Sibling{}}
+	j := &judgement{
+		at:         now,
+		ownVersion: s.ownVersion,
+		badLinks:   s.fleet.BadLinksVersion,
+		of:         map[string]Judged{},
+		places:     map[string]fleet.Place{},
+		pools:      map[string]seenPool{},
+		sections:   map[string]*section{},
+		late:       map[string]bool{},
+		bad:        map[string]failed{},
+		batch:      map[string]map[string]health.Sibling{},
+		hours:      map[string]map[string]health.Sibling{},
+	}
 	s.judged = j
 	return j
 }
@@ -139,7 +153,10 @@ func (s *State) settle(j *judgement, key string, now time.Time) {
 		hits = append(slices.Clip(hits), health.EvaluateSiblings(r, now, x.from.limits)...)
 	}
 	if slices.ContainsFunc(d.Standing, func(st health.Standing) bool { return s.lifted(st.Rule, x.from.limits) }) {
-		left := slices.DeleteFunc(slices.Clone(d.Standing), func(st health.Standing) bool { return s.lifted(st.Rule, x.from.limits) })
+		left := slices.DeleteFunc(
+			slices.Clone(d.Standing),
+			func(st health.Standing) bool { return s.lifted(st.Rule, x.from.limits) },
+		)
 		s.logFindings(key, d.Standing, left)
 		d.Standing = left
 		s.unwritten[key] = true
@@ -153,8 +170,8 @@ func (s *State) settle(j *judgement, key string, now time.Time) {
 	j.of[key] = x
 }
 
-// Touched are the drives that were judged again since a number that an earlier call returned, some of them several times, and the number
-// for the next call; all is true where it may be any of them.
+// Touched are the drives that were judged again since a number that an earlier call returned, some of them several
+// times, and the number for the next call; all is true where it may be any of them.
 func (s *State) Touched(since int) (keys []string, next int, all bool) {
 	s.Judge()
 	if most := 4*len(s.fleet.Drives) + 1000; len(s.touched) > most {

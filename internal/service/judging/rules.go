@@ -130,15 +130,53 @@ func (s *State) viewRules() api.Rules {
 	}
 	out := api.Rules{Rules: []api.Rule{}, Own: []api.OwnRule{}, Thresholds: []api.Threshold{}}
 	for _, r := range health.Rules() {
-		on := !slices.ContainsFunc(s.settings, func(x store.Setting) bool { return x.Name == off+r.ID && x.Model == "" && x.Pool == "" })
-		out.Rules = append(out.Rules, api.Rule{Id: r.ID, Title: r.Title, Level: api.Verdict(r.Level), Strength: string(r.Strength), For: r.For, When: r.When, Why: r.Why, Do: r.Do,
-			HoldSeconds: r.Hold.Seconds(), On: on, HoldsFor: holds[r.ID], HoldsAs: api.Verdict(gravest[r.ID])})
+		on := !slices.ContainsFunc(
+			s.settings,
+			func(x store.Setting) bool { return x.Name == off+r.ID && x.Model == "" && x.Pool == "" },
+		)
+		out.Rules = append(
+			out.Rules,
+			api.Rule{
+				Id:          r.ID,
+				Title:       r.Title,
+				Level:       api.Verdict(r.Level),
+				Strength:    string(r.Strength),
+				For:         r.For,
+				When:        r.When,
+				Why:         r.Why,
+				Do:          r.Do,
+				HoldSeconds: r.Hold.Seconds(),
+				On:          on,
+				HoldsFor:    holds[r.ID],
+				HoldsAs:     api.Verdict(gravest[r.ID]),
+			},
+		)
 	}
 	for _, r := range s.own {
-		out.Own = append(out.Own, api.OwnRule{Id: r.ID, Says: r.Says, Do: r.Do, Expression: r.Expression, Verdict: api.Verdict(r.Verdict), By: r.By, Made: r.Made, HoldsFor: holds[health.Own+r.ID]})
+		out.Own = append(
+			out.Own,
+			api.OwnRule{
+				Id:         r.ID,
+				Says:       r.Says,
+				Do:         r.Do,
+				Expression: r.Expression,
+				Verdict:    api.Verdict(r.Verdict),
+				By:         r.By,
+				Made:       r.Made,
+				HoldsFor:   holds[health.Own+r.ID],
+			},
+		)
 	}
 	for _, t := range health.Settings {
-		v := api.Threshold{Name: t.Name, Unit: t.Unit, Usual: t.Usual, Value: t.Usual, Least: t.Least, Most: t.Most, Means: t.Means}
+		v := api.Threshold{
+			Name:  t.Name,
+			Unit:  t.Unit,
+			Usual: t.Usual,
+			Value: t.Usual,
+			Least: t.Least,
+			Most:  t.Most,
+			Means: t.Means,
+		}
 		for _, x := range s.settings {
 			switch {
 			case x.Name != t.Name:
@@ -169,7 +207,13 @@ func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, erro
 	row := &store.Setting{Model: req.Model, Pool: req.Pool, Name: req.Name, Value: req.Value}
 	if !req.Usual {
 		if err := t.Set(req.Name, req.Value); err != nil {
-			return api.Rules{}, problem.New(422, "bad-setting", "Choose a value within its bounds.", "The threshold stays as it is: %s.", err)
+			return api.Rules{}, problem.New(
+				422,
+				"bad-setting",
+				"Choose a value within its bounds.",
+				"The threshold stays as it is: %s.",
+				err,
+			)
 		}
 	}
 	says := fmt.Sprintf("%s set %s to %g", by, req.Name, req.Value)
@@ -191,7 +235,13 @@ func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, erro
 func (s *State) keepSetting(row *store.Setting, remove bool, says string) error {
 	b := &store.Batch{}
 	if remove {
-		if _, err := store.Remove[store.Setting](s.Store, "model = ? and pool = ? and name = ?", row.Model, row.Pool, row.Name); err != nil {
+		if _, err := store.Remove[store.Setting](
+			s.Store,
+			"model = ? and pool = ? and name = ?",
+			row.Model,
+			row.Pool,
+			row.Name,
+		); err != nil {
 			return err
 		}
 	} else {
@@ -211,17 +261,39 @@ var RuleID = regexp.MustCompile(`^[a-z][a-z0-9-]{1,39}$`)
 func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error) {
 	if builtIn(id) {
 		if req.Expression != "" {
-			return api.RuleTried{}, problem.New(409, "built-in", "Choose another name for yours.", "%s is a built-in rule; it can be switched on and off, and its thresholds set.", id)
+			return api.RuleTried{}, problem.New(
+				409,
+				"built-in",
+				"Choose another name for yours.",
+				"%s is a built-in rule; it can be switched on and off, and its thresholds set.",
+				id,
+			)
 		}
 		return api.RuleTried{Flagged: []api.RuleFlag{}}, s.switchRule(by, id, req.On)
 	}
 	switch {
 	case !RuleID.MatchString(id):
-		return api.RuleTried{}, problem.New(422, "bad-name", "Such as warm-and-growing.", "A rule is named by 2 to 40 small letters, digits and dashes, not %q.", id)
+		return api.RuleTried{}, problem.New(
+			422,
+			"bad-name",
+			"Such as warm-and-growing.",
+			"A rule is named by 2 to 40 small letters, digits and dashes, not %q.",
+			id,
+		)
 	case req.Verdict != api.Watch && req.Verdict != api.Replace:
-		return api.RuleTried{}, problem.New(422, "bad-verdict", "Say watch or replace.", "A rule says watch or replace.")
+		return api.RuleTried{}, problem.New(
+			422,
+			"bad-verdict",
+			"Say watch or replace.",
+			"A rule says watch or replace.",
+		)
 	case strings.TrimSpace(req.Says) == "":
-		return api.RuleTried{}, problem.New(422, "no-words", `Such as --says "is warm and growing".`, "A rule needs words: what it means when it holds.")
+		return api.RuleTried{}, problem.New(
+			422,
+			"no-words",
+			`Such as --says "is warm and growing".`,
+			"A rule needs words: what it means when it holds.",
+		)
 	}
 	tried, err := s.TryRule(api.RuleTry{Expression: req.Expression, Hours: 90 * 24})
 	if err != nil {
@@ -229,7 +301,15 @@ func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	r := ownrule.Rule{ID: id, Says: strings.TrimSpace(req.Says), Do: cmp.Or(strings.TrimSpace(req.Do), "Look at it."), Expression: req.Expression, Verdict: health.Verdict(req.Verdict), By: by, Made: s.Clock.Now()}
+	r := ownrule.Rule{
+		ID:         id,
+		Says:       strings.TrimSpace(req.Says),
+		Do:         cmp.Or(strings.TrimSpace(req.Do), "Look at it."),
+		Expression: req.Expression,
+		Verdict:    health.Verdict(req.Verdict),
+		By:         by,
+		Made:       s.Clock.Now(),
+	}
 	b := &store.Batch{}
 	b.Put(&store.OwnRule{ID: id, Doc: ledger.Document(r)})
 	s.Happened(b, api.EventKindRule, id, fmt.Sprintf("%s wrote the rule %s: %s", by, id, req.Expression))
@@ -261,7 +341,13 @@ func (s *Service) RemoveRule(by, id string) error {
 	}
 	if n == 0 {
 		if builtIn(id) {
-			return problem.New(409, "built-in", "Switch it off instead: lantern rule off "+id, "%s is a built-in rule.", id)
+			return problem.New(
+				409,
+				"built-in",
+				"Switch it off instead: lantern rule off "+id,
+				"%s is a built-in rule.",
+				id,
+			)
 		}
 		return problem.New(404, "no-rule", "List them with: lantern rule list", "There is no rule %q.", id)
 	}

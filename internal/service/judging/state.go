@@ -12,7 +12,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what is found of drives, and by which rules. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is what is found of drives, and by which rules. It has no lock of its own: whoever calls its methods holds the
+// lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -35,7 +36,12 @@ type State struct {
 }
 
 // New makes a State in which nothing is known yet.
-func New(l *ledger.Ledger, fleetState *fleet.State, recoveriesState *recoveries.State, readingsState *readings.State) *State {
+func New(
+	l *ledger.Ledger,
+	fleetState *fleet.State,
+	recoveriesState *recoveries.State,
+	readingsState *readings.State,
+) *State {
 	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, readings: readingsState}
 }
 

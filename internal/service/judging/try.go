@@ -27,7 +27,16 @@ func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 	if err != nil {
 		var bad *ownrule.Error
 		errors.As(err, &bad)
-		return out, problem.New(422, "bad-rule", "Metrics: lantern metrics; growth: a metric with _1h, _24h, _7d or _90d behind it; and "+strings.Join(ownrule.Words(), ", ")+".", "The rule cannot be read: %s", closed(bad.Error()))
+		return out, problem.New(
+			422,
+			"bad-rule",
+			"Metrics: lantern metrics; growth: a metric with _1h, _24h, _7d or _90d behind it; and "+strings.Join(
+				ownrule.Words(),
+				", ",
+			)+".",
+			"The rule cannot be read: %s",
+			closed(bad.Error()),
+		)
 	}
 	s.mu.Lock()
 	var keys []string
@@ -51,7 +60,10 @@ func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 			out.Flagged = append(out.Flagged, flag)
 		}
 	}
-	slices.SortFunc(out.Flagged, func(a, b api.RuleFlag) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Drive, b.Drive)) })
+	slices.SortFunc(
+		out.Flagged,
+		func(a, b api.RuleFlag) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Drive, b.Drive)) },
+	)
 	return out, nil
 }
 
@@ -61,7 +73,11 @@ func closed(s string) string {
 }
 
 // tryOn runs an expression over the past of one drive.
-func (s *Service) tryOn(key string, p *ownrule.Program, back time.Duration) (flag api.RuleFlag, readings int, err error) {
+func (s *Service) tryOn(
+	key string,
+	p *ownrule.Program,
+	back time.Duration,
+) (flag api.RuleFlag, readings int, err error) {
 	s.mu.Lock()
 	d := s.fleet.Drives[key]
 	if d == nil {
@@ -82,7 +98,15 @@ func (s *Service) tryOn(key string, p *ownrule.Program, back time.Duration) (fla
 		record.Add(r.At, r.Metrics)
 		holds, err := p.Holds(record, r.At, facts)
 		if err != nil {
-			return flag, 0, problem.New(422, "bad-rule", "Try it with fewer steps.", "The rule cannot be worked out for %s at %s: %s.", flag.Tail, r.At.Format(time.RFC3339), err)
+			return flag, 0, problem.New(
+				422,
+				"bad-rule",
+				"Try it with fewer steps.",
+				"The rule cannot be worked out for %s at %s: %s.",
+				flag.Tail,
+				r.At.Format(time.RFC3339),
+				err,
+			)
 		}
 		readings++
 		if flag.Now = holds; holds {

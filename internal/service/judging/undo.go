@@ -4,8 +4,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo keeps the findings of a batch that was not written to be written with the next one: they are made out of what is known, and stand
-// as long as that does. Rules are read again.
+// Undo keeps the findings of a batch that was not written to be written with the next one: they are made out of what is
+// known, and stand as long as that does. Rules are read again.
 func (s *State) Undo(b *store.Batch) error {
 	for _, row := range store.Of[store.Standing](b) {
 		s.unwritten[row.Drive] = true

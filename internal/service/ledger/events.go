@@ -57,7 +57,10 @@ func (s *Ledger) Listen(after int64) (past []api.Event, live <-chan api.Event, s
 			return nil, nil, nil, err
 		}
 		for _, e := range rows {
-			past = append(past, api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
+			past = append(
+				past,
+				api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says},
+			)
 		}
 	}
 	return past, live, stop, nil

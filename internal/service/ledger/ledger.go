@@ -21,8 +21,8 @@ type Ledger struct {
 	Generation int
 	// Urgent is true when people must be told with the next look at what they ought to know.
 	Urgent bool
-	// Before adds to a batch what is kept with it, After follows a batch that was written; Undo takes back what one changed in memory that
-	// was not written.
+	// Before adds to a batch what is kept with it, After follows a batch that was written; Undo takes back what one
+	// changed in memory that was not written.
 	Before, After func(*store.Batch)
 	Undo          func(*store.Batch) error
 }

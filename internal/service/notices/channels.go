@@ -104,11 +104,12 @@ func (c Outlet) wants(n notice.Notice) bool {
 	if !n.Open() && n.Kind != notice.Host {
 		severity = n.Worst // who was told that it opened is told that it closed
 	}
-	return severity.Gravity() >= c.Least.Gravity() && has(c.Kinds, string(n.Kind)) && has(c.Pools, n.Pool) && has(c.Hosts, n.Host)
+	return severity.Gravity() >= c.Least.Gravity() && has(c.Kinds, string(n.Kind)) && has(c.Pools, n.Pool) &&
+		has(c.Hosts, n.Host)
 }
 
-// pressing is how grave a notice is for those who are to be told. Of a host that is silent nothing is known, of any of its
-// drives: that is as urgent as one that is to be replaced.
+// pressing is how grave a notice is for those who are to be told. Of a host that is silent nothing is known, of any of
+// its drives: that is as urgent as one that is to be replaced.
 func pressing(n notice.Notice) health.Verdict {
 	if n.Kind == notice.Host {
 		return health.Replace
@@ -116,33 +117,11 @@ func pressing(n notice.Notice) health.Verdict {
 	return n.Severity
 }
 
-// deliver makes a delivery for each channel that wants to know of a change.
-func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
-	if c.Turn == notice.Better || c.Turn != notice.Worse && c.Quiet(now) {
-		return
-	}
-	for _, o := range s.channels {
-		if !o.wants(c.Notice) && c.Kind != notice.Alarm { // an alarm goes everywhere
-			continue
-		}
-		if c.Turn == notice.Closed && s.unsent(o.Name, c.ID) {
-			continue // nobody was told that it opened, so nobody is told that it closed
-		}
-		m := channel.Message{ID: ledger.NewID(), At: now, Type: "notice." + strings.ReplaceAll(string(c.Turn), " ", "-"), Subject: subject(c), Text: s.text(c.Notice), Grave: grave(c)}
-		next := now
-		if urgent := c.Kind != notice.Filling && pressing(c.Notice).Gravity() >= health.Replace.Gravity(); !urgent || c.Turn == notice.Closed {
-			if end := o.quietUntil(now); !end.IsZero() {
-				next = end
-			}
-		}
-		v := s.viewNotice(c.Notice, now)
-		s.queue(b, o.Name, c.ID, m, v, next)
-	}
-}
-
 func subject(c notice.Change) string {
 	where := cmp.Or(c.Bay, c.Pool, c.Host)
-	return strings.TrimSpace(fmt.Sprintf("[%s] %s: %s", word(c.Notice), where, c.Says)) + map[bool]string{true: " (over)"}[c.Turn == notice.Closed]
+	return strings.TrimSpace(
+		fmt.Sprintf("[%s] %s: %s", word(c.Notice), where, c.Says),
+	) + map[bool]string{true: " (over)"}[c.Turn == notice.Closed]
 }
 
 // word is how grave a notice is, in a word that never confuses filling with failing.
@@ -154,17 +133,6 @@ func word(n notice.Notice) string {
 		return "STOP"
 	}
 	return string(n.Severity)
-}
-
-func (s *State) text(n notice.Notice) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s.\n\nTo do: %s\n\n", n.Says, n.Do)
-	for _, l := range [][2]string{{"bay", n.Bay}, {"pool", n.Pool}, {"host", n.Host}, {"severity", word(n)}, {"since", n.Opened.Format(time.RFC3339)}, {"notice", n.ID}} {
-		if l[1] != "" {
-			fmt.Fprintf(&b, "%-9s %s\n", l[0], l[1])
-		}
-	}
-	return b.String()
 }
 
 // grave is a syslog severity (RFC 5424 table 2).
@@ -182,164 +150,6 @@ func grave(c notice.Change) int {
 	return 4
 }
 
-// pending is what is still to be sent.
-type pending struct {
-	channel.Message
-	Notice json.RawMessage `json:"notice"`
-}
-
-func (s *State) queue(b *store.Batch, name, about string, m channel.Message, data any, next time.Time) {
-	d := &store.Delivery{ID: m.ID, Channel: name, Notice: about, Next: next.UnixMilli(), Made: m.At.UnixMilli(), Doc: ledger.Document(pending{m, ledger.Document(data)})}
-	b.Add(d)
-	s.deliveries = append(s.deliveries, d)
-}
-
-// unsent takes what was not sent yet of a notice off a channel, and says whether that was all that there was.
-func (s *State) unsent(name, about string) bool {
-	some, tried := false, false
-	for _, d := range s.deliveries {
-		if d.Channel == name && d.Notice == about {
-			some = true
-			tried = tried || d.Tries > 0
-		}
-	}
-	if !some || tried {
-		return false
-	}
-	if _, err := store.Remove[store.Delivery](s.Store, "channel = ? and notice = ? and done = ?", name, about, false); err != nil {
-		return false
-	}
-	s.deliveries = slices.DeleteFunc(s.deliveries, func(d *store.Delivery) bool { return d.Channel == name && d.Notice == about })
-	return true
-}
-
-func (s *State) LoadDeliveries() error {
-	rows, err := store.All[store.Delivery](s.Store, "made, id", "done = ?", false)
-	if err != nil {
-		return err
-	}
-	s.deliveries = nil
-	for i := range rows {
-		s.deliveries = append(s.deliveries, &rows[i])
-	}
-	return nil
-}
-
-// How long is waited before a delivery is tried again, at most, and when it is given up.
-const (
-	firstRetry = 30 * time.Second
-	mostRetry  = time.Hour
-	giveUp     = 3 * 24 * time.Hour
-)
-
-// Deliver sends what is due, once; what was confirmed is written down before the next is sent. It is called again and again.
-func (s *Service) Deliver(ctx context.Context) error {
-	for ctx.Err() == nil {
-		s.mu.Lock()
-		now := s.Clock.Now()
-		var d *store.Delivery
-		for _, x := range s.deliveries {
-			if x.Next <= now.UnixMilli() && (d == nil || x.Next < d.Next) {
-				d = x
-			}
-		}
-		if d == nil {
-			s.mu.Unlock()
-			return nil
-		}
-		i := slices.IndexFunc(s.channels, func(o Outlet) bool { return o.Name == d.Channel })
-		var c Outlet
-		if i >= 0 {
-			c = s.channels[i]
-		}
-		sender := s.sender
-		s.mu.Unlock()
-		err := error(nil)
-		if i >= 0 {
-			var p pending
-			if err = json.Unmarshal(d.Doc, &p); err == nil {
-				p.Data = p.Notice
-				err = sender.Send(ctx, c.Config, p.Message)
-			}
-		}
-		if ctx.Err() != nil {
-			return nil // stopped in the middle: it is tried again
-		}
-		if err := s.delivered(d, err, now); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	next := *d
-	next.Tries++
-	b := &store.Batch{}
-	switch {
-	case failed == nil:
-		next.Done, next.Error = true, ""
-	case now.Sub(time.UnixMilli(d.Made)) > giveUp:
-		next.Done, next.Error = true, failed.Error()
-		s.Happened(b, api.EventKindNotice, d.Notice, fmt.Sprintf("the channel %s could not be reached for three days; a message was given up: %s", d.Channel, failed))
-	default:
-		wait := min(firstRetry<<min(d.Tries, 10), mostRetry)
-		next.Error, next.Next = failed.Error(), now.Add(wait).UnixMilli()
-		s.Log.Warn("a channel does not take a message", "channel", d.Channel, "tries", next.Tries, "error", failed)
-	}
-	b.Put(&next)
-	if err := s.Commit(b); err != nil {
-		return err
-	}
-	// Memory may have been made anew meanwhile; the delivery is found by its id.
-	s.deliveries = slices.DeleteFunc(s.deliveries, func(x *store.Delivery) bool { return x.ID == d.ID })
-	if !next.Done {
-		s.deliveries = append(s.deliveries, &next)
-	}
-	return nil
-}
-
-// digest makes the daily messages that are due.
-func (s *State) digest(b *store.Batch, now time.Time) {
-	for i := range s.channels {
-		o := &s.channels[i]
-		if o.Digest == "" {
-			continue
-		}
-		due := on(now.In(o.zone()), o.Digest)
-		if now.Before(due) || !o.Digested.Before(due) {
-			continue
-		}
-		first := o.Digested.IsZero()
-		o.Digested = now
-		b.Put(&store.Channel{Name: o.Name, Doc: ledger.Document(o)})
-		if first {
-			continue // a channel that is new today begins tomorrow
-		}
-		open := slices.Clone(s.Open)
-		open = slices.DeleteFunc(open, func(n notice.Notice) bool { return !o.wants(n) })
-		notice.Rank(open, now)
-		m := channel.Message{ID: ledger.NewID(), At: now, Type: "digest", Grave: 5, Subject: "Nothing needs a hand"}
-		if len(open) > 0 {
-			m.Subject = fmt.Sprintf("%d open notices, the gravest: %s", len(open), open[0].Says)
-		}
-		var text strings.Builder
-		views := []api.Notice{}
-		for _, n := range open {
-			seen := ""
-			if n.Acknowledged != nil {
-				seen = ", seen by " + n.Acknowledged.By
-			}
-			fmt.Fprintf(&text, "[%s] %s: %s%s\n    %s\n", word(n), cmp.Or(n.Bay, n.Pool, n.Host), n.Says, seen, n.Do)
-			views = append(views, s.viewNotice(n, now))
-		}
-		m.Text = cmp.Or(text.String(), "All drives that can tell say that they are well.\n")
-		s.queue(b, o.Name, "digest", m, map[string]any{"notices": views}, now)
-	}
-}
-
 // Channels lists channels, without their secrets.
 func (s *Service) Channels() []api.Channel {
 	s.mu.Lock()
@@ -352,8 +162,23 @@ func (s *Service) Channels() []api.Channel {
 }
 
 func (s *State) viewChannel(o Outlet) api.Channel {
-	v := api.Channel{Name: o.Name, Kind: api.ChannelKind(o.Kind), Url: o.URL, Server: o.Server, From: o.From, To: o.To, User: o.User, SecretSet: o.Secret != "", Least: api.Verdict(o.Least),
-		Kinds: o.Kinds, Pools: o.Pools, Hosts: o.Hosts, Quiet: o.Quiet, Zone: o.Zone, Digest: o.Digest}
+	v := api.Channel{
+		Name:      o.Name,
+		Kind:      api.ChannelKind(o.Kind),
+		Url:       o.URL,
+		Server:    o.Server,
+		From:      o.From,
+		To:        o.To,
+		User:      o.User,
+		SecretSet: o.Secret != "",
+		Least:     api.Verdict(o.Least),
+		Kinds:     o.Kinds,
+		Pools:     o.Pools,
+		Hosts:     o.Hosts,
+		Quiet:     o.Quiet,
+		Zone:      o.Zone,
+		Digest:    o.Digest,
+	}
 	for _, d := range s.deliveries {
 		if d.Channel == o.Name {
 			v.Waiting++
@@ -368,8 +193,28 @@ func (s *Service) PutChannel(ctx context.Context, by, name string, req api.Chann
 	bad := func(do, title string, args ...any) (api.Channel, error) {
 		return api.Channel{}, problem.New(422, "bad-channel", do, title, args...)
 	}
-	o := Outlet{Name: name, Config: channel.Config{Kind: channel.Kind(req.Kind), URL: req.Url, Server: req.Server, From: req.From, To: req.To, User: req.User, Secret: req.Secret, CA: req.Ca},
-		Least: health.Verdict(cmp.Or(req.Least, api.Replace)), Kinds: req.Kinds, Pools: req.Pools, Hosts: req.Hosts, Quiet: req.Quiet, Zone: cmp.Or(req.Zone, "UTC"), Digest: req.Digest}
+	o := Outlet{
+		Name: name,
+		Config: channel.Config{
+			Kind:   channel.Kind(req.Kind),
+			URL:    req.Url,
+			Server: req.Server,
+			From:   req.From,
+			To:     req.To,
+			User:   req.User,
+			Secret: req.Secret,
+			CA:     req.Ca,
+		},
+		Least: health.Verdict(
+			cmp.Or(req.Least, api.Replace),
+		),
+		Kinds:  req.Kinds,
+		Pools:  req.Pools,
+		Hosts:  req.Hosts,
+		Quiet:  req.Quiet,
+		Zone:   cmp.Or(req.Zone, "UTC"),
+		Digest: req.Digest,
+	}
 	s.mu.Lock()
 	sender := s.sender
 	for _, was := range s.channels {
@@ -383,7 +228,11 @@ func (s *Service) PutChannel(ctx context.Context, by, name string, req api.Chann
 	s.mu.Unlock()
 	switch {
 	case !judging.RuleID.MatchString(name):
-		return bad("Such as night-shift.", "A channel is named by 2 to 40 small letters, digits and dashes, not %q.", name)
+		return bad(
+			"Such as night-shift.",
+			"A channel is named by 2 to 40 small letters, digits and dashes, not %q.",
+			name,
+		)
 	case o.Least != health.Watch && o.Least != health.Replace && o.Least != health.Dead:
 		return bad("Say watch, replace or dead.", "The least severity is not %q.", o.Least)
 	case o.Quiet != "" && !quietTime.MatchString(o.Quiet):
@@ -446,9 +295,23 @@ func (s *Service) TestChannel(ctx context.Context, by, name string) error {
 	}
 	o, sender, now := s.channels[i], s.sender, s.Clock.Now()
 	s.mu.Unlock()
-	m := channel.Message{ID: ledger.NewID(), At: now, Type: "test", Grave: 5, Subject: "A test of the channel " + name + ", sent by " + by, Text: "If you read this, the channel works. Nothing is wrong.\n", Data: map[string]string{"channel": name, "by": by}}
+	m := channel.Message{
+		ID:      ledger.NewID(),
+		At:      now,
+		Type:    "test",
+		Grave:   5,
+		Subject: "A test of the channel " + name + ", sent by " + by,
+		Text:    "If you read this, the channel works. Nothing is wrong.\n",
+		Data:    map[string]string{"channel": name, "by": by},
+	}
 	if err := sender.Send(ctx, o.Config, m); err != nil {
-		return problem.New(502, "channel-failed", "Look at its address, its secret and its certificate.", "The message was not taken: %s.", err)
+		return problem.New(
+			502,
+			"channel-failed",
+			"Look at its address, its secret and its certificate.",
+			"The message was not taken: %s.",
+			err,
+		)
 	}
 	return nil
 }

@@ -93,8 +93,21 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 			continue
 		}
 		if s.fleet.Late(h, now) && !s.fleet.Work.AskedDown(h.Name, now) {
-			out = append(out, notice.Matter{Key: "host/" + h.Name, Kind: notice.Host, Severity: health.Unknown, Host: h.Name, Says: fmt.Sprintf("%s has not reported since %s: what is true there now is not known", h.Name, h.SeenAt.Format("2006-01-02 15:04")),
-				Do: "Look at the host and its agent."})
+			out = append(
+				out,
+				notice.Matter{
+					Key:      "host/" + h.Name,
+					Kind:     notice.Host,
+					Severity: health.Unknown,
+					Host:     h.Name,
+					Says: fmt.Sprintf(
+						"%s has not reported since %s: what is true there now is not known",
+						h.Name,
+						h.SeenAt.Format("2006-01-02 15:04"),
+					),
+					Do: "Look at the host and its agent.",
+				},
+			)
 		}
 	}
 	out = append(out, s.fleet.PoolMatters()...)
@@ -108,17 +121,57 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	}
 	for _, c := range s.recoveries.Courses {
 		if c.State == recovery.Paused && now.Sub(recoveries.LastMove(c)) > pausedFor {
-			out = append(out, notice.Matter{Key: "paused/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s is paused since %s", c.Kind, c.PoolName, recoveries.LastMove(c).Format("2006-01-02 15:04")), Do: "Find out who paused it, and let it go on: margin is not restored before it ends."})
+			out = append(
+				out,
+				notice.Matter{
+					Key:      "paused/" + c.ID,
+					Kind:     notice.Recovery,
+					Severity: health.Watch,
+					Pool:     c.PoolName,
+					Says: fmt.Sprintf(
+						"the %s in %s is paused since %s",
+						c.Kind,
+						c.PoolName,
+						recoveries.LastMove(c).Format("2006-01-02 15:04"),
+					),
+					Do: "Find out who paused it, and let it go on: margin is not restored before it ends.",
+				},
+			)
 		}
 		if c.State != recovery.Running {
 			continue
 		}
 		v := s.progress.ViewRecovery(c, false)
 		if !v.AgainAt.IsZero() {
-			out = append(out, notice.Matter{Key: "again/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s began again from its beginning at %s", c.Kind, c.PoolName, v.AgainAt.Format("2006-01-02 15:04")), Do: "Look at what made it: a member that came and went, or a restart."})
+			out = append(
+				out,
+				notice.Matter{
+					Key:      "again/" + c.ID,
+					Kind:     notice.Recovery,
+					Severity: health.Watch,
+					Pool:     c.PoolName,
+					Says: fmt.Sprintf(
+						"the %s in %s began again from its beginning at %s",
+						c.Kind,
+						c.PoolName,
+						v.AgainAt.Format("2006-01-02 15:04"),
+					),
+					Do: "Look at what made it: a member that came and went, or a restart.",
+				},
+			)
 		}
 		if v.Stalled {
-			out = append(out, notice.Matter{Key: "recovery/" + c.ID, Kind: notice.Recovery, Severity: health.Watch, Pool: c.PoolName, Says: fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why), Do: "Look at what holds it up."})
+			out = append(
+				out,
+				notice.Matter{
+					Key:      "recovery/" + c.ID,
+					Kind:     notice.Recovery,
+					Severity: health.Watch,
+					Pool:     c.PoolName,
+					Says:     fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why),
+					Do:       "Look at what holds it up.",
+				},
+			)
 		}
 	}
 	return out
@@ -159,7 +212,15 @@ func (s *State) moves(now time.Time) (out []notice.Matter) {
 			}
 			s.judging.Shifts[key] = sh
 		}
-		x := notice.Matter{Key: "place/" + m.Key, Kind: notice.Place, Severity: health.Watch, Bay: m.Bay, Drives: m.Drives, Says: m.Says, Do: m.Do}
+		x := notice.Matter{
+			Key:      "place/" + m.Key,
+			Kind:     notice.Place,
+			Severity: health.Watch,
+			Bay:      m.Bay,
+			Drives:   m.Drives,
+			Says:     m.Says,
+			Do:       m.Do,
+		}
 		if d := s.fleet.Drives[m.Drives[0]]; d != nil {
 			x.Host = d.Host
 		}
@@ -181,7 +242,10 @@ func (s *State) fullness(b *store.Batch, p *fleet.Pool, now time.Time) notice.Fu
 	if n := len(all); n == 0 || now.Sub(time.UnixMilli(all[n-1].At)) >= useEach {
 		u := store.PoolUse{Pool: p.ID, At: now.UnixMilli(), Used: int64(p.Used)}
 		b.Add(&u)
-		all = append(slices.DeleteFunc(all, func(x store.PoolUse) bool { return now.Sub(time.UnixMilli(x.At)) > useWindow }), u)
+		all = append(
+			slices.DeleteFunc(all, func(x store.PoolUse) bool { return now.Sub(time.UnixMilli(x.At)) > useWindow }),
+			u,
+		)
 		s.uses[p.ID] = all
 	}
 	if first := all[0]; now.Sub(time.UnixMilli(first.At)) >= 3*24*time.Hour {
@@ -217,8 +281,22 @@ func (s *Service) Notices(all bool) ([]api.Notice, error) {
 }
 
 func (s *State) viewNotice(n notice.Notice, now time.Time) api.Notice {
-	v := api.Notice{Id: n.ID, Kind: api.NoticeKind(n.Kind), Severity: api.Verdict(n.Severity), Worst: api.Verdict(n.Worst), Says: n.Says, Do: n.Do, Host: n.Host, Pool: n.Pool, Bay: n.Bay, Drives: n.Drives,
-		OpenedAt: n.Opened, ChangedAt: n.Changed, ClosedAt: n.Closed, State: api.NoticeStateOpen}
+	v := api.Notice{
+		Id:        n.ID,
+		Kind:      api.NoticeKind(n.Kind),
+		Severity:  api.Verdict(n.Severity),
+		Worst:     api.Verdict(n.Worst),
+		Says:      n.Says,
+		Do:        n.Do,
+		Host:      n.Host,
+		Pool:      n.Pool,
+		Bay:       n.Bay,
+		Drives:    n.Drives,
+		OpenedAt:  n.Opened,
+		ChangedAt: n.Changed,
+		ClosedAt:  n.Closed,
+		State:     api.NoticeStateOpen,
+	}
 	if n.Acknowledged != nil {
 		v.State = api.NoticeStateAcknowledged
 		v.AcknowledgedBy, v.AcknowledgedAt, v.Note = n.Acknowledged.By, n.Acknowledged.At, n.Acknowledged.Note
@@ -247,7 +325,12 @@ const longestMute = 90 * 24 * time.Hour
 func (s *Service) Mute(by, id string, hours float64) (api.Notice, error) {
 	d := time.Duration(hours * float64(time.Hour))
 	if d < 0 || d > longestMute {
-		return api.Notice{}, problem.New(422, "bad-time", "Such as 8h or 7d.", "A notice can be muted for up to 90 days.")
+		return api.Notice{}, problem.New(
+			422,
+			"bad-time",
+			"Such as 8h or 7d.",
+			"A notice can be muted for up to 90 days.",
+		)
 	}
 	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
 		if n.Muted = now.Add(d); d == 0 {
@@ -266,7 +349,13 @@ func (s *Service) changeNotice(id string, f func(*notice.Notice, time.Time) stri
 		return n.ID == id || len(id) >= 5 && len(n.ID) > len(id) && n.ID[len(n.ID)-len(id):] == id
 	})
 	if i < 0 {
-		return api.Notice{}, problem.New(404, "no-notice", "List them with: lantern notices", "There is no open notice %q.", id)
+		return api.Notice{}, problem.New(
+			404,
+			"no-notice",
+			"List them with: lantern notices",
+			"There is no open notice %q.",
+			id,
+		)
 	}
 	n := s.Open[i]
 	b := &store.Batch{}

@@ -16,7 +16,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what people ought to know, and the channels on which they are told. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is what people ought to know, and the channels on which they are told. It has no lock of its own: whoever calls
+// its methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -35,8 +36,24 @@ type State struct {
 }
 
 // New makes a State in which nothing is known yet.
-func New(l *ledger.Ledger, fleetState *fleet.State, recoveriesState *recoveries.State, judgingState *judging.State, progressState *progress.State, baysState *bays.State, swapsState *swaps.State) *State {
-	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, judging: judgingState, progress: progressState, bays: baysState, swaps: swapsState}
+func New(
+	l *ledger.Ledger,
+	fleetState *fleet.State,
+	recoveriesState *recoveries.State,
+	judgingState *judging.State,
+	progressState *progress.State,
+	baysState *bays.State,
+	swapsState *swaps.State,
+) *State {
+	return &State{
+		Ledger:     l,
+		fleet:      fleetState,
+		recoveries: recoveriesState,
+		judging:    judgingState,
+		progress:   progressState,
+		bays:       baysState,
+		swaps:      swapsState,
+	}
 }
 
 // Service is what others call at any time: its methods take the lock.

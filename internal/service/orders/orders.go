@@ -24,7 +24,9 @@ const (
 // Give gives a host something to do.
 func (s *State) Give(b *store.Batch, o *Order) {
 	now := s.Clock.Now()
-	o.Id, o.At, o.Expires, o.State = ulid.Make().String(), now, now.Add(s.Clock.AtLeast(orderLimit, orderWall)), api.OrderStateWaiting
+	o.Id, o.At, o.Expires, o.State = ulid.Make().String(), now, now.Add(
+		s.Clock.AtLeast(orderLimit, orderWall),
+	), api.OrderStateWaiting
 	s.Waiting[o.Id] = o
 	b.Put(o.row())
 	if c := s.wake[o.Host]; c != nil {
@@ -34,7 +36,15 @@ func (s *State) Give(b *store.Batch, o *Order) {
 }
 
 func (o *Order) row() *store.Order {
-	return &store.Order{ID: o.Id, Host: o.Host, State: string(o.State), Swap: o.SwapID, Nth: o.Nth, Light: o.LightID, Doc: ledger.Document(o.Order)}
+	return &store.Order{
+		ID:    o.Id,
+		Host:  o.Host,
+		State: string(o.State),
+		Swap:  o.SwapID,
+		Nth:   o.Nth,
+		Light: o.LightID,
+		Doc:   ledger.Document(o.Order),
+	}
 }
 
 // TakeOrders gives a host what it has to do, waiting up to wait for something to come.

@@ -11,7 +11,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is the orders to hosts that have no outcome yet. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the orders to hosts that have no outcome yet. It has no lock of its own: whoever calls its methods holds the
+// lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet *fleet.State

@@ -54,7 +54,12 @@ func (s *State) UseLink(code string) (session string, err error) {
 		}
 	}
 	if err != nil {
-		return "", problem.New(401, "link-used", "Ask for another, or sign in with a token.", "This link was used already, or is too old.")
+		return "", problem.New(
+			401,
+			"link-used",
+			"Ask for another, or sign in with a token.",
+			"This link was used already, or is too old.",
+		)
 	}
 	return s.openSession(c.Name)
 }
@@ -63,7 +68,12 @@ func (s *State) UseLink(code string) (session string, err error) {
 func (s *State) SignIn(token string) (session string, err error) {
 	name, ok := s.Person(strings.TrimSpace(token))
 	if !ok {
-		return "", problem.New(401, "bad-token", "Look for typing errors; the first start printed it once.", "Nobody has this token.")
+		return "", problem.New(
+			401,
+			"bad-token",
+			"Look for typing errors; the first start printed it once.",
+			"Nobody has this token.",
+		)
 	}
 	return s.openSession(name)
 }
@@ -97,7 +107,12 @@ func (s *State) Answered(key string, body []byte) (status int, answer []byte, ok
 		return 0, nil, false, nil
 	}
 	if subtle.ConstantTimeCompare(a.Asked, secret.Hash(string(body))) != 1 {
-		return 0, nil, false, problem.New(422, "key-reused", "Use a new key for a new request.", "This Idempotency-Key was used for another request.")
+		return 0, nil, false, problem.New(
+			422,
+			"key-reused",
+			"Use a new key for a new request.",
+			"This Idempotency-Key was used for another request.",
+		)
 	}
 	return a.Status, a.Body, true, nil
 }

@@ -27,14 +27,20 @@ func (s *State) People(you string) ([]api.Person, error) {
 	return out, err
 }
 
-// AddPerson makes somebody known and gives them a token; somebody who is known gets another one in place of theirs only where
-// that is said.
+// AddPerson makes somebody known and gives them a token; somebody who is known gets another one in place of theirs only
+// where that is said.
 func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	name := strings.TrimSpace(req.Name)
 	if !personName.MatchString(name) || name == record.Seen {
-		return api.NewPerson{}, problem.New(422, "bad-name", "Use letters, digits and spaces, beginning with a letter; it stands in every record of what they do.", "%q cannot be a person's name.", name)
+		return api.NewPerson{}, problem.New(
+			422,
+			"bad-name",
+			"Use letters, digits and spaces, beginning with a letter; it stands in every record of what they do.",
+			"%q cannot be a person's name.",
+			name,
+		)
 	}
 	have, err := s.People(by)
 	if err != nil {
@@ -43,7 +49,13 @@ func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error)
 	alike := slices.IndexFunc(have, func(p api.Person) bool { return strings.EqualFold(p.Name, name) })
 	switch {
 	case alike >= 0 && !req.Renew:
-		return api.NewPerson{}, problem.New(409, "person-exists", "Somebody who lost their token gets another one: lantern person renew "+have[alike].Name, "There is a %s already.", name)
+		return api.NewPerson{}, problem.New(
+			409,
+			"person-exists",
+			"Somebody who lost their token gets another one: lantern person renew "+have[alike].Name,
+			"There is a %s already.",
+			name,
+		)
 	case req.Renew && !among(have, name):
 		return api.NewPerson{}, noPerson(name, have)
 	case req.Renew:
@@ -67,7 +79,12 @@ func (s *Service) RemovePerson(by, name string) error {
 	case !among(have, name):
 		return noPerson(name, have)
 	case name == by:
-		return problem.New(409, "yourself", "Let somebody else do that.", "Nobody takes their own token away: the last one would lock everybody out.")
+		return problem.New(
+			409,
+			"yourself",
+			"Let somebody else do that.",
+			"Nobody takes their own token away: the last one would lock everybody out.",
+		)
 	}
 	if err := s.fleet.Work.Leads(name); err != nil {
 		return err
@@ -96,7 +113,13 @@ func noPerson(name string, have []api.Person) error {
 	for _, p := range have {
 		names = append(names, p.Name)
 	}
-	return problem.New(404, "no-person", "Known people: "+strings.Join(names, ", ")+". Add one: lantern person add <name>", "No person named %q.", name)
+	return problem.New(
+		404,
+		"no-person",
+		"Known people: "+strings.Join(names, ", ")+". Add one: lantern person add <name>",
+		"No person named %q.",
+		name,
+	)
 }
 
 // PersonKnown requires that somebody has a token.

@@ -32,7 +32,12 @@ func As(err error) *Problem {
 	case errors.As(err, &r):
 		return New(409, r.Type, r.Do, "%s", r.Says)
 	case errors.Is(err, store.ErrFull):
-		return New(507, "store-full", "Make room; nothing was lost, agents keep their reports until then.", "The disk under the database is full, so nothing was changed.")
+		return New(
+			507,
+			"store-full",
+			"Make room; nothing was lost, agents keep their reports until then.",
+			"The disk under the database is full, so nothing was changed.",
+		)
 	}
 	return New(500, "internal", "The service's log has the details.", "Something went wrong inside the service.")
 }

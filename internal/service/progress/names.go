@@ -17,7 +17,8 @@ func (s *State) MemberNames(p *pool.Pool, names []string) []string {
 		}
 		var found []string
 		for _, key := range p.Drives(s.fleet.Below) {
-			if d := s.fleet.Drives[key]; d != nil && (key == n || strings.EqualFold(d.Tail(), n) || d.Desc.TailMatches(n)) {
+			if d := s.fleet.Drives[key]; d != nil &&
+				(key == n || strings.EqualFold(d.Tail(), n) || d.Desc.TailMatches(n)) {
 				found = append(found, key)
 			}
 		}
@@ -43,7 +44,10 @@ func (s *State) LostWith(p *pool.Pool, names []string) (out []string) {
 	}
 	q := p.WithoutDrives(s.fleet.Below, below) // together: what bears each alone need not bear all of them
 	q.Everyone(func(_ string, m *pool.Member) {
-		if was, _, _ := p.Slot(m.Slot); m.State == pool.Missing && was.State != pool.Missing && !slices.Contains(out, m.Slot) {
+		if was, _, _ := p.Slot(
+			m.Slot,
+		); m.State == pool.Missing && was.State != pool.Missing &&
+			!slices.Contains(out, m.Slot) {
 			out = append(out, m.Slot)
 		}
 	})

@@ -54,14 +54,31 @@ func (s *State) Tick(t *fleet.Tick) {
 	b, now := t.Batch, t.Now
 	for id, h := range s.Hours {
 		p := s.fleet.Pools[id]
-		if p == nil || p.Priority == "" || p.Priority == wanted(h, now) || now.Sub(s.Turned[id]) < priorityTry && !now.Before(s.Turned[id]) {
+		if p == nil || p.Priority == "" || p.Priority == wanted(h, now) ||
+			now.Sub(s.Turned[id]) < priorityTry && !now.Before(s.Turned[id]) {
 			continue
 		}
 		if host := s.fleet.Hosts[p.Reporter]; host == nil || s.fleet.Late(host, now) {
 			continue
 		}
 		s.Turned[id] = now
-		s.orders.Give(b, &orders.Order{Order: api.Order{Host: p.Reporter, Kind: api.OrderKindPriority, By: "its hours", Pool: id, Priority: wanted(h, now)}})
-		s.Happened(b, api.EventKindPool, id, fmt.Sprintf("%s: priority %s ordered by its hours", p.Name, wanted(h, now)))
+		s.orders.Give(
+			b,
+			&orders.Order{
+				Order: api.Order{
+					Host:     p.Reporter,
+					Kind:     api.OrderKindPriority,
+					By:       "its hours",
+					Pool:     id,
+					Priority: wanted(h, now),
+				},
+			},
+		)
+		s.Happened(
+			b,
+			api.EventKindPool,
+			id,
+			fmt.Sprintf("%s: priority %s ordered by its hours", p.Name, wanted(h, now)),
+		)
 	}
 }

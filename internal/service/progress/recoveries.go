@@ -25,7 +25,14 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 	r := c.Report
 	now := s.Clock.Now()
 	k := s.known(c)
-	of := recoveries.ToldOf{Samples: len(c.Samples), Past: len(k.Past), Kin: len(k.Kin), Scores: len(k.Scores), Done: r.Done, Reach: k.Reach}
+	of := recoveries.ToldOf{
+		Samples: len(c.Samples),
+		Past:    len(k.Past),
+		Kin:     len(k.Kin),
+		Scores:  len(k.Scores),
+		Done:    r.Done,
+		Reach:   k.Reach,
+	}
 	if c.ToldOf == of {
 		k.Told = c.Told
 	}
@@ -33,9 +40,29 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 	if v.Finish != nil {
 		c.Told, c.ToldOf = v.Finish, of
 	}
-	out := api.Recovery{Id: r.ID, Pool: c.PoolName, Kind: api.RecoveryKind(r.Kind), State: api.RecoveryState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-		SeenAt: c.SeenAt, Slot: r.Slot, Drive: r.Drive, DoneBytes: int64(r.Done), TodoBytes: int64(r.Todo), Share: v.Share, RateNow: v.RateNow, RateOverall: v.RateOverall,
-		Why: v.Why, Stalled: v.Stalled, Phase: r.Phase, AgainAt: v.Again, Found: int64(r.Found), Repaired: int64(r.Repaired), Unrepairable: int64(r.Unrepairable)}
+	out := api.Recovery{
+		Id:           r.ID,
+		Pool:         c.PoolName,
+		Kind:         api.RecoveryKind(r.Kind),
+		State:        api.RecoveryState(r.State),
+		StartedAt:    r.StartedAt,
+		EndedAt:      r.EndedAt,
+		SeenAt:       c.SeenAt,
+		Slot:         r.Slot,
+		Drive:        r.Drive,
+		DoneBytes:    int64(r.Done),
+		TodoBytes:    int64(r.Todo),
+		Share:        v.Share,
+		RateNow:      v.RateNow,
+		RateOverall:  v.RateOverall,
+		Why:          v.Why,
+		Stalled:      v.Stalled,
+		Phase:        r.Phase,
+		AgainAt:      v.Again,
+		Found:        int64(r.Found),
+		Repaired:     int64(r.Repaired),
+		Unrepairable: int64(r.Unrepairable),
+	}
 	if d := s.fleet.Drives[r.Drive]; d != nil {
 		out.Tail = d.Tail()
 	}
@@ -58,7 +85,11 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 		}
 	}
 	if v.Finish != nil {
-		out.Finish = api.Range{P10: v.Finish.P10.Round(time.Second), P50: v.Finish.P50.Round(time.Second), P90: v.Finish.P90.Round(time.Second)}
+		out.Finish = api.Range{
+			P10: v.Finish.P10.Round(time.Second),
+			P50: v.Finish.P50.Round(time.Second),
+			P90: v.Finish.P90.Round(time.Second),
+		}
 	}
 	out.Summary = summary(c, out)
 	if p != nil && recoveries.Running(c) {
@@ -80,11 +111,17 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 		step := max(1, len(c.Samples)/mostSamples)
 		for i, x := range c.Samples {
 			if i%step == 0 || i == len(c.Samples)-1 {
-				out.Course = append(out.Course, api.Sample{At: x.At, DoneBytes: int64(x.Done), TodoBytes: int64(x.Todo)})
+				out.Course = append(
+					out.Course,
+					api.Sample{At: x.At, DoneBytes: int64(x.Done), TodoBytes: int64(x.Todo)},
+				)
 			}
 		}
 		for _, f := range r.Flows {
-			out.Flows = append(out.Flows, api.Flow{Slot: f.Slot, Tail: tail(f.Slot), ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)})
+			out.Flows = append(
+				out.Flows,
+				api.Flow{Slot: f.Slot, Tail: tail(f.Slot), ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)},
+			)
 		}
 		out.Priorities = s.effects(c, p)
 		for _, e := range s.earlier(c) {
@@ -101,7 +138,13 @@ func summary(c *recoveries.Course, v api.Recovery) string {
 	}
 	took := v.EndedAt.Sub(v.StartedAt).Round(time.Minute)
 	rate := float64(v.DoneBytes) / max(1, v.EndedAt.Sub(v.StartedAt).Seconds())
-	out := fmt.Sprintf("%d h %02d min for %s, %s/s", int(took.Hours()), int(took.Minutes())%60, humanize.Bytes(uint64(v.DoneBytes)), humanize.Bytes(uint64(rate)))
+	out := fmt.Sprintf(
+		"%d h %02d min for %s, %s/s",
+		int(took.Hours()),
+		int(took.Minutes())%60,
+		humanize.Bytes(uint64(v.DoneBytes)),
+		humanize.Bytes(uint64(rate)),
+	)
 	if v.Slowest != "" {
 		out += ", held back by " + v.Slowest
 	}
@@ -111,7 +154,9 @@ func summary(c *recoveries.Course, v api.Recovery) string {
 // earlier are the recoveries of the same kind in the same pool that came before and ended well, the newest first.
 func (s *State) earlier(c *recoveries.Course) (out []*recoveries.Course) {
 	for _, e := range s.recoveries.Courses {
-		if e.PoolID == c.PoolID && e.Kind == c.Kind && e.State == recovery.Finished && e.StartedAt.Before(c.StartedAt) && len(e.Samples) > 2 {
+		if e.PoolID == c.PoolID && e.Kind == c.Kind && e.State == recovery.Finished &&
+			e.StartedAt.Before(c.StartedAt) &&
+			len(e.Samples) > 2 {
 			out = append(out, e)
 		}
 	}
@@ -129,7 +174,9 @@ func (s *State) known(c *recoveries.Course) recovery.Known {
 	if p != nil {
 		k.Reach = s.reach(p, c.Report.Slot)
 		for _, id := range p.Running {
-			if other := s.recoveries.Courses[id]; other != nil && other != c && other.State == recovery.Running && other.SeenAt.Sub(recoveries.LastMove(other)) < recoveries.LastMove(c).Sub(c.StartedAt)+time.Minute && recoveries.LastMove(other).After(recoveries.LastMove(c).Add(time.Minute)) {
+			if other := s.recoveries.Courses[id]; other != nil && other != c && other.State == recovery.Running &&
+				other.SeenAt.Sub(recoveries.LastMove(other)) < recoveries.LastMove(c).Sub(c.StartedAt)+time.Minute &&
+				recoveries.LastMove(other).After(recoveries.LastMove(c).Add(time.Minute)) {
 				k.Behind = fmt.Sprintf("the %s of the same pool", other.Kind)
 			}
 		}
@@ -172,7 +219,8 @@ func (s *State) known(c *recoveries.Course) recovery.Known {
 	return k
 }
 
-// reach is how far towards the innermost tracks the data of a member reach, or of all on average; negative when nobody knows.
+// reach is how far towards the innermost tracks the data of a member reach, or of all on average; negative when nobody
+// knows.
 func (s *State) reach(p *fleet.Pool, slot string) float64 {
 	sum, n := 0.0, 0
 	p.Everyone(func(group string, m *pool.Member) {
@@ -195,7 +243,13 @@ func (s *State) reach(p *fleet.Pool, slot string) float64 {
 }
 
 // risk is what a second failure would cost until a recovery ends.
-func (s *State) risk(p *fleet.Pool, c *recoveries.Course, margin pool.Margin, finish recovery.Range, now time.Time) api.Risk {
+func (s *State) risk(
+	p *fleet.Pool,
+	c *recoveries.Course,
+	margin pool.Margin,
+	finish recovery.Range,
+	now time.Time,
+) api.Risk {
 	verdicts := s.judging.Judge()
 	out := api.Risk{Members: []api.LostMember{}}
 	label := s.Label(&p.Pool)
@@ -203,7 +257,9 @@ func (s *State) risk(p *fleet.Pool, c *recoveries.Course, margin pool.Margin, fi
 	var reads drive.Bytes
 	volumes := map[string]bool{}
 	p.Everyone(func(group string, m *pool.Member) {
-		if m.Lost() || m.State == pool.Out || m.State == pool.Standby || group == "" && m.Log == "" && !slices.ContainsFunc(p.Logs, func(l pool.Member) bool { return l.Slot == m.Slot }) {
+		if m.Lost() || m.State == pool.Out || m.State == pool.Standby ||
+			group == "" && m.Log == "" &&
+				!slices.ContainsFunc(p.Logs, func(l pool.Member) bool { return l.Slot == m.Slot }) {
 			return
 		}
 		w := p.WhatIf([]string{m.Slot})
@@ -285,10 +341,24 @@ func (s *State) effects(c *recoveries.Course, p *fleet.Pool) (out []api.Priority
 func (s *State) Drainable(p *fleet.Pool, name string) (string, error) {
 	slots, err := p.Places(s.MemberNames(&p.Pool, []string{name}))
 	if err != nil || len(slots) != 1 {
-		return "", problem.New(422, "no-member", "See its members: lantern pool "+p.Name, "%s has no single member %q.", p.Name, name)
+		return "", problem.New(
+			422,
+			"no-member",
+			"See its members: lantern pool "+p.Name,
+			"%s has no single member %q.",
+			p.Name,
+			name,
+		)
 	}
 	if room := p.Room(slots, 0); !room.Fits {
-		return "", problem.New(409, "no-room", "Add a drive first, or free space.", "%s cannot be drained: %s.", name, room.Why)
+		return "", problem.New(
+			409,
+			"no-room",
+			"Add a drive first, or free space.",
+			"%s cannot be drained: %s.",
+			name,
+			room.Why,
+		)
 	}
 	return slots[0], nil
 }

@@ -12,7 +12,8 @@ import (
 	"lantern/internal/service/recoveries"
 )
 
-// State is how fast recoveries go, and how fast they are asked to go. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is how fast recoveries go, and how fast they are asked to go. It has no lock of its own: whoever calls its
+// methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -25,7 +26,13 @@ type State struct {
 }
 
 // New makes a State in which nothing is known yet.
-func New(l *ledger.Ledger, fleetState *fleet.State, recoveriesState *recoveries.State, judgingState *judging.State, ordersState *orders.State) *State {
+func New(
+	l *ledger.Ledger,
+	fleetState *fleet.State,
+	recoveriesState *recoveries.State,
+	judgingState *judging.State,
+	ordersState *orders.State,
+) *State {
 	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, judging: judgingState, orders: ordersState}
 }
 

@@ -20,7 +20,14 @@ func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error)
 		}
 	}
 	slices.SortFunc(out, func(a, b api.Recovery) int {
-		return cmp.Or(-cmp.Compare(fleet.BoolInt(a.State == api.RecoveryStateRunning), fleet.BoolInt(b.State == api.RecoveryStateRunning)), b.StartedAt.Compare(a.StartedAt), cmp.Compare(a.Id, b.Id))
+		return cmp.Or(
+			-cmp.Compare(
+				fleet.BoolInt(a.State == api.RecoveryStateRunning),
+				fleet.BoolInt(b.State == api.RecoveryStateRunning),
+			),
+			b.StartedAt.Compare(a.StartedAt),
+			cmp.Compare(a.Id, b.Id),
+		)
 	})
 	if limit == 0 {
 		limit = 200
@@ -34,7 +41,13 @@ func (s *Service) Recovery(id string) (api.Recovery, error) {
 	defer s.mu.Unlock()
 	c := s.recoveries.Courses[id]
 	if c == nil {
-		return api.Recovery{}, problem.New(404, "no-recovery", "See: lantern recoveries", "There is no recovery %q.", id)
+		return api.Recovery{}, problem.New(
+			404,
+			"no-recovery",
+			"See: lantern recoveries",
+			"There is no recovery %q.",
+			id,
+		)
 	}
 	return s.ViewRecovery(c, true), nil
 }

@@ -20,8 +20,8 @@ type Line struct {
 // mostRefused is how many lines that were refused are told of.
 const mostRefused = 100
 
-// Import takes readings of the past in, a batch at a time; next gives the lines until it says no more. What is known of a
-// drive at a time already stays as it is.
+// Import takes readings of the past in, a batch at a time; next gives the lines until it says no more. What is known of
+// a drive at a time already stays as it is.
 func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err error) {
 	out.Refused = []api.RefusedLine{}
 	const together = 500

@@ -13,8 +13,8 @@ import (
 )
 
 // A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
-// and small blocks become a large one when they hold enough. What is on disk is so durable at once, and small in the long
-// run.
+// and small blocks become a large one when they hold enough. What is on disk is so durable at once, and small in the
+// long run.
 const (
 	FoldSize  = 64
 	FoldAt    = FoldSize + 16
@@ -38,7 +38,15 @@ func (s *State) LoadReadings() error {
 		if d := s.fleet.Drives[b.Drive]; d != nil {
 			ok, err := d.Record.AddBlock(b.Data, since)
 			if err != nil {
-				s.Log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First), "error", err)
+				s.Log.Error(
+					"a block of readings is left out",
+					"drive",
+					b.Drive,
+					"first",
+					time.UnixMilli(b.First),
+					"error",
+					err,
+				)
 			} else if !ok {
 				s.behind[b.Drive] = true
 			}
@@ -193,8 +201,8 @@ func (s *State) Fold() error {
 	return nil
 }
 
-// foldInto makes a block of a drive's loose readings, and a large one of its small blocks when they hold enough. A block
-// that begins at the very same moment (a reading came once more, long after) is taken in.
+// foldInto makes a block of a drive's loose readings, and a large one of its small blocks when they hold enough. A
+// block that begins at the very same moment (a reading came once more, long after) is taken in.
 func (s *State) foldInto(key string, rs []history.Reading, loose int) error {
 	first := rs[0].At.UnixMilli()
 	of, err := store.All[store.Block](s.Store, "first", "drive = ? and (count < ? or first = ?)", key, LargeSize, first)
@@ -217,7 +225,11 @@ func (s *State) foldInto(key string, rs []history.Reading, loose int) error {
 	}
 	slices.SortStableFunc(rs, func(a, b history.Reading) int { return a.At.Compare(b.At) })
 	last := rs[len(rs)-1].At.UnixMilli()
-	return s.Store.Fold(store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)}, loose, of)
+	return s.Store.Fold(
+		store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)},
+		loose,
+		of,
+	)
 }
 
 // Series of one metric, whole, from what is kept.
@@ -246,8 +258,8 @@ func (s *State) Series(key string, metric drive.MetricName, since time.Time) (hi
 	return all.Since(since), nil
 }
 
-// Life is what a drive's counters had counted when they began anew. It is kept up as readings come in order; when some came
-// late, or it is not known yet, it is made out from all of them.
+// Life is what a drive's counters had counted when they began anew. It is kept up as readings come in order; when some
+// came late, or it is not known yet, it is made out from all of them.
 func (s *State) Life(d *fleet.Drive) (map[drive.MetricName]history.Life, error) {
 	if d.Life != nil {
 		return d.Life, nil

@@ -18,7 +18,8 @@ func (s *State) Take(c *fleet.Change) {
 		if x.Dropped {
 			last, known := d.Record["bus_drops"].Last()
 			if !known {
-				// A moment after the drive's last reading, and before its next, which have the very times of their reports.
+				// A moment after the drive's last reading, and before its next, which have the very times of their
+				// reports.
 				s.Keep(b, x.Key, d, x.SeenBefore.Add(2*time.Millisecond), map[string]float64{"bus_drops": 0})
 			}
 			s.Keep(b, x.Key, d, c.Report.At.Add(-time.Millisecond), map[string]float64{"bus_drops": last.Value + 1})
@@ -50,8 +51,8 @@ func (s *State) Take(c *fleet.Change) {
 	}
 }
 
-// TakePools makes the pools' own counters metrics of their drives, so that a cleared counter does not clear the memory. A member whose drive
-// is gone still counts: it is the one that was last seen there.
+// TakePools makes the pools' own counters metrics of their drives, so that a cleared counter does not clear the memory.
+// A member whose drive is gone still counts: it is the one that was last seen there.
 func (s *State) TakePools(c *fleet.Change) {
 	for _, r := range c.Pools {
 		p := s.fleet.Pools[r.Id]

@@ -8,7 +8,8 @@ import (
 	"lantern/internal/service/ledger"
 )
 
-// State is the readings of all drives: their records in memory, and the blocks and rows in the store. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the readings of all drives: their records in memory, and the blocks and rows in the store. It has no lock of
+// its own: whoever calls its methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet *fleet.State

@@ -19,7 +19,8 @@ import (
 func (s *State) CleanScrubs() map[string]time.Time {
 	out := map[string]time.Time{}
 	for _, c := range s.Courses {
-		if c.Kind == recovery.Scrub && c.State == recovery.Finished && c.Report.Found == 0 && c.EndedAt.After(out[c.PoolID]) {
+		if c.Kind == recovery.Scrub && c.State == recovery.Finished && c.Report.Found == 0 &&
+			c.EndedAt.After(out[c.PoolID]) {
 			out[c.PoolID] = c.EndedAt
 		}
 	}
@@ -134,7 +135,14 @@ func (s *State) load(where, samplesWhere string, args ...any) error {
 	}
 	for _, row := range samples {
 		if c := s.Courses[row.Recovery]; c != nil {
-			c.Samples = append(c.Samples, recovery.Sample{At: time.UnixMilli(row.At).UTC(), Done: drive.Bytes(row.Done), Todo: drive.Bytes(row.Todo)})
+			c.Samples = append(
+				c.Samples,
+				recovery.Sample{
+					At:   time.UnixMilli(row.At).UTC(),
+					Done: drive.Bytes(row.Done),
+					Todo: drive.Bytes(row.Todo),
+				},
+			)
 		}
 	}
 	return nil
@@ -142,7 +150,8 @@ func (s *State) load(where, samplesWhere string, args ...any) error {
 
 func (s *State) LastScrub(poolID string) (at time.Time, clean bool) {
 	for _, c := range s.Courses {
-		if c.PoolID == poolID && c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished && c.Report.EndedAt.After(at) {
+		if c.PoolID == poolID && c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished &&
+			c.Report.EndedAt.After(at) {
 			at, clean = c.Report.EndedAt, c.Report.Unrepairable == 0
 		}
 	}
@@ -155,7 +164,8 @@ func (s *State) Newest(poolID, slot string) (best *Course) {
 		if c.PoolID != poolID || slot != "" && c.Report.Slot != slot {
 			continue
 		}
-		if best == nil || Running(c) && !Running(best) || Running(c) == Running(best) && c.Report.StartedAt.After(best.Report.StartedAt) {
+		if best == nil || Running(c) && !Running(best) ||
+			Running(c) == Running(best) && c.Report.StartedAt.After(best.Report.StartedAt) {
 			best = c
 		}
 	}

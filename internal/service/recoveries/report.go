@@ -37,7 +37,10 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 			c.Samples = append(c.Samples, recovery.Sample{At: r.StartedAt, Todo: next.Todo})
 			b.Add(&store.Sample{Recovery: r.Id, At: r.StartedAt.UnixMilli(), Todo: int64(next.Todo)})
 		}
-		if n := len(c.Turns); p.Priority != "" && next.State == recovery.Running && (n == 0 || c.Turns[n-1].Priority != p.Priority) {
+		if n := len(
+			c.Turns,
+		); p.Priority != "" && next.State == recovery.Running &&
+			(n == 0 || c.Turns[n-1].Priority != p.Priority) {
 			t := turn{At: at, Priority: p.Priority}
 			if n == 0 {
 				t.At = next.StartedAt
@@ -71,15 +74,16 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 	}
 }
 
-// conclude ends recoveries that ran when they were last told of and are not told of any more: they ended while nobody looked,
-// as when the agent was down. How they ended is taken from what the pool itself shows.
+// conclude ends recoveries that ran when they were last told of and are not told of any more: they ended while nobody
+// looked, as when the agent was down. How they ended is taken from what the pool itself shows.
 func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 	if p.Inconsistent {
 		return // of a pool of which nothing is known, nothing is concluded
 	}
 	now := wire.ToPool(p)
 	for id, c := range s.Courses {
-		if c.PoolID != p.Id || !Running(c) || !c.SeenAt.Before(at) || slices.ContainsFunc(p.Recoveries, func(r api.RecoveryReport) bool { return r.Id == id }) {
+		if c.PoolID != p.Id || !Running(c) || !c.SeenAt.Before(at) ||
+			slices.ContainsFunc(p.Recoveries, func(r api.RecoveryReport) bool { return r.Id == id }) {
 			continue
 		}
 		m, _, ok := now.Slot(c.Report.Slot)
@@ -98,6 +102,18 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		c.Samples = append(c.Samples, c.Sample)
 		b.Add(&store.Sample{Recovery: id, At: at.UnixMilli(), Done: int64(c.Done), Todo: int64(c.Todo)})
 		b.Put(&store.Recovery{ID: id, Pool: p.Id, Started: c.StartedAt, Doc: ledger.Document(c)})
-		s.Happened(b, api.EventKindRecovery, id, fmt.Sprintf("the %s in %s is %s: it ended between %s and %s, when nobody looked; the pool's own state says how", c.Kind, p.Name, c.State, from.Format("15:04:05"), at.Format("15:04:05")))
+		s.Happened(
+			b,
+			api.EventKindRecovery,
+			id,
+			fmt.Sprintf(
+				"the %s in %s is %s: it ended between %s and %s, when nobody looked; the pool's own state says how",
+				c.Kind,
+				p.Name,
+				c.State,
+				from.Format("15:04:05"),
+				at.Format("15:04:05"),
+			),
+		)
 	}
 }

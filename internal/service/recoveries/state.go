@@ -7,7 +7,8 @@ import (
 	"lantern/internal/service/ledger"
 )
 
-// State is the courses of recoveries. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the courses of recoveries. It has no lock of its own: whoever calls its methods holds the lock of the
+// service.
 type State struct {
 	*ledger.Ledger
 	fleet *fleet.State

@@ -20,9 +20,9 @@ import (
 	"lantern/internal/wire"
 )
 
-// Copy is all that a practice is made after: a pool, the hosts that it lies on with every drive in them, and the other pools
-// that lie on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent, there is no
-// copy (R7).
+// Copy is all that a practice is made after: a pool, the hosts that it lies on with every drive in them, and the other
+// pools that lie on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent,
+// there is no copy (R7).
 func (s *Service) Copy(name string) (api.Copy, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -38,13 +38,26 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		}
 	})
 	layered, others := false, false
-	out := api.Copy{Pool: p.Name, At: now, Hosts: []api.CopyHost{}, Pools: []api.PoolReport{}, Drives: []api.CopyDrive{}, Differs: []string{}}
+	out := api.Copy{
+		Pool:    p.Name,
+		At:      now,
+		Hosts:   []api.CopyHost{},
+		Pools:   []api.PoolReport{},
+		Drives:  []api.CopyDrive{},
+		Differs: []string{},
+	}
 	differs := func(format string, args ...any) { out.Differs = append(out.Differs, fmt.Sprintf(format, args...)) }
 	for _, name := range slices.Sorted(maps.Keys(hosts)) {
 		h := s.fleet.Hosts[name]
 		if h.SeenAt.IsZero() || s.fleet.Late(h, now) {
-			return out, problem.New(409, "host-silent", "Look at: lantern hosts. A practice on what is not known would teach the wrong thing.",
-				"%s does not report, so nobody knows how %s is now.", name, p.Name)
+			return out, problem.New(
+				409,
+				"host-silent",
+				"Look at: lantern hosts. A practice on what is not known would teach the wrong thing.",
+				"%s does not report, so nobody knows how %s is now.",
+				name,
+				p.Name,
+			)
 		}
 		out.Hosts = append(out.Hosts, api.CopyHost{Name: name, Room: h.Room, Cold: h.Cold, Layouts: s.layoutsOf(h)})
 	}
@@ -55,8 +68,13 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		}
 	})
 	if unknown != "" || p.Torn {
-		return out, problem.New(409, "pool-unknown", "See: lantern pool "+p.Name+". A practice on what is not known would teach the wrong thing.",
-			"How %s is now is not known.", p.Name)
+		return out, problem.New(
+			409,
+			"pool-unknown",
+			"See: lantern pool "+p.Name+". A practice on what is not known would teach the wrong thing.",
+			"How %s is now is not known.",
+			p.Name,
+		)
 	}
 
 	out.Pools = append(out.Pools, s.recoveries.CopyOf(p))
@@ -78,11 +96,18 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		}
 	}
 	if len(partly) > 0 {
-		differs("%s lies on other hosts as well: its drives are in their bays, but as strangers, and it does not answer", strings.Join(partly, " and "))
+		differs(
+			"%s lies on other hosts as well: its drives are in their bays, but as strangers, and it does not answer",
+			strings.Join(partly, " and "),
+		)
 	}
 	for _, w := range s.swaps.OpenSwaps() {
 		if hosts[w.Host] {
-			differs("the swap of %s in %s is not taken over: the practice begins with things as they are", w.Old.Tail(), w.Pool)
+			differs(
+				"the swap of %s in %s is not taken over: the practice begins with things as they are",
+				w.Old.Tail(),
+				w.Pool,
+			)
 		}
 	}
 
@@ -90,7 +115,12 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 	for _, key := range slices.Sorted(maps.Keys(s.fleet.Drives)) {
 		d := s.fleet.Drives[key]
 		mine, m, _ := s.fleet.Member(key)
-		if !hosts[d.Host] || !d.Present && (mine == nil || m.State == pool.Out) && !slices.ContainsFunc(verdicts[key].Findings, func(f health.Finding) bool { return f.Rule == "vanished" }) {
+		if !hosts[d.Host] ||
+			!d.Present && (mine == nil || m.State == pool.Out) &&
+				!slices.ContainsFunc(
+					verdicts[key].Findings,
+					func(f health.Finding) bool { return f.Rule == "vanished" },
+				) {
 			continue
 		}
 		v := s.copyDrive(key, d, mine)
@@ -136,7 +166,16 @@ const growthOver = 7 * 24 * time.Hour
 func (s *Service) copyDrive(key string, d *fleet.Drive, p *fleet.Pool) api.CopyDrive {
 	r := wire.Description(d.Desc)
 	r.Holds, r.Blind = d.Holds, d.Blind
-	v := api.CopyDrive{Key: key, Host: d.Host, Drive: r, Present: d.Present, SeenAt: d.SeenAt, Reading: d.Reading, Courses: []api.CopyCourse{}, Findings: []api.Finding{}}
+	v := api.CopyDrive{
+		Key:      key,
+		Host:     d.Host,
+		Drive:    r,
+		Present:  d.Present,
+		SeenAt:   d.SeenAt,
+		Reading:  d.Reading,
+		Courses:  []api.CopyCourse{},
+		Findings: []api.Finding{},
+	}
 	v.Stock, v.Note = d.Stock, d.StockNote
 	if d.Accepted.Words() != "" {
 		v.Accepted, v.AcceptedAt, v.AcceptedSays = d.Accepted.State, d.Accepted.At, d.Accepted.Says
@@ -209,8 +248,8 @@ func courseOf(s history.Series) (out api.CopyCourse) {
 	return out
 }
 
-// TakeOver keeps what people had found out and said in the service that a copy came from, as far as the hosts do not tell it
-// themselves. They must be enrolled, and have told of their drives once.
+// TakeOver keeps what people had found out and said in the service that a copy came from, as far as the hosts do not
+// tell it themselves. They must be enrolled, and have told of their drives once.
 func (s *Service) TakeOver(c api.Copy) error {
 	const by = "the copy"
 	for _, h := range c.Hosts {
@@ -232,7 +271,10 @@ func (s *Service) TakeOver(c api.Copy) error {
 	for _, d := range c.Drives {
 		tail := wire.ToIdentity(d.Drive.Identity).Tail()
 		if d.Present && d.Drive.Section != "" && d.How != string(enclosure.Told) {
-			if err := s.bays.ConfirmBay(by, api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: tail}); err != nil {
+			if err := s.bays.ConfirmBay(
+				by,
+				api.Spot{Bay: fmt.Sprintf("%s/%s/%d", d.Host, d.Drive.Section, d.Drive.Bay), Drive: tail},
+			); err != nil {
 				return fmt.Errorf("the bay of %s: %w", tail, err)
 			}
 		}
@@ -256,8 +298,20 @@ func (s *Service) remember(c api.Copy) error {
 		if d.Present || s.fleet.Drives[key] != nil {
 			continue
 		}
-		x := &fleet.Drive{Record: history.Record{}, Facts: fleet.Facts{Desc: wire.ToDescription(d.Drive), Host: d.Host, Section: d.Drive.Section, Bay: d.Drive.Bay, How: enclosure.How(d.How),
-			FirstAt: d.SeenAt, SeenAt: d.SeenAt, Holds: d.Drive.Holds, Life: map[drive.MetricName]history.Life{}}}
+		x := &fleet.Drive{
+			Record: history.Record{},
+			Facts: fleet.Facts{
+				Desc:    wire.ToDescription(d.Drive),
+				Host:    d.Host,
+				Section: d.Drive.Section,
+				Bay:     d.Drive.Bay,
+				How:     enclosure.How(d.How),
+				FirstAt: d.SeenAt,
+				SeenAt:  d.SeenAt,
+				Holds:   d.Drive.Holds,
+				Life:    map[drive.MetricName]history.Life{},
+			},
+		}
 		s.fleet.Know(key, x)
 		b.Put(x.Row())
 	}

@@ -30,6 +30,28 @@ type Service struct {
 }
 
 // NewService gives copies of what the others know.
-func NewService(mu *sync.Mutex, l *ledger.Ledger, f *fleet.State, r *recoveries.State, j *judging.State, t *selftests.State, st *stock.State, w *swaps.State, b *bays.Service, v *views.Service) *Service {
-	return &Service{Ledger: l, mu: mu, fleet: f, recoveries: r, judging: j, selftests: t, stock: st, swaps: w, bays: b, views: v}
+func NewService(
+	mu *sync.Mutex,
+	l *ledger.Ledger,
+	f *fleet.State,
+	r *recoveries.State,
+	j *judging.State,
+	t *selftests.State,
+	st *stock.State,
+	w *swaps.State,
+	b *bays.Service,
+	v *views.Service,
+) *Service {
+	return &Service{
+		Ledger:     l,
+		mu:         mu,
+		fleet:      f,
+		recoveries: r,
+		judging:    j,
+		selftests:  t,
+		stock:      st,
+		swaps:      w,
+		bays:       b,
+		views:      v,
+	}
 }

@@ -31,13 +31,20 @@ func (s *State) calendarSpan(from, to time.Time) (selftest.Span, error) {
 		to = from.In(loc).AddDate(0, 0, 35)
 	}
 	if !to.After(from) || to.Sub(from) > calendarMost {
-		return selftest.Span{}, problem.New(422, "bad-span", "Ask for up to nine weeks, from an earlier time to a later one.", "A calendar cannot go from %s to %s.", from.Format(time.RFC3339), to.Format(time.RFC3339))
+		return selftest.Span{}, problem.New(
+			422,
+			"bad-span",
+			"Ask for up to nine weeks, from an earlier time to a later one.",
+			"A calendar cannot go from %s to %s.",
+			from.Format(time.RFC3339),
+			to.Format(time.RFC3339),
+		)
 	}
 	return selftest.Span{From: from, To: to}, nil
 }
 
-// forecast is everything that ran and will run until a time, as plans are, or as they would be. Tests that are due and held
-// back stand where they can begin at the earliest.
+// forecast is everything that ran and will run until a time, as plans are, or as they would be. Tests that are due and
+// held back stand where they can begin at the earliest.
 func (s *State) forecast(plans map[string]*plan, until time.Time) ([]selftest.Item, []selftest.Crowd) {
 	now := s.Clock.Now()
 	items := slices.Clone(s.Items)
@@ -78,7 +85,13 @@ func (s *Service) PreviewPlans(by string, req api.PlanPreview) (api.Calendar, er
 	switch {
 	case req.Name == "":
 	case req.Remove && (s.plans[req.Name] == nil || req.Name == theFleetPlan):
-		return api.Calendar{}, problem.New(404, "no-plan", "List them with: lantern plan list", "There is no plan %q that could be removed.", req.Name)
+		return api.Calendar{}, problem.New(
+			404,
+			"no-plan",
+			"List them with: lantern plan list",
+			"There is no plan %q that could be removed.",
+			req.Name,
+		)
 	case req.Remove:
 		delete(plans, req.Name)
 	default:
@@ -122,9 +135,24 @@ func untested(crowds []selftest.Crowd) (n int) {
 	return n
 }
 
-func (s *State) viewCalendar(in selftest.Span, plans map[string]*plan, items []selftest.Item, crowds []selftest.Crowd) api.Calendar {
+func (s *State) viewCalendar(
+	in selftest.Span,
+	plans map[string]*plan,
+	items []selftest.Item,
+	crowds []selftest.Crowd,
+) api.Calendar {
 	now := s.Clock.Now()
-	out := api.Calendar{From: in.From, To: in.To, Zone: plans[theFleetPlan].Change.Zone, Hours: []api.CalendarHour{}, Times: []api.PlanTimes{}, Held: []api.PlannedTest{}, Missed: []api.PlannedTest{}, Crowds: []api.Crowd{}, Unsettled: []string{}}
+	out := api.Calendar{
+		From:      in.From,
+		To:        in.To,
+		Zone:      plans[theFleetPlan].Change.Zone,
+		Hours:     []api.CalendarHour{},
+		Times:     []api.PlanTimes{},
+		Held:      []api.PlannedTest{},
+		Missed:    []api.PlannedTest{},
+		Crowds:    []api.Crowd{},
+		Unsettled: []string{},
+	}
 	for at := in.From; at.Before(in.To); at = at.Add(time.Hour) {
 		out.Hours = append(out.Hours, api.CalendarHour{At: at})
 	}
@@ -155,14 +183,25 @@ func (s *State) viewCalendar(in selftest.Span, plans map[string]*plan, items []s
 			}
 		}
 	}
-	slices.SortFunc(out.Held, func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Tail, b.Tail)) })
+	slices.SortFunc(
+		out.Held,
+		func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Tail, b.Tail)) },
+	)
 	slices.SortFunc(out.Missed, func(a, b api.PlannedTest) int {
 		return cmp.Or(b.PeriodTo.Compare(a.PeriodTo), cmp.Compare(a.Tail, b.Tail))
 	})
 	const most = 200
 	out.Held, out.Missed = out.Held[:min(most, len(out.Held))], out.Missed[:min(most, len(out.Missed))]
 	for _, c := range crowds {
-		v := api.Crowd{Plan: c.Plan, Kind: string(c.Kind), From: c.Period.From, To: c.Period.To, Drives: c.Drives, Says: c.Says, Left: []string{}}
+		v := api.Crowd{
+			Plan:   c.Plan,
+			Kind:   string(c.Kind),
+			From:   c.Period.From,
+			To:     c.Period.To,
+			Drives: c.Drives,
+			Says:   c.Says,
+			Left:   []string{},
+		}
 		for _, key := range c.Left {
 			if d := s.fleet.Drives[key]; d != nil {
 				v.Left = append(v.Left, d.Tail())
@@ -193,7 +232,18 @@ func (s *State) viewCalendar(in selftest.Span, plans map[string]*plan, items []s
 
 // viewItem is one planned test as people see it.
 func (s *State) viewItem(it *selftest.Item, now time.Time) api.PlannedTest {
-	v := api.PlannedTest{Drive: it.Drive, Kind: string(it.Kind), Plan: it.Plan, State: api.PlannedTestState(it.State), At: it.At, TakesMinutes: int(it.Takes / time.Minute), PeriodFrom: it.Period.From, PeriodTo: it.Period.To, Why: it.Why, Since: it.Since}
+	v := api.PlannedTest{
+		Drive:        it.Drive,
+		Kind:         string(it.Kind),
+		Plan:         it.Plan,
+		State:        api.PlannedTestState(it.State),
+		At:           it.At,
+		TakesMinutes: int(it.Takes / time.Minute),
+		PeriodFrom:   it.Period.From,
+		PeriodTo:     it.Period.To,
+		Why:          it.Why,
+		Since:        it.Since,
+	}
 	if !it.At.IsZero() {
 		v.Until = it.At.Add(it.Takes)
 	}
@@ -250,7 +300,10 @@ func (s *Service) PlannedTests(f api.ListPlannedTestsParams) (api.PlannedTestPag
 	places := s.judging.Places()
 	items = slices.DeleteFunc(items, func(it selftest.Item) bool {
 		at := places[it.Drive]
-		return it.At.IsZero() || it.State == selftest.Missed || !it.At.Before(in.To) || !it.At.Add(it.Takes).After(in.From) || key != "" && it.Drive != key || id != "" && (at.Pool == nil || at.Pool.ID != id)
+		return it.At.IsZero() || it.State == selftest.Missed || !it.At.Before(in.To) ||
+			!it.At.Add(it.Takes).After(in.From) ||
+			key != "" && it.Drive != key ||
+			id != "" && (at.Pool == nil || at.Pool.ID != id)
 	})
 	slices.SortFunc(items, func(a, b selftest.Item) int {
 		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Drive, b.Drive), cmp.Compare(a.Kind, b.Kind))
@@ -259,7 +312,12 @@ func (s *Service) PlannedTests(f api.ListPlannedTestsParams) (api.PlannedTestPag
 	from := 0
 	if f.Cursor != "" {
 		if from, err = strconv.Atoi(f.Cursor); err != nil || from < 0 || from > len(items) {
-			return page, problem.New(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+			return page, problem.New(
+				422,
+				"bad-cursor",
+				"Begin again without a cursor.",
+				"The cursor is of another list.",
+			)
 		}
 	}
 	to := min(len(items), from+cmp.Or(f.Limit, 200))
@@ -349,7 +407,10 @@ func (s *Service) FeedDays() []FeedDay {
 	}
 	out := make([]FeedDay, 0, len(days))
 	for _, d := range days {
-		slices.SortFunc(d.Tests, func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Tail, b.Tail)) })
+		slices.SortFunc(
+			d.Tests,
+			func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Tail, b.Tail)) },
+		)
 		out = append(out, *d)
 	}
 	slices.SortFunc(out, func(a, b FeedDay) int { return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.ID, b.ID)) })

@@ -15,8 +15,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Tests are placed so far ahead and kept; what a view shows beyond is worked out for it. Between changes, places are looked
-// over now and then.
+// Tests are placed so far ahead and kept; what a view shows beyond is worked out for it. Between changes, places are
+// looked over now and then.
 const (
 	planAhead  = 8 * 24 * time.Hour
 	replanEach = 15 * time.Minute
@@ -34,7 +34,10 @@ func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out 
 	for name, p := range plans {
 		core = append(core, &p.Plan)
 		for _, t := range p.tests {
-			dues[name] = append(dues[name], selftest.Due{Kind: t.kind, Periods: t.rule.Periods(selftest.Span{From: now, To: until}, t.within)})
+			dues[name] = append(
+				dues[name],
+				selftest.Due{Kind: t.kind, Periods: t.rule.Periods(selftest.Span{From: now, To: until}, t.within)},
+			)
 		}
 	}
 	slices.SortFunc(core, func(a, b *selftest.Plan) int { return cmp.Compare(a.Name, b.Name) })
@@ -49,7 +52,13 @@ func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out 
 		if r.Plan == nil {
 			continue
 		}
-		m := selftest.Member{Where: w, Plan: r.Plan, Since: d.FirstAt, Takes: map[drive.SelfTestKind]time.Duration{}, Last: map[drive.SelfTestKind]time.Time{}}
+		m := selftest.Member{
+			Where: w,
+			Plan:  r.Plan,
+			Since: d.FirstAt,
+			Takes: map[drive.SelfTestKind]time.Duration{},
+			Last:  map[drive.SelfTestKind]time.Time{},
+		}
 		if since := plans[r.Plan.Name].Since; since.After(m.Since) {
 			m.Since = since
 		}
@@ -141,7 +150,12 @@ func ItemID(it *selftest.Item) string {
 }
 
 func itemRow(it *selftest.Item) *store.PlannedTest {
-	return &store.PlannedTest{Drive: it.Drive, Kind: string(it.Kind), From: it.Period.From.Unix(), Doc: ledger.Document(it)}
+	return &store.PlannedTest{
+		Drive: it.Drive,
+		Kind:  string(it.Kind),
+		From:  it.Period.From.Unix(),
+		Doc:   ledger.Document(it),
+	}
 }
 
 // testShape is equal as long as nothing changed that the placing of tests depends on.
@@ -214,7 +228,14 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 	for _, it := range selftest.Turn(due, limits, running, now) {
 		d, at := s.fleet.Drives[it.Drive], places[it.Drive]
-		r := s.BeginTest(b, d, at, api.TestOrder{Kind: api.TestOrderKind(it.Kind), Wake: s.plans[it.Plan].Wake}, "plan "+it.Plan, now)
+		r := s.BeginTest(
+			b,
+			d,
+			at,
+			api.TestOrder{Kind: api.TestOrderKind(it.Kind), Wake: s.plans[it.Plan].Wake},
+			"plan "+it.Plan,
+			now,
+		)
 		r.Plan, r.Takes, it.Run = it.Plan, it.Takes, r.Id
 		b.Put(r.row())
 	}
@@ -224,7 +245,17 @@ func (s *State) Tick(t *fleet.Tick) {
 		}
 		b.Put(itemRow(w.Item))
 		if w.State == selftest.Missed {
-			s.Happened(b, api.EventKindDrive, w.Drive, fmt.Sprintf("%s self-test of %s did not take place in its period: %s", w.Kind, s.fleet.Drives[w.Drive].Tail(), w.Why))
+			s.Happened(
+				b,
+				api.EventKindDrive,
+				w.Drive,
+				fmt.Sprintf(
+					"%s self-test of %s did not take place in its period: %s",
+					w.Kind,
+					s.fleet.Drives[w.Drive].Tail(),
+					w.Why,
+				),
+			)
 		}
 	}
 }

@@ -4,10 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 	_ "time/tzdata"
 
@@ -67,9 +64,24 @@ func (s *State) LoadPlans() error {
 	}
 	if s.plans[theFleetPlan] == nil {
 		now := s.Clock.Now()
-		doc := planDoc{Name: theFleetPlan, By: "the first start", Made: now, Since: now, Change: api.PlanChange{Covers: []api.PlanScope{{Kind: api.PlanScopeKindFleet}}, Zone: localZone(),
-			Tests:   []api.PlanTest{{Kind: api.PlanTestKindShort, Every: "every Monday 00:00"}, {Kind: api.PlanTestKindExtended, Every: "every month on the 1st 00:00"}},
-			Windows: []string{}, Barred: []string{}, Limits: api.PlanLimits{Group: 1, Pool: 2, Enclosure: 4, Host: 6}, BusyPercent: 50}}
+		doc := planDoc{
+			Name:  theFleetPlan,
+			By:    "the first start",
+			Made:  now,
+			Since: now,
+			Change: api.PlanChange{
+				Covers: []api.PlanScope{{Kind: api.PlanScopeKindFleet}},
+				Zone:   localZone(),
+				Tests: []api.PlanTest{
+					{Kind: api.PlanTestKindShort, Every: "every Monday 00:00"},
+					{Kind: api.PlanTestKindExtended, Every: "every month on the 1st 00:00"},
+				},
+				Windows:     []string{},
+				Barred:      []string{},
+				Limits:      api.PlanLimits{Group: 1, Pool: 2, Enclosure: 4, Host: 6},
+				BusyPercent: 50,
+			},
+		}
 		p, err := newPlan(doc)
 		if err != nil {
 			return err
@@ -101,20 +113,6 @@ func (p *plan) row() *store.Plan {
 	return &store.Plan{Name: p.planDoc.Name, Doc: ledger.Document(p.planDoc)}
 }
 
-// localZone is the name of this machine's time zone, UTC when it does not say.
-func localZone() string {
-	name := os.Getenv("TZ")
-	if name == "" {
-		if link, err := filepath.EvalSymlinks("/etc/localtime"); err == nil {
-			_, name, _ = strings.Cut(link, "zoneinfo/")
-		}
-	}
-	if _, err := time.LoadLocation(name); err != nil || name == "" || strings.HasPrefix(name, "Etc/") {
-		return "UTC"
-	}
-	return name
-}
-
 // newPlan reads what people wrote. Its errors are for them.
 func newPlan(doc planDoc) (*plan, error) {
 	c := doc.Change
@@ -122,27 +120,73 @@ func newPlan(doc planDoc) (*plan, error) {
 	p.Change.Windows, p.Change.Barred = []string{}, []string{} // to be written as they are read
 	loc, err := time.LoadLocation(c.Zone)
 	if err != nil || c.Zone == "" || c.Zone == "Local" {
-		return nil, problem.New(422, "bad-zone", "Name it as Europe/Berlin, America/New_York or UTC.", "There is no time zone %q.", c.Zone)
+		return nil, problem.New(
+			422,
+			"bad-zone",
+			"Name it as Europe/Berlin, America/New_York or UTC.",
+			"There is no time zone %q.",
+			c.Zone,
+		)
 	}
-	p.Plan = selftest.Plan{Name: doc.Name, Zone: loc, Over: c.RunOver, Margin: c.LeastMargin, Busy: c.BusyPercent / 100, Wake: c.Wake,
-		Limits: selftest.Limits{Group: c.Limits.Group, Pool: c.Limits.Pool, Enclosure: c.Limits.Enclosure, Host: c.Limits.Host}}
-	if c.BusyPercent < 0 || c.BusyPercent > 100 || c.LeastMargin < 0 || min(c.Limits.Group, c.Limits.Pool, c.Limits.Enclosure, c.Limits.Host) < 0 {
-		return nil, problem.New(422, "bad-plan", "Give numbers from 0 on; 0 is no limit.", "A limit of a plan cannot be negative, and a share is between 0 and 100 %%.")
+	p.Plan = selftest.Plan{
+		Name:   doc.Name,
+		Zone:   loc,
+		Over:   c.RunOver,
+		Margin: c.LeastMargin,
+		Busy:   c.BusyPercent / 100,
+		Wake:   c.Wake,
+		Limits: selftest.Limits{
+			Group:     c.Limits.Group,
+			Pool:      c.Limits.Pool,
+			Enclosure: c.Limits.Enclosure,
+			Host:      c.Limits.Host,
+		},
+	}
+	if c.BusyPercent < 0 || c.BusyPercent > 100 || c.LeastMargin < 0 ||
+		min(c.Limits.Group, c.Limits.Pool, c.Limits.Enclosure, c.Limits.Host) < 0 {
+		return nil, problem.New(
+			422,
+			"bad-plan",
+			"Give numbers from 0 on; 0 is no limit.",
+			"A limit of a plan cannot be negative, and a share is between 0 and 100 %%.",
+		)
 	}
 	seen := map[api.PlanTestKind]bool{}
 	for _, t := range c.Tests {
 		if !t.Kind.Valid() || seen[t.Kind] {
-			return nil, problem.New(422, "bad-plan", "Name each of short, extended and conveyance once at most.", "A plan cannot have %q tests twice, or not at all.", t.Kind)
+			return nil, problem.New(
+				422,
+				"bad-plan",
+				"Name each of short, extended and conveyance once at most.",
+				"A plan cannot have %q tests twice, or not at all.",
+				t.Kind,
+			)
 		}
 		seen[t.Kind] = true
 		if t.WithinHours < 0 || t.WithinHours > 24*366 {
-			return nil, problem.New(422, "bad-plan", "Say how many hours after it comes; 0 is until it comes again.", "%g hours are no time for tests.", t.WithinHours)
+			return nil, problem.New(
+				422,
+				"bad-plan",
+				"Say how many hours after it comes; 0 is until it comes again.",
+				"%g hours are no time for tests.",
+				t.WithinHours,
+			)
 		}
 		r, err := recurrence.Parse(t.Every, loc, doc.Made)
 		if err != nil {
-			return nil, problem.New(422, "bad-recurrence", "See: lantern plan set --help", "The %s tests of the plan: %s.", t.Kind, err)
+			return nil, problem.New(
+				422,
+				"bad-recurrence",
+				"See: lantern plan set --help",
+				"The %s tests of the plan: %s.",
+				t.Kind,
+				err,
+			)
 		}
-		p.tests = append(p.tests, planTest{drive.SelfTestKind(t.Kind), r, time.Duration(t.WithinHours * float64(time.Hour))})
+		p.tests = append(
+			p.tests,
+			planTest{drive.SelfTestKind(t.Kind), r, time.Duration(t.WithinHours * float64(time.Hour))},
+		)
 	}
 	for _, list := range []struct {
 		of   string
@@ -153,10 +197,25 @@ func newPlan(doc planDoc) (*plan, error) {
 		for _, text := range list.text {
 			w, err := selftest.ParseWindow(text)
 			if err != nil {
-				return nil, problem.New(422, "bad-window", "See: lantern plan set --help", "A %s of the plan: %s.", list.of, err)
+				return nil, problem.New(
+					422,
+					"bad-window",
+					"See: lantern plan set --help",
+					"A %s of the plan: %s.",
+					list.of,
+					err,
+				)
 			}
 			if day, empty := w.Vanishes(loc, doc.Since); empty && list.of == "window" {
-				return nil, problem.New(422, "bad-window", "Let it begin or end at another time.", "The window %s is empty on %s: in %s the clocks are put forward over it.", w, day.Format("Monday 2 January 2006"), c.Zone)
+				return nil, problem.New(
+					422,
+					"bad-window",
+					"Let it begin or end at another time.",
+					"The window %s is empty on %s: in %s the clocks are put forward over it.",
+					w,
+					day.Format("Monday 2 January 2006"),
+					c.Zone,
+				)
 			}
 			*list.to, *list.as = append(*list.to, w), append(*list.as, w.String())
 		}
@@ -195,7 +254,13 @@ func (s *State) settle(c *api.PlanChange) error {
 			}
 			sc.Name, sc.Id = d.Tail(), d.Desc.Key()
 		default:
-			return problem.New(422, "bad-plan", "A plan is for the fleet, a host, a pool or a drive.", "%q is nothing that a plan can be for.", sc.Kind)
+			return problem.New(
+				422,
+				"bad-plan",
+				"A plan is for the fleet, a host, a pool or a drive.",
+				"%q is nothing that a plan can be for.",
+				sc.Kind,
+			)
 		}
 	}
 	return nil
@@ -204,14 +269,26 @@ func (s *State) settle(c *api.PlanChange) error {
 // changed makes the plan that a change would leave, and refuses what nobody could follow.
 func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 	if !judging.RuleID.MatchString(name) {
-		return nil, problem.New(422, "bad-name", "Use lower-case letters, digits and hyphens.", "%q is no name for a plan.", name)
+		return nil, problem.New(
+			422,
+			"bad-name",
+			"Use lower-case letters, digits and hyphens.",
+			"%q is no name for a plan.",
+			name,
+		)
 	}
 	if err := s.settle(&c); err != nil {
 		return nil, err
 	}
 	fleet := slices.ContainsFunc(c.Covers, func(sc api.PlanScope) bool { return sc.Kind == api.PlanScopeKindFleet })
 	if fleet != (name == theFleetPlan) {
-		return nil, problem.New(409, "plan-rank", "Change the plan fleet instead: lantern plan set fleet", "The plan for all drives is the one named %s, and it is for nothing else.", theFleetPlan)
+		return nil, problem.New(
+			409,
+			"plan-rank",
+			"Change the plan fleet instead: lantern plan set fleet",
+			"The plan for all drives is the one named %s, and it is for nothing else.",
+			theFleetPlan,
+		)
 	}
 	now := s.Clock.Now()
 	doc := planDoc{Name: name, Change: c, By: by, Made: now, Since: now}
@@ -232,24 +309,32 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 	for _, d := range s.sorted() {
 		r := selftest.Choose(plans, s.fleet.Where(d, s.judging.Places()[d.Desc.Key()]))
 		for _, also := range append([]*selftest.Plan{r.Plan}, r.Also...) {
-			if len(r.Also) > 0 && slices.ContainsFunc(append([]*selftest.Plan{r.Plan}, r.Also...), func(x *selftest.Plan) bool { return x.Name == name }) && also.Name != name {
+			if len(r.Also) > 0 &&
+				slices.ContainsFunc(
+					append([]*selftest.Plan{r.Plan}, r.Also...),
+					func(x *selftest.Plan) bool { return x.Name == name },
+				) &&
+				also.Name != name {
 				both, other = append(both, d.Tail()), also.Name
 			}
 		}
 	}
 	if len(both) > 0 {
-		return nil, problem.New(409, "plan-rank", fmt.Sprintf("Take them out of one of the two, or give them a more specific plan (a drive's own stands before its pool's, that before its host's): lantern plan show %s", other),
-			"The plans %s and %s would both be for %s, and neither is more specific.", name, other, listed(both, 4))
+		return nil, problem.New(
+			409,
+			"plan-rank",
+			fmt.Sprintf(
+				"Take them out of one of the two, or give them a more specific plan (a drive's own stands "+
+					"before its pool's, that before its host's): lantern plan show %s",
+				other,
+			),
+			"The plans %s and %s would both be for %s, and neither is more specific.",
+			name,
+			other,
+			listed(both, 4),
+		)
 	}
 	return p, nil
-}
-
-// listed names a few of many.
-func listed(names []string, most int) string {
-	if len(names) > most {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
-	}
-	return strings.Join(names, ", ")
 }
 
 func (s *State) sorted() []*fleet.Drive {
@@ -296,7 +381,10 @@ func (s *Service) Plans() []api.Plan {
 		}
 		return n
 	}
-	slices.SortFunc(out, func(a, b api.Plan) int { return cmp.Or(cmp.Compare(top(b), top(a)), cmp.Compare(a.Name, b.Name)) })
+	slices.SortFunc(
+		out,
+		func(a, b api.Plan) int { return cmp.Or(cmp.Compare(top(b), top(a)), cmp.Compare(a.Name, b.Name)) },
+	)
 	return out
 }
 
@@ -334,7 +422,12 @@ func (s *Service) RemovePlan(by, name string) error {
 	case p == nil:
 		return problem.New(404, "no-plan", "List them with: lantern plan list", "There is no plan %q.", name)
 	case name == theFleetPlan:
-		return problem.New(409, "plan-rank", "Give it no tests instead: lantern plan set fleet --short never --extended never", "The plan for all drives stays: without it nothing would be tested.")
+		return problem.New(
+			409,
+			"plan-rank",
+			"Give it no tests instead: lantern plan set fleet --short never --extended never",
+			"The plan for all drives stays: without it nothing would be tested.",
+		)
 	}
 	b := &store.Batch{}
 	b.Drop(p.row())
@@ -342,58 +435,4 @@ func (s *Service) RemovePlan(by, name string) error {
 	delete(s.plans, name)
 	s.replan(b, s.Clock.Now())
 	return s.Commit(b)
-}
-
-func viewPlan(p *plan, drives int) api.Plan {
-	c := p.Change
-	out := api.Plan{Name: p.planDoc.Name, Covers: c.Covers, Zone: c.Zone, Tests: []api.PlanTest{}, Windows: c.Windows, Barred: c.Barred, RunOver: c.RunOver, Limits: c.Limits, LeastMargin: c.LeastMargin,
-		BusyPercent: c.BusyPercent, Wake: c.Wake, By: p.By, MadeAt: p.Since, Drives: drives, Says: sentence(p), Open: viewWindows(p.Windows), Closed: viewWindows(p.Plan.Barred)}
-	for i, t := range p.tests {
-		out.Tests = append(out.Tests, api.PlanTest{Kind: c.Tests[i].Kind, Every: t.rule.Words(), Rrule: t.rule.String(), Skips: t.rule.Skips(), WithinHours: c.Tests[i].WithinHours})
-	}
-	return out
-}
-
-func viewWindows(all []selftest.Window) []api.PlanWindow {
-	out := []api.PlanWindow{}
-	for _, w := range all {
-		v := api.PlanWindow{Text: w.String(), FromMinute: w.From, ToMinute: w.To}
-		for day, on := range w.Days {
-			if on {
-				v.Days = append(v.Days, day)
-			}
-		}
-		out = append(out, v)
-	}
-	return out
-}
-
-// sentence says all of a plan.
-func sentence(p *plan) string {
-	var parts []string
-	for _, t := range p.tests {
-		one := fmt.Sprintf("%s tests %s", t.kind, t.rule.Words())
-		if t.within > 0 {
-			one += " within " + selftest.Words(t.within)
-		}
-		parts = append(parts, one)
-	}
-	if len(parts) == 0 {
-		parts = append(parts, "no tests")
-	}
-	out := strings.Join(parts, ", ")
-	texts := func(all []selftest.Window) string {
-		var t []string
-		for _, w := range all {
-			t = append(t, w.String())
-		}
-		return strings.Join(t, " and ")
-	}
-	if len(p.Windows) > 0 {
-		out += "; within " + texts(p.Windows)
-	}
-	if len(p.Plan.Barred) > 0 {
-		out += "; never " + texts(p.Plan.Barred)
-	}
-	return out + " (" + p.Change.Zone + ")"
 }

@@ -11,7 +11,6 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/history"
 	"lantern/internal/core/pool"
-	"lantern/internal/core/selftest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/orders"
@@ -20,8 +19,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// Run is a self-test that was ordered. Before is what stood at the top of the drive's log then; Answered is when the drive
-// took it.
+// Run is a self-test that was ordered. Before is what stood at the top of the drive's log then; Answered is when the
+// drive took it.
 type Run struct {
 	api.TestRun
 	Before   []api.SelfTest `json:"before"`
@@ -78,7 +77,13 @@ func (s *State) testable(req api.TestOrder) (out []*fleet.Drive, err error) {
 		})
 	case req.Host != "":
 		if s.fleet.Hosts[req.Host] == nil {
-			return nil, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", req.Host)
+			return nil, problem.New(
+				404,
+				"no-host",
+				"List them with: lantern host list",
+				"There is no host %q.",
+				req.Host,
+			)
 		}
 		fallthrough
 	case req.Where != "":
@@ -88,14 +93,24 @@ func (s *State) testable(req api.TestOrder) (out []*fleet.Drive, err error) {
 			}
 		}
 	default:
-		return nil, problem.New(422, "no-drive", "Name a drive, a pool or a host, or say for which drives it is.", "Nothing says which drives are to be tested.")
+		return nil, problem.New(
+			422,
+			"no-drive",
+			"Name a drive, a pool or a host, or say for which drives it is.",
+			"Nothing says which drives are to be tested.",
+		)
 	}
 	out = slices.DeleteFunc(out, func(d *fleet.Drive) bool {
 		return slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) })
 	})
 	slices.SortFunc(out, fleet.ByPlace)
 	if len(out) == 0 {
-		return nil, problem.New(404, "no-drive", "See which drives there are: lantern drives", "No drive is meant by that.")
+		return nil, problem.New(
+			404,
+			"no-drive",
+			"See which drives there are: lantern drives",
+			"No drive is meant by that.",
+		)
 	}
 	return out, nil
 }
@@ -130,7 +145,8 @@ func (s *State) MayTest(d *fleet.Drive, at fleet.Place, kind drive.SelfTestKind,
 // groupTests says whether another of a drive's group is being tested: those that people start go one at a time as well.
 func (s *State) groupTests(d *fleet.Drive, at fleet.Place) string {
 	for _, k := range at.Peers {
-		if other := s.fleet.Drives[k]; other != nil && other != d && (s.Runs[k] != nil || other.Reading.Testing.RemainingPercent > 0) {
+		if other := s.fleet.Drives[k]; other != nil && other != d &&
+			(s.Runs[k] != nil || other.Reading.Testing.RemainingPercent > 0) {
 			return fmt.Sprintf("%s of the same group is being tested: one at a time", other.Tail())
 		}
 	}
@@ -141,7 +157,14 @@ func (s *State) groupTests(d *fleet.Drive, at fleet.Place) string {
 func span(d *fleet.Drive, req api.TestOrder) error {
 	sectors := int64(d.Desc.Capacity / max(1, d.Desc.LogicalSector))
 	if req.Kind == api.TestOrderKindSelective && (req.LastLba < req.FirstLba || req.LastLba >= sectors) {
-		return problem.New(422, "bad-span", fmt.Sprintf("%s has addresses 0 to %d.", d.Tail(), sectors-1), "A selective test goes from one address to a higher one of the drive, not from %d to %d.", req.FirstLba, req.LastLba)
+		return problem.New(
+			422,
+			"bad-span",
+			fmt.Sprintf("%s has addresses 0 to %d.", d.Tail(), sectors-1),
+			"A selective test goes from one address to a higher one of the drive, not from %d to %d.",
+			req.FirstLba,
+			req.LastLba,
+		)
 	}
 	return nil
 }
@@ -184,8 +207,22 @@ func (s *Service) StartTests(by string, req api.TestOrder) ([]api.TestRun, error
 }
 
 func (s *State) newRun(d *fleet.Drive, at fleet.Place, kind, by string, now time.Time) *Run {
-	r := &Run{TestRun: api.TestRun{Id: ledger.NewID(), Drive: d.Desc.Key(), Tail: d.Tail(), Bay: d.BayName(), Kind: kind, State: api.TestRunStateOrdered, By: by, OrderedAt: now, Lba: -1, Says: "it was asked of the drive"},
-		Before: top(d.Reading.Tests), Takes: s.TestTakes(d, drive.SelfTestKind(kind), nil)}
+	r := &Run{
+		TestRun: api.TestRun{
+			Id:        ledger.NewID(),
+			Drive:     d.Desc.Key(),
+			Tail:      d.Tail(),
+			Bay:       d.BayName(),
+			Kind:      kind,
+			State:     api.TestRunStateOrdered,
+			By:        by,
+			OrderedAt: now,
+			Lba:       -1,
+			Says:      "it was asked of the drive",
+		},
+		Before: top(d.Reading.Tests),
+		Takes:  s.TestTakes(d, drive.SelfTestKind(kind), nil),
+	}
 	if at.Pool != nil {
 		r.Pool = at.Pool.Name
 	}
@@ -193,10 +230,33 @@ func (s *State) newRun(d *fleet.Drive, at fleet.Place, kind, by string, now time
 }
 
 // BeginTest orders one test, and notes it at once, so that the next of its group waits.
-func (s *State) BeginTest(b *store.Batch, d *fleet.Drive, at fleet.Place, req api.TestOrder, by string, now time.Time) *Run {
+func (s *State) BeginTest(
+	b *store.Batch,
+	d *fleet.Drive,
+	at fleet.Place,
+	req api.TestOrder,
+	by string,
+	now time.Time,
+) *Run {
 	r := s.newRun(d, at, string(req.Kind), by, now)
 	s.Runs[r.Drive] = r
-	s.orders.Give(b, &orders.Order{Order: api.Order{Host: d.Host, Kind: api.OrderKindSelftest, By: by, Drive: wire.Identity(d.Desc.Identity), Test: r.Kind, On: true, Wake: req.Wake, FirstLba: req.FirstLba, LastLba: req.LastLba}, TestedDrive: r.Drive})
+	s.orders.Give(
+		b,
+		&orders.Order{
+			Order: api.Order{
+				Host:     d.Host,
+				Kind:     api.OrderKindSelftest,
+				By:       by,
+				Drive:    wire.Identity(d.Desc.Identity),
+				Test:     r.Kind,
+				On:       true,
+				Wake:     req.Wake,
+				FirstLba: req.FirstLba,
+				LastLba:  req.LastLba,
+			},
+			TestedDrive: r.Drive,
+		},
+	)
 	return r
 }
 
@@ -223,119 +283,20 @@ func (s *Service) StopTests(by string, req api.TestOrder) ([]api.TestRun, error)
 
 func (s *State) StopTest(b *store.Batch, d *fleet.Drive, r *Run, by string) {
 	r.Stopping, r.Says = true, by+" asked it to stop"
-	s.orders.Give(b, &orders.Order{Order: api.Order{Host: d.Host, Kind: api.OrderKindSelftest, By: by, Drive: wire.Identity(d.Desc.Identity), Test: r.Kind}, TestedDrive: r.Drive})
+	s.orders.Give(
+		b,
+		&orders.Order{
+			Order: api.Order{
+				Host:  d.Host,
+				Kind:  api.OrderKindSelftest,
+				By:    by,
+				Drive: wire.Identity(d.Desc.Identity),
+				Test:  r.Kind,
+			},
+			TestedDrive: r.Drive,
+		},
+	)
 	b.Put(r.row())
-}
-
-// Answered takes in what came of an order that is about a self-test; ours is false for any other.
-func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
-	switch o.Kind {
-	case api.OrderKindSelftest:
-		s.testAnswered(b, o)
-	case api.OrderKindAddress:
-		s.addressAnswered(b, o)
-	default:
-		return false
-	}
-	return true
-}
-
-// testAnswered notes what came of an order to start or stop a test.
-func (s *State) testAnswered(b *store.Batch, o *orders.Order) {
-	r := s.Runs[wire.ToIdentity(o.Drive).Key()]
-	if r == nil {
-		return
-	}
-	switch {
-	case o.State == api.OrderStateDone && o.On:
-		r.Answered = s.Clock.Now()
-	case o.State == api.OrderStateDone:
-	case o.On:
-		if it := s.testItem(r.Id); it != nil {
-			it.Refused(s.Clock.Now(), o.Says)
-			b.Put(itemRow(it))
-		}
-		s.endTest(b, r, api.TestRunStateRefused, o.Says)
-		return
-	default:
-		r.Stopping, r.Says = false, "it did not stop: "+o.Says
-	}
-	b.Put(r.row())
-}
-
-func (s *State) endTest(b *store.Batch, r *Run, state api.TestRunState, says string) {
-	r.State, r.Says, r.EndedAt, r.RemainingPercent = state, says, s.Clock.Now(), 0
-	r.StalledSince = time.Time{}
-	b.Put(r.row())
-	delete(s.Runs, r.Drive)
-	s.stalled(r)
-	told := state == api.TestRunStatePassed || state == api.TestRunStateFailed
-	if it := s.testItem(r.Id); it != nil {
-		it.Ended(r.EndedAt, told, r.Stopping, says)
-		b.Put(itemRow(it))
-	}
-	if d := s.fleet.Drives[r.Drive]; d != nil && told && !r.Answered.IsZero() {
-		if d.Took == nil {
-			d.Took = map[string][]time.Duration{}
-		}
-		d.Took[r.Kind] = append([]time.Duration{r.EndedAt.Sub(r.Answered).Round(time.Second)}, d.Took[r.Kind][:min(2, len(d.Took[r.Kind]))]...)
-		b.Put(d.Row())
-	}
-	s.Happened(b, api.EventKindDrive, r.Drive, fmt.Sprintf("%s self-test of %s: %s", r.Kind, r.Tail, says))
-	s.Ended(b, r)
-}
-
-// logged is how long a drive may take to write a test into its log.
-const logged = 15 * time.Minute
-
-// followTest reads from the drive itself what became of its test (R6).
-func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
-	r := s.Runs[key]
-	if r == nil || r.Answered.IsZero() || !rd.At.After(r.Answered) {
-		return
-	}
-	if rd.Testing.RemainingPercent > 0 {
-		if r.State != api.TestRunStateRunning {
-			r.State, r.StartedAt = api.TestRunStateRunning, rd.At
-		}
-		if r.Moved.IsZero() || rd.Testing.RemainingPercent != r.RemainingPercent {
-			r.Moved, r.StalledSince = rd.At, time.Time{}
-		}
-		if rd.At.Sub(r.Moved) > selftest.Patience(r.Takes) && r.StalledSince.IsZero() {
-			r.StalledSince = r.Moved
-			s.Happened(b, api.EventKindDrive, key, fmt.Sprintf("%s self-test of %s has made no progress since %s", r.Kind, r.Tail, r.Moved.Format(time.RFC3339)))
-		}
-		s.Send(api.Event{Kind: api.EventKindDrive, At: rd.At, Subject: key, Says: "progress"})
-		r.RemainingPercent, r.Says = rd.Testing.RemainingPercent, fmt.Sprintf("%d %% are left", rd.Testing.RemainingPercent)
-		if !r.StalledSince.IsZero() {
-			r.Says = fmt.Sprintf("no progress for %s, %d %% are left: stop it, and start it again", selftest.Words(rd.At.Sub(r.StalledSince)), rd.Testing.RemainingPercent)
-		}
-		s.stalled(r)
-		b.Put(r.row())
-		return
-	}
-	if now := top(rd.Tests); len(now) > 0 && !slices.Equal(now, r.Before) {
-		one := now[0]
-		state, says := api.TestRunStatePassed, "passed"
-		switch one.Result {
-		case "failed":
-			state, says, r.Lba = api.TestRunStateFailed, "failed", one.Lba
-			if one.Lba >= 0 {
-				says = fmt.Sprintf("failed at LBA %d", one.Lba)
-			}
-		case "aborted":
-			state, says = api.TestRunStateAborted, "was stopped before its end"
-		case "interrupted":
-			state, says = api.TestRunStateInterrupted, "was interrupted by a reset or a loss of power; it says nothing of the drive"
-		case "could not run":
-			state, says = api.TestRunStateAborted, "could not run"
-		}
-		s.endTest(b, r, state, says)
-		return
-	}
-	if rd.At.Sub(r.Answered) > logged {
-		s.endTest(b, r, api.TestRunStateLost, "ended without a word in the drive's log: its power or its bus was cut, or it never began")
-	}
 }
 
 // TestRuns lists self-tests that were ordered, the newest first.
@@ -362,67 +323,4 @@ func (s *Service) TestRuns(name string) ([]api.TestRun, error) {
 		}
 	}
 	return out, nil
-}
-
-// AskAddress asks the pool of a drive what lies at an address.
-func (s *Service) AskAddress(by, name string, lba int64) (api.Order, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	d, err := s.fleet.FindDrive(name)
-	if err != nil {
-		return api.Order{}, err
-	}
-	sectors := int64(d.Desc.Capacity / max(1, d.Desc.LogicalSector))
-	if lba < 0 || lba >= sectors && sectors > 0 {
-		return api.Order{}, problem.New(422, "bad-span", fmt.Sprintf("%s has addresses 0 to %d.", d.Tail(), sectors-1), "%d is no address of it.", lba)
-	}
-	if h := s.fleet.Hosts[d.Host]; !d.Present || h == nil || s.fleet.Late(h, s.Clock.Now()) {
-		return api.Order{}, problem.New(409, "host-quiet", "Ask when it answers again.", "Neither %s nor what lies on it can be asked now.", d.Tail())
-	}
-	b := &store.Batch{}
-	o := s.askAddress(b, d, by, lba)
-	return o.Order, s.Commit(b)
-}
-
-func (s *State) askAddress(b *store.Batch, d *fleet.Drive, by string, lba int64) *orders.Order {
-	o := &orders.Order{Order: api.Order{Host: d.Host, Kind: api.OrderKindAddress, By: by, Drive: wire.Identity(d.Desc.Identity), FirstLba: lba}, TestedDrive: d.Desc.Key()}
-	s.orders.Give(b, o)
-	return o
-}
-
-// failedAt asks once, for each place at which a self-test failed, what lies there.
-func (s *State) failedAt(b *store.Batch, d *fleet.Drive) {
-	for _, t := range d.Reading.Tests {
-		if t.Result != string(drive.SelfTestFailed) {
-			continue
-		}
-		if t.Lba >= 0 && (d.Failed == nil || d.Failed.Lba != t.Lba) {
-			d.Failed = &api.FailedAt{Lba: t.Lba}
-			b.Put(d.Row())
-			s.askAddress(b, d, "the service", t.Lba)
-		}
-		return
-	}
-}
-
-// addressAnswered keeps what lies where a self-test failed.
-func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
-	d := s.fleet.Drives[wire.ToIdentity(o.Drive).Key()]
-	switch {
-	case d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba:
-		return
-	case o.State == api.OrderStateExpired:
-		d.Failed = nil // nobody heard it: it is asked again with the next reading
-	case o.State == api.OrderStateDone:
-		d.Failed.Says = o.Says
-	}
-	d.Version++
-	b.Put(d.Row())
-}
-
-// stalled notes of a drive since when its self-test makes no progress.
-func (s *State) stalled(r *Run) {
-	if d := s.fleet.Drives[r.Drive]; d != nil {
-		d.Stalled = r.StalledSince
-	}
 }

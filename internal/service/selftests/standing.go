@@ -33,7 +33,13 @@ func (s *State) TestIndex() map[string][]*selftest.Item {
 }
 
 // DriveTests is how one drive stands, and in what ways.
-func (s *State) DriveTests(d *fleet.Drive, at fleet.Place, core []*selftest.Plan, items []*selftest.Item, now time.Time) (out api.DriveTests, stands []string) {
+func (s *State) DriveTests(
+	d *fleet.Drive,
+	at fleet.Place,
+	core []*selftest.Plan,
+	items []*selftest.Item,
+	now time.Time,
+) (out api.DriveTests, stands []string) {
 	key := d.Desc.Key()
 	out = api.DriveTests{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Next: []api.PlannedTest{}}
 	if at.Pool != nil {
@@ -47,7 +53,14 @@ func (s *State) DriveTests(d *fleet.Drive, at fleet.Place, core []*selftest.Plan
 			out.PlanElse = r.Else.Name
 		}
 		if len(r.Also) > 0 {
-			says = append(says, fmt.Sprintf("the plans %s and %s are both for it, and neither is more specific: the first is followed", r.Plan.Name, r.Also[0].Name))
+			says = append(
+				says,
+				fmt.Sprintf(
+					"the plans %s and %s are both for it, and neither is more specific: the first is followed",
+					r.Plan.Name,
+					r.Also[0].Name,
+				),
+			)
 		}
 	}
 	last := s.fleet.LastTests(d)
@@ -71,7 +84,13 @@ func (s *State) DriveTests(d *fleet.Drive, at fleet.Place, core []*selftest.Plan
 	}
 	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
 		if last[kind].Result == string(drive.SelfTestFailed) {
-			stands, says = append(stands, standFailed), append(says, fmt.Sprintf("its newest %s self-test failed", kind))
+			stands, says = append(
+				stands,
+				standFailed,
+			), append(
+				says,
+				fmt.Sprintf("its newest %s self-test failed", kind),
+			)
 		}
 	}
 	if run := s.Runs[key]; run != nil && !run.StalledSince.IsZero() {
@@ -87,7 +106,13 @@ func (s *State) DriveTests(d *fleet.Drive, at fleet.Place, core []*selftest.Plan
 			out.Next = append(out.Next, v)
 			switch v.State {
 			case api.PlannedTestStateHeld:
-				stands, says = append(stands, standHeld), append(says, fmt.Sprintf("its %s self-test is held back: %s", it.Kind, it.Why))
+				stands, says = append(
+					stands,
+					standHeld,
+				), append(
+					says,
+					fmt.Sprintf("its %s self-test is held back: %s", it.Kind, it.Why),
+				)
 			case api.PlannedTestStateUnplaced:
 				if it.Period.From.After(now) {
 					continue // said beforehand, of all that share the trouble: it is not overdue yet
@@ -97,11 +122,22 @@ func (s *State) DriveTests(d *fleet.Drive, at fleet.Place, core []*selftest.Plan
 		}
 	}
 	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
-		if it := newest[kind]; it != nil && it.State != selftest.Done && it.State != selftest.Dropped && it.State != selftest.Running && (it.Misses > 0 || it.State == selftest.Missed) {
-			stands, says = append(stands, standOverdue), append(says, fmt.Sprintf("%s of %s self-tests passed without it", periods(max(1, it.Misses)), kind))
+		if it := newest[kind]; it != nil && it.State != selftest.Done && it.State != selftest.Dropped &&
+			it.State != selftest.Running &&
+			(it.Misses > 0 || it.State == selftest.Missed) {
+			stands, says = append(
+				stands,
+				standOverdue,
+			), append(
+				says,
+				fmt.Sprintf("%s of %s self-tests passed without it", periods(max(1, it.Misses)), kind),
+			)
 		}
 	}
-	slices.SortFunc(out.Next, func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Kind, b.Kind)) })
+	slices.SortFunc(
+		out.Next,
+		func(a, b api.PlannedTest) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Kind, b.Kind)) },
+	)
 	out.Says = strings.Join(says, "; ")
 	return out, stands
 }
@@ -117,7 +153,10 @@ func periods(n int) string {
 func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := api.TestStanding{Counts: map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0}, Drives: []api.DriveTests{}}
+	out := api.TestStanding{
+		Counts: map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0},
+		Drives: []api.DriveTests{},
+	}
 	id := ""
 	if f.Pool != "" {
 		p, err := s.fleet.FindPool(f.Pool)
@@ -152,14 +191,23 @@ func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, e
 	}
 	// What stands out comes first, then what was tested longest ago.
 	slices.SortStableFunc(fits, func(a, b api.DriveTests) int {
-		return cmp.Or(first(a.Says != "", b.Says != ""), a.Extended.At.Compare(b.Extended.At), a.Short.At.Compare(b.Short.At))
+		return cmp.Or(
+			first(a.Says != "", b.Says != ""),
+			a.Extended.At.Compare(b.Extended.At),
+			a.Short.At.Compare(b.Short.At),
+		)
 	})
 	out.Total = len(fits)
 	from := 0
 	if f.Cursor != "" {
 		i := slices.IndexFunc(fits, func(v api.DriveTests) bool { return v.Drive == f.Cursor })
 		if i < 0 {
-			return out, problem.New(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+			return out, problem.New(
+				422,
+				"bad-cursor",
+				"Begin again without a cursor.",
+				"The cursor is of another list.",
+			)
 		}
 		from = i + 1
 	}

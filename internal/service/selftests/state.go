@@ -12,7 +12,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is the plans of self-tests, and those under way. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the plans of self-tests, and those under way. It has no lock of its own: whoever calls its methods holds the
+// lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet   *fleet.State
@@ -25,7 +26,8 @@ type State struct {
 	plans  map[string]*plan
 	Items  []selftest.Item
 	crowds []selftest.Crowd // those that find no place
-	// replanAt is when places are looked over again, shape what they were made for, turnAt when it is next looked at what is due.
+	// replanAt is when places are looked over again, shape what they were made for, turnAt when it is next looked at
+	// what is due.
 	replanAt time.Time
 	turnAt   time.Time
 	shape    string

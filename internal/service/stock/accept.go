@@ -117,23 +117,71 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	inUse, wipe := s.fleet.NotFree(d)
 	switch {
 	case !d.Present:
-		return api.Acceptance{}, problem.New(409, "drive-away", "Put it into any free bay first.", "%s does not answer.", d.Tail())
+		return api.Acceptance{}, problem.New(
+			409,
+			"drive-away",
+			"Put it into any free bay first.",
+			"%s does not answer.",
+			d.Tail(),
+		)
 	case h == nil || s.fleet.Late(h, s.Clock.Now()):
-		return api.Acceptance{}, problem.New(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be tested there.", d.Host)
+		return api.Acceptance{}, problem.New(
+			409,
+			"host-quiet",
+			"Bring its agent back first.",
+			"%s does not report, so nothing can be tested there.",
+			d.Host,
+		)
 	case p != nil:
-		return api.Acceptance{}, problem.New(409, "is-member", "Only a drive that holds nothing is tested so.", "%s is a member of %s.", d.Tail(), p.Name)
+		return api.Acceptance{}, problem.New(
+			409,
+			"is-member",
+			"Only a drive that holds nothing is tested so.",
+			"%s is a member of %s.",
+			d.Tail(),
+			p.Name,
+		)
 	case inUse != "":
 		return api.Acceptance{}, problem.New(409, "drive-refused", wipe, "%s cannot be tested: %s.", d.Tail(), inUse)
 	case waits && lead != by:
-		return api.Acceptance{}, problem.New(409, "led-by-another", "Ask them.", "%s leads the swap that it waits for.", lead)
+		return api.Acceptance{}, problem.New(
+			409,
+			"led-by-another",
+			"Ask them.",
+			"%s leads the swap that it waits for.",
+			lead,
+		)
 	case !waits && s.fleet.Work.Promised(key, "") != "":
-		return api.Acceptance{}, problem.New(409, "promised", "Test it before, or afterwards.", "%s is promised to the swap of %s.", d.Tail(), s.fleet.Work.Promised(key, ""))
+		return api.Acceptance{}, problem.New(
+			409,
+			"promised",
+			"Test it before, or afterwards.",
+			"%s is promised to the swap of %s.",
+			d.Tail(),
+			s.fleet.Work.Promised(key, ""),
+		)
 	case req.Surface && !d.Desc.TailMatches(req.Tail):
-		return api.Acceptance{}, problem.New(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of the drive whose whole surface is to be written.", req.Tail)
+		return api.Acceptance{}, problem.New(
+			409,
+			"wrong-tail",
+			"Read the label; nothing was written.",
+			"%q is not the label tail of the drive whose whole surface is to be written.",
+			req.Tail,
+		)
 	case req.RateBytes < 0:
 		return api.Acceptance{}, badRate()
 	}
-	a := &Acceptance{accept.State{ID: ledger.NewID(), By: by, Drive: d.Desc.Identity, Host: d.Host, Bay: d.BayName(), Rate: req.RateBytes, Stages: accept.Policy(req.Surface, req.Extended)}}
+	a := &Acceptance{
+		accept.State{
+			ID:     ledger.NewID(),
+			By:     by,
+			Drive:  d.Desc.Identity,
+			Host:   d.Host,
+			Bay:    d.BayName(),
+			Rate:   req.RateBytes,
+			Stages: accept.Policy(req.Surface, req.Extended),
+		},
+	}
 	s.AcceptanceByID[a.ID] = a
 	b := &store.Batch{}
 	next, orders := accept.Begin(a.State, s.Clock.Now(), fleet.Counts(d))
@@ -156,7 +204,15 @@ func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []ac
 		if d == nil {
 			break
 		}
-		out := api.Order{Host: d.Host, Kind: api.OrderKindSurface, By: a.By, Drive: wire.Identity(a.Drive), Acceptance: a.ID, RateBytes: a.Rate, On: o.Kind == accept.OrderSurface}
+		out := api.Order{
+			Host:       d.Host,
+			Kind:       api.OrderKindSurface,
+			By:         a.By,
+			Drive:      wire.Identity(a.Drive),
+			Acceptance: a.ID,
+			RateBytes:  a.Rate,
+			On:         o.Kind == accept.OrderSurface,
+		}
 		switch o.Kind {
 		case accept.OrderTest:
 			at, now := s.judging.Places()[a.Drive.Key()], s.Clock.Now()
@@ -187,7 +243,12 @@ func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []ac
 	}
 	b.Put(a.row())
 	if d != nil {
-		d.Accepted = fleet.Accepted{ID: a.ID, State: string(a.Outcome), At: cmp.Or(a.EndedAt, s.Clock.Now()), Says: a.Words()}
+		d.Accepted = fleet.Accepted{
+			ID:    a.ID,
+			State: string(a.Outcome),
+			At:    cmp.Or(a.EndedAt, s.Clock.Now()),
+			Says:  a.Words(),
+		}
 		if a.Outcome == accept.Passed {
 			d.Stock = true
 		}
@@ -228,8 +289,21 @@ func (s *State) seen(b *store.Batch, key string, d *fleet.Drive, r api.DriveRepo
 	next := a.State
 	next.Host, next.Bay = d.Host, d.BayName()
 	var orders []accept.Order
-	if u := r.Surface; u.Id == a.ID && !(next.Asked && next.Surface.State == "" && u.State != api.SurfaceReportStateRunning && next.Surface.Done == u.DoneBytes) {
-		next, orders = next.SurfaceSeen(told, accept.SurfaceReport{Pass: string(u.Pass), Done: u.DoneBytes, Size: u.SizeBytes, Rate: u.RateBytes, State: string(u.State), Bad: u.Bad, Says: u.Says, Faults: toFaults(u.Faults)})
+	if u := r.Surface; u.Id == a.ID &&
+		!(next.Asked && next.Surface.State == "" && u.State != api.SurfaceReportStateRunning && next.Surface.Done == u.DoneBytes) {
+		next, orders = next.SurfaceSeen(
+			told,
+			accept.SurfaceReport{
+				Pass:   string(u.Pass),
+				Done:   u.DoneBytes,
+				Size:   u.SizeBytes,
+				Rate:   u.RateBytes,
+				State:  string(u.State),
+				Bad:    u.Bad,
+				Says:   u.Says,
+				Faults: toFaults(u.Faults),
+			},
+		)
 	}
 	switch {
 	case !r.Reading.At.IsZero():
@@ -243,7 +317,13 @@ func (s *State) seen(b *store.Batch, key string, d *fleet.Drive, r api.DriveRepo
 // TestToAcceptance tells the acceptance of a drive how its self-test ended.
 func (s *State) TestToAcceptance(b *store.Batch, r *selftests.Run) {
 	if a := s.AcceptanceOf(r.Drive); a != nil {
-		next, orders := a.TestEnded(r.EndedAt, drive.SelfTestKind(r.Kind), r.State == api.TestRunStatePassed, r.State == api.TestRunStateFailed, r.Says)
+		next, orders := a.TestEnded(
+			r.EndedAt,
+			drive.SelfTestKind(r.Kind),
+			r.State == api.TestRunStatePassed,
+			r.State == api.TestRunStateFailed,
+			r.Says,
+		)
 		s.turn(b, a, next, orders)
 	}
 }
@@ -278,7 +358,14 @@ func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, 
 	}
 	next, orders, why := a.Act(s.Clock.Now(), by, what, reason)
 	if why != "" {
-		return api.Acceptance{}, problem.New(409, "not-now", "See how it stands: lantern accept show "+a.Drive.Tail(), "%s: %s.", a.Drive.Tail(), why)
+		return api.Acceptance{}, problem.New(
+			409,
+			"not-now",
+			"See how it stands: lantern accept show "+a.Drive.Tail(),
+			"%s: %s.",
+			a.Drive.Tail(),
+			why,
+		)
 	}
 	b := &store.Batch{}
 	s.turn(b, a, next, orders)
@@ -291,12 +378,19 @@ func (s *State) findAcceptance(name string) (best *Acceptance, err error) {
 		return a, nil
 	}
 	for _, a := range s.AcceptanceByID {
-		if (strings.EqualFold(a.Drive.Tail(), name) || strings.EqualFold(a.Drive.Serial, name) || a.Drive.Key() == name) && (best == nil || a.ID > best.ID) {
+		if (strings.EqualFold(a.Drive.Tail(), name) || strings.EqualFold(a.Drive.Serial, name) || a.Drive.Key() == name) &&
+			(best == nil || a.ID > best.ID) {
 			best = a
 		}
 	}
 	if best == nil {
-		return nil, problem.New(404, "no-acceptance", "List them with: lantern accept list", "No test of a new drive is known by %q.", name)
+		return nil, problem.New(
+			404,
+			"no-acceptance",
+			"List them with: lantern accept list",
+			"No test of a new drive is known by %q.",
+			name,
+		)
 	}
 	return best, nil
 }
@@ -325,16 +419,44 @@ func (s *Service) Acceptances() []api.Acceptance {
 }
 
 func (s *State) ViewAcceptance(a *Acceptance) api.Acceptance {
-	out := api.Acceptance{Id: a.ID, Drive: a.Drive.Key(), Tail: a.Drive.Tail(), Model: a.Drive.Model, Host: a.Host, Bay: a.Bay, By: a.By, State: api.AcceptanceState(a.Outcome), Stage: string(a.Stage()),
-		Stages: []string{}, Says: a.Words(), Checks: ViewChecks(a.Checks), Log: ViewLog(a.Log), BegunAt: a.BegunAt, EndedAt: a.EndedAt, SeenAt: s.Clock.Now()}
+	out := api.Acceptance{
+		Id:      a.ID,
+		Drive:   a.Drive.Key(),
+		Tail:    a.Drive.Tail(),
+		Model:   a.Drive.Model,
+		Host:    a.Host,
+		Bay:     a.Bay,
+		By:      a.By,
+		State:   api.AcceptanceState(a.Outcome),
+		Stage:   string(a.Stage()),
+		Stages:  []string{},
+		Says:    a.Words(),
+		Checks:  ViewChecks(a.Checks),
+		Log:     ViewLog(a.Log),
+		BegunAt: a.BegunAt,
+		EndedAt: a.EndedAt,
+		SeenAt:  s.Clock.Now(),
+	}
 	for _, st := range a.Stages {
 		out.Stages = append(out.Stages, string(st))
 	}
 	out.Soonest, out.Latest, _ = a.Finish(s.Clock.Now())
 	if u := a.Surface; u.Size > 0 {
-		out.Surface = api.SurfaceReport{Id: a.ID, Pass: api.SurfaceReportPass(u.Pass), DoneBytes: u.Done, SizeBytes: u.Size, RateBytes: u.Rate, State: api.SurfaceReportState(cmp.Or(u.State, "running")), Bad: u.Bad, Says: u.Says}
+		out.Surface = api.SurfaceReport{
+			Id:        a.ID,
+			Pass:      api.SurfaceReportPass(u.Pass),
+			DoneBytes: u.Done,
+			SizeBytes: u.Size,
+			RateBytes: u.Rate,
+			State:     api.SurfaceReportState(cmp.Or(u.State, "running")),
+			Bad:       u.Bad,
+			Says:      u.Says,
+		}
 		for _, x := range u.Faults {
-			out.Surface.Faults = append(out.Surface.Faults, api.SurfaceFault{At: x.At, Bytes: x.Bytes, What: api.SurfaceFaultWhat(x.What)})
+			out.Surface.Faults = append(
+				out.Surface.Faults,
+				api.SurfaceFault{At: x.At, Bytes: x.Bytes, What: api.SurfaceFaultWhat(x.What)},
+			)
 		}
 	}
 	return out

@@ -12,8 +12,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// PlaceOf is what a drive in the place of a member must be like, as a swap of that member asks for it. ok is false where that is not
-// known.
+// PlaceOf is what a drive in the place of a member must be like, as a swap of that member asks for it. ok is false
+// where that is not known.
 func (s *State) PlaceOf(p *pool.Pool, m pool.Member) (place swap.State, why string, ok bool) {
 	size, ok := p.Fit(m.Slot)
 	if !ok {
@@ -37,7 +37,8 @@ func (s *State) PlaceOf(p *pool.Pool, m pool.Member) (place swap.State, why stri
 	return place, why, true
 }
 
-// Offered says whether a free drive that is there now would be taken by a swap of the place without being carried to another host.
+// Offered says whether a free drive that is there now would be taken by a swap of the place without being carried to
+// another host.
 func Offered(place swap.State, d swap.Drive, host string) bool {
 	return place.Unfit(d) == "" && (place.Host == "" || host == place.Host)
 }
@@ -77,8 +78,8 @@ func (s *State) fitsPools(d swap.Drive) (names []string) {
 	return names
 }
 
-// LeftOver tells which spares of a pool, and which stock drives on its hosts, can take no place of it any more, as after its drives
-// were exchanged for larger ones; and that its places are not covered then. Empty when there are none.
+// LeftOver tells which spares of a pool, and which stock drives on its hosts, can take no place of it any more, as
+// after its drives were exchanged for larger ones; and that its places are not covered then. Empty when there are none.
 func (s *State) LeftOver(p *fleet.Pool) string {
 	if p == nil {
 		return ""
@@ -129,11 +130,17 @@ func (s *State) LeftOver(p *fleet.Pool) string {
 			bare++
 		}
 	}
-	return fmt.Sprintf("too small or otherwise unfit for every member now: %s. Not covered by a spare or stock: %d of %d members", strings.Join(left, ", "), bare, len(places))
+	return fmt.Sprintf(
+		"too small or otherwise unfit for every member now: %s. Not covered by a spare or stock: %d of %d members",
+		strings.Join(left, ", "),
+		bare,
+		len(places),
+	)
 }
 
-// RoomFor is the least size of a drive that takes the place of one whose members lie on partitions or other layers: what its partitions
-// need; as much as it has itself where its table is not known, or where what lies between takes some room that nobody here knows.
+// RoomFor is the least size of a drive that takes the place of one whose members lie on partitions or other layers:
+// what its partitions need; as much as it has itself where its table is not known, or where what lies between takes
+// some room that nobody here knows.
 func (s *State) RoomFor(d *fleet.Drive) drive.Bytes {
 	t, err := wire.ToPartitionTable(d.Layout)
 	if err != nil || len(t.Parts) == 0 {

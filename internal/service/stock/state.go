@@ -10,7 +10,8 @@ import (
 	"lantern/internal/service/selftests"
 )
 
-// State is the drives that are to replace others: those kept for it, and their tests before they are trusted. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the drives that are to replace others: those kept for it, and their tests before they are trusted. It has no
+// lock of its own: whoever calls its methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet     *fleet.State
@@ -23,7 +24,13 @@ type State struct {
 }
 
 // New makes a State in which nothing is known yet.
-func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State, selftestsState *selftests.State) *State {
+func New(
+	l *ledger.Ledger,
+	fleetState *fleet.State,
+	judgingState *judging.State,
+	ordersState *orders.State,
+	selftestsState *selftests.State,
+) *State {
 	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState, selftests: selftestsState}
 }
 

@@ -17,8 +17,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Stock lists the drives that are kept to replace others: those that people put there, those that were accepted, and those
-// in a bay that hold nothing and are in no pool.
+// Stock lists the drives that are kept to replace others: those that people put there, those that were accepted, and
+// those in a bay that hold nothing and are in no pool.
 func (s *Service) Stock() []api.StockItem {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -29,7 +29,11 @@ func (s *Service) Stock() []api.StockItem {
 		}
 	}
 	slices.SortFunc(out, func(a, b api.StockItem) int {
-		return cmp.Or(fleet.BoolInt(b.Here)-fleet.BoolInt(a.Here), cmp.Compare(a.Model, b.Model), cmp.Compare(a.Tail, b.Tail))
+		return cmp.Or(
+			fleet.BoolInt(b.Here)-fleet.BoolInt(a.Here),
+			cmp.Compare(a.Model, b.Model),
+			cmp.Compare(a.Tail, b.Tail),
+		)
 	})
 	return out
 }
@@ -46,8 +50,18 @@ func (s *State) isStock(key string, d *fleet.Drive) bool {
 }
 
 func (s *State) viewStock(key string, d *fleet.Drive) api.StockItem {
-	v := api.StockItem{Drive: key, Tail: d.Tail(), Model: d.Desc.Model, CapacityBytes: int64(d.Desc.Capacity), Medium: string(d.Desc.Medium), Here: d.Present, Note: d.StockNote,
-		Accepted: api.StockItemAcceptedNone, Promised: s.fleet.Work.Promised(key, ""), Fits: []string{}}
+	v := api.StockItem{
+		Drive:         key,
+		Tail:          d.Tail(),
+		Model:         d.Desc.Model,
+		CapacityBytes: int64(d.Desc.Capacity),
+		Medium:        string(d.Desc.Medium),
+		Here:          d.Present,
+		Note:          d.StockNote,
+		Accepted:      api.StockItemAcceptedNone,
+		Promised:      s.fleet.Work.Promised(key, ""),
+		Fits:          []string{},
+	}
 	if d.Present {
 		v.Place = fleet.PlaceWords(d)
 	}
@@ -85,7 +99,14 @@ func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	}
 	key := d.Desc.Key()
 	if p, _, _ := s.fleet.Member(key); p != nil {
-		return api.StockItem{}, problem.New(409, "is-member", "Swap it out first.", "%s is a member of %s.", d.Tail(), p.Name)
+		return api.StockItem{}, problem.New(
+			409,
+			"is-member",
+			"Swap it out first.",
+			"%s is a member of %s.",
+			d.Tail(),
+			p.Name,
+		)
 	}
 	b := &store.Batch{}
 	d.Stock, d.StockNote = true, strings.TrimSpace(note)
@@ -133,7 +154,10 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	case len(uses) > 0:
 		out.Holds = fleet.UseWords(uses)
 	}
-	if places := s.fleet.Seats(d.Desc.Key()); len(places) == 1 && places[0].Member.State == pool.Standby && len(uses) == 0 {
+	if places := s.fleet.Seats(
+		d.Desc.Key(),
+	); len(places) == 1 && places[0].Member.State == pool.Standby &&
+		len(uses) == 0 {
 		out.Spare = true
 	}
 	out.Blank = d.Looked && out.Holds == "" && out.Member == ""
@@ -152,7 +176,8 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 		out.Ill = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why
 	}
 	for _, f := range s.judging.Judge()[d.Desc.Key()].Findings {
-		if f.Verdict.Gravity() >= health.Watch.Gravity() && f.Strength == drive.Strong && out.Ill == "" && f.Rule != "vanished" {
+		if f.Verdict.Gravity() >= health.Watch.Gravity() && f.Strength == drive.Strong && out.Ill == "" &&
+			f.Rule != "vanished" {
 			out.Ill = f.Says
 		}
 	}

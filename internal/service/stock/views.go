@@ -8,7 +8,15 @@ import (
 func ViewChecks(in []record.Check) []api.Check {
 	out := make([]api.Check, len(in))
 	for i, c := range in {
-		out[i] = api.Check{Id: c.ID, Title: c.Title, Looked: c.Looked, Found: c.Found, Do: c.Do, Result: api.CheckResult(c.Result), Loses: c.Loses}
+		out[i] = api.Check{
+			Id:     c.ID,
+			Title:  c.Title,
+			Looked: c.Looked,
+			Found:  c.Found,
+			Do:     c.Do,
+			Result: api.CheckResult(c.Result),
+			Loses:  c.Loses,
+		}
 	}
 	return out
 }

@@ -70,11 +70,24 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 	}
 	for _, c := range s.CampaignByID {
 		if c.PoolID == p.ID && c.State.Open() {
-			return api.Campaign{}, problem.New(409, "campaign-open", "Go on with it, or abandon it: lantern campaign show "+p.Name, "A campaign in %s is led by %s.", p.Name, c.Lead)
+			return api.Campaign{}, problem.New(
+				409,
+				"campaign-open",
+				"Go on with it, or abandon it: lantern campaign show "+p.Name,
+				"A campaign in %s is led by %s.",
+				p.Name,
+				c.Lead,
+			)
 		}
 	}
 	if req.Grow && !slices.Contains(p.Offers, "grow") {
-		return api.Campaign{}, problem.New(409, "not-offered", "Plan it without; larger drives are used as far as the pool can.", "%s cannot be asked to grow.", p.Name)
+		return api.Campaign{}, problem.New(
+			409,
+			"not-offered",
+			"Plan it without; larger drives are used as far as the pool can.",
+			"%s cannot be asked to grow.",
+			p.Name,
+		)
 	}
 	named := map[string]bool{}
 	for _, n := range req.Drives {
@@ -83,24 +96,55 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 			return api.Campaign{}, err
 		}
 		if _, group, ok := p.Find(d.Desc.Key()); !ok || group == "" {
-			return api.Campaign{}, problem.New(409, "no-member", "See its members: lantern pool "+p.Name, "%s is no member of a group of %s.", d.Tail(), p.Name)
+			return api.Campaign{}, problem.New(
+				409,
+				"no-member",
+				"See its members: lantern pool "+p.Name,
+				"%s is no member of a group of %s.",
+				d.Tail(),
+				p.Name,
+			)
 		}
 		named[d.Desc.Key()] = true
 	}
-	c := swap.Campaign{ID: ledger.NewID(), Pool: p.Name, PoolID: p.ID, Lead: by, State: swap.Waiting, Needs: drive.Bytes(req.NeedsBytes), Grow: req.Grow, PlannedAt: s.Clock.Now()}
+	c := swap.Campaign{
+		ID:        ledger.NewID(),
+		Pool:      p.Name,
+		PoolID:    p.ID,
+		Lead:      by,
+		State:     swap.Waiting,
+		Needs:     drive.Bytes(req.NeedsBytes),
+		Grow:      req.Grow,
+		PlannedAt: s.Clock.Now(),
+	}
 	p.Everyone(func(group string, m *pool.Member) {
 		d := s.fleet.Drives[m.Drive]
 		twice := slices.ContainsFunc(c.Items, func(it swap.Item) bool { return it.Old.Key() == m.Drive })
 		if group == "" || d == nil || twice || len(named) > 0 && !named[m.Drive] {
 			return
 		}
-		c.Items = append(c.Items, swap.Item{Slot: m.Slot, Group: group, Old: *s.stock.SwapDrive(d), State: swap.ItemWaits})
+		c.Items = append(
+			c.Items,
+			swap.Item{Slot: m.Slot, Group: group, Old: *s.stock.SwapDrive(d), State: swap.ItemWaits},
+		)
 	})
 	if len(c.Items) == 0 {
-		return api.Campaign{}, problem.New(409, "no-member", "", "No member of %s is known that could be changed.", p.Name)
+		return api.Campaign{}, problem.New(
+			409,
+			"no-member",
+			"",
+			"No member of %s is known that could be changed.",
+			p.Name,
+		)
 	}
 	c.Items = swap.InTurns(c.Items)
-	c.Log = []record.Entry{{At: c.PlannedAt, Who: by, Says: fmt.Sprintf("planned to change %d drives of %s, one at a time", len(c.Items), p.Name)}}
+	c.Log = []record.Entry{
+		{
+			At:   c.PlannedAt,
+			Who:  by,
+			Says: fmt.Sprintf("planned to change %d drives of %s, one at a time", len(c.Items), p.Name),
+		},
+	}
 	b := &store.Batch{}
 	s.keepCampaign(b, c)
 	return s.viewCampaign(s.CampaignByID[c.ID]), s.Commit(b)
@@ -111,12 +155,19 @@ func (s *State) findCampaign(name string) (best *swap.Campaign, err error) {
 		return c, nil
 	}
 	for _, c := range s.CampaignByID {
-		if c.Pool == name && (best == nil || c.State.Open() && !best.State.Open() || c.State.Open() == best.State.Open() && c.ID > best.ID) {
+		if c.Pool == name &&
+			(best == nil || c.State.Open() && !best.State.Open() || c.State.Open() == best.State.Open() && c.ID > best.ID) {
 			best = c
 		}
 	}
 	if best == nil {
-		return nil, problem.New(404, "no-campaign", "List them with: lantern campaign list", "There is no campaign %q.", name)
+		return nil, problem.New(
+			404,
+			"no-campaign",
+			"List them with: lantern campaign list",
+			"There is no campaign %q.",
+			name,
+		)
 	}
 	return best, nil
 }
@@ -143,7 +194,13 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 	if item != nil {
 		d := s.fleet.Drives[item.Old.Key()]
 		if d == nil {
-			return api.Campaign{}, problem.New(409, "no-member", "Skip it.", "%s is not known any more.", item.Old.Tail())
+			return api.Campaign{}, problem.New(
+				409,
+				"no-member",
+				"Skip it.",
+				"%s is not known any more.",
+				item.Old.Tail(),
+			)
 		}
 		v, err := s.planSwap(by, d, c.Needs, false)
 		if err != nil {
@@ -154,16 +211,41 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 	if grow {
 		p := s.fleet.Pools[c.PoolID]
 		if p == nil {
-			return api.Campaign{}, problem.New(409, "no-pool", "Wait for a report of it.", "Nothing is known of %s.", c.Pool)
+			return api.Campaign{}, problem.New(
+				409,
+				"no-pool",
+				"Wait for a report of it.",
+				"Nothing is known of %s.",
+				c.Pool,
+			)
 		}
 		if h := s.fleet.Hosts[p.Reporter]; h == nil || s.fleet.Late(h, s.Clock.Now()) {
-			return api.Campaign{}, problem.New(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.Reporter)
+			return api.Campaign{}, problem.New(
+				409,
+				"host-quiet",
+				"Bring its agent back first.",
+				"%s does not report, so nothing can be ordered there.",
+				p.Reporter,
+			)
 		}
 		if len(p.Running) > 0 {
-			return api.Campaign{}, problem.New(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recoveries.Courses[p.Running[0]].Report.Kind, p.Name)
+			return api.Campaign{}, problem.New(
+				409,
+				"recovering",
+				"Wait until it has ended.",
+				"A %s is running in %s.",
+				s.recoveries.Courses[p.Running[0]].Report.Kind,
+				p.Name,
+			)
 		}
 		next.Held = p.Capacity
-		s.orders.Give(b, &orders.Order{SwapID: c.ID, Order: api.Order{Host: p.Reporter, Kind: api.OrderKindGrow, By: by, Pool: p.ID}})
+		s.orders.Give(
+			b,
+			&orders.Order{
+				SwapID: c.ID,
+				Order:  api.Order{Host: p.Reporter, Kind: api.OrderKindGrow, By: by, Pool: p.ID},
+			},
+		)
 	}
 	s.keepCampaign(b, next)
 	if err := s.Commit(b); err != nil {
@@ -174,12 +256,18 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 
 // SkipInCampaign leaves the next place out, AbandonCampaign ends it.
 func (s *Service) SkipInCampaign(by, name, reason string) (api.Campaign, error) {
-	return s.onCampaign(name, func(c *swap.Campaign) (swap.Campaign, error) { return c.Skip(s.Clock.Now(), by, reason) })
+	return s.onCampaign(
+		name,
+		func(c *swap.Campaign) (swap.Campaign, error) { return c.Skip(s.Clock.Now(), by, reason) },
+	)
 }
 
 // AbandonCampaign ends a campaign before its end.
 func (s *Service) AbandonCampaign(by, name, reason string) (api.Campaign, error) {
-	return s.onCampaign(name, func(c *swap.Campaign) (swap.Campaign, error) { return c.Abandon(s.Clock.Now(), by, reason) })
+	return s.onCampaign(
+		name,
+		func(c *swap.Campaign) (swap.Campaign, error) { return c.Abandon(s.Clock.Now(), by, reason) },
+	)
 }
 
 func (s *Service) onCampaign(name string, f func(*swap.Campaign) (swap.Campaign, error)) (api.Campaign, error) {
@@ -253,9 +341,33 @@ func (s *Service) Campaigns() []api.Campaign {
 }
 
 func (s *State) viewCampaign(c *swap.Campaign) api.Campaign {
-	out := api.Campaign{Id: c.ID, Pool: c.Pool, Lead: c.Lead, State: api.CampaignState(c.State), Says: c.Says(), Grow: c.Grow, NeedsBytes: int64(c.Needs), Items: []api.CampaignItem{}, Log: stock.ViewLog(c.Log), PlannedAt: c.PlannedAt, EndedAt: c.EndedAt}
+	out := api.Campaign{
+		Id:         c.ID,
+		Pool:       c.Pool,
+		Lead:       c.Lead,
+		State:      api.CampaignState(c.State),
+		Says:       c.Says(),
+		Grow:       c.Grow,
+		NeedsBytes: int64(c.Needs),
+		Items:      []api.CampaignItem{},
+		Log:        stock.ViewLog(c.Log),
+		PlannedAt:  c.PlannedAt,
+		EndedAt:    c.EndedAt,
+	}
 	for _, it := range c.Items {
-		out.Items = append(out.Items, api.CampaignItem{Slot: it.Slot, Group: it.Group, Drive: it.Old.Key(), Tail: it.Old.Tail(), Bay: it.Old.Bay, State: api.CampaignItemState(it.State), Swap: it.Swap, NewTail: it.New})
+		out.Items = append(
+			out.Items,
+			api.CampaignItem{
+				Slot:    it.Slot,
+				Group:   it.Group,
+				Drive:   it.Old.Key(),
+				Tail:    it.Old.Tail(),
+				Bay:     it.Old.Bay,
+				State:   api.CampaignItemState(it.State),
+				Swap:    it.Swap,
+				NewTail: it.New,
+			},
+		)
 		if it.State == swap.ItemNow {
 			out.Swap = it.Swap
 		}

@@ -24,7 +24,14 @@ func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.S
 	g.Cold, g.Layout = h.Cold, slices.ContainsFunc(plan.Seats, func(x swap.Seat) bool { return x.Partition > 0 })
 	for i, x := range plan.Seats {
 		if i > 0 && s.fleet.Pools[x.PoolID] != nil {
-			g.Others = append(g.Others, swap.OtherPlace{Pool: &s.fleet.Pools[x.PoolID].Pool, Slot: x.Slot, Offers: s.fleet.Pools[x.PoolID].Offers})
+			g.Others = append(
+				g.Others,
+				swap.OtherPlace{
+					Pool:   &s.fleet.Pools[x.PoolID].Pool,
+					Slot:   x.Slot,
+					Offers: s.fleet.Pools[x.PoolID].Offers,
+				},
+			)
 		}
 		for _, l := range x.Above() {
 			if !slices.Contains(g.Layers, l) {
@@ -54,7 +61,8 @@ func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.S
 	if place, _, ok := s.stock.PlaceOf(&p.Pool, m); ok && !plan.KeepSpare {
 		var size drive.Bytes
 		for i := range p.Spares {
-			if x := &p.Spares[i]; x.Size >= plan.Needs && s.stock.SpareOffered(&p.Pool, place, x) && (g.Spare == "" || x.Size < size) {
+			if x := &p.Spares[i]; x.Size >= plan.Needs && s.stock.SpareOffered(&p.Pool, place, x) &&
+				(g.Spare == "" || x.Size < size) {
 				g.Spare, size = x.Slot, x.Size
 			}
 		}
@@ -62,7 +70,8 @@ func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.S
 	return g, stock
 }
 
-// freeBay is an empty bay of the drive's own section, the nearest one, or of another enclosure; empty when none is known.
+// freeBay is an empty bay of the drive's own section, the nearest one, or of another enclosure; empty when none is
+// known.
 func (s *State) freeBay(h *fleet.Host, d *fleet.Drive, same bool) string {
 	if d.Section == "" {
 		return ""
@@ -95,13 +104,15 @@ func (s *State) freeBay(h *fleet.Host, d *fleet.Drive, same bool) string {
 // stockFor is an accepted drive that waits in a bay of the host and fits; the smallest of them.
 func (s *State) stockFor(plan swap.State, host string) (best *fleet.Drive) {
 	for key, d := range s.fleet.Drives {
-		if d.Host != host || !d.Present || d.Accepted.State != string(api.AcceptanceStatePassed) || s.Promised(key, plan.ID) != "" {
+		if d.Host != host || !d.Present || d.Accepted.State != string(api.AcceptanceStatePassed) ||
+			s.Promised(key, plan.ID) != "" {
 			continue
 		}
 		if why := plan.Unfit(*s.stock.SwapDrive(d)); why != "" {
 			continue
 		}
-		if best == nil || d.Desc.Capacity < best.Desc.Capacity || d.Desc.Capacity == best.Desc.Capacity && d.Desc.Serial < best.Desc.Serial {
+		if best == nil || d.Desc.Capacity < best.Desc.Capacity ||
+			d.Desc.Capacity == best.Desc.Capacity && d.Desc.Serial < best.Desc.Serial {
 			best = d
 		}
 	}

@@ -15,7 +15,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Take tells the swaps what a report says that concerns them: of its host, of drives that came, went or moved, and of pools (R5).
+// Take tells the swaps what a report says that concerns them: of its host, of drives that came, went or moved, and of
+// pools (R5).
 func (s *State) Take(c *fleet.Change) {
 	b, from, at := c.Batch, c.Host.Name, c.Report.At
 	if c.Back {
@@ -52,7 +53,11 @@ func (s *State) Tick(t *fleet.Tick) {
 func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	done := o.State == api.OrderStateDone
 	if w := s.SwapByID[o.SwapID]; w != nil {
-		_ = s.apply(b, w, swap.Event{Kind: swap.OrderDone, At: s.Clock.Now(), Order: o.Nth, Done: done, Outcome: o.Says})
+		_ = s.apply(
+			b,
+			w,
+			swap.Event{Kind: swap.OrderDone, At: s.Clock.Now(), Order: o.Nth, Done: done, Outcome: o.Says},
+		)
 	}
 	if c := s.CampaignByID[o.SwapID]; c != nil {
 		s.keepCampaign(b, c.Answered(s.Clock.Now(), done, o.Says))
@@ -85,7 +90,8 @@ func (s *State) movedToSwaps(b *store.Batch, host string, at time.Time) {
 func (s *State) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	p := s.fleet.Pools[poolID]
 	for _, w := range s.OpenSwaps() {
-		if p == nil || w.PoolID != poolID && !slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return x.PoolID == poolID }) {
+		if p == nil ||
+			w.PoolID != poolID && !slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return x.PoolID == poolID }) {
 			continue
 		}
 		view, margin, ok := s.seatsView(w)
@@ -103,7 +109,8 @@ func (s *State) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	}
 }
 
-// seatsView is what all pools of a swap show of it, the worst of each. ok is false while one of them is not there at all.
+// seatsView is what all pools of a swap show of it, the worst of each. ok is false while one of them is not there at
+// all.
 func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool) {
 	var views []swap.SeatView
 	ids := map[string]bool{}
@@ -145,7 +152,9 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	newest := w.BegunAt.Truncate(time.Second)
 	for id, c := range s.recoveries.Courses {
 		ours := w.New != nil && c.Report.Drive == w.New.Key()
-		mine := ours || c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain && c.Report.Drive == "" // one of another drive, as a spare that took over, is not
+		mine := ours ||
+			c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain &&
+				c.Report.Drive == "" // one of another drive, as a spare that took over, is not
 		at := c.Report.StartedAt
 		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
 			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable

@@ -13,7 +13,8 @@ import (
 	"lantern/internal/service/recoveries"
 )
 
-// Abandoned are the swaps that were given up, or that used up a spare: the newest of each place, in the order in which they ended.
+// Abandoned are the swaps that were given up, or that used up a spare: the newest of each place, in the order in which
+// they ended.
 func (s *State) Abandoned() (out []*Swap) {
 	newest := map[string]*Swap{}
 	for _, w := range s.SwapByID {
@@ -33,7 +34,12 @@ func (s *State) Abandoned() (out []*Swap) {
 
 func (s *State) UnderWay(out *api.Round) {
 	for _, w := range s.OpenSwaps() {
-		u := api.UnderWay{Kind: api.UnderWayKindSwap, Id: w.ID, Pool: w.Pool, Says: fmt.Sprintf("%s: swap of %s, led by %s: %s", w.Pool, w.Old.Tail(), w.Lead, w.Now().Title)}
+		u := api.UnderWay{
+			Kind: api.UnderWayKindSwap,
+			Id:   w.ID,
+			Pool: w.Pool,
+			Says: fmt.Sprintf("%s: swap of %s, led by %s: %s", w.Pool, w.Old.Tail(), w.Lead, w.Now().Title),
+		}
 		if len(w.Wrong) > 0 {
 			x := w.Wrong[0]
 			u.Alarm = fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
@@ -59,7 +65,17 @@ func (s *State) UnderWay(out *api.Round) {
 		if v.Stalled {
 			says += ", stalled: " + v.Why
 		}
-		out.Underway = append(out.Underway, api.UnderWay{Kind: api.UnderWayKindRecovery, Id: v.Id, Pool: v.Pool, Says: says, Share: v.Share, Finish: v.Finish})
+		out.Underway = append(
+			out.Underway,
+			api.UnderWay{
+				Kind:   api.UnderWayKindRecovery,
+				Id:     v.Id,
+				Pool:   v.Pool,
+				Says:   says,
+				Share:  v.Share,
+				Finish: v.Finish,
+			},
+		)
 	}
 }
 
@@ -67,9 +83,24 @@ func (s *State) UnderWay(out *api.Round) {
 func (s *State) Alarms() (out []notice.Matter) {
 	for _, w := range s.OpenSwaps() {
 		for _, x := range w.Wrong {
-			out = append(out, notice.Matter{Key: "alarm/" + w.ID + "/" + x.Key(), Kind: notice.Alarm, Severity: health.Dead, Host: w.Host, Pool: w.Pool, Bay: x.Bay, Drives: []string{x.Key()},
-				Says: leftWords(w, x),
-				Do:   fmt.Sprintf("Put %s back into %s, now. Touch nothing else.", x.Tail(), cmp.Or(x.Bay, "the bay it came from"))})
+			out = append(
+				out,
+				notice.Matter{
+					Key:      "alarm/" + w.ID + "/" + x.Key(),
+					Kind:     notice.Alarm,
+					Severity: health.Dead,
+					Host:     w.Host,
+					Pool:     w.Pool,
+					Bay:      x.Bay,
+					Drives:   []string{x.Key()},
+					Says:     leftWords(w, x),
+					Do: fmt.Sprintf(
+						"Put %s back into %s, now. Touch nothing else.",
+						x.Tail(),
+						cmp.Or(x.Bay, "the bay it came from"),
+					),
+				},
+			)
 		}
 	}
 	return out
@@ -79,5 +110,11 @@ func leftWords(w *Swap, x swap.Wrong) string {
 	if x.Key() == w.Old.Key() {
 		return fmt.Sprintf("%s left %s before its turn: %s", x.Tail(), cmp.Or(x.Bay, w.Host), x.Margin)
 	}
-	return fmt.Sprintf("%s left %s, and it is not the drive to pull (%s): %s", x.Tail(), cmp.Or(x.Bay, w.Host), w.Old.Tail(), x.Margin)
+	return fmt.Sprintf(
+		"%s left %s, and it is not the drive to pull (%s): %s",
+		x.Tail(),
+		cmp.Or(x.Bay, w.Host),
+		w.Old.Tail(),
+		x.Margin,
+	)
 }

@@ -15,8 +15,8 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// mattersBeside are what there is to tell of a swap's pool or host now that is not about the old drive: what is grave, and what
-// is about a whole section or a part of a shelf, however grave. That a pool fills up is none.
+// mattersBeside are what there is to tell of a swap's pool or host now that is not about the old drive: what is grave,
+// and what is about a whole section or a part of a shelf, however grave. That a pool fills up is none.
 func (s *State) mattersBeside(plan swap.State, now time.Time) (out []string) {
 	all := append(s.judging.DriveMatters(func(d *fleet.Drive, at fleet.Place) bool {
 		return d.Desc.Key() != plan.Old.Key() && (d.Host == plan.Host || at.Pool != nil && at.Pool.ID == plan.PoolID)
@@ -90,7 +90,8 @@ func (s *State) situation(plan swap.State) swap.Situation {
 		p.Everyone(func(_ string, m *pool.Member) {
 			v := verdicts[m.Drive].Verdict
 			other := s.fleet.Drives[m.Drive]
-			if other != nil && other != d && v.Gravity() >= health.Replace.Gravity() && v.Gravity() > worst.Verdict.Gravity() {
+			if other != nil && other != d && v.Gravity() >= health.Replace.Gravity() &&
+				v.Gravity() > worst.Verdict.Gravity() {
 				worst = swap.Grave{Tail: other.Tail(), Verdict: v}
 			}
 			if r := s.selftests.Runs[m.Drive]; r != nil && other != nil && other != d && r.EndedAt.IsZero() {
@@ -147,7 +148,8 @@ func (s *State) situation(plan swap.State) swap.Situation {
 		if other.Tail() == plan.Old.Tail() && other.Present {
 			twin = fleet.PlaceWords(other)
 		}
-		if other.Host == plan.Host && !other.Present && !other.Replaced && !began.IsZero() && other.SeenAt.After(began) {
+		if other.Host == plan.Host && !other.Present && !other.Replaced && !began.IsZero() &&
+			other.SeenAt.After(began) {
 			if p, m, _ := s.fleet.Member(key); p != nil && m.State != pool.Out {
 				away = append(away, fmt.Sprintf("%s of %s", other.Tail(), p.Name))
 			}

@@ -17,7 +17,8 @@ import (
 	"lantern/internal/service/stock"
 )
 
-// State is the swaps and the campaigns made of them. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is the swaps and the campaigns made of them. It has no lock of its own: whoever calls its methods holds the
+// lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -37,8 +38,30 @@ type State struct {
 }
 
 // New makes a State in which nothing is known yet.
-func New(l *ledger.Ledger, fleetState *fleet.State, peopleState *people.State, recoveriesState *recoveries.State, judgingState *judging.State, ordersState *orders.State, progressState *progress.State, baysState *bays.State, selftestsState *selftests.State, stockState *stock.State) *State {
-	return &State{Ledger: l, fleet: fleetState, people: peopleState, recoveries: recoveriesState, judging: judgingState, orders: ordersState, progress: progressState, bays: baysState, selftests: selftestsState, stock: stockState}
+func New(
+	l *ledger.Ledger,
+	fleetState *fleet.State,
+	peopleState *people.State,
+	recoveriesState *recoveries.State,
+	judgingState *judging.State,
+	ordersState *orders.State,
+	progressState *progress.State,
+	baysState *bays.State,
+	selftestsState *selftests.State,
+	stockState *stock.State,
+) *State {
+	return &State{
+		Ledger:     l,
+		fleet:      fleetState,
+		people:     peopleState,
+		recoveries: recoveriesState,
+		judging:    judgingState,
+		orders:     ordersState,
+		progress:   progressState,
+		bays:       baysState,
+		selftests:  selftestsState,
+		stock:      stockState,
+	}
 }
 
 // Service is what others call at any time: its methods take the lock.

@@ -91,8 +91,8 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	return nil
 }
 
-// trace differs between two states when something happened that must be on record. Checks count with their results only:
-// they tell of the newest report each time.
+// trace differs between two states when something happened that must be on record. Checks count with their results
+// only: they tell of the newest report each time.
 func trace(s swap.State) string {
 	results := func(in []record.Check) (out []record.Check) {
 		for _, c := range in {
@@ -119,7 +119,16 @@ func (s *State) passOn(b *store.Batch, w *Swap, o swap.Order, e swap.Event) {
 		}
 		return
 	}
-	out := api.Order{Host: w.Host, Kind: api.OrderKind(o.Kind), By: e.By, Pool: w.PoolID, Slot: w.Slot, Slots: o.Slots, Drive: wire.Identity(o.Drive), Spare: o.Spare}
+	out := api.Order{
+		Host:  w.Host,
+		Kind:  api.OrderKind(o.Kind),
+		By:    e.By,
+		Pool:  w.PoolID,
+		Slot:  w.Slot,
+		Slots: o.Slots,
+		Drive: wire.Identity(o.Drive),
+		Spare: o.Spare,
+	}
 	if o.Kind.Writes() {
 		out.NeedsBytes = int64(w.Needs)
 		if o.Seat.PoolID != "" {
@@ -148,7 +157,8 @@ func (s *State) passOn(b *store.Batch, w *Swap, o swap.Order, e swap.Event) {
 	s.orders.Give(b, &orders.Order{SwapID: w.ID, Nth: o.Number, Order: out})
 }
 
-// PlanSwap prepares the replacement of a drive. Nothing is touched. A plan of the same drive that is open is given again.
+// PlanSwap prepares the replacement of a drive. Nothing is touched. A plan of the same drive that is open is given
+// again.
 func (s *Service) PlanSwap(by, name string) (api.Swap, error) {
 	return s.PlanSwapOf(by, api.PlanSwap{Drive: name})
 }
@@ -170,7 +180,15 @@ func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare
 	for _, w := range s.OpenSwaps() {
 		if w.Old.Key() == key {
 			if w.Needs < needs {
-				return api.Swap{}, problem.New(409, "swap-open", "Abandon it first.", "A swap of %s is planned by %s, for a new drive of only %d bytes.", d.Tail(), w.Lead, w.Needs)
+				return api.Swap{}, problem.New(
+					409,
+					"swap-open",
+					"Abandon it first.",
+					"A swap of %s is planned by %s, for a new drive of only %d bytes.",
+					d.Tail(),
+					w.Lead,
+					w.Needs,
+				)
 			}
 			if _, _, err := s.refresh(w, keepSpare); err != nil {
 				return api.Swap{}, err
@@ -209,7 +227,8 @@ func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*sw
 	}
 	p, m := seats[0].Pool, seats[0].Member
 	for _, x := range seats {
-		if x.Group != "" || slices.ContainsFunc(x.Pool.Logs, func(l pool.Member) bool { return l.Slot == x.Member.Slot }) {
+		if x.Group != "" ||
+			slices.ContainsFunc(x.Pool.Logs, func(l pool.Member) bool { return l.Slot == x.Member.Slot }) {
 			p, m = x.Pool, x.Member
 			break
 		}
@@ -218,8 +237,18 @@ func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*sw
 	if host == "" {
 		host = d.Host
 	}
-	plan := swap.State{Pool: p.Name, PoolID: p.ID, Slot: m.Slot, Host: host, Old: *s.stock.SwapDrive(d),
-		OldGone: !d.Present, Needs: max(m.Needs, needs), Asked: needs, KeepSpare: keepSpare, Members: swap.Carrying(&p.Pool)}
+	plan := swap.State{
+		Pool:      p.Name,
+		PoolID:    p.ID,
+		Slot:      m.Slot,
+		Host:      host,
+		Old:       *s.stock.SwapDrive(d),
+		OldGone:   !d.Present,
+		Needs:     max(m.Needs, needs),
+		Asked:     needs,
+		KeepSpare: keepSpare,
+		Members:   swap.Carrying(&p.Pool),
+	}
 	plan.Old.Ill = ""
 	if place, _, ok := s.stock.PlaceOf(&p.Pool, m); ok {
 		plan.Needs, plan.AtMost = max(plan.Needs, place.Needs), place.AtMost
@@ -248,8 +277,9 @@ func (s *State) Owed(w *Swap) swap.Debt {
 	})
 }
 
-// refresh composes a plan again from the newest facts, until it begins, and returns how it differs from the plan that was shown. Where no
-// plan can be composed any more, the old one stays to be looked at, and stale says why it must not begin.
+// refresh composes a plan again from the newest facts, until it begins, and returns how it differs from the plan that
+// was shown. Where no plan can be composed any more, the old one stays to be looked at, and stale says why it must not
+// begin.
 func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err error) {
 	d := s.fleet.Drives[w.Old.Key()]
 	if w.Phase != swap.Planned || d == nil {
@@ -265,7 +295,11 @@ func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err e
 			early = x.Early.Key()
 		}
 		x.Recipe.Why = nil
-		return string(ledger.Document([]any{x.Recipe, x.Slot, x.Host, x.Seats, x.Margin, x.Needs, x.AtMost, x.Old.Bay, x.KeepSpare, early}))
+		return string(
+			ledger.Document(
+				[]any{x.Recipe, x.Slot, x.Host, x.Seats, x.Margin, x.Needs, x.AtMost, x.Old.Bay, x.KeepSpare, early},
+			),
+		)
 	}
 	if leads(*fresh) == leads(w.State) {
 		return nil, nil, nil
@@ -297,15 +331,30 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 			return api.Swap{}, stale
 		}
 		if len(differs) > 0 {
-			return api.Swap{}, problem.New(409, "plan-changed", "Look at it, and begin again if it is still right: lantern swap show "+w.Old.Tail(), "The plan changed since it was last shown: %s.", strings.Join(differs, "; "))
+			return api.Swap{}, problem.New(
+				409,
+				"plan-changed",
+				"Look at it, and begin again if it is still right: lantern swap show "+w.Old.Tail(),
+				"The plan changed since it was last shown: %s.",
+				strings.Join(differs, "; "),
+			)
 		}
 	}
 	if match != "" && match != "*" && match != ETag(w.version) {
 		// Who says again what was done already is told how it stands: the first answer may have been lost on its way.
-		if next, orders, err := swap.Apply(w.State, e); err == nil && len(orders) == 0 && trace(next) == trace(w.State) {
+		if next, orders, err := swap.Apply(
+			w.State,
+			e,
+		); err == nil && len(orders) == 0 &&
+			trace(next) == trace(w.State) {
 			return s.ViewSwap(w), nil
 		}
-		return api.Swap{}, problem.New(412, "swap-changed", "Look at it again before you go on.", "The swap has changed since you looked.")
+		return api.Swap{}, problem.New(
+			412,
+			"swap-changed",
+			"Look at it again before you go on.",
+			"The swap has changed since you looked.",
+		)
 	}
 	b := &store.Batch{}
 	before := w.State
@@ -338,7 +387,16 @@ func ETag(version int) string { return fmt.Sprintf(`"%d"`, version) }
 // BeginSwap starts a planned swap if no check stops it.
 func (s *Service) BeginSwap(by, id, match string, req api.BeginSwap) (api.Swap, error) {
 	return s.act(id, match, func(w *Swap) swap.Event {
-		return swap.Event{Kind: swap.BeginIt, At: s.Clock.Now(), By: by, Reason: req.Reason, Backup: req.Backup.Time, NoBackup: req.NoBackup, TypedPool: strings.TrimSpace(req.Pool), Checks: swap.Checks(s.situation(w.State))}
+		return swap.Event{
+			Kind:      swap.BeginIt,
+			At:        s.Clock.Now(),
+			By:        by,
+			Reason:    req.Reason,
+			Backup:    req.Backup.Time,
+			NoBackup:  req.NoBackup,
+			TypedPool: strings.TrimSpace(req.Pool),
+			Checks:    swap.Checks(s.situation(w.State)),
+		}
 	})
 }
 
@@ -351,7 +409,8 @@ func (s *Service) ConfirmSwap(by, id, match string, req api.ConfirmTail) (api.Sw
 	})
 }
 
-// newcomer is the new drive that waits to be confirmed, as it is known now, and what was looked at of it; nil when none waits.
+// newcomer is the new drive that waits to be confirmed, as it is known now, and what was looked at of it; nil when none
+// waits.
 func (s *State) newcomer(w *Swap) (*swap.Drive, []record.Check) {
 	if w.Phase != swap.Confirm || w.New == nil {
 		return nil, nil
@@ -383,7 +442,13 @@ func (s *Service) LeadSwap(by, id, match string, req api.LeadSwap) (api.Swap, er
 		}
 	}
 	return s.act(id, match, func(*Swap) swap.Event {
-		return swap.Event{Kind: swap.LeadIt, At: s.Clock.Now(), By: by, To: cmp.Or(strings.TrimSpace(req.To), by), Reason: req.Reason}
+		return swap.Event{
+			Kind:   swap.LeadIt,
+			At:     s.Clock.Now(),
+			By:     by,
+			To:     cmp.Or(strings.TrimSpace(req.To), by),
+			Reason: req.Reason,
+		}
 	})
 }
 

@@ -6,7 +6,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo plays those swaps again from their events in the store, and reads those campaigns again, that are in a batch which was not written.
+// Undo plays those swaps again from their events in the store, and reads those campaigns again, that are in a batch
+// which was not written.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, e := range store.Of[store.SwapEvent](b) {

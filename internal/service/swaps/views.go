@@ -14,15 +14,56 @@ import (
 )
 
 func viewSwapDrive(d swap.Drive) api.SwapDrive {
-	return api.SwapDrive{Key: d.Key(), Tail: d.Tail(), Model: d.Model, Serial: d.Serial, CapacityBytes: int64(d.Capacity), Bay: d.Bay}
+	return api.SwapDrive{
+		Key:           d.Key(),
+		Tail:          d.Tail(),
+		Model:         d.Model,
+		Serial:        d.Serial,
+		CapacityBytes: int64(d.Capacity),
+		Bay:           d.Bay,
+	}
 }
 
 func (s *State) ViewSwap(w *Swap) api.Swap {
-	out := api.Swap{Id: w.ID, Version: w.version, Phase: api.SwapPhase(w.Phase), Open: w.Phase.Open(), Pool: w.Pool, Slot: w.Slot, Host: w.Host,
-		Old: viewSwapDrive(w.Old), OldGone: w.OldGone, NeedsBytes: int64(w.Needs), AtMostBytes: int64(w.AtMost), Lead: w.Lead, Refused: w.Refused, RefusedTail: w.RefusedTail,
-		Checks: []api.Check{}, Closing: stock.ViewChecks(w.Closing), Steps: []api.Step{}, Log: stock.ViewLog(w.Log), Recipe: w.Recipe.Name, Why: w.Recipe.Why, Into: w.Recipe.Into,
-		Held: w.Held, Hold: w.Hold, Stuck: w.Stuck, Loses: w.Loses, Backup: w.Backup, Gate: stock.ViewChecks(w.Gate), Began: stock.ViewChecks(w.Began), Admitted: stock.ViewChecks(w.Admitted),
-		PlannedAt: w.PlannedAt, BegunAt: w.BegunAt, EndedAt: w.EndedAt, Places: s.viewSeats(w), ByHand: w.Recipe.Hand, Spare: w.Recipe.Spare}
+	out := api.Swap{
+		Id:      w.ID,
+		Version: w.version,
+		Phase:   api.SwapPhase(w.Phase),
+		Open:    w.Phase.Open(),
+		Pool:    w.Pool,
+		Slot:    w.Slot,
+		Host:    w.Host,
+		Old: viewSwapDrive(
+			w.Old,
+		),
+		OldGone:     w.OldGone,
+		NeedsBytes:  int64(w.Needs),
+		AtMostBytes: int64(w.AtMost),
+		Lead:        w.Lead,
+		Refused:     w.Refused,
+		RefusedTail: w.RefusedTail,
+		Checks:      []api.Check{},
+		Closing:     stock.ViewChecks(w.Closing),
+		Steps:       []api.Step{},
+		Log:         stock.ViewLog(w.Log),
+		Recipe:      w.Recipe.Name,
+		Why:         w.Recipe.Why,
+		Into:        w.Recipe.Into,
+		Held:        w.Held,
+		Hold:        w.Hold,
+		Stuck:       w.Stuck,
+		Loses:       w.Loses,
+		Backup:      w.Backup,
+		Gate:        stock.ViewChecks(w.Gate),
+		Began:       stock.ViewChecks(w.Began),
+		Admitted:    stock.ViewChecks(w.Admitted),
+		PlannedAt:   w.PlannedAt,
+		BegunAt:     w.BegunAt,
+		EndedAt:     w.EndedAt,
+		Places:      s.viewSeats(w),
+		ByHand:      w.Recipe.Hand,
+		Spare:       w.Recipe.Spare,
+	}
 	if w.Phase == swap.Planned {
 		out.Checks = stock.ViewChecks(swap.Checks(s.situation(w.State)))
 	}
@@ -41,7 +82,8 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 		says += " Without it, " + w.Pool + ": " + x.Margin.String() + "."
 		old := x.Key() == w.Old.Key()
 		if old && w.Phase != swap.Planned {
-			says += " If it died, go on without it, with a reason: lantern swap next " + x.Tail() + " --reason \"it died\"."
+			says += " If it died, go on without it, with a reason: lantern swap next " + x.Tail() + " --reason " +
+				"\"it died\"."
 		} else if old {
 			says += " If it died, begin with a reason."
 		}
@@ -56,8 +98,22 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 		case i == rank:
 			state = api.StepStateNow
 		}
-		out.Steps = append(out.Steps, api.Step{Phase: string(st.Phase), Kind: api.StepKind(st.Kind), Title: st.Title, What: st.What, Why: st.Why, Expect: st.Expect,
-			Needs: st.Needs, Takes: s.takes(w, st), IfNot: st.IfNot, Acts: st.Acts && !(w.Begun || w.Ordered), State: state})
+		out.Steps = append(
+			out.Steps,
+			api.Step{
+				Phase:  string(st.Phase),
+				Kind:   api.StepKind(st.Kind),
+				Title:  st.Title,
+				What:   st.What,
+				Why:    st.Why,
+				Expect: st.Expect,
+				Needs:  st.Needs,
+				Takes:  s.takes(w, st),
+				IfNot:  st.IfNot,
+				Acts:   st.Acts && !(w.Begun || w.Ordered),
+				State:  state,
+			},
+		)
 	}
 	if c := s.recoveries.Courses[w.Recovery]; c != nil {
 		out.Recovery = s.progress.ViewRecovery(c, w.Phase.Open())
@@ -86,7 +142,12 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 }
 
 // awaited are the kinds of recovery that a step waits for.
-var awaited = map[swap.Phase][]string{swap.Recover: {"resilver", "rebuild", "rebalance"}, swap.Refill: {"rebalance"}, swap.Drain: {"drain"}, swap.Scrub: {"scrub"}}
+var awaited = map[swap.Phase][]string{
+	swap.Recover: {"resilver", "rebuild", "rebalance"},
+	swap.Refill:  {"rebalance"},
+	swap.Drain:   {"drain"},
+	swap.Scrub:   {"scrub"},
+}
 
 // takes is how long a step usually takes: from this pool's own past where there is one.
 func (s *State) takes(w *Swap, st swap.Step) string {

@@ -59,12 +59,27 @@ func (s *State) WaitsIn(key string) (lead string, waits bool) {
 func (s *State) Leads(person string) error {
 	for _, w := range s.OpenSwaps() {
 		if w.Lead == person {
-			return problem.New(409, "leads-swap", "Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …", "%s leads the swap of %s in %s.", person, w.Old.Tail(), w.Pool)
+			return problem.New(
+				409,
+				"leads-swap",
+				"Take the lead over first: lantern swap lead "+w.Old.Tail()+" --reason …",
+				"%s leads the swap of %s in %s.",
+				person,
+				w.Old.Tail(),
+				w.Pool,
+			)
 		}
 	}
 	for _, c := range s.CampaignByID {
 		if c.Lead == person && c.State.Open() {
-			return problem.New(409, "leads-campaign", "It goes on only with them; let them end or abandon it first.", "%s leads the campaign in %s.", person, c.Pool)
+			return problem.New(
+				409,
+				"leads-campaign",
+				"It goes on only with them; let them end or abandon it first.",
+				"%s leads the campaign in %s.",
+				person,
+				c.Pool,
+			)
 		}
 	}
 	return nil
@@ -73,7 +88,8 @@ func (s *State) Leads(person string) error {
 // Promised says to the swap of which old drive another was promised, if not to this one.
 func (s *State) Promised(key, id string) string {
 	for _, w := range s.OpenSwaps() {
-		if w.ID != id && w.Phase != swap.Planned && (w.New != nil && w.New.Key() == key || w.Early != nil && w.Early.Key() == key) {
+		if w.ID != id && w.Phase != swap.Planned &&
+			(w.New != nil && w.New.Key() == key || w.Early != nil && w.Early.Key() == key) {
 			return w.Old.Tail()
 		}
 	}

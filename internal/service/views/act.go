@@ -21,20 +21,50 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		return api.Order{}, err
 	}
 	if a.Action == api.PoolActionActionForget {
-		return api.Order{Kind: "forget", Host: p.Reporter, State: api.OrderStateDone, By: by, Pool: p.ID, At: s.Clock.Now(), Says: p.Name + " is forgotten"}, s.fleet.ForgetPool(by, p)
+		return api.Order{
+				Kind:  "forget",
+				Host:  p.Reporter,
+				State: api.OrderStateDone,
+				By:    by,
+				Pool:  p.ID,
+				At:    s.Clock.Now(),
+				Says:  p.Name + " is forgotten",
+			}, s.fleet.ForgetPool(
+				by,
+				p,
+			)
 	}
 	if says, do := p.Trouble(); !p.Known() {
 		return api.Order{}, problem.New(409, "pool-unknown", do, "%s.", says)
 	}
 	if h := s.fleet.Hosts[p.Reporter]; h == nil || s.fleet.Late(h, s.Clock.Now()) {
-		return api.Order{}, problem.New(409, "host-quiet", "Bring its agent back first.", "%s does not report, so nothing can be ordered there.", p.Reporter)
+		return api.Order{}, problem.New(
+			409,
+			"host-quiet",
+			"Bring its agent back first.",
+			"%s does not report, so nothing can be ordered there.",
+			p.Reporter,
+		)
 	}
 	o := &orders.Order{Order: api.Order{Host: p.Reporter, Kind: api.OrderKind(a.Action), By: by, Pool: p.ID}}
 	if p.Watched {
-		return api.Order{}, problem.New(409, "not-offered", "Use the pool system's own tool; what comes of it shows here.", "%s is watch only: it takes no orders.", p.Name)
+		return api.Order{}, problem.New(
+			409,
+			"not-offered",
+			"Use the pool system's own tool; what comes of it shows here.",
+			"%s is watch only: it takes no orders.",
+			p.Name,
+		)
 	}
 	if !slices.Contains(p.Offers, string(a.Action)) {
-		return api.Order{}, problem.New(409, "not-offered", "It offers: "+strings.Join(p.Offers, ", ")+".", "%s offers no %s.", p.Name, a.Action)
+		return api.Order{}, problem.New(
+			409,
+			"not-offered",
+			"It offers: "+strings.Join(p.Offers, ", ")+".",
+			"%s offers no %s.",
+			p.Name,
+			a.Action,
+		)
 	}
 	switch a.Action {
 	case api.PoolActionActionPriority:
@@ -52,12 +82,25 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 			m, _, _ := p.Slot(slot)
 			d := s.fleet.Drives[m.Drive]
 			if d == nil || !d.Present {
-				return api.Order{}, problem.New(409, "no-member", "A drive that does not answer is replaced, not drained.", "The drive at place %s does not answer.", slot)
+				return api.Order{}, problem.New(
+					409,
+					"no-member",
+					"A drive that does not answer is replaced, not drained.",
+					"The drive at place %s does not answer.",
+					slot,
+				)
 			}
 			o.Order.Slot, o.Order.Drive, o.Host = slot, wire.Identity(d.Desc.Identity), d.Host
 		}
 		if len(p.Running) > 0 {
-			return api.Order{}, problem.New(409, "recovering", "Wait until it has ended.", "A %s is running in %s.", s.recoveries.Courses[p.Running[0]].Report.Kind, p.Name)
+			return api.Order{}, problem.New(
+				409,
+				"recovering",
+				"Wait until it has ended.",
+				"A %s is running in %s.",
+				s.recoveries.Courses[p.Running[0]].Report.Kind,
+				p.Name,
+			)
 		}
 	case api.PoolActionActionStop, api.PoolActionActionNudge, api.PoolActionActionGrow:
 	case api.PoolActionActionAdmit:
@@ -68,17 +111,50 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		inUse, _ := s.fleet.NotFree(d)
 		switch {
 		case !d.Desc.TailMatches(a.Tail):
-			return api.Order{}, problem.New(409, "wrong-tail", "Read the label; nothing was written.", "%q is not the label tail of %s.", a.Tail, d.Tail())
+			return api.Order{}, problem.New(
+				409,
+				"wrong-tail",
+				"Read the label; nothing was written.",
+				"%q is not the label tail of %s.",
+				a.Tail,
+				d.Tail(),
+			)
 		case inUse != "":
-			return api.Order{}, problem.New(409, "drive-refused", "Put in another drive.", "%s cannot be used: %s.", d.Tail(), inUse)
+			return api.Order{}, problem.New(
+				409,
+				"drive-refused",
+				"Put in another drive.",
+				"%s cannot be used: %s.",
+				d.Tail(),
+				inUse,
+			)
 		case s.stock.AcceptanceOf(d.Desc.Key()) != nil:
-			return api.Order{}, problem.New(409, "drive-refused", "Wait until it has passed.", "%s is being tested, and not accepted yet.", d.Tail())
+			return api.Order{}, problem.New(
+				409,
+				"drive-refused",
+				"Wait until it has passed.",
+				"%s is being tested, and not accepted yet.",
+				d.Tail(),
+			)
 		case s.swaps.Promised(d.Desc.Key(), "") != "":
-			return api.Order{}, problem.New(409, "drive-refused", "Put in another drive.", "%s is promised to the swap of %s.", d.Tail(), s.swaps.Promised(d.Desc.Key(), ""))
+			return api.Order{}, problem.New(
+				409,
+				"drive-refused",
+				"Put in another drive.",
+				"%s is promised to the swap of %s.",
+				d.Tail(),
+				s.swaps.Promised(d.Desc.Key(), ""),
+			)
 		}
 		o.Host, o.Order.Drive = d.Host, wire.Identity(d.Desc.Identity)
 	default:
-		return api.Order{}, problem.New(422, "unknown-action", "It is one of scrub, rebalance, drain, admit, nudge, grow, stop, priority.", "%q is no action.", a.Action)
+		return api.Order{}, problem.New(
+			422,
+			"unknown-action",
+			"It is one of scrub, rebalance, drain, admit, nudge, grow, stop, priority.",
+			"%q is no action.",
+			a.Action,
+		)
 	}
 	b := &store.Batch{}
 	s.orders.Give(b, o)

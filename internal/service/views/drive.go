@@ -22,12 +22,18 @@ import (
 // mostHappenings bounds what is told of one drive's past.
 const mostHappenings = 200
 
-// happenings are what happened to a drive: where it came and went, its self-tests, swaps, and counters that began anew; the
-// newest first.
+// happenings are what happened to a drive: where it came and went, its self-tests, swaps, and counters that began anew;
+// the newest first.
 func (s *State) happenings(d *fleet.Drive) []api.Happening {
 	out := []api.Happening{}
 	key := d.Desc.Key()
-	rows, err := store.Newest[store.Event](s.Store, mostHappenings, "subject = ? and kind = ?", key, string(api.EventKindDrive))
+	rows, err := store.Newest[store.Event](
+		s.Store,
+		mostHappenings,
+		"subject = ? and kind = ?",
+		key,
+		string(api.EventKindDrive),
+	)
 	if err != nil {
 		s.Log.Error("what happened to a drive cannot be read", "drive", key, "error", err)
 	}
@@ -43,7 +49,14 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 		if json.Unmarshal(l.Doc, &f) != nil || f.Verdict == health.Sound {
 			continue // a remark is no event
 		}
-		out = append(out, api.Happening{At: l.At, Kind: api.HappeningKindFinding, Says: fmt.Sprintf("%s %s: %s", l.Rule, l.Turn, f.Says)})
+		out = append(
+			out,
+			api.Happening{
+				At:   l.At,
+				Kind: api.HappeningKindFinding,
+				Says: fmt.Sprintf("%s %s: %s", l.Rule, l.Turn, f.Says),
+			},
+		)
 	}
 	hours := d.Record["power_on_hours"]
 	now, _ := hours.Last()
@@ -52,7 +65,15 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 		if at.IsZero() {
 			continue // the drive does not say how old it is
 		}
-		out = append(out, api.Happening{At: at, Kind: api.HappeningKindTest, Says: fmt.Sprintf("%s self-test: %s", t.Kind, t.Result), About: about})
+		out = append(
+			out,
+			api.Happening{
+				At:    at,
+				Kind:  api.HappeningKindTest,
+				Says:  fmt.Sprintf("%s self-test: %s", t.Kind, t.Result),
+				About: about,
+			},
+		)
 	}
 	for _, m := range drive.Catalogue {
 		if m.Kind != drive.Counter {
@@ -71,10 +92,24 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 		}
 		what := strings.Trim(fmt.Sprintf("in %s, slot %s", w.Pool, w.Slot), " ")
 		if !w.BegunAt.IsZero() {
-			out = append(out, api.Happening{At: w.BegunAt, Kind: api.HappeningKindSwap, Says: "a swap begins in which it " + as + ", " + what})
+			out = append(
+				out,
+				api.Happening{
+					At:   w.BegunAt,
+					Kind: api.HappeningKindSwap,
+					Says: "a swap begins in which it " + as + ", " + what,
+				},
+			)
 		}
 		if !w.EndedAt.IsZero() {
-			out = append(out, api.Happening{At: w.EndedAt, Kind: api.HappeningKindSwap, Says: fmt.Sprintf("that swap is %s, %s", w.Phase, what)})
+			out = append(
+				out,
+				api.Happening{
+					At:   w.EndedAt,
+					Kind: api.HappeningKindSwap,
+					Says: fmt.Sprintf("that swap is %s, %s", w.Phase, what),
+				},
+			)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b api.Happening) int {
@@ -97,11 +132,33 @@ func (s *Service) Drive(name string) (api.Drive, error) {
 func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive {
 	key := d.Desc.Key()
 	j := s.judging.Judge()[key]
-	out := api.Drive{Key: key, Tail: d.Tail(), Identity: wire.Identity(d.Desc.Identity), Firmware: d.Desc.Firmware, Medium: string(d.Desc.Medium),
-		RotationRpm: d.Desc.RotationRPM, FormFactor: d.Desc.FormFactor, CapacityBytes: int64(d.Desc.Capacity),
-		LogicalSectorBytes: int(d.Desc.LogicalSector), PhysicalSectorBytes: int(d.Desc.PhysicalSector), Host: d.Host, Path: d.Path,
-		Bay: d.BayName(), BayConfirmed: d.Section != "" && d.How.Sure(), BayHow: string(d.How), Role: api.DriveRoleNone, Holds: d.Holds, Present: d.Present, SeenAt: d.SeenAt, FirstSeenAt: d.FirstAt,
-		ReadAt: d.Reading.At, Verdict: api.Verdict(j.Verdict), Findings: []api.Finding{}}
+	out := api.Drive{
+		Key:           key,
+		Tail:          d.Tail(),
+		Identity:      wire.Identity(d.Desc.Identity),
+		Firmware:      d.Desc.Firmware,
+		Medium:        string(d.Desc.Medium),
+		RotationRpm:   d.Desc.RotationRPM,
+		FormFactor:    d.Desc.FormFactor,
+		CapacityBytes: int64(d.Desc.Capacity),
+		LogicalSectorBytes: int(
+			d.Desc.LogicalSector,
+		),
+		PhysicalSectorBytes: int(d.Desc.PhysicalSector),
+		Host:                d.Host,
+		Path:                d.Path,
+		Bay:                 d.BayName(),
+		BayConfirmed:        d.Section != "" && d.How.Sure(),
+		BayHow:              string(d.How),
+		Role:                api.DriveRoleNone,
+		Holds:               d.Holds,
+		Present:             d.Present,
+		SeenAt:              d.SeenAt,
+		FirstSeenAt:         d.FirstAt,
+		ReadAt:              d.Reading.At,
+		Verdict:             api.Verdict(j.Verdict),
+		Findings:            []api.Finding{},
+	}
 	if d.Present {
 		if h := s.fleet.Hosts[d.Host]; h != nil {
 			out.SeenAt = h.SeenAt
@@ -159,7 +216,13 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	out.Siblings = s.judging.BatchOf(d)
 	out.Places, out.Paths, out.Layout = s.fleet.ViewPlaces(key), d.Paths, d.Layout
 	out.Testing, out.Busy = d.Reading.Testing, d.Busy
-	out.SelfTests, _ = s.selftests.DriveTests(d, at, s.selftests.CorePlans(nil, ""), s.selftests.TestIndex()[key], s.Clock.Now())
+	out.SelfTests, _ = s.selftests.DriveTests(
+		d,
+		at,
+		s.selftests.CorePlans(nil, ""),
+		s.selftests.TestIndex()[key],
+		s.Clock.Now(),
+	)
 	if d.Failed != nil {
 		out.FailedAt = *d.Failed
 	}
@@ -198,14 +261,28 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 	}
 	m, ok := drive.MetricByName(drive.MetricName(metric))
 	if !ok {
-		return api.Trend{}, problem.New(404, "no-metric", "A drive's page lists those it has.", "There is no metric %q.", metric)
+		return api.Trend{}, problem.New(
+			404,
+			"no-metric",
+			"A drive's page lists those it has.",
+			"There is no metric %q.",
+			metric,
+		)
 	}
 	if hours <= 0 {
 		hours = 30 * 24
 	}
 	since := s.Clock.Now().Add(-time.Duration(hours) * time.Hour)
-	out := api.Trend{Drive: d.Desc.Key(), Tail: d.Tail(), Metric: metric, Unit: m.Unit, Means: m.Means, MeansNot: m.MeansNot, Source: d.Source(m.Name),
-		Resets: []time.Time{}}
+	out := api.Trend{
+		Drive:    d.Desc.Key(),
+		Tail:     d.Tail(),
+		Metric:   metric,
+		Unit:     m.Unit,
+		Means:    m.Means,
+		MeansNot: m.MeansNot,
+		Source:   d.Source(m.Name),
+		Resets:   []time.Time{},
+	}
 	series, err := s.readings.Series(d.Desc.Key(), m.Name, since)
 	if err != nil {
 		return out, err

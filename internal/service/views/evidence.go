@@ -22,14 +22,27 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 	defer s.mu.Unlock()
 	w := s.swaps.SwapByID[id]
 	if w == nil {
-		return api.SwapReport{}, problem.New(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
+		return api.SwapReport{}, problem.New(
+			404,
+			"no-swap",
+			"List them with: lantern swap list",
+			"There is no swap %q.",
+			id,
+		)
 	}
 	now := s.Clock.Now()
 	end := w.EndedAt
 	if end.IsZero() {
 		end = now
 	}
-	out := api.SwapReport{Practice: s.fleet.Practice, Swap: s.swaps.ViewSwap(w), WrittenAt: now, Steps: []api.StepTaken{}, Margins: []api.MarginStood{}, People: []string{}}
+	out := api.SwapReport{
+		Practice:  s.fleet.Practice,
+		Swap:      s.swaps.ViewSwap(w),
+		WrittenAt: now,
+		Steps:     []api.StepTaken{},
+		Margins:   []api.MarginStood{},
+		People:    []string{},
+	}
 	titles := map[swap.Phase]string{}
 	for _, st := range w.Steps() {
 		titles[st.Phase] = st.Title
@@ -40,7 +53,15 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 			until = w.Visited[i+1].At
 		}
 		if v.Phase.Open() {
-			out.Steps = append(out.Steps, api.StepTaken{Phase: string(v.Phase), Title: titles[v.Phase], From: v.At, Seconds: until.Sub(v.At).Seconds()})
+			out.Steps = append(
+				out.Steps,
+				api.StepTaken{
+					Phase:   string(v.Phase),
+					Title:   titles[v.Phase],
+					From:    v.At,
+					Seconds: until.Sub(v.At).Seconds(),
+				},
+			)
 		}
 	}
 	for i, m := range w.Margins {
@@ -48,7 +69,10 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 		if i+1 < len(w.Margins) {
 			until = w.Margins[i+1].At
 		}
-		out.Margins = append(out.Margins, api.MarginStood{Margin: wire.Margin(m.Margin, m.Known), From: m.At, Seconds: until.Sub(m.At).Seconds()})
+		out.Margins = append(
+			out.Margins,
+			api.MarginStood{Margin: wire.Margin(m.Margin, m.Known), From: m.At, Seconds: until.Sub(m.At).Seconds()},
+		)
 	}
 	for _, e := range w.Log {
 		if e.Who != record.Seen && !slices.Contains(out.People, e.Who) {
@@ -76,8 +100,8 @@ type EvidenceFile struct {
 	Bytes []byte
 }
 
-// Evidence is what the return of a drive under warranty is argued with: what it is, what was found and since when, every
-// reading, every self-test, the pages that could not be read as they came, and the record of its swap.
+// Evidence is what the return of a drive under warranty is argued with: what it is, what was found and since when,
+// every reading, every self-test, the pages that could not be read as they came, and the record of its swap.
 func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err error) {
 	r, err := s.Report(id)
 	if err != nil {
@@ -100,7 +124,15 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 	if s.fleet.Practice.Pool != "" {
 		fmt.Fprintf(&sum, "PRACTICE on a copy of %s: none of this happened.\n\n", s.fleet.Practice.Pool)
 	}
-	fmt.Fprintf(&sum, "%s, serial %s\nWWN %s, firmware %s, %d bytes\n", d.Desc.Model, d.Desc.Serial, d.Desc.WWN, d.Desc.Firmware, uint64(d.Desc.Capacity))
+	fmt.Fprintf(
+		&sum,
+		"%s, serial %s\nWWN %s, firmware %s, %d bytes\n",
+		d.Desc.Model,
+		d.Desc.Serial,
+		d.Desc.WWN,
+		d.Desc.Firmware,
+		uint64(d.Desc.Capacity),
+	)
 	if p, ok := d.Record["power_on_hours"].Last(); ok {
 		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
 	}

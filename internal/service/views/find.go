@@ -21,13 +21,27 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	}
 	metric := drive.MetricName(strings.TrimPrefix(f.Sort, "-"))
 	if _, ok := drive.MetricByName(metric); !ok && metric != "" && metric != "verdict" && metric != "place" {
-		return api.DrivePage{}, problem.New(422, "bad-sort", "All metrics: lantern metrics", "Drives can be sorted by place, verdict or a metric, not by %q; did you mean %s?", metric, drive.Nearest(string(metric)))
+		return api.DrivePage{}, problem.New(
+			422,
+			"bad-sort",
+			"All metrics: lantern metrics",
+			"Drives can be sorted by place, verdict or a metric, not by %q; did you mean %s?",
+			metric,
+			drive.Nearest(string(metric)),
+		)
 	}
 	var with []drive.Metric
 	for _, n := range strings.FieldsFunc(f.With, func(r rune) bool { return r == ',' }) {
 		m, ok := drive.MetricByName(drive.MetricName(n))
 		if !ok {
-			return api.DrivePage{}, problem.New(422, "no-metric", "All metrics: lantern metrics", "There is no metric %q; did you mean %s?", n, drive.Nearest(n))
+			return api.DrivePage{}, problem.New(
+				422,
+				"no-metric",
+				"All metrics: lantern metrics",
+				"There is no metric %q; did you mean %s?",
+				n,
+				drive.Nearest(n),
+			)
 		}
 		with = append(with, m)
 	}
@@ -78,7 +92,12 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	if f.Cursor != "" {
 		i := slices.IndexFunc(fits, func(d *fleet.Drive) bool { return d.Desc.Key() == f.Cursor })
 		if i < 0 {
-			return page, problem.New(422, "bad-cursor", "Begin again without a cursor.", "The cursor is of another list.")
+			return page, problem.New(
+				422,
+				"bad-cursor",
+				"Begin again without a cursor.",
+				"The cursor is of another list.",
+			)
 		}
 		from = i + 1
 	}

@@ -32,7 +32,16 @@ func (s *Service) Hosts() []api.Host {
 }
 
 func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
-	v := api.Host{Name: h.Name, Room: h.Room, Cold: h.Cold, State: api.HostStateReporting, SeenAt: h.SeenAt, IntervalSeconds: h.Interval, Drives: drives, Nameless: h.LastReport.Nameless}
+	v := api.Host{
+		Name:            h.Name,
+		Room:            h.Room,
+		Cold:            h.Cold,
+		State:           api.HostStateReporting,
+		SeenAt:          h.SeenAt,
+		IntervalSeconds: h.Interval,
+		Drives:          drives,
+		Nameless:        h.LastReport.Nameless,
+	}
 	switch {
 	case h.SeenAt.IsZero():
 		v.State = api.HostStateNever
@@ -46,7 +55,13 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 	room = strings.Join(strings.Fields(room), " ")
 	if n := utf8.RuneCountInString(room); n > 60 {
-		return api.Host{}, problem.New(422, "bad-room", "Such as: cellar, or hall 2.", "A room's name has up to 60 characters, this has %d.", n)
+		return api.Host{}, problem.New(
+			422,
+			"bad-room",
+			"Such as: cellar, or hall 2.",
+			"A room's name has up to 60 characters, this has %d.",
+			n,
+		)
 	}
 	return s.changeHost(name, func(h *store.Host) string {
 		if h.Room == room {

@@ -30,17 +30,44 @@ func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Po
 	known := func(x string) bool { return slices.Contains([]string{"low", "normal", "high"}, x) }
 	switch {
 	case err1 != nil || err2 != nil || h.From == h.To:
-		return api.Pool{}, problem.New(422, "bad-hours", "Such as from 22:00 to 06:00.", "From %q to %q are no hours of a day.", h.From, h.To)
+		return api.Pool{}, problem.New(
+			422,
+			"bad-hours",
+			"Such as from 22:00 to 06:00.",
+			"From %q to %q are no hours of a day.",
+			h.From,
+			h.To,
+		)
 	case err3 != nil:
 		return api.Pool{}, problem.New(422, "bad-zone", "Such as Europe/Berlin.", "There is no zone %q.", h.Zone)
 	case !known(string(h.Within)) || !known(string(h.Otherwise)):
-		return api.Pool{}, problem.New(422, "bad-priority", "It is low, normal or high.", "%q and %q are no priorities.", h.Within, h.Otherwise)
+		return api.Pool{}, problem.New(
+			422,
+			"bad-priority",
+			"It is low, normal or high.",
+			"%q and %q are no priorities.",
+			h.Within,
+			h.Otherwise,
+		)
 	case len(p.Offers) > 0 && !slices.Contains(p.Offers, "priority"):
 		return api.Pool{}, problem.New(409, "not-offered", "", "%s offers no priority.", p.Name)
 	}
 	b := &store.Batch{}
 	b.Put(&store.PriorityHours{Pool: p.ID, Doc: ledger.Document(h)})
-	s.Happened(b, api.EventKindPool, p.ID, fmt.Sprintf("%s gives recoveries in %s priority %s from %s to %s, and %s otherwise", by, p.Name, h.Within, h.From, h.To, h.Otherwise))
+	s.Happened(
+		b,
+		api.EventKindPool,
+		p.ID,
+		fmt.Sprintf(
+			"%s gives recoveries in %s priority %s from %s to %s, and %s otherwise",
+			by,
+			p.Name,
+			h.Within,
+			h.From,
+			h.To,
+			h.Otherwise,
+		),
+	)
 	if err := s.Commit(b); err != nil {
 		return api.Pool{}, err
 	}
@@ -102,8 +129,23 @@ func (s *Service) Pool(name string) (api.Pool, error) {
 }
 
 func (s *State) viewPool(p *fleet.Pool) api.Pool {
-	out := api.Pool{Id: p.ID, Name: p.Name, Kind: p.Kind, Hosts: []string{}, CapacityBytes: int64(p.Capacity), UsedBytes: int64(p.Used), Limit: p.Limit, Offers: p.Offers, Priority: p.Priority, Inconsistent: p.Torn, SeenAt: p.At,
-		Groups: []api.Group{}, Volumes: []api.Volume{}, Spares: s.viewMembers(p.Spares), Logs: s.viewMembers(p.Logs)}
+	out := api.Pool{
+		Id:            p.ID,
+		Name:          p.Name,
+		Kind:          p.Kind,
+		Hosts:         []string{},
+		CapacityBytes: int64(p.Capacity),
+		UsedBytes:     int64(p.Used),
+		Limit:         p.Limit,
+		Offers:        p.Offers,
+		Priority:      p.Priority,
+		Inconsistent:  p.Torn,
+		SeenAt:        p.At,
+		Groups:        []api.Group{},
+		Volumes:       []api.Volume{},
+		Spares:        s.viewMembers(p.Spares),
+		Logs:          s.viewMembers(p.Logs),
+	}
 	through := p.Through(s.fleet.Below)
 	margin, known := s.fleet.Margin(p)
 	out.Margin = wire.MarginBy(margin, known, through.LimitedBy())
@@ -119,7 +161,18 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 				out.Hosts = append(out.Hosts, m.Domain)
 			}
 		}
-		out.Groups = append(out.Groups, api.Group{Name: g.Name, Protection: g.Protect.Words, Protect: wire.Protection(g.Protect), Spread: g.Spread, Heals: g.Heals, Members: s.viewMembers(g.Members), Margin: wire.Margin(p.GroupMargin(g))})
+		out.Groups = append(
+			out.Groups,
+			api.Group{
+				Name:       g.Name,
+				Protection: g.Protect.Words,
+				Protect:    wire.Protection(g.Protect),
+				Spread:     g.Spread,
+				Heals:      g.Heals,
+				Members:    s.viewMembers(g.Members),
+				Margin:     wire.Margin(p.GroupMargin(g)),
+			},
+		)
 	}
 	slices.Sort(out.Hosts)
 	full, _ := whole.DriveMargin(func(id string) *pool.Pool {
@@ -131,7 +184,18 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 	})
 	out.FullMargin = int(full)
 	for _, v := range p.Volumes {
-		out.Volumes = append(out.Volumes, api.Volume{Name: v.Name, Group: v.Group, Protection: v.Protect.Words, Protect: wire.Protection(v.Protect), Extents: wire.Extents(v.Extents), UsedBytes: int64(v.Used), Margin: wire.Margin(p.VolumeMargin(v))})
+		out.Volumes = append(
+			out.Volumes,
+			api.Volume{
+				Name:       v.Name,
+				Group:      v.Group,
+				Protection: v.Protect.Words,
+				Protect:    wire.Protection(v.Protect),
+				Extents:    wire.Extents(v.Extents),
+				UsedBytes:  int64(v.Used),
+				Margin:     wire.Margin(p.VolumeMargin(v)),
+			},
+		)
 	}
 	out.PriorityHours = s.progress.Hours[p.ID]
 	newest := s.recoveries.Newest(p.ID, "")
@@ -159,10 +223,33 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 func (s *State) viewMembers(in []pool.Member) []api.Member {
 	out := make([]api.Member, len(in))
 	for i, m := range in {
-		out[i] = api.Member{Slot: m.Slot, State: string(m.State), Drive: m.Drive, Domain: m.Domain, Log: m.Log, Parity: m.Parity, BadBlocks: m.BadBlocks, Beside: m.Beside, StandsFor: m.StandsFor, Device: m.Device, Drives: m.Drives, Under: m.Under, Partition: m.Partition, Layers: m.Layers, SizeBytes: int64(m.Size),
-			UsedBytes: int64(m.Used), NeedsBytes: int64(m.Needs), Errors: wire.MemberErrors(m.Errors), Verdict: api.Unknown}
+		out[i] = api.Member{
+			Slot:      m.Slot,
+			State:     string(m.State),
+			Drive:     m.Drive,
+			Domain:    m.Domain,
+			Log:       m.Log,
+			Parity:    m.Parity,
+			BadBlocks: m.BadBlocks,
+			Beside:    m.Beside,
+			StandsFor: m.StandsFor,
+			Device:    m.Device,
+			Drives:    m.Drives,
+			Under:     m.Under,
+			Partition: m.Partition,
+			Layers:    m.Layers,
+			SizeBytes: int64(m.Size),
+			UsedBytes: int64(
+				m.Used,
+			),
+			NeedsBytes: int64(m.Needs),
+			Errors:     wire.MemberErrors(m.Errors),
+			Verdict:    api.Unknown,
+		}
 		if d := s.fleet.Drives[m.Drive]; d != nil {
-			out[i].Tail, out[i].Bay, out[i].Verdict = d.Tail(), d.BayName(), api.Verdict(s.judging.Judge()[m.Drive].Verdict)
+			out[i].Tail, out[i].Bay, out[i].Verdict = d.Tail(), d.BayName(), api.Verdict(
+				s.judging.Judge()[m.Drive].Verdict,
+			)
 		}
 	}
 	return out

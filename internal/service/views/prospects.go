@@ -13,8 +13,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// What would happen to a pool: nothing here is ordered or kept. The pool is copied first, so that whoever asks much holds
-// nobody up.
+// What would happen to a pool: nothing here is ordered or kept. The pool is copied first, so that whoever asks much
+// holds nobody up.
 
 func (s *State) poolCopy(name string) (pool.Pool, error) {
 	p, err := s.fleet.FindPool(name)
@@ -63,8 +63,8 @@ func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, e
 	return out, nil
 }
 
-// Fit says for each member of a pool what size takes its place, and which drives a swap would take for it: spares of the pool, and
-// sound drives of the same host that nothing uses.
+// Fit says for each member of a pool what size takes its place, and which drives a swap would take for it: spares of
+// the pool, and sound drives of the same host that nothing uses.
 func (s *Service) Fit(name string) ([]api.Fit, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -75,7 +75,10 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	verdicts := s.judging.Judge()
 	var free []*fleet.Drive
 	for key, d := range s.fleet.Drives {
-		if inUse, _ := s.fleet.NotFree(d); inUse == "" && verdicts[key].Verdict == health.Sound && s.fleet.Distrust(d) == "" {
+		if inUse, _ := s.fleet.NotFree(
+			d,
+		); inUse == "" && verdicts[key].Verdict == health.Sound &&
+			s.fleet.Distrust(d) == "" {
 			free = append(free, d)
 		}
 	}
@@ -83,7 +86,13 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 	out := []api.Fit{}
 	label := s.progress.Label(&p)
 	p.Everyone(func(group string, m *pool.Member) {
-		v := api.Fit{Slot: m.Slot, Group: group, Spare: slices.ContainsFunc(p.Spares, func(x pool.Member) bool { return x.Slot == m.Slot }), Tail: label(m.Slot).Tail, Candidates: []api.LostMember{}}
+		v := api.Fit{
+			Slot:       m.Slot,
+			Group:      group,
+			Spare:      slices.ContainsFunc(p.Spares, func(x pool.Member) bool { return x.Slot == m.Slot }),
+			Tail:       label(m.Slot).Tail,
+			Candidates: []api.LostMember{},
+		}
 		place, why, ok := s.stock.PlaceOf(&p, *m)
 		if !ok {
 			v.WhyLeast = "the size of this member is not known"
@@ -101,7 +110,10 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 		}
 		for _, d := range free {
 			if stock.Offered(place, *s.stock.SwapDrive(d), d.Host) {
-				v.Candidates = append(v.Candidates, api.LostMember{Tail: d.Tail(), Bay: d.BayName(), Drive: d.Desc.Key()})
+				v.Candidates = append(
+					v.Candidates,
+					api.LostMember{Tail: d.Tail(), Bay: d.BayName(), Drive: d.Desc.Key()},
+				)
 			}
 		}
 		out = append(out, v)

@@ -22,7 +22,14 @@ func (s *Service) Round() api.Round {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.Clock.Now()
-	out := api.Round{At: now, Lines: []api.RoundLine{}, Underway: []api.UnderWay{}, Filling: []api.Filling{}, Awaited: []string{}, Hosts: len(s.fleet.Hosts)}
+	out := api.Round{
+		At:       now,
+		Lines:    []api.RoundLine{},
+		Underway: []api.UnderWay{},
+		Filling:  []api.Filling{},
+		Awaited:  []string{},
+		Hosts:    len(s.fleet.Hosts),
+	}
 	for name, h := range s.fleet.Hosts {
 		if h.SeenAt.IsZero() {
 			out.Awaited = append(out.Awaited, name)
@@ -33,17 +40,42 @@ func (s *Service) Round() api.Round {
 	s.swaps.UnderWay(&out)
 	for _, p := range s.fleet.Pools {
 		if p.Capacity > 0 && !p.UsedUnknown && float64(p.Used)/float64(p.Capacity) >= fillingShare {
-			out.Filling = append(out.Filling, api.Filling{Pool: p.Name, UsedBytes: int64(p.Used), CapacityBytes: int64(p.Capacity)})
+			out.Filling = append(
+				out.Filling,
+				api.Filling{Pool: p.Name, UsedBytes: int64(p.Used), CapacityBytes: int64(p.Capacity)},
+			)
 		}
 	}
 	for _, p := range s.fleet.SortedPools() {
 		if says, do := p.Trouble(); says != "" {
-			out.Pools = append(out.Pools, api.PoolLine{Pool: p.Name, Id: p.ID, Host: p.Reporter, Room: s.fleet.RoomOf(p.Reporter), Says: says, Do: do, Since: p.Unseen})
+			out.Pools = append(
+				out.Pools,
+				api.PoolLine{
+					Pool:  p.Name,
+					Id:    p.ID,
+					Host:  p.Reporter,
+					Room:  s.fleet.RoomOf(p.Reporter),
+					Says:  says,
+					Do:    do,
+					Since: p.Unseen,
+				},
+			)
 		}
 	}
 	for _, w := range s.swaps.Abandoned() {
 		if d := s.swaps.Owed(w); d.Says != "" {
-			out.Pools = append(out.Pools, api.PoolLine{Pool: w.Pool, Id: w.PoolID, Host: w.Host, Room: s.fleet.RoomOf(w.Host), Says: d.Says, Do: d.Do, Since: w.EndedAt})
+			out.Pools = append(
+				out.Pools,
+				api.PoolLine{
+					Pool:  w.Pool,
+					Id:    w.PoolID,
+					Host:  w.Host,
+					Room:  s.fleet.RoomOf(w.Host),
+					Says:  d.Says,
+					Do:    d.Do,
+					Since: w.EndedAt,
+				},
+			)
 		}
 	}
 	slices.SortFunc(out.Filling, func(a, b api.Filling) int { return cmp.Compare(a.Pool, b.Pool) })
@@ -63,7 +95,8 @@ type line struct {
 	line   api.RoundLine
 }
 
-// kept are the lines of the round as they were made last, and what they were made from: only those are made again of which that changed.
+// kept are the lines of the round as they were made last, and what they were made from: only those are made again of
+// which that changed.
 type kept struct {
 	lines   map[string]*line // by drive
 	layered map[string]bool  // drives of a pool that lies on other pools, and changes with them
@@ -149,7 +182,8 @@ func (s *State) lines(now time.Time) []api.RoundLine {
 
 // matterOf is what a drive's place in the round depends on; needs is false where it needs nobody.
 func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m health.Matter, needs bool) {
-	if j.Verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) || !d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) {
+	if j.Verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) ||
+		!d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) {
 		return m, false
 	}
 	f := j.Findings[0]
@@ -157,11 +191,18 @@ func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m he
 		return m, false // an old scar needs nobody: it is on the drive's own page
 	}
 	key := d.Desc.Key()
-	m = health.Matter{Key: key, Verdict: j.Verdict, Growth: f.Growth, Since: f.Since, PathOnly: f.Strength == drive.Path}
+	m = health.Matter{
+		Key:      key,
+		Verdict:  j.Verdict,
+		Growth:   f.Growth,
+		Since:    f.Since,
+		PathOnly: f.Strength == drive.Path,
+	}
 	first := true
 	at.Every(func(x fleet.Place) {
 		stake, known := s.fleet.Margin(x.Pool)
-		if j.Verdict.Gravity() >= health.Replace.Gravity() && !x.Member.Lost() && x.Member.State != pool.Out && x.Member.State != pool.Standby {
+		if j.Verdict.Gravity() >= health.Replace.Gravity() && !x.Member.Lost() && x.Member.State != pool.Out &&
+			x.Member.State != pool.Standby {
 			stake, _, known = s.fleet.Without(x.Pool, key, x.Member.Slot)
 		}
 		if first || m.MarginKnown && (!known || stake < m.Stake) {
@@ -179,8 +220,22 @@ func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, swa
 		f = j.Findings[slices.IndexFunc(j.Findings, func(f health.Finding) bool { return f.Verdict == health.Unknown })]
 	}
 	margin, after := s.judging.Margins(at, m.Key)
-	l := api.RoundLine{Drive: m.Key, Tail: d.Tail(), Verdict: api.Verdict(j.Verdict), Bay: d.BayName(), Host: d.Host, Room: s.fleet.RoomOf(d.Host), Says: f.Says, Do: f.Do, Since: f.Since,
-		Metric: string(f.Metric), Margin: margin, MarginAfter: after, Swap: swap, Also: -1}
+	l := api.RoundLine{
+		Drive:       m.Key,
+		Tail:        d.Tail(),
+		Verdict:     api.Verdict(j.Verdict),
+		Bay:         d.BayName(),
+		Host:        d.Host,
+		Room:        s.fleet.RoomOf(d.Host),
+		Says:        f.Says,
+		Do:          f.Do,
+		Since:       f.Since,
+		Metric:      string(f.Metric),
+		Margin:      margin,
+		MarginAfter: after,
+		Swap:        swap,
+		Also:        -1,
+	}
 	if at.Pool != nil {
 		l.Pool = at.Pool.Name
 	}

@@ -16,7 +16,8 @@ import (
 	"lantern/internal/service/swaps"
 )
 
-// State is what people are shown that several packages know parts of. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is what people are shown that several packages know parts of. It has no lock of its own: whoever calls its
+// methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -34,8 +35,32 @@ type State struct {
 }
 
 // New makes a State in which nothing is known yet.
-func New(l *ledger.Ledger, fleetState *fleet.State, recoveriesState *recoveries.State, readingsState *readings.State, judgingState *judging.State, ordersState *orders.State, progressState *progress.State, baysState *bays.State, selftestsState *selftests.State, stockState *stock.State, swapsState *swaps.State) *State {
-	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, readings: readingsState, judging: judgingState, orders: ordersState, progress: progressState, bays: baysState, selftests: selftestsState, stock: stockState, swaps: swapsState}
+func New(
+	l *ledger.Ledger,
+	fleetState *fleet.State,
+	recoveriesState *recoveries.State,
+	readingsState *readings.State,
+	judgingState *judging.State,
+	ordersState *orders.State,
+	progressState *progress.State,
+	baysState *bays.State,
+	selftestsState *selftests.State,
+	stockState *stock.State,
+	swapsState *swaps.State,
+) *State {
+	return &State{
+		Ledger:     l,
+		fleet:      fleetState,
+		recoveries: recoveriesState,
+		readings:   readingsState,
+		judging:    judgingState,
+		orders:     ordersState,
+		progress:   progressState,
+		bays:       baysState,
+		selftests:  selftestsState,
+		stock:      stockState,
+		swaps:      swapsState,
+	}
 }
 
 // Service is what others call at any time: its methods take the lock.

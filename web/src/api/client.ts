@@ -17,11 +17,14 @@ function count(n: number) {
 }
 
 /** How long a change is sent again before it is given up, how long one try may take, and the rests between two, in ms. */
-const patience = 180_000, limit = 30_000, rest = { first: 300, most: 4000 };
+const patience = 180_000,
+  limit = 30_000,
+  rest = { first: 300, most: 4000 };
 
 /** Never reached means that no answer of the service itself came: none, or one of something that stands before it. */
 const gateways = [502, 503, 504];
-const unreached = (r: Response) => gateways.includes(r.status) && !r.headers.get("Content-Type")?.includes("problem+json");
+const unreached = (r: Response) =>
+  gateways.includes(r.status) && !r.headers.get("Content-Type")?.includes("problem+json");
 
 /**
  * patient sends a change that carries a key of its own until an answer comes: where a connection is lost, nobody knows
@@ -39,7 +42,10 @@ async function patient(request: Request): Promise<Response> {
       } catch {
         // no answer: lost on the way there, or on the way back
       }
-      if (Date.now() > until) throw new Error("The service was not reached, and nobody knows whether it heard this. When the connection is back, look at how things are before you do it again.");
+      if (Date.now() > until)
+        throw new Error(
+          "The service was not reached, and nobody knows whether it heard this. When the connection is back, look at how things are before you do it again.",
+        );
       if (!counted) count(1);
       counted = true;
       await new Promise<void>((go) => {
@@ -57,7 +63,7 @@ export const client = createClient<paths>({ baseUrl: "/api/v1", fetch: patient }
 
 /** A problem the service told of: what is wrong and what to do. */
 export class Told extends Error {
-  constructor(readonly problem: S["Problem"]) {
+  constructor(readonly problem: Omit<S["Problem"], "type"> & { type: S["ProblemType"] | "unknown" }) {
     super(problem.detail ? `${problem.title} ${problem.detail}` : problem.title);
   }
 }
@@ -68,7 +74,11 @@ export async function got<T>(answer: Promise<{ data?: T; error?: unknown; respon
   if (response.ok) return data as T;
   const problem = error as S["Problem"] | undefined;
   if (response.status === 401 && location.pathname !== "/sign-in") location.assign("/sign-in");
-  throw new Told(problem?.title ? problem : { type: "unknown", title: `The service answered ${response.status}.`, status: response.status });
+  throw new Told(
+    problem?.title
+      ? problem
+      : { type: "unknown", title: `The service answered ${response.status}.`, status: response.status },
+  );
 }
 
 /** Every change is sent with a key of its own, so that one sent twice is done once. */

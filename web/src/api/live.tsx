@@ -47,11 +47,14 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         stream.addEventListener(kind, () => {
           touches[kind].forEach((q) => old.add(q));
           // A burst of events is one refresh.
-          timer ||= window.setTimeout(() => {
-            timer = 0;
-            void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
-            old.clear();
-          }, kind === "alarm" ? 0 : 250);
+          timer ||= window.setTimeout(
+            () => {
+              timer = 0;
+              void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
+              old.clear();
+            },
+            kind === "alarm" ? 0 : 250,
+          );
         });
       }
     };
@@ -83,7 +86,12 @@ export const useRound = () => useQuery({ queryKey: ["round"], queryFn: () => got
 export function useNow(): Date {
   const me = useMe();
   const isLab = me.data?.lab ?? false;
-  const lab = useQuery({ queryKey: ["lab"], queryFn: () => got(client.GET("/lab")), enabled: isLab, refetchInterval: 5000 });
+  const lab = useQuery({
+    queryKey: ["lab"],
+    queryFn: () => got(client.GET("/lab")),
+    enabled: isLab,
+    refetchInterval: 5000,
+  });
   const [, tick] = useState(0);
   useEffect(() => {
     const t = setInterval(() => tick((n) => n + 1), 1000);

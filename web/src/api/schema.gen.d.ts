@@ -11,6 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Who is signed in */
         get: operations["getMe"];
         put?: never;
         post?: never;
@@ -27,8 +28,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List people with a token */
         get: operations["listPeople"];
         put?: never;
+        /** Add a person and return their token once */
         post: operations["addPerson"];
         delete?: never;
         options?: never;
@@ -48,6 +51,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
+        /** Remove a person's token and sessions */
         delete: operations["removePerson"];
         options?: never;
         head?: never;
@@ -63,7 +67,9 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Sign in with a token or a one-time code */
         post: operations["signIn"];
+        /** Sign out */
         delete: operations["signOut"];
         options?: never;
         head?: never;
@@ -77,6 +83,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Get the round: what needs a person now, in order */
         get: operations["getRound"];
         put?: never;
         post?: never;
@@ -93,6 +100,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List all pools */
         get: operations["listPools"];
         put?: never;
         post?: never;
@@ -112,6 +120,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one pool */
         get: operations["getPool"];
         put?: never;
         post?: never;
@@ -131,6 +140,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Predict what happens if members are lost */
         get: operations["whatIf"];
         put?: never;
         post?: never;
@@ -152,6 +162,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Plan changes of a pool so that the least data moves */
         post: operations["planMoves"];
         delete?: never;
         options?: never;
@@ -169,6 +180,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Copy a pool and its hosts for a rehearsal */
         get: operations["copyPool"];
         put?: never;
         post?: never;
@@ -188,6 +200,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** List replacement sizes and free drives for each member */
         get: operations["poolFit"];
         put?: never;
         post?: never;
@@ -208,8 +221,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Set the hours in which recoveries have another priority */
         put: operations["setPriorityHours"];
         post?: never;
+        /** Remove the priority hours of a pool */
         delete: operations["removePriorityHours"];
         options?: never;
         head?: never;
@@ -228,6 +243,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Order an action on a pool */
         post: operations["actOnPool"];
         delete?: never;
         options?: never;
@@ -242,6 +258,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List recoveries, the newest first */
         get: operations["listRecoveries"];
         put?: never;
         post?: never;
@@ -260,6 +277,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one recovery with its course */
         get: operations["getRecovery"];
         put?: never;
         post?: never;
@@ -276,6 +294,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List drives, filtered and sorted */
         get: operations["listDrives"];
         put?: never;
         post?: never;
@@ -295,6 +314,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one drive */
         get: operations["getDrive"];
         put?: never;
         post?: never;
@@ -314,6 +334,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one metric of a drive over time */
         get: operations["getTrend"];
         put?: never;
         post?: never;
@@ -333,6 +354,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Export readings */
         get: operations["getReadings"];
         put?: never;
         post?: never;
@@ -349,10 +371,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest value of every metric of every drive, a drive a line. */
+        /**
+         * Export the latest reading of every drive
+         * @description The newest value of every metric of every drive, a drive a line.
+         */
         get: operations["getLatestReadings"];
         put?: never;
-        /** @description Readings of the past, one a line, as an export prints them. What is known already stays as it is. */
+        /**
+         * Import readings
+         * @description Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+         */
         post: operations["importReadings"];
         delete?: never;
         options?: never;
@@ -367,8 +395,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List hosts */
         get: operations["listHosts"];
         put?: never;
+        /** Enrol a host and return its token once */
         post: operations["enrolHost"];
         delete?: never;
         options?: never;
@@ -385,6 +415,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get the bay map of a host */
         get: operations["getBays"];
         put?: never;
         post?: never;
@@ -404,6 +435,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Set the room of a host */
         put: operations["setRoom"];
         post?: never;
         delete?: never;
@@ -419,6 +451,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List notices */
         get: operations["listNotices"];
         put?: never;
         post?: never;
@@ -439,6 +472,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Acknowledge a notice */
         post: operations["acknowledgeNotice"];
         delete?: never;
         options?: never;
@@ -457,6 +491,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Mute a notice until a time */
         post: operations["muteNotice"];
         delete?: never;
         options?: never;
@@ -471,6 +506,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List notice channels */
         get: operations["listChannels"];
         put?: never;
         post?: never;
@@ -490,8 +526,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Create or change a notice channel */
         put: operations["putChannel"];
         post?: never;
+        /** Remove a notice channel */
         delete: operations["removeChannel"];
         options?: never;
         head?: never;
@@ -509,6 +547,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Send a test message to a channel */
         post: operations["testChannel"];
         delete?: never;
         options?: never;
@@ -523,8 +562,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List ordered self-tests, the newest first */
         get: operations["listTestRuns"];
         put?: never;
+        /** Start self-tests */
         post: operations["startTests"];
         delete?: never;
         options?: never;
@@ -541,6 +582,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Stop running self-tests */
         post: operations["stopTests"];
         delete?: never;
         options?: never;
@@ -560,6 +602,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Ask what data is stored where a self-test failed */
         post: operations["askAddress"];
         delete?: never;
         options?: never;
@@ -574,6 +617,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Get the self-test results of each drive against its plan */
         get: operations["getTestStanding"];
         put?: never;
         post?: never;
@@ -590,6 +634,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List self-test plans */
         get: operations["listPlans"];
         put?: never;
         post?: never;
@@ -608,6 +653,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Preview a changed self-test plan */
         post: operations["previewPlans"];
         delete?: never;
         options?: never;
@@ -625,8 +671,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Create or change a self-test plan */
         put: operations["setPlan"];
         post?: never;
+        /** Remove a self-test plan */
         delete: operations["removePlan"];
         options?: never;
         head?: never;
@@ -640,6 +688,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Get the calendar of self-tests */
         get: operations["getCalendar"];
         put?: never;
         post?: never;
@@ -656,6 +705,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List planned self-tests */
         get: operations["listPlannedTests"];
         put?: never;
         post?: never;
@@ -674,7 +724,9 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Create the address of the calendar feed */
         post: operations["makeFeed"];
+        /** Remove the address of the calendar feed */
         delete: operations["endFeed"];
         options?: never;
         head?: never;
@@ -690,6 +742,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** List the enclosure layouts of a host */
         get: operations["listLayouts"];
         put?: never;
         post?: never;
@@ -710,8 +763,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Describe an enclosure */
         put: operations["setLayout"];
         post?: never;
+        /** Remove the description of an enclosure */
         delete: operations["removeLayout"];
         options?: never;
         head?: never;
@@ -727,8 +782,10 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get the survey that is running on a host */
         get: operations["getSurvey"];
         put?: never;
+        /** Start, answer or end a survey */
         post: operations["actOnSurvey"];
         delete?: never;
         options?: never;
@@ -745,6 +802,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Confirm which drive is in a bay */
         post: operations["confirmBay"];
         delete?: never;
         options?: never;
@@ -759,6 +817,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List rules and thresholds */
         get: operations["listRules"];
         put?: never;
         post?: never;
@@ -777,7 +836,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept. */
+        /**
+         * Try a rule on past readings
+         * @description Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+         */
         post: operations["tryRule"];
         delete?: never;
         options?: never;
@@ -793,6 +855,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Set a threshold */
         put: operations["setThreshold"];
         post?: never;
         delete?: never;
@@ -811,9 +874,13 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** @description Keeps a rule of one's own, or switches a built-in one on or off. */
+        /**
+         * Create a rule, or switch a built-in rule on or off
+         * @description Keeps a rule of one's own, or switches a built-in one on or off.
+         */
         put: operations["putRule"];
         post?: never;
+        /** Remove a rule */
         delete: operations["removeRule"];
         options?: never;
         head?: never;
@@ -827,8 +894,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List bay lights that are on or asked for */
         get: operations["listLights"];
         put?: never;
+        /** Switch a bay light on until a time */
         post: operations["lightOn"];
         delete?: never;
         options?: never;
@@ -848,6 +917,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
+        /** Switch a bay light off */
         delete: operations["lightOff"];
         options?: never;
         head?: never;
@@ -861,8 +931,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List swaps, the newest first */
         get: operations["listSwaps"];
         put?: never;
+        /** Plan the replacement of a drive */
         post: operations["planSwap"];
         delete?: never;
         options?: never;
@@ -879,6 +951,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one swap */
         get: operations["getSwap"];
         put?: never;
         post?: never;
@@ -899,6 +972,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Start a planned swap */
         post: operations["beginSwap"];
         delete?: never;
         options?: never;
@@ -917,6 +991,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Confirm the new drive by its label tail */
         post: operations["confirmSwap"];
         delete?: never;
         options?: never;
@@ -935,6 +1010,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Abandon a swap */
         post: operations["abandonSwap"];
         delete?: never;
         options?: never;
@@ -953,6 +1029,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Do the current step of a swap */
         post: operations["nextInSwap"];
         delete?: never;
         options?: never;
@@ -971,6 +1048,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Go back one step where that is possible */
         post: operations["backInSwap"];
         delete?: never;
         options?: never;
@@ -989,6 +1067,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Put a swap on hold */
         post: operations["holdSwap"];
         delete?: never;
         options?: never;
@@ -1007,6 +1086,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Resume a swap that is on hold */
         post: operations["resumeSwap"];
         delete?: never;
         options?: never;
@@ -1025,6 +1105,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Take over or hand over the lead of a swap */
         post: operations["leadSwap"];
         delete?: never;
         options?: never;
@@ -1043,6 +1124,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Record what happens to the replaced drive */
         post: operations["fateOfOld"];
         delete?: never;
         options?: never;
@@ -1059,6 +1141,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get the record of a swap */
         get: operations["reportSwap"];
         put?: never;
         post?: never;
@@ -1077,6 +1160,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Download the warranty evidence of a swap as a ZIP file */
         get: operations["evidenceOfSwap"];
         put?: never;
         post?: never;
@@ -1093,8 +1177,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List campaigns */
         get: operations["listCampaigns"];
         put?: never;
+        /** Plan a campaign: the ordered replacement of many drives */
         post: operations["planCampaign"];
         delete?: never;
         options?: never;
@@ -1111,6 +1197,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one campaign */
         get: operations["getCampaign"];
         put?: never;
         post?: never;
@@ -1131,6 +1218,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Start the next swap of a campaign */
         post: operations["nextInCampaign"];
         delete?: never;
         options?: never;
@@ -1149,6 +1237,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Skip the next drive of a campaign */
         post: operations["skipInCampaign"];
         delete?: never;
         options?: never;
@@ -1167,6 +1256,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Abandon a campaign */
         post: operations["abandonCampaign"];
         delete?: never;
         options?: never;
@@ -1181,8 +1271,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List acceptance tests */
         get: operations["listAcceptances"];
         put?: never;
+        /** Start the acceptance test of a drive */
         post: operations["acceptDrive"];
         delete?: never;
         options?: never;
@@ -1197,7 +1289,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Get the default acceptance test */
         get: operations["getAcceptPolicy"];
+        /** Set the default acceptance test */
         put: operations["setAcceptPolicy"];
         post?: never;
         delete?: never;
@@ -1215,6 +1309,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one acceptance test */
         get: operations["getAcceptance"];
         put?: never;
         post?: never;
@@ -1235,6 +1330,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Pause an acceptance test */
         post: operations["pauseAcceptance"];
         delete?: never;
         options?: never;
@@ -1253,6 +1349,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Resume an acceptance test */
         post: operations["resumeAcceptance"];
         delete?: never;
         options?: never;
@@ -1271,6 +1368,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Stop an acceptance test */
         post: operations["stopAcceptance"];
         delete?: never;
         options?: never;
@@ -1285,6 +1383,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List drives kept to replace others */
         get: operations["listStock"];
         put?: never;
         post?: never;
@@ -1304,8 +1403,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Keep a drive in stock */
         put: operations["keepInStock"];
         post?: never;
+        /** Remove a drive from stock */
         delete: operations["dropFromStock"];
         options?: never;
         head?: never;
@@ -1322,6 +1423,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Set whether drives of a host are changed only while it is down */
         put: operations["setCold"];
         post?: never;
         delete?: never;
@@ -1339,6 +1441,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Switch a lab host off or on */
         post: operations["labPower"];
         delete?: never;
         options?: never;
@@ -1355,6 +1458,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Read a file of a lab pool */
         post: operations["labRead"];
         delete?: never;
         options?: never;
@@ -1371,6 +1475,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Let recoveries of a lab pool hang */
         post: operations["labStuck"];
         delete?: never;
         options?: never;
@@ -1387,6 +1492,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Let something go wrong in the lab */
         post: operations["labMishap"];
         delete?: never;
         options?: never;
@@ -1403,6 +1509,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Get one order with its outcome */
         get: operations["getOrder"];
         put?: never;
         post?: never;
@@ -1419,6 +1526,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Search drives, bays, pools and hosts */
         get: operations["search"];
         put?: never;
         post?: never;
@@ -1435,7 +1543,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Server-sent events. Each has an id, a kind as its event name, and an Event as its data. */
+        /**
+         * Follow events as they happen
+         * @description Server-sent events. Each has an id, a kind as its event name, and an Event as its data.
+         */
         get: operations["streamEvents"];
         put?: never;
         post?: never;
@@ -1454,6 +1565,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Report the state of a host */
         post: operations["pushReport"];
         delete?: never;
         options?: never;
@@ -1468,7 +1580,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Waits until there is an order for the host, or until the time is over. */
+        /**
+         * Wait for orders to a host
+         * @description Waits until there is an order for the host, or until the time is over.
+         */
         get: operations["takeOrders"];
         put?: never;
         post?: never;
@@ -1489,6 +1604,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Report the outcome of an order */
         post: operations["reportOutcome"];
         delete?: never;
         options?: never;
@@ -1503,6 +1619,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Get the state of the lab */
         get: operations["getLab"];
         put?: never;
         post?: never;
@@ -1521,6 +1638,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Let enclosures of the lab report nothing about their bays */
         post: operations["labSilence"];
         delete?: never;
         options?: never;
@@ -1537,6 +1655,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Change the state of an enclosure part in the lab */
         post: operations["labPart"];
         delete?: never;
         options?: never;
@@ -1551,6 +1670,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** List the lights that a person would see blink */
         get: operations["labEyes"];
         put?: never;
         post?: never;
@@ -1568,6 +1688,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Set the speed of time in the lab */
         put: operations["setLabSpeed"];
         post?: never;
         delete?: never;
@@ -1585,6 +1706,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Pull a drive in the lab */
         post: operations["labPull"];
         delete?: never;
         options?: never;
@@ -1601,7 +1723,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** do by hand what an order would do to a pool that can only be watched */
+        /** Make a drive a member of a lab pool by hand */
         post: operations["labJoin"];
         delete?: never;
         options?: never;
@@ -1618,6 +1740,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Insert a drive in the lab */
         post: operations["labInsert"];
         delete?: never;
         options?: never;
@@ -1629,9 +1752,13 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * @description What kind of problem it is; a type keeps its meaning
+         * @enum {string}
+         */
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself";
         Problem: {
-            /** @description stable */
-            type: string;
+            type: components["schemas"]["ProblemType"];
             title: string;
             status: number;
             /** @description what to do */
@@ -5689,7 +5816,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description the step was ordered */
+            /** @description the step was ordered, or taken as done */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6512,7 +6639,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/event-stream": string;
+                    "text/event-stream": components["schemas"]["Event"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -10,7 +10,11 @@ import { useTell } from "../parts/toast";
 export default function NoticesPage() {
   const [params, setParams] = useSearchParams();
   const all = params.get("all") === "yes";
-  const q = useQuery({ queryKey: ["notices", all], queryFn: () => got(client.GET("/notices", { params: { query: { all } } })), placeholderData: (was) => was });
+  const q = useQuery({
+    queryKey: ["notices", all],
+    queryFn: () => got(client.GET("/notices", { params: { query: { all } } })),
+    placeholderData: (was) => was,
+  });
   if (q.error) return <Failed what="The notices" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting rows={4} />;
   const heard = q.data.filter((n) => n.state === "open").length;
@@ -18,10 +22,26 @@ export default function NoticesPage() {
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
         <Title>{heard === 0 ? "No new notices" : heard === 1 ? "1 new notice" : `${heard} new notices`}</Title>
-        <label className="flex min-h-9 items-center gap-2 text-soft"><input type="checkbox" checked={all} onChange={(e) => setParams(e.target.checked ? { all: "yes" } : {}, { replace: true })} /> include closed notices</label>
+        <label className="flex min-h-9 items-center gap-2 text-soft">
+          <input
+            type="checkbox"
+            checked={all}
+            onChange={(e) => setParams(e.target.checked ? { all: "yes" } : {}, { replace: true })}
+          />{" "}
+          include closed notices
+        </label>
       </header>
-      {q.data.length === 0 && <Empty>Nobody needs to be told of anything. A notice opens when a drive, a host, a pool or a recovery needs attention, and closes by itself.</Empty>}
-      <ul className="space-y-2.5">{q.data.map((n) => <Notice key={n.id} notice={n} />)}</ul>
+      {q.data.length === 0 && (
+        <Empty>
+          Nobody needs to be told of anything. A notice opens when a drive, a host, a pool or a recovery needs
+          attention, and closes by itself.
+        </Empty>
+      )}
+      <ul className="space-y-2.5">
+        {q.data.map((n) => (
+          <Notice key={n.id} notice={n} />
+        ))}
+      </ul>
       <Channels />
     </>
   );
@@ -32,20 +52,45 @@ function Channels() {
   const tell = useTell();
   const q = useQuery({ queryKey: ["channels"], queryFn: () => got(client.GET("/channels")) });
   const test = useMutation({
-    mutationFn: async (id: string) => { const r = await client.POST("/channels/{id}/test", { params: { path: { id } } }); if (r.error) throw new Error([r.error.title, r.error.detail].filter(Boolean).join(" ")); return id; },
+    mutationFn: async (id: string) => {
+      const r = await client.POST("/channels/{id}/test", { params: { path: { id } } });
+      if (r.error) throw new Error([r.error.title, r.error.detail].filter(Boolean).join(" "));
+      return id;
+    },
     onSuccess: (id) => tell(`${id} took the message.`),
     onError: (e: Error) => tell(e.message, true),
   });
   if (!q.data) return null;
   return (
     <section aria-labelledby="channels" className="mt-8 border-t border-line pt-4">
-      <h2 id="channels" className="mb-2 text-soft">Where else they go</h2>
-      {q.data.length === 0 && <p>Nowhere: they stay here and in the terminal. A webhook, e-mail or syslog is set with <code>lantern channel set</code>.</p>}
+      <h2 id="channels" className="mb-2 text-soft">
+        Where else they go
+      </h2>
+      {q.data.length === 0 && (
+        <p>
+          Nowhere: they stay here and in the terminal. A webhook, e-mail or syslog is set with{" "}
+          <code>lantern channel set</code>.
+        </p>
+      )}
       <ul className="space-y-2">
         {q.data.map((c) => (
           <li key={c.name} className="flex flex-wrap items-center justify-between gap-3">
-            <span><b>{c.name}</b> {c.kind} {c.url || c.to?.join(", ")} <span className="text-soft">from {c.least} on{c.quiet && `, quiet ${c.quiet} ${c.zone}`}{c.digest && `, digest at ${c.digest}`}</span>{c.waiting > 0 && <span className="block text-watch">{c.waiting} {c.waiting === 1 ? "message waits" : "messages wait"}{c.error && `: ${c.error}`}</span>}</span>
-            <button className="button" disabled={test.isPending} onClick={() => test.mutate(c.name)}>Send a test</button>
+            <span>
+              <b>{c.name}</b> {c.kind} {c.url || c.to?.join(", ")}{" "}
+              <span className="text-soft">
+                from {c.least} on{c.quiet && `, quiet ${c.quiet} ${c.zone}`}
+                {c.digest && `, digest at ${c.digest}`}
+              </span>
+              {c.waiting > 0 && (
+                <span className="block text-watch">
+                  {c.waiting} {c.waiting === 1 ? "message waits" : "messages wait"}
+                  {c.error && `: ${c.error}`}
+                </span>
+              )}
+            </span>
+            <button className="button" disabled={test.isPending} onClick={() => test.mutate(c.name)}>
+              Send a test
+            </button>
           </li>
         ))}
       </ul>
@@ -57,40 +102,120 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
   const queries = useQueryClient();
   const tell = useTell();
   const [note, setNote] = useState<string | null>(null);
-  const done = { onSuccess: () => { setNote(null); void queries.invalidateQueries({ queryKey: ["notices"] }); }, onError: (e: Error) => tell(e.message, true) };
-  const saw = useMutation({ mutationFn: (words: string) => got(client.POST("/notices/{id}/acknowledge", { params: { path: { id: n.id } }, body: { note: words } })), ...done });
-  const mute = useMutation({ mutationFn: (hours: number) => got(client.POST("/notices/{id}/mute", { params: { path: { id: n.id } }, body: { hours } })), ...done });
+  const done = {
+    onSuccess: () => {
+      setNote(null);
+      void queries.invalidateQueries({ queryKey: ["notices"] });
+    },
+    onError: (e: Error) => tell(e.message, true),
+  };
+  const saw = useMutation({
+    mutationFn: (words: string) =>
+      got(client.POST("/notices/{id}/acknowledge", { params: { path: { id: n.id } }, body: { note: words } })),
+    ...done,
+  });
+  const mute = useMutation({
+    mutationFn: (hours: number) =>
+      got(client.POST("/notices/{id}/mute", { params: { path: { id: n.id } }, body: { hours } })),
+    ...done,
+  });
   const quiet = n.state !== "open";
-  const where = n.drives?.length === 1 ? `/drives/${n.drives[0]}` : n.pool ? `/pools/${encodeURIComponent(n.pool)}` : n.host ? `/bays/${n.host}` : undefined;
+  const where =
+    n.drives?.length === 1
+      ? `/drives/${n.drives[0]}`
+      : n.pool
+        ? `/pools/${encodeURIComponent(n.pool)}`
+        : n.host
+          ? `/bays/${n.host}`
+          : undefined;
   return (
-    <li className={`sheet p-4 ${quiet ? "" : "border-l-4"} ${!quiet && n.kind === "filling" ? "border-l-level" : !quiet && n.severity === "replace" ? "border-l-replace" : !quiet && n.severity === "dead" ? "border-l-dead" : !quiet ? "border-l-watch" : ""}`}>
+    <li
+      className={`sheet p-4 ${quiet ? "" : "border-l-4"} ${!quiet && n.kind === "filling" ? "border-l-level" : !quiet && n.severity === "replace" ? "border-l-replace" : !quiet && n.severity === "dead" ? "border-l-dead" : !quiet ? "border-l-watch" : ""}`}
+    >
       <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-2">
         <div className="min-w-0">
           <p className="flex flex-wrap items-center gap-x-3">
-            {n.kind === "filling" ? <span className="inline-flex items-center gap-1.5 font-semibold text-level-ink"><LevelBar share={n.severity === "replace" ? 0.95 : 0.8} /> filling up</span> : n.kind === "alarm" ? <b className="text-dead">Stop</b> : <Mark verdict={n.severity} />}
-            <span className="text-soft">{n.bay || n.pool || n.host}{n.bay && n.pool ? `, ${n.pool}` : ""}</span>
+            {n.kind === "filling" ? (
+              <span className="inline-flex items-center gap-1.5 font-semibold text-level-ink">
+                <LevelBar share={n.severity === "replace" ? 0.95 : 0.8} /> filling up
+              </span>
+            ) : n.kind === "alarm" ? (
+              <b className="text-dead">Stop</b>
+            ) : (
+              <Mark verdict={n.severity} />
+            )}
+            <span className="text-soft">
+              {n.bay || n.pool || n.host}
+              {n.bay && n.pool ? `, ${n.pool}` : ""}
+            </span>
           </p>
           <p className={`mt-1 ${quiet ? "" : "font-semibold"}`}>{where ? <Link to={where}>{n.says}</Link> : n.says}.</p>
           {n.state !== "closed" && <p className="mt-0.5">→ {n.do}</p>}
           <p className="mt-1 text-sm text-soft">
             Opened <Ago at={n.opened_at} />
-            {n.changed_at !== n.opened_at && n.state !== "closed" && <>, changed <Ago at={n.changed_at} /></>}
-            {n.state === "acknowledged" && <>. Seen by <b className="text-ink">{n.acknowledged_by}</b> <Ago at={n.acknowledged_at} />{n.note && <>: “{n.note}”</>}</>}
+            {n.changed_at !== n.opened_at && n.state !== "closed" && (
+              <>
+                , changed <Ago at={n.changed_at} />
+              </>
+            )}
+            {n.state === "acknowledged" && (
+              <>
+                . Seen by <b className="text-ink">{n.acknowledged_by}</b> <Ago at={n.acknowledged_at} />
+                {n.note && <>: “{n.note}”</>}
+              </>
+            )}
             {n.state === "muted" && <>. Muted until {exact(new Date(n.muted_until!))}, unless it gets worse</>}
-            {n.state === "closed" && <>, over at {clock(new Date(n.closed_at!))}, <Ago at={n.closed_at} />; at its worst {n.worst}</>}
+            {n.state === "closed" && (
+              <>
+                , over at {clock(new Date(n.closed_at!))}, <Ago at={n.closed_at} />; at its worst {n.worst}
+              </>
+            )}
           </p>
         </div>
         {n.state !== "closed" && note === null && (
           <div className="flex flex-wrap gap-2">
-            {n.state !== "acknowledged" && <button className="button" onClick={() => setNote("")}>I saw it</button>}
-            {n.state === "muted" ? <button className="button" disabled={mute.isPending} onClick={() => mute.mutate(0)}>Hear it again</button> : <button className="button" disabled={mute.isPending} onClick={() => mute.mutate(24)}>Mute for a day</button>}
+            {n.state !== "acknowledged" && (
+              <button className="button" onClick={() => setNote("")}>
+                I saw it
+              </button>
+            )}
+            {n.state === "muted" ? (
+              <button className="button" disabled={mute.isPending} onClick={() => mute.mutate(0)}>
+                Hear it again
+              </button>
+            ) : (
+              <button className="button" disabled={mute.isPending} onClick={() => mute.mutate(24)}>
+                Mute for a day
+              </button>
+            )}
           </div>
         )}
         {note !== null && (
-          <form className="flex w-full flex-wrap gap-2" onSubmit={(e) => { e.preventDefault(); saw.mutate(note); }}>
-            <label className="grow"><span className="sr-only">What the others should know</span><input className="field w-full" autoFocus maxLength={2000} placeholder="What the others should know (may be empty)" value={note} onChange={(e) => setNote(e.target.value)} onKeyDown={(e) => e.key === "Escape" && setNote(null)} /></label>
-            <button className="button main" disabled={saw.isPending}>I saw it</button>
-            <button type="button" className="button" onClick={() => setNote(null)}>Back</button>
+          <form
+            className="flex w-full flex-wrap gap-2"
+            onSubmit={(e) => {
+              e.preventDefault();
+              saw.mutate(note);
+            }}
+          >
+            <label className="grow">
+              <span className="sr-only">What the others should know</span>
+              <input
+                className="field w-full"
+                autoFocus
+                maxLength={2000}
+                placeholder="What the others should know (may be empty)"
+                value={note}
+                onChange={(e) => setNote(e.target.value)}
+                onKeyDown={(e) => e.key === "Escape" && setNote(null)}
+              />
+            </label>
+            <button className="button main" disabled={saw.isPending}>
+              I saw it
+            </button>
+            <button type="button" className="button" onClick={() => setNote(null)}>
+              Back
+            </button>
           </form>
         )}
       </div>

@@ -2,7 +2,14 @@ import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 
-export type Line = { label: string; color: string; width?: number; dash?: number[]; values: (number | null)[]; stepped?: boolean };
+export type Line = {
+  label: string;
+  color: string;
+  width?: number;
+  dash?: number[];
+  values: (number | null)[];
+  stepped?: boolean;
+};
 /** Event is something that happened, drawn across a chart: a line with a letter on top. */
 export type Event = { at: number; letter: string };
 export type Band = { upper: number; lower: number; fill: string };
@@ -11,8 +18,28 @@ export type Band = { upper: number; lower: number; fill: string };
 export const token = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
 /** Chart draws lines on one time axis; x in seconds. It keeps to its box, and is told in words by label. */
-export function Chart({ x, lines, bands = [], height = 220, label, unit, from0 = false, top, span, events = [] }: {
-  x: number[]; lines: Line[]; bands?: Band[]; height?: number; label: string; unit: (v: number) => string; from0?: boolean; top?: number; span?: [number, number]; events?: Event[];
+export function Chart({
+  x,
+  lines,
+  bands = [],
+  height = 220,
+  label,
+  unit,
+  from0 = false,
+  top,
+  span,
+  events = [],
+}: {
+  x: number[];
+  lines: Line[];
+  bands?: Band[];
+  height?: number;
+  label: string;
+  unit: (v: number) => string;
+  from0?: boolean;
+  top?: number;
+  span?: [number, number];
+  events?: Event[];
 }) {
   const box = useRef<HTMLDivElement>(null);
   useEffect(() => {
@@ -23,40 +50,75 @@ export function Chart({ x, lines, bands = [], height = 220, label, unit, from0 =
     const font = "13px 'Atkinson Hyperlegible Next Variable', sans-serif";
     const plot = new uPlot(
       {
-        width: el.clientWidth, height, legend: { show: false }, cursor: { drag: { x: false, y: false } },
-        hooks: events.length ? { drawClear: [(u) => {
-          const c = u.ctx;
-          const px = devicePixelRatio;
-          c.save();
-          c.strokeStyle = token("edge");
-          c.fillStyle = ink;
-          c.lineWidth = px;
-          c.setLineDash([2 * px, 3 * px]);
-          c.font = `${12 * px}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
-          c.textAlign = "center";
-          for (const e of events) {
-            const x = Math.round(u.valToPos(e.at, "x", true));
-            if (x < u.bbox.left || x > u.bbox.left + u.bbox.width) continue;
-            c.beginPath();
-            c.moveTo(x, u.bbox.top);
-            c.lineTo(x, u.bbox.top + u.bbox.height);
-            c.stroke();
-            c.fillText(e.letter, x, u.bbox.top - 3 * px);
-          }
-          c.restore();
-        }] } : {},
+        width: el.clientWidth,
+        height,
+        legend: { show: false },
+        cursor: { drag: { x: false, y: false } },
+        hooks: events.length
+          ? {
+              drawClear: [
+                (u) => {
+                  const c = u.ctx;
+                  const px = devicePixelRatio;
+                  c.save();
+                  c.strokeStyle = token("edge");
+                  c.fillStyle = ink;
+                  c.lineWidth = px;
+                  c.setLineDash([2 * px, 3 * px]);
+                  c.font = `${12 * px}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
+                  c.textAlign = "center";
+                  for (const e of events) {
+                    const x = Math.round(u.valToPos(e.at, "x", true));
+                    if (x < u.bbox.left || x > u.bbox.left + u.bbox.width) continue;
+                    c.beginPath();
+                    c.moveTo(x, u.bbox.top);
+                    c.lineTo(x, u.bbox.top + u.bbox.height);
+                    c.stroke();
+                    c.fillText(e.letter, x, u.bbox.top - 3 * px);
+                  }
+                  c.restore();
+                },
+              ],
+            }
+          : {},
         padding: events.length ? [16, null, null, null] : undefined,
-        scales: { x: { time: true, ...(span ? { range: () => span } : {}) }, y: { range: (_u, lo, hi) => {
-          const pad = (hi - lo || 1) * 0.08;
-          return [from0 ? 0 : Math.max(lo >= 0 ? 0 : -Infinity, lo - pad), top ?? hi + pad];
-        } } },
+        scales: {
+          x: { time: true, ...(span ? { range: () => span } : {}) },
+          y: {
+            range: (_u, lo, hi) => {
+              const pad = (hi - lo || 1) * 0.08;
+              return [from0 ? 0 : Math.max(lo >= 0 ? 0 : -Infinity, lo - pad), top ?? hi + pad];
+            },
+          },
+        },
         axes: [
-          { stroke: ink, grid, ticks: grid, font, values: [[86400, "{D} {MMM}", null, null, null, null, null, null, 1], [3600, "{HH}:{mm}", "\n{D} {MMM}", null, null, null, null, null, 1], [60, "{HH}:{mm}", "\n{D} {MMM}", null, null, null, null, null, 1], [1, "{HH}:{mm}:{ss}", "\n{D} {MMM}", null, null, null, null, null, 1]] },
+          {
+            stroke: ink,
+            grid,
+            ticks: grid,
+            font,
+            values: [
+              [86400, "{D} {MMM}", null, null, null, null, null, null, 1],
+              [3600, "{HH}:{mm}", "\n{D} {MMM}", null, null, null, null, null, 1],
+              [60, "{HH}:{mm}", "\n{D} {MMM}", null, null, null, null, null, 1],
+              [1, "{HH}:{mm}:{ss}", "\n{D} {MMM}", null, null, null, null, null, 1],
+            ],
+          },
           { stroke: ink, grid, ticks: grid, font, size: 78, values: (_u, v) => v.map(unit) },
         ],
         bands: bands.map((b) => ({ series: [b.upper, b.lower], fill: b.fill })),
-        series: [{}, ...lines.map((l) => ({ label: l.label, stroke: l.color, width: l.width ?? 2, dash: l.dash, points: { show: false }, spanGaps: true,
-          paths: l.stepped ? uPlot.paths.stepped!({ align: 1 }) : undefined }))],
+        series: [
+          {},
+          ...lines.map((l) => ({
+            label: l.label,
+            stroke: l.color,
+            width: l.width ?? 2,
+            dash: l.dash,
+            points: { show: false },
+            spanGaps: true,
+            paths: l.stepped ? uPlot.paths.stepped!({ align: 1 }) : undefined,
+          })),
+        ],
       },
       [x, ...lines.map((l) => l.values)] as uPlot.AlignedData,
       el,

@@ -1,7 +1,8 @@
 const units = (by: number, names: string[]) => (bytes: number) => {
   let v = bytes;
   let i = 0;
-  while (v >= by && i < names.length - 1) {
+  // What is shown counts: 999,999 bytes are 1.00 MB, not 1000.00 kB.
+  while ((i === 0 ? v : Number(v.toFixed(2))) >= by && i < names.length - 1) {
     v /= by;
     i++;
   }
@@ -26,7 +27,16 @@ export function age(hours: number): string {
   const rest = days % 365;
   const m = Math.floor((rest * 12) / 365);
   const d = rest - Math.ceil((m * 365) / 12);
-  return [[y, "y"], [m, "mo"], [d, "d"]].filter(([n]) => Number(n) > 0).map(([n, unit]) => `${n} ${unit}`).join(" ") || "under a day";
+  return (
+    [
+      [y, "y"],
+      [m, "mo"],
+      [d, "d"],
+    ]
+      .filter(([n]) => Number(n) > 0)
+      .map(([n, unit]) => `${n} ${unit}`)
+      .join(" ") || "under a day"
+  );
 }
 
 const two = (n: number) => String(n).padStart(2, "0");
@@ -35,7 +45,8 @@ export const exact = (d: Date) =>
   `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${clock(d)}:${two(d.getSeconds())}`;
 export const day = (d: Date) => d.toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short" });
 
-export const number = (v: number) => (v !== 0 && Math.abs(v) < 1 ? v.toPrecision(3) : v.toLocaleString("en-GB", { maximumFractionDigits: 2 }));
+export const number = (v: number) =>
+  v !== 0 && Math.abs(v) < 1 ? v.toPrecision(3) : v.toLocaleString("en-GB", { maximumFractionDigits: 2 });
 
 export const percent = (share: number) => `${(100 * share).toFixed(1)} %`;
 

@@ -8,7 +8,18 @@ import { clock, exact } from "./format";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
 
-const pages = [["/", "Round"], ["/notices", "Notices"], ["/drives", "Drives"], ["/bays", "Bays"], ["/pools", "Pools"], ["/tests", "Tests"], ["/swaps", "Swaps"], ["/stock", "Stock"], ["/recoveries", "Recoveries"], ["/rules", "Rules"]];
+const pages = [
+  ["/", "Round"],
+  ["/notices", "Notices"],
+  ["/drives", "Drives"],
+  ["/bays", "Bays"],
+  ["/pools", "Pools"],
+  ["/tests", "Tests"],
+  ["/swaps", "Swaps"],
+  ["/stock", "Stock"],
+  ["/recoveries", "Recoveries"],
+  ["/rules", "Rules"],
+] as const;
 
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
@@ -21,17 +32,30 @@ export function Frame({ children }: { children: ReactNode }) {
   }, [at]);
   return (
     <>
-      <a href="#main" className="button main absolute left-2 top-2 z-50 -translate-y-24 focus:translate-y-0">Skip to the page</a>
+      <a href="#main" className="button main absolute left-2 top-2 z-50 -translate-y-24 focus:translate-y-0">
+        Skip to the page
+      </a>
       <Horizon />
       <header className="no-print border-b border-line">
         <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2">
-          <Link to="/" aria-label="Brave Lantern, the round" className="flex items-center gap-2 font-semibold whitespace-nowrap">
+          <Link
+            to="/"
+            aria-label="Brave Lantern, the round"
+            className="flex items-center gap-2 font-semibold whitespace-nowrap"
+          >
             <img src="/icon.svg" alt="" width="26" height="26" />
             <span className="hidden sm:inline">Brave Lantern</span>
           </Link>
           <nav aria-label="Pages" className="order-last -mx-2 flex w-full overflow-x-auto md:order-none md:w-auto">
             {pages.map(([to, name]) => (
-              <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `flex min-h-11 items-center px-2.5 ${isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft"}`}>
+              <NavLink
+                key={to}
+                to={to}
+                end={to === "/"}
+                className={({ isActive }) =>
+                  `flex min-h-11 items-center px-2.5 ${isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft"}`
+                }
+              >
                 {name}
               </NavLink>
             ))}
@@ -48,17 +72,30 @@ export function Frame({ children }: { children: ReactNode }) {
         </p>
       )}
       {unsent > 0 && (
-        <p role="status" className="no-print fixed inset-x-0 bottom-(--frame) z-40 border-t-2 border-watch bg-watch-sheet px-4 py-4 text-center text-lg font-semibold">
+        <p
+          role="status"
+          className="no-print fixed inset-x-0 bottom-(--frame) z-40 border-t-2 border-watch bg-watch-sheet px-4 py-4 text-center text-lg font-semibold"
+        >
           What you did has no answer yet. It is sent again by itself, and done once.
         </p>
       )}
-      {alarms.filter((u) => at !== `/swaps/${u.id}`).map((u) => (
-        <div key={u.id} role="alert" className="flex flex-wrap items-center justify-center gap-x-5 gap-y-2 border-y-4 border-replace bg-replace-sheet px-4 py-4 text-xl font-semibold">
-          <span>Stop. {u.alarm}</span>
-          <Link to={`/swaps/${u.id}`} className="button">Open the swap in {u.pool}</Link>
-        </div>
-      ))}
-      <main id="main" tabIndex={-1} className="mx-auto max-w-6xl px-4 pb-24 pt-6 outline-none">{children}</main>
+      {alarms
+        .filter((u) => at !== `/swaps/${u.id}`)
+        .map((u) => (
+          <div
+            key={u.id}
+            role="alert"
+            className="flex flex-wrap items-center justify-center gap-x-5 gap-y-2 border-y-4 border-replace bg-replace-sheet px-4 py-4 text-xl font-semibold"
+          >
+            <span>Stop. {u.alarm}</span>
+            <Link to={`/swaps/${u.id}`} className="button">
+              Open the swap in {u.pool}
+            </Link>
+          </div>
+        ))}
+      <main id="main" tabIndex={-1} className="mx-auto max-w-6xl px-4 pb-24 pt-6 outline-none">
+        {children}
+      </main>
       <LabStrip />
     </>
   );
@@ -79,9 +116,21 @@ function Theme() {
     window.dispatchEvent(new Event("themed"));
   };
   return (
-    <ToggleGroup.Root type="single" value={theme} onValueChange={choose} aria-label="Theme" className="flex rounded-lg border border-line">
-      {[["night", "Night"], ["paper", "Paper"]].map(([value, name]) => (
-        <ToggleGroup.Item key={value} value={value} className="min-h-9 rounded-md px-2.5 text-sm text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{name}</ToggleGroup.Item>
+    <ToggleGroup.Root
+      type="single"
+      value={theme}
+      onValueChange={choose}
+      aria-label="Theme"
+      className="flex rounded-lg border border-line"
+    >
+      {[["night", "Night"] as const, ["paper", "Paper"] as const].map(([value, name]) => (
+        <ToggleGroup.Item
+          key={value}
+          value={value}
+          className="min-h-9 rounded-md px-2.5 text-sm text-soft data-[state=on]:bg-raised data-[state=on]:text-ink"
+        >
+          {name}
+        </ToggleGroup.Item>
       ))}
     </ToggleGroup.Root>
   );
@@ -103,7 +152,12 @@ function LabStrip() {
   const me = useMe();
   const now = useNow();
   const queries = useQueryClient();
-  const lab = useQuery({ queryKey: ["lab"], queryFn: () => got(client.GET("/lab")), enabled: !!me.data?.lab, refetchInterval: 5000 });
+  const lab = useQuery({
+    queryKey: ["lab"],
+    queryFn: () => got(client.GET("/lab")),
+    enabled: !!me.data?.lab,
+    refetchInterval: 5000,
+  });
   const set = useMutation({
     mutationFn: (to: { speed: number; hurry?: boolean }) => got(client.PUT("/lab/speed", { body: to })),
     onSuccess: (data) => queries.setQueryData(["lab"], data),
@@ -114,15 +168,31 @@ function LabStrip() {
   return (
     <footer className="no-print fixed inset-x-0 bottom-(--frame) z-30 border-t border-line bg-sheet">
       <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-1.5 text-sm text-soft">
-        <span className="font-semibold text-ink">{copy ? `Practice: ${copy.pool} as it was ${exact(new Date(copy.copied_at))}` : "Lab: nothing here is real"}</span>
+        <span className="font-semibold text-ink">
+          {copy ? `Practice: ${copy.pool} as it was ${exact(new Date(copy.copied_at))}` : "Lab: nothing here is real"}
+        </span>
         <span className="num">time {exact(now)}</span>
         <span className="ml-auto flex items-center gap-1">
           pace
           {copy && (
-            <button aria-pressed={brisk > 0} title={`${brisk || 300}× while only waiting is left, 1× while a hand is needed`} onClick={() => set.mutate({ speed: brisk || 300, hurry: true })} className="min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">by itself{brisk > 0 && `, ${lab.data.speed}×`}</button>
+            <button
+              aria-pressed={brisk > 0}
+              title={`${brisk || 300}× while only waiting is left, 1× while a hand is needed`}
+              onClick={() => set.mutate({ speed: brisk || 300, hurry: true })}
+              className="min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
+            >
+              by itself{brisk > 0 && `, ${lab.data.speed}×`}
+            </button>
           )}
           {[1, 60, 300, 1200].map((s) => (
-            <button key={s} aria-pressed={!brisk && lab.data.speed === s} onClick={() => set.mutate({ speed: s })} className="num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink">{s}×</button>
+            <button
+              key={s}
+              aria-pressed={!brisk && lab.data.speed === s}
+              onClick={() => set.mutate({ speed: s })}
+              className="num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
+            >
+              {s}×
+            </button>
           ))}
         </span>
       </div>

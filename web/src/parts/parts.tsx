@@ -6,7 +6,11 @@ import type { Verdict } from "../api/client";
 import { exact, span } from "./format";
 
 const hue: Record<Verdict, string> = {
-  sound: "text-faint", watch: "text-watch", replace: "text-replace", dead: "text-dead", unknown: "text-soft",
+  sound: "text-faint",
+  watch: "text-watch",
+  replace: "text-replace",
+  dead: "text-dead",
+  unknown: "text-soft",
 };
 
 /** Shape is a verdict's mark: it alone is enough to tell verdicts apart. */
@@ -21,8 +25,21 @@ export function Shape({ verdict, size = 18 }: { verdict: Verdict; size?: number 
         </>
       )}
       {verdict === "replace" && <path d="M10 1 19 10 10 19 1 10z" fill="currentColor" />}
-      {verdict === "dead" && <path d="M2.500 2.500h15v15h-15zM2.500 17.500l15-15" fill="none" stroke="currentColor" strokeWidth="2.600" />}
-      {verdict === "unknown" && <circle cx="10" cy="10" r="7" fill="none" stroke="currentColor" strokeWidth="2.600" strokeDasharray="0.100 5.390" strokeLinecap="round" />}
+      {verdict === "dead" && (
+        <path d="M2.500 2.500h15v15h-15zM2.500 17.500l15-15" fill="none" stroke="currentColor" strokeWidth="2.600" />
+      )}
+      {verdict === "unknown" && (
+        <circle
+          cx="10"
+          cy="10"
+          r="7"
+          fill="none"
+          stroke="currentColor"
+          strokeWidth="2.600"
+          strokeDasharray="0.100 5.390"
+          strokeLinecap="round"
+        />
+      )}
     </svg>
   );
 }
@@ -42,7 +59,11 @@ export function Hint({ text, children }: { text: ReactNode; children: ReactNode 
     <Tooltip.Root delayDuration={200}>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content sideOffset={5} collisionPadding={12} className="z-50 max-w-sm rounded-md border border-edge bg-raised px-3 py-2 text-sm text-ink">
+        <Tooltip.Content
+          sideOffset={5}
+          collisionPadding={12}
+          className="z-50 max-w-sm rounded-md border border-edge bg-raised px-3 py-2 text-sm text-ink"
+        >
           {text}
         </Tooltip.Content>
       </Tooltip.Portal>
@@ -69,7 +90,13 @@ export function Lasting({ since }: { since?: string }) {
   const now = useNow();
   if (!since) return null;
   const d = new Date(since);
-  return <Hint text={`since ${exact(d)}`}><time dateTime={since} tabIndex={0} className="num whitespace-nowrap">for {span(now.getTime() - d.getTime())}</time></Hint>;
+  return (
+    <Hint text={`since ${exact(d)}`}>
+      <time dateTime={since} tabIndex={0} className="num whitespace-nowrap">
+        for {span(now.getTime() - d.getTime())}
+      </time>
+    </Hint>
+  );
 }
 
 export function Tail({ tail, to, size = "" }: { tail: string; to?: string; size?: string }) {
@@ -88,7 +115,7 @@ export function Spark({ values, label }: { values: number[]; label: string }) {
   return (
     <svg viewBox="0 0 104 26" width="104" height="26" role="img" aria-label={label} className="shrink-0">
       <path d={path} fill="none" stroke="currentColor" strokeWidth="2" />
-      <circle cx={x(values.length - 1)} cy={y(values[values.length - 1])} r="3" fill="currentColor" />
+      <circle cx={x(values.length - 1)} cy={y(values.at(-1) ?? lo)} r="3" fill="currentColor" />
     </svg>
   );
 }
@@ -96,7 +123,14 @@ export function Spark({ values, label }: { values: number[]; label: string }) {
 /** Seam is a share that moves, with its words beside it, never a bare percentage bar. */
 export function Seam({ share, label }: { share: number; label: string }) {
   return (
-    <div role="progressbar" aria-label={label} aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.round(share * 100)} className="relative h-4 w-full overflow-hidden rounded-sm border border-edge">
+    <div
+      role="progressbar"
+      aria-label={label}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      aria-valuenow={Math.round(share * 100)}
+      className="relative h-4 w-full overflow-hidden rounded-sm border border-edge"
+    >
       <div className="absolute inset-y-0 left-0 bg-raised" style={{ width: `${share * 100}%` }} />
       <div className="absolute inset-y-0 w-1 bg-seam" style={{ left: `calc(${share * 100}% - 2px)` }} />
     </div>
@@ -122,14 +156,20 @@ export const Waiting = ({ rows = 4 }: { rows?: number }) => (
   </div>
 );
 
-export const Empty = ({ children }: { children: ReactNode }) => <p className="sheet px-6 py-10 text-center text-soft">{children}</p>;
+export const Empty = ({ children }: { children: ReactNode }) => (
+  <p className="sheet px-6 py-10 text-center text-soft">{children}</p>
+);
 
 /** Failed says what was tried, what it means, and what now. */
 export const Failed = ({ what, error, again }: { what: string; error: Error; again?: () => void }) => (
   <div role="alert" className="sheet space-y-3 border-replace p-5">
     <h1 className="text-xl!">{what} could not be shown.</h1>
     <p>{error.message}</p>
-    {again && <button className="button small" onClick={again}>Try again</button>}
+    {again && (
+      <button className="button small" onClick={again}>
+        Try again
+      </button>
+    )}
   </div>
 );
 
@@ -137,5 +177,11 @@ export const Failed = ({ what, error, again }: { what: string; error: Error; aga
 export function NotReal() {
   const me = useMe();
   if (!me.data?.lab) return null;
-  return <b className="text-ink"> · {me.data.practice ? `practice on a copy of ${me.data.practice.pool}` : "practice in a lab"}: nothing here is real</b>;
+  return (
+    <b className="text-ink">
+      {" "}
+      · {me.data.practice ? `practice on a copy of ${me.data.practice.pool}` : "practice in a lab"}: nothing here is
+      real
+    </b>
+  );
 }

@@ -33,7 +33,13 @@ export function Search() {
     window.addEventListener("keydown", key);
     return () => window.removeEventListener("keydown", key);
   }, []);
-  const found = useQuery({ queryKey: ["search", wanted], queryFn: () => got(client.GET("/search", { params: { query: { q: wanted } } })), enabled: wanted !== "", refetchInterval: false, placeholderData: (was) => was });
+  const found = useQuery({
+    queryKey: ["search", wanted],
+    queryFn: () => got(client.GET("/search", { params: { query: { q: wanted } } })),
+    enabled: wanted !== "",
+    refetchInterval: false,
+    placeholderData: (was) => was,
+  });
   const pages = actions.filter((a) => !wanted || a.title.toLowerCase().includes(wanted.toLowerCase()));
   const hits = wanted ? [...(found.data ?? []), ...pages] : pages;
   const choose = (h?: S["Hit"]) => {
@@ -49,25 +55,61 @@ export function Search() {
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <Dialog.Content aria-describedby={undefined} className="sheet fixed left-1/2 top-[12vh] z-50 w-[min(38rem,calc(100vw-1.500rem))] -translate-x-1/2 p-3">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="sheet fixed left-1/2 top-[12vh] z-50 w-[min(38rem,calc(100vw-1.500rem))] -translate-x-1/2 p-3"
+        >
           <Dialog.Title className="sr-only">Search</Dialog.Title>
-          <input autoFocus role="combobox" aria-expanded={hits.length > 0} aria-controls="hits" aria-activedescendant={hits.length ? `hit-${at}` : undefined} aria-label="Find a drive by any part of serial, WWN, bay, pool or host" className="field text-lg" placeholder="serial, WWN, bay, pool, host or page" value={q}
-            onChange={(e) => { setQ(e.target.value.replace(/^\//, "")); setAt(0); }}
+          <input
+            autoFocus
+            role="combobox"
+            aria-expanded={hits.length > 0}
+            aria-controls="hits"
+            aria-activedescendant={hits.length ? `hit-${at}` : undefined}
+            aria-label="Find a drive by any part of serial, WWN, bay, pool or host"
+            className="field text-lg"
+            placeholder="serial, WWN, bay, pool, host or page"
+            value={q}
+            onChange={(e) => {
+              setQ(e.target.value.replace(/^\//, ""));
+              setAt(0);
+            }}
             onKeyDown={(e) => {
-              if (e.key === "ArrowDown") { e.preventDefault(); setAt((i) => Math.min(i + 1, hits.length - 1)); }
-              if (e.key === "ArrowUp") { e.preventDefault(); setAt((i) => Math.max(i - 1, 0)); }
+              if (e.key === "ArrowDown") {
+                e.preventDefault();
+                setAt((i) => Math.min(i + 1, hits.length - 1));
+              }
+              if (e.key === "ArrowUp") {
+                e.preventDefault();
+                setAt((i) => Math.max(i - 1, 0));
+              }
               if (e.key === "Enter") choose(hits[at]);
-            }} />
+            }}
+          />
           <ul id="hits" role="listbox" aria-label="Found" className="mt-2 max-h-[55vh] overflow-y-auto">
             {hits.map((h, i) => (
-              <li key={h.kind + h.to} id={`hit-${i}`} role="option" aria-selected={i === at} onMouseEnter={() => setAt(i)} onClick={() => choose(h)} className="flex cursor-pointer items-baseline gap-3 rounded-md px-3 py-2 aria-selected:bg-raised">
+              // Keys are the field's: it holds the focus, and moves what is active.
+              // eslint-disable-next-line jsx-a11y/click-events-have-key-events
+              <li
+                key={h.kind + h.to}
+                id={`hit-${i}`}
+                role="option"
+                aria-selected={i === at}
+                onMouseEnter={() => setAt(i)}
+                onClick={() => choose(h)}
+                className="flex cursor-pointer items-baseline gap-3 rounded-md px-3 py-2 aria-selected:bg-raised"
+              >
                 <span className="w-12 shrink-0 text-sm text-soft">{h.kind}</span>
                 <span className={h.kind === "drive" ? "tail" : "font-semibold"}>{h.title}</span>
                 <span className="truncate text-sm text-soft">{h.detail}</span>
               </li>
             ))}
           </ul>
-          {wanted && !hits.length && !found.isFetching && <p className="px-3 py-4 text-soft">Nothing has “{wanted}” in its name. Any part of a serial, WWN, bay, pool or host will do.</p>}
+          {wanted && !hits.length && !found.isFetching && (
+            <p className="px-3 py-4 text-soft">
+              Nothing has “{wanted}” in its name. Any part of a serial, WWN, bay, pool or host will do.
+            </p>
+          )}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

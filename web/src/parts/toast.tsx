@@ -8,16 +8,24 @@ export const useTell = () => useContext(Context);
 /** Tells says what became of an action. */
 export function Tells({ children }: { children: ReactNode }) {
   const [notes, setNotes] = useState<Note[]>([]);
-  const tell = useCallback((text: string, bad = false) => setNotes((n) => [...n, { id: Date.now() + Math.random(), text, bad }]), []);
+  const tell = useCallback(
+    (text: string, bad = false) => setNotes((n) => [...n, { id: Date.now() + Math.random(), text, bad }]),
+    [],
+  );
   return (
     <Context.Provider value={tell}>
       <Toast.Provider duration={8000} label="Message">
         {children}
         {notes.map((n) => (
-          <Toast.Root key={n.id} onOpenChange={(open) => !open && setNotes((all) => all.filter((x) => x.id !== n.id))}
-            className={`sheet flex items-start justify-between gap-4 bg-raised p-4 ${n.bad ? "border-replace" : "border-edge"}`}>
+          <Toast.Root
+            key={n.id}
+            onOpenChange={(open) => !open && setNotes((all) => all.filter((x) => x.id !== n.id))}
+            className={`sheet flex items-start justify-between gap-4 bg-raised p-4 ${n.bad ? "border-replace" : "border-edge"}`}
+          >
             <Toast.Description>{n.text}</Toast.Description>
-            <Toast.Close aria-label="Close this message" className="px-2">×</Toast.Close>
+            <Toast.Close aria-label="Close this message" className="px-2">
+              ×
+            </Toast.Close>
           </Toast.Root>
         ))}
         <Toast.Viewport className="fixed bottom-14 right-4 z-50 flex w-[min(26rem,calc(100vw-2rem))] flex-col gap-2" />

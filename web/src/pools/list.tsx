@@ -21,12 +21,50 @@ export default function PoolsPage() {
           const r = p.recovery?.state === "running" ? p.recovery : undefined;
           return (
             <li key={p.id} className="sheet grid items-center gap-x-6 gap-y-2 p-4 md:grid-cols-[13rem_15rem_1fr]">
-              <div><Link to={`/pools/${encodeURIComponent(p.name)}`} className="text-lg font-semibold">{p.name}</Link><p className="text-sm text-soft">{p.kind} on {p.hosts.join(", ")}</p></div>
-              <div><MarginWords pool={p} />{p.stale && <p className="text-sm text-soft">{p.not_seen_since ? <>not reported <Lasting since={p.not_seen_since} /></> : <>as last heard <Ago at={p.seen_at} /></>}</p>}</div>
+              <div>
+                <Link to={`/pools/${encodeURIComponent(p.name)}`} className="text-lg font-semibold">
+                  {p.name}
+                </Link>
+                <p className="text-sm text-soft">
+                  {p.kind} on {p.hosts.join(", ")}
+                </p>
+              </div>
+              <div>
+                <MarginWords pool={p} />
+                {p.stale && (
+                  <p className="text-sm text-soft">
+                    {p.not_seen_since ? (
+                      <>
+                        not reported <Lasting since={p.not_seen_since} />
+                      </>
+                    ) : (
+                      <>
+                        as last heard <Ago at={p.seen_at} />
+                      </>
+                    )}
+                  </p>
+                )}
+              </div>
               <div className="space-y-1.5">
-                <p className="num flex items-center gap-2 text-soft">{!p.used_unknown && <LevelBar share={share} />}{p.used_unknown ? `${decimal(p.capacity_bytes)}; how full is not known` : `${Math.round(100 * share)} % of ${decimal(p.capacity_bytes)} full`}</p>
-                {r && <Link to={`/recoveries/${r.id}`} className="grid items-center gap-x-3 sm:grid-cols-[10rem_1fr]"><Seam share={r.share} label={`${r.kind} of ${p.name}`} /><span className="num text-sm">{r.kind} {percent(r.share)}, {finish(now, r.finish)}</span></Link>}
-                {p.swap && <Link to={`/swaps/${p.swap}`} className="text-sm underline underline-offset-2">a swap is open</Link>}
+                <p className="num flex items-center gap-2 text-soft">
+                  {!p.used_unknown && <LevelBar share={share} />}
+                  {p.used_unknown
+                    ? `${decimal(p.capacity_bytes)}; how full is not known`
+                    : `${Math.round(100 * share)} % of ${decimal(p.capacity_bytes)} full`}
+                </p>
+                {r && (
+                  <Link to={`/recoveries/${r.id}`} className="grid items-center gap-x-3 sm:grid-cols-[10rem_1fr]">
+                    <Seam share={r.share} label={`${r.kind} of ${p.name}`} />
+                    <span className="num text-sm">
+                      {r.kind} {percent(r.share)}, {finish(now, r.finish)}
+                    </span>
+                  </Link>
+                )}
+                {p.swap && (
+                  <Link to={`/swaps/${p.swap}`} className="text-sm underline underline-offset-2">
+                    a swap is open
+                  </Link>
+                )}
               </div>
             </li>
           );

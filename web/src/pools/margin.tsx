@@ -7,7 +7,11 @@ export function MarginWords({ pool: p }: { pool: S["Pool"] }) {
   return (
     <span className="flex items-baseline gap-2.5">
       <b className={`num text-3xl leading-none ${below ? "text-replace" : ""}`}>{p.margin.members}</b>
-      <span>{p.margin.words}{p.margin.limited_by && <span className="block text-sm text-soft">limited by {p.margin.limited_by}</span>}{below && <span className="block text-sm text-soft">{p.full_margin} when whole</span>}</span>
+      <span>
+        {p.margin.words}
+        {p.margin.limited_by && <span className="block text-sm text-soft">limited by {p.margin.limited_by}</span>}
+        {below && <span className="block text-sm text-soft">{p.full_margin} when whole</span>}
+      </span>
     </span>
   );
 }

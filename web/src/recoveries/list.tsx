@@ -13,16 +13,40 @@ export default function RecoveriesPage() {
   return (
     <>
       <Title>Recoveries</Title>
-      {q.data.length === 0 && <Empty>No recovery was seen yet. Resilvers, rebuilds, rebalances and scrubs appear here by themselves.</Empty>}
+      {q.data.length === 0 && (
+        <Empty>No recovery was seen yet. Resilvers, rebuilds, rebalances and scrubs appear here by themselves.</Empty>
+      )}
       <ul className="space-y-2">
         {q.data.map((r) => (
           <li key={r.id} className="sheet">
             <Link to={`/recoveries/${r.id}`} className="grid items-center gap-x-6 gap-y-1 p-4 sm:grid-cols-[15rem_1fr]">
-              <span><b>{r.pool}</b> {r.kind}{r.tail && <> of <span className="tail">{r.tail}</span></>}</span>
+              <span>
+                <b>{r.pool}</b> {r.kind}
+                {r.tail && (
+                  <>
+                    {" "}
+                    of <span className="tail">{r.tail}</span>
+                  </>
+                )}
+              </span>
               {r.state === "running" ? (
-                <span className="grid items-center gap-x-4 sm:grid-cols-[12rem_1fr]"><Seam share={r.share} label={`${r.kind} of ${r.pool}`} /><span className="num">{percent(r.share)}, {finish(now, r.finish)}</span></span>
+                <span className="grid items-center gap-x-4 sm:grid-cols-[12rem_1fr]">
+                  <Seam share={r.share} label={`${r.kind} of ${r.pool}`} />
+                  <span className="num">
+                    {percent(r.share)}, {finish(now, r.finish)}
+                  </span>
+                </span>
               ) : (
-                <span className="num text-soft">{r.state}, {decimal(r.todo_bytes)} in {r.ended_at ? span(Date.parse(r.ended_at) - Date.parse(r.started_at)) : "an unknown time"}{r.ended_at && <>, <Ago at={r.ended_at} /></>}{r.unrepairable > 0 && <b className="text-replace"> · {r.unrepairable} left unrecovered</b>}</span>
+                <span className="num text-soft">
+                  {r.state}, {decimal(r.todo_bytes)} in{" "}
+                  {r.ended_at ? span(Date.parse(r.ended_at) - Date.parse(r.started_at)) : "an unknown time"}
+                  {r.ended_at && (
+                    <>
+                      , <Ago at={r.ended_at} />
+                    </>
+                  )}
+                  {r.unrepairable > 0 && <b className="text-replace"> · {r.unrepairable} left unrecovered</b>}
+                </span>
               )}
             </Link>
           </li>

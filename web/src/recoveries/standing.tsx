@@ -6,7 +6,15 @@ import { useTheme } from "../parts/frame";
 import { Seam } from "../parts/parts";
 
 /** Standing is where a recovery stands: share, rate, the range of its finish, and the curve with the range ahead as a fan. */
-export function Standing({ recovery: r, under, height = 260 }: { recovery: S["Recovery"]; under?: S["Recovery"]; height?: number }) {
+export function Standing({
+  recovery: r,
+  under,
+  height = 260,
+}: {
+  recovery: S["Recovery"];
+  under?: S["Recovery"];
+  height?: number;
+}) {
   useTheme();
   const now = useNow();
   const live = r.state === "running" || r.state === "paused";
@@ -17,41 +25,76 @@ export function Standing({ recovery: r, under, height = 260 }: { recovery: S["Re
   let lines: Line[] = [{ label: "done", color: token("ink"), width: 3, values: done }];
   let xs = x;
   let bands: { upper: number; lower: number; fill: string }[] = [];
-  if (live && r.finish && x.length) {
-    const ends = [r.finish.p10, r.finish.p50, r.finish.p90].map((t) => Date.parse(t) / 1000);
-    const at = done[done.length - 1];
-    const from = x[x.length - 1];
-    const ahead = [...new Set([...ends, ...Array.from({ length: 12 }, (_, i) => from + ((ends[2] - from) * (i + 1)) / 12)])].filter((t) => t > from).sort((a, b) => a - b);
-    const to = (end: number) => [...pad(x.length - 1), at, ...ahead.map((t) => Math.min(100, at + ((100 - at) * (t - from)) / Math.max(1, end - from)))];
+  const at = done.at(-1);
+  const from = x.at(-1);
+  if (live && r.finish && at !== undefined && from !== undefined) {
+    const seconds = (t: string) => Date.parse(t) / 1000;
+    const ends = { soonest: seconds(r.finish.p10), likely: seconds(r.finish.p50), latest: seconds(r.finish.p90) };
+    const ahead = [
+      ...new Set([
+        ...Object.values(ends),
+        ...Array.from({ length: 12 }, (_, i) => from + ((ends.latest - from) * (i + 1)) / 12),
+      ]),
+    ]
+      .filter((t) => t > from)
+      .sort((a, b) => a - b);
+    const to = (end: number) => [
+      ...pad(x.length - 1),
+      at,
+      ...ahead.map((t) => Math.min(100, at + ((100 - at) * (t - from)) / Math.max(1, end - from))),
+    ];
     xs = [...x, ...ahead];
     lines = [
       { label: "done", color: token("ink"), width: 3, values: [...done, ...pad(ahead.length)] },
-      { label: "soonest", color: token("edge"), width: 1, values: to(ends[0]) },
-      { label: "latest", color: token("edge"), width: 1, values: to(ends[2]) },
-      { label: "likely", color: token("soft"), width: 2, dash: [6, 5], values: to(ends[1]) },
+      { label: "soonest", color: token("edge"), width: 1, values: to(ends.soonest) },
+      { label: "latest", color: token("edge"), width: 1, values: to(ends.latest) },
+      { label: "likely", color: token("soft"), width: 2, dash: [6, 5], values: to(ends.likely) },
     ];
     bands = [{ upper: 2, lower: 3, fill: token("raised") }];
   }
   // An earlier one is laid under it, moved to the same beginning.
   if (under?.course?.length && xs.length) {
     const shift = Date.parse(r.started_at) - Date.parse(under.started_at);
-    const their = under.course.map((c) => [(Date.parse(c.at) + shift) / 1000, (100 * c.done_bytes) / Math.max(1, c.todo_bytes)] as const);
+    const their = under.course.map(
+      (c) => [(Date.parse(c.at) + shift) / 1000, (100 * c.done_bytes) / Math.max(1, c.todo_bytes)] as const,
+    );
     const all = [...new Set([...xs, ...their.map(([t]) => t)])].sort((a, b) => a - b);
     const at = new Map(xs.map((t, i) => [t, i]));
-    lines = lines.map((l) => ({ ...l, values: all.map((t) => (at.has(t) ? l.values[at.get(t)!] : between(xs, l.values, t))) }));
-    lines.push({ label: "earlier", color: token("level"), width: 2, dash: [2, 4], values: all.map((t) => between(their.map((p) => p[0]), their.map((p) => p[1]), t)) });
+    lines = lines.map((l) => ({
+      ...l,
+      values: all.map((t) => (at.has(t) ? (l.values[at.get(t)!] ?? null) : between(xs, l.values, t))),
+    }));
+    lines.push({
+      label: "earlier",
+      color: token("level"),
+      width: 2,
+      dash: [2, 4],
+      values: all.map((t) =>
+        between(
+          their.map((p) => p[0]),
+          their.map((p) => p[1]),
+          t,
+        ),
+      ),
+    });
     xs = all;
   }
   return (
     <div className="space-y-3">
       {live && (
         <>
-          <div className="flex flex-wrap items-baseline justify-between gap-x-4"><span className="num text-4xl font-semibold">{percent(r.share)}</span><span className="num text-lg">{r.stalled ? <b className="text-replace">stalled: {r.why}</b> : finish(now, r.finish)}</span></div>
+          <div className="flex flex-wrap items-baseline justify-between gap-x-4">
+            <span className="num text-4xl font-semibold">{percent(r.share)}</span>
+            <span className="num text-lg">
+              {r.stalled ? <b className="text-replace">stalled: {r.why}</b> : finish(now, r.finish)}
+            </span>
+          </div>
           <Seam share={r.share} label={`${r.kind} of ${r.pool}`} />
         </>
       )}
       <p className="num text-soft">
-        {decimal(r.done_bytes)} of {decimal(r.todo_bytes)} · {live ? `${decimal(r.rate_now)}/s now, ` : ""}{decimal(r.rate_overall)}/s overall
+        {decimal(r.done_bytes)} of {decimal(r.todo_bytes)} · {live ? `${decimal(r.rate_now)}/s now, ` : ""}
+        {decimal(r.rate_overall)}/s overall
         {!live && r.ended_at && ` · took ${span(Date.parse(r.ended_at) - Date.parse(r.started_at))}`}
         {live && r.phase && ` · ${r.phase}`}
         {r.again_at && <b> · began again from its beginning</b>}
@@ -59,20 +102,38 @@ export function Standing({ recovery: r, under, height = 260 }: { recovery: S["Re
       </p>
       {live && r.cost && !r.risk && <p>If something fails meanwhile: {r.cost}.</p>}
       {live && !r.finish && <p className="text-soft">No finish is named yet: {r.why}.</p>}
-      {x.length > 1 && <Chart x={xs} lines={lines} bands={bands} height={height} from0 top={100} unit={(v) => `${v} %`} label={`Course: ${percent(r.share)} done${r.finish ? `, likely finish ${clock(new Date(r.finish.p50))}` : ""}`} />}
-      {live && r.finish && <p className="text-sm text-soft">The fan is an estimate from the course so far: one in ten ends before {clock(new Date(r.finish.p10))}, one in ten after {clock(new Date(r.finish.p90))}.</p>}
+      {x.length > 1 && (
+        <Chart
+          x={xs}
+          lines={lines}
+          bands={bands}
+          height={height}
+          from0
+          top={100}
+          unit={(v) => `${v} %`}
+          label={`Course: ${percent(r.share)} done${r.finish ? `, likely finish ${clock(new Date(r.finish.p50))}` : ""}`}
+        />
+      )}
+      {live && r.finish && (
+        <p className="text-sm text-soft">
+          The fan is an estimate from the course so far: one in ten ends before {clock(new Date(r.finish.p10))}, one in
+          ten after {clock(new Date(r.finish.p90))}.
+        </p>
+      )}
     </div>
   );
 }
 
 /** between is a line's value at t, straight from the point before to the one after; nothing outside of it. */
 function between(xs: number[], values: (number | null)[], t: number): number | null {
-  let a = -1;
+  let before: { x: number; y: number } | null = null;
   for (let i = 0; i < xs.length; i++) {
-    if (values[i] === null) continue;
-    if (xs[i] === t) return values[i];
-    if (xs[i] > t) return a < 0 ? null : values[a]! + ((values[i]! - values[a]!) * (t - xs[a])) / (xs[i] - xs[a]);
-    a = i;
+    const x = xs[i] ?? 0;
+    const y = values[i] ?? null;
+    if (y === null) continue;
+    if (x === t) return y;
+    if (x > t) return before && before.y + ((y - before.y) * (t - before.x)) / (x - before.x);
+    before = { x, y };
   }
   return null;
 }

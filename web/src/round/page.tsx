@@ -18,7 +18,8 @@ export function RoundPage() {
   if (round.error) return <Failed what="The round" error={round.error} again={() => void round.refetch()} />;
   if (!round.data) return <Waiting rows={5} />;
   const r = round.data;
-  const place = (l: S["RoundLine"]) => (l.room ?? "~") + "/" + (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
+  const place = (l: S["RoundLine"]) =>
+    (l.room ?? "~") + "/" + (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
   const unsure = r.pools ?? [];
@@ -26,20 +27,43 @@ export function RoundPage() {
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
-        <h1>{lines.length ? (loud ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand` : "Nothing is urgent") : round.data.awaited.length || unsure.length ? "Not everything is known yet" : "Nothing needs a hand"}</h1>
+        <h1>
+          {lines.length
+            ? loud
+              ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand`
+              : "Nothing is urgent"
+            : round.data.awaited.length || unsure.length
+              ? "Not everything is known yet"
+              : "Nothing needs a hand"}
+        </h1>
         {lines.length > 1 && (
           <label className="flex items-center gap-2 text-soft">
             Order
-            <select className="field w-auto" value={walking ? "walk" : "stake"} onChange={(e) => setParams(e.target.value === "walk" ? { order: "walk" } : {}, { replace: true })}>
+            <select
+              className="field w-auto"
+              value={walking ? "walk" : "stake"}
+              onChange={(e) => setParams(e.target.value === "walk" ? { order: "walk" } : {}, { replace: true })}
+            >
               <option value="stake">by stake</option>
               <option value="walk">for walking</option>
             </select>
           </label>
         )}
       </header>
-      {r.hosts === 0 && <p className="sheet px-6 py-10 text-center">No host is enrolled yet. Begin with <code>lantern host enrol &lt;name&gt;</code>, and run its agent.</p>}
-      {r.awaited.length > 0 && <p className="sheet mb-2.5 px-6 py-4">Nothing is known yet of {r.awaited.join(", ")}: no report has come.</p>}
-      {lines.length === 0 && !unknown && <p className="sheet px-6 py-10 text-center">All drives that can tell say that they are well. Last known to be so at <span className="num">{exact(new Date(r.at))}</span>.</p>}
+      {r.hosts === 0 && (
+        <p className="sheet px-6 py-10 text-center">
+          No host is enrolled yet. Begin with <code>lantern host enrol &lt;name&gt;</code>, and run its agent.
+        </p>
+      )}
+      {r.awaited.length > 0 && (
+        <p className="sheet mb-2.5 px-6 py-4">Nothing is known yet of {r.awaited.join(", ")}: no report has come.</p>
+      )}
+      {lines.length === 0 && !unknown && (
+        <p className="sheet px-6 py-10 text-center">
+          All drives that can tell say that they are well. Last known to be so at{" "}
+          <span className="num">{exact(new Date(r.at))}</span>.
+        </p>
+      )}
       <ol className="space-y-2.5">
         {lines.map((l, i) => (
           <Line key={l.drive} line={l} first={i === 0 && !walking} />
@@ -48,11 +72,23 @@ export function RoundPage() {
       {r.underway.length > 0 && <UnderWay items={r.underway} />}
       {unsure.length > 0 && (
         <section aria-labelledby="unsure" className="mt-8 border-t border-line pt-4">
-          <h2 id="unsure" className="mb-3">Pools in an unknown state</h2>
+          <h2 id="unsure" className="mb-3">
+            Pools in an unknown state
+          </h2>
           <ul className="space-y-3">
             {unsure.map((p) => (
               <li key={p.id ?? p.pool} className="sheet p-4">
-                <p className="flex items-start gap-2"><span className="mt-0.5"><Shape verdict="unknown" /></span><span><Link to={`/pools/${encodeURIComponent(p.id ?? p.pool)}`} className="font-semibold">{p.pool}</Link>: {p.says}.</span></p>
+                <p className="flex items-start gap-2">
+                  <span className="mt-0.5">
+                    <Shape verdict="unknown" />
+                  </span>
+                  <span>
+                    <Link to={`/pools/${encodeURIComponent(p.id ?? p.pool)}`} className="font-semibold">
+                      {p.pool}
+                    </Link>
+                    : {p.says}.
+                  </span>
+                </p>
                 <p className="mt-1 pl-7">→ {p.do}</p>
               </li>
             ))}
@@ -61,13 +97,20 @@ export function RoundPage() {
       )}
       {r.filling.length > 0 && (
         <section aria-labelledby="filling" className="mt-8 border-t border-line pt-4">
-          <h2 id="filling" className="mb-3 text-soft">Filling up</h2>
+          <h2 id="filling" className="mb-3 text-soft">
+            Filling up
+          </h2>
           <ul className="space-y-2">
             {r.filling.map((f) => (
               <li key={f.pool} className="flex flex-wrap items-center gap-x-4 gap-y-1">
                 <LevelBar share={f.used_bytes / f.capacity_bytes} />
-                <Link to={`/pools/${encodeURIComponent(f.pool)}`} className="font-semibold">{f.pool}</Link>
-                <span className="num text-soft">{Math.round((100 * f.used_bytes) / f.capacity_bytes)} % full, {decimal(f.used_bytes)} of {decimal(f.capacity_bytes)}</span>
+                <Link to={`/pools/${encodeURIComponent(f.pool)}`} className="font-semibold">
+                  {f.pool}
+                </Link>
+                <span className="num text-soft">
+                  {Math.round((100 * f.used_bytes) / f.capacity_bytes)} % full, {decimal(f.used_bytes)} of{" "}
+                  {decimal(f.capacity_bytes)}
+                </span>
               </li>
             ))}
           </ul>
@@ -94,30 +137,62 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
   });
   const urgent = l.verdict === "replace" || l.verdict === "dead";
   return (
-    <li className={`sheet grid grid-cols-[auto_1fr] items-center gap-x-4 gap-y-3 border-l-[6px] p-4 md:grid-cols-[auto_1fr_auto_auto] ${rails[l.verdict] ?? ""}`}>
-      <div className={`hidden w-24 justify-center sm:flex ${inks[l.verdict] ?? ""}`}>{l.bay && <Place bay={l.bay} tone={inks[l.verdict]} />}</div>
+    <li
+      className={`sheet grid grid-cols-[auto_1fr] items-center gap-x-4 gap-y-3 border-l-[6px] p-4 md:grid-cols-[auto_1fr_auto_auto] ${rails[l.verdict] ?? ""}`}
+    >
+      <div className={`hidden w-24 justify-center sm:flex ${inks[l.verdict] ?? ""}`}>
+        {l.bay && <Place bay={l.bay} tone={inks[l.verdict]} />}
+      </div>
       <div className="col-span-2 min-w-0 sm:col-span-1">
         <p className="flex flex-wrap items-center gap-x-3">
           <Mark verdict={l.verdict} />
           <span className="font-semibold">{l.bay ?? l.host}</span>
           <Tail tail={l.tail} to={`/drives/${l.drive}`} />
         </p>
-        <p className={first ? "text-xl font-semibold leading-snug" : "text-lg leading-snug"}><Link to={`/drives/${l.drive}`}>{l.tail} {l.says}.</Link></p>
+        <p className={first ? "text-xl font-semibold leading-snug" : "text-lg leading-snug"}>
+          <Link to={`/drives/${l.drive}`}>
+            {l.tail} {l.says}.
+          </Link>
+        </p>
         <p className="text-sm text-soft">
-          {l.pool && <><Link to={`/pools/${encodeURIComponent(l.pool)}`}>{l.pool}</Link>: {l.margin.words}{l.margin_after?.words && l.margin_after.words !== l.margin.words ? `; without it ${l.margin_after.words}` : ""} · </>}
-          <Lasting since={l.since} />{l.also ? ` · ${l.also} more` : ""}
+          {l.pool && (
+            <>
+              <Link to={`/pools/${encodeURIComponent(l.pool)}`}>{l.pool}</Link>: {l.margin.words}
+              {l.margin_after?.words && l.margin_after.words !== l.margin.words
+                ? `; without it ${l.margin_after.words}`
+                : ""}{" "}
+              ·{" "}
+            </>
+          )}
+          <Lasting since={l.since} />
+          {l.also ? ` · ${l.also} more` : ""}
         </p>
       </div>
       <div className={`hidden text-right md:block ${inks[l.verdict] ?? ""}`}>
-        {l.spark && l.spark.length > 1 && <><Spark values={l.spark} label={`${l.metric} over 14 days`} /><span className="block text-xs text-soft">{l.unit}, 14 days</span></>}
+        {l.spark && l.spark.length > 1 && (
+          <>
+            <Spark values={l.spark} label={`${l.metric} over 14 days`} />
+            <span className="block text-xs text-soft">{l.unit}, 14 days</span>
+          </>
+        )}
       </div>
       <div className="col-span-2 md:col-span-1">
         {l.swap ? (
-          <Link className="button main w-full md:w-40" to={`/swaps/${l.swap}`}>Open the swap</Link>
+          <Link className="button main w-full md:w-40" to={`/swaps/${l.swap}`}>
+            Open the swap
+          </Link>
         ) : urgent && l.pool ? (
-          <button className={`button w-full md:w-40 ${first ? "main" : ""}`} disabled={plan.isPending} onClick={() => plan.mutate()}>Plan a swap</button>
+          <button
+            className={`button w-full md:w-40 ${first ? "main" : ""}`}
+            disabled={plan.isPending}
+            onClick={() => plan.mutate()}
+          >
+            Plan a swap
+          </button>
         ) : (
-          <Link className="button w-full md:w-40" to={`/drives/${l.drive}`}>Look</Link>
+          <Link className="button w-full md:w-40" to={`/drives/${l.drive}`}>
+            Look
+          </Link>
         )}
       </div>
     </li>
@@ -128,16 +203,22 @@ function UnderWay({ items }: { items: S["UnderWay"][] }) {
   const now = useNow();
   return (
     <section aria-labelledby="underway" className="mt-8 border-t border-line pt-4">
-      <h2 id="underway" className="mb-3 text-soft">Under way</h2>
+      <h2 id="underway" className="mb-3 text-soft">
+        Under way
+      </h2>
       <ul className="space-y-3">
         {items.map((u) => (
           <li key={u.id} className={u.alarm ? "sheet border-2 border-replace bg-replace-sheet p-4" : ""}>
             {u.alarm && <p className="text-xl font-semibold">Stop: {u.alarm}</p>}
-            <Link to={`/${u.kind === "swap" ? "swaps" : "recoveries"}/${u.id}`} className="font-semibold">{u.says}</Link>
+            <Link to={`/${u.kind === "swap" ? "swaps" : "recoveries"}/${u.id}`} className="font-semibold">
+              {u.says}
+            </Link>
             {u.kind === "recovery" && (
               <div className="mt-1 grid items-center gap-x-4 sm:grid-cols-[minmax(8rem,20rem)_1fr]">
                 <Seam share={u.share ?? 0} label={u.says} />
-                <span className="num text-sm text-soft">{percent(u.share ?? 0)}, {finish(now, u.finish)}</span>
+                <span className="num text-sm text-soft">
+                  {percent(u.share ?? 0)}, {finish(now, u.finish)}
+                </span>
               </div>
             )}
           </li>

@@ -13,14 +13,37 @@ export function SignIn() {
   return (
     <main className="mx-auto flex min-h-dvh max-w-md flex-col justify-center gap-5 px-4">
       <h1>Brave Lantern</h1>
-      {params.get("why") === "link" && <p className="sheet border-watch p-4">That link was used already, or is too old. Sign in with your token instead.</p>}
-      <form className="sheet space-y-4 p-5" onSubmit={(e) => { e.preventDefault(); enter.mutate(); }}>
+      {params.get("why") === "link" && (
+        <p className="sheet border-watch p-4">
+          That link was used already, or is too old. Sign in with your token instead.
+        </p>
+      )}
+      <form
+        className="sheet space-y-4 p-5"
+        onSubmit={(e) => {
+          e.preventDefault();
+          enter.mutate();
+        }}
+      >
         <label className="block space-y-1.5">
           <span className="font-semibold">Your token</span>
-          <input className="field font-mono" type="password" autoComplete="current-password" required value={token} onChange={(e) => setToken(e.target.value)} />
-          <span className="block text-sm text-soft">{document.documentElement.dataset.practice ? "This practice printed a link when it began. Its token is in client.yaml in its folder; that of the real service does not fit." : "The first start of the service printed one for the administrator; everybody else gets theirs from: lantern person add."}</span>
+          <input
+            className="field font-mono"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={token}
+            onChange={(e) => setToken(e.target.value)}
+          />
+          <span className="block text-sm text-soft">
+            {document.documentElement.dataset.practice
+              ? "This practice printed a link when it began. Its token is in client.yaml in its folder; that of the real service does not fit."
+              : "The first start of the service printed one for the administrator; everybody else gets theirs from: lantern person add."}
+          </span>
         </label>
-        <button className="button main w-full" disabled={enter.isPending}>Sign in</button>
+        <button className="button main w-full" disabled={enter.isPending}>
+          Sign in
+        </button>
         {enter.error && <p role="alert">{enter.error.message}</p>}
       </form>
     </main>

@@ -19,41 +19,117 @@ export default function StockPage() {
     <>
       <Title>Stock</Title>
       <Policy />
-      {open.map((a) => <Testing key={a.id} test={a} />)}
-      {stock.data.length === 0 && <Empty>No drive is kept in stock. Put a new one into a free bay, and it shows here, to be tested.</Empty>}
-      <ul className="space-y-2">{stock.data.map((x) => <Item key={x.drive} item={x} busy={open.some((a) => a.drive === x.drive)} newest={tests.data.find((a) => a.drive === x.drive)} />)}</ul>
+      {open.map((a) => (
+        <Testing key={a.id} test={a} />
+      ))}
+      {stock.data.length === 0 && (
+        <Empty>No drive is kept in stock. Put a new one into a free bay, and it shows here, to be tested.</Empty>
+      )}
+      <ul className="space-y-2">
+        {stock.data.map((x) => (
+          <Item
+            key={x.drive}
+            item={x}
+            busy={open.some((a) => a.drive === x.drive)}
+            newest={tests.data.find((a) => a.drive === x.drive)}
+          />
+        ))}
+      </ul>
     </>
   );
 }
 
-const tested = { passed: ["✓", "text-fine", "tested, passed"], failed: ["✗", "text-replace", "failed its test"], running: ["…", "text-soft", "is being tested"], none: ["?", "text-watch", "not tested yet"] } as const;
+const tested = {
+  passed: ["✓", "text-fine", "tested, passed"],
+  failed: ["✗", "text-replace", "failed its test"],
+  running: ["…", "text-soft", "is being tested"],
+  none: ["?", "text-watch", "not tested yet"],
+} as const;
 
 function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; newest?: S["Acceptance"] }) {
   const [sign, ink, word] = tested[x.accepted ?? "none"];
   return (
     <li className="sheet p-4">
       <div className="grid gap-x-6 gap-y-1 sm:grid-cols-[8rem_1fr_auto]">
-        <Link to={`/drives/${x.drive}`} className="tail text-2xl">{x.tail}</Link>
+        <Link to={`/drives/${x.drive}`} className="tail text-2xl">
+          {x.tail}
+        </Link>
         <div>
-          <p><b>{decimal(x.capacity_bytes)}</b> {x.model} <span className="text-soft">{x.place ?? "on the shelf"}{x.note && ` · ${x.note}`}</span></p>
-          <p><span className={`font-bold ${ink}`} aria-hidden>{sign}</span> <span className={ink}>{word}</span>{x.accepted_at && (x.accepted === "passed" || x.accepted === "failed") && <span className="text-soft"> <Ago at={x.accepted_at} /></span>}{x.says && <span className="text-soft">: {x.says}</span>}</p>
-          <p className="text-soft">{x.promised ? <b>promised to the swap of {x.promised}</b> : x.fits?.length ? `would fit in ${x.fits.join(", ")}` : "fits in no pool"}</p>
+          <p>
+            <b>{decimal(x.capacity_bytes)}</b> {x.model}{" "}
+            <span className="text-soft">
+              {x.place ?? "on the shelf"}
+              {x.note && ` · ${x.note}`}
+            </span>
+          </p>
+          <p>
+            <span className={`font-bold ${ink}`} aria-hidden>
+              {sign}
+            </span>{" "}
+            <span className={ink}>{word}</span>
+            {x.accepted_at && (x.accepted === "passed" || x.accepted === "failed") && (
+              <span className="text-soft">
+                {" "}
+                <Ago at={x.accepted_at} />
+              </span>
+            )}
+            {x.says && <span className="text-soft">: {x.says}</span>}
+          </p>
+          <p className="text-soft">
+            {x.promised ? (
+              <b>promised to the swap of {x.promised}</b>
+            ) : x.fits?.length ? (
+              `would fit in ${x.fits.join(", ")}`
+            ) : (
+              "fits in no pool"
+            )}
+          </p>
         </div>
         {x.here && !busy && x.accepted !== "passed" && <Begin item={x} />}
       </div>
-      {newest && newest.checks.length > 0 && x.accepted !== "none" && <details className="mt-2"><summary className="min-h-8 cursor-pointer text-soft">what was found</summary><Checks checks={newest.checks} /></details>}
+      {newest && newest.checks.length > 0 && x.accepted !== "none" && (
+        <details className="mt-2">
+          <summary className="min-h-8 cursor-pointer text-soft">what was found</summary>
+          <Checks checks={newest.checks} />
+        </details>
+      )}
     </li>
   );
 }
 
-const usePolicy = () => useQuery({ queryKey: ["acceptances", "policy"], queryFn: () => got(client.GET("/acceptance-policy")) });
+const usePolicy = () =>
+  useQuery({ queryKey: ["acceptances", "policy"], queryFn: () => got(client.GET("/acceptance-policy")) });
 
 /** Asked are the boxes that say what a drive is tested for. */
-function Asked({ surface, extended, set }: { surface: boolean; extended: boolean; set: (to: { surface?: boolean; extended?: boolean }) => void }) {
+function Asked({
+  surface,
+  extended,
+  set,
+}: {
+  surface: boolean;
+  extended: boolean;
+  set: (to: { surface?: boolean; extended?: boolean }) => void;
+}) {
   return (
     <>
-      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={surface} onChange={(e) => set({ surface: e.target.checked })} /> write and read back its whole surface</label>
-      <label className="flex min-h-9 items-center gap-2"><input type="checkbox" className="size-5" checked={extended} onChange={(e) => set({ extended: e.target.checked })} /> extended self-test</label>
+      <label className="flex min-h-9 items-center gap-2">
+        <input
+          type="checkbox"
+          className="size-5"
+          checked={surface}
+          onChange={(e) => set({ surface: e.target.checked })}
+        />{" "}
+        write and read back its whole surface
+      </label>
+      <label className="flex min-h-9 items-center gap-2">
+        <input
+          type="checkbox"
+          className="size-5"
+          checked={extended}
+          onChange={(e) => set({ extended: e.target.checked })}
+        />{" "}
+        extended self-test
+      </label>
     </>
   );
 }
@@ -65,20 +141,59 @@ function Policy() {
   const p = usePolicy().data;
   const [draft, setDraft] = useState<{ surface?: boolean; extended?: boolean }>({});
   const save = useMutation({
-    mutationFn: () => got(client.PUT("/acceptance-policy", { body: { surface: p!.surface, extended: p!.extended, rate_bytes: p!.rate_bytes, ...draft } })),
-    onSuccess: () => { setDraft({}); void queries.invalidateQueries({ queryKey: ["acceptances"] }); tell("New drives are tested for this from now on. Tests that run go on as they were begun."); },
+    mutationFn: () =>
+      got(
+        client.PUT("/acceptance-policy", {
+          body: { surface: p!.surface, extended: p!.extended, rate_bytes: p!.rate_bytes, ...draft },
+        }),
+      ),
+    onSuccess: () => {
+      setDraft({});
+      void queries.invalidateQueries({ queryKey: ["acceptances"] });
+      tell("New drives are tested for this from now on. Tests that run go on as they were begun.");
+    },
     onError: (e) => tell(e.message, true),
   });
   if (!p) return null;
-  const words = ["their past", "short self-test", p.surface && "whole surface", p.extended && "extended self-test", "their counters again"].filter(Boolean).join(", ");
+  const words = [
+    "their past",
+    "short self-test",
+    p.surface && "whole surface",
+    p.extended && "extended self-test",
+    "their counters again",
+  ]
+    .filter(Boolean)
+    .join(", ");
   const changed = Object.keys(draft).length > 0;
   return (
     <details className="mb-4 max-w-xl">
       <summary className="min-h-8 cursor-pointer text-soft">New drives are tested for {words}</summary>
-      <form className="mt-2 space-y-2" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
-        <Asked surface={draft.surface ?? p.surface} extended={draft.extended ?? p.extended} set={(to) => setDraft({ ...draft, ...to })} />
-        <p className="text-sm text-soft">Their past and a short self-test are always looked at. A drive that was tested for less needs a reason before it is taken into a pool.{p.set_by && <> Set by {p.set_by}{p.set_at && <>, {exact(new Date(p.set_at))}</>}.</>}</p>
-        <button className="button" disabled={!changed || save.isPending}>Keep this</button>
+      <form
+        className="mt-2 space-y-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        <Asked
+          surface={draft.surface ?? p.surface}
+          extended={draft.extended ?? p.extended}
+          set={(to) => setDraft({ ...draft, ...to })}
+        />
+        <p className="text-sm text-soft">
+          Their past and a short self-test are always looked at. A drive that was tested for less needs a reason before
+          it is taken into a pool.
+          {p.set_by && (
+            <>
+              {" "}
+              Set by {p.set_by}
+              {p.set_at && <>, {exact(new Date(p.set_at))}</>}.
+            </>
+          )}
+        </p>
+        <button className="button" disabled={!changed || save.isPending}>
+          Keep this
+        </button>
       </form>
     </details>
   );
@@ -90,30 +205,82 @@ function Begin({ item: x }: { item: S["StockItem"] }) {
   const policy = usePolicy().data;
   const [open, setOpen] = useState(false);
   const [said, setSaid] = useState<{ surface?: boolean; extended?: boolean }>({});
-  const surface = said.surface ?? policy?.surface ?? false, extended = said.extended ?? policy?.extended ?? false;
+  const surface = said.surface ?? policy?.surface ?? false,
+    extended = said.extended ?? policy?.extended ?? false;
   const [tail, setTail] = useState("");
   const begin = useMutation({
-    mutationFn: () => got(client.POST("/acceptances", { params: once(), body: { drive: x.drive, surface, extended, tail, rate_bytes: policy?.rate_bytes } })),
-    onSuccess: () => { void queries.invalidateQueries({ queryKey: ["stock"] }); void queries.invalidateQueries({ queryKey: ["acceptances"] }); },
+    mutationFn: () =>
+      got(
+        client.POST("/acceptances", {
+          params: once(),
+          body: { drive: x.drive, surface, extended, tail, rate_bytes: policy?.rate_bytes },
+        }),
+      ),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["stock"] });
+      void queries.invalidateQueries({ queryKey: ["acceptances"] });
+    },
     onError: (e) => tell(e.message, true),
   });
-  if (!open) return <button className="button self-start" onClick={() => setOpen(true)}>Test it</button>;
+  if (!open)
+    return (
+      <button className="button self-start" onClick={() => setOpen(true)}>
+        Test it
+      </button>
+    );
   return (
-    <form className="space-y-2 sm:max-w-64" onSubmit={(e) => { e.preventDefault(); begin.mutate(); }}>
+    <form
+      className="space-y-2 sm:max-w-64"
+      onSubmit={(e) => {
+        e.preventDefault();
+        begin.mutate();
+      }}
+    >
       <Asked surface={surface} extended={extended} set={(to) => setSaid({ ...said, ...to })} />
-      {surface && <label className="block"><span className="font-semibold">Label tail, as read on it</span><input className="field tail uppercase" autoComplete="off" required value={tail} onChange={(e) => setTail(e.target.value)} /></label>}
-      <button className="button main w-full" disabled={begin.isPending}>Begin the test</button>
+      {surface && (
+        <label className="block">
+          <span className="font-semibold">Label tail, as read on it</span>
+          <input
+            className="field tail uppercase"
+            autoComplete="off"
+            required
+            value={tail}
+            onChange={(e) => setTail(e.target.value)}
+          />
+        </label>
+      )}
+      <button className="button main w-full" disabled={begin.isPending}>
+        Begin the test
+      </button>
     </form>
   );
 }
 
-const stages: Record<string, string> = { fresh: "its past", short: "short self-test", surface: "whole surface", extended: "extended self-test", compare: "its counters again" };
+const stages: Record<string, string> = {
+  fresh: "its past",
+  short: "short self-test",
+  surface: "whole surface",
+  extended: "extended self-test",
+  compare: "its counters again",
+};
 
 function Testing({ test: a }: { test: S["Acceptance"] }) {
   const tell = useTell();
   const queries = useQueryClient();
   const act = useMutation({
-    mutationFn: (what: "pause" | "resume" | "stop") => got(client.POST(({ pause: "/acceptances/{id}/pause", resume: "/acceptances/{id}/resume", stop: "/acceptances/{id}/stop" } as const)[what], { params: { path: { id: a.id }, ...once() }, body: {} })),
+    mutationFn: (what: "pause" | "resume" | "stop") =>
+      got(
+        client.POST(
+          (
+            {
+              pause: "/acceptances/{id}/pause",
+              resume: "/acceptances/{id}/resume",
+              stop: "/acceptances/{id}/stop",
+            } as const
+          )[what],
+          { params: { path: { id: a.id }, ...once() }, body: {} },
+        ),
+      ),
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["acceptances"] }),
     onError: (e) => tell(e.message, true),
   });
@@ -121,19 +288,68 @@ function Testing({ test: a }: { test: S["Acceptance"] }) {
   const at = a.stages.indexOf(a.stage);
   const u = a.surface;
   return (
-    <section aria-label={`test of ${a.tail}`} className={`sheet mb-3 border-l-[6px] p-4 ${a.state === "paused" ? "border-l-watch" : "border-l-accent"}`}>
-      <h2><span className="tail">{a.tail}</span> {a.state === "paused" ? "rests" : "is being tested"} <span className="text-base font-normal text-soft">{a.bay ?? a.host}, by {a.by}</span></h2>
-      <ol className="mt-2 flex flex-wrap gap-x-5 gap-y-1">{a.stages.map((s, i) => <li key={s} className={i === at ? "font-semibold" : "text-soft"}>{i < at ? "✓ " : i === at ? "▶ " : ""}{stages[s]}</li>)}</ol>
+    <section
+      aria-label={`test of ${a.tail}`}
+      className={`sheet mb-3 border-l-[6px] p-4 ${a.state === "paused" ? "border-l-watch" : "border-l-accent"}`}
+    >
+      <h2>
+        <span className="tail">{a.tail}</span> {a.state === "paused" ? "rests" : "is being tested"}{" "}
+        <span className="text-base font-normal text-soft">
+          {a.bay ?? a.host}, by {a.by}
+        </span>
+      </h2>
+      <ol className="mt-2 flex flex-wrap gap-x-5 gap-y-1">
+        {a.stages.map((s, i) => (
+          <li key={s} className={i === at ? "font-semibold" : "text-soft"}>
+            {i < at ? "✓ " : i === at ? "▶ " : ""}
+            {stages[s]}
+          </li>
+        ))}
+      </ol>
       {u && a.stage === "surface" && (
-        <div className="mt-2"><Seam share={u.done_bytes / u.size_bytes} label={u.pass === "write" ? "written" : "read back"} />
-          <p className="num">{u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}{u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate can be told yet"}{a.soonest && a.latest && <>; both passes done in {span(Date.parse(a.soonest) - now.getTime())} to {span(Date.parse(a.latest) - now.getTime())}, {exact(new Date(a.soonest)).slice(0, 16)} at the soonest</>}{u.bad?.length ? <b className="text-replace">, {u.bad.length} bad {u.bad.length === 1 ? "place" : "places"}</b> : null}</p>
-          {u.faults && u.faults.length > 0 && <ul className="num text-sm text-soft">{u.faults.map((x) => <li key={x.at}>{x.what}: bytes {x.at.toLocaleString("en")} to {(x.at + x.bytes - 1).toLocaleString("en")}</li>)}</ul>}</div>
+        <div className="mt-2">
+          <Seam share={u.done_bytes / u.size_bytes} label={u.pass === "write" ? "written" : "read back"} />
+          <p className="num">
+            {u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}
+            {u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate can be told yet"}
+            {a.soonest && a.latest && (
+              <>
+                ; both passes done in {span(Date.parse(a.soonest) - now.getTime())} to{" "}
+                {span(Date.parse(a.latest) - now.getTime())}, {exact(new Date(a.soonest)).slice(0, 16)} at the soonest
+              </>
+            )}
+            {u.bad?.length ? (
+              <b className="text-replace">
+                , {u.bad.length} bad {u.bad.length === 1 ? "place" : "places"}
+              </b>
+            ) : null}
+          </p>
+          {u.faults && u.faults.length > 0 && (
+            <ul className="num text-sm text-soft">
+              {u.faults.map((x) => (
+                <li key={x.at}>
+                  {x.what}: bytes {x.at.toLocaleString("en")} to {(x.at + x.bytes - 1).toLocaleString("en")}
+                </li>
+              ))}
+            </ul>
+          )}
+        </div>
       )}
-      {a.log.length > 0 && a.state === "paused" && <p className="mt-1">{a.log[a.log.length - 1].says}</p>}
+      {a.log.length > 0 && a.state === "paused" && <p className="mt-1">{a.log.at(-1)?.says}</p>}
       <p className="mt-3 flex gap-3">
-        {a.stage === "surface" && a.state === "running" && <button className="button small" onClick={() => act.mutate("pause")}>Pause</button>}
-        {a.state === "paused" && <button className="button small main" onClick={() => act.mutate("resume")}>Go on</button>}
-        <button className="button small" onClick={() => act.mutate("stop")}>Stop the test</button>
+        {a.stage === "surface" && a.state === "running" && (
+          <button className="button small" onClick={() => act.mutate("pause")}>
+            Pause
+          </button>
+        )}
+        {a.state === "paused" && (
+          <button className="button small main" onClick={() => act.mutate("resume")}>
+            Go on
+          </button>
+        )}
+        <button className="button small" onClick={() => act.mutate("stop")}>
+          Stop the test
+        </button>
       </p>
     </section>
   );

@@ -13,10 +13,23 @@ export default function CampaignPage() {
   const { id = "" } = useParams();
   const tell = useTell();
   const queries = useQueryClient();
-  const q = useQuery({ queryKey: ["campaigns", id], queryFn: () => got(client.GET("/campaigns/{id}", { params: { path: { id } } })) });
+  const q = useQuery({
+    queryKey: ["campaigns", id],
+    queryFn: () => got(client.GET("/campaigns/{id}", { params: { path: { id } } })),
+  });
   const act = useMutation({
-    mutationFn: ({ what, reason }: { what: "next" | "skip" | "abandon"; reason: string }) => got(client.POST(({ next: "/campaigns/{id}/next", skip: "/campaigns/{id}/skip", abandon: "/campaigns/{id}/abandon" } as const)[what], { params: { path: { id }, ...once() }, body: { reason } })),
-    onSuccess: (c: S["Campaign"]) => { queries.setQueryData(["campaigns", id], c); },
+    mutationFn: ({ what, reason }: { what: "next" | "skip" | "abandon"; reason: string }) =>
+      got(
+        client.POST(
+          ({ next: "/campaigns/{id}/next", skip: "/campaigns/{id}/skip", abandon: "/campaigns/{id}/abandon" } as const)[
+            what
+          ],
+          { params: { path: { id }, ...once() }, body: { reason } },
+        ),
+      ),
+    onSuccess: (c: S["Campaign"]) => {
+      queries.setQueryData(["campaigns", id], c);
+    },
     onError: (e) => tell(e.message, true),
   });
   const why = (what: "skip" | "abandon") => {
@@ -31,27 +44,79 @@ export default function CampaignPage() {
   return (
     <div className="space-y-4">
       <header>
-        <p className="text-soft">Campaign in <Link to={`/pools/${encodeURIComponent(c.pool)}`} className="underline underline-offset-2">{c.pool}</Link> · led by {c.lead} · planned {exact(new Date(c.planned_at))}</p>
-        <h1>{done} of {c.items.length} changed: {c.says}</h1>
+        <p className="text-soft">
+          Campaign in{" "}
+          <Link to={`/pools/${encodeURIComponent(c.pool)}`} className="underline underline-offset-2">
+            {c.pool}
+          </Link>{" "}
+          · led by {c.lead} · planned {exact(new Date(c.planned_at))}
+        </p>
+        <h1>
+          {done} of {c.items.length} changed: {c.says}
+        </h1>
       </header>
       <Seam share={done / c.items.length} label={`${done} of ${c.items.length} changed`} />
       {c.recovery && <Standing recovery={c.recovery} height={140} />}
       {open && (
         <p className="flex flex-wrap gap-3">
-          {c.swap ? <Link className="button main text-lg" to={`/swaps/${c.swap}`}>Open the swap</Link> : c.state === "waiting" && <button className="button main text-lg" disabled={act.isPending} onClick={() => act.mutate({ what: "next", reason: "" })}>{c.items.some((i) => i.state === "waiting") ? "Plan the next swap" : `Let ${c.pool} grow`}</button>}
-          {c.state === "waiting" && c.items.some((i) => i.state === "waiting") && <button className="button" onClick={() => why("skip")}>Leave the next one out</button>}
-          <button className="button" onClick={() => why("abandon")}>Abandon the campaign</button>
+          {c.swap ? (
+            <Link className="button main text-lg" to={`/swaps/${c.swap}`}>
+              Open the swap
+            </Link>
+          ) : (
+            c.state === "waiting" && (
+              <button
+                className="button main text-lg"
+                disabled={act.isPending}
+                onClick={() => act.mutate({ what: "next", reason: "" })}
+              >
+                {c.items.some((i) => i.state === "waiting") ? "Plan the next swap" : `Let ${c.pool} grow`}
+              </button>
+            )
+          )}
+          {c.state === "waiting" && c.items.some((i) => i.state === "waiting") && (
+            <button className="button" onClick={() => why("skip")}>
+              Leave the next one out
+            </button>
+          )}
+          <button className="button" onClick={() => why("abandon")}>
+            Abandon the campaign
+          </button>
         </p>
       )}
       <ol className="sheet divide-y divide-line">
         {c.items.map((i) => (
-          <li key={i.slot} className={`grid grid-cols-[1.500rem_1fr_auto] gap-x-3 px-4 py-2 ${i.state === "now" ? "border-l-[6px] border-l-accent" : ""}`}>
+          <li
+            key={i.slot}
+            className={`grid grid-cols-[1.500rem_1fr_auto] gap-x-3 px-4 py-2 ${i.state === "now" ? "border-l-[6px] border-l-accent" : ""}`}
+          >
             <span aria-label={i.state}>{marks[i.state]}</span>
-            <span><span className="tail text-lg">{i.tail}</span>{i.new_tail && <> → <span className="tail text-lg">{i.new_tail}</span></>} <span className="text-soft">{i.group}, place {i.slot}{i.bay && `, ${i.bay}`}</span></span>
-            {i.swap && <Link className="underline underline-offset-2" to={`/swaps/${i.swap}`}>swap</Link>}
+            <span>
+              <span className="tail text-lg">{i.tail}</span>
+              {i.new_tail && (
+                <>
+                  {" "}
+                  → <span className="tail text-lg">{i.new_tail}</span>
+                </>
+              )}{" "}
+              <span className="text-soft">
+                {i.group}, place {i.slot}
+                {i.bay && `, ${i.bay}`}
+              </span>
+            </span>
+            {i.swap && (
+              <Link className="underline underline-offset-2" to={`/swaps/${i.swap}`}>
+                swap
+              </Link>
+            )}
           </li>
         ))}
-        {c.grow && <li className="grid grid-cols-[1.500rem_1fr] gap-x-3 px-4 py-2"><span>{c.state === "done" ? "✓" : c.state === "growing" ? "▶" : "·"}</span><span>then {c.pool} grows</span></li>}
+        {c.grow && (
+          <li className="grid grid-cols-[1.500rem_1fr] gap-x-3 px-4 py-2">
+            <span>{c.state === "done" ? "✓" : c.state === "growing" ? "▶" : "·"}</span>
+            <span>then {c.pool} grows</span>
+          </li>
+        )}
       </ol>
     </div>
   );

@@ -12,16 +12,37 @@ export default function SwapsPage() {
     <>
       <Title>Swaps</Title>
       {campaigns.data?.map((c) => (
-        <p key={c.id} className="sheet mb-2"><Link to={`/campaigns/${c.id}`} className="grid gap-x-6 gap-y-1 p-4 sm:grid-cols-[9rem_1fr_auto]"><b>campaign</b><span>{c.pool}: {c.items.filter((i) => i.state === "done").length} of {c.items.length} changed; {c.says}</span><span className="text-soft">led by {c.lead}</span></Link></p>
+        <p key={c.id} className="sheet mb-2">
+          <Link to={`/campaigns/${c.id}`} className="grid gap-x-6 gap-y-1 p-4 sm:grid-cols-[9rem_1fr_auto]">
+            <b>campaign</b>
+            <span>
+              {c.pool}: {c.items.filter((i) => i.state === "done").length} of {c.items.length} changed; {c.says}
+            </span>
+            <span className="text-soft">led by {c.lead}</span>
+          </Link>
+        </p>
       ))}
-      {swaps.data.length === 0 && <Empty>No swap was planned yet. Plan one from the round, or from a drive's page.</Empty>}
+      {swaps.data.length === 0 && (
+        <Empty>No swap was planned yet. Plan one from the round, or from a drive's page.</Empty>
+      )}
       <ul className="space-y-2">
         {swaps.data.map((w) => (
           <li key={w.id} className={`sheet ${w.wrong?.length ? "border-replace" : ""}`}>
             <Link to={`/swaps/${w.id}`} className="grid gap-x-6 gap-y-1 p-4 sm:grid-cols-[9rem_1fr_auto]">
               <b>{w.open ? (w.steps.find((s) => s.state === "now")?.title ?? w.phase) : w.phase}</b>
-              <span>{w.pool}: <span className="tail">{w.old.tail}</span>{w.new?.tail && <> → <span className="tail">{w.new.tail}</span></>} <span className="text-soft">led by {w.lead}</span></span>
-              <span className="text-soft">planned <Ago at={w.planned_at} /></span>
+              <span>
+                {w.pool}: <span className="tail">{w.old.tail}</span>
+                {w.new?.tail && (
+                  <>
+                    {" "}
+                    → <span className="tail">{w.new.tail}</span>
+                  </>
+                )}{" "}
+                <span className="text-soft">led by {w.lead}</span>
+              </span>
+              <span className="text-soft">
+                planned <Ago at={w.planned_at} />
+              </span>
             </Link>
           </li>
         ))}

@@ -12,10 +12,17 @@ export function text(w: Window): string {
   const runs: number[][] = [];
   for (const [i, d] of week.entries()) {
     if (!w.days.includes(d)) continue;
-    if (i > 0 && w.days.includes(week[i - 1])) runs[runs.length - 1].push(d);
+    const run = i > 0 && w.days.includes(week[i - 1] ?? -1) ? runs.at(-1) : undefined;
+    if (run) run.push(d);
     else runs.push([d]);
   }
-  const days = w.days.length === 7 ? "daily" : runs.map((r) => (r.length > 2 ? `${names[r[0]]}-${names[r[r.length - 1]]}` : r.map((d) => names[d]).join(","))).join(",");
+  const days =
+    w.days.length === 7
+      ? "daily"
+      : runs
+          .map((r) => r.map((d) => names[d] ?? ""))
+          .map((r) => (r.length > 2 ? `${r.at(0)}-${r.at(-1)}` : r.join(",")))
+          .join(",");
   return `${days} ${clockOf(w.from)}-${clockOf(w.to)}`;
 }
 
@@ -24,7 +31,13 @@ type Day = { wall: Wall; key: number; hours: Hour[]; begin: number; allowed: [nu
 
 /** days lays a calendar out by the days of a zone. */
 export function days(c: S["Calendar"], zone: string, plan: string, first: Wall, count: number): Day[] {
-  const out: Day[] = Array.from({ length: count }, (_, i) => ({ wall: plusDays(first, i), key: dayKey(plusDays(first, i)), hours: Array.from({ length: 24 }, () => ({ short: 0, extended: 0 })), begin: 0, allowed: [] }));
+  const out: Day[] = Array.from({ length: count }, (_, i) => ({
+    wall: plusDays(first, i),
+    key: dayKey(plusDays(first, i)),
+    hours: Array.from({ length: 24 }, () => ({ short: 0, extended: 0 })),
+    begin: 0,
+    allowed: [],
+  }));
   const at = new Map(out.map((d) => [d.key, d]));
   let before = 0;
   for (const h of c.hours) {
@@ -52,7 +65,21 @@ export function days(c: S["Calendar"], zone: string, plan: string, first: Wall, 
 const height = 21; // of an hour, in pixels
 
 /** Week draws load per hour. The windows of a plan are its light ground; their edges can be moved, if move is given. */
-export function Week({ days: all, zone, windows, move, chosen, choose }: { days: Day[]; zone: string; windows: Window[]; move?: (i: number, w: Window) => void; chosen?: number; choose: (key: number) => void }) {
+export function Week({
+  days: all,
+  zone,
+  windows,
+  move,
+  chosen,
+  choose,
+}: {
+  days: Day[];
+  zone: string;
+  windows: Window[];
+  move?: (i: number, w: Window) => void;
+  chosen?: number;
+  choose: (key: number) => void;
+}) {
   const now = wall(useNow().getTime(), zone);
   const most = Math.max(4, ...all.flatMap((d) => d.hours.map((h) => h.short + h.extended)));
   return (
@@ -60,27 +87,76 @@ export function Week({ days: all, zone, windows, move, chosen, choose }: { days:
       <div className="grid min-w-[42rem] grid-cols-[2.6rem_repeat(7,1fr)] gap-x-1">
         <span />
         {all.map((d) => (
-          <button key={d.key} onClick={() => choose(d.key)} aria-pressed={chosen === d.key} className="min-h-11 rounded-md px-1 text-left hover:bg-raised aria-pressed:bg-raised">
-            <span className={`block text-sm ${d.key === dayKey(now) ? "font-bold" : "font-semibold"}`}>{dayName(d.wall)}{d.key === dayKey(now) && ", today"}</span>
-            <span className="num block text-xs text-soft">{d.begin === 0 ? "none begins" : d.begin === 1 ? "1 begins" : `${d.begin} begin`}</span>
+          <button
+            key={d.key}
+            onClick={() => choose(d.key)}
+            aria-pressed={chosen === d.key}
+            className="min-h-11 rounded-md px-1 text-left hover:bg-raised aria-pressed:bg-raised"
+          >
+            <span className={`block text-sm ${d.key === dayKey(now) ? "font-bold" : "font-semibold"}`}>
+              {dayName(d.wall)}
+              {d.key === dayKey(now) && ", today"}
+            </span>
+            <span className="num block text-xs text-soft">
+              {d.begin === 0 ? "none begins" : d.begin === 1 ? "1 begins" : `${d.begin} begin`}
+            </span>
           </button>
         ))}
         <div className="num relative text-right text-xs text-soft" style={{ height: 24 * height }}>
-          {[0, 3, 6, 9, 12, 15, 18, 21].map((h) => <span key={h} className="absolute right-1 -translate-y-1/2" style={{ top: Math.max(6, h * height) }}>{clockOf(h * 60)}</span>)}
+          {[0, 3, 6, 9, 12, 15, 18, 21].map((h) => (
+            <span key={h} className="absolute right-1 -translate-y-1/2" style={{ top: Math.max(6, h * height) }}>
+              {clockOf(h * 60)}
+            </span>
+          ))}
         </div>
         {all.map((d) => (
-          <div key={d.key} className="barred relative overflow-hidden rounded-sm border border-line" style={{ height: 24 * height }}>
-            {d.allowed.map(([from, to], i) => <div key={i} className="absolute inset-x-0 bg-sheet" style={{ top: (from / 60) * height, height: ((to - from) / 60) * height }} />)}
-            {[6, 12, 18].map((h) => <div key={h} className="absolute inset-x-0 border-t border-line" style={{ top: h * height }} />)}
-            {d.hours.map((h, i) => h.short + h.extended > 0 && (
-              <div key={i} className="absolute inset-x-0 flex items-center" style={{ top: i * height, height }} title={`${clockOf(i * 60)}: ${h.short} short, ${h.extended} extended`}>
-                <div className="bg-level-ink" style={{ width: `${(h.extended / most) * 78}%`, height: height - 4 }} />
-                <div className="bg-level" style={{ width: `${(h.short / most) * 78}%`, height: height - 4 }} />
-                <span className="num ml-1 text-[0.7rem] leading-none text-ink">{h.short + h.extended}</span>
-              </div>
+          <div
+            key={d.key}
+            className="barred relative overflow-hidden rounded-sm border border-line"
+            style={{ height: 24 * height }}
+          >
+            {d.allowed.map(([from, to], i) => (
+              <div
+                key={i}
+                className="absolute inset-x-0 bg-sheet"
+                style={{ top: (from / 60) * height, height: ((to - from) / 60) * height }}
+              />
             ))}
-            {d.key === dayKey(now) && <div className="absolute inset-x-0 border-t-2 border-seam" style={{ top: (now.minute / 60) * height }}><span className="sr-only">now</span></div>}
-            {move && windows.map((w, i) => <Edges key={i} window={w} weekday={new Date(Date.UTC(d.wall.year, d.wall.month - 1, d.wall.day)).getUTCDay()} move={(next) => move(i, next)} />)}
+            {[6, 12, 18].map((h) => (
+              <div key={h} className="absolute inset-x-0 border-t border-line" style={{ top: h * height }} />
+            ))}
+            {d.hours.map(
+              (h, i) =>
+                h.short + h.extended > 0 && (
+                  <div
+                    key={i}
+                    className="absolute inset-x-0 flex items-center"
+                    style={{ top: i * height, height }}
+                    title={`${clockOf(i * 60)}: ${h.short} short, ${h.extended} extended`}
+                  >
+                    <div
+                      className="bg-level-ink"
+                      style={{ width: `${(h.extended / most) * 78}%`, height: height - 4 }}
+                    />
+                    <div className="bg-level" style={{ width: `${(h.short / most) * 78}%`, height: height - 4 }} />
+                    <span className="num ml-1 text-[0.7rem] leading-none text-ink">{h.short + h.extended}</span>
+                  </div>
+                ),
+            )}
+            {d.key === dayKey(now) && (
+              <div className="absolute inset-x-0 border-t-2 border-seam" style={{ top: (now.minute / 60) * height }}>
+                <span className="sr-only">now</span>
+              </div>
+            )}
+            {move &&
+              windows.map((w, i) => (
+                <Edges
+                  key={i}
+                  window={w}
+                  weekday={new Date(Date.UTC(d.wall.year, d.wall.month - 1, d.wall.day)).getUTCDay()}
+                  move={(next) => move(i, next)}
+                />
+              ))}
           </div>
         ))}
       </div>
@@ -94,8 +170,21 @@ function Edges({ window: w, weekday, move }: { window: Window; weekday: number; 
   const ends = w.days.includes(over ? (weekday + 6) % 7 : weekday);
   return (
     <>
-      {w.days.includes(weekday) && <Edge at={w.from} label={`Window begins at ${clockOf(w.from)}`} below move={(at) => move({ ...w, from: Math.min(at, 1425) })} />}
-      {ends && w.to > 0 && w.to < 1440 && <Edge at={w.to} label={`Window ends at ${clockOf(w.to)}`} move={(at) => move({ ...w, to: at === 0 ? 15 : at })} />}
+      {w.days.includes(weekday) && (
+        <Edge
+          at={w.from}
+          label={`Window begins at ${clockOf(w.from)}`}
+          below
+          move={(at) => move({ ...w, from: Math.min(at, 1425) })}
+        />
+      )}
+      {ends && w.to > 0 && w.to < 1440 && (
+        <Edge
+          at={w.to}
+          label={`Window ends at ${clockOf(w.to)}`}
+          move={(at) => move({ ...w, to: at === 0 ? 15 : at })}
+        />
+      )}
     </>
   );
 }
@@ -117,10 +206,28 @@ function Edge({ at, label, below, move }: { at: number; label: string; below?: b
     step(at + by);
   };
   return (
-    <div role="slider" tabIndex={0} aria-orientation="vertical" aria-label={label} aria-valuemin={0} aria-valuemax={1440} aria-valuenow={at} aria-valuetext={clockOf(at)} onPointerDown={down} onPointerMove={drag} onPointerUp={() => (held.current = null)} onKeyDown={key}
-      className="group absolute inset-x-0 z-10 h-4 -translate-y-1/2 cursor-ns-resize touch-none" style={{ top: (at / 60) * height }}>
+    <div
+      role="slider"
+      tabIndex={0}
+      aria-orientation="vertical"
+      aria-label={label}
+      aria-valuemin={0}
+      aria-valuemax={1440}
+      aria-valuenow={at}
+      aria-valuetext={clockOf(at)}
+      onPointerDown={down}
+      onPointerMove={drag}
+      onPointerUp={() => (held.current = null)}
+      onKeyDown={key}
+      className="group absolute inset-x-0 z-10 h-4 -translate-y-1/2 cursor-ns-resize touch-none"
+      style={{ top: (at / 60) * height }}
+    >
       <div className="absolute inset-x-0 top-1/2 border-t-2 border-edge group-hover:border-ink group-focus:border-ink" />
-      <span className={`num absolute right-1 text-[0.65rem] leading-none text-soft group-hover:text-ink ${below ? "top-[11px]" : "bottom-[11px]"}`}>{clockOf(at)}</span>
+      <span
+        className={`num absolute right-1 text-[0.65rem] leading-none text-soft group-hover:text-ink ${below ? "top-[11px]" : "bottom-[11px]"}`}
+      >
+        {clockOf(at)}
+      </span>
     </div>
   );
 }
@@ -134,10 +241,32 @@ export function Month({ days: all, zone, choose }: { days: Day[]; zone: string; 
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="The weeks, day by day">
       <div className="grid min-w-[40rem] grid-cols-7 gap-1">
         {all.map((d) => (
-          <button key={d.key} onClick={() => choose(d.wall)} className={`sheet overflow-hidden p-2 text-left hover:border-edge ${d.key === today ? "border-edge!" : ""}`}>
-            <span className={`flex justify-between gap-2 text-sm ${d.key === today ? "font-bold" : ""}`}>{dayName(d.wall)}<span className="num text-soft">{d.begin || ""}</span></span>
-            <svg viewBox={`0 0 ${width} 34`} preserveAspectRatio="none" className="mt-1 h-9 w-full" role="img" aria-label={`${d.begin} tests begin`}>
-              {d.allowed.map(([a, b], i) => <rect key={i} x={(a / 1440) * width} width={((b - a) / 1440) * width} y="32" height="2" fill="var(--edge)" />)}
+          <button
+            key={d.key}
+            onClick={() => choose(d.wall)}
+            className={`sheet overflow-hidden p-2 text-left hover:border-edge ${d.key === today ? "border-edge!" : ""}`}
+          >
+            <span className={`flex justify-between gap-2 text-sm ${d.key === today ? "font-bold" : ""}`}>
+              {dayName(d.wall)}
+              <span className="num text-soft">{d.begin || ""}</span>
+            </span>
+            <svg
+              viewBox={`0 0 ${width} 34`}
+              preserveAspectRatio="none"
+              className="mt-1 h-9 w-full"
+              role="img"
+              aria-label={`${d.begin} tests begin`}
+            >
+              {d.allowed.map(([a, b], i) => (
+                <rect
+                  key={i}
+                  x={(a / 1440) * width}
+                  width={((b - a) / 1440) * width}
+                  y="32"
+                  height="2"
+                  fill="var(--edge)"
+                />
+              ))}
               {d.hours.map((h, i) => {
                 const tall = ((h.short + h.extended) / most) * 30;
                 const long = (h.extended / most) * 30;

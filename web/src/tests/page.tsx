@@ -13,7 +13,10 @@ import { clockIn, iso, midnight, monday, plusDays, wall, type Wall } from "./zon
 
 export default function TestsPage() {
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => got(client.GET("/plans")) });
-  const standing = useQuery({ queryKey: ["calendar", "standing", "counts"], queryFn: () => got(client.GET("/selftests/standing", { params: { query: { limit: 1 } } })) });
+  const standing = useQuery({
+    queryKey: ["calendar", "standing", "counts"],
+    queryFn: () => got(client.GET("/selftests/standing", { params: { query: { limit: 1 } } })),
+  });
   if (plans.error) return <Failed what="The test plans" error={plans.error} again={() => void plans.refetch()} />;
   if (!plans.data || !standing.data) return <Waiting rows={6} />;
   return <Page plans={plans.data} counts={standing.data.counts} />;
@@ -21,12 +24,18 @@ export default function TestsPage() {
 
 function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, number> }) {
   const [params, setParams] = useSearchParams();
-  const set = (values: Record<string, string | null>) => setParams((was) => {
-    const next = new URLSearchParams(was);
-    for (const [k, v] of Object.entries(values)) if (v === null) next.delete(k); else next.set(k, v);
-    return next;
-  }, { replace: true });
-  const plan = plans.find((p) => p.name === params.get("plan")) ?? plans[plans.length - 1];
+  const set = (values: Record<string, string | null>) =>
+    setParams(
+      (was) => {
+        const next = new URLSearchParams(was);
+        for (const [k, v] of Object.entries(values))
+          if (v === null) next.delete(k);
+          else next.set(k, v);
+        return next;
+      },
+      { replace: true },
+    );
+  const plan = plans.find((p) => p.name === params.get("plan")) ?? plans.at(-1)!; // the plan of the fleet is always there
   const zone = plan.zone;
   const now = useNow().getTime();
   const month = params.get("view") === "month";
@@ -42,58 +51,165 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
 
   // Windows that were moved, and are not kept yet.
   const [draft, setDraft] = useState<Window[] | null>(null);
-  const weekly: Window[] = useMemo(() => plan.open.filter((w) => w.days?.length).map((w) => ({ days: w.days!, from: w.from_minute ?? 0, to: w.to_minute ?? 0 })), [plan]);
+  const weekly: Window[] = useMemo(
+    () =>
+      plan.open
+        .filter((w) => w.days?.length)
+        .map((w) => ({ days: w.days!, from: w.from_minute ?? 0, to: w.to_minute ?? 0 })),
+    [plan],
+  );
   const onces = plan.open.filter((w) => !w.days?.length).map((w) => w.text);
   useEffect(() => setDraft(null), [plan]);
   const settled = useSettled(draft, 350);
   const windows = draft ?? weekly;
   const change = (list: Window[]) => ({ ...toChange(plan), windows: [...list.map(text), ...onces] });
 
-  const asIs = useQuery({ queryKey: ["calendar", from, to], queryFn: () => got(client.GET("/calendar", { params: { query: { from, to } } })), placeholderData: keepPreviousData });
-  const then = useQuery({ queryKey: ["calendar", "preview", plan.name, from, count, settled], enabled: !!settled, placeholderData: keepPreviousData, retry: false,
-    queryFn: () => got(client.POST("/plans/preview", { body: { name: plan.name, from, weeks: count / 7, change: change(settled!) } })) });
+  const asIs = useQuery({
+    queryKey: ["calendar", from, to],
+    queryFn: () => got(client.GET("/calendar", { params: { query: { from, to } } })),
+    placeholderData: keepPreviousData,
+  });
+  const then = useQuery({
+    queryKey: ["calendar", "preview", plan.name, from, count, settled],
+    enabled: !!settled,
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: () =>
+      got(
+        client.POST("/plans/preview", { body: { name: plan.name, from, weeks: count / 7, change: change(settled!) } }),
+      ),
+  });
   const shown = draft && then.data ? then.data : asIs.data;
 
   const queries = useQueryClient();
   const tell = useTell();
   const keep = useMutation({
-    mutationFn: () => got(client.PUT("/plans/{name}", { params: { path: { name: plan.name }, ...once() }, body: change(draft!) })),
-    onSuccess: () => { tell(`The plan ${plan.name} is kept.`); for (const k of ["plans", "calendar"]) void queries.invalidateQueries({ queryKey: [k] }); },
+    mutationFn: () =>
+      got(client.PUT("/plans/{name}", { params: { path: { name: plan.name }, ...once() }, body: change(draft!) })),
+    onSuccess: () => {
+      tell(`The plan ${plan.name} is kept.`);
+      for (const k of ["plans", "calendar"]) void queries.invalidateQueries({ queryKey: [k] });
+    },
     onError: (e: Error) => tell(e.message, true),
   });
   const day = params.get("day");
   return (
     <>
-      <Title aside={<Counts counts={counts} which={params.get("which") ?? ""} choose={(w) => set({ which: w })} />}>Self-tests</Title>
+      <Title aside={<Counts counts={counts} which={params.get("which") ?? ""} choose={(w) => set({ which: w })} />}>
+        Self-tests
+      </Title>
       {shown && <Trouble calendar={shown} zone={zone} />}
       <section aria-label="Calendar" className="mb-8">
         <div className="mb-3 flex flex-wrap items-center gap-2">
-          <ToggleGroup.Root type="single" value={month ? "month" : "week"} onValueChange={(v) => v && set({ view: v === "month" ? "month" : null })} aria-label="How much is shown" className="inline-flex rounded-lg border border-line">
-            {["week", "month"].map((l) => <ToggleGroup.Item key={l} value={l} className="min-h-10 rounded-md px-4 text-soft data-[state=on]:bg-raised data-[state=on]:text-ink">{l}</ToggleGroup.Item>)}
+          <ToggleGroup.Root
+            type="single"
+            value={month ? "month" : "week"}
+            onValueChange={(v) => v && set({ view: v === "month" ? "month" : null })}
+            aria-label="How much is shown"
+            className="inline-flex rounded-lg border border-line"
+          >
+            {["week", "month"].map((l) => (
+              <ToggleGroup.Item
+                key={l}
+                value={l}
+                className="min-h-10 rounded-md px-4 text-soft data-[state=on]:bg-raised data-[state=on]:text-ink"
+              >
+                {l}
+              </ToggleGroup.Item>
+            ))}
           </ToggleGroup.Root>
-          <button className="button small" onClick={() => set({ week: iso(plusDays(first, -count)), day: null })}>Earlier</button>
-          <button className="button small" onClick={() => set({ week: null, day: null })}>Today</button>
-          <button className="button small" onClick={() => set({ week: iso(plusDays(first, count)), day: null })}>Later</button>
-          <label className="ml-auto flex items-center gap-2 text-sm text-soft">windows of
-            <select className="field w-auto" value={plan.name} onChange={(e) => set({ plan: e.target.value })}>{plans.map((p) => <option key={p.name}>{p.name}</option>)}</select>
+          <button className="button small" onClick={() => set({ week: iso(plusDays(first, -count)), day: null })}>
+            Earlier
+          </button>
+          <button className="button small" onClick={() => set({ week: null, day: null })}>
+            Today
+          </button>
+          <button className="button small" onClick={() => set({ week: iso(plusDays(first, count)), day: null })}>
+            Later
+          </button>
+          <label className="ml-auto flex items-center gap-2 text-sm text-soft">
+            windows of
+            <select className="field w-auto" value={plan.name} onChange={(e) => set({ plan: e.target.value })}>
+              {plans.map((p) => (
+                <option key={p.name}>{p.name}</option>
+              ))}
+            </select>
           </label>
-          {!month && windows.length === 0 && <button className="button small" onClick={() => setDraft([{ days: [0, 1, 2, 3, 4, 5, 6], from: 22 * 60, to: 6 * 60 }])}>Add a window</button>}
+          {!month && windows.length === 0 && (
+            <button
+              className="button small"
+              onClick={() => setDraft([{ days: [0, 1, 2, 3, 4, 5, 6], from: 22 * 60, to: 6 * 60 }])}
+            >
+              Add a window
+            </button>
+          )}
         </div>
         {draft && (
           <div role="status" className="sheet mb-3 flex flex-wrap items-center gap-x-5 gap-y-2 border-edge! px-4 py-3">
-            <span className="min-w-0 grow"><b>{draft.length ? draft.map(text).join(", ") : "no window: tests at any time"}</b>
-              <span className="block text-soft">{then.error ? <b className="text-replace">{then.error.message}</b> : then.data && !then.isPlaceholderData && settled === draft ? effect(then.data.effect) : "working out what it does"}</span></span>
-            {draft.length > 0 && <button className="button small" onClick={() => setDraft([])}>No window</button>}
-            <button className="button small" onClick={() => setDraft(null)}>Leave it</button>
-            <button className="button small main" disabled={keep.isPending || !!then.error || settled !== draft} onClick={() => keep.mutate()}>Keep it</button>
+            <span className="min-w-0 grow">
+              <b>{draft.length ? draft.map(text).join(", ") : "no window: tests at any time"}</b>
+              <span className="block text-soft">
+                {then.error ? (
+                  <b className="text-replace">{then.error.message}</b>
+                ) : then.data && !then.isPlaceholderData && settled === draft ? (
+                  effect(then.data.effect)
+                ) : (
+                  "working out what it does"
+                )}
+              </span>
+            </span>
+            {draft.length > 0 && (
+              <button className="button small" onClick={() => setDraft([])}>
+                No window
+              </button>
+            )}
+            <button className="button small" onClick={() => setDraft(null)}>
+              Leave it
+            </button>
+            <button
+              className="button small main"
+              disabled={keep.isPending || !!then.error || settled !== draft}
+              onClick={() => keep.mutate()}
+            >
+              Keep it
+            </button>
           </div>
         )}
         {asIs.error && <Failed what="The calendar" error={asIs.error} again={() => void asIs.refetch()} />}
         {!shown && !asIs.error && <Waiting rows={5} />}
-        {shown && (month
-          ? <Month days={layOut(shown, zone, plan.name, first, count)} zone={zone} choose={(d) => set({ view: null, week: iso(d), day: iso(d) })} />
-          : <Week days={layOut(shown, zone, plan.name, first, 7)} zone={zone} windows={windows} move={(i, w) => setDraft(windows.map((x, k) => (k === i ? w : x)))} chosen={day ? Number(day.replaceAll("-", "")) : undefined} choose={(k) => { const s = `${String(k).slice(0, 4)}-${String(k).slice(4, 6)}-${String(k).slice(6)}`; set({ day: s === day ? null : s }); }} />)}
-        <p className="mt-2 text-sm text-soft"><span aria-hidden className="mr-1 inline-block h-3 w-5 bg-level-ink align-middle" />extended <span aria-hidden className="ml-3 mr-1 inline-block h-3 w-5 bg-level align-middle" />short, running in that hour{windows.length > 0 && <>; <span aria-hidden className="barred ml-1 mr-1 inline-block h-3 w-5 border border-line align-middle" />no test of this plan begins</>}. Times of {zone}.{!month && windows.length > 0 && " A window's edges can be dragged; nothing is kept before you say so."}</p>
+        {shown &&
+          (month ? (
+            <Month
+              days={layOut(shown, zone, plan.name, first, count)}
+              zone={zone}
+              choose={(d) => set({ view: null, week: iso(d), day: iso(d) })}
+            />
+          ) : (
+            <Week
+              days={layOut(shown, zone, plan.name, first, 7)}
+              zone={zone}
+              windows={windows}
+              move={(i, w) => setDraft(windows.map((x, k) => (k === i ? w : x)))}
+              chosen={day ? Number(day.replaceAll("-", "")) : undefined}
+              choose={(k) => {
+                const s = `${String(k).slice(0, 4)}-${String(k).slice(4, 6)}-${String(k).slice(6)}`;
+                set({ day: s === day ? null : s });
+              }}
+            />
+          ))}
+        <p className="mt-2 text-sm text-soft">
+          <span aria-hidden className="mr-1 inline-block h-3 w-5 bg-level-ink align-middle" />
+          extended <span aria-hidden className="ml-3 mr-1 inline-block h-3 w-5 bg-level align-middle" />
+          short, running in that hour
+          {windows.length > 0 && (
+            <>
+              ; <span aria-hidden className="barred ml-1 mr-1 inline-block h-3 w-5 border border-line align-middle" />
+              no test of this plan begins
+            </>
+          )}
+          . Times of {zone}.
+          {!month && windows.length > 0 && " A window's edges can be dragged; nothing is kept before you say so."}
+        </p>
         {day && !month && <DayTests day={day} zone={zone} />}
       </section>
       <Plans plans={plans} chosen={plan.name} choose={(name) => set({ plan: name })} />
@@ -114,30 +230,78 @@ function useSettled<T>(value: T, wait: number): T {
 
 function effect(e?: S["PlanEffect"]): string {
   if (!e) return "No test gets another time.";
-  const parts = [e.moved && `${e.moved} tests get another time`, e.begun && `${e.begun} are new`, e.ended && `${e.ended} are planned no more`].filter(Boolean);
-  const left = e.untested_then ? `; ${e.untested_then} find no place (${e.untested_now} now)` : e.untested_now ? "; all find a place" : "";
+  const parts = [
+    e.moved && `${e.moved} tests get another time`,
+    e.begun && `${e.begun} are new`,
+    e.ended && `${e.ended} are planned no more`,
+  ].filter(Boolean);
+  const left = e.untested_then
+    ? `; ${e.untested_then} find no place (${e.untested_now} now)`
+    : e.untested_now
+      ? "; all find a place"
+      : "";
   return `${parts.join(", ") || "No test gets another time"}${left}.`;
 }
 
-function Counts({ counts, which, choose }: { counts: Record<string, number>; which: string; choose: (w: string | null) => void }) {
-  const words: [string, string][] = [["failed", "failed"], ["overdue", "overdue"], ["held", "held back"], ["never", "never tested"], ["cannot", "cannot be tested"]];
+function Counts({
+  counts,
+  which,
+  choose,
+}: {
+  counts: Record<string, number>;
+  which: string;
+  choose: (w: string | null) => void;
+}) {
+  const words: [string, string][] = [
+    ["failed", "failed"],
+    ["overdue", "overdue"],
+    ["held", "held back"],
+    ["never", "never tested"],
+    ["cannot", "cannot be tested"],
+  ];
   const some = words.filter(([k]) => counts[k]);
   return (
     <span className="flex flex-wrap items-center gap-x-3 gap-y-1">
       {counts.all} drives{some.length === 0 && ", every one tested in its time"}
-      {some.map(([k, word]) => <a key={k} href="#standing" onClick={() => choose(which === k ? null : k)} className={`underline underline-offset-4 ${k === "failed" ? "font-semibold text-replace" : "text-ink"}`}>{counts[k]} {word}</a>)}
+      {some.map(([k, word]) => (
+        <a
+          key={k}
+          href="#standing"
+          onClick={() => choose(which === k ? null : k)}
+          className={`underline underline-offset-4 ${k === "failed" ? "font-semibold text-replace" : "text-ink"}`}
+        >
+          {counts[k]} {word}
+        </a>
+      ))}
     </span>
   );
 }
 
 /** Trouble says what will go untested, what is held back now, and what was missed. */
 function Trouble({ calendar: c, zone }: { calendar: S["Calendar"]; zone: string }) {
-  const days = (k: S["Crowd"]) => `${new Date(k.from).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })} to ${new Date(k.to).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })}`;
+  const days = (k: S["Crowd"]) =>
+    `${new Date(k.from).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })} to ${new Date(k.to).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })}`;
   if (c.crowds.length + c.held.length + c.missed.length + c.unsettled.length === 0) return null;
   return (
     <section aria-label="What does not go as planned" className="sheet mb-6 divide-y divide-line">
-      {c.crowds.map((k, i) => <p key={i} className="px-4 py-2.5"><b>{k.left.length === 1 ? "1 test finds" : `${k.left.length} tests find`} no place, {days(k)}.</b> {k.says[0].toUpperCase() + k.says.slice(1)} <span className="text-soft">Plan {k.plan}; {k.left.slice(0, 5).join(", ")}{k.left.length > 5 && ` and ${k.left.length - 5} more`}.</span></p>)}
-      {c.unsettled.length > 0 && <p className="px-4 py-2.5"><b>Two plans are for the same drive.</b> {c.unsettled.slice(0, 3).join("; ")}{c.unsettled.length > 3 && ` and ${c.unsettled.length - 3} more`}. The first is followed.</p>}
+      {c.crowds.map((k, i) => (
+        <p key={i} className="px-4 py-2.5">
+          <b>
+            {k.left.length === 1 ? "1 test finds" : `${k.left.length} tests find`} no place, {days(k)}.
+          </b>{" "}
+          {k.says.charAt(0).toUpperCase() + k.says.slice(1)}{" "}
+          <span className="text-soft">
+            Plan {k.plan}; {k.left.slice(0, 5).join(", ")}
+            {k.left.length > 5 && ` and ${k.left.length - 5} more`}.
+          </span>
+        </p>
+      ))}
+      {c.unsettled.length > 0 && (
+        <p className="px-4 py-2.5">
+          <b>Two plans are for the same drive.</b> {c.unsettled.slice(0, 3).join("; ")}
+          {c.unsettled.length > 3 && ` and ${c.unsettled.length - 3} more`}. The first is followed.
+        </p>
+      )}
       {c.held.length > 0 && <Listed title={`${c.held.length} held back`} tests={c.held} zone={zone} />}
       {c.missed.length > 0 && <Listed title={`${c.missed.length} missed`} tests={c.missed} zone={zone} />}
     </section>
@@ -147,27 +311,88 @@ function Trouble({ calendar: c, zone }: { calendar: S["Calendar"]; zone: string 
 function Listed({ title, tests, zone }: { title: string; tests: S["PlannedTest"][]; zone: string }) {
   return (
     <details className="px-4 py-2.5" open={tests.length < 4}>
-      <summary className="cursor-pointer"><b>{title}</b>{tests.length > 3 && <span className="text-soft">: {[...new Set(tests.map((t) => t.why))].slice(0, 2).join("; ")}</span>}</summary>
-      <ul className="mt-1 max-h-64 space-y-1 overflow-y-auto">{tests.map((t, i) => <li key={i}><Tail tail={t.tail} to={`/drives/${t.drive}`} /> <span className="text-soft">{t.bay}{t.pool && `, ${t.pool}`}</span>, {t.kind}{t.at && <span className="num text-soft">, due {clockIn(t.at, zone)}</span>}: {t.why}</li>)}</ul>
+      <summary className="cursor-pointer">
+        <b>{title}</b>
+        {tests.length > 3 && (
+          <span className="text-soft">: {[...new Set(tests.map((t) => t.why))].slice(0, 2).join("; ")}</span>
+        )}
+      </summary>
+      <ul className="mt-1 max-h-64 space-y-1 overflow-y-auto">
+        {tests.map((t, i) => (
+          <li key={i}>
+            <Tail tail={t.tail} to={`/drives/${t.drive}`} />{" "}
+            <span className="text-soft">
+              {t.bay}
+              {t.pool && `, ${t.pool}`}
+            </span>
+            , {t.kind}
+            {t.at && <span className="num text-soft">, due {clockIn(t.at, zone)}</span>}: {t.why}
+          </li>
+        ))}
+      </ul>
     </details>
   );
 }
 
 /** DayTests lists the tests of one day. */
 function DayTests({ day, zone }: { day: string; zone: string }) {
-  const [y, m, d] = day.split("-").map(Number);
+  const [y = 0, m = 1, d = 1] = day.split("-").map(Number);
   const from = new Date(midnight(y, m, d, zone)).toISOString();
   const to = new Date(midnight(y, m, d + 1, zone)).toISOString();
-  const q = useQuery({ queryKey: ["calendar", "day", from, to], queryFn: () => got(client.GET("/calendar/tests", { params: { query: { from, to, limit: 500 } } })) });
+  const q = useQuery({
+    queryKey: ["calendar", "day", from, to],
+    queryFn: () => got(client.GET("/calendar/tests", { params: { query: { from, to, limit: 500 } } })),
+  });
   if (q.error) return <p className="mt-3">{q.error.message}</p>;
   if (!q.data) return <p className="mt-3 text-soft">Looking up the tests of {day}</p>;
   return (
     <div className="sheet mt-3 max-h-96 overflow-auto" tabIndex={0} role="region" aria-label={`Tests of ${day}`}>
-      {q.data.tests.length === 0 ? <p className="px-4 py-3 text-soft">No test on {day}.</p> : (
-        <table className="plain"><thead><tr><th>from</th><th>to</th><th>drive</th><th>bay</th><th>pool</th><th>test</th><th>plan</th><th>state</th></tr></thead>
-          <tbody>{q.data.tests.map((t, i) => <tr key={i}><td className="num">{dayOf(t.at!, zone, day)}{clockIn(t.at!, zone)}</td><td className="num">{dayOf(t.until!, zone, day)}{clockIn(t.until!, zone)}</td><td><Tail tail={t.tail} to={`/drives/${t.drive}`} /></td><td>{t.bay}</td><td>{t.pool && <Link to={`/pools/${encodeURIComponent(t.pool)}`}>{t.pool}</Link>}</td><td>{t.kind}</td><td>{t.plan}</td><td>{t.state === "done" ? t.result || "done" : t.state}{t.why && t.state !== "done" && `: ${t.why}`}</td></tr>)}</tbody></table>
+      {q.data.tests.length === 0 ? (
+        <p className="px-4 py-3 text-soft">No test on {day}.</p>
+      ) : (
+        <table className="plain">
+          <thead>
+            <tr>
+              <th>from</th>
+              <th>to</th>
+              <th>drive</th>
+              <th>bay</th>
+              <th>pool</th>
+              <th>test</th>
+              <th>plan</th>
+              <th>state</th>
+            </tr>
+          </thead>
+          <tbody>
+            {q.data.tests.map((t, i) => (
+              <tr key={i}>
+                <td className="num">
+                  {dayOf(t.at!, zone, day)}
+                  {clockIn(t.at!, zone)}
+                </td>
+                <td className="num">
+                  {dayOf(t.until!, zone, day)}
+                  {clockIn(t.until!, zone)}
+                </td>
+                <td>
+                  <Tail tail={t.tail} to={`/drives/${t.drive}`} />
+                </td>
+                <td>{t.bay}</td>
+                <td>{t.pool && <Link to={`/pools/${encodeURIComponent(t.pool)}`}>{t.pool}</Link>}</td>
+                <td>{t.kind}</td>
+                <td>{t.plan}</td>
+                <td>
+                  {t.state === "done" ? t.result || "done" : t.state}
+                  {t.why && t.state !== "done" && `: ${t.why}`}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
       )}
-      {q.data.total > q.data.tests.length && <p className="px-4 py-2 text-soft">and {q.data.total - q.data.tests.length} more: lantern plan tests</p>}
+      {q.data.total > q.data.tests.length && (
+        <p className="px-4 py-2 text-soft">and {q.data.total - q.data.tests.length} more: lantern plan tests</p>
+      )}
     </div>
   );
 }

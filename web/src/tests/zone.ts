@@ -6,23 +6,40 @@ export type Wall = { year: number; month: number; day: number; minute: number };
 export function wall(at: number, zone: string): Wall {
   let f = formats.get(zone);
   if (!f) {
-    f = new Intl.DateTimeFormat("en-GB", { timeZone: zone, year: "numeric", month: "numeric", day: "numeric", hour: "numeric", minute: "numeric", hourCycle: "h23" });
+    f = new Intl.DateTimeFormat("en-GB", {
+      timeZone: zone,
+      year: "numeric",
+      month: "numeric",
+      day: "numeric",
+      hour: "numeric",
+      minute: "numeric",
+      hourCycle: "h23",
+    });
     formats.set(zone, f);
   }
   const part: Record<string, number> = {};
   for (const p of f.formatToParts(at)) part[p.type] = Number(p.value);
-  return { year: part.year, month: part.month, day: part.day, minute: part.hour * 60 + part.minute };
+  const of = (name: string) => part[name] ?? 0;
+  return { year: of("year"), month: of("month"), day: of("day"), minute: of("hour") * 60 + of("minute") };
 }
 
-/** midnight is when a day of a zone begins; days may run over their month. */
+/**
+ * midnight is when a day of a zone begins: its first minute, which is not 00:00 where clocks are put forward at midnight.
+ * Days may run over their month.
+ */
 export function midnight(year: number, month: number, day: number, zone: string): number {
   const want = Date.UTC(year, month - 1, day);
-  let at = want;
-  for (let i = 0; i < 3; i++) {
+  const minute = 60_000;
+  // No zone is more than 14 hours from UTC. The date of a zone never goes back, so its first minute can be halved out.
+  let before = want - 15 * 60 * minute;
+  let from = want + 15 * 60 * minute;
+  while (from - before > minute) {
+    const at = before + Math.floor((from - before) / 2 / minute) * minute;
     const w = wall(at, zone);
-    at -= Date.UTC(w.year, w.month - 1, w.day, 0, w.minute) - want;
+    if (Date.UTC(w.year, w.month - 1, w.day) >= want) from = at;
+    else before = at;
   }
-  return at;
+  return from;
 }
 
 /** dayKey tells days apart, and sorts. */
@@ -42,6 +59,13 @@ export const plusDays = (w: Wall, n: number): Wall => {
 };
 
 export const iso = (w: Wall) => `${w.year}-${String(w.month).padStart(2, "0")}-${String(w.day).padStart(2, "0")}`;
-export const dayName = (w: Wall) => new Date(Date.UTC(w.year, w.month - 1, w.day)).toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", timeZone: "UTC" });
-export const clockOf = (minute: number) => `${String(Math.floor(minute / 60)).padStart(2, "0")}:${String(minute % 60).padStart(2, "0")}`;
+export const dayName = (w: Wall) =>
+  new Date(Date.UTC(w.year, w.month - 1, w.day)).toLocaleDateString("en-GB", {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    timeZone: "UTC",
+  });
+export const clockOf = (minute: number) =>
+  `${String(Math.floor(minute / 60)).padStart(2, "0")}:${String(minute % 60).padStart(2, "0")}`;
 export const clockIn = (at: string, zone: string) => clockOf(wall(Date.parse(at), zone).minute);

@@ -60,7 +60,11 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 		return "", fmt.Errorf("btrfs has no device %d: %w", devid, err)
 	}
 	source := uint64(readSourceAlways)
-	if s, err := readDevStats(f, devid); err != nil || s != (devStats{}) || missing(info.id, devid) || !hasMedium(old.path) {
+	if s, err := readDevStats(
+		f,
+		devid,
+	); err != nil || s != (devStats{}) || missing(info.id, devid) ||
+		!hasMedium(old.path) {
 		source = readSourceAvoid
 	}
 	before, _ := readReplacement(f)
@@ -76,7 +80,8 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 	}()
 	begun := await(ctx, r.done, func() bool {
 		now, err := readReplacement(f)
-		return err == nil && (now.state == replaceStarted || !now.started.Equal(before.started) || now.state == replaceFinished && before.state != replaceFinished)
+		return err == nil &&
+			(now.state == replaceStarted || !now.started.Equal(before.started) || now.state == replaceFinished && before.state != replaceFinished)
 	})
 	select {
 	case <-r.done:
@@ -125,8 +130,8 @@ func (d *Driver) Admit(_ context.Context, id string, t pools.Target) (string, er
 	return "", errors.New("the kernel took it but does not list it")
 }
 
-// Begin starts a scrub of all devices, a rebalance of all chunks or of those that are little used, or drains a device: it is
-// emptied and then no member any more, in one step of the kernel's.
+// Begin starts a scrub of all devices, a rebalance of all chunks or of those that are little used, or drains a device:
+// it is emptied and then no member any more, in one step of the kernel's.
 func (d *Driver) Begin(ctx context.Context, id string, task pools.Task) (string, error) {
 	kind := task.Kind
 	f, info, err := open(id)
@@ -334,8 +339,8 @@ func exclusive(id string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// speeds is what each priority lets a scrub read of one device, in bytes a second; 0 is without a limit. Of other recoveries
-// the kernel lets nobody set the pace.
+// speeds is what each priority lets a scrub read of one device, in bytes a second; 0 is without a limit. Of other
+// recoveries the kernel lets nobody set the pace.
 var speeds = map[recovery.Priority]uint64{recovery.Low: 40 << 20, recovery.Normal: 0, recovery.High: 0}
 
 // Prioritise limits the pace of scrubs (/sys/fs/btrfs/<id>/devinfo/<device>/scrub_speed_max), now and later.
@@ -361,7 +366,10 @@ func (d *Driver) Prioritise(_ context.Context, id string, p recovery.Priority) (
 	if limit == 0 {
 		return "scrubs read as fast as they can; of other recoveries the kernel sets the pace", nil
 	}
-	return fmt.Sprintf("scrubs read up to %d MiB/s of each device; of other recoveries the kernel sets the pace", limit>>20), nil
+	return fmt.Sprintf(
+		"scrubs read up to %d MiB/s of each device; of other recoveries the kernel sets the pace",
+		limit>>20,
+	), nil
 }
 
 // priority is what was set.

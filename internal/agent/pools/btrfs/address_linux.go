@@ -78,7 +78,13 @@ func decodeChunk(start uint64, b []byte) (c chunk, err error) {
 	if len(b) < head {
 		return c, fmt.Errorf("a chunk of %d bytes", len(b))
 	}
-	c = chunk{start: start, length: le.Uint64(b), stripeLen: le.Uint64(b[16:]), flags: le.Uint64(b[24:]), sub: int(le.Uint16(b[46:]))}
+	c = chunk{
+		start:     start,
+		length:    le.Uint64(b),
+		stripeLen: le.Uint64(b[16:]),
+		flags:     le.Uint64(b[24:]),
+		sub:       int(le.Uint16(b[46:])),
+	}
 	for n := range int(le.Uint16(b[44:])) {
 		if len(b) < head+each*(n+1) {
 			return c, fmt.Errorf("a chunk with %d stripes in %d bytes", le.Uint16(b[44:]), len(b))
@@ -206,8 +212,8 @@ func lies(f *os.File, at, name string, device, offset uint64) (string, error) {
 //go:noinline
 func buffer(n int) []byte { return make([]byte, n) }
 
-// contained asks a question about one number that is answered into a struct btrfs_data_container: a head of 16 bytes, its
-// third word the count of what follows.
+// contained asks a question about one number that is answered into a struct btrfs_data_container: a head of 16 bytes,
+// its third word the count of what follows.
 func contained(f *os.File, request uint, about uint64, room int) ([]byte, error) {
 	found := buffer(room)
 	defer runtime.KeepAlive(found)
@@ -218,8 +224,8 @@ func contained(f *os.File, request uint, about uint64, room int) ([]byte, error)
 	return found, control(f, request, b)
 }
 
-// filesAt are the files that a logical address belongs to. Those of other subvolumes than the one that is mounted are named
-// by number.
+// filesAt are the files that a logical address belongs to. Those of other subvolumes than the one that is mounted are
+// named by number.
 func filesAt(f *os.File, at string, logical uint64) (out []string, err error) {
 	found, err := contained(f, iocLogicalIno, logical, 64<<10)
 	switch {

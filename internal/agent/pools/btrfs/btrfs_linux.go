@@ -129,8 +129,8 @@ func deviceName(path string) string {
 	return filepath.Base(at)
 }
 
-// profiles by the bits of a block group's flags, linux/btrfs_tree.h; copies is how many times data is stored, parity how
-// many devices of a stripe hold parity.
+// profiles by the bits of a block group's flags, linux/btrfs_tree.h; copies is how many times data is stored, parity
+// how many devices of a stripe hold parity.
 var profiles = []struct {
 	bit       uint64
 	words     string
@@ -138,9 +138,27 @@ var profiles = []struct {
 	copies    float64
 	parity    int
 }{
-	{1 << 10, "four copies", 3, 4, 0}, {1 << 9, "three copies", 2, 3, 0}, {1 << 4, "two copies", 1, 2, 0}, {1 << 6, "striped mirrors", 1, 2, 0},
-	{1 << 7, "single parity", 1, 1, 1}, {1 << 8, "double parity", 2, 1, 2},
-	{1 << 5, "two copies on one device", 0, 2, 0}, {1 << 3, "striped, no redundancy", 0, 1, 0}, {0, "no redundancy", 0, 1, 0},
+	{
+		1 << 10,
+		"four copies",
+		3,
+		4,
+		0,
+	},
+	{1 << 9, "three copies", 2, 3, 0},
+	{1 << 4, "two copies", 1, 2, 0},
+	{1 << 6, "striped mirrors", 1, 2, 0},
+	{1 << 7, "single parity", 1, 1, 1},
+	{1 << 8, "double parity", 2, 1, 2},
+	{
+		1 << 5,
+		"two copies on one device",
+		0,
+		2,
+		0,
+	},
+	{1 << 3, "striped, no redundancy", 0, 1, 0},
+	{0, "no redundancy", 0, 1, 0},
 }
 
 // errChanging means that the file system changed while it was read.
@@ -187,8 +205,16 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 			target = dev // the drive that is being filled has the number 0 until it is done
 			continue
 		}
-		m := pool.Member{Slot: strconv.FormatUint(id, 10), Device: deviceName(dev.path), Drive: keys(dev.path), State: pool.Online, Domain: d.host,
-			Size: drive.Bytes(dev.total), Used: drive.Bytes(dev.used), Needs: drive.Bytes(dev.total)}
+		m := pool.Member{
+			Slot:   strconv.FormatUint(id, 10),
+			Device: deviceName(dev.path),
+			Drive:  keys(dev.path),
+			State:  pool.Online,
+			Domain: d.host,
+			Size:   drive.Bytes(dev.total),
+			Used:   drive.Bytes(dev.used),
+			Needs:  drive.Bytes(dev.total),
+		}
 		m.Errors = errorsOf(f, id)
 		if missing(info.id, id) || !hasMedium(dev.path) {
 			m.State = pool.Missing
@@ -196,7 +222,10 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 		raw, rawUsed = raw+dev.total, rawUsed+dev.used
 		g.Members = append(g.Members, m)
 	}
-	if after, err := readReplacement(f); repErr == nil && (err != nil || after.state != rep.state || !after.started.Equal(rep.started) || replacing != (target.path != "")) {
+	if after, err := readReplacement(
+		f,
+	); repErr == nil &&
+		(err != nil || after.state != rep.state || !after.started.Equal(rep.started) || replacing != (target.path != "")) {
 		changing = true
 	}
 	spaces, err := readSpace(f)
@@ -205,8 +234,20 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 	}
 	p.Volumes, p.Capacity, p.Used = volumes(spaces, group, raw, len(g.Members))
 	p.Groups = []pool.Group{g}
-	s := pools.Snapshot{Pool: p, Priority: priority(info.id),
-		Offers: []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferRebalance, pools.OfferDrain, pools.OfferBeside, pools.OfferStop, pools.OfferPriority}}
+	s := pools.Snapshot{
+		Pool:     p,
+		Priority: priority(info.id),
+		Offers: []pools.Offer{
+			pools.OfferJoin,
+			pools.OfferAdmit,
+			pools.OfferScrub,
+			pools.OfferRebalance,
+			pools.OfferDrain,
+			pools.OfferBeside,
+			pools.OfferStop,
+			pools.OfferPriority,
+		},
+	}
 	if repErr == nil && rep.state != replaceNever {
 		s.Recoveries = append(s.Recoveries, d.replacement(f, info, rep, target, keys))
 	}
@@ -245,7 +286,12 @@ func missing(fs string, id uint64) bool {
 
 // volumes makes one volume of each kind of block group and profile.
 func volumes(spaces []space, group string, raw uint64, devices int) (out []pool.Volume, capacity, used drive.Bytes) {
-	names := map[uint64]string{groupData: "data", groupMetadata: "metadata", groupSystem: "system", groupData | groupMetadata: "data and metadata"}
+	names := map[uint64]string{
+		groupData:                 "data",
+		groupMetadata:             "metadata",
+		groupSystem:               "system",
+		groupData | groupMetadata: "data and metadata",
+	}
 	for _, s := range spaces {
 		name := names[s.flags&(groupData|groupSystem|groupMetadata)]
 		if s.flags&globalReserve != 0 || name == "" || s.total == 0 {
@@ -258,8 +304,16 @@ func volumes(spaces []space, group string, raw uint64, devices int) (out []pool.
 			if s.used == 0 && pr.tolerance == 0 {
 				break // left over and empty: nothing is kept there
 			}
-			out = append(out, pool.Volume{Name: name + ", " + pr.words, Group: group, Used: drive.Bytes(s.used),
-				Protect: pool.Protection{Words: pr.words, Tolerance: pr.tolerance, Data: map[bool]int{true: -1, false: 1}[pr.parity > 0]}})
+			out = append(out, pool.Volume{
+				Name:  name + ", " + pr.words,
+				Group: group,
+				Used:  drive.Bytes(s.used),
+				Protect: pool.Protection{
+					Words:     pr.words,
+					Tolerance: pr.tolerance,
+					Data:      map[bool]int{true: -1, false: 1}[pr.parity > 0],
+				},
+			})
 			used += drive.Bytes(s.used)
 			if s.flags&groupData != 0 {
 				share := float64(max(1, devices-pr.parity)) / float64(max(1, devices))
@@ -292,9 +346,22 @@ func kept(spaces []space) (bytes uint64) {
 
 // replacement reports the newest one the file system remembers; it is kept on disk by the kernel, so it is known after
 // any restart.
-func (d *Driver) replacement(f *os.File, info fsInfo, rep replacement, target device, keys func(string) string) recovery.Report {
-	r := recovery.Report{ID: fmt.Sprintf("%s-replace-%d", info.id, rep.started.Unix()), Kind: recovery.Rebuild, StartedAt: rep.started,
-		EndedAt: rep.stopped, Unrepairable: rep.uncorrectableReading, Found: rep.writeErrors + rep.uncorrectableReading, Drive: keys(target.path)}
+func (d *Driver) replacement(
+	f *os.File,
+	info fsInfo,
+	rep replacement,
+	target device,
+	keys func(string) string,
+) recovery.Report {
+	r := recovery.Report{
+		ID:           fmt.Sprintf("%s-replace-%d", info.id, rep.started.Unix()),
+		Kind:         recovery.Rebuild,
+		StartedAt:    rep.started,
+		EndedAt:      rep.stopped,
+		Unrepairable: rep.uncorrectableReading,
+		Found:        rep.writeErrors + rep.uncorrectableReading,
+		Drive:        keys(target.path),
+	}
 	d.mu.Lock()
 	mine := d.runs[replaceRun+info.id]
 	d.mu.Unlock()

@@ -207,7 +207,15 @@ func (p *scrubProgress) add(q scrubProgress) {
 
 func decodeScrub(b []byte) scrubProgress {
 	at := func(i int) uint64 { return le.Uint64(b[32+8*i:]) }
-	return scrubProgress{bytes: at(2) + at(3), read: at(4), csum: at(5), verify: at(6), super: at(9), uncorrectable: at(11), fixed: at(12)}
+	return scrubProgress{
+		bytes:         at(2) + at(3),
+		read:          at(4),
+		csum:          at(5),
+		verify:        at(6),
+		super:         at(9),
+		uncorrectable: at(11),
+		fixed:         at(12),
+	}
 }
 
 // scrub reads one device through and returns when it has ended.
@@ -233,9 +241,9 @@ func decodeBalance(b []byte) balanceProgress {
 	return balanceProgress{le.Uint64(b[0x1a8:]), le.Uint64(b[0x1b0:]), le.Uint64(b[0x1b8:])}
 }
 
-// balance relocates every chunk, or with below those that are used by less than that share, and returns when it has ended.
-// struct btrfs_ioctl_balance_args: flags, state, then a struct btrfs_balance_args of 136 bytes each for data, metadata and
-// system, in which the usage filter's percentage is at 8 and the flags at 64.
+// balance relocates every chunk, or with below those that are used by less than that share, and returns when it has
+// ended. struct btrfs_ioctl_balance_args: flags, state, then a struct btrfs_balance_args of 136 bytes each for data,
+// metadata and system, in which the usage filter's percentage is at 8 and the flags at 64.
 func balance(f *os.File, below float64) (balanceProgress, error) {
 	const argsAt, argsLen, usageAt, flagsAt, byUsage = 16, 136, 8, 64, 1 << 1
 	b := make([]byte, 1024)

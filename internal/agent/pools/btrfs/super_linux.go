@@ -16,7 +16,8 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// super is what the super block on a device says of its file system and of itself (struct btrfs_super_block of linux/btrfs_tree.h).
+// super is what the super block on a device says of its file system and of itself (struct btrfs_super_block of
+// linux/btrfs_tree.h).
 type super struct {
 	FS         string // 32 hexadecimal digits
 	Generation uint64
@@ -50,7 +51,13 @@ func decodeSuper(b []byte) (s super, err error) {
 			return s, fmt.Errorf("the checksum of its super block is wrong")
 		}
 	}
-	return super{FS: hex.EncodeToString(b[0x20:0x30]), Generation: le.Uint64(b[0x48:]), Devices: le.Uint64(b[0x88:]), Device: le.Uint64(b[itemAt:]), DeviceFS: hex.EncodeToString(b[itemAt+82 : itemAt+98])}, nil
+	return super{
+		FS:         hex.EncodeToString(b[0x20:0x30]),
+		Generation: le.Uint64(b[0x48:]),
+		Devices:    le.Uint64(b[0x88:]),
+		Device:     le.Uint64(b[itemAt:]),
+		DeviceFS:   hex.EncodeToString(b[itemAt+82 : itemAt+98]),
+	}, nil
 }
 
 func readSuper(path string) (super, error) {

@@ -1,8 +1,8 @@
 //go:build linux
 
-// Package lvm watches the volumes with redundancy that LVM, or anybody else, makes with the kernel's device mapper (dm-raid and
-// dm-mirror): through the ioctls of linux/dm-ioctl.h and the metadata on the physical volumes, read only. They cannot be ordered:
-// LVM's own metadata would have to change with them.
+// Package lvm watches the volumes with redundancy that LVM, or anybody else, makes with the kernel's device mapper
+// (dm-raid and dm-mirror): through the ioctls of linux/dm-ioctl.h and the metadata on the physical volumes, read only.
+// They cannot be ordered: LVM's own metadata would have to change with them.
 package lvm
 
 import (
@@ -40,7 +40,14 @@ type Driver struct {
 
 // New makes the driver of a host.
 func New(host string, c clock.Clock) *Driver {
-	return &Driver{clock: c, host: host, sys: "/sys", table: devmap.Table, status: devmap.Status, runs: map[string]*recovery.Report{}}
+	return &Driver{
+		clock:  c,
+		host:   host,
+		sys:    "/sys",
+		table:  devmap.Table,
+		status: devmap.Status,
+		runs:   map[string]*recovery.Report{},
+	}
 }
 
 func read(path string) string {
@@ -87,7 +94,15 @@ func (d *Driver) Pools(_ context.Context, _ func(string) string) (out []pools.Sn
 
 func (d *Driver) snapshot(dir, name string, table, status devmap.Target, byNumbers map[string]string) pools.Snapshot {
 	uuid := read(dir + "/dm/uuid")
-	p := pool.Pool{ID: uuid, Name: d.host + ":" + name, Kind: "mapped " + table.Type, Device: filepath.Base(dir), Watched: true, UsedUnknown: true, Capacity: drive.Bytes(table.Length * 512)}
+	p := pool.Pool{
+		ID:          uuid,
+		Name:        d.host + ":" + name,
+		Kind:        "mapped " + table.Type,
+		Device:      filepath.Base(dir),
+		Watched:     true,
+		UsedUnknown: true,
+		Capacity:    drive.Bytes(table.Length * 512),
+	}
 	if uuid == "" {
 		p.ID = "dm-" + d.host + "-" + name
 	}
@@ -98,7 +113,15 @@ func (d *Driver) snapshot(dir, name string, table, status devmap.Target, byNumbe
 	pr, sets := protection(r.Type, strings.Fields(table.Params), len(images))
 	g := pool.Group{Name: "images", Protect: pr}
 	for i, im := range images {
-		m := pool.Member{Slot: strconv.Itoa(i), Device: im.device, State: pool.StateUnkn, Domain: d.host, Size: drive.Bytes(im.bytes), Used: drive.Bytes(im.bytes), Needs: drive.Bytes(im.bytes)}
+		m := pool.Member{
+			Slot:   strconv.Itoa(i),
+			Device: im.device,
+			State:  pool.StateUnkn,
+			Domain: d.host,
+			Size:   drive.Bytes(im.bytes),
+			Used:   drive.Bytes(im.bytes),
+			Needs:  drive.Bytes(im.bytes),
+		}
 		switch {
 		case !ok || i >= len(r.Health):
 		case im.device == "" || len(im.below) == 0:
@@ -137,8 +160,12 @@ func (d *Driver) snapshot(dir, name string, table, status devmap.Target, byNumbe
 	return s
 }
 
-// legs are the images of a volume, from its table, and how they are, from its status. ok is false when the status is not understood.
-func (d *Driver) legs(table, status devmap.Target, byNumbers map[string]string) (r devmap.Raid, images []image, ok bool) {
+// legs are the images of a volume, from its table, and how they are, from its status. ok is false when the status is
+// not understood.
+func (d *Driver) legs(
+	table, status devmap.Target,
+	byNumbers map[string]string,
+) (r devmap.Raid, images []image, ok bool) {
 	f := strings.Fields(table.Params)
 	var devices []string
 	number := func(i int) int {
@@ -199,8 +226,8 @@ func (d *Driver) legs(table, status devmap.Target, byNumbers map[string]string) 
 	return r, images, ok && len(images) > 0
 }
 
-// parseMirror reads the status of a mirror target (drivers/md/dm-raid1.c, mirror_status): devices, regions in step, and a letter a
-// device, A alive, D, S, R and U not.
+// parseMirror reads the status of a mirror target (drivers/md/dm-raid1.c, mirror_status): devices, regions in step, and
+// a letter a device, A alive, D, S, R and U not.
 func parseMirror(params string, n int) (r devmap.Raid, ok bool) {
 	f := strings.Fields(params)
 	at := 1 + n
@@ -227,10 +254,10 @@ func parseMirror(params string, n int) (r devmap.Raid, ok bool) {
 	return r, len(r.Health) == n
 }
 
-// protection of a level; sets are those images that hold the same, where they do not all. params are the table's: those of raid10 name
-// how many copies there are and how they are laid out (Documentation/admin-guide/device-mapper/dm-raid.rst), two near ones if nothing
-// else is said. Of far copies it is not told whether they keep to sets; without them more images share data, so the margin is never too
-// much.
+// protection of a level; sets are those images that hold the same, where they do not all. params are the table's: those
+// of raid10 name how many copies there are and how they are laid out
+// (Documentation/admin-guide/device-mapper/dm-raid.rst), two near ones if nothing else is said. Of far copies it is not
+// told whether they keep to sets; without them more images share data, so the margin is never too much.
 func protection(level string, params []string, n int) (pr pool.Protection, sets [][]int) {
 	switch {
 	case level == "raid1":
@@ -259,7 +286,13 @@ func protection(level string, params []string, n int) (pr pool.Protection, sets 
 }
 
 // actions are what each action of dm-raid is called here.
-var actions = map[string]recovery.Kind{"resync": recovery.Resilver, "recover": recovery.Rebuild, "check": recovery.Scrub, "repair": recovery.Scrub, "reshape": recovery.Grow}
+var actions = map[string]recovery.Kind{
+	"resync":  recovery.Resilver,
+	"recover": recovery.Rebuild,
+	"check":   recovery.Scrub,
+	"repair":  recovery.Scrub,
+	"reshape": recovery.Grow,
+}
 
 // follow reports what moves in a volume, or what ended since it was last looked at.
 func (d *Driver) follow(p pool.Pool, r devmap.Raid, length uint64) *recovery.Report {
@@ -295,8 +328,8 @@ func (d *Driver) follow(p pool.Pool, r devmap.Raid, length uint64) *recovery.Rep
 	return was
 }
 
-// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must lie on the volumes that
-// they name for it. Nil where there are no such metadata.
+// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must lie on the
+// volumes that they name for it. Nil where there are no such metadata.
 func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witness {
 	if !strings.HasPrefix(p.ID, "LVM-") {
 		return nil
@@ -328,7 +361,11 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 	}
 	var by []pool.Testimony
 	for i, im := range images {
-		t := pool.Testimony{Slot: strconv.Itoa(i), Agrees: group != nil && len(im.below) > 0, Says: "no metadata of its volume group were found"}
+		t := pool.Testimony{
+			Slot:   strconv.Itoa(i),
+			Agrees: group != nil && len(im.below) > 0,
+			Says:   "no metadata of its volume group were found",
+		}
 		leaf := fmt.Sprintf("%s_rimage_%d", volume, i)
 		var named []string
 		if group != nil {
@@ -350,7 +387,11 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 			case group != nil && !slices.Contains(named, pv.ID) && t.Agrees:
 				t.Agrees, t.Says = false, "LVM's metadata do not name "+on+" for it"
 			case group != nil && pv.Group != nil && pv.Group.Sequence < group.Sequence:
-				t.Agrees, t.Says = false, fmt.Sprintf("the metadata on %s are %d changes old", on, group.Sequence-pv.Group.Sequence)
+				t.Agrees, t.Says = false, fmt.Sprintf(
+					"the metadata on %s are %d changes old",
+					on,
+					group.Sequence-pv.Group.Sequence,
+				)
 			}
 		}
 		by = append(by, t)

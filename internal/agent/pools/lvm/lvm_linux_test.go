@@ -49,7 +49,8 @@ func (h *host) put(path, text string) {
 	require.NoError(h, os.WriteFile(filepath.Join(h.root, path), []byte(text), 0o644))
 }
 
-// device makes a mapped device on disks; those that are not in the tree any more are left over in its list of slaves only.
+// device makes a mapped device on disks; those that are not in the tree any more are left over in its list of slaves
+// only.
 func (h *host) device(number int, name, uuid, table string, on ...string) {
 	dir := fmt.Sprintf("block/dm-%d", number)
 	h.put(dir+"/dev", fmt.Sprintf("254:%d\n", number))
@@ -63,7 +64,8 @@ func (h *host) device(number int, name, uuid, table string, on ...string) {
 	h.tables[name] = devmap.Target{Length: 8192, Type: kind, Params: params}
 }
 
-// volume is a raid or mirror volume over images of their own disks, dm-1 and so on; gone are the disks that were pulled.
+// volume is a raid or mirror volume over images of their own disks, dm-1 and so on; gone are the disks that were
+// pulled.
 func (h *host) volume(kind, table, status string, images int, gone ...int) pools.Snapshot {
 	for i := range images {
 		disk := fmt.Sprintf("sd%c", 'a'+i)
@@ -82,8 +84,8 @@ func (h *host) volume(kind, table, status string, images int, gone ...int) pools
 	return all[0]
 }
 
-// TestVolumes: margin and states follow from the device mapper's own words, for each kind of volume; what was pulled is missing, whatever
-// the kernel has noticed; a status that is not understood is unknown.
+// TestVolumes: margin and states follow from the device mapper's own words, for each kind of volume; what was pulled is
+// missing, whatever the kernel has noticed; a status that is not understood is unknown.
 func TestVolumes(t *testing.T) {
 	legs := func(n int) (s string) {
 		for i := range n {
@@ -99,23 +101,38 @@ func TestVolumes(t *testing.T) {
 		known                     bool
 		states                    string
 	}{
-		{"two copies", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 2 AA 8192/8192 idle 0 0 -", 2, nil, 1, true, "online online"},
-		{"one is filled", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 2 Aa 100/8192 recover 0 0 -", 2, nil, 0, true, "online recovering"},
-		{"one is dead", "raid", "raid1 3 0 region_size 1024 " + legs(3), "raid1 3 ADA 8192/8192 idle 0 0 -", 3, nil, 1, true, "online faulty online"},
-		{"one was pulled and nobody noticed", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 2 AA 8192/8192 idle 0 0 -", 2, []int{1}, 0, true, "online missing"},
-		{"double parity", "raid", "raid6_zr 3 128 region_size 1024 " + legs(5), "raid6_zr 5 AAAAA 8192/8192 idle 0 0 -", 5, nil, 2, true, "online online online online online"},
-		{"single parity, one dead", "raid", "raid5_ls 3 128 region_size 1024 " + legs(3), "raid5_ls 3 ADA 8192/8192 idle 0 0 -", 3, nil, 0, true, "online faulty online"},
+		{"two copies", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 2 AA 8192/8192 " +
+			"idle 0 0 -", 2, nil, 1, true, "online online"},
+		{"one is filled", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 2 Aa 100/8192 " +
+			"recover 0 0 -", 2, nil, 0, true, "online recovering"},
+		{"one is dead", "raid", "raid1 3 0 region_size 1024 " + legs(3), "raid1 3 ADA 8192/8192 " +
+			"idle 0 0 -", 3, nil, 1, true, "online faulty online"},
+		{"one was pulled and nobody noticed", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 2 AA " +
+			"8192/8192 idle 0 0 -", 2, []int{1}, 0, true, "online missing"},
+		{"double parity", "raid", "raid6_zr 3 128 region_size 1024 " + legs(5), "raid6_zr 5 AAAAA 8192/8192 " +
+			"idle 0 0 -", 5, nil, 2, true, "online online online online online"},
+		{"single parity, one dead", "raid", "raid5_ls 3 128 region_size 1024 " + legs(3), "raid5_ls 3 ADA " +
+			"8192/8192 idle 0 0 -", 3, nil, 0, true, "online faulty online"},
 		{"striped", "raid", "raid0 1 128 " + legs(2), "raid0 2 AA 8192/8192 idle 0 0 -", 2, nil, 0, true, "online online"},
-		{"striped copies", "raid", "raid10 3 128 region_size 1024 " + legs(4), "raid10 4 ADAD 8192/8192 idle 0 0 -", 4, nil, 0, true, "online faulty online faulty"},
-		{"striped copies, both of a pair dead", "raid", "raid10 3 128 region_size 1024 " + legs(4), "raid10 4 DDAA 8192/8192 idle 0 0 -", 4, nil, -1, true, "faulty faulty online online"},
-		{"three striped copies", "raid", "raid10 5 128 raid10_copies 3 region_size 1024 " + legs(6), "raid10 6 AAAAAA 8192/8192 idle 0 0 -", 6, nil, 2, true, ""},
-		{"far copies", "raid", "raid10 5 128 raid10_format far raid10_copies 2 " + legs(4), "raid10 4 AAAA 8192/8192 idle 0 0 -", 4, nil, 1, true, ""},
-		{"copies laid out in a way that is not known", "raid", "raid10 3 128 raid10_format woven " + legs(4), "raid10 4 AAAA 8192/8192 idle 0 0 -", 4, nil, 0, true, ""},
-		{"an unknown level", "raid", "raid99 1 128 " + legs(2), "raid99 2 AA 8192/8192 idle 0 0 -", 2, nil, 0, true, ""},
+		{"striped copies", "raid", "raid10 3 128 region_size 1024 " + legs(4), "raid10 4 ADAD 8192/8192 " +
+			"idle 0 0 -", 4, nil, 0, true, "online faulty online faulty"},
+		{"striped copies, both of a pair dead", "raid", "raid10 3 128 region_size 1024 " + legs(4), "raid10 4 " +
+			"DDAA 8192/8192 idle 0 0 -", 4, nil, -1, true, "faulty faulty online online"},
+		{"three striped copies", "raid", "raid10 5 128 raid10_copies 3 region_size 1024 " + legs(6), "raid10 6 " +
+			"AAAAAA 8192/8192 idle 0 0 -", 6, nil, 2, true, ""},
+		{"far copies", "raid", "raid10 5 128 raid10_format far raid10_copies 2 " + legs(4), "raid10 4 AAAA " +
+			"8192/8192 idle 0 0 -", 4, nil, 1, true, ""},
+		{"copies laid out in a way that is not known", "raid", "raid10 3 128 " +
+			"raid10_format woven " + legs(4), "raid10 4 AAAA 8192/8192 idle 0 0 -", 4, nil, 0, true, ""},
+		{"an unknown level", "raid", "raid99 1 128 " + legs(2), "raid99 2 AA 8192/8192 " +
+			"idle 0 0 -", 2, nil, 0, true, ""},
 		{"a status of another form", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 two", 2, nil, 0, false, "unknown unknown"},
-		{"a mirror", "mirror", "core 2 1024 nosync 2 254:1 0 254:2 0", "2 254:1 254:2 8/8 1 AA 1 core", 2, nil, 1, true, "online online"},
-		{"a mirror with a dead leg", "mirror", "core 2 1024 nosync 2 254:1 0 254:2 0", "2 254:1 254:2 8/8 1 AD 1 core", 2, nil, 0, true, "online faulty"},
-		{"a mirror that is filled", "mirror", "core 1 1024 2 254:1 0 254:2 0", "2 254:1 254:2 3/8 1 AA 1 core", 2, nil, 0, true, "online recovering"},
+		{"a mirror", "mirror", "core 2 1024 nosync 2 254:1 0 254:2 0", "2 254:1 254:2 8/8 1 " +
+			"AA 1 core", 2, nil, 1, true, "online online"},
+		{"a mirror with a dead leg", "mirror", "core 2 1024 nosync 2 254:1 0 254:2 0", "2 254:1 254:2 8/8 1 " +
+			"AD 1 core", 2, nil, 0, true, "online faulty"},
+		{"a mirror that is filled", "mirror", "core 1 1024 2 254:1 0 254:2 0", "2 254:1 254:2 3/8 1 " +
+			"AA 1 core", 2, nil, 0, true, "online recovering"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newHost(t).volume(c.kind, c.table, c.status, c.images, c.gone...)
@@ -152,8 +169,8 @@ func TestVolumes(t *testing.T) {
 	require.Contains(t, s.Witness.Differs[0], "standby")
 }
 
-// TestFollowed: what moves in a volume is one recovery from its beginning to its end; one that ends while its image is not whole was
-// stopped, not finished.
+// TestFollowed: what moves in a volume is one recovery from its beginning to its end; one that ends while its image is
+// not whole was stopped, not finished.
 func TestFollowed(t *testing.T) {
 	for _, c := range []struct {
 		after string

@@ -18,8 +18,8 @@ import (
 	"lantern/internal/core/recovery"
 )
 
-// Join makes a drive a member in the place of the one at slot: of one that is gone or faulty, whose place it is given by the
-// kernel; of one that still works, beside which it is filled until it takes over.
+// Join makes a drive a member in the place of the one at slot: of one that is gone or faulty, whose place it is given
+// by the kernel; of one that still works, beside which it is filled until it takes over.
 func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -46,12 +46,25 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 		}
 	}
 	n := uint32(0)
-	if spares := a.spares(all); slices.ContainsFunc(spares, func(m device) bool { return m.name == filepath.Base(t.Path) }) {
+	if spares := a.spares(
+		all,
+	); slices.ContainsFunc(
+		spares,
+		func(m device) bool { return m.name == filepath.Base(t.Path) },
+	) {
 		// It is a device of the array already. Which spare it takes the kernel decides, so there must be no other.
 		if len(spares) > 1 || old == nil || !old.is("in_sync") {
-			return "", fmt.Errorf("%s has %d spares: only the single one can be filled beside a member that works", a.name, len(spares))
+			return "", fmt.Errorf(
+				"%s has %d spares: only the single one can be filled beside a member that works",
+				a.name,
+				len(spares),
+			)
 		}
-	} else if n, err = a.newcomer(all, super, t); err != nil {
+	} else if n, err = a.newcomer(
+		all,
+		super,
+		t,
+	); err != nil {
 		return "", err
 	}
 	if old != nil && old.is("in_sync") {
@@ -88,7 +101,8 @@ func (a array) spares(all []device) (out []device) {
 	return out
 }
 
-// hotAdd adds a device to an array of version 0.90: the kernel itself writes its superblock (hot_add_disk in drivers/md/md.c).
+// hotAdd adds a device to an array of version 0.90: the kernel itself writes its superblock (hot_add_disk in
+// drivers/md/md.c).
 func (a array) hotAdd(path string) error {
 	f, err := os.OpenFile(path, os.O_RDONLY, 0)
 	if err != nil {
@@ -185,7 +199,10 @@ func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, er
 		if err := errors.Join(a.set("sync_min", "0"), a.set("sync_action", "repair")); err != nil {
 			return "", err
 		}
-		if !await(ctx, func() bool { return a.attr("sync_action") == "repair" || a.attr("last_sync_action") == "repair" }) {
+		if !await(
+			ctx,
+			func() bool { return a.attr("sync_action") == "repair" || a.attr("last_sync_action") == "repair" },
+		) {
 			return "", errors.New("the kernel does not show that the scrub has begun")
 		}
 		d.scrubBegun(a, id) // a short one may have ended before the next look
@@ -209,7 +226,11 @@ func (d *Driver) Begin(ctx context.Context, id string, t pools.Task) (string, er
 		}
 		after := a.number("component_size")
 		if after <= before {
-			return "", fmt.Errorf("the kernel uses %d KiB of each member, as before; they have: %s", after, strings.Join(sizes, ", "))
+			return "", fmt.Errorf(
+				"the kernel uses %d KiB of each member, as before; they have: %s",
+				after,
+				strings.Join(sizes, ", "),
+			)
 		}
 		return fmt.Sprintf("of each member %d KiB are used now, %d before", after, before), nil
 	}
@@ -224,7 +245,8 @@ func (d *Driver) Release(_ context.Context, id, _ string) (string, error) {
 	return "", pools.ErrNotOffered
 }
 
-// Nudge lets an array recover that was frozen, or whose recovery was put off (sync_action of Documentation/admin-guide/md.rst).
+// Nudge lets an array recover that was frozen, or whose recovery was put off (sync_action of
+// Documentation/admin-guide/md.rst).
 func (d *Driver) Nudge(ctx context.Context, id string) (string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -312,7 +334,11 @@ func (d *Driver) Prioritise(_ context.Context, id string, p recovery.Priority) (
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("the kernel keeps it between %s and %s KiB/s a member", a.attr("sync_speed_min"), a.attr("sync_speed_max")), nil
+	return fmt.Sprintf(
+		"the kernel keeps it between %s and %s KiB/s a member",
+		a.attr("sync_speed_min"),
+		a.attr("sync_speed_max"),
+	), nil
 }
 
 // Lies is not something md knows: what lies on it, it does not.
@@ -360,7 +386,17 @@ func Make(number int, name string, level int32, layout, chunk uint32, paths []st
 			size = usable
 		}
 	}
-	base := &Super{Minor: 2, Name: name, Level: level, Layout: layout, Size: size, Chunk: chunk, Disks: uint32(len(paths)), DataOffset: offset, Resync: inStep}
+	base := &Super{
+		Minor:      2,
+		Name:       name,
+		Level:      level,
+		Layout:     layout,
+		Size:       size,
+		Chunk:      chunk,
+		Disks:      uint32(len(paths)),
+		DataOffset: offset,
+		Resync:     inStep,
+	}
 	if _, err := rand.Read(base.ID[:]); err != nil {
 		return err
 	}

@@ -41,8 +41,8 @@ func numbers(f *os.File) (major, minor uint32, err error) {
 	return unix.Major(st.Rdev), unix.Minor(st.Rdev), nil
 }
 
-// add gives a device the superblock of a new member, reads it back, and hands it to the array. If the array does not take it,
-// the device is left as it was: else it would look like somebody's member from then on.
+// add gives a device the superblock of a new member, reads it back, and hands it to the array. If the array does not
+// take it, the device is left as it was: else it would look like somebody's member from then on.
 func (a array) add(path string, s *Super) error {
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_SYNC|unix.O_EXCL, 0)
 	if err != nil {
@@ -98,7 +98,8 @@ func (a array) take(number, major, minor uint32) error {
 	return control(whole, iocAddDisk, uintptr(unsafe.Pointer(&info)))
 }
 
-// inUse says whether the kernel knows a device of the array by a number; of one that is free it tells that it was removed.
+// inUse says whether the kernel knows a device of the array by a number; of one that is free it tells that it was
+// removed.
 func (a array) inUse(number uint32) bool {
 	whole, err := os.OpenFile("/dev/"+a.name, os.O_RDONLY, 0)
 	if err != nil {

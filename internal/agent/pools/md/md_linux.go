@@ -28,15 +28,15 @@ type Driver struct {
 	dev   string // and their nodes
 	mu    sync.Mutex
 	was   map[string]*memory // by array id
-	// Asleep says whether a disk is in standby: what its superblock said before is used then, and it is not woken. Nil means that no
-	// disk ever sleeps.
+	// Asleep says whether a disk is in standby: what its superblock said before is used then, and it is not woken. Nil
+	// means that no disk ever sleeps.
 	Asleep  func(disk string) bool
 	superMu sync.Mutex
 	supers  map[string]*Super // by device, as they were last read
 }
 
-// memory is what is remembered of an array between two looks: the kernel forgets the place of a member that failed, and a
-// recovery that has ended.
+// memory is what is remembered of an array between two looks: the kernel forgets the place of a member that failed, and
+// a recovery that has ended.
 type memory struct {
 	slots map[string]string // device to slot
 	run   *recovery.Report
@@ -44,7 +44,14 @@ type memory struct {
 
 // New makes the driver for a host.
 func New(host string, c clock.Clock) *Driver {
-	return &Driver{clock: c, host: host, sys: "/sys/block", dev: "/dev/", was: map[string]*memory{}, supers: map[string]*Super{}}
+	return &Driver{
+		clock:  c,
+		host:   host,
+		sys:    "/sys/block",
+		dev:    "/dev/",
+		was:    map[string]*memory{},
+		supers: map[string]*Super{},
+	}
 }
 
 // array is one array in sysfs.
@@ -59,14 +66,16 @@ func (a array) attr(name string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// number reads an attribute that is a number. While an array reshapes, some have two: what it becomes, and in brackets what it was.
+// number reads an attribute that is a number. While an array reshapes, some have two: what it becomes, and in brackets
+// what it was.
 func (a array) number(name string) uint64 {
 	first, _, _ := strings.Cut(a.attr(name), " ")
 	n, _ := strconv.ParseUint(first, 10, 64)
 	return n
 }
 
-// external says by whom the metadata of an array are kept, if not by the kernel: "ddf" of a container, "/md127/0" of a volume in one.
+// external says by whom the metadata of an array are kept, if not by the kernel: "ddf" of a container, "/md127/0" of a
+// volume in one.
 func (a array) external() (by string, yes bool) {
 	return strings.CutPrefix(a.attr("metadata_version"), "external:")
 }
@@ -114,8 +123,15 @@ func (d *Driver) Pools(_ context.Context, keys func(string) string) (out []pools
 
 // protections by level: words, and how many members can be lost. Those of mirrors depend on how many there are.
 var protections = map[string]pool.Protection{
-	"raid4": {Words: "dedicated parity", Tolerance: 1, Data: -1}, "raid5": {Words: "single parity", Tolerance: 1, Data: -1}, "raid6": {Words: "double parity", Tolerance: 2, Data: -1},
-	"raid0": {Words: "striped, no redundancy"}, "linear": {Words: "no redundancy"},
+	"raid4": {
+		Words:     "dedicated parity",
+		Tolerance: 1,
+		Data:      -1,
+	},
+	"raid5":  {Words: "single parity", Tolerance: 1, Data: -1},
+	"raid6":  {Words: "double parity", Tolerance: 2, Data: -1},
+	"raid0":  {Words: "striped, no redundancy"},
+	"linear": {Words: "no redundancy"},
 }
 
 var copies = map[int]string{1: "no redundancy", 2: "two-way mirror", 3: "three-way mirror", 4: "four-way mirror"}
@@ -132,7 +148,9 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 		p.ID, p.Name = d.externalID(a, by, all), d.host+":"+a.name
 		p.Kind, p.Watched = "md "+a.attr("level")+", external metadata", true
 	case super == nil:
-		return pools.Snapshot{}, errors.New("no superblock of a member can be read, so nobody could know the array again")
+		return pools.Snapshot{}, errors.New(
+			"no superblock of a member can be read, so nobody could know the array again",
+		)
 	default:
 		p.ID, p.Name = hex.EncodeToString(super.ID[:]), d.named(a, super)
 		offset = super.DataOffset * 512
@@ -154,11 +172,25 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 	}
 	bySlot := make([]pool.Member, n)
 	for i := range bySlot {
-		bySlot[i] = pool.Member{Slot: strconv.Itoa(i), State: pool.Missing, Domain: d.host, Size: drive.Bytes(size), Used: drive.Bytes(size), Needs: drive.Bytes(size + offset)}
+		bySlot[i] = pool.Member{
+			Slot:   strconv.Itoa(i),
+			State:  pool.Missing,
+			Domain: d.host,
+			Size:   drive.Bytes(size),
+			Used:   drive.Bytes(size),
+			Needs:  drive.Bytes(size + offset),
+		}
 	}
 	var fills *device
 	for i, m := range all {
-		x := pool.Member{Device: m.name, Drive: keys("/dev/" + m.name), Domain: d.host, Size: drive.Bytes(m.size), Used: drive.Bytes(size), Needs: drive.Bytes(size + offset)}
+		x := pool.Member{
+			Device: m.name,
+			Drive:  keys("/dev/" + m.name),
+			Domain: d.host,
+			Size:   drive.Bytes(m.size),
+			Used:   drive.Bytes(size),
+			Needs:  drive.Bytes(size + offset),
+		}
 		x.BadBlocks = len(strings.Fields(m.attr("bad_blocks"))) / 2 // a line each: where, and how many sectors
 		if m.super != nil {
 			x.Errors.Read = uint64(m.super.Corrected)
@@ -185,7 +217,9 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 			continue
 		case err != nil || at >= n:
 			x.Slot, x.State = "spare."+m.name, pool.Standby
-			x.Size = drive.Bytes(m.size + offset) // what it could hold, and what stands before that: as much as is asked of a new one
+			x.Size = drive.Bytes(
+				m.size + offset,
+			) // what it could hold, and what stands before that: as much as is asked of a new one
 			if m.is("faulty") || m.gone {
 				x.State = pool.Faulty
 			}
@@ -219,7 +253,16 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 	d.group(&p, a, bySlot, size)
 	s := pools.Snapshot{Pool: p, Priority: a.priority(), Witness: witness(&p, all, external)}
 	if !external {
-		s.Offers = []pools.Offer{pools.OfferJoin, pools.OfferAdmit, pools.OfferScrub, pools.OfferBeside, pools.OfferNudge, pools.OfferGrow, pools.OfferStop, pools.OfferPriority}
+		s.Offers = []pools.Offer{
+			pools.OfferJoin,
+			pools.OfferAdmit,
+			pools.OfferScrub,
+			pools.OfferBeside,
+			pools.OfferNudge,
+			pools.OfferGrow,
+			pools.OfferStop,
+			pools.OfferPriority,
+		}
 		if super.Minor == 90 || strings.HasPrefix(a.attr("level"), "raid0") || a.attr("level") == "linear" {
 			s.Offers = slices.DeleteFunc(s.Offers, func(o pools.Offer) bool { return o == pools.OfferBeside })
 		} else if n := len(p.Spares); n == 1 {
@@ -253,7 +296,14 @@ func (d *Driver) group(p *pool.Pool, a array, members []pool.Member, size uint64
 		if far <= 1 && near > 0 && n%near == 0 {
 			// Copies lie beside each other: each few members are a mirror of their own.
 			for i := 0; i < n; i += near {
-				p.Groups = append(p.Groups, pool.Group{Name: fmt.Sprintf("mirror %d", i/near+1), Protect: pool.Protection{Words: words(near), Tolerance: near - 1, Data: 1}, Members: members[i : i+near]})
+				p.Groups = append(
+					p.Groups,
+					pool.Group{
+						Name:    fmt.Sprintf("mirror %d", i/near+1),
+						Protect: pool.Protection{Words: words(near), Tolerance: near - 1, Data: 1},
+						Members: members[i : i+near],
+					},
+				)
 			}
 			break
 		}
@@ -261,7 +311,10 @@ func (d *Driver) group(p *pool.Pool, a array, members []pool.Member, size uint64
 		pr = pool.Protection{Words: words(near * far), None: true}
 		sets := pool.CopySets(n, int(layout))
 		for _, set := range sets {
-			e := pool.Extent{Need: 1, Bytes: drive.Bytes(size * uint64(n) / uint64(max(1, near*far)) / uint64(len(sets)))}
+			e := pool.Extent{
+				Need:  1,
+				Bytes: drive.Bytes(size * uint64(n) / uint64(max(1, near*far)) / uint64(len(sets))),
+			}
 			for _, i := range set {
 				e.Slots = append(e.Slots, strconv.Itoa(i))
 			}
@@ -302,7 +355,13 @@ func words(n int) string {
 }
 
 // kinds are what each action of md's is called here.
-var kinds = map[string]recovery.Kind{"resync": recovery.Resilver, "recover": recovery.Rebuild, "check": recovery.Scrub, "repair": recovery.Scrub, "reshape": recovery.Grow}
+var kinds = map[string]recovery.Kind{
+	"resync":  recovery.Resilver,
+	"recover": recovery.Rebuild,
+	"check":   recovery.Scrub,
+	"repair":  recovery.Scrub,
+	"reshape": recovery.Grow,
+}
 
 // follow reports what moves in an array, or what ended since it was last looked at.
 func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys func(string) string) *recovery.Report {
@@ -312,7 +371,8 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 	if !moving {
 		if r := mem.run; r != nil && r.State != recovery.Finished && r.State != recovery.Stopped && action != "frozen" {
 			r.EndedAt, r.At, r.State = now, now, recovery.Finished
-			// What fills a member has ended well only if that is in step now; a check that was told to stop has moved no further.
+			// What fills a member has ended well only if that is in step now; a check that was told to stop has moved
+			// no further.
 			if r.Slot != "" && !a.inStep(r.Slot) || r.Slot == "" && a.interrupted() {
 				r.State = recovery.Stopped
 			}
@@ -335,7 +395,8 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 		}
 	}
 	r := mem.run
-	if r == nil || r.State == recovery.Finished || r.State == recovery.Stopped || r.Kind != kind || r.Slot != slot && slot != "" {
+	if r == nil || r.State == recovery.Finished || r.State == recovery.Stopped || r.Kind != kind ||
+		r.Slot != slot && slot != "" {
 		if kind != recovery.Rebuild || slot == "" {
 			name += fmt.Sprintf("-%d", now.Unix())
 		}
@@ -365,8 +426,14 @@ func (d *Driver) scrubBegun(a array, id string) {
 		d.was[id] = mem
 	}
 	now := d.clock.Now()
-	mem.run = &recovery.Report{ID: fmt.Sprintf("%s-repair-%d", id, now.Unix()), Kind: recovery.Scrub, State: recovery.Running, StartedAt: now, Phase: "repair",
-		Sample: recovery.Sample{At: now, Todo: drive.Bytes(a.number("component_size") << 10)}}
+	mem.run = &recovery.Report{
+		ID:        fmt.Sprintf("%s-repair-%d", id, now.Unix()),
+		Kind:      recovery.Scrub,
+		State:     recovery.Running,
+		StartedAt: now,
+		Phase:     "repair",
+		Sample:    recovery.Sample{At: now, Todo: drive.Bytes(a.number("component_size") << 10)},
+	}
 }
 
 // inStep says whether the member at a place carries its share.
@@ -396,8 +463,8 @@ func (a array) priority() recovery.Priority {
 	return recovery.Normal
 }
 
-// Limits of the pace, in KiB a second and member: low is held below the first, high is let no slower than the second, even
-// where that is felt.
+// Limits of the pace, in KiB a second and member: low is held below the first, high is let no slower than the second,
+// even where that is felt.
 const (
 	lowMost   = 20_000
 	highLeast = 400_000

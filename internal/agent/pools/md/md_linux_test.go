@@ -29,7 +29,16 @@ func (k tree) put(path, text string) {
 
 // array lays out an array; attributes beside those that are usual.
 func (k tree) array(name, level string, places int, attrs map[string]string) {
-	usual := map[string]string{"array_state": "clean", "level": level, "raid_disks": fmt.Sprint(places), "component_size": "51200", "sync_action": "idle", "degraded": "0", "metadata_version": "1.2", "layout": "0"}
+	usual := map[string]string{
+		"array_state":      "clean",
+		"level":            level,
+		"raid_disks":       fmt.Sprint(places),
+		"component_size":   "51200",
+		"sync_action":      "idle",
+		"degraded":         "0",
+		"metadata_version": "1.2",
+		"layout":           "0",
+	}
 	for n, v := range attrs {
 		usual[n] = v
 	}
@@ -80,7 +89,8 @@ func super(name string, device uint32, roles ...uint16) *Super {
 	return s
 }
 
-// TestArrays: what the kernel and the superblocks say of arrays is told as it is, and what they do not say is not made up.
+// TestArrays: what the kernel and the superblocks say of arrays is told as it is, and what they do not say is not made
+// up.
 func TestArrays(t *testing.T) {
 	k := tree{t, t.TempDir()}
 	// It reshapes from four places to five: sysfs has both numbers.
@@ -104,7 +114,8 @@ func TestArrays(t *testing.T) {
 	k.member("md5", "sde0", "0", "in_sync", super("rig:idle", 0, 0, 1))
 	k.member("md5", "sde1", "1", "in_sync", super("rig:idle", 1, 0, 1))
 	require.NoError(t, os.RemoveAll(filepath.Join(k.root, "sys/md5/md/dev-sde1/block")))
-	// A faulty member whose place the kernel has forgotten: its own superblock knows it, also after the agent was restarted.
+	// A faulty member whose place the kernel has forgotten: its own superblock knows it, also after the agent was
+	// restarted.
 	k.array("md6", "raid10", 4, map[string]string{"layout": "258", "degraded": "1"})
 	for i, state := range []string{"in_sync", "in_sync", "faulty", "in_sync"} {
 		slot := fmt.Sprint(i)
@@ -144,7 +155,11 @@ func TestArrays(t *testing.T) {
 	require.Nil(t, fw.Witness, "there is no second account of it")
 	require.Equal(t, "md-external-rig-md127-0", fw.Pool.ID)
 	require.Empty(t, all["rig:0"].Witness.Differs)
-	require.Equal(t, []string{"place 1: the pool shows it online, the superblock on sdh1 is 14 events old"}, all["torn"].Witness.Differs)
+	require.Equal(
+		t,
+		[]string{"place 1: the pool shows it online, the superblock on sdh1 is 14 events old"},
+		all["torn"].Witness.Differs,
+	)
 	require.Len(t, all, 8)
 	for name, s := range all {
 		require.True(t, s.Pool.UsedUnknown, "%s: md does not know what of it is in use", name)

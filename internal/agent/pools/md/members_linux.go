@@ -22,8 +22,8 @@ type device struct {
 	state []string
 	size  uint64 // bytes that the array may use
 	super *Super
-	// gone is true when the device itself is not there any more, though the array has not noticed; old when its superblock was not
-	// read now, since it sleeps.
+	// gone is true when the device itself is not there any more, though the array has not noticed; old when its
+	// superblock was not read now, since it sleeps.
 	gone, old bool
 }
 
@@ -85,8 +85,8 @@ func newest(all []device) (s *Super) {
 	return s
 }
 
-// named is what people call an array: the name in its superblock, with the host it was made on where that is not this one, or where
-// the name is only a number, as installers give it.
+// named is what people call an array: the name in its superblock, with the host it was made on where that is not this
+// one, or where the name is only a number, as installers give it.
 func (d *Driver) named(a array, s *Super) string {
 	host, name, ok := strings.Cut(s.Name, ":")
 	switch {
@@ -101,8 +101,8 @@ func (d *Driver) named(a array, s *Super) string {
 	return name
 }
 
-// externalID knows an array with external metadata again: by the GUID in the anchor header of a member (DDF 2.0 4.2.2) and its number
-// in the container; where that cannot be read, by its name on this host.
+// externalID knows an array with external metadata again: by the GUID in the anchor header of a member (DDF 2.0 4.2.2)
+// and its number in the container; where that cannot be read, by its name on this host.
 func (d *Driver) externalID(a array, by string, all []device) string {
 	_, number, _ := strings.Cut(strings.TrimLeft(by, "/-"), "/")
 	for _, m := range all {
@@ -120,8 +120,8 @@ func (d *Driver) externalID(a array, by string, all []device) string {
 	return "md-external-" + d.host + "-" + strings.ReplaceAll(strings.Trim(by, "/-"), "/", "-")
 }
 
-// witness is what the superblocks on the members say of them. A member that carries its share has the array's id, its place among
-// the roles, and an event count that is the newest, or one less where the newest is being written.
+// witness is what the superblocks on the members say of them. A member that carries its share has the array's id, its
+// place among the roles, and an event count that is the newest, or one less where the newest is being written.
 func witness(p *pool.Pool, all []device, external bool) *pools.Witness {
 	if external {
 		return nil // what is written there is not read here

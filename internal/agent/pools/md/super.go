@@ -118,9 +118,25 @@ func Decode(b []byte, minor int) (*Super, error) {
 	if got, want := checksum(b, int(n)), le.Uint32(b[216:]); got != want {
 		return nil, fmt.Errorf("md superblock: its checksum is %08x, %08x is written there", got, want)
 	}
-	s := &Super{Minor: minor, Name: strings.TrimRight(string(b[32:64]), "\x00"), Level: int32(le.Uint32(b[72:])), Layout: le.Uint32(b[76:]), Size: le.Uint64(b[80:]), Chunk: le.Uint32(b[88:]), Disks: le.Uint32(b[92:]),
-		DataOffset: le.Uint64(b[128:]), DataSize: le.Uint64(b[136:]), Offset: le.Uint64(b[144:]), Device: le.Uint32(b[160:]), Corrected: le.Uint32(b[164:]),
-		Updated: le.Uint64(b[192:]) & (1<<40 - 1), Events: le.Uint64(b[200:]), Resync: le.Uint64(b[208:])}
+	s := &Super{
+		Minor:  minor,
+		Name:   strings.TrimRight(string(b[32:64]), "\x00"),
+		Level:  int32(le.Uint32(b[72:])),
+		Layout: le.Uint32(b[76:]),
+		Size:   le.Uint64(b[80:]),
+		Chunk:  le.Uint32(b[88:]),
+		Disks:  le.Uint32(b[92:]),
+		DataOffset: le.Uint64(
+			b[128:],
+		),
+		DataSize:  le.Uint64(b[136:]),
+		Offset:    le.Uint64(b[144:]),
+		Device:    le.Uint32(b[160:]),
+		Corrected: le.Uint32(b[164:]),
+		Updated:   le.Uint64(b[192:]) & (1<<40 - 1),
+		Events:    le.Uint64(b[200:]),
+		Resync:    le.Uint64(b[208:]),
+	}
 	copy(s.ID[:], b[16:])
 	copy(s.DeviceID[:], b[168:])
 	for i := range int(n) {
@@ -132,7 +148,12 @@ func Decode(b []byte, minor int) (*Super, error) {
 // Encode writes a superblock of version 1.
 func (s *Super) Encode() ([]byte, error) {
 	if s.Minor > 2 || len(s.Roles) > mostRole || len(s.Name) > 32 {
-		return nil, fmt.Errorf("md superblock: version %d, %d devices and a name of %d bytes cannot be written", s.Minor, len(s.Roles), len(s.Name))
+		return nil, fmt.Errorf(
+			"md superblock: version %d, %d devices and a name of %d bytes cannot be written",
+			s.Minor,
+			len(s.Roles),
+			len(s.Name),
+		)
 	}
 	b := make([]byte, 4096)
 	le.PutUint32(b, magic)
@@ -192,7 +213,17 @@ func decode090(b []byte) (*Super, error) {
 	if got := uint32(sum) + uint32(sum>>32); got != w(38) {
 		return nil, fmt.Errorf("md superblock: its checksum is %08x, %08x is written there", got, w(38))
 	}
-	s := &Super{Minor: 90, Level: int32(w(7)), Size: 2 * uint64(w(8)), Disks: w(10), Layout: w(64), Chunk: w(65) / 512, Updated: uint64(w(32)), Events: uint64(w(40))<<32 | uint64(w(39)), Device: w(992)}
+	s := &Super{
+		Minor:   90,
+		Level:   int32(w(7)),
+		Size:    2 * uint64(w(8)),
+		Disks:   w(10),
+		Layout:  w(64),
+		Chunk:   w(65) / 512,
+		Updated: uint64(w(32)),
+		Events:  uint64(w(40))<<32 | uint64(w(39)),
+		Device:  w(992),
+	}
 	for i, x := range []uint32{w(5), w(13), w(14), w(15)} {
 		le.PutUint32(s.ID[4*i:], x)
 	}
@@ -211,8 +242,8 @@ func decode090(b []byte) (*Super, error) {
 	return s, nil
 }
 
-// For makes the superblock of a new member of the array that s, of one of its members, tells of: a spare, which the kernel
-// fills. bytes is the new device's size.
+// For makes the superblock of a new member of the array that s, of one of its members, tells of: a spare, which the
+// kernel fills. bytes is the new device's size.
 func (s *Super) For(number uint32, id [16]byte, bytes uint64) (*Super, error) {
 	if s.Minor > 2 {
 		return nil, errors.New("arrays of version 0.90 take new members by the kernel alone")
@@ -233,7 +264,11 @@ func (s *Super) For(number uint32, id [16]byte, bytes uint64) (*Super, error) {
 		end = at
 	}
 	if end < n.DataOffset+n.Size {
-		return nil, fmt.Errorf("it has %d bytes, %d are needed", bytes, 512*(n.DataOffset+n.Size)+map[bool]uint64{true: 16 * 512}[s.Minor == 0])
+		return nil, fmt.Errorf(
+			"it has %d bytes, %d are needed",
+			bytes,
+			512*(n.DataOffset+n.Size)+map[bool]uint64{true: 16 * 512}[s.Minor == 0],
+		)
 	}
 	n.DataSize = end - n.DataOffset
 	return &n, nil

@@ -8,7 +8,25 @@ import (
 )
 
 func sample() *Super {
-	return &Super{Minor: 2, ID: [16]byte{1, 2, 3}, Name: "rig:films", Level: 5, Layout: 2, Size: 100000, Chunk: 128, Disks: 3, DataOffset: 2048, DataSize: 128000, Offset: 8, Device: 1, DeviceID: [16]byte{9}, Updated: 1_700_000_000, Events: 17, Resync: inStep, Roles: []uint16{0, 1, 2}}
+	return &Super{
+		Minor:      2,
+		ID:         [16]byte{1, 2, 3},
+		Name:       "rig:films",
+		Level:      5,
+		Layout:     2,
+		Size:       100000,
+		Chunk:      128,
+		Disks:      3,
+		DataOffset: 2048,
+		DataSize:   128000,
+		Offset:     8,
+		Device:     1,
+		DeviceID:   [16]byte{9},
+		Updated:    1_700_000_000,
+		Events:     17,
+		Resync:     inStep,
+		Roles:      []uint16{0, 1, 2},
+	}
 }
 
 // TestSuperblock: what is written is read back, wherever a version keeps it; damage and strangers are told.

@@ -5,7 +5,8 @@ import (
 	"syscall"
 )
 
-// isolate puts a program into a group of its own, so that it can be ended with all it started; when the agent ends, its input does.
+// isolate puts a program into a group of its own, so that it can be ended with all it started; when the agent ends, its
+// input does.
 func isolate(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 }

@@ -23,7 +23,8 @@ type Kit struct {
 	Log     *slog.Logger
 	// Break makes a member fail, Slot is its place and With what comes for it: without them no member fails.
 	Break, Slot, With string
-	// Mend does by hand what an order would do to a pool that can only be watched: after Break, it makes the place whole again.
+	// Mend does by hand what an order would do to a pool that can only be watched: after Break, it makes the place
+	// whole again.
 	Mend string
 	// Patience is how long a recovery may take.
 	Patience time.Duration
@@ -72,14 +73,25 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 	first, err := ours()
 	for _, s := range first {
 		if err == nil && s.Inconsistent {
-			err = fmt.Errorf("what it tells of %s cannot be believed: a member's device is not there, or is there twice", s.Pool.Name)
+			err = fmt.Errorf(
+				"what it tells of %s cannot be believed: a member's device is not there, or is there twice",
+				s.Pool.Name,
+			)
 		}
 	}
-	if !note("It greets, and tells its pools", err, fmt.Sprintf("it calls itself %s and tells of %d", d.name, len(first))) {
+	if !note(
+		"It greets, and tells its pools",
+		err,
+		fmt.Sprintf("it calls itself %s and tells of %d", d.name, len(first)),
+	) {
 		return all
 	}
 	if len(first) == 0 {
-		note("It tells of at least one pool", errors.New("there is none: set one up for this, so that it can be tried"), "")
+		note(
+			"It tells of at least one pool",
+			errors.New("there is none: set one up for this, so that it can be tried"),
+			"",
+		)
 		return all
 	}
 	again, err := ours()
@@ -112,10 +124,22 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 		unknown = append(unknown, -32601)
 	}
 	refuses("It refuses what it does not know", "no-such-method", struct{}{}, -32601)
-	refuses("It refuses a pool that is not there", "stop", map[string]any{"pool": "no such pool"}, append(unknown, CodeNoPool)...)
+	refuses(
+		"It refuses a pool that is not there",
+		"stop",
+		map[string]any{"pool": "no such pool"},
+		append(unknown, CodeNoPool)...)
 	_, own, _ := strings.Cut(first[0].Pool.ID, ":")
-	refuses("It refuses a recovery that is none", "begin", map[string]any{"pool": own, "kind": "nonsense"}, append(unknown, CodeNotOffered, -32602)...)
-	refuses("It refuses a place that is not there", "join", map[string]any{"pool": own, "slot": "no such place", "path": "/no/such/path", "bytes": 1})
+	refuses(
+		"It refuses a recovery that is none",
+		"begin",
+		map[string]any{"pool": own, "kind": "nonsense"},
+		append(unknown, CodeNotOffered, -32602)...)
+	refuses(
+		"It refuses a place that is not there",
+		"join",
+		map[string]any{"pool": own, "slot": "no such place", "path": "/no/such/path", "bytes": 1},
+	)
 
 	d.one.Lock()
 	if d.p != nil {
@@ -165,9 +189,20 @@ func (k Kit) Run(ctx context.Context) (all []Result) {
 }
 
 // fail breaks a member and follows its replacement.
-func (k Kit) fail(ctx context.Context, d *Driver, ours func() ([]pools.Snapshot, error), id string, watched bool, note func(string, error, string) bool, leave func(string, string)) {
+func (k Kit) fail(
+	ctx context.Context,
+	d *Driver,
+	ours func() ([]pools.Snapshot, error),
+	id string,
+	watched bool,
+	note func(string, error, string) bool,
+	leave func(string, string),
+) {
 	if k.Break == "" {
-		leave("A member that fails is told, replaced and filled", "say how one is made to fail: --break, --slot and --with")
+		leave(
+			"A member that fails is told, replaced and filled",
+			"say how one is made to fail: --break, --slot and --with",
+		)
 		return
 	}
 	find := func() (pools.Snapshot, error) {
@@ -233,7 +268,12 @@ func (k Kit) fail(ctx context.Context, d *Driver, ours func() ([]pools.Snapshot,
 }
 
 // follow looks at a recovery until it ends: its id lasts, and it never goes back.
-func (k Kit) follow(ctx context.Context, ours func() ([]pools.Snapshot, error), pool string, kind recovery.Kind) (string, error) {
+func (k Kit) follow(
+	ctx context.Context,
+	ours func() ([]pools.Snapshot, error),
+	pool string,
+	kind recovery.Kind,
+) (string, error) {
 	var last *recovery.Report
 	for end := time.Now().Add(k.Patience); time.Now().Before(end) && ctx.Err() == nil; time.Sleep(100 * time.Millisecond) {
 		all, err := ours()
@@ -243,7 +283,8 @@ func (k Kit) follow(ctx context.Context, ours func() ([]pools.Snapshot, error), 
 		var now *recovery.Report
 		for _, s := range all {
 			for i, r := range s.Recoveries {
-				if s.Pool.ID == pool && r.Kind == kind && (last == nil || r.ID == last.ID) && (now == nil || r.StartedAt.After(now.StartedAt)) {
+				if s.Pool.ID == pool && r.Kind == kind && (last == nil || r.ID == last.ID) &&
+					(now == nil || r.StartedAt.After(now.StartedAt)) {
 					now = &s.Recoveries[i]
 				}
 			}
@@ -260,7 +301,14 @@ func (k Kit) follow(ctx context.Context, ours func() ([]pools.Snapshot, error), 
 			if now.State == recovery.Finished && now.Done != now.Todo {
 				return "", fmt.Errorf("it has finished with %d of %d bytes", now.Done, now.Todo)
 			}
-			return fmt.Sprintf("it is %s: %d bytes, %d errors found, %d repaired, %d left", now.State, now.Done, now.Found, now.Repaired, now.Unrepairable), nil
+			return fmt.Sprintf(
+				"it is %s: %d bytes, %d errors found, %d repaired, %d left",
+				now.State,
+				now.Done,
+				now.Found,
+				now.Repaired,
+				now.Unrepairable,
+			), nil
 		}
 	}
 	return "", fmt.Errorf("it has not ended within %s", k.Patience)
@@ -279,7 +327,12 @@ func same(a, b []pools.Snapshot) error {
 		a[i].Pool.Everyone(func(_ string, m *pool.Member) { before = append(before, m.Slot) })
 		b[i].Pool.Everyone(func(_ string, m *pool.Member) { after = append(after, m.Slot) })
 		if !slices.Equal(before, after) {
-			return fmt.Errorf("the places of %s are %v, before they were %v: they must last", a[i].Pool.Name, after, before)
+			return fmt.Errorf(
+				"the places of %s are %v, before they were %v: they must last",
+				a[i].Pool.Name,
+				after,
+				before,
+			)
 		}
 	}
 	return nil

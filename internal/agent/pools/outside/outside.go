@@ -1,5 +1,5 @@
-// Package outside lets any program speak for pools of a kind that nobody here knows: JSON-RPC 2.0, a message a line, over its
-// standard input and output. docs/pool-driver.md is the protocol.
+// Package outside lets any program speak for pools of a kind that nobody here knows: JSON-RPC 2.0, a message a line,
+// over its standard input and output. docs/pool-driver.md is the protocol.
 package outside
 
 import (
@@ -134,7 +134,12 @@ func start(ctx context.Context, command []string, host string, log *slog.Logger)
 	}
 	if hello.Protocol != Protocol || hello.Name == "" || strings.ContainsAny(hello.Name, ":/ \n") {
 		p.end()
-		return nil, "", broken("it speaks version %d as %q; version %d and a name without colons, slashes or spaces are needed", hello.Protocol, hello.Name, Protocol)
+		return nil, "", broken(
+			"it speaks version %d as %q; version %d and a name without colons, slashes or spaces are needed",
+			hello.Protocol,
+			hello.Name,
+			Protocol,
+		)
 	}
 	return p, hello.Name, nil
 }
@@ -273,14 +278,14 @@ func (d *Driver) Close() {
 	}
 }
 
-// Told is what a program tells of one pool: as reports have it, with the path of each member's device in the place of the
-// drive.
+// Told is what a program tells of one pool: as reports have it, with the path of each member's device in the place of
+// the drive.
 type Told struct {
 	api.PoolReport
 }
 
-// Pools asks the program. When it cannot be spoken with, or says what cannot be, its pools are known no more than by name:
-// every member is unknown.
+// Pools asks the program. When it cannot be spoken with, or says what cannot be, its pools are known no more than by
+// name: every member is unknown.
 func (d *Driver) Pools(ctx context.Context, keys func(string) string) ([]pools.Snapshot, error) {
 	var told struct {
 		Pools []Told `json:"pools"`
@@ -345,7 +350,12 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 				m.Domain = d.Host
 			}
 		})
-		s := pools.Snapshot{Pool: p, Priority: recovery.Priority(t.Priority), Inconsistent: t.Inconsistent, Waits: t.Waits}
+		s := pools.Snapshot{
+			Pool:         p,
+			Priority:     recovery.Priority(t.Priority),
+			Inconsistent: t.Inconsistent,
+			Waits:        t.Waits,
+		}
 		for _, o := range t.Offers {
 			s.Offers = append(s.Offers, pools.Offer(o))
 		}

@@ -43,10 +43,18 @@ func misbehave(file string) {
 		how, _ := os.ReadFile(file)
 		say := func(result string) { fmt.Printf(`{"jsonrpc":"2.0","id":%d,"result":%s}`+"\n", q.ID, result) }
 		member := func(slot, path, state string) string {
-			return fmt.Sprintf(`{"slot":%q,"drive":%q,"state":%q,"size_bytes":9,"used_bytes":1,"needs_bytes":9,"errors":{"read":0,"write":0,"checksum":0}}`, slot, path, state)
+			return fmt.Sprintf(
+				`{"slot":%q,"drive":%q,"state":%q,"size_bytes":9,"used_bytes":1,"needs_bytes":9,"errors":{"read":0,"write":0,"checksum":0}}`,
+				slot,
+				path,
+				state,
+			)
 		}
 		pool := func(members ...string) string {
-			return `{"pools":[{"id":"p1","name":"shed","kind":"toy","capacity_bytes":9,"used_bytes":1,"volumes":[],"spares":[],"logs":[],"groups":[{"name":"g","protection":{"words":"two-way mirror","tolerance":1},"members":[` + strings.Join(members, ",") + `]}]}]}`
+			return `{"pools":[{"id":"p1","name":"shed","kind":"toy","capacity_bytes":9,"used_bytes":1,"volumes":[],"spares":[],"logs":[],"groups":[{"name":"g","protection":{"words":"two-way mirror","tolerance":1},"members":[` + strings.Join(
+				members,
+				",",
+			) + `]}]}]}`
 		}
 		a, b := member("a", "/dev/a", "online"), member("b", "/dev/b", "online")
 		if q.Method == "hello" && (string(how) == "cannot be" || string(how) == "lies") {
@@ -84,8 +92,8 @@ func misbehave(file string) {
 	}
 }
 
-// TestBroken: a program that hangs, dies, floods, babbles, tells of what cannot be, or lies, costs its own pools their state
-// and nothing more; when it does well again, so do they.
+// TestBroken: a program that hangs, dies, floods, babbles, tells of what cannot be, or lies, costs its own pools their
+// state and nothing more; when it does well again, so do they.
 func TestBroken(t *testing.T) {
 	for _, how := range []string{"hangs", "dies", "floods", "babbles", "cannot be", "lies"} {
 		t.Run(how, func(t *testing.T) {
@@ -154,8 +162,15 @@ func TestKit(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "toy")
 	const example = "../../../../examples/pool-driver/mirror.mjs"
 	require.NoError(t, exec.Command(node, example, "--make", dir, "4").Run())
-	k := Kit{Command: []string{node, example, dir}, Host: "here", Log: slog.New(slog.DiscardHandler), Patience: time.Minute,
-		Break: "rm " + filepath.Join(dir, "b.file"), Slot: "b", With: filepath.Join(dir, "c.file")}
+	k := Kit{
+		Command:  []string{node, example, dir},
+		Host:     "here",
+		Log:      slog.New(slog.DiscardHandler),
+		Patience: time.Minute,
+		Break:    "rm " + filepath.Join(dir, "b.file"),
+		Slot:     "b",
+		With:     filepath.Join(dir, "c.file"),
+	}
 	// A block of the other was spoilt before: the scrub finds it, and mends it.
 	f, err := os.OpenFile(filepath.Join(dir, "a.file"), os.O_RDWR, 0)
 	require.NoError(t, err)
@@ -175,10 +190,18 @@ func TestKit(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(a, c), "the new member holds what the old one held")
 
-	// The program that only watches passes as well: what it cannot be asked is left out, and what a person mends is seen.
+	// The program that only watches passes as well: what it cannot be asked is left out, and what a person mends is
+	// seen.
 	b, aside := filepath.Join(dir, "a.file"), filepath.Join(dir, "aside")
-	w := Kit{Command: []string{node, "../../../../examples/pool-driver/watch.mjs", dir}, Host: "here", Log: slog.New(slog.DiscardHandler), Patience: time.Minute,
-		Break: "mv " + b + " " + aside, Slot: "a", Mend: "mv " + aside + " " + b}
+	w := Kit{
+		Command:  []string{node, "../../../../examples/pool-driver/watch.mjs", dir},
+		Host:     "here",
+		Log:      slog.New(slog.DiscardHandler),
+		Patience: time.Minute,
+		Break:    "mv " + b + " " + aside,
+		Slot:     "a",
+		Mend:     "mv " + aside + " " + b,
+	}
 	left := 0
 	for _, r := range w.Run(t.Context()) {
 		t.Logf("%v %s: %s", r.OK, r.Title, r.Says)

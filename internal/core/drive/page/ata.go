@@ -12,11 +12,39 @@ var ataKinds = []Kind{
 	{"ata-smart-data", "SMART READ DATA: attributes, self-test status", "ACS-3 7.54.6", 512, false, smartData},
 	{"ata-smart-thresholds", "SMART thresholds, one an attribute", "ATA-3 7.6", 512, false, smartThresholds},
 	{"ata-selftest-log", "SMART self-test log, log address 06h", "ACS-3 A.18", 512, false, selfTestLog},
-	{"ata-extended-selftest-log", "extended self-test log, log address 07h", "ACS-4 9.10", 512, false, extendedSelfTestLog},
+	{
+		"ata-extended-selftest-log",
+		"extended self-test log, log address 07h",
+		"ACS-4 9.10",
+		512,
+		false,
+		extendedSelfTestLog,
+	},
 	{"ata-error-log", "summary SMART error log, log address 01h", "ACS-3 A.16", 512, false, errorLog},
-	{"ata-extended-error-log", "extended comprehensive SMART error log, log address 03h", "ACS-4 9.7", 512, false, extendedErrorLog},
-	{"ata-device-statistics", "device statistics, log address 04h, one page of it", "ACS-4 9.5", 512, false, deviceStatistics},
-	{"ata-sct-status", "SCT status, log address E0h: temperatures now, least and most", "ACS-4 8.4", 512, false, sctStatus},
+	{
+		"ata-extended-error-log",
+		"extended comprehensive SMART error log, log address 03h",
+		"ACS-4 9.7",
+		512,
+		false,
+		extendedErrorLog,
+	},
+	{
+		"ata-device-statistics",
+		"device statistics, log address 04h, one page of it",
+		"ACS-4 9.5",
+		512,
+		false,
+		deviceStatistics,
+	},
+	{
+		"ata-sct-status",
+		"SCT status, log address E0h: temperatures now, least and most",
+		"ACS-4 8.4",
+		512,
+		false,
+		sctStatus,
+	},
 }
 
 // believe notes why a page cannot be believed.
@@ -99,7 +127,17 @@ func smartData(p *Page, b []byte) {
 				what += ", not believed: " + m.Implausible(v)
 			}
 		}
-		p.add(what, map[string]any{"flags": fmt.Sprintf("%04Xh", a.Flags), "prefailure": a.Prefailure(), "value": a.Value, "worst": a.Worst, "raw": a.Raw, "raw bytes": fmt.Sprintf("%012Xh", a.Raw)})
+		p.add(
+			what,
+			map[string]any{
+				"flags":      fmt.Sprintf("%04Xh", a.Flags),
+				"prefailure": a.Prefailure(),
+				"value":      a.Value,
+				"worst":      a.Worst,
+				"raw":        a.Raw,
+				"raw bytes":  fmt.Sprintf("%012Xh", a.Raw),
+			},
+		)
 	}
 	p.add("self-test execution status", s.SelfTestStatus)
 	p.add("self-test remaining", s.SelfTestRemaining, "%")
@@ -128,7 +166,12 @@ func smartThresholds(p *Page, b []byte) {
 func (p *Page) selfTests(tests []drive.SelfTest) {
 	p.Tests = tests
 	for i, t := range tests {
-		v := map[string]any{"test": string(t.Kind), "result": string(t.Result), "power-on hours": t.Hours, "status byte": fmt.Sprintf("%02Xh", t.Status)}
+		v := map[string]any{
+			"test":           string(t.Kind),
+			"result":         string(t.Result),
+			"power-on hours": t.Hours,
+			"status byte":    fmt.Sprintf("%02Xh", t.Status),
+		}
 		if t.LBA >= 0 {
 			v["failing LBA"] = t.LBA
 		}
@@ -175,7 +218,13 @@ func extendedSelfTestLog(p *Page, b []byte) {
 
 var (
 	errorBits   = map[int]string{2: "aborted", 4: "address not found", 6: "uncorrectable", 7: "interface CRC"}
-	errorStates = map[byte]string{0: "unknown", 1: "sleep", 2: "standby", 3: "active or idle", 4: "executing a self-test"}
+	errorStates = map[byte]string{
+		0: "unknown",
+		1: "sleep",
+		2: "standby",
+		3: "active or idle",
+		4: "executing a self-test",
+	}
 )
 
 // extendedErrorLog: pages of 512 bytes, four entries of 124 bytes each from byte 4: five commands of 18 bytes, then 34
@@ -199,9 +248,32 @@ func extendedErrorLog(p *Page, b []byte) {
 		if le.Uint16(bad[32:]) == 0 && bad[1] == 0 && bad[11] == 0 {
 			continue
 		}
-		p.add(fmt.Sprintf("error %d", n+1), map[string]any{"error register": flags(uint64(bad[1]), errorBits), "status": fmt.Sprintf("%02Xh", bad[11]),
-			"LBA":     uint64(bad[4]) | uint64(bad[6])<<8 | uint64(bad[8])<<16 | uint64(bad[5])<<24 | uint64(bad[7])<<32 | uint64(bad[9])<<40,
-			"command": fmt.Sprintf("%02Xh", command[12]), "state": errorStates[bad[31]&0xF], "power-on hours": le.Uint16(bad[32:])})
+		p.add(
+			fmt.Sprintf("error %d", n+1),
+			map[string]any{
+				"error register": flags(uint64(bad[1]), errorBits),
+				"status":         fmt.Sprintf("%02Xh", bad[11]),
+				"LBA": uint64(
+					bad[4],
+				) | uint64(
+					bad[6],
+				)<<8 | uint64(
+					bad[8],
+				)<<16 | uint64(
+					bad[5],
+				)<<24 | uint64(
+					bad[7],
+				)<<32 | uint64(
+					bad[9],
+				)<<40,
+				"command": fmt.Sprintf(
+					"%02Xh",
+					command[12],
+				),
+				"state":          errorStates[bad[31]&0xF],
+				"power-on hours": le.Uint16(bad[32:]),
+			},
+		)
 	}
 }
 
@@ -228,8 +300,18 @@ func errorLog(p *Page, b []byte) {
 		}
 		p.add(fmt.Sprintf("error %d", n+1), map[string]any{
 			"error register": flags(uint64(e[61]), errorBits),
-			"status":         fmt.Sprintf("%02Xh", e[67]), "LBA": uint64(e[63]) | uint64(e[64])<<8 | uint64(e[65])<<16 | uint64(e[66]&0xF)<<24,
-			"command": fmt.Sprintf("%02Xh", e[12*4+7]), "state": errorStates[e[87]&0xF], "power-on hours": le.Uint16(e[88:])})
+			"status": fmt.Sprintf(
+				"%02Xh",
+				e[67],
+			),
+			"LBA": uint64(e[63]) | uint64(e[64])<<8 | uint64(e[65])<<16 | uint64(e[66]&0xF)<<24,
+			"command": fmt.Sprintf(
+				"%02Xh",
+				e[12*4+7],
+			),
+			"state":          errorStates[e[87]&0xF],
+			"power-on hours": le.Uint16(e[88:]),
+		})
 	}
 }
 
@@ -247,16 +329,90 @@ var statisticPages = map[byte]struct {
 	title string
 	of    []statistic
 }{
-	1: {"general statistics", []statistic{{"lifetime power-on resets", 8, 4, "resets", "power_cycles", 1}, {"power-on hours", 16, 4, "h", "power_on_hours", 1}, {"logical sectors written", 24, 6, "sectors", "bytes_written", 512},
-		{"number of write commands", 32, 6, "commands", "", 0}, {"logical sectors read", 40, 6, "sectors", "bytes_read", 512}, {"number of read commands", 48, 6, "commands", "", 0}}},
-	3: {"rotating media statistics", []statistic{{"spindle motor power-on hours", 8, 4, "h", "", 0}, {"head flying hours", 16, 4, "h", "head_flying_hours", 1}, {"head load events", 24, 4, "events", "load_cycles", 1},
-		{"reallocated logical sectors", 32, 4, "sectors", "reallocated_sectors", 1}, {"read recovery attempts", 40, 4, "attempts", "", 0}, {"mechanical start failures", 48, 4, "failures", "spin_retries", 1},
-		{"reallocation candidate logical sectors", 56, 4, "sectors", "pending_sectors", 1}, {"high priority unload events", 64, 4, "events", "", 0}}},
-	4: {"general errors statistics", []statistic{{"reported uncorrectable errors", 8, 4, "errors", "reported_uncorrectable_errors", 1}, {"resets between command acceptance and completion", 16, 4, "resets", "", 0}}},
-	5: {"temperature statistics", []statistic{{"current temperature", 8, 1, "°C", "temperature_celsius", 1}, {"average short term temperature", 16, 1, "°C", "", 0}, {"average long term temperature", 24, 1, "°C", "", 0},
-		{"highest temperature", 32, 1, "°C", "", 0}, {"lowest temperature", 40, 1, "°C", "", 0}, {"time in over-temperature", 80, 4, "min", "", 0}, {"specified maximum operating temperature", 88, 1, "°C", "temperature_limit_celsius", 1}, {"specified minimum operating temperature", 104, 1, "°C", "", 0}}},
-	6: {"transport statistics", []statistic{{"number of hardware resets", 8, 4, "resets", "", 0}, {"number of ASR events", 16, 4, "events", "", 0}, {"number of interface CRC errors", 24, 4, "errors", "link_crc_errors", 1}}},
-	7: {"solid state device statistics", []statistic{{"percentage used endurance indicator", 8, 1, "%", "wear_used_percent", 1}}},
+	1: {
+		"general statistics",
+		[]statistic{
+			{"lifetime power-on resets", 8, 4, "resets", "power_cycles", 1},
+			{"power-on hours", 16, 4, "h", "power_on_hours", 1},
+			{"logical sectors written", 24, 6, "sectors", "bytes_written", 512},
+			{
+				"number of write commands",
+				32,
+				6,
+				"commands",
+				"",
+				0,
+			},
+			{"logical sectors read", 40, 6, "sectors", "bytes_read", 512},
+			{"number of read commands", 48, 6, "commands", "", 0},
+		},
+	},
+	3: {
+		"rotating media statistics",
+		[]statistic{
+			{"spindle motor power-on hours", 8, 4, "h", "", 0},
+			{"head flying hours", 16, 4, "h", "head_flying_hours", 1},
+			{"head load events", 24, 4, "events", "load_cycles", 1},
+			{
+				"reallocated logical sectors",
+				32,
+				4,
+				"sectors",
+				"reallocated_sectors",
+				1,
+			},
+			{"read recovery attempts", 40, 4, "attempts", "", 0},
+			{"mechanical start failures", 48, 4, "failures", "spin_retries", 1},
+			{
+				"reallocation candidate logical sectors",
+				56,
+				4,
+				"sectors",
+				"pending_sectors",
+				1,
+			},
+			{"high priority unload events", 64, 4, "events", "", 0},
+		},
+	},
+	4: {
+		"general errors statistics",
+		[]statistic{
+			{"reported uncorrectable errors", 8, 4, "errors", "reported_uncorrectable_errors", 1},
+			{"resets between command acceptance and completion", 16, 4, "resets", "", 0},
+		},
+	},
+	5: {
+		"temperature statistics",
+		[]statistic{
+			{"current temperature", 8, 1, "°C", "temperature_celsius", 1},
+			{"average short term temperature", 16, 1, "°C", "", 0},
+			{"average long term temperature", 24, 1, "°C", "", 0},
+			{
+				"highest temperature",
+				32,
+				1,
+				"°C",
+				"",
+				0,
+			},
+			{"lowest temperature", 40, 1, "°C", "", 0},
+			{"time in over-temperature", 80, 4, "min", "", 0},
+			{"specified maximum operating temperature", 88, 1, "°C", "temperature_limit_celsius", 1},
+			{"specified minimum operating temperature", 104, 1, "°C", "", 0},
+		},
+	},
+	6: {
+		"transport statistics",
+		[]statistic{
+			{"number of hardware resets", 8, 4, "resets", "", 0},
+			{"number of ASR events", 16, 4, "events", "", 0},
+			{"number of interface CRC errors", 24, 4, "errors", "link_crc_errors", 1},
+		},
+	},
+	7: {
+		"solid state device statistics",
+		[]statistic{{"percentage used endurance indicator", 8, 1, "%", "wear_used_percent", 1}},
+	},
 }
 
 func deviceStatistics(p *Page, b []byte) {
@@ -298,11 +454,22 @@ func deviceStatistics(p *Page, b []byte) {
 }
 
 func sctStatus(p *Page, b []byte) {
-	p.numbers(b, false, []slot{{name: "format version", at: 0, size: 2}, {name: "SCT version", at: 2, size: 2}, {name: "status flags", at: 6, size: 4}, {name: "device state", at: 10, size: 1}, {name: "extended status code", at: 14, size: 2}})
+	p.numbers(
+		b,
+		false,
+		[]slot{
+			{name: "format version", at: 0, size: 2},
+			{name: "SCT version", at: 2, size: 2},
+			{name: "status flags", at: 6, size: 4},
+			{name: "device state", at: 10, size: 1},
+			{name: "extended status code", at: 14, size: 2},
+		},
+	)
 	for _, t := range []struct {
 		name string
 		at   int
-	}{{"current temperature", 200}, {"least temperature of this power cycle", 201}, {"most temperature of this power cycle", 202}, {"least temperature ever", 203}, {"most temperature ever", 204}} {
+	}{{"current temperature", 200}, {"least temperature of this power cycle", 201}, {"most temperature of this " +
+		"power cycle", 202}, {"least temperature ever", 203}, {"most temperature ever", 204}} {
 		if b[t.at] == 0x80 {
 			p.add(t.name, "not valid")
 			continue
@@ -312,7 +479,14 @@ func sctStatus(p *Page, b []byte) {
 			p.feed("temperature_celsius", float64(int8(b[t.at])))
 		}
 	}
-	p.numbers(b, false, []slot{{name: "over limit count", at: 206, size: 4, unit: "samples"}, {name: "under limit count", at: 210, size: 4, unit: "samples"}})
+	p.numbers(
+		b,
+		false,
+		[]slot{
+			{name: "over limit count", at: 206, size: 4, unit: "samples"},
+			{name: "under limit count", at: 210, size: 4, unit: "samples"},
+		},
+	)
 	if v := le.Uint16(b); v != 2 && v != 3 {
 		p.wrong("its format version is %d, not 2 or 3", v)
 	}

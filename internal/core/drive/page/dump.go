@@ -30,10 +30,11 @@ type line struct {
 }
 
 // Bytes gives the bytes of a captured page: as they are when they are binary, or read from a hexadecimal dump, with or
-// without offsets and printed characters. Offsets tell how many bytes a line has, so that characters behind them that look like
-// digits are not taken for bytes. Lines that begin with # are left out.
+// without offsets and printed characters. Offsets tell how many bytes a line has, so that characters behind them that
+// look like digits are not taken for bytes. Lines that begin with # are left out.
 func Bytes(in []byte) ([]byte, error) {
-	if !utf8.Valid(in) || strings.ContainsFunc(string(in), func(r rune) bool { return r < 0x20 && r != '\n' && r != '\r' && r != '\t' }) {
+	if !utf8.Valid(in) ||
+		strings.ContainsFunc(string(in), func(r rune) bool { return r < 0x20 && r != '\n' && r != '\r' && r != '\t' }) {
 		return in, nil
 	}
 	var lines []line

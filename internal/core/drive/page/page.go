@@ -1,9 +1,9 @@
 // Package page takes captured pages of any drive apart, field by field, whatever protocol they came by: every field of
-// the standard with its unit, the metrics it feeds, and what was wrong. Nothing is asked of a drive here, so a page that
-// was kept as unreadable can be studied far from it.
+// the standard with its unit, the metrics it feeds, and what was wrong. Nothing is asked of a drive here, so a page
+// that was kept as unreadable can be studied far from it.
 //
-// Sources: ACS-4 (INCITS 529), SAT-4, SPC-5 (INCITS 502), SBC-4 (INCITS 506), SES-3 (INCITS 518), NVM Express Base Specification 2.0. Each
-// decoder names its clause.
+// Sources: ACS-4 (INCITS 529), SAT-4, SPC-5 (INCITS 502), SBC-4 (INCITS 506), SES-3 (INCITS 518), NVM Express Base
+// Specification 2.0. Each decoder names its clause.
 package page
 
 import (
@@ -34,8 +34,8 @@ type Page struct {
 	Sources map[drive.MetricName]string `json:"sources,omitempty"`
 	// Tests are the entries of a log of self-tests, the newest first.
 	Tests []drive.SelfTest `json:"tests,omitempty"`
-	// Wrong says what cannot be believed; empty for a page that is as the standard wants it. A page of which anything is wrong feeds
-	// nothing: its fields are there for study.
+	// Wrong says what cannot be believed; empty for a page that is as the standard wants it. A page of which anything
+	// is wrong feeds nothing: its fields are there for study.
 	Wrong []string `json:"wrong"`
 }
 
@@ -54,14 +54,21 @@ var kinds = slices.Concat(ataKinds, scsiKinds, nvmeKinds, sesKinds)
 // Kinds lists them.
 func Kinds() []Kind { return slices.Clone(kinds) }
 
-// Decode takes b apart. It fails only for a kind that nobody knows or a page too short to say anything; whatever else is
-// wrong is said in the page.
+// Decode takes b apart. It fails only for a kind that nobody knows or a page too short to say anything; whatever else
+// is wrong is said in the page.
 func Decode(kind string, b []byte) (Page, error) {
 	for _, k := range kinds {
 		if k.Name != kind {
 			continue
 		}
-		p := Page{Kind: k.Name, Clause: k.Clause, Bytes: len(b), Fields: []Field{}, Metrics: map[drive.MetricName]float64{}, Wrong: []string{}}
+		p := Page{
+			Kind:    k.Name,
+			Clause:  k.Clause,
+			Bytes:   len(b),
+			Fields:  []Field{},
+			Metrics: map[drive.MetricName]float64{},
+			Wrong:   []string{},
+		}
 		if len(b) < k.least {
 			return p, fmt.Errorf("%d bytes are too few for %s, which has at least %d", len(b), kind, k.least)
 		}

@@ -10,13 +10,26 @@ import (
 var scsiKinds = []Kind{
 	{"scsi-inquiry", "standard INQUIRY data", "SPC-5 6.7.2", 36, false, inquiry},
 	{"scsi-vpd", "vital product data: pages 00h, 80h, 83h, B1h, B2h", "SPC-5 7.7, SBC-4 6.6", 4, false, vpd},
-	{"scsi-log", "LOG SENSE: pages 00h, 02h, 03h, 05h, 06h, 0Dh, 0Eh, 10h, 11h, 15h, 2Fh", "SPC-5 7.3, SBC-4 6.4", 4, false, logPage},
+	{
+		"scsi-log",
+		"LOG SENSE: pages 00h, 02h, 03h, 05h, 06h, 0Dh, 0Eh, 10h, 11h, 15h, 2Fh",
+		"SPC-5 7.3, SBC-4 6.4",
+		4,
+		false,
+		logPage,
+	},
 	{"scsi-sense", "sense data, fixed or descriptor format", "SPC-5 4.4", 8, false, sense},
 	{"scsi-capacity", "READ CAPACITY (16) parameter data", "SBC-4 5.21.2", 32, false, capacity16},
 	{"scsi-defects", "READ DEFECT DATA (12) header: how many defects have grown", "SBC-4 5.19", 8, true, defects},
 }
 
-var deviceTypes = map[byte]string{0x00: "direct access block device", 0x05: "optical device", 0x0D: "enclosure services device", 0x0E: "simplified direct access device", 0x14: "host managed zoned block device"}
+var deviceTypes = map[byte]string{
+	0x00: "direct access block device",
+	0x05: "optical device",
+	0x0D: "enclosure services device",
+	0x0E: "simplified direct access device",
+	0x14: "host managed zoned block device",
+}
 
 func inquiry(p *Page, b []byte) {
 	p.add("peripheral qualifier", uint64(b[0]>>5))
@@ -33,7 +46,17 @@ func inquiry(p *Page, b []byte) {
 	}
 }
 
-var designators = map[byte]string{0: "vendor specific", 1: "T10 vendor", 2: "EUI-64", 3: "NAA", 4: "relative target port", 5: "target port group", 6: "logical unit group", 8: "SCSI name", 10: "UUID"}
+var designators = map[byte]string{
+	0:  "vendor specific",
+	1:  "T10 vendor",
+	2:  "EUI-64",
+	3:  "NAA",
+	4:  "relative target port",
+	5:  "target port group",
+	6:  "logical unit group",
+	8:  "SCSI name",
+	10: "UUID",
+}
 
 func vpd(p *Page, b []byte) {
 	code, size := b[1], int(be.Uint16(b[2:]))
@@ -69,7 +92,10 @@ func vpd(p *Page, b []byte) {
 				return
 			}
 			kind, value := body[1]&0xF, body[4:end]
-			v := map[string]any{"type": designators[kind], "association": map[byte]string{0: "logical unit", 1: "target port", 2: "target device"}[body[1]>>4&3]}
+			v := map[string]any{
+				"type":        designators[kind],
+				"association": map[byte]string{0: "logical unit", 1: "target port", 2: "target device"}[body[1]>>4&3],
+			}
 			if body[0]&0xF == 1 { // binary
 				v["value"] = fmt.Sprintf("%x", value)
 			} else {
@@ -96,7 +122,10 @@ func vpd(p *Page, b []byte) {
 		default:
 			p.add("medium", string(drive.MediumUnknown))
 		}
-		p.add("nominal form factor", map[byte]string{1: "5.25 inch", 2: "3.5 inch", 3: "2.5 inch", 4: "1.8 inch", 5: "under 1.8 inch"}[body[3]&0xF])
+		p.add(
+			"nominal form factor",
+			map[byte]string{1: "5.25 inch", 2: "3.5 inch", 3: "2.5 inch", 4: "1.8 inch", 5: "under 1.8 inch"}[body[3]&0xF],
+		)
 	case 0xB2:
 		if short(4) {
 			return
@@ -134,8 +163,15 @@ func (p *Page) parameters(body []byte) (out []parameter) {
 }
 
 // errorCounters are the parameters of pages 02h, 03h and 05h (SPC-5 7.3.8).
-var errorCounters = []string{"errors corrected without substantial delay", "errors corrected with possible delays", "total rewrites or rereads", "total errors corrected",
-	"total times correction algorithm processed", "total bytes processed", "total uncorrected errors"}
+var errorCounters = []string{
+	"errors corrected without substantial delay",
+	"errors corrected with possible delays",
+	"total rewrites or rereads",
+	"total errors corrected",
+	"total times correction algorithm processed",
+	"total bytes processed",
+	"total uncorrected errors",
+}
 
 var counterPages = map[byte]struct {
 	title       string
@@ -220,15 +256,27 @@ var logPages = map[byte]struct {
 			return
 		}
 		p.add(name, uint64(q.value[1]), "°C")
-		p.feed(map[uint16]drive.MetricName{0: "temperature_celsius", 1: "temperature_limit_celsius"}[q.code], float64(q.value[1]))
+		p.feed(
+			map[uint16]drive.MetricName{0: "temperature_celsius", 1: "temperature_limit_celsius"}[q.code],
+			float64(q.value[1]),
+		)
 	}},
 	0x0E: {"start-stop cycle counter", 4, func(p *Page, q parameter) {
 		switch q.code {
 		case 1, 2:
-			p.add(map[uint16]string{1: "date of manufacture", 2: "accounting date"}[q.code], text(q.value[:4])+" week "+text(q.value[4:]))
+			p.add(
+				map[uint16]string{1: "date of manufacture", 2: "accounting date"}[q.code],
+				text(q.value[:4])+" week "+text(q.value[4:]),
+			)
 		case 3, 4, 5, 6:
 			v := float64(be.Uint32(q.value))
-			p.add([]string{"specified cycle count over device lifetime", "accumulated start-stop cycles", "specified load-unload count over device lifetime", "accumulated load-unload cycles"}[q.code-3], v, "cycles")
+			p.add(
+				[]string{"specified cycle count over device lifetime", "accumulated " +
+					"start-stop cycles", "specified load-unload count over device lifetime", "accumulated " +
+					"load-unload cycles"}[q.code-3],
+				v,
+				"cycles",
+			)
 			if m := map[uint16]drive.MetricName{4: "start_stops", 6: "load_cycles"}[q.code]; m != "" {
 				p.feed(m, v)
 			}
@@ -239,9 +287,24 @@ var logPages = map[byte]struct {
 		if be.Uint16(v[2:]) == 0 && v[0] == 0 && be.Uint64(v[4:]) == 0 {
 			return // never used
 		}
-		results := map[byte]string{0: "passed", 1: "aborted by SEND DIAGNOSTIC", 2: "aborted by other means", 3: "could not run", 4: "failed, segment unknown", 5: "failed, first segment", 6: "failed, second segment", 7: "failed, another segment", 15: "running"}
-		entry := map[string]any{"test": map[byte]string{1: "background short", 2: "background extended", 5: "foreground short", 6: "foreground extended"}[v[0]>>5], "result": results[v[0]&0xF],
-			"power-on hours": be.Uint16(v[2:]), "sense": fmt.Sprintf("%X/%02X/%02X", v[12]&0xF, v[13], v[14])}
+		results := map[byte]string{
+			0:  "passed",
+			1:  "aborted by SEND DIAGNOSTIC",
+			2:  "aborted by other means",
+			3:  "could not run",
+			4:  "failed, segment unknown",
+			5:  "failed, first segment",
+			6:  "failed, second segment",
+			7:  "failed, another segment",
+			15: "running",
+		}
+		entry := map[string]any{
+			"test": map[byte]string{1: "background short", 2: "background " +
+				"extended", 5: "foreground short", 6: "foreground extended"}[v[0]>>5],
+			"result":         results[v[0]&0xF],
+			"power-on hours": be.Uint16(v[2:]),
+			"sense":          fmt.Sprintf("%X/%02X/%02X", v[12]&0xF, v[13], v[14]),
+		}
 		if lba := be.Uint64(v[4:]); lba != ^uint64(0) && v[0]&0xF >= 4 && v[0]&0xF <= 7 {
 			entry["failing LBA"] = lba
 		}
@@ -260,7 +323,10 @@ var logPages = map[byte]struct {
 			p.add("accumulated power on", uint64(be.Uint32(v)), "min")
 			p.feed("power_on_hours", float64(be.Uint32(v)/60))
 			p.feed("background_scan_findings", 0)
-			p.add("background scan status", map[byte]string{0: "none active", 1: "medium scan active", 2: "pre-scan active", 3: "halted, fatal error", 4: "halted, vendor specific", 5: "halted, medium formatted", 6: "halted, vendor specific cause", 7: "halted, temperature", 8: "waiting for its interval"}[v[5]])
+			p.add(
+				"background scan status",
+				map[byte]string{0: "none active", 1: "medium scan active", 2: "pre-scan active", 3: "halted, fatal error", 4: "halted, vendor specific", 5: "halted, medium formatted", 6: "halted, vendor specific cause", 7: "halted, temperature", 8: "waiting for its interval"}[v[5]],
+			)
 			p.add("background scans performed", uint64(be.Uint16(v[6:])))
 			p.add("progress", 100*float64(be.Uint16(v[8:]))/65536, "%")
 			return
@@ -270,7 +336,15 @@ var logPages = map[byte]struct {
 			return
 		}
 		p.feed("background_scan_findings", p.Metrics["background_scan_findings"]+1)
-		p.add(fmt.Sprintf("finding %d", q.code), map[string]any{"power-on minutes": be.Uint32(v), "reassign status": v[4] >> 4, "sense": fmt.Sprintf("%X/%02X/%02X", v[4]&0xF, v[5], v[6]), "LBA": be.Uint64(v[12:])})
+		p.add(
+			fmt.Sprintf("finding %d", q.code),
+			map[string]any{
+				"power-on minutes": be.Uint32(v),
+				"reassign status":  v[4] >> 4,
+				"sense":            fmt.Sprintf("%X/%02X/%02X", v[4]&0xF, v[5], v[6]),
+				"LBA":              be.Uint64(v[12:]),
+			},
+		)
 	}},
 	0x2F: {"informational exceptions", 3, func(p *Page, q parameter) {
 		if q.code != 0 {
@@ -285,8 +359,24 @@ var logPages = map[byte]struct {
 	}},
 }
 
-var senseKeys = []string{"no sense", "recovered error", "not ready", "medium error", "hardware error", "illegal request", "unit attention", "data protect", "blank check",
-	"vendor specific", "copy aborted", "aborted command", "reserved", "volume overflow", "miscompare", "completed"}
+var senseKeys = []string{
+	"no sense",
+	"recovered error",
+	"not ready",
+	"medium error",
+	"hardware error",
+	"illegal request",
+	"unit attention",
+	"data protect",
+	"blank check",
+	"vendor specific",
+	"copy aborted",
+	"aborted command",
+	"reserved",
+	"volume overflow",
+	"miscompare",
+	"completed",
+}
 
 func sense(p *Page, b []byte) {
 	kind := b[0] & 0x7F
@@ -328,7 +418,15 @@ func sense(p *Page, b []byte) {
 			case d[0] == 2 && len(d) >= 7:
 				progress(d[4:7])
 			case d[0] == 9 && len(d) >= 14:
-				p.add("ATA registers", map[string]any{"status": fmt.Sprintf("%02Xh", d[13]), "error": fmt.Sprintf("%02Xh", d[3]), "count": d[5], "LBA": fmt.Sprintf("%02X%02X%02Xh", d[11], d[9], d[7])})
+				p.add(
+					"ATA registers",
+					map[string]any{
+						"status": fmt.Sprintf("%02Xh", d[13]),
+						"error":  fmt.Sprintf("%02Xh", d[3]),
+						"count":  d[5],
+						"LBA":    fmt.Sprintf("%02X%02X%02Xh", d[11], d[9], d[7]),
+					},
+				)
 			default:
 				p.add(fmt.Sprintf("descriptor %02Xh", d[0]), fmt.Sprintf("%x", d[2:]))
 			}

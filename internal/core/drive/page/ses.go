@@ -7,7 +7,15 @@ import (
 )
 
 var sesKinds = []Kind{
-	{"ses", "enclosure services diagnostic pages 00h, 01h, 02h, 07h, 0Ah; put the configuration (01h) first and the others behind it to have their elements named", "SES-3 6.1", 4, false, ses},
+	{
+		"ses",
+		"enclosure services diagnostic pages 00h, 01h, 02h, 07h, 0Ah; put the configuration (01h) first and the " +
+			"others behind it to have their elements named",
+		"SES-3 6.1",
+		4,
+		false,
+		ses,
+	},
 }
 
 // ses takes diagnostic pages that stand one behind the other apart; each says its length.
@@ -53,16 +61,42 @@ func (p *Page) sesOne(b []byte, config **enclosure.Config) {
 		p.add("product", c.Product)
 		p.add("revision", c.Revision)
 		for i, k := range c.Kinds {
-			p.add(fmt.Sprintf("kind %d", i), map[string]any{"type": k.Type.String(), "elements": k.Count, "subenclosure": k.Subenclosure, "text": k.Text})
+			p.add(
+				fmt.Sprintf("kind %d", i),
+				map[string]any{
+					"type":         k.Type.String(),
+					"elements":     k.Count,
+					"subenclosure": k.Subenclosure,
+					"text":         k.Text,
+				},
+			)
 		}
 	case enclosure.SESStatus:
 		if len(b) >= 2 {
-			p.add("enclosure", flags(uint64(b[1]&0x1F), map[int]string{0: "unrecoverable", 1: "critical", 2: "non-critical", 3: "information", 4: "invalid operation"}))
+			p.add(
+				"enclosure",
+				flags(
+					uint64(b[1]&0x1F),
+					map[int]string{
+						0: "unrecoverable",
+						1: "critical",
+						2: "non-critical",
+						3: "information",
+						4: "invalid operation",
+					},
+				),
+			)
 		}
 		if *config == nil {
 			// Without the configuration elements are nameless, but what each one's first byte says is the same for all.
 			for i := 8; i+4 <= len(b); i += 4 {
-				p.add(fmt.Sprintf("element %d, counted with the overall ones", (i-8)/4), map[string]any{"status": enclosure.Condition(b[i] & 0xF).String(), "bytes": fmt.Sprintf("%x", b[i:i+4])})
+				p.add(
+					fmt.Sprintf("element %d, counted with the overall ones", (i-8)/4),
+					map[string]any{
+						"status": enclosure.Condition(b[i] & 0xF).String(),
+						"bytes":  fmt.Sprintf("%x", b[i:i+4]),
+					},
+				)
 			}
 			return
 		}
@@ -98,7 +132,10 @@ func (p *Page) sesOne(b []byte, config **enclosure.Config) {
 			return
 		}
 		for _, port := range ports {
-			p.add(fmt.Sprintf("slot %d", port.Slot), map[string]any{"element index": port.Index, "SAS address": port.Address, "SATA": port.SATA})
+			p.add(
+				fmt.Sprintf("slot %d", port.Slot),
+				map[string]any{"element index": port.Index, "SAS address": port.Address, "SATA": port.SATA},
+			)
 		}
 	default:
 		p.wrong("nobody here knows diagnostic page %02Xh", b[0])

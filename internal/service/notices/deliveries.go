@@ -1,0 +1,246 @@
+package notices
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/channel"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+)
+
+// deliver makes a delivery for each channel that wants to know of a change.
+func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
+	if c.Turn == notice.Better || c.Turn != notice.Worse && c.Quiet(now) {
+		return
+	}
+	for _, o := range s.channels {
+		if !o.wants(c.Notice) && c.Kind != notice.Alarm { // an alarm goes everywhere
+			continue
+		}
+		if c.Turn == notice.Closed && s.unsent(o.Name, c.ID) {
+			continue // nobody was told that it opened, so nobody is told that it closed
+		}
+		m := channel.Message{
+			ID:      ledger.NewID(),
+			At:      now,
+			Type:    "notice." + strings.ReplaceAll(string(c.Turn), " ", "-"),
+			Subject: subject(c),
+			Text:    s.text(c.Notice),
+			Grave:   grave(c),
+		}
+		next := now
+		if urgent := c.Kind != notice.Filling &&
+			pressing(c.Notice).Gravity() >= health.Replace.Gravity(); !urgent ||
+			c.Turn == notice.Closed {
+			if end := o.quietUntil(now); !end.IsZero() {
+				next = end
+			}
+		}
+		v := s.viewNotice(c.Notice, now)
+		s.queue(b, o.Name, c.ID, m, v, next)
+	}
+}
+
+func (s *State) text(n notice.Notice) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s.\n\nTo do: %s\n\n", n.Says, n.Do)
+	for _, l := range [][2]string{{"bay", n.Bay}, {"pool", n.Pool}, {"host", n.Host}, {"severity", word(n)}, {"since", n.Opened.Format(time.RFC3339)}, {"notice", n.ID}} {
+		if l[1] != "" {
+			fmt.Fprintf(&b, "%-9s %s\n", l[0], l[1])
+		}
+	}
+	return b.String()
+}
+
+// pending is what is still to be sent.
+type pending struct {
+	channel.Message
+	Notice json.RawMessage `json:"notice"`
+}
+
+func (s *State) queue(b *store.Batch, name, about string, m channel.Message, data any, next time.Time) {
+	d := &store.Delivery{
+		ID:      m.ID,
+		Channel: name,
+		Notice:  about,
+		Next:    next.UnixMilli(),
+		Made:    m.At.UnixMilli(),
+		Doc:     ledger.Document(pending{m, ledger.Document(data)}),
+	}
+	b.Add(d)
+	s.deliveries = append(s.deliveries, d)
+}
+
+// unsent takes what was not sent yet of a notice off a channel, and says whether that was all that there was.
+func (s *State) unsent(name, about string) bool {
+	some, tried := false, false
+	for _, d := range s.deliveries {
+		if d.Channel == name && d.Notice == about {
+			some = true
+			tried = tried || d.Tries > 0
+		}
+	}
+	if !some || tried {
+		return false
+	}
+	if _, err := store.Remove[store.Delivery](
+		s.Store,
+		"channel = ? and notice = ? and done = ?",
+		name,
+		about,
+		false,
+	); err != nil {
+		return false
+	}
+	s.deliveries = slices.DeleteFunc(
+		s.deliveries,
+		func(d *store.Delivery) bool { return d.Channel == name && d.Notice == about },
+	)
+	return true
+}
+
+func (s *State) LoadDeliveries() error {
+	rows, err := store.All[store.Delivery](s.Store, "made, id", "done = ?", false)
+	if err != nil {
+		return err
+	}
+	s.deliveries = nil
+	for i := range rows {
+		s.deliveries = append(s.deliveries, &rows[i])
+	}
+	return nil
+}
+
+// How long is waited before a delivery is tried again, at most, and when it is given up.
+const (
+	firstRetry = 30 * time.Second
+	mostRetry  = time.Hour
+	giveUp     = 3 * 24 * time.Hour
+)
+
+// Deliver sends what is due, once; what was confirmed is written down before the next is sent. It is called again and
+// again.
+func (s *Service) Deliver(ctx context.Context) error {
+	for ctx.Err() == nil {
+		s.mu.Lock()
+		now := s.Clock.Now()
+		var d *store.Delivery
+		for _, x := range s.deliveries {
+			if x.Next <= now.UnixMilli() && (d == nil || x.Next < d.Next) {
+				d = x
+			}
+		}
+		if d == nil {
+			s.mu.Unlock()
+			return nil
+		}
+		i := slices.IndexFunc(s.channels, func(o Outlet) bool { return o.Name == d.Channel })
+		var c Outlet
+		if i >= 0 {
+			c = s.channels[i]
+		}
+		sender := s.sender
+		s.mu.Unlock()
+		err := error(nil)
+		if i >= 0 {
+			var p pending
+			if err = json.Unmarshal(d.Doc, &p); err == nil {
+				p.Data = p.Notice
+				err = sender.Send(ctx, c.Config, p.Message)
+			}
+		}
+		if ctx.Err() != nil {
+			return nil // stopped in the middle: it is tried again
+		}
+		if err := s.delivered(d, err, now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	next := *d
+	next.Tries++
+	b := &store.Batch{}
+	switch {
+	case failed == nil:
+		next.Done, next.Error = true, ""
+	case now.Sub(time.UnixMilli(d.Made)) > giveUp:
+		next.Done, next.Error = true, failed.Error()
+		s.Happened(
+			b,
+			api.EventKindNotice,
+			d.Notice,
+			fmt.Sprintf(
+				"the channel %s could not be reached for three days; a message was given up: %s",
+				d.Channel,
+				failed,
+			),
+		)
+	default:
+		wait := min(firstRetry<<min(d.Tries, 10), mostRetry)
+		next.Error, next.Next = failed.Error(), now.Add(wait).UnixMilli()
+		s.Log.Warn("a channel does not take a message", "channel", d.Channel, "tries", next.Tries, "error", failed)
+	}
+	b.Put(&next)
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	// Memory may have been made anew meanwhile; the delivery is found by its id.
+	s.deliveries = slices.DeleteFunc(s.deliveries, func(x *store.Delivery) bool { return x.ID == d.ID })
+	if !next.Done {
+		s.deliveries = append(s.deliveries, &next)
+	}
+	return nil
+}
+
+// digest makes the daily messages that are due.
+func (s *State) digest(b *store.Batch, now time.Time) {
+	for i := range s.channels {
+		o := &s.channels[i]
+		if o.Digest == "" {
+			continue
+		}
+		due := on(now.In(o.zone()), o.Digest)
+		if now.Before(due) || !o.Digested.Before(due) {
+			continue
+		}
+		first := o.Digested.IsZero()
+		o.Digested = now
+		b.Put(&store.Channel{Name: o.Name, Doc: ledger.Document(o)})
+		if first {
+			continue // a channel that is new today begins tomorrow
+		}
+		open := slices.Clone(s.Open)
+		open = slices.DeleteFunc(open, func(n notice.Notice) bool { return !o.wants(n) })
+		notice.Rank(open, now)
+		m := channel.Message{ID: ledger.NewID(), At: now, Type: "digest", Grave: 5, Subject: "Nothing needs a hand"}
+		if len(open) > 0 {
+			m.Subject = fmt.Sprintf("%d open notices, the gravest: %s", len(open), open[0].Says)
+		}
+		var text strings.Builder
+		views := []api.Notice{}
+		for _, n := range open {
+			seen := ""
+			if n.Acknowledged != nil {
+				seen = ", seen by " + n.Acknowledged.By
+			}
+			fmt.Fprintf(&text, "[%s] %s: %s%s\n    %s\n", word(n), cmp.Or(n.Bay, n.Pool, n.Host), n.Says, seen, n.Do)
+			views = append(views, s.viewNotice(n, now))
+		}
+		m.Text = cmp.Or(text.String(), "All drives that can tell say that they are well.\n")
+		s.queue(b, o.Name, "digest", m, map[string]any{"notices": views}, now)
+	}
+}
