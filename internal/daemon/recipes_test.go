@@ -146,7 +146,7 @@ func (y *yard) pull(bay string) lab.Moved {
 	return m
 }
 
-func (y *yard) insert(bay string, s lab.Shelf) lab.Moved {
+func (y *yard) insert(bay string, s lab.NewDrive) lab.Moved {
 	m, err := y.fleet.Insert(bay, s)
 	require.NoError(y.t, err)
 	return m
@@ -170,10 +170,10 @@ func (y *yard) hand(tail string, before func(w api.Swap)) api.Swap {
 	y.t.Helper()
 	w, err := y.r.service.Swaps.PlanSwapOf("ida", api.PlanSwap{Drive: tail, KeepSpare: !y.spare})
 	require.NoError(y.t, err)
-	return y.lead(w, lab.Shelf{}, before)
+	return y.lead(w, lab.NewDrive{}, before)
 }
 
-func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
+func (y *yard) lead(w api.Swap, s lab.NewDrive, before func(w api.Swap)) api.Swap {
 	y.t.Helper()
 	svc := y.r.service
 	label := ""
@@ -199,7 +199,7 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 		case !w.Open:
 			return w
 		case len(w.Wrong) > 0:
-			y.insert(w.Wrong[0].Bay, lab.Shelf{Tail: w.Wrong[0].Tail})
+			y.insert(w.Wrong[0].Bay, lab.NewDrive{Tail: w.Wrong[0].Tail})
 		case w.Phase == api.SwapPhasePlanned:
 			_, err := svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
 			require.NoError(y.t, err)
@@ -231,12 +231,12 @@ func (y *yard) lead(w api.Swap, s lab.Shelf, before func(w api.Swap)) api.Swap {
 			if !w.OldGone {
 				y.pull(w.Old.Bay)
 			}
-			label = y.insert(w.Old.Bay, lab.Shelf{Like: w.Old.Tail}).Tail
+			label = y.insert(w.Old.Bay, lab.NewDrive{Like: w.Old.Tail}).Tail
 			y.power(w.Host, true)
 		case w.Phase == api.SwapPhaseRehouse && w.Hold == "":
 			y.pull(w.New.Bay)
 			y.pass(10 * time.Second)
-			y.insert(w.Old.Bay, lab.Shelf{Tail: label})
+			y.insert(w.Old.Bay, lab.NewDrive{Tail: label})
 			if y.dark[w.Host] {
 				y.power(w.Host, true)
 			}
@@ -306,7 +306,7 @@ func TestRecipes(t *testing.T) {
 	}
 	fullFront := func(y *yard) {
 		for _, bay := range []string{"fulmar/front/23", "fulmar/front/24"} {
-			y.insert(bay, lab.Shelf{Holds: "somebody's"})
+			y.insert(bay, lab.NewDrive{Holds: "somebody's"})
 		}
 		y.pass(time.Minute)
 	}
@@ -340,7 +340,7 @@ func TestRecipes(t *testing.T) {
 			y.pass(time.Minute)
 			y.pass(30 * time.Minute)
 			y.rest("driftnet")
-			m := y.insert("skerry/front/24", lab.Shelf{Like: "ZU006"})
+			m := y.insert("skerry/front/24", lab.NewDrive{Like: "ZU006"})
 			y.pass(time.Minute)
 			_, err := y.r.service.Stock.Accept("ida", api.AcceptDrive{Drive: m.Tail})
 			require.NoError(y.t, err)
@@ -447,7 +447,7 @@ func TestRecipes(t *testing.T) {
 			return func(w api.Swap) {
 				if w.Phase == api.SwapPhaseInsert && !back {
 					back = true
-					y.insert("skerry/inner/4", lab.Shelf{Tail: w.Old.Tail})
+					y.insert("skerry/inner/4", lab.NewDrive{Tail: w.Old.Tail})
 					y.pass(time.Second)
 				}
 			}
@@ -527,7 +527,7 @@ func TestLostOnPurpose(t *testing.T) {
 	)
 	require.NoError(t, err)
 	require.NoError(t, y.fleet.ReadBack("specimens"), "until the drive is out all is there")
-	w = y.lead(w, lab.Shelf{}, nil)
+	w = y.lead(w, lab.NewDrive{}, nil)
 	require.Equal(t, api.SwapPhaseClosed, w.Phase)
 	require.Equal(t, loses, w.Loses)
 	require.Contains(
@@ -574,7 +574,7 @@ func TestCampaign(t *testing.T) {
 		}
 		require.GreaterOrEqual(t, w.NeedsBytes, int64(8e12))
 		require.Equal(t, before, y.pool("tidegauge").CapacityBytes, "it does not grow before the last")
-		w = y.lead(w, lab.Shelf{Capacity: 8_001_563_222_016}, nil)
+		w = y.lead(w, lab.NewDrive{Capacity: 8_001_563_222_016}, nil)
 		require.Equal(t, api.SwapPhaseClosed, w.Phase)
 	}
 	c, err = svc.Swaps.NextInCampaign("ida", c.Id)
@@ -612,8 +612,8 @@ func TestAcceptance(t *testing.T) {
 		return a
 	}
 	over := func(a api.Acceptance) bool { return !a.EndedAt.IsZero() }
-	fresh := y.insert("fulmar/front/23", lab.Shelf{Like: y.tail("plankton", "1.1")})
-	used := y.insert("fulmar/front/24", lab.Shelf{Like: y.tail("plankton", "1.1"), Hours: 9000, Weak: true})
+	fresh := y.insert("fulmar/front/23", lab.NewDrive{Like: y.tail("plankton", "1.1")})
+	used := y.insert("fulmar/front/24", lab.NewDrive{Like: y.tail("plankton", "1.1"), Hours: 9000, Weak: true})
 	y.pass(time.Minute)
 
 	_, err := svc.Stock.Accept("ida", api.AcceptDrive{Drive: fresh.Tail, Surface: true, Tail: used.Tail})
@@ -688,7 +688,7 @@ func TestAcceptPolicy(t *testing.T) {
 	y.rest("tidegauge")
 	require.False(t, svc.Stock.AcceptPolicy().Extended)
 	tested := func(bay string, req api.AcceptDrive) lab.Moved {
-		m := y.insert(bay, lab.Shelf{Like: y.tail("tidegauge", "2")})
+		m := y.insert(bay, lab.NewDrive{Like: y.tail("tidegauge", "2")})
 		y.pass(time.Minute)
 		req.Drive = m.Tail
 		_, err := svc.Stock.Accept("ida", req)
@@ -727,7 +727,7 @@ func TestAcceptPolicy(t *testing.T) {
 	require.Equal(t, []string{"fresh", "short", "extended", "compare"}, a.Stages)
 	w, err = svc.Swaps.PlanSwap("ida", y.tail("tidegauge", "2"))
 	require.NoError(t, err)
-	require.Equal(t, api.SwapPhaseClosed, y.lead(w, lab.Shelf{}, nil).Phase)
+	require.Equal(t, api.SwapPhaseClosed, y.lead(w, lab.NewDrive{}, nil).Phase)
 	w, _ = svc.Swaps.Swap(w.Id)
 	require.Equal(t, much.Tail, w.New.Tail)
 	for _, c := range w.Admitted {

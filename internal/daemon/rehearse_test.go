@@ -28,7 +28,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 	require.NoError(t, err)
 	_, err = y.r.service.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "in the middle", NoBackup: true})
 	require.NoError(t, err)
-	free := y.insert(w.Into, lab.Shelf{Like: w.Old.Tail})
+	free := y.insert(w.Into, lab.NewDrive{Like: w.Old.Tail})
 	y.pass(10 * time.Second)
 	_, err = y.r.service.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: free.Tail, Reason: "so"})
 	require.NoError(t, err)
@@ -125,7 +125,7 @@ func TestCopyWithoutBays(t *testing.T) {
 				require.NoError(t, err)
 				from = m.Bay
 			case w.Phase == api.SwapPhaseInsert:
-				label = at.insert(from, lab.Shelf{Like: tail}).Tail
+				label = at.insert(from, lab.NewDrive{Like: tail}).Tail
 			case w.Phase == api.SwapPhaseConfirm:
 				_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
 				require.NoError(t, err)
@@ -201,7 +201,7 @@ func TestWatchedByHand(t *testing.T) {
 				require.NoError(t, err)
 				from = m.Bay
 			case w.Phase == api.SwapPhaseInsert:
-				label = at.insert(from, lab.Shelf{Like: tail}).Tail
+				label = at.insert(from, lab.NewDrive{Like: tail}).Tail
 			case w.Phase == api.SwapPhaseConfirm:
 				_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "so"})
 				require.NoError(t, err)

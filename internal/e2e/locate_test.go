@@ -280,7 +280,7 @@ func TestLocateConsole(t *testing.T) {
 	b.see("rear")
 	b.click("Take rear away")
 	b.click("Keep it")
-	b.click("Walk before it")
+	b.click("Start a survey")
 	b.click("Begin")
 	for range 3 {
 		b.see("three flashes, and a pause")

@@ -464,7 +464,7 @@ func (s *Server) LabInsert(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabInsert) (any, error) {
 		m, err := s.Lab.Insert(
 			req.Bay,
-			lab.Shelf{
+			lab.NewDrive{
 				Tail:     req.Drive,
 				Capacity: bytesOf(req.CapacityBytes),
 				Holds:    req.Holds,

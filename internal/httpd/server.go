@@ -68,7 +68,7 @@ type Lab interface {
 	ReadBack(pool string) error
 	Blinks() []string
 	Break(host, part string, well bool) error
-	Insert(bay string, s lab.Shelf) (lab.Moved, error)
+	Insert(bay string, s lab.NewDrive) (lab.Moved, error)
 	JoinByHand(pool, slot, tail string) (lab.Moved, error)
 }
 
@@ -76,13 +76,13 @@ type Lab interface {
 func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.Log
-	e.HTTPErrorHandler = s.tell
+	e.HTTPErrorHandler = s.handleError
 	e.Pre(s.headers)
 	e.Use(middleware.Recover())
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		return strings.HasSuffix(c.Request().URL.Path, "/events")
 	}}))
-	e.Use(s.door)
+	e.Use(s.authenticate)
 	api.RegisterHandlersWithBaseURL(e, s, base)
 	e.GET(base+"/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", api.Document)
@@ -120,8 +120,8 @@ const (
 	whoHost   = "host"
 )
 
-// door lets through what anybody may have (the console's files, signing in) and whoever shows a token or a session.
-func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
+// authenticate lets through what anybody may have (the console's files, signing in) and whoever shows a token or a session.
+func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		path := r.URL.Path
@@ -138,7 +138,7 @@ func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
 				}
 			} else if name, ok := s.Service.People.Person(token); ok {
 				c.Set(whoPerson, name)
-				return s.once(next)(c)
+				return s.idempotent(next)(c)
 			}
 			return &problem.Problem{
 				Status: 401,
@@ -158,7 +158,7 @@ func (s *Server) door(next echo.HandlerFunc) echo.HandlerFunc {
 					}
 				}
 				c.Set(whoPerson, name)
-				return s.once(next)(c)
+				return s.idempotent(next)(c)
 			}
 		}
 		return &problem.Problem{
@@ -181,8 +181,8 @@ func sameOrigin(r *http.Request) bool {
 // isSecret marks an answer that is told once, and kept nowhere.
 const isSecret = "secret"
 
-// once makes a request that carries an idempotency key happen once: the second answer is the first one again.
-func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
+// idempotent makes a request that carries an idempotency key happen idempotent: the second answer is the first one again.
+func (s *Server) idempotent(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		key := r.Header.Get("Idempotency-Key")
@@ -254,8 +254,8 @@ func person(c *echo.Context) string {
 	return name
 }
 
-// tell answers an error as problem details.
-func (s *Server) tell(c *echo.Context, err error) {
+// handleError answers an error as problem details.
+func (s *Server) handleError(c *echo.Context, err error) {
 	var p *problem.Problem
 	var he interface{ StatusCode() int }
 	var gone *lab.Impossible

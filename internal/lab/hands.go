@@ -47,8 +47,8 @@ func (f *Fleet) Pull(bay string) (Moved, error) {
 // Moved says which drive a hand moved.
 type Moved struct{ Tail, Serial, Bay string }
 
-// Shelf describes a drive to be put in.
-type Shelf struct {
+// NewDrive describes a drive to be put in.
+type NewDrive struct {
 	Tail     string      // of a drive that was pulled before; empty for one from the shelf
 	Capacity drive.Bytes // 0: as large as what was last in the bay, or the host's drives
 	Holds    string
@@ -112,7 +112,7 @@ func (f *Fleet) JoinByHand(name, slot, tail string) (Moved, error) {
 }
 
 // Insert puts a drive into an empty bay; where only a host is named, into any of it, those first that no map shows.
-func (f *Fleet) Insert(bay string, s Shelf) (Moved, error) {
+func (f *Fleet) Insert(bay string, s NewDrive) (Moved, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	now := f.clock.Now()
@@ -167,7 +167,7 @@ func (f *Fleet) empty(host string, now time.Time) (bay string) {
 }
 
 // fromShelf unpacks a new drive like the one that was last in that bay, or like any of that host.
-func (f *Fleet) fromShelf(a enclosure.Address, s Shelf, now time.Time) *Drive {
+func (f *Fleet) fromShelf(a enclosure.Address, s NewDrive, now time.Time) *Drive {
 	var like *Drive
 	for _, x := range f.Drives {
 		for _, st := range x.Stays {

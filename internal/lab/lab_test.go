@@ -78,11 +78,11 @@ func TestSwapInTheLab(t *testing.T) {
 	require.Equal(t, pool.Margin(1), margin)
 	_, err = f.Pull("skerry/front/7")
 	require.ErrorContains(t, err, "is empty")
-	in, err := f.Insert("skerry/front/7", Shelf{})
+	in, err := f.Insert("skerry/front/7", NewDrive{})
 	require.NoError(t, err)
-	_, err = f.Insert("skerry/front/7", Shelf{})
+	_, err = f.Insert("skerry/front/7", NewDrive{})
 	require.ErrorContains(t, err, "is taken by "+in.Tail)
-	_, err = f.Insert("skerry/inner/9", Shelf{})
+	_, err = f.Insert("skerry/inner/9", NewDrive{})
 	require.ErrorContains(t, err, "no bay")
 	fresh := f.Drives[len(f.Drives)-1]
 	target := pools.Target{Key: fresh.key(), Size: fresh.Desc.Capacity}
@@ -176,7 +176,7 @@ func TestHotSpare(t *testing.T) {
 	require.Equal(t, pool.Out, m.State)
 	require.Equal(t, out.Tail, f.byKey[m.Drive].Desc.Tail(), "whose place it was is not forgotten")
 
-	in, err := f.Insert("skerry/front/7", Shelf{})
+	in, err := f.Insert("skerry/front/7", NewDrive{})
 	require.NoError(t, err)
 	var fresh *Drive
 	for _, d := range f.Drives {

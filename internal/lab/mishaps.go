@@ -111,7 +111,7 @@ func (p *Pool) peer(slot string, t time.Time) *Drive {
 }
 
 // spoil makes a drive from the shelf one that should not be trusted, if that is due anywhere.
-func (f *Fleet) spoil(s *Shelf, like *Drive) {
+func (f *Fleet) spoil(s *NewDrive, like *Drive) {
 	for _, p := range f.Pools {
 		switch {
 		case p.due(practice.SmallDrive):

@@ -14,7 +14,7 @@ import (
 func (k kind) apply(n *node, e swap.Event) error {
 	before := n.s
 	after, orders, refused := swap.Apply(before, e)
-	after.Log, after.Margins, after.Gate, after.Began, after.Closing = nil, nil, nil, nil, nil
+	after.Log, after.Margins, after.Gate, after.StartChecks, after.Closing = nil, nil, nil, nil, nil
 	if n := len(after.Visited); n > 1 {
 		after.Visited = after.Visited[n-1:]
 	}
@@ -75,7 +75,7 @@ func (k kind) apply(n *node, e swap.Event) error {
 	}
 	if e.Kind == swap.DriveGone && e.Drive.Key() == k.id(old).Key() && before.Phase.Open() && !before.OldGone &&
 		!before.Recipe.Lost &&
-		!(before.Phase == swap.Pull && before.Hold == "") &&
+		!(before.Phase == swap.Pull && before.BlockedBy == "") &&
 		before.Recipe.Rank(before.Phase) < before.Recipe.Rank(swap.Pull) &&
 		!slices.ContainsFunc(after.Wrong, func(x swap.Wrong) bool { return x.Key() == e.Drive.Key() }) {
 		return errors.New("R5: the old drive left before its turn, and nobody is told")
@@ -114,7 +114,7 @@ var keys = func() (out [most]string) {
 // alarms looks whether absences that were asked for raise none, and all others do.
 func (k kind) alarms(before, after swap.State, e swap.Event) error {
 	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
-	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull && before.Hold == "" &&
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull && before.BlockedBy == "" &&
 		len(before.Wrong) == 0 &&
 		!after.AskedOut(e.Drive.Key(), late) {
 		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
@@ -141,7 +141,7 @@ func (k kind) alarms(before, after swap.State, e swap.Event) error {
 
 // owes looks whether what an abandoned swap left undone is told, and nothing else is.
 func (k kind) owes(n node) error {
-	if n.s.Phase != swap.Abandoned || !n.w.fresh || n.s.BegunAt.IsZero() {
+	if n.s.Phase != swap.Abandoned || !n.w.fresh || n.s.StartedAt.IsZero() {
 		return nil
 	}
 	w := n.w
@@ -192,14 +192,14 @@ func key(n node) string {
 	for _, x := range s.Seats {
 		bit(x.Asked, x.Joined)
 	}
-	bit(w.lost, w.fresh, w.up, w.well, s.OldGone, s.Ordered, s.New != nil, s.Hold != "")
-	bit(w.orphans, w.beside, w.moving, w.down, w.hush, s.Begun, s.Held != "", s.Recipe.Beside)
+	bit(w.lost, w.fresh, w.up, w.well, s.OldGone, s.Ordered, s.New != nil, s.BlockedBy != "")
+	bit(w.orphans, w.beside, w.moving, w.down, w.hush, s.InProgress, s.PausedBy != "", s.Recipe.Beside)
 	b = append(b, byte(w.drain), byte(w.refill), byte(len(s.Recipe.Steps)), byte(s.Order), byte(s.Margin))
 	if w.pending != 0 {
 		b = append(b, w.kindOf...)
 	}
-	bit(w.cold, s.Recipe.Lost, s.Phase == swap.Abandoned && !s.BegunAt.IsZero())
-	for _, text := range []string{s.Recipe.Name, s.Recipe.Into, string(s.Phase), s.Hold, s.RefusedTail, s.Recovery, s.Refused} {
+	bit(w.cold, s.Recipe.Lost, s.Phase == swap.Abandoned && !s.StartedAt.IsZero())
+	for _, text := range []string{s.Recipe.Name, s.Recipe.Into, string(s.Phase), s.BlockedBy, s.RefusedTail, s.Recovery, s.Refused} {
 		b = append(append(b, text...), 0)
 	}
 	if s.New != nil {

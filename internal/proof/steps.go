@@ -99,7 +99,7 @@ func (t *turn) people() {
 	if k.anew && w.fresh && t.n.s.Phase != swap.Planned {
 		t.take("look at the plan", w, swap.Event{Kind: swap.ReplanIt, Plan: k.plan(w)})
 	}
-	if !t.n.s.Ordered && !t.n.s.Begun && t.n.s.Phase != swap.Planned {
+	if !t.n.s.Ordered && !t.n.s.InProgress && t.n.s.Phase != swap.Planned {
 		// What a person may do blindly: the checks are of what was reported last.
 		t.take("next", w, swap.Event{Kind: swap.NextIt, By: "ida"})
 	}
@@ -145,7 +145,7 @@ func (t *turn) hands() {
 		}
 		v = k.settle(v)
 		asked := d == old && t.n.s.Phase == swap.Pull || d == newDrive && t.n.s.Phase == swap.Rehouse && !w.down
-		if asked && t.n.s.Hold == "" && len(t.n.s.Wrong) == 0 && w.fresh {
+		if asked && t.n.s.BlockedBy == "" && len(t.n.s.Wrong) == 0 && w.fresh {
 			if w.cold && !w.down && d == old {
 				t.err = fmt.Errorf(
 					"R1: %s was pulled as the screen said, and its host is not to be changed while it runs",

@@ -36,7 +36,7 @@ func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, say
 		ours = answered(b, o) || ours
 	}
 	if !ours {
-		s.Happened(b, api.EventKindPool, o.Pool, fmt.Sprintf("%s on %s: %s, %s", o.Kind, o.Host, state, says))
+		s.AddEvent(b, api.EventKindPool, o.Pool, fmt.Sprintf("%s on %s: %s, %s", o.Kind, o.Host, state, says))
 	}
 }
 

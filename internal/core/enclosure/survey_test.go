@@ -2,6 +2,7 @@ package enclosure
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -173,4 +174,53 @@ func TestLayoutsOfAnyShape(t *testing.T) {
 
 func good(name string) Section {
 	return Section{Name: name, Rows: 1, Columns: 2, First: TopLeft, Run: AlongRows}
+}
+
+// TestSurveySteps: whatever a person does, a step that is refused changes nothing, every drive is in one list alone, and
+// no bay has two drives.
+func TestSurveySteps(t *testing.T) {
+	sec := Section{Name: "front", Rows: 2, Columns: 3, First: "top-left", Run: "rows"}
+	g := SurveyGround{
+		Section: func(name string) (Section, bool) { return sec, name == "front" },
+		Port:    func(drive string) string { return "port of " + drive },
+	}
+	for seed := range uint64(50) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		s := Survey{Host: "fulmar", Tail: map[string]string{}}
+		for _, k := range []string{"AA111", "BB222", "CC333", "DD444"} {
+			s.Todo, s.Tail[k] = append(s.Todo, k), k
+		}
+		for range 40 {
+			bay := fmt.Sprintf("%s/%s/%d", []string{"fulmar", "fulmar", "skerry"}[r.IntN(3)], []string{"front", "front", "rear"}[r.IntN(3)], 1+r.IntN(8))
+			step := SurveyStep{Kind: []StepKind{StepTap, StepTap, StepPass, StepBack, StepRead, "dance"}[r.IntN(6)], Bay: bay, By: "ida"}
+			for range r.IntN(4) {
+				step.Tails = append(step.Tails, []string{"111", "BB222", "-", "3", "zz"}[r.IntN(5)])
+			}
+			before := fmt.Sprintf("%+v", s)
+			next, err := s.Do(step, g)
+			require.Equal(t, before, fmt.Sprintf("%+v", s), "a step changes its survey in place: %+v", step)
+			if err != nil {
+				continue
+			}
+			s = next.Survey
+			drives, bays := map[string]int{}, map[string]int{}
+			for _, k := range s.Todo {
+				drives[k]++
+			}
+			for _, d := range s.Done {
+				drives[d.Drive]++
+				bays[fmt.Sprint(d.Section, d.Number)]++
+			}
+			for k, n := range drives {
+				require.Equal(t, 1, n, "%s after %+v: %+v", k, step, s)
+			}
+			for k, n := range bays {
+				require.Equal(t, 1, n, k)
+			}
+		}
+		end, err := s.Do(SurveyStep{Kind: StepLeave}, g)
+		require.NoError(t, err)
+		require.True(t, end.Over)
+		require.Equal(t, s.Done, end.Forget)
+	}
 }

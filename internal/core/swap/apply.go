@@ -103,7 +103,7 @@ func (s *State) replan(e Event) {
 
 // enter comes to a step; one that is fulfilled already is passed at once.
 func (s *State) enter(e Event, p Phase) {
-	s.Phase, s.Begun, s.Hold, s.Gate, s.Stuck = p, false, "", nil, ""
+	s.Phase, s.InProgress, s.BlockedBy, s.Gate, s.Stuck = p, false, "", nil, ""
 	s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
 	s.Visited = append(s.Visited, Passed{p, e.At})
 	switch {
@@ -128,8 +128,8 @@ func (s *State) may(e Event) *Refusal {
 			"%s leads this swap.",
 			s.Lead,
 		)
-	case s.Held != "":
-		return refuse("held", "Resume it first.", "It is held: %s.", s.Held)
+	case s.PausedBy != "":
+		return refuse("held", "Resume it first.", "It is held: %s.", s.PausedBy)
 	case keepsR5 && len(s.Wrong) > 0:
 		w := s.Wrong[0]
 		do := "Put it back first."
@@ -212,7 +212,7 @@ func (s *State) begin(e Event) *Refusal {
 	case (warned || len(s.Loses) > 0) && reason == "":
 		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is asked.")
 	}
-	s.BegunAt, s.Lead, s.Began, s.Backup = e.At, e.By, e.Checks, e.Backup
+	s.StartedAt, s.Lead, s.StartChecks, s.Backup = e.At, e.By, e.Checks, e.Backup
 	s.say(e, "began the swap%s", because(reason))
 	switch {
 	case !e.Backup.IsZero():
@@ -233,7 +233,7 @@ func (s *State) begin(e Event) *Refusal {
 // next does what the step is about: it orders, or takes the person's word for what nobody else can see.
 func (s *State) next(e Event) ([]Order, *Refusal) {
 	if len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned && s.Lead == e.By &&
-		s.Held == "" &&
+		s.PausedBy == "" &&
 		strings.TrimSpace(e.Reason) != "" {
 		s.goOnWithout(e)
 		return nil, nil
@@ -241,14 +241,14 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 	if err := s.may(e); err != nil {
 		return nil, err
 	}
-	if s.Hold != "" {
-		return nil, refuse("not-now", "Wait; it is looked at with every report.", "%s: %s.", s.Now().Title, s.Hold)
+	if s.BlockedBy != "" {
+		return nil, refuse("not-now", "Wait; it is looked at with every report.", "%s: %s.", s.Now().Title, s.BlockedBy)
 	}
 	if _, err := stopped(e.Checks, len(s.Loses) > 0); err != nil {
 		return nil, err
 	}
 	give := func(kind OrderKind, says string) ([]Order, *Refusal) {
-		if s.Ordered || s.Begun {
+		if s.Ordered || s.InProgress {
 			return nil, nil // said twice is said once
 		}
 		s.Order++

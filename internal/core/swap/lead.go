@@ -27,7 +27,7 @@ func (s *State) back(e Event) ([]Order, *Refusal) {
 		return nil, nil
 	case slices.Contains(undoable, s.Phase) && !s.OldGone && s.New == nil && len(s.Wrong) == 0:
 		var orders []Order
-		if s.Begun || s.Ordered {
+		if s.InProgress || s.Ordered {
 			s.Order++
 			orders = append(orders, Order{Kind: OrderStop, Number: s.Order, Drive: s.Old.Identity})
 		}
@@ -46,15 +46,15 @@ func (s *State) back(e Event) ([]Order, *Refusal) {
 
 func (s *State) hold(e Event) *Refusal {
 	switch {
-	case s.Phase.Open() && s.Lead == e.By && s.Held != "":
+	case s.Phase.Open() && s.Lead == e.By && s.PausedBy != "":
 		return nil
 	case !s.Phase.Open(), s.Lead != e.By:
 		return s.may(e)
 	case strings.TrimSpace(e.Reason) == "":
 		return refuse("reason-needed", "Say why it is held.", "A reason is asked.")
 	}
-	s.Held = strings.TrimSpace(e.Reason)
-	s.say(e, "holds the swap%s; %s", because(s.Held), s.owed())
+	s.PausedBy = strings.TrimSpace(e.Reason)
+	s.say(e, "holds the swap%s; %s", because(s.PausedBy), s.owed())
 	return nil
 }
 
@@ -62,10 +62,10 @@ func (s *State) resume(e Event) *Refusal {
 	switch {
 	case !s.Phase.Open() || s.Lead != e.By:
 		return s.may(e)
-	case s.Held == "":
+	case s.PausedBy == "":
 		return nil
 	}
-	s.Held = ""
+	s.PausedBy = ""
 	s.say(e, "goes on with the swap")
 	return nil
 }
@@ -105,7 +105,7 @@ func (s *State) abandon(e Event) ([]Order, *Refusal) {
 		return nil, refuse("reason-needed", "Say why it is abandoned.", "A reason is asked.")
 	}
 	s.say(e, "abandoned it at %q%s; %s", s.Phase, because(e.Reason), s.owed())
-	s.Phase, s.EndedAt, s.Held = Abandoned, e.At, ""
+	s.Phase, s.EndedAt, s.PausedBy = Abandoned, e.At, ""
 	return []Order{{Kind: OrderDark}}, nil
 }
 
@@ -146,7 +146,7 @@ func (s *State) owed() string {
 	switch {
 	case s.Phase == Planned:
 		return "nothing was touched"
-	case s.Phase == Drain && (s.Begun || s.Ordered):
+	case s.Phase == Drain && (s.InProgress || s.Ordered):
 		return "what began to move goes on moving; stop it with: lantern stop " + s.Pool
 	case s.Phase == Layout || s.Phase == Prepare:
 		return s.poolWords() + " is left without the member in slot " + s.Slot + "; the new drive has " +

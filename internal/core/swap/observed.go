@@ -18,7 +18,7 @@ func (s *State) outsideTurn() bool {
 	case Planned, Scrub, Drain, Release, Still, Down:
 		return true
 	case Pull:
-		return s.Hold != "" // it must not be pulled now
+		return s.BlockedBy != "" // it must not be pulled now
 	case Insert, Confirm, Layout, Prepare, Join, Recover:
 		return s.Recipe.Beside
 	}
@@ -90,7 +90,7 @@ func (s *State) gone(e Event) {
 		s.say(e, "the new drive %s was taken out again", s.New.Tail())
 		s.New, s.Ordered = nil, false
 		s.enter(e, Insert)
-	case s.New != nil && key == s.New.Key() && (s.Phase == Rehouse && s.Hold == "" || s.Phase == Up && s.Recipe.Temporary):
+	case s.New != nil && key == s.New.Key() && (s.Phase == Rehouse && s.BlockedBy == "" || s.Phase == Up && s.Recipe.Temporary):
 		s.New.Bay = ""
 		s.say(e, "%s is on its way to %s", s.New.Tail(), s.Old.bayWords())
 	default:
@@ -118,7 +118,7 @@ func (s *State) oldGone(e Event) {
 		)
 		return
 	}
-	s.Hold = ""
+	s.BlockedBy = ""
 	s.say(e, "the old drive %s left %s", s.Old.Tail(), s.Old.bayWords())
 	if s.Phase == Pull {
 		s.advance(e)
@@ -133,7 +133,7 @@ func (s *State) goOnWithout(e Event) {
 	if s.Phase == Planned {
 		return
 	}
-	s.Hold, s.Ordered = "", s.Ordered && s.Recipe.Rank(s.Phase) >= s.Recipe.Rank(Insert)
+	s.BlockedBy, s.Ordered = "", s.Ordered && s.Recipe.Rank(s.Phase) >= s.Recipe.Rank(Insert)
 	rank, first := s.Recipe.Rank(s.Phase), s.Recipe.Rank(Insert)
 	switch {
 	case s.Phase == Pull:
@@ -194,7 +194,7 @@ func (s *State) came(e Event) {
 	case s.New != nil && key == s.New.Key():
 		s.New.Bay = e.Drive.Bay
 		switch {
-		case s.Phase == Rehouse && s.Old.Bay != "" && e.Drive.Bay == s.Old.Bay && s.Hold == "":
+		case s.Phase == Rehouse && s.Old.Bay != "" && e.Drive.Bay == s.Old.Bay && s.BlockedBy == "":
 			s.say(e, "%s is in the bay it stays in, %s", s.New.Tail(), s.New.bayWords())
 			if !s.Recipe.has(Down) {
 				s.advance(e)
@@ -235,7 +235,7 @@ func (s *State) oldCame(e Event) {
 		s.Recipe.Steps = slices.Insert(slices.Clone(s.Recipe.Steps), s.Recipe.Rank(Insert), Pull)
 	}
 	s.enter(e, Pull)
-	s.Hold = "what " + s.Pool + " makes of it is not seen yet"
+	s.BlockedBy = "what " + s.Pool + " makes of it is not seen yet"
 }
 
 // early looks at a drive that came before its turn, now that it is.
@@ -275,7 +275,7 @@ func (s *State) host(e Event) {
 		s.enter(e, Up)
 	}
 	if before != s.Phase {
-		s.Hold = ""
+		s.BlockedBy = ""
 	}
 }
 
@@ -302,7 +302,7 @@ func (s *State) outcome(e Event) {
 		s.say(e, "the agent gave it the partitions of %s: %s", s.Old.Tail(), e.Outcome)
 		s.advance(e)
 	case e.Done:
-		s.Begun = s.Phase == Scrub || s.Phase == Drain || s.Phase == Release || s.Phase == Refill
+		s.InProgress = s.Phase == Scrub || s.Phase == Drain || s.Phase == Release || s.Phase == Refill
 		s.say(e, "the agent did it: %s", e.Outcome)
 	default:
 		s.say(e, "the order was not carried out: %s", e.Outcome)

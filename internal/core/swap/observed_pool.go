@@ -36,8 +36,8 @@ func (s *State) pool(e Event) []Order {
 	switch s.Phase {
 	case Scrub:
 		// The one that was ordered, or another that ended since the swap began: both have read everything.
-		if !p.Recovering && p.Scrubbed.After(s.BegunAt) {
-			s.Ordered, s.Begun = false, false
+		if !p.Recovering && p.Scrubbed.After(s.StartedAt) {
+			s.Ordered, s.InProgress = false, false
 			if p.ScrubClean {
 				s.say(e, "%s was read through, and nothing was left unrepaired", s.Pool)
 				s.advance(e)
@@ -58,18 +58,18 @@ func (s *State) pool(e Event) []Order {
 			s.advance(e)
 		}
 	case Release:
-		if s.Begun && p.Drive != s.Old.Key() {
+		if s.InProgress && p.Drive != s.Old.Key() {
 			s.say(e, "%s has forgotten place %s", s.Pool, s.Slot)
 			s.advance(e)
 		}
 	case Up:
-		if s.Hold == "" {
+		if s.BlockedBy == "" {
 			s.advance(e)
 		}
 	case Recover:
 		s.recovering(e, joined)
 	case Refill:
-		if (s.Begun || p.Filled) && !p.Recovering && p.MarginKnown && e.Margin >= s.Margin {
+		if (s.InProgress || p.Filled) && !p.Recovering && p.MarginKnown && e.Margin >= s.Margin {
 			s.Ordered = false
 			s.advance(e)
 		}
@@ -93,7 +93,7 @@ func (s *State) pool(e Event) []Order {
 		}
 	}
 	if open == 0 && len(s.Wrong) == 0 {
-		s.Phase, s.EndedAt, s.Held = Closed, e.At, ""
+		s.Phase, s.EndedAt, s.PausedBy = Closed, e.At, ""
 		s.Visited = append(s.Visited, Passed{Closed, e.At})
 		s.say(e, "closed: %s is healthy, verified", s.Pool)
 	}
@@ -144,14 +144,14 @@ func (s *State) lookBefore(e Event) {
 			why = "" // the host is down
 		}
 	case Release:
-		if s.Begun || s.Ordered {
+		if s.InProgress || s.Ordered {
 			return
 		}
 		if why = s.unsafe(p, max(0, p.Without), nil); why == "" && !p.Drained {
 			why = "pieces still lie on " + s.Old.Tail()
 		}
 	case Scrub, Drain, Refill:
-		if s.Begun || s.Ordered {
+		if s.InProgress || s.Ordered {
 			return // what moves is its own
 		}
 		if keepsR4 && p.Recovering {
@@ -186,18 +186,18 @@ func (s *State) lookBefore(e Event) {
 	s.Gate = e.Checks
 	if i := s.missing(s.Old.Key()); s.Phase == Pull && why == "" && i >= 0 && p.MarginKnown {
 		// It went a moment too early, and what stood against that is over.
-		s.Wrong, s.Hold = slices.Delete(slices.Clone(s.Wrong), i, i+1), ""
+		s.Wrong, s.BlockedBy = slices.Delete(slices.Clone(s.Wrong), i, i+1), ""
 		s.say(e, "%s is out, and may be now", s.Old.Tail())
 		s.advance(e)
 		return
 	}
-	if why == s.Hold {
+	if why == s.BlockedBy {
 		return
 	}
-	was := s.Hold
-	s.Hold = ""
+	was := s.BlockedBy
+	s.BlockedBy = ""
 	title := s.Now().Title
-	s.Hold = why
+	s.BlockedBy = why
 	switch {
 	case why != "" && s.Phase == Pull:
 		s.say(e, "HOLD: %s must not be pulled now, %s", s.Old.Tail(), why)

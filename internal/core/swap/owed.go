@@ -14,7 +14,7 @@ type Debt struct{ Says, Do string }
 // with it. While the state of a pool is unknown, the debt stays (R7).
 func (s *State) Owed(now func(poolID string) (p *pool.Pool, known bool)) Debt {
 	used := s.Phase == Closed && s.Recipe.Spare != ""
-	left := s.Phase == Abandoned && !s.BegunAt.IsZero()
+	left := s.Phase == Abandoned && !s.StartedAt.IsZero()
 	if !used && !left {
 		return Debt{}
 	}

@@ -50,7 +50,7 @@ func TestOwed(t *testing.T) {
 			Seats:   []Seat{{Pool: "basalt", PoolID: "p", Slot: "0"}, {Pool: "gneiss", PoolID: "q", Slot: "0"}},
 		}
 		if c.begun {
-			s.BegunAt = at
+			s.StartedAt = at
 		}
 		d := s.Owed(func(id string) (*pool.Pool, bool) {
 			return map[string]*pool.Pool{"p": c.p, "q": c.q}[id], !c.unknown

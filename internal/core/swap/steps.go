@@ -169,9 +169,9 @@ func (s *State) step(p Phase) Step {
 		}
 		st.Expect = "The bay falls dark and this step ends by itself within seconds. If any other drive leaves, " +
 			"everything stops."
-		if s.Hold != "" && s.Phase == Pull {
+		if s.BlockedBy != "" && s.Phase == Pull {
 			st.Title = "Do not pull " + old + " now"
-			st.What = "Leave it in its place: " + s.Hold + "."
+			st.What = "Leave it in its place: " + s.BlockedBy + "."
 			st.Why = "When the swap began this was not so."
 			st.Expect = "This step asks for the drive again, by itself, when it may be pulled."
 		}
@@ -298,8 +298,8 @@ func (s *State) step(p Phase) Step {
 		}
 		st.Why = "Its place was a temporary one. It is known again by its identity, wherever it is."
 		st.Expect = "It shows in " + oldBay + "."
-		if s.Hold != "" && s.Phase == Rehouse {
-			st.Title, st.What = "Do not move "+newTail+" now", "Leave it in its place: "+s.Hold+"."
+		if s.BlockedBy != "" && s.Phase == Rehouse {
+			st.Title, st.What = "Do not move "+newTail+" now", "Leave it in its place: "+s.BlockedBy+"."
 		}
 	case Verify:
 		st.Kind, st.Title = StepCheck, "Verify"

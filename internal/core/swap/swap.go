@@ -135,21 +135,21 @@ type State struct {
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.
 	Refused string `json:"refused,omitempty"`
-	// Hold says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be. Gate
+	// BlockedBy says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be. Gate
 	// are the checks it came from.
-	Hold        string         `json:"hold,omitempty"`
+	BlockedBy   string         `json:"hold,omitempty"`
 	Gate        []record.Check `json:"gate,omitempty"`
 	RefusedTail string         `json:"refused_tail,omitempty"`
 	refusedKey  string
-	// Held says why a person holds the swap; empty when nobody does.
-	Held string `json:"held,omitempty"`
+	// PausedBy says why a person holds the swap; empty when nobody does.
+	PausedBy string `json:"held,omitempty"`
 	// Stuck says what stands in the way of a recovery that does not begin; empty when nothing does.
 	Stuck string `json:"stuck,omitempty"`
 	// Order is the number of the newest order; Ordered is true while its outcome is awaited. Begun is true when what
 	// the step orders was seen to have begun.
-	Order   int  `json:"order"`
-	Ordered bool `json:"ordered"`
-	Begun   bool `json:"begun,omitempty"`
+	Order      int  `json:"order"`
+	Ordered    bool `json:"ordered"`
+	InProgress bool `json:"begun,omitempty"`
 	// Loses are the volumes of which a person was told that they are lost, and confirmed it (R1).
 	Loses []string `json:"loses,omitempty"`
 	// Backup is of when the backup is that a person vouched for; zero when none was asked for.
@@ -159,10 +159,10 @@ type State struct {
 	Closing   []record.Check `json:"closing,omitempty"`
 	Log       []record.Entry `json:"log"`
 	PlannedAt time.Time      `json:"planned_at"`
-	BegunAt   time.Time      `json:"begun_at"`
+	StartedAt time.Time      `json:"begun_at"`
 	EndedAt   time.Time      `json:"ended_at"`
-	// Began are the checks as they stood when it began; Margins how the pool's margin went since.
-	Began []record.Check `json:"began,omitempty"`
+	// StartChecks are the checks as they stood when it began; Margins how the pool's margin went since.
+	StartChecks []record.Check `json:"began,omitempty"`
 	// Admitted are the checks of the new drive as they stood when it was confirmed.
 	Admitted []record.Check `json:"admitted,omitempty"`
 	Margins  []Stood        `json:"margins,omitempty"`

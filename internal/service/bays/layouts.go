@@ -92,7 +92,7 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 	)
 	slices.SortFunc(s.fleet.Layouts[name], func(a, b enclosure.Layout) int { return cmp.Compare(a.Name, b.Name) })
 	s.forgetSpots(b, name)
-	s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s described the enclosure %s of %s", by, next.Name, name))
+	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s described the enclosure %s of %s", by, next.Name, name))
 	return wire.Layout(next), s.Commit(b)
 }
 
@@ -115,7 +115,7 @@ func (s *Service) RemoveLayout(by, name, layout string) error {
 	b.Drop(&store.Layout{Host: name, Name: layout})
 	s.fleet.Layouts[name] = slices.Delete(slices.Clone(s.fleet.Layouts[name]), i, i+1)
 	s.forgetSpots(b, name)
-	s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s removed the enclosure %s of %s", by, layout, name))
+	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s removed the enclosure %s of %s", by, layout, name))
 	return s.Commit(b)
 }
 
@@ -197,7 +197,7 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 		)
 		b.Drop(&store.Spot{Host: a.Host, Section: a.Section, Number: a.Number})
 		s.replace(b, a.Host)
-		s.Happened(b, api.EventKindHost, a.Host, fmt.Sprintf("%s forgot what was known of bay %s", by, a))
+		s.AddEvent(b, api.EventKindHost, a.Host, fmt.Sprintf("%s forgot what was known of bay %s", by, a))
 		return s.Commit(b)
 	}
 	d, err := s.fleet.FindDrive(req.Drive)
@@ -227,6 +227,6 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 		},
 	)
 	s.replace(b, a.Host)
-	s.Happened(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s saw %s in bay %s", by, d.Tail(), a))
+	s.AddEvent(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s saw %s in bay %s", by, d.Tail(), a))
 	return s.Commit(b)
 }

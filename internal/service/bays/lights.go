@@ -179,7 +179,7 @@ func (s *State) light(
 	}
 	s.orders.Give(b, o)
 	b.Put(l.row())
-	s.Happened(
+	s.AddEvent(
 		b,
 		api.EventKindLight,
 		l.Bay,
@@ -407,7 +407,7 @@ func (s *State) lightAnswered(b *store.Batch, l *Light, o *orders.Order) {
 	if l.Bay == "" {
 		what = "drive " + l.Tail
 	}
-	s.Happened(b, api.EventKindLight, l.Bay, fmt.Sprintf("%s %s", what, words[l.State]))
+	s.AddEvent(b, api.EventKindLight, l.Bay, fmt.Sprintf("%s %s", what, words[l.State]))
 }
 
 func (l *Light) row() *store.Light {

@@ -76,24 +76,25 @@ func (s *State) viewSurvey(name string) api.Survey {
 	return out
 }
 
-// ActOnSurvey does one step of a walk. What was found is kept with every step, so that a walk can be left and
+// ActOnSurvey takes one step of a survey. What was found is kept with every step, so that a survey can be left and
 // continued.
 func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Survey{}, problem.New(
-			404,
-			"no-host",
-			"List them with: lantern host list",
-			"There is no host %q.",
-			name,
-		)
+		return api.Survey{}, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", name)
 	}
-	now := s.Clock.Now()
-	w := s.surveys[name]
-	if w == nil && req.Act != api.Begin {
+	w, b, now := s.surveys[name], &store.Batch{}, s.Clock.Now()
+	if req.Act == api.Begin {
+		next, err := s.beginSurvey(b, h, by, req.All, now)
+		if err != nil {
+			return api.Survey{}, err
+		}
+		s.keepSurvey(b, next, "", by, now)
+		return s.viewSurvey(name), s.Commit(b)
+	}
+	if w == nil {
 		return api.Survey{}, problem.New(
 			409,
 			"no-survey",
@@ -102,15 +103,17 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 			name,
 		)
 	}
-	b := &store.Batch{}
-	was := ""
-	if w != nil {
-		was = w.Now()
-		c := *w // so that a refused step changes nothing
-		c.Todo, c.Done, c.Skip = slices.Clone(w.Todo), slices.Clone(w.Done), slices.Clone(w.Skip)
-		w = &c
-	}
-	refuse := func(err error) (api.Survey, error) {
+	step := enclosure.SurveyStep{Kind: enclosure.StepKind(req.Act), Bay: req.Bay, Tails: req.Tails, By: by, At: now}
+	r, err := w.Do(step, enclosure.SurveyGround{
+		Section: func(section string) (enclosure.Section, bool) { return s.fleet.Section(name, section) },
+		Port: func(key string) string {
+			if d := s.fleet.Drives[key]; d != nil {
+				return s.fleet.Port(d)
+			}
+			return ""
+		},
+	})
+	if err != nil {
 		return api.Survey{}, problem.New(
 			422,
 			"bad-step",
@@ -119,155 +122,115 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 			closedWords(err.Error()),
 		)
 	}
-	switch req.Act {
-	case api.Begin:
-		if w != nil {
-			return api.Survey{}, problem.New(
-				409,
-				"survey-open",
-				"Go on with it, or end it.",
-				"%s walks before %s since %s.",
-				w.By,
-				name,
-				w.At.Format(time.RFC3339),
-			)
-		}
-		if s.fleet.Late(h, now) {
-			return api.Survey{}, problem.New(
-				409,
-				"host-quiet",
-				"Bring its agent back first.",
-				"%s does not report, so none of its drives can be lit.",
-				name,
-			)
-		}
-		if len(s.fleet.Layouts[name]) == 0 {
-			return api.Survey{}, problem.New(
-				409,
-				"no-layout",
-				"Describe it first: lantern enclosure define "+name,
-				"Nobody described an enclosure of %s, so there are no bays to find drives in.",
-				name,
-			)
-		}
-		w = &enclosure.Survey{Host: name, By: by, At: now, Tail: map[string]string{}}
-		var drives []*fleet.Drive
-		for _, d := range s.fleet.Drives {
-			if d.Host == name && d.Present && d.How != enclosure.Told {
-				w.Tail[d.Desc.Key()] = d.Tail()
-				if req.All || d.How != enclosure.Confirmed {
-					drives = append(drives, d)
-				}
-			}
-		}
-		if len(drives) == 0 {
-			return api.Survey{}, problem.New(
-				409,
-				"all-known",
-				"Walk before all of them with --all.",
-				"The bay of every drive of %s is known.",
-				name,
-			)
-		}
-		slices.SortFunc(drives, func(a, b *fleet.Drive) int {
-			return cmp.Or(
-				cmp.Compare(a.Section, b.Section),
-				cmp.Compare(a.Bay, b.Bay),
-				cmp.Compare(a.Desc.Serial, b.Desc.Serial),
-			)
-		})
-		for _, d := range drives {
-			w.Todo = append(w.Todo, d.Desc.Key())
-		}
-		s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s walks before the drives of %s", by, name))
-	case api.Tap:
-		a, err := enclosure.ParseAddress(req.Bay)
-		if err != nil {
-			return refuse(err)
-		}
-		sec, ok := s.fleet.Section(name, a.Section)
-		if _, has := sec.Place(a.Number); !ok || !has || a.Host != name {
-			return refuse(fmt.Errorf("no described enclosure of %s has a bay %s", name, req.Bay))
-		}
-		sp := enclosure.Spot{Section: a.Section, Number: a.Number, By: by, At: now}
-		if d := s.fleet.Drives[w.Now()]; d != nil {
-			sp.Port = s.fleet.Port(d)
-		}
-		if err := w.Tap(sp); err != nil {
-			return refuse(err)
-		}
-		s.keepSpot(b, name, w.Done[len(w.Done)-1])
-	case api.Pass:
-		if err := w.Pass(); err != nil {
-			return refuse(err)
-		}
-	case api.Back:
-		if err := w.Back(); err != nil {
-			return refuse(err)
-		}
-		last := s.surveys[name].Done[len(w.Done)]
-		s.fleet.Spots[name] = slices.DeleteFunc(
-			s.fleet.Spots[name],
-			func(x enclosure.Spot) bool { return x.Section == last.Section && x.Number == last.Number },
-		)
-		b.Drop(&store.Spot{Host: name, Section: last.Section, Number: last.Number})
-	case api.Read:
-		a, err := enclosure.ParseAddress(req.Bay)
-		if err != nil {
-			return refuse(err)
-		}
-		sec, ok := s.fleet.Section(name, a.Section)
-		if !ok {
-			return refuse(fmt.Errorf("no described enclosure of %s has a section %s", name, a.Section))
-		}
-		if err := w.Read(
-			sec,
-			a.Number,
-			req.Tails,
-			now,
-			by,
-			func(key string) string { return s.fleet.Port(s.fleet.Drives[key]) },
-		); err != nil {
-			return refuse(err)
-		}
-		for _, sp := range w.Done {
-			s.keepSpot(b, name, sp)
-		}
-	case api.End, api.Leave:
-		if req.Act == api.Leave {
-			for _, sp := range w.Done {
-				s.fleet.Spots[name] = slices.DeleteFunc(
-					s.fleet.Spots[name],
-					func(x enclosure.Spot) bool { return x.Section == sp.Section && x.Number == sp.Number },
-				)
-				b.Drop(&store.Spot{Host: name, Section: sp.Section, Number: sp.Number})
-			}
-		}
-		s.Happened(
-			b,
-			api.EventKindHost,
-			name,
-			fmt.Sprintf("%s ended the walk before %s: %d drives have their bay", by, name, len(w.Done)),
-		)
+	for _, sp := range r.Forget {
+		s.forgetSpot(b, name, sp)
+	}
+	for _, sp := range r.Keep {
+		s.keepSpot(b, name, sp)
+	}
+	if r.Over {
+		s.AddEvent(b, api.EventKindHost, name,
+			fmt.Sprintf("%s ended the survey of %s: the bays of %d drives were confirmed", by, name, len(w.Done)))
 		b.Drop(&store.Survey{Host: name})
 		delete(s.surveys, name)
-		s.darken(b, was)
+		s.darken(b, w.Now())
 		s.replace(b, name)
-		return s.viewSurvey(name), s.Commit(b)
+	} else {
+		s.keepSurvey(b, &r.Survey, w.Now(), by, now)
 	}
-	s.surveys[name] = w
-	b.Put(&store.Survey{Host: name, Doc: ledger.Document(w)})
-	s.replace(b, name)
+	return s.viewSurvey(name), s.Commit(b)
+}
+
+// beginSurvey starts a survey of a host's drives: of those whose bay nobody confirmed, or of all.
+func (s *State) beginSurvey(
+	b *store.Batch,
+	h *fleet.Host,
+	by string,
+	all bool,
+	now time.Time,
+) (*enclosure.Survey, error) {
+	name := h.Name
+	switch w := s.surveys[name]; {
+	case w != nil:
+		return nil, problem.New(
+			409,
+			"survey-open",
+			"Go on with it, or end it.",
+			"%s has been surveying %s since %s.",
+			w.By,
+			name,
+			w.At.Format(time.RFC3339),
+		)
+	case s.fleet.Late(h, now):
+		return nil, problem.New(
+			409,
+			"host-quiet",
+			"Bring its agent back first.",
+			"%s does not report, so none of its drives can be lit.",
+			name,
+		)
+	case len(s.fleet.Layouts[name]) == 0:
+		return nil, problem.New(
+			409,
+			"no-layout",
+			"Describe it first: lantern enclosure define "+name,
+			"No enclosure of %s is described, so there are no bays to find drives in.",
+			name,
+		)
+	}
+	w := &enclosure.Survey{Host: name, By: by, At: now, Tail: map[string]string{}}
+	var drives []*fleet.Drive
+	for _, d := range s.fleet.Drives {
+		if d.Host == name && d.Present && d.How != enclosure.Told {
+			w.Tail[d.Desc.Key()] = d.Tail()
+			if all || d.How != enclosure.Confirmed {
+				drives = append(drives, d)
+			}
+		}
+	}
+	if len(drives) == 0 {
+		return nil, problem.New(
+			409,
+			"all-known",
+			"Survey all of them with --all.",
+			"The bay of every drive of %s is known.",
+			name,
+		)
+	}
+	slices.SortFunc(drives, func(a, b *fleet.Drive) int {
+		return cmp.Or(
+			cmp.Compare(a.Section, b.Section),
+			cmp.Compare(a.Bay, b.Bay),
+			cmp.Compare(a.Desc.Serial, b.Desc.Serial),
+		)
+	})
+	for _, d := range drives {
+		w.Todo = append(w.Todo, d.Desc.Key())
+	}
+	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s started a survey of the drives of %s", by, name))
+	return w, nil
+}
+
+// keepSurvey keeps a survey as it is after a step, and lights the drive that is looked for next.
+func (s *State) keepSurvey(b *store.Batch, w *enclosure.Survey, was, by string, now time.Time) {
+	s.surveys[w.Host] = w
+	b.Put(&store.Survey{Host: w.Host, Doc: ledger.Document(w)})
+	s.replace(b, w.Host)
 	if next := w.Now(); next != was {
 		s.darken(b, was)
 		if d := s.fleet.Drives[next]; d != nil {
 			s.lightDrive(b, by, d, now.Add(s.Clock.AtLeast(surveyLight, surveyLight)), "")
 		}
 	}
-	if err := s.Commit(b); err != nil {
-		return api.Survey{}, err
-	}
-	return s.viewSurvey(name), nil
+}
+
+// forgetSpot forgets what was found out of a bay.
+func (s *State) forgetSpot(b *store.Batch, host string, sp enclosure.Spot) {
+	s.fleet.Spots[host] = slices.DeleteFunc(
+		s.fleet.Spots[host],
+		func(x enclosure.Spot) bool { return x.Section == sp.Section && x.Number == sp.Number },
+	)
+	b.Drop(&store.Spot{Host: host, Section: sp.Section, Number: sp.Number})
 }
 
 func closedWords(says string) string { return strings.ToUpper(says[:1]) + says[1:] }

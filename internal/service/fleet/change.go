@@ -150,20 +150,20 @@ func (s *State) TakeHost(c *Change) {
 	row := h.Host
 	c.Batch.Put(&row)
 	if c.First || c.Back {
-		s.Happened(c.Batch, api.EventKindHost, h.Name, h.Name+" reports")
+		s.AddEvent(c.Batch, api.EventKindHost, h.Name, h.Name+" reports")
 	}
 	for _, key := range c.Gone {
 		if d := s.Drives[key]; d != nil && d.Host == h.Name {
 			d.Present = false
 			d.Version++
 			c.Batch.Put(d.Row())
-			s.Happened(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.Tail(), PlaceWords(d)))
+			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.Tail(), PlaceWords(d)))
 		}
 	}
 	for _, key := range c.Came {
 		if !c.First {
 			d := s.Drives[key]
-			s.Happened(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s came to %s", d.Tail(), PlaceWords(d)))
+			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s came to %s", d.Tail(), PlaceWords(d)))
 		}
 	}
 }
@@ -174,7 +174,7 @@ func (s *State) TakePools(c *Change) {
 		s.TakePool(c.Host.Name, c.Report.At, p)
 	}
 	for _, id := range c.Vanished {
-		s.Happened(c.Batch, api.EventKindPool, id, s.Pools[id].Name+" is not reported by "+c.Host.Name+" any more")
+		s.AddEvent(c.Batch, api.EventKindPool, id, s.Pools[id].Name+" is not reported by "+c.Host.Name+" any more")
 	}
 }
 

@@ -58,7 +58,7 @@ func (s *Service) Enrol(by, name string) (string, error) {
 	row := h.Host
 	b := &store.Batch{}
 	b.Put(&row)
-	s.Happened(b, api.EventKindHost, name, fmt.Sprintf("%s enrolled %s", by, name))
+	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s enrolled %s", by, name))
 	return token, s.Commit(b)
 }
 

@@ -325,7 +325,7 @@ func (s *State) ForgetPool(by string, p *Pool) error {
 		row := h.Host
 		b.Put(&row)
 	}
-	s.Happened(b, api.EventKindPool, p.ID, by+" forgot the pool "+p.Name)
+	s.AddEvent(b, api.EventKindPool, p.ID, by+" forgot the pool "+p.Name)
 	return s.Commit(b)
 }
 

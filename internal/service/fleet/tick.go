@@ -21,7 +21,7 @@ func (s *State) Tick(t *Tick) {
 			h.Quiet = true
 			t.Batch.Undo = append(t.Batch.Undo, func() { h.Quiet = false })
 			t.Quiet = append(t.Quiet, h.Name)
-			s.Happened(
+			s.AddEvent(
 				t.Batch,
 				api.EventKindHost,
 				h.Name,

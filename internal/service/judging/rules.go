@@ -247,7 +247,7 @@ func (s *State) keepSetting(row *store.Setting, remove bool, says string) error 
 	} else {
 		b.Put(row)
 	}
-	s.Happened(b, api.EventKindRule, row.Name, says)
+	s.AddEvent(b, api.EventKindRule, row.Name, says)
 	if err := s.Commit(b); err != nil {
 		return err
 	}
@@ -312,7 +312,7 @@ func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error)
 	}
 	b := &store.Batch{}
 	b.Put(&store.OwnRule{ID: id, Doc: ledger.Document(r)})
-	s.Happened(b, api.EventKindRule, id, fmt.Sprintf("%s wrote the rule %s: %s", by, id, req.Expression))
+	s.AddEvent(b, api.EventKindRule, id, fmt.Sprintf("%s wrote the rule %s: %s", by, id, req.Expression))
 	if err := s.Commit(b); err != nil {
 		return tried, err
 	}
@@ -352,7 +352,7 @@ func (s *Service) RemoveRule(by, id string) error {
 		return problem.New(404, "no-rule", "List them with: lantern rule list", "There is no rule %q.", id)
 	}
 	b := &store.Batch{}
-	s.Happened(b, api.EventKindRule, id, by+" removed the rule "+id)
+	s.AddEvent(b, api.EventKindRule, id, by+" removed the rule "+id)
 	if err := s.Commit(b); err != nil {
 		return err
 	}

@@ -55,8 +55,8 @@ func (s *Ledger) Commit(b *store.Batch) error {
 // Changed makes what was worked out before be worked out again.
 func (s *Ledger) Changed() { s.Generation++ }
 
-// Happened adds an event to a batch.
-func (s *Ledger) Happened(b *store.Batch, kind api.EventKind, subject, says string) {
+// AddEvent adds an event to a batch.
+func (s *Ledger) AddEvent(b *store.Batch, kind api.EventKind, subject, says string) {
 	b.Events = append(b.Events, &store.Event{Kind: string(kind), At: s.Clock.Now(), Subject: subject, Says: says})
 }
 

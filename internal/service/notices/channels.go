@@ -255,7 +255,7 @@ func (s *Service) PutChannel(ctx context.Context, by, name string, req api.Chann
 	defer s.mu.Unlock()
 	b := &store.Batch{}
 	b.Put(&store.Channel{Name: name, Doc: ledger.Document(o)})
-	s.Happened(b, api.EventKindNotice, name, by+" set the channel "+name)
+	s.AddEvent(b, api.EventKindNotice, name, by+" set the channel "+name)
 	if err := s.Commit(b); err != nil {
 		return api.Channel{}, err
 	}
@@ -278,7 +278,7 @@ func (s *Service) RemoveChannel(by, name string) error {
 	}
 	s.deliveries = slices.DeleteFunc(s.deliveries, func(d *store.Delivery) bool { return d.Channel == name })
 	b := &store.Batch{}
-	s.Happened(b, api.EventKindNotice, name, by+" removed the channel "+name)
+	s.AddEvent(b, api.EventKindNotice, name, by+" removed the channel "+name)
 	if err := s.Commit(b); err != nil {
 		return err
 	}

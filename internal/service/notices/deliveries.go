@@ -179,7 +179,7 @@ func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) erro
 		next.Done, next.Error = true, ""
 	case now.Sub(time.UnixMilli(d.Made)) > giveUp:
 		next.Done, next.Error = true, failed.Error()
-		s.Happened(
+		s.AddEvent(
 			b,
 			api.EventKindNotice,
 			d.Notice,

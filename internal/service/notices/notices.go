@@ -75,7 +75,7 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	s.Open = open
 	for _, c := range changes {
 		s.keepNotice(b, c.Notice)
-		s.Happened(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
+		s.AddEvent(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
 		s.deliver(b, c, now)
 	}
 }
@@ -359,7 +359,7 @@ func (s *Service) changeNotice(id string, f func(*notice.Notice, time.Time) stri
 	}
 	n := s.Open[i]
 	b := &store.Batch{}
-	s.Happened(b, api.EventKindNotice, n.ID, f(&n, now))
+	s.AddEvent(b, api.EventKindNotice, n.ID, f(&n, now))
 	s.keepNotice(b, n)
 	if err := s.Commit(b); err != nil {
 		return api.Notice{}, err

@@ -74,7 +74,7 @@ func (s *State) Tick(t *fleet.Tick) {
 				},
 			},
 		)
-		s.Happened(
+		s.AddEvent(
 			b,
 			api.EventKindPool,
 			id,

@@ -65,9 +65,9 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 		b.Put(&store.Recovery{ID: r.Id, Pool: p.Id, Started: r.StartedAt, Doc: ledger.Document(c)})
 		switch {
 		case fresh && next.State == recovery.Running:
-			s.Happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("a %s has begun in %s", r.Kind, p.Name))
+			s.AddEvent(b, api.EventKindRecovery, r.Id, fmt.Sprintf("a %s has begun in %s", r.Kind, p.Name))
 		case turned:
-			s.Happened(b, api.EventKindRecovery, r.Id, fmt.Sprintf("the %s in %s is %s", r.Kind, p.Name, r.State))
+			s.AddEvent(b, api.EventKindRecovery, r.Id, fmt.Sprintf("the %s in %s is %s", r.Kind, p.Name, r.State))
 		default:
 			s.Send(api.Event{Kind: api.EventKindRecovery, At: at, Subject: r.Id, Says: "progress"})
 		}
@@ -102,7 +102,7 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		c.Samples = append(c.Samples, c.Sample)
 		b.Add(&store.Sample{Recovery: id, At: at.UnixMilli(), Done: int64(c.Done), Todo: int64(c.Todo)})
 		b.Put(&store.Recovery{ID: id, Pool: p.Id, Started: c.StartedAt, Doc: ledger.Document(c)})
-		s.Happened(
+		s.AddEvent(
 			b,
 			api.EventKindRecovery,
 			id,

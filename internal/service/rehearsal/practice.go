@@ -345,11 +345,11 @@ func (s *Service) OnlyWaiting() bool {
 	waits := len(s.selftests.Runs) > 0
 	for _, w := range s.swaps.OpenSwaps() {
 		step := w.Now()
-		ordered := step.Kind == swap.StepDo && (w.Ordered || w.Begun)
+		ordered := step.Kind == swap.StepDo && (w.Ordered || w.InProgress)
 		switch {
-		case len(w.Wrong) > 0 || w.Held != "":
+		case len(w.Wrong) > 0 || w.PausedBy != "":
 			return false
-		case w.Phase == swap.Planned && moves, w.Hold != "" || w.Stuck == "" && step.Kind == swap.StepWait || ordered:
+		case w.Phase == swap.Planned && moves, w.BlockedBy != "" || w.Stuck == "" && step.Kind == swap.StepWait || ordered:
 			waits = true
 		default:
 			return false

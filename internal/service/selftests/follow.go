@@ -71,7 +71,7 @@ func (s *State) endTest(b *store.Batch, r *Run, state api.TestRunState, says str
 			d.Took[r.Kind][:min(2, len(d.Took[r.Kind]))]...)
 		b.Put(d.Row())
 	}
-	s.Happened(b, api.EventKindDrive, r.Drive, fmt.Sprintf("%s self-test of %s: %s", r.Kind, r.Tail, says))
+	s.AddEvent(b, api.EventKindDrive, r.Drive, fmt.Sprintf("%s self-test of %s: %s", r.Kind, r.Tail, says))
 	s.Ended(b, r)
 }
 
@@ -93,7 +93,7 @@ func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
 		}
 		if rd.At.Sub(r.Moved) > selftest.Patience(r.Takes) && r.StalledSince.IsZero() {
 			r.StalledSince = r.Moved
-			s.Happened(
+			s.AddEvent(
 				b,
 				api.EventKindDrive,
 				key,

@@ -245,7 +245,7 @@ func (s *State) Tick(t *fleet.Tick) {
 		}
 		b.Put(itemRow(w.Item))
 		if w.State == selftest.Missed {
-			s.Happened(
+			s.AddEvent(
 				b,
 				api.EventKindDrive,
 				w.Drive,

@@ -398,7 +398,7 @@ func (s *Service) SetPlan(by, name string, c api.PlanChange) (api.Plan, error) {
 	}
 	b := &store.Batch{}
 	b.Put(p.row())
-	s.Happened(b, api.EventKindPlan, name, fmt.Sprintf("%s wrote the plan %s: %s", by, name, sentence(p)))
+	s.AddEvent(b, api.EventKindPlan, name, fmt.Sprintf("%s wrote the plan %s: %s", by, name, sentence(p)))
 	s.plans[name] = p
 	s.replan(b, s.Clock.Now())
 	if err := s.Commit(b); err != nil {
@@ -431,7 +431,7 @@ func (s *Service) RemovePlan(by, name string) error {
 	}
 	b := &store.Batch{}
 	b.Drop(p.row())
-	s.Happened(b, api.EventKindPlan, name, by+" removed the plan "+name)
+	s.AddEvent(b, api.EventKindPlan, name, by+" removed the plan "+name)
 	delete(s.plans, name)
 	s.replan(b, s.Clock.Now())
 	return s.Commit(b)

@@ -88,7 +88,7 @@ func (s *Service) SetAcceptPolicy(by string, p api.AcceptPolicy) (api.AcceptPoli
 	b := &store.Batch{}
 	b.Put(&store.AcceptPolicy{ID: ledger.NewID(), Doc: ledger.Document(p)})
 	s.policy = acceptPolicy{p}
-	s.Happened(b, api.EventKindAcceptance, "", by+" set what new drives are tested for")
+	s.AddEvent(b, api.EventKindAcceptance, "", by+" set what new drives are tested for")
 	return p, s.Commit(b)
 }
 
@@ -256,7 +256,7 @@ func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []ac
 		b.Put(d.Row())
 	}
 	if says != "" {
-		s.Happened(b, api.EventKindAcceptance, a.ID, fmt.Sprintf("%s: %s", a.Drive.Tail(), says))
+		s.AddEvent(b, api.EventKindAcceptance, a.ID, fmt.Sprintf("%s: %s", a.Drive.Tail(), says))
 	} else {
 		s.Send(api.Event{Kind: api.EventKindAcceptance, At: s.Clock.Now(), Subject: a.ID, Says: "progress"})
 	}

@@ -112,7 +112,7 @@ func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	d.Stock, d.StockNote = true, strings.TrimSpace(note)
 	d.Version++
 	b.Put(d.Row())
-	s.Happened(b, api.EventKindDrive, key, fmt.Sprintf("%s keeps %s in stock", by, d.Tail()))
+	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s keeps %s in stock", by, d.Tail()))
 	return s.viewStock(key, d), s.Commit(b)
 }
 
@@ -131,7 +131,7 @@ func (s *Service) DropFromStock(by, name string) error {
 	d.Stock, d.StockNote = false, ""
 	d.Version++
 	b.Put(d.Row())
-	s.Happened(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s takes %s out of the stock", by, d.Tail()))
+	s.AddEvent(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s takes %s out of the stock", by, d.Tail()))
 	return s.Commit(b)
 }
 

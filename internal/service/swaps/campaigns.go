@@ -56,7 +56,7 @@ func (s *State) keepCampaign(b *store.Batch, next swap.Campaign) {
 	s.CampaignByID[next.ID] = &next
 	b.Put(&store.Campaign{ID: next.ID, Doc: ledger.Document(next)})
 	if n := len(next.Log); n > 0 && (before == nil || n > len(before.Log)) {
-		s.Happened(b, api.EventKindCampaign, next.ID, next.Pool+": "+next.Log[n-1].Says)
+		s.AddEvent(b, api.EventKindCampaign, next.ID, next.Pool+": "+next.Log[n-1].Says)
 	}
 }
 

@@ -149,7 +149,7 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 		v.Scrubbed = v.Scrubbed.Add(h.Skew) // its end is told by the host's clock, the swap's beginning by ours
 	}
 	v.LightOn = s.bays.Lit(w.Old.Bay)
-	newest := w.BegunAt.Truncate(time.Second)
+	newest := w.StartedAt.Truncate(time.Second)
 	for id, c := range s.recoveries.Courses {
 		ours := w.New != nil && c.Report.Drive == w.New.Key()
 		mine := ours ||
@@ -200,7 +200,7 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	v.Stuck = s.hindrance(p, v)
 	for _, n := range s.News() {
 		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, key)
-		if about && n.Open() && n.Opened.After(w.BegunAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
+		if about && n.Open() && n.Opened.After(w.StartedAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
 			v.Notices = append(v.Notices, n.Says)
 		}
 	}

@@ -139,7 +139,7 @@ func (s *State) situation(plan swap.State) swap.Situation {
 			x.OnHost = swap.Told(w.Pool)
 		}
 	}
-	began := plan.BegunAt
+	began := plan.StartedAt
 	twin, away := "", []string(nil)
 	for key, other := range s.fleet.Drives {
 		if key == plan.Old.Key() || d == nil {

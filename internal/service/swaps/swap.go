@@ -69,9 +69,9 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 				kind = api.EventKindAlarm
 				s.Urgent = true
 			}
-			s.Happened(b, kind, next.ID, fmt.Sprintf("%s: %s", next.Pool, next.Log[n-1].Says))
+			s.AddEvent(b, kind, next.ID, fmt.Sprintf("%s: %s", next.Pool, next.Log[n-1].Says))
 		} else {
-			s.Happened(b, api.EventKindSwap, next.ID, next.Pool+": "+next.Now().Title)
+			s.AddEvent(b, api.EventKindSwap, next.ID, next.Pool+": "+next.Now().Title)
 		}
 		if next.Phase == swap.Closed {
 			if d := s.fleet.Drives[next.Old.Key()]; d != nil {

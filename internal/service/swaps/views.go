@@ -49,16 +49,16 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 		Recipe:      w.Recipe.Name,
 		Why:         w.Recipe.Why,
 		Into:        w.Recipe.Into,
-		Held:        w.Held,
-		Hold:        w.Hold,
+		Held:        w.PausedBy,
+		Hold:        w.BlockedBy,
 		Stuck:       w.Stuck,
 		Loses:       w.Loses,
 		Backup:      w.Backup,
 		Gate:        stock.ViewChecks(w.Gate),
-		Began:       stock.ViewChecks(w.Began),
+		Began:       stock.ViewChecks(w.StartChecks),
 		Admitted:    stock.ViewChecks(w.Admitted),
 		PlannedAt:   w.PlannedAt,
-		BegunAt:     w.BegunAt,
+		BegunAt:     w.StartedAt,
 		EndedAt:     w.EndedAt,
 		Places:      s.viewSeats(w),
 		ByHand:      w.Recipe.Hand,
@@ -110,14 +110,14 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 				Needs:  st.Needs,
 				Takes:  s.takes(w, st),
 				IfNot:  st.IfNot,
-				Acts:   st.Acts && !(w.Begun || w.Ordered),
+				Acts:   st.Acts && !(w.InProgress || w.Ordered),
 				State:  state,
 			},
 		)
 	}
 	if c := s.recoveries.Courses[w.Recovery]; c != nil {
 		out.Recovery = s.progress.ViewRecovery(c, w.Phase.Open())
-	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() && w.Phase != swap.Planned && (w.Hold != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
+	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() && w.Phase != swap.Planned && (w.BlockedBy != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
 		out.Recovery = s.progress.ViewRecovery(c, true) // a drain, a scrub: what the step waits for, or is held by
 	}
 	for _, l := range s.bays.LightByID {

@@ -33,7 +33,7 @@ func (s *State) ByDrive() map[string]string {
 // SwapIn says who leads the swap that was begun in a pool.
 func (s *State) SwapIn(poolID string) (lead string, begun bool) {
 	for _, w := range s.OpenSwaps() {
-		if w.PoolID == poolID && !w.BegunAt.IsZero() {
+		if w.PoolID == poolID && !w.StartedAt.IsZero() {
 			return w.Lead, true
 		}
 	}

@@ -158,6 +158,6 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 	}
 	b := &store.Batch{}
 	s.orders.Give(b, o)
-	s.Happened(b, api.EventKindPool, p.ID, fmt.Sprintf("%s: %s ordered by %s", p.Name, a.Action, by))
+	s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s: %s ordered by %s", p.Name, a.Action, by))
 	return o.Order, s.Commit(b)
 }

@@ -91,11 +91,11 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 			continue
 		}
 		what := strings.Trim(fmt.Sprintf("in %s, slot %s", w.Pool, w.Slot), " ")
-		if !w.BegunAt.IsZero() {
+		if !w.StartedAt.IsZero() {
 			out = append(
 				out,
 				api.Happening{
-					At:   w.BegunAt,
+					At:   w.StartedAt,
 					Kind: api.HappeningKindSwap,
 					Says: "a swap begins in which it " + as + ", " + what,
 				},

@@ -105,7 +105,7 @@ func (s *Service) changeHost(name string, change func(h *store.Host) string) (ap
 	if says := change(&row); says != "" {
 		b := &store.Batch{}
 		b.Put(&row)
-		s.Happened(b, api.EventKindHost, name, says)
+		s.AddEvent(b, api.EventKindHost, name, says)
 		if err := s.Commit(b); err != nil {
 			return api.Host{}, err
 		}

@@ -54,7 +54,7 @@ func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Po
 	}
 	b := &store.Batch{}
 	b.Put(&store.PriorityHours{Pool: p.ID, Doc: ledger.Document(h)})
-	s.Happened(
+	s.AddEvent(
 		b,
 		api.EventKindPool,
 		p.ID,
@@ -89,7 +89,7 @@ func (s *Service) RemovePriorityHours(by, name string) (api.Pool, error) {
 	}
 	b := &store.Batch{}
 	b.Drop(&store.PriorityHours{Pool: p.ID})
-	s.Happened(b, api.EventKindPool, p.ID, fmt.Sprintf("%s removed the priority hours of %s", by, p.Name))
+	s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s removed the priority hours of %s", by, p.Name))
 	if err := s.Commit(b); err != nil {
 		return api.Pool{}, err
 	}

@@ -220,7 +220,7 @@ function Maps({ host }: { host: string }) {
           <>
             {described && (
               <Link className="mr-4 underline" to={`/bays/${host}/survey`}>
-                Walk before it
+                Start a survey
               </Link>
             )}
             seen <Ago at={map.data.seen_at} />

@@ -41,7 +41,7 @@ export default function SurveyPage() {
         </Link>
       }
     >
-      Walk before {host}
+      Survey of {host}
     </Title>
   );
   if (!w.open) {
