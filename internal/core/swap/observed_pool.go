@@ -11,41 +11,57 @@ import (
 // pool takes in what the pool shows. It never moves on because an order was sent.
 func (s *State) pool(e Event) []Order {
 	p := e.Pool
-	if s.Phase.Open() && s.Phase != Planned {
-		if n := len(s.Margins); n == 0 || s.Margins[n-1].Margin != e.Margin || s.Margins[n-1].Known != p.MarginKnown {
-			s.Margins = append(s.Margins, Stood{e.At, e.Margin, p.MarginKnown})
-		}
-	}
+	s.noteMargin(e)
+	s.noteSeats(e)
 	// A drive whose order was thought lost may have joined after all: what is seen counts.
 	joined := s.New != nil && (p.Drive == s.New.Key() || p.New != "" && p.New != pool.Standby)
-	if len(s.Seats) > 0 && s.New != nil {
-		for i := range s.Seats {
-			if i < len(p.Joined) && p.Joined[i] != s.Seats[i].Joined {
-				if s.Seats[i].Joined = p.Joined[i]; p.Joined[i] && len(s.Seats) > 1 {
-					s.say(e, "%s shows %s at place %s", s.Seats[i].Pool, s.New.Tail(), s.Seats[i].Slot)
-				}
-			}
-		}
-	}
 	if joined && slices.Contains([]Phase{Join, Confirm, Layout, Prepare}, s.Phase) {
 		s.enter(e, Recover)
 		s.Ordered = false
 		s.say(e, "the pool has taken %s as a member", s.New.Tail())
 	}
 	s.lookBefore(e)
+	s.seen(e, joined)
+	if p.Recovery != "" {
+		s.Recovery = p.Recovery
+	}
+	if s.Phase != Verify {
+		return nil
+	}
+	return s.verify(e)
+}
+
+// noteMargin keeps how the margin went since the swap began.
+func (s *State) noteMargin(e Event) {
+	if !s.Phase.Open() || s.Phase == Planned {
+		return
+	}
+	stood := Stood{e.At, e.Margin, e.Pool.MarginKnown}
+	if n := len(s.Margins); n == 0 || s.Margins[n-1].Margin != stood.Margin || s.Margins[n-1].Known != stood.Known {
+		s.Margins = append(s.Margins, stood)
+	}
+}
+
+// noteSeats keeps at which of its places the new drive is a member.
+func (s *State) noteSeats(e Event) {
+	if s.New == nil {
+		return
+	}
+	for i := range min(len(s.Seats), len(e.Pool.Joined)) {
+		joined := e.Pool.Joined[i]
+		if joined && !s.Seats[i].Joined && len(s.Seats) > 1 {
+			s.say(e, "%s shows %s at place %s", s.Seats[i].Pool, s.New.Tail(), s.Seats[i].Slot)
+		}
+		s.Seats[i].Joined = joined
+	}
+}
+
+// seen goes on to the next step where the pool shows that this one is done (R6).
+func (s *State) seen(e Event, joined bool) {
+	p := e.Pool
 	switch s.Phase {
 	case Scrub:
-		// The one that was ordered, or another that ended since the swap began: both have read everything.
-		if !p.Recovering && p.Scrubbed.After(s.StartedAt) {
-			s.Ordered, s.InProgress = false, false
-			if p.ScrubClean {
-				s.say(e, "%s was read through, and nothing was left unrepaired", s.Pool)
-				s.advance(e)
-			} else if s.Refused == "" {
-				s.Refused = "reading it through left damage that could not be repaired"
-				s.say(e, "%s", s.Refused)
-			}
-		}
+		s.scrubbed(e)
 	case Drain:
 		if p.Drained && !p.Recovering && p.MarginKnown {
 			s.Ordered = false
@@ -74,15 +90,30 @@ func (s *State) pool(e Event) []Order {
 			s.advance(e)
 		}
 	}
-	if p.Recovery != "" {
-		s.Recovery = p.Recovery
+}
+
+// scrubbed looks whether a scrub has ended: the one that was ordered, or another that ended since the swap began. Both
+// have read everything.
+func (s *State) scrubbed(e Event) {
+	p := e.Pool
+	if p.Recovering || !p.Scrubbed.After(s.StartedAt) {
+		return
 	}
-	if s.Phase != Verify {
-		return nil
+	s.Ordered, s.InProgress = false, false
+	switch {
+	case p.ScrubClean:
+		s.say(e, "%s was read through, and nothing was left unrepaired", s.Pool)
+		s.advance(e)
+	case s.Refused == "":
+		s.Refused = "reading it through left damage that could not be repaired"
+		s.say(e, "%s", s.Refused)
 	}
+}
+
+// verify closes the swap when all checks hold.
+func (s *State) verify(e Event) (orders []Order) {
 	s.Closing = s.closing(e)
 	open := 0
-	var orders []Order
 	for _, c := range s.Closing {
 		if c.Result != record.Stops {
 			continue
@@ -130,71 +161,106 @@ func (s *State) carries(p *PoolView) bool { return p.Drive == s.Old.Key() && p.M
 // lookBefore looks, with every report before a step that lowers the margin, at what the checks before the start have
 // looked at: what was right to do then may be wrong to do now.
 func (s *State) lookBefore(e Event) {
-	p := e.Pool
-	why := ""
-	switch s.Phase {
-	case Pull:
-		if s.carries(p) {
-			why = s.unsafe(p, p.Without, p.Lost)
-		} else if s.Recipe.Beside && p.New != pool.Online && p.Drive != s.New.Key() {
-			why = "the new drive does not carry its share yet"
-		}
-	case Rehouse:
-		if why = s.unsafe(p, p.Moving, nil); s.Recipe.has(Down) {
-			why = "" // the host is down
-		}
-	case Release:
-		if s.InProgress || s.Ordered {
-			return
-		}
-		if why = s.unsafe(p, max(0, p.Without), nil); why == "" && !p.Drained {
-			why = "pieces still lie on " + s.Old.Tail()
-		}
-	case Scrub, Drain, Refill:
-		if s.InProgress || s.Ordered {
-			return // what moves is its own
-		}
-		if keepsR4 && p.Recovering {
-			why = "a recovery is running in " + s.Pool
-		}
-	case Still, Down:
-		if keepsR4 && p.Recovering {
-			why = "a recovery is running in " + s.Pool
-		} else if !p.MarginKnown {
-			why = "the margin of " + s.Pool + " is unknown"
-		}
-	case Up:
-		switch {
-		case s.Recipe.Temporary && s.New != nil && s.New.Bay == "":
-			why = s.New.Tail() + " is not seen yet"
-		case !s.Recipe.Temporary && !s.OldGone:
-			why = s.Old.Tail() + " is still in its place; take " + s.Host + " down once more"
-		case !s.Recipe.Temporary && s.Early == nil:
-			why = "no new drive is seen; take " + s.Host + " down once more"
-		}
-	default:
+	why, gated := s.against(e.Pool)
+	if !gated {
 		return
 	}
 	if why == "" {
-		for _, c := range e.Checks {
-			if c.Result == record.Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
-				why = c.Title + ": " + strings.TrimSuffix(c.Found, ".")
-				break
-			}
-		}
+		why = s.stopping(e.Checks)
 	}
 	s.Gate = e.Checks
-	if i := s.missing(s.Old.Key()); s.Phase == Pull && why == "" && i >= 0 && p.MarginKnown {
+	if i := s.missing(s.Old.Key()); s.Phase == Pull && why == "" && i >= 0 && e.Pool.MarginKnown {
 		// It went a moment too early, and what stood against that is over.
 		s.Wrong, s.BlockedBy = slices.Delete(slices.Clone(s.Wrong), i, i+1), ""
 		s.say(e, "%s is out, and may be now", s.Old.Tail())
 		s.advance(e)
 		return
 	}
-	if why == s.BlockedBy {
+	s.block(e, why)
+}
+
+// against says what stands against the step that is to come, by what the pool shows; gated is false where nothing is
+// looked at.
+func (s *State) against(p *PoolView) (why string, gated bool) {
+	switch s.Phase {
+	case Pull:
+		return s.againstPull(p), true
+	case Rehouse:
+		if s.Recipe.has(Down) {
+			return "", true // the host is down
+		}
+		return s.unsafe(p, p.Moving, nil), true
+	case Release:
+		return s.againstRelease(p), !s.InProgress && !s.Ordered
+	case Scrub, Drain, Refill:
+		return s.recoveryRuns(p), !s.InProgress && !s.Ordered // else what moves is its own
+	case Still, Down:
+		if why := s.recoveryRuns(p); why != "" || p.MarginKnown {
+			return why, true
+		}
+		return "the margin of " + s.Pool + " is unknown", true
+	case Up:
+		return s.againstUp(), true
+	}
+	return "", false
+}
+
+func (s *State) againstPull(p *PoolView) string {
+	switch {
+	case s.carries(p):
+		return s.unsafe(p, p.Without, p.Lost)
+	case s.Recipe.Beside && p.New != pool.Online && p.Drive != s.New.Key():
+		return "the new drive does not carry its share yet"
+	}
+	return ""
+}
+
+func (s *State) againstRelease(p *PoolView) string {
+	why := s.unsafe(p, max(0, p.Without), nil)
+	if why == "" && !p.Drained {
+		why = "pieces still lie on " + s.Old.Tail()
+	}
+	return why
+}
+
+func (s *State) againstUp() string {
+	switch {
+	case s.Recipe.Temporary && s.New != nil && s.New.Bay == "":
+		return s.New.Tail() + " is not seen yet"
+	case s.Recipe.Temporary:
+		return ""
+	case !s.OldGone:
+		return s.Old.Tail() + " is still in its place; take " + s.Host + " down once more"
+	case s.Early == nil:
+		return "no new drive is seen; take " + s.Host + " down once more"
+	}
+	return ""
+}
+
+// recoveryRuns says that a recovery is running (R4); empty where none is.
+func (s *State) recoveryRuns(p *PoolView) string {
+	if keepsR4 && p.Recovering {
+		return "a recovery is running in " + s.Pool
+	}
+	return ""
+}
+
+// stopping is the first of the checks that stops, in words.
+func (s *State) stopping(checks []record.Check) string {
+	for _, c := range checks {
+		if c.Result == record.Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
+			return c.Title + ": " + strings.TrimSuffix(c.Found, ".")
+		}
+	}
+	return ""
+}
+
+// block keeps why the step must not be taken, and says it when that changed.
+func (s *State) block(e Event, why string) {
+	was := s.BlockedBy
+	if why == was {
 		return
 	}
-	was := s.BlockedBy
 	s.BlockedBy = ""
 	title := s.Now().Title
 	s.BlockedBy = why
