@@ -511,10 +511,10 @@ func TestLostOnPurpose(t *testing.T) {
 	require.NotEqual(t, -1, at, "%+v", w.Checks)
 	loses := w.Checks[at].Loses
 	for words, req := range map[string]api.BeginSwap{
-		"would be lost":                       {Reason: "they are made anew", NoBackup: true},
-		"is not the name of the pool":         {Reason: "they are made anew", NoBackup: true, Pool: "plankton"},
-		"a reason is asked":                   {NoBackup: true, Pool: "specimens"},
-		"so a word about the backup is asked": {Reason: "they are made anew", Pool: "specimens"},
+		"would be lost":                              {Reason: "they are made anew", NoBackup: true},
+		"is not the name of the pool":                {Reason: "they are made anew", NoBackup: true, Pool: "plankton"},
+		"a reason is asked":                          {NoBackup: true, Pool: "specimens"},
+		"so the date of the newest backup is needed": {Reason: "they are made anew", Pool: "specimens"},
 	} {
 		_, err := svc.Swaps.BeginSwap("ida", w.Id, "", req)
 		require.ErrorContains(t, err, words)
@@ -658,7 +658,7 @@ func TestAcceptance(t *testing.T) {
 	require.Contains(
 		t,
 		fmt.Sprint(bad.Checks),
-		"it has run for 9000 h: it was used before",
+		"not new: 9000 h powered on",
 		"a used drive sold as new is told",
 	)
 	require.Contains(t, bad.Says, "gave back something else than was written")

@@ -228,7 +228,7 @@ func TestConsole(t *testing.T) {
 	b.see(
 		"Look before you touch",
 		"Margin without the drive",
-		"now can lose 2 more drives; without it: can lose 1 more drive",
+		"now: can lose 2 more drives; without it: can lose 1 more drive",
 		"looked at",
 	)
 	b.clean("the plan of a swap")

@@ -106,7 +106,7 @@ func TestFlags(t *testing.T) {
 	require.Contains(t, d.run("notices", "saw", short, "--note", "spare ordered"), "seen by engineer")
 	require.Contains(t, d.run("notices"), "seen by engineer")
 	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "3d"), "nothing is said until")
-	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "0"), "heard again")
+	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "0"), "sent again")
 	require.Contains(t, d.try("notices", "saw", "NOSUCH").err, "lantern notices")
 
 	// And sent out, signed; nothing points back into the service, and no secret is shown.

@@ -343,13 +343,13 @@ func TestDoor(t *testing.T) {
 		status, body, head := call("GET", path, "", nil)
 		require.Equal(t, 401, status, path)
 		require.Equal(t, "application/problem+json", head.Get("Content-Type"))
-		require.Equal(t, "not-signed-in", problem(body).Type)
+		require.EqualValues(t, "not-signed-in", problem(body).Type)
 	}
 	status, _, _ := call("GET", "/api/v1/agent/orders?wait=0", "", person)
 	require.Equal(t, 401, status, "a person is no host")
 	status, body, _ := call("POST", "/api/v1/session", `{"token":"lan-person-guess"}`, nil)
 	require.Equal(t, 401, status)
-	require.Equal(t, "bad-token", problem(body).Type)
+	require.EqualValues(t, "bad-token", problem(body).Type)
 
 	// A session's cookie is not for scripts, nor for other sites.
 	status, _, head := call("POST", "/api/v1/session", `{"token":"`+token+`"}`, nil)
@@ -367,7 +367,7 @@ func TestDoor(t *testing.T) {
 		map[string]string{"Cookie": cookie, "Origin": "https://elsewhere.example"},
 	)
 	require.Equal(t, 403, status)
-	require.Equal(t, "other-origin", problem(body).Type)
+	require.EqualValues(t, "other-origin", problem(body).Type)
 	status, _, _ = call("DELETE", "/api/v1/session", "", map[string]string{"Cookie": cookie, "Origin": d.url})
 	require.Equal(t, 204, status)
 	status, _, _ = call("GET", "/api/v1/round", "", map[string]string{"Cookie": cookie})
@@ -399,13 +399,13 @@ func TestDoor(t *testing.T) {
 	}
 	status, body, _ = call("POST", "/api/v1/lights", `{"bay":"skerry/front/4","seconds":600}`, key)
 	require.Equal(t, 422, status)
-	require.Equal(t, "key-reused", problem(body).Type)
+	require.EqualValues(t, "key-reused", problem(body).Type)
 
 	// Wrong input says what is wrong.
 	for body, kind := range map[string]string{`{"bay":"skerry/front/3","secs":1}`: "bad-body", `{"bay":`: "bad-body", `{"bay":"skerry/front/3","seconds":0}`: "bad-time", `{"bay":"x","seconds":5}`: "bad-bay"} {
 		status, answer, _ := call("POST", "/api/v1/lights", body, person)
 		require.Equal(t, 422, status, body)
-		require.Equal(t, kind, problem(answer).Type)
+		require.EqualValues(t, kind, problem(answer).Type)
 	}
 	status, _, head = call("GET", "/api/v1/round", "", person)
 	require.Equal(t, 200, status)

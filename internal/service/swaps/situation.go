@@ -38,63 +38,114 @@ func (s *State) mattersBeside(plan swap.State, now time.Time) (out []string) {
 	return out
 }
 
-// situation is what the checks look at.
+// facts are what a situation is put together of: the plan, its old drive, and the pools that it is in.
+type facts struct {
+	*State
+	plan  swap.State
+	now   time.Time
+	old   *fleet.Drive // nil where it is not known
+	pools map[string]bool
+}
+
+// situation is what the checks look at. What is not known stays untold, and stops (R7).
 func (s *State) situation(plan swap.State) swap.Situation {
-	now := s.Clock.Now()
-	x := swap.Situation{Plan: plan, Now: now}
-	if h := s.fleet.Hosts[plan.Host]; h == nil || s.fleet.Late(h, now) {
-		x.Host = swap.Told(swap.HostFacts{Late: true})
-	} else {
-		skew := h.Skew
-		if skew.Abs() < s.Clock.AtLeast(0, 3*time.Second) {
-			skew = 0 // where time runs fast, the way of a report takes long
-		}
-		x.PoolSeen, x.Host = h.SeenAt, swap.Told(swap.HostFacts{Skew: skew})
-	}
-	d := s.fleet.Drives[plan.Old.Key()]
-	x.BayKnown = d != nil && d.Section != "" && d.How.Sure()
-	verdicts := s.judging.Judge()
-	x.Below = s.fleet.Below
-	if d != nil {
-		if uses, known := s.fleet.OtherUses(d); known {
+	f := facts{State: s, plan: plan, now: s.Clock.Now(), old: s.fleet.Drives[plan.Old.Key()], pools: map[string]bool{}}
+	x := swap.Situation{Plan: plan, Now: f.now, Below: s.fleet.Below}
+	x.BayKnown = f.old != nil && f.old.Section != "" && f.old.How.Sure()
+	if f.old != nil {
+		if uses, known := s.fleet.OtherUses(f.old); known {
 			x.Uses = swap.Told(uses)
 		}
 	}
-	ids := map[string]bool{}
-	seen := len(plan.AllSeats()) > 0 // all pools of the drive
-	moving := ""
-	for _, at := range plan.AllSeats() {
-		f := swap.SeatFacts{Slot: at.Slot}
-		if p := s.fleet.Pools[at.PoolID]; p != nil {
-			ids[p.ID] = true
-			f.Pool, f.Witness, f.Differs = &p.Pool, p.Witness.Source, p.Witness.Differs
-			if f.WitnessAt = p.Witness.At; p.Witness.Source != "" && f.WitnessAt.IsZero() {
-				f.WitnessAt = p.At // it came with the newest report
-			}
-			f.Unknown = p.WhyUnknown()
-			for _, id := range p.Running {
-				moving = string(s.recoveries.Courses[id].Report.Kind)
-			}
-		} else {
-			seen = false
+	f.hostFacts(&x)
+	f.seatFacts(&x)
+	f.poolFacts(&x)
+	x.Neighbours = swap.Told(f.neighbours())
+	if plan.New != nil {
+		key := plan.New.Key()
+		x.NewVerdict = s.judging.Judge()[key].Verdict
+		if n := s.fleet.Drives[key]; n != nil && !n.Reading.At.IsZero() && n.Blind == "" {
+			x.NewPast = accept.Past(fleet.Counts(n))
 		}
-		x.Seats = append(x.Seats, f)
+	}
+	at, clean := s.recoveries.LastScrub(plan.PoolID)
+	x.Scrub = swap.Told(swap.ScrubFacts{At: at, Clean: clean})
+	f.otherSwaps(&x)
+	if f.old != nil {
+		x.Twin, x.Peers = swap.Told(f.twin()), swap.Told(f.leftSince())
+	}
+	if stock := s.stockFor(plan, plan.Host); stock != nil {
+		x.Stock = stock.Tail() + ", " + fleet.PlaceWords(stock) + ","
+	}
+	return x
+}
+
+// hostFacts are whether the host reports, and how far its clock is off.
+func (f facts) hostFacts(x *swap.Situation) {
+	h := f.fleet.Hosts[f.plan.Host]
+	if h == nil || f.fleet.Late(h, f.now) {
+		x.Host = swap.Told(swap.HostFacts{Late: true})
+		return
+	}
+	skew := h.Skew
+	if skew.Abs() < f.Clock.AtLeast(0, 3*time.Second) {
+		skew = 0 // where time runs fast, the way of a report takes long
+	}
+	x.PoolSeen, x.Host = h.SeenAt, swap.Told(swap.HostFacts{Skew: skew})
+}
+
+// seatFacts are the places of the old drive, and what runs in their pools. f.pools gets the ids of these.
+func (f facts) seatFacts(x *swap.Situation) {
+	seats := f.plan.AllSeats()
+	seen, moving := len(seats) > 0, "" // all pools of the drive
+	for _, at := range seats {
+		seat := swap.SeatFacts{Slot: at.Slot}
+		p := f.fleet.Pools[at.PoolID]
+		if p == nil {
+			seen = false
+			x.Seats = append(x.Seats, seat)
+			continue
+		}
+		f.pools[p.ID] = true
+		seat.Pool, seat.Witness, seat.Differs = &p.Pool, p.Witness.Source, p.Witness.Differs
+		if seat.WitnessAt = p.Witness.At; p.Witness.Source != "" && seat.WitnessAt.IsZero() {
+			seat.WitnessAt = p.At // it came with the newest report
+		}
+		seat.Unknown = p.WhyUnknown()
+		if kind := f.movesIn(p); kind != "" {
+			moving = kind
+		}
+		x.Seats = append(x.Seats, seat)
 	}
 	if seen {
-		x.Recovery, x.Above = swap.Told(moving), swap.Told(s.fleet.Above(ids))
+		x.Recovery, x.Above = swap.Told(moving), swap.Told(f.fleet.Above(f.pools))
 	}
-	var matters, testing []string
-	if p := s.fleet.Pools[plan.PoolID]; p != nil {
+}
+
+// movesIn is the kind of a recovery that runs in a pool; empty when none does.
+func (f facts) movesIn(p *fleet.Pool) (kind string) {
+	for _, id := range p.Running {
+		kind = string(f.recoveries.Courses[id].Report.Kind)
+	}
+	return kind
+}
+
+// poolFacts are what is to be said of the other members of the pool, and of other matters.
+func (f facts) poolFacts(x *swap.Situation) {
+	var matters []string
+	if p := f.fleet.Pools[f.plan.PoolID]; p != nil {
 		x.Pool, x.PoolSeen = &p.Pool, p.At
-		worst := swap.Grave{}
+		verdicts, worst, testing := f.judging.Judge(), swap.Grave{}, []string(nil)
 		p.Everyone(func(_ string, m *pool.Member) {
+			other := f.fleet.Drives[m.Drive]
+			if other == nil || other == f.old {
+				return
+			}
 			v := verdicts[m.Drive].Verdict
-			other := s.fleet.Drives[m.Drive]
-			if other != nil && other != d && v.Gravity() >= health.Replace.Gravity() &&
-				v.Gravity() > worst.Verdict.Gravity() {
+			if v.Gravity() >= health.Replace.Gravity() && v.Gravity() > worst.Verdict.Gravity() {
 				worst = swap.Grave{Tail: other.Tail(), Verdict: v}
 			}
-			if r := s.selftests.Runs[m.Drive]; r != nil && other != nil && other != d && r.EndedAt.IsZero() {
+			if r := f.selftests.Runs[m.Drive]; r != nil && r.EndedAt.IsZero() {
 				testing = append(testing, other.Tail())
 			}
 		})
@@ -103,64 +154,63 @@ func (s *State) situation(plan swap.State) swap.Situation {
 			matters = append(matters, p.Name+" changed while it was read: what is shown may not fit together")
 		}
 	}
-	x.Matters = swap.Told(append(matters, s.mattersBeside(plan, now)...))
-	var neighbours []swap.Neighbour
-	for _, p := range s.fleet.Pools {
+	x.Matters = swap.Told(append(matters, f.mattersBeside(f.plan, f.now)...))
+}
+
+// neighbours are the other pools on the host.
+func (f facts) neighbours() (out []swap.Neighbour) {
+	for _, p := range f.fleet.Pools {
 		here := false
-		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == plan.Host })
-		if ids[p.ID] || !here {
-			continue
-		}
-		n := swap.Neighbour{Pool: &p.Pool}
-		for _, id := range p.Running {
-			n.Recovery = string(s.recoveries.Courses[id].Report.Kind)
-		}
-		neighbours = append(neighbours, n)
-	}
-	slices.SortFunc(neighbours, func(a, b swap.Neighbour) int { return strings.Compare(a.Pool.Name, b.Pool.Name) })
-	x.Neighbours = swap.Told(neighbours)
-	if plan.New != nil {
-		key := plan.New.Key()
-		x.NewVerdict = verdicts[key].Verdict
-		if n := s.fleet.Drives[key]; n != nil && !n.Reading.At.IsZero() && n.Blind == "" {
-			x.NewPast = accept.Past(fleet.Counts(n))
+		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == f.plan.Host })
+		if here && !f.pools[p.ID] {
+			out = append(out, swap.Neighbour{Pool: &p.Pool, Recovery: f.movesIn(p)})
 		}
 	}
-	at, clean := s.recoveries.LastScrub(plan.PoolID)
-	x.Scrub = swap.Told(swap.ScrubFacts{At: at, Clean: clean})
+	slices.SortFunc(out, func(a, b swap.Neighbour) int { return strings.Compare(a.Pool.Name, b.Pool.Name) })
+	return out
+}
+
+// otherSwaps are the swaps that are under way in the same pools, or on the same host. A plan touches nothing; who has
+// begun comes first, else who planned first.
+func (f facts) otherSwaps(x *swap.Situation) {
 	x.OtherSwap, x.OnHost = swap.Told(""), swap.Told("")
-	for _, w := range s.OpenSwaps() {
+	for _, w := range f.OpenSwaps() {
+		here := func(seat swap.Seat) bool { return f.pools[seat.PoolID] }
 		switch {
-		case w.ID == plan.ID || w.Phase == swap.Planned:
-			// A plan touches nothing; who has begun comes first, else who planned first.
-		case ids[w.PoolID] || slices.ContainsFunc(w.Seats, func(x swap.Seat) bool { return ids[x.PoolID] }):
+		case w.ID == f.plan.ID || w.Phase == swap.Planned:
+		case f.pools[w.PoolID] || slices.ContainsFunc(w.Seats, here):
 			x.OtherSwap = swap.Told(w.Lead)
-		case w.Host == plan.Host:
+		case w.Host == f.plan.Host:
 			x.OnHost = swap.Told(w.Pool)
 		}
 	}
-	began := plan.StartedAt
-	twin, away := "", []string(nil)
-	for key, other := range s.fleet.Drives {
-		if key == plan.Old.Key() || d == nil {
+}
+
+// twin is where another drive is whose label tail is that of the old one; empty when there is none.
+func (f facts) twin() (place string) {
+	for key, other := range f.fleet.Drives {
+		if key != f.plan.Old.Key() && other.Present && other.Tail() == f.plan.Old.Tail() {
+			place = fleet.PlaceWords(other)
+		}
+	}
+	return place
+}
+
+// leftSince are the members on the host that do not answer any more since the swap began.
+func (f facts) leftSince() (away []string) {
+	began := f.plan.StartedAt
+	if began.IsZero() {
+		return nil
+	}
+	for key, other := range f.fleet.Drives {
+		if key == f.plan.Old.Key() || other.Host != f.plan.Host || other.Present || other.Replaced ||
+			!other.SeenAt.After(began) {
 			continue
 		}
-		if other.Tail() == plan.Old.Tail() && other.Present {
-			twin = fleet.PlaceWords(other)
-		}
-		if other.Host == plan.Host && !other.Present && !other.Replaced && !began.IsZero() &&
-			other.SeenAt.After(began) {
-			if p, m, _ := s.fleet.Member(key); p != nil && m.State != pool.Out {
-				away = append(away, fmt.Sprintf("%s of %s", other.Tail(), p.Name))
-			}
+		if p, m, _ := f.fleet.Member(key); p != nil && m.State != pool.Out {
+			away = append(away, other.Tail()+" of "+p.Name)
 		}
 	}
 	slices.Sort(away)
-	if d != nil {
-		x.Twin, x.Peers = swap.Told(twin), swap.Told(away)
-	}
-	if stock := s.stockFor(plan, plan.Host); stock != nil {
-		x.Stock = stock.Tail() + ", " + fleet.PlaceWords(stock) + ","
-	}
-	return x
+	return away
 }
