@@ -37,9 +37,9 @@ var established = map[string]string{
 		"what is waited for; that nothing lies there is why Pull comes after Drain, which ends when it was " +
 		"observed; a pull waits for its checks",
 	"internal/core/swap/lead.go owed": "the drain before it was observed to have ended",
-	"internal/core/swap/observed_pool.go pool": "the pool's view says that it is drained, and " +
+	"internal/core/swap/observed_pool.go seen": "the pool's view says that it is drained, and " +
 		"that is an observation",
-	"internal/core/swap/observed_pool.go lookBefore": "every check of this step was looked at with the " +
+	"internal/core/swap/observed_pool.go block": "every check of this step was looked at with the " +
 		"newest report, and none stops",
 	"internal/core/health/rules_knowing.go var knowingRules": "the verdict with these words is unknown: they " +
 		"tell what was known when the drive was last seen",

@@ -57,7 +57,7 @@ func TestLocate(t *testing.T) {
 		func() api.BayMap { return get[api.BayMap](d.shell, "bays", "guillemot") },
 		func(m api.BayMap) bool { return len(m.Sections) == 0 },
 	)
-	d.refused("Nobody described an enclosure", "survey", "begin", "guillemot")
+	d.refused("No enclosure of guillemot is described", "survey", "begin", "guillemot")
 
 	// What cannot be is refused; a description can be exported and brought back.
 	file := filepath.Join(t.TempDir(), "shelf.yaml")

@@ -332,11 +332,11 @@ func (c *checker) margin() {
 			title,
 			looked,
 			record.Warns,
-			"now "+before.String()+"; without it "+after.String(),
+			"now: "+before.String()+"; without it: "+after.String(),
 			"Have a backup at hand.",
 		)
 	default:
-		c.add(id, title, looked, record.Passes, "now "+before.String()+"; without it "+after.String(), "")
+		c.add(id, title, looked, record.Passes, "now: "+before.String()+"; without it: "+after.String(), "")
 	}
 }
 
