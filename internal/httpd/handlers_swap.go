@@ -174,6 +174,9 @@ func (s *Server) GetCampaign(c *echo.Context, id api.IdParam) error {
 
 // NextInCampaign plans its next swap, or lets the pool grow.
 func (s *Server) NextInCampaign(c *echo.Context, id api.IdParam, _ api.NextInCampaignParams) error {
+	if _, err := take[api.Reason](c, maxBody); err != nil {
+		return err
+	}
 	v, err := s.Service.Swaps.NextInCampaign(person(c), id)
 	return answer(c, http.StatusOK, v, err)
 }

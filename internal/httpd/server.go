@@ -1,4 +1,4 @@
-// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind one door that
+// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind authentication that
 // lets nobody in without a token.
 package httpd
 
@@ -114,7 +114,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// Keys under which the door leaves who came through.
+// Keys of the context under which authentication leaves who asks.
 const (
 	whoPerson = "person"
 	whoHost   = "host"
@@ -181,7 +181,7 @@ func sameOrigin(r *http.Request) bool {
 // isSecret marks an answer that is told once, and kept nowhere.
 const isSecret = "secret"
 
-// idempotent makes a request that carries an idempotency key happen idempotent: the second answer is the first one again.
+// idempotent makes a request that carries an idempotency key happen once: the second answer is the first one again.
 func (s *Server) idempotent(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
