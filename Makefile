@@ -12,7 +12,7 @@ GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go'
 
 .DEFAULT_GOAL := help
 
-.PHONY: help lint web-test race demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | sort | awk -F'\t' '{printf "  %-16s %s\n", $$1, $$2}'
@@ -49,6 +49,7 @@ tools: ## install what the tests need
 
 test: tools build fresh-generated lint web-test rig-tools stack-tools ## everything that must hold: lint, generated files, all tests (under 45 minutes)
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) $(GO) test -timeout 20m ./...
+	$(MAKE) --no-print-directory bench-check
 
 # The rig is a small virtual machine in which the agent meets the kernel's ATA, SCSI and NVMe drivers. It wants QEMU, and
 # Debian's kernel package unpacked; where they cannot be had, its test says so and is skipped.
@@ -99,6 +100,19 @@ lint: check web/node_modules/.installed ## formatting, go vet, staticcheck, the 
 
 web-test: web/node_modules/.installed ## the console's unit tests
 	cd web && npm run --silent test
+
+bench-check: ## figures of docs/benchmarks.md as ratios to plain work of the same run, with limits
+	LANTERN_BENCH_CHECK=1 $(GO) test -count=1 -timeout 10m -v -run '^TestBenchCheck$$' ./internal/service
+
+# Coverage of the unit tests and of the binary that the stories drive, put together.
+COVER := $(CURDIR)/.cache/cover
+
+cover: tools build ## coverage of unit and end-to-end tests together, with limits
+	@rm -rf $(COVER) && mkdir -p $(COVER)/unit $(COVER)/stories
+	CGO_ENABLED=0 $(GO) build -cover -coverpkg=./internal/... -o $(COVER)/lantern ./cmd/lantern
+	GOCOVERDIR=$(COVER)/stories LANTERN_TEST_BINARY=$(COVER)/lantern $(GO) test -count=1 -timeout 30m ./internal/e2e
+	$(GO) test -count=1 -timeout 30m -cover -coverpkg=./internal/... ./internal/core/... ./internal/service/... ./internal/httpd ./internal/cli ./internal/agent/... ./internal/daemon ./internal/wire ./internal/store ./internal/channel ./internal/recurrence ./internal/lab -args -test.gocoverdir=$(COVER)/unit
+	$(GO) tool covdata percent -i=$(COVER)/unit,$(COVER)/stories | sed 's/^\s*//' | sort | awk -f scripts/cover-limits.awk
 
 race: ## the core, the service and the agent under the race detector
 	$(GO) test -race -timeout 20m ./internal/core/... ./internal/service/... ./internal/agent/...

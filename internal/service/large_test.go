@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// large is a service with 10,000 drives on 167 hosts, 60 in a pool.
-func large(b *testing.B) (*Service, *standing, []api.Report) {
+// large is a service with 60 drives in a pool on each of so many hosts; 167 are 10,000 drives.
+func large(b testing.TB, hosts int) (*Service, *standing, []api.Report) {
 	st, err := store.Open(filepath.Join(b.TempDir(), "lantern.db"))
 	require.NoError(b, err)
 	b.Cleanup(func() { st.Close() })
@@ -23,7 +23,7 @@ func large(b *testing.B) (*Service, *standing, []api.Report) {
 	s, err := New(st, c, slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
 	var reports []api.Report
-	for h := range 167 {
+	for h := range hosts {
 		host := fmt.Sprintf("annex-%03d", h)
 		_, err := s.Fleet.Enrol("bench", host)
 		require.NoError(b, err)
@@ -83,7 +83,7 @@ func large(b *testing.B) (*Service, *standing, []api.Report) {
 
 // BenchmarkLargeFleet: what a person and an agent wait for when there are 10,000 drives.
 func BenchmarkLargeFleet(b *testing.B) {
-	s, c, reports := large(b)
+	s, c, reports := large(b, 167)
 	n := 0
 	report := func() {
 		n++

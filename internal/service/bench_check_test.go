@@ -1,0 +1,111 @@
+package service
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+	"lantern/internal/store"
+)
+
+// TestBenchCheck compares what people and agents wait for with plain work of the same run, so that a regression shows on
+// a fast machine and on a slow one. A limit is about three times what was measured when it was set.
+func TestBenchCheck(t *testing.T) {
+	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
+		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")
+	}
+	// best is the least of several runs, in ms: what else the machine does makes runs longer, never shorter.
+	best := func(runs int, f func()) float64 {
+		least := time.Hour
+		for range runs {
+			begun := time.Now()
+			f()
+			least = min(least, time.Since(begun))
+		}
+		return float64(least.Microseconds()) / 1000
+	}
+	r := rand.New(rand.NewPCG(1, 1))
+	loop := best(9, func() {
+		m := make(map[uint64]int, 20_000)
+		v := make([]uint64, 50_000)
+		for i := range v {
+			v[i] = r.Uint64()
+			m[v[i]%20_000]++
+		}
+		slices.Sort(v)
+	})
+	raw, err := store.Open(filepath.Join(t.TempDir(), "raw.db"))
+	require.NoError(t, err)
+	defer raw.Close()
+	n := 0
+	rows := best(20, func() {
+		b := &store.Batch{}
+		for i := range 60 {
+			n++
+			b.Add(&store.Reading{Drive: fmt.Sprint(i), At: int64(n), Packed: make([]byte, 120)})
+		}
+		require.NoError(t, raw.Write(b))
+	})
+	t.Logf("a plain loop takes %.2f ms, 60 rows in plain SQLite %.2f ms", loop, rows)
+
+	measure := func(hosts int) map[string]float64 {
+		s, c, reports := large(t, hosts)
+		id := 0
+		report := func() {
+			id++
+			c.forward(time.Millisecond)
+			rep := reports[id%len(reports)]
+			rep.Id, rep.At = fmt.Sprint("r", id), c.Now()
+			for i := range rep.Drives {
+				rep.Drives[i].Reading.At = c.Now()
+			}
+			require.NoError(t, s.TakeReport(rep.Host, rep))
+		}
+		for range 2 {
+			s.Views.Round()
+			report()
+		}
+		out := map[string]float64{}
+		out["report"] = best(30, report)
+		out["round"] = best(30, func() { report(); s.Views.Round() }) - out["report"]
+		out["duplicate"] = best(10, func() {
+			rep := reports[0]
+			rep.Id, rep.At = "first0", c.Now()
+			_ = s.TakeReport(rep.Host, rep)
+		})
+		out["drives"] = best(10, func() {
+			_, err := s.Views.Drives(api.ListDrivesParams{Limit: 500})
+			require.NoError(t, err)
+		})
+		out["search"] = best(10, func() { s.Views.Search("0417") })
+		return out
+	}
+	small, big := measure(17), measure(167)
+	for _, x := range []struct {
+		name  string
+		unit  float64
+		limit float64 // times the unit, with 10,000 drives
+		grows float64 // times as long as with 1,000 drives, at the most
+	}{
+		{"report", rows, 12, 3},
+		{"round", loop, 12, 25},
+		{"duplicate", rows, 2, 4},
+		{"drives", loop, 24, 25},
+		{"search", loop, 10, 25},
+	} {
+		ratio, growth := big[x.name]/x.unit, big[x.name]/max(small[x.name], 0.05)
+		t.Logf(
+			"%-10s %8.2f ms with 10,000 drives: %6.2f of its unit (limit %.0f), %5.1f times that of 1,000 (limit %.0f)",
+			x.name, big[x.name], ratio, x.limit, growth, x.grows,
+		)
+		require.LessOrEqual(t, ratio, x.limit, "%s takes too long", x.name)
+		require.LessOrEqual(t, growth, x.grows, "%s grows faster than the fleet", x.name)
+	}
+}
