@@ -4,35 +4,16 @@ import "@fontsource/atkinson-hyperlegible-mono/latin-400.css";
 import "./main.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
-import { lazy, StrictMode, Suspense } from "react";
+import { StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Told } from "./api/client";
 import { LiveProvider } from "./api/live";
+import { routes } from "./pages";
 import { Frame } from "./parts/frame";
 import { Empty, Title, Waiting } from "./parts/parts";
 import { Tells } from "./parts/toast";
-import { RoundPage } from "./round/page";
 import { SignIn } from "./session/page";
-
-const DrivesPage = lazy(() => import("./drives/list"));
-const DrivePage = lazy(() => import("./drives/page"));
-const PoolsPage = lazy(() => import("./pools/list"));
-const PoolPage = lazy(() => import("./pools/page"));
-const BaysPage = lazy(() => import("./bays/page"));
-const PullCard = lazy(() => import("./swaps/card"));
-const SurveyPage = lazy(() => import("./bays/survey"));
-const SwapsPage = lazy(() => import("./swaps/list"));
-const RecordPage = lazy(() => import("./swaps/record"));
-const CampaignPage = lazy(() => import("./swaps/campaign"));
-const StockPage = lazy(() => import("./stock/page"));
-const SwapPage = lazy(() => import("./swaps/page"));
-const RecoveriesPage = lazy(() => import("./recoveries/list"));
-const RecoveryPage = lazy(() => import("./recoveries/page"));
-
-const NoticesPage = lazy(() => import("./notices/page"));
-const TestsPage = lazy(() => import("./tests/page"));
-const RulesPage = lazy(() => import("./rules/page"));
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -62,24 +43,9 @@ createRoot(document.getElementById("root")!).render(
                     <Frame>
                       <Suspense fallback={<Waiting />}>
                         <Routes>
-                          <Route path="/" element={<RoundPage />} />
-                          <Route path="/drives" element={<DrivesPage />} />
-                          <Route path="/drives/:drive" element={<DrivePage />} />
-                          <Route path="/pools" element={<PoolsPage />} />
-                          <Route path="/pools/:pool" element={<PoolPage />} />
-                          <Route path="/bays/:host?" element={<BaysPage />} />
-                          <Route path="/bays/:host/survey" element={<SurveyPage />} />
-                          <Route path="/swaps" element={<SwapsPage />} />
-                          <Route path="/swaps/:id/card" element={<PullCard />} />
-                          <Route path="/swaps/:id/record" element={<RecordPage />} />
-                          <Route path="/swaps/:id" element={<SwapPage />} />
-                          <Route path="/campaigns/:id" element={<CampaignPage />} />
-                          <Route path="/stock" element={<StockPage />} />
-                          <Route path="/recoveries" element={<RecoveriesPage />} />
-                          <Route path="/recoveries/:id" element={<RecoveryPage />} />
-                          <Route path="/notices" element={<NoticesPage />} />
-                          <Route path="/tests" element={<TestsPage />} />
-                          <Route path="/rules" element={<RulesPage />} />
+                          {routes.map(({ path, Page }) => (
+                            <Route key={path} path={path} element={<Page />} />
+                          ))}
                           <Route
                             path="*"
                             element={

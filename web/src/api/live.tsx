@@ -1,23 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
-import { client, countUnsent, got, watchUnsent, type S } from "./client";
-
-/** Which queries an event makes old. */
-const touches: Record<S["Event"]["kind"], string[]> = {
-  host: ["hosts", "round", "pools", "drive", "drives", "bays"],
-  drive: ["round", "drive", "drives", "bays", "pools", "swaps"],
-  pool: ["pools", "round"],
-  recovery: ["pools", "recoveries", "round", "swaps"],
-  swap: ["swaps", "round", "pools", "drive", "bays", "campaigns"],
-  campaign: ["campaigns", "swaps"],
-  acceptance: ["acceptances", "stock", "drive", "swaps"],
-  light: ["bays", "drive", "swaps"],
-  alarm: ["swaps", "round", "pools", "bays"],
-  rule: ["rules", "round", "drives", "drive"],
-  notice: ["notices", "round"],
-  plan: ["plans", "calendar", "drive"],
-  lab: ["lab"],
-};
+import { touches } from "../pages";
+import { client, countUnsent, got, watchUnsent } from "./client";
 
 type Live = { since: Date | null };
 const LiveContext = createContext<Live>({ since: null });
@@ -45,7 +29,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       stream.onerror = () => setSince((was) => was ?? new Date());
       for (const kind of Object.keys(touches) as (keyof typeof touches)[]) {
         stream.addEventListener(kind, () => {
-          touches[kind].forEach((q) => old.add(q));
+          touches[kind]?.forEach((q) => old.add(q));
           // A burst of events is one refresh.
           timer ||= window.setTimeout(
             () => {

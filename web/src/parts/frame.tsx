@@ -4,22 +4,10 @@ import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { client, got } from "../api/client";
 import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
+import { navigation } from "../pages";
 import { clock, exact } from "./format";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
-
-const pages = [
-  ["/", "Round"],
-  ["/notices", "Notices"],
-  ["/drives", "Drives"],
-  ["/bays", "Bays"],
-  ["/pools", "Pools"],
-  ["/tests", "Tests"],
-  ["/swaps", "Swaps"],
-  ["/stock", "Stock"],
-  ["/recoveries", "Recoveries"],
-  ["/rules", "Rules"],
-] as const;
 
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
@@ -47,7 +35,7 @@ export function Frame({ children }: { children: ReactNode }) {
             <span className="hidden sm:inline">Brave Lantern</span>
           </Link>
           <nav aria-label="Pages" className="order-last -mx-2 flex w-full overflow-x-auto md:order-none md:w-auto">
-            {pages.map(([to, name]) => (
+            {navigation.map(({ to, name }) => (
               <NavLink
                 key={to}
                 to={to}

@@ -3,17 +3,7 @@ import { Dialog } from "radix-ui";
 import { useDeferredValue, useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { client, got, type S } from "../api/client";
-
-const actions: S["Hit"][] = [
-  { kind: "page", title: "Round", detail: "what needs a person now", to: "/" },
-  { kind: "page", title: "Drives to replace", detail: "list", to: "/drives?verdict=replace" },
-  { kind: "page", title: "Drives", detail: "list", to: "/drives" },
-  { kind: "page", title: "Bays", detail: "maps", to: "/bays" },
-  { kind: "page", title: "Pools", detail: "list", to: "/pools" },
-  { kind: "page", title: "Swaps", detail: "list", to: "/swaps" },
-  { kind: "page", title: "Stock", detail: "drives kept to replace others, and tests of new ones", to: "/stock" },
-  { kind: "page", title: "Recoveries", detail: "list", to: "/recoveries" },
-];
+import { searchable } from "../pages";
 
 /** Search is one field for everything; / opens it. */
 export function Search() {
@@ -40,7 +30,7 @@ export function Search() {
     refetchInterval: false,
     placeholderData: (was) => was,
   });
-  const pages = actions.filter((a) => !wanted || a.title.toLowerCase().includes(wanted.toLowerCase()));
+  const pages = searchable.filter((a) => !wanted || a.title.toLowerCase().includes(wanted.toLowerCase()));
   const hits = wanted ? [...(found.data ?? []), ...pages] : pages;
   const choose = (h?: S["Hit"]) => {
     if (!h) return;

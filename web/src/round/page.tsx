@@ -11,7 +11,7 @@ import { useTell } from "../parts/toast";
 const rails: Record<string, string> = { replace: "border-l-replace", dead: "border-l-dead", watch: "border-l-watch" };
 const inks: Record<string, string> = { replace: "text-replace", dead: "text-dead", watch: "text-watch" };
 
-export function RoundPage() {
+export default function RoundPage() {
   const round = useRound();
   const [params, setParams] = useSearchParams();
   const walking = params.get("order") === "walk";

@@ -1,0 +1,130 @@
+import { lazy, type ComponentType } from "react";
+import type { S } from "./api/client";
+
+type Kind = S["Event"]["kind"];
+
+/** Page is all that the console knows of one of its pages; a new page is added here and nowhere else. */
+export type Page = {
+  path: string;
+  load: () => Promise<{ default: ComponentType }>;
+  /** Its name in the navigation and in the search; a page that is reached from others has none. */
+  name?: string;
+  /** What the search says of it. */
+  detail?: string;
+  /** The first parts of the query keys that it brings, and the events that make their answers old. */
+  queries?: Record<string, Kind[]>;
+};
+
+export const pages: Page[] = [
+  {
+    path: "/",
+    name: "Round",
+    detail: "what needs a person now",
+    load: () => import("./round/page"),
+    queries: { round: ["host", "drive", "pool", "recovery", "swap", "alarm", "rule", "notice"] },
+  },
+  {
+    path: "/notices",
+    name: "Notices",
+    detail: "list, and the channels they are sent to",
+    load: () => import("./notices/page"),
+    queries: { notices: ["notice"], channels: [] },
+  },
+  {
+    path: "/drives",
+    name: "Drives",
+    detail: "list",
+    load: () => import("./drives/list"),
+    queries: { drives: ["host", "drive", "rule"] },
+  },
+  {
+    path: "/drives/:drive",
+    load: () => import("./drives/page"),
+    queries: { drive: ["host", "drive", "swap", "acceptance", "light", "rule", "plan"] },
+  },
+  {
+    path: "/bays/:host?",
+    name: "Bays",
+    detail: "maps",
+    load: () => import("./bays/page"),
+    queries: { bays: ["host", "drive", "swap", "light", "alarm"], hosts: ["host"] },
+  },
+  { path: "/bays/:host/survey", load: () => import("./bays/survey"), queries: { survey: ["host", "light"] } },
+  {
+    path: "/pools",
+    name: "Pools",
+    detail: "list",
+    load: () => import("./pools/list"),
+    queries: { pools: ["host", "drive", "pool", "recovery", "swap", "alarm"] },
+  },
+  { path: "/pools/:pool", load: () => import("./pools/page"), queries: { whatif: ["pool"] } },
+  {
+    path: "/tests",
+    name: "Tests",
+    detail: "plans, calendar and results of self-tests",
+    load: () => import("./tests/page"),
+    queries: { plans: ["plan"], calendar: ["plan"] },
+  },
+  {
+    path: "/swaps",
+    name: "Swaps",
+    detail: "list",
+    load: () => import("./swaps/list"),
+    queries: { swaps: ["drive", "recovery", "swap", "campaign", "acceptance", "light", "alarm"] },
+  },
+  { path: "/swaps/:id", load: () => import("./swaps/page") },
+  { path: "/swaps/:id/card", load: () => import("./swaps/card") },
+  { path: "/swaps/:id/record", load: () => import("./swaps/record") },
+  {
+    path: "/campaigns/:id",
+    load: () => import("./swaps/campaign"),
+    queries: { campaigns: ["swap", "campaign"] },
+  },
+  {
+    path: "/stock",
+    name: "Stock",
+    detail: "drives kept to replace others, and tests of new ones",
+    load: () => import("./stock/page"),
+    queries: { stock: ["acceptance"], acceptances: ["acceptance"] },
+  },
+  {
+    path: "/recoveries",
+    name: "Recoveries",
+    detail: "list",
+    load: () => import("./recoveries/list"),
+    queries: { recoveries: ["recovery"] },
+  },
+  { path: "/recoveries/:id", load: () => import("./recoveries/page") },
+  {
+    path: "/rules",
+    name: "Rules",
+    detail: "thresholds, and rules of your own",
+    load: () => import("./rules/page"),
+    queries: { rules: ["rule"] },
+  },
+];
+
+/** The queries of no page: the frame asks them. */
+const frame: Record<string, Kind[]> = { me: [], people: [], lab: ["lab"], search: [] };
+
+/** target is where a page is reached without parameters. */
+const target = (p: Page) => p.path.replace(/\/:[^/]*\?$/, "");
+
+/** navigation are the pages that have a name, in their order. */
+export const navigation = pages.flatMap((p) => (p.name ? [{ to: target(p), name: p.name }] : []));
+
+/** searchable are the pages that the search finds, and one list that is asked for often. */
+export const searchable: S["Hit"][] = [
+  ...pages.flatMap((p) =>
+    p.name ? [{ kind: "page" as const, title: p.name, detail: p.detail ?? "", to: target(p) }] : [],
+  ),
+  { kind: "page", title: "Drives to replace", detail: "list", to: "/drives?verdict=replace" },
+];
+
+/** routes are the pages with what draws them, loaded when they are first opened. */
+export const routes = pages.map((p) => ({ path: p.path, Page: lazy(p.load) }));
+
+/** touches are the queries that an event of each kind makes old. */
+export const touches: Partial<Record<Kind, string[]>> = {};
+for (const queries of [frame, ...pages.map((p) => p.queries ?? {})])
+  for (const [key, kinds] of Object.entries(queries)) for (const kind of kinds) (touches[kind] ??= []).push(key);
