@@ -3,40 +3,48 @@
 package channel
 
 import (
-	"bytes"
+	"cmp"
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
+	"maps"
 	"net"
-	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
-
-	cloudevents "github.com/cloudevents/sdk-go/v2/event"
-	"github.com/leodido/go-syslog/v4/rfc5424"
-	"github.com/wneessen/go-mail"
 )
 
-// Kind is how a channel carries.
+// Kind is how a channel carries. Each kind is a carrier in a file of its own; a new one is added there, and to carriers.
 type Kind string
 
-// The kinds.
-const (
-	Webhook Kind = "webhook"
-	Email   Kind = "email"
-	Syslog  Kind = "syslog"
-)
+// carrier is one way to carry a message. Check says what is wrong with a channel before anything is sent, and to which
+// host and port it leads; Send carries one message, and no error means that the far end confirmed it.
+type carrier interface {
+	Check(c Config) (host, port string, err error)
+	Send(ctx context.Context, s Sender, c Config, m Message) error
+}
+
+var carriers = map[Kind]carrier{Webhook: webhook{}, Email: email{}, Syslog: syslog{}}
+
+// Kinds are all kinds, in order.
+func Kinds() []Kind { return slices.Sorted(maps.Keys(carriers)) }
+
+func (k Kind) carrier() (carrier, error) {
+	if x, ok := carriers[k]; ok {
+		return x, nil
+	}
+	var names []string
+	for _, k := range Kinds() {
+		names = append(names, string(k))
+	}
+	return nil, fmt.Errorf("a channel is one of %s, not %q", strings.Join(names, ", "), k)
+}
 
 // Config is where to and how. Secret is never shown again: for a webhook the key of its signature, for e-mail the
 // password.
@@ -75,45 +83,41 @@ var ErrSelf = errors.New("the address points into this service itself")
 
 // Check says what is wrong with a channel before anything is sent; host names are resolved.
 func (s Sender) Check(ctx context.Context, c Config) error {
-	switch c.Kind {
-	case Webhook, Syslog:
-		u, err := url.Parse(c.URL)
-		if err != nil || u.Host == "" {
-			return fmt.Errorf("%q is no address", c.URL)
-		}
-		want := map[Kind][]string{Webhook: {"https", "http"}, Syslog: {"tls", "tcp"}}[c.Kind]
-		if u.Scheme != want[0] && u.Scheme != want[1] {
-			return fmt.Errorf("%q begins neither with %s:// nor with %s://", c.URL, want[0], want[1])
-		}
-		if u.User != nil {
-			return errors.New("an address with a password in it would be shown in lists; use the secret")
-		}
-		if c.Kind == Webhook && c.Secret == "" {
-			return errors.New("a webhook needs a secret, by which its receiver knows that a message is ours")
-		}
-		port := u.Port()
-		if port == "" {
-			port = map[string]string{"https": "443", "http": "80", "tls": "6514", "tcp": "601"}[u.Scheme]
-		}
-		return s.notSelf(ctx, u.Hostname(), port)
-	case Email:
-		host, port, err := net.SplitHostPort(c.Server)
-		if err != nil {
-			return fmt.Errorf("%q is not host:port of a mail server", c.Server)
-		}
-		if c.From == "" || len(c.To) == 0 {
-			return errors.New("e-mail needs a sender and at least one receiver")
-		}
-		m := mail.NewMsg()
-		if err := m.From(c.From); err != nil {
-			return fmt.Errorf("sender: %w", err)
-		}
-		if err := m.To(c.To...); err != nil {
-			return fmt.Errorf("receiver: %w", err)
-		}
-		return s.notSelf(ctx, host, port)
+	x, err := c.Kind.carrier()
+	if err != nil {
+		return err
 	}
-	return fmt.Errorf("a channel is a webhook, email or syslog, not %q", c.Kind)
+	host, port, err := x.Check(c)
+	if err != nil {
+		return err
+	}
+	return s.notSelf(ctx, host, port)
+}
+
+// Send carries one message. No error means that the far end confirmed it.
+func (s Sender) Send(ctx context.Context, c Config, m Message) error {
+	x, err := c.Kind.carrier()
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	return x.Send(ctx, s, c, m)
+}
+
+// address reads an address of one of two schemes, the first of them the safe one, and gives its port where it has none.
+func address(of string, schemes [2]string, ports map[string]string) (*url.URL, string, error) {
+	u, err := url.Parse(of)
+	if err != nil || u.Host == "" {
+		return nil, "", fmt.Errorf("%q is no address", of)
+	}
+	if u.Scheme != schemes[0] && u.Scheme != schemes[1] {
+		return nil, "", fmt.Errorf("%q begins neither with %s:// nor with %s://", of, schemes[0], schemes[1])
+	}
+	if u.User != nil {
+		return nil, "", errors.New("an address with a password in it would be shown in lists; use the secret")
+	}
+	return u, cmp.Or(u.Port(), ports[u.Scheme]), nil
 }
 
 func (s Sender) notSelf(ctx context.Context, host, port string) error {
@@ -190,177 +194,4 @@ func (s Sender) tls(c Config, host string) (*tls.Config, error) {
 		}
 	}
 	return &tls.Config{ServerName: host, RootCAs: roots, MinVersion: tls.VersionTLS12}, nil
-}
-
-// Send carries one message. No error means that the far end confirmed it.
-func (s Sender) Send(ctx context.Context, c Config, m Message) error {
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	switch c.Kind {
-	case Webhook:
-		return s.webhook(ctx, c, m)
-	case Email:
-		return s.email(ctx, c, m)
-	case Syslog:
-		return s.syslog(ctx, c, m)
-	}
-	return fmt.Errorf("a channel is a webhook, email or syslog, not %q", c.Kind)
-}
-
-// Signature is the header that carries the HMAC-SHA-256 of a webhook's body, as hexadecimal, under the channel's
-// secret.
-const Signature = "Lantern-Signature-256"
-
-// Sign signs a body.
-func Sign(secret string, body []byte) string {
-	h := hmac.New(sha256.New, []byte(secret))
-	h.Write(body)
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-// Source is who CloudEvents are from.
-const Source = "urn:brave-lantern:service"
-
-// webhook sends a CloudEvent in structured mode (CloudEvents 1.0, HTTP protocol binding 3.2).
-func (s Sender) webhook(ctx context.Context, c Config, m Message) error {
-	e := cloudevents.New()
-	e.SetID(m.ID)
-	e.SetSource(Source)
-	e.SetType("brave-lantern." + m.Type)
-	e.SetTime(m.At)
-	e.SetSubject(m.Subject)
-	if err := e.SetData(cloudevents.ApplicationJSON, m.Data); err != nil {
-		return err
-	}
-	body, err := json.Marshal(e)
-	if err != nil {
-		return err
-	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.URL, bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", cloudevents.ApplicationCloudEventsJSON)
-	req.Header.Set(Signature, Sign(c.Secret, body))
-	t, err := s.tls(c, req.URL.Hostname())
-	if err != nil {
-		return err
-	}
-	client := &http.Client{
-		Transport: &http.Transport{DialContext: s.dialer().DialContext, TLSClientConfig: t, DisableKeepAlives: true},
-		// Where a message goes is what somebody wrote down, not what an answer says.
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
-	res, err := client.Do(req)
-	if err != nil {
-		return plain(err)
-	}
-	defer res.Body.Close()
-	_, _ = io.CopyN(io.Discard, res.Body, 1<<16)
-	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return fmt.Errorf("the receiver answered %s", res.Status)
-	}
-	return nil
-}
-
-// plain leaves the address out of an error: it may hold what is nobody's business.
-func plain(err error) error {
-	var u *url.Error
-	if errors.As(err, &u) {
-		return u.Err
-	}
-	return err
-}
-
-func (s Sender) email(ctx context.Context, c Config, m Message) error {
-	msg := mail.NewMsg()
-	if err := msg.From(c.From); err != nil {
-		return err
-	}
-	if err := msg.To(c.To...); err != nil {
-		return err
-	}
-	msg.Subject(m.Subject)
-	msg.SetMessageIDWithValue(m.ID + "@brave-lantern")
-	msg.SetDateWithValue(m.At)
-	msg.SetBodyString(mail.TypeTextPlain, m.Text)
-	host, port, err := net.SplitHostPort(c.Server)
-	if err != nil {
-		return err
-	}
-	n, err := strconv.Atoi(port)
-	if err != nil {
-		return err
-	}
-	t, err := s.tls(c, host)
-	if err != nil {
-		return err
-	}
-	options := []mail.Option{
-		mail.WithPort(n),
-		mail.WithTLSPolicy(mail.TLSMandatory),
-		mail.WithTLSConfig(t),
-		mail.WithTimeout(20 * time.Second),
-		mail.WithDialContextFunc(s.dialer().DialContext),
-	}
-	if c.User != "" {
-		options = append(
-			options,
-			mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover),
-			mail.WithUsername(c.User),
-			mail.WithPassword(c.Secret),
-		)
-	}
-	client, err := mail.NewClient(host, options...)
-	if err != nil {
-		return err
-	}
-	return client.DialAndSendWithContext(ctx, msg)
-}
-
-// syslog sends one message (RFC 5424) with its length before it (RFC 6587 3.4.1), over TCP or TLS (RFC 5425). The
-// protocol has no answer: that the far end took the bytes is all the confirmation there is.
-func (s Sender) syslog(ctx context.Context, c Config, m Message) error {
-	const facilityDaemon = 3
-	line := &rfc5424.SyslogMessage{}
-	line.SetVersion(1)
-	line.SetPriority(uint8(8*facilityDaemon + m.Grave))
-	line.SetTimestamp(m.At.UTC().Format(rfc5424.RFC3339MICRO))
-	line.SetAppname("brave-lantern")
-	line.SetMsgID(strings.ReplaceAll(m.Type, " ", "-"))
-	line.SetParameter("notice@32473", "id", m.ID)
-	line.SetMessage(m.Subject)
-	text, err := line.String()
-	if err != nil {
-		return fmt.Errorf("lay out a syslog message: %w", err)
-	}
-	u, err := url.Parse(c.URL)
-	if err != nil {
-		return err
-	}
-	to := u.Host
-	if u.Port() == "" {
-		to = net.JoinHostPort(u.Hostname(), map[string]string{"tls": "6514", "tcp": "601"}[u.Scheme])
-	}
-	conn, err := s.dialer().DialContext(ctx, "tcp", to)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	if end, ok := ctx.Deadline(); ok {
-		_ = conn.SetDeadline(end)
-	}
-	if u.Scheme == "tls" {
-		t, err := s.tls(c, u.Hostname())
-		if err != nil {
-			return err
-		}
-		secure := tls.Client(conn, t)
-		if err := secure.HandshakeContext(ctx); err != nil {
-			return err
-		}
-		conn = secure
-	}
-	_, err = fmt.Fprintf(conn, "%d %s", len(text), text)
-	return err
 }
