@@ -232,9 +232,7 @@ func (s *State) begin(e Event) *Refusal {
 
 // next does what the step is about: it orders, or takes the person's word for what nobody else can see.
 func (s *State) next(e Event) ([]Order, *Refusal) {
-	if len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned && s.Lead == e.By &&
-		s.PausedBy == "" &&
-		strings.TrimSpace(e.Reason) != "" {
+	if s.diedInHand(e) {
 		s.goOnWithout(e)
 		return nil, nil
 	}
@@ -247,62 +245,98 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 	if _, err := stopped(e.Checks, len(s.Loses) > 0); err != nil {
 		return nil, err
 	}
-	give := func(kind OrderKind, says string) ([]Order, *Refusal) {
-		if s.Ordered || s.InProgress {
-			return nil, nil // said twice is said once
-		}
-		s.Order++
-		s.Ordered, s.Refused = true, ""
-		s.say(e, "%s", says)
-		return []Order{{Kind: kind, Number: s.Order, Drive: s.Old.Identity, Slots: s.Recipe.Unit}}, nil
-	}
-	switch {
-	case s.Phase == Join && s.Ordered && len(s.Seats) > 0, s.Phase == Layout && s.Ordered:
-		return nil, nil // said twice is said once
-	case s.Phase == Join && !s.Ordered && s.nextSeat() >= 0:
-		s.say(
-			e,
-			"ordered that %s joins %s, place %s",
-			s.New.Tail(),
-			s.AllSeats()[s.nextSeat()].Pool,
-			s.AllSeats()[s.nextSeat()].Slot,
-		)
-		s.Refused = ""
-		return s.orderJoin(), nil
-	case s.Phase == Drain && s.Recipe.Hand:
-		// done by hand, and seen
-	case s.Phase == Scrub && s.Refused != "" && strings.TrimSpace(e.Reason) != "":
-		s.say(e, "goes on although %s%s", s.Refused, because(e.Reason))
-		s.advance(e)
-		return nil, nil
-	case s.Phase == Scrub:
-		one, err := give(OrderScrub, "ordered that "+s.poolWords()+" is read through")
-		return s.eachPool(one), err
-	case s.Phase == Drain:
-		return give(OrderDrain, "ordered that what lies on "+s.Old.Tail()+" moves to the others")
-	case s.Phase == Release:
-		return give(OrderRelease, "ordered that "+s.Pool+" forgets place "+s.Slot)
-	case s.Phase == Refill:
-		return give(OrderRefill, "ordered that "+s.Pool+" is spread over its members anew")
-	case s.Phase == Still:
-		s.say(e, "said that nothing works on %s any more", s.Host)
-		s.advance(e)
-		return nil, nil
-	case s.Phase == Recover && s.Stuck != "":
-		if s.Ordered {
-			return nil, nil
-		}
-		s.Order++
-		s.Ordered = true
-		s.say(e, "nudged %s, because %s", s.Pool, s.Stuck)
-		return []Order{{Kind: OrderNudge, Number: s.Order, Drive: s.New.Identity}}, nil
-	case s.Phase == Rehouse && s.New != nil && s.New.Bay != "":
-		s.say(e, "left %s in %s", s.New.Tail(), s.New.bayWords())
-		s.advance(e)
-		return nil, nil
+	if orders, done := s.doStep(e); done {
+		return orders, nil
 	}
 	do := s.Now()
 	return nil, refuse("nothing-to-do", do.What, "This step is past when it is seen to be: %q.", do.Title)
+}
+
+// diedInHand says whether who leads says that the old drive, which left before its turn, does not come back.
+func (s *State) diedInHand(e Event) bool {
+	return len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned &&
+		s.Lead == e.By && s.PausedBy == "" && strings.TrimSpace(e.Reason) != ""
+}
+
+// doStep does what a person says of the step, and gives what is to be ordered; done is false where there is nothing to
+// do or say.
+func (s *State) doStep(e Event) (orders []Order, done bool) {
+	switch s.Phase {
+	case Join:
+		return s.doJoin(e)
+	case Layout:
+		return nil, s.Ordered // said twice is said once
+	case Scrub:
+		if s.Refused != "" && strings.TrimSpace(e.Reason) != "" {
+			s.say(e, "goes on although %s%s", s.Refused, because(e.Reason))
+			s.advance(e)
+			return nil, true
+		}
+		return s.eachPool(s.give(e, OrderScrub, "ordered that "+s.poolWords()+" is read through")), true
+	case Drain:
+		if s.Recipe.Hand {
+			return nil, false // done by hand, and seen
+		}
+		return s.give(e, OrderDrain, "ordered that what lies on "+s.Old.Tail()+" moves to the others"), true
+	case Release:
+		return s.give(e, OrderRelease, "ordered that "+s.Pool+" forgets place "+s.Slot), true
+	case Refill:
+		return s.give(e, OrderRefill, "ordered that "+s.Pool+" is spread over its members anew"), true
+	case Still:
+		s.say(e, "said that nothing works on %s any more", s.Host)
+		s.advance(e)
+		return nil, true
+	case Recover:
+		return s.doNudge(e)
+	case Rehouse:
+		if s.New == nil || s.New.Bay == "" {
+			return nil, false
+		}
+		s.say(e, "left %s in %s", s.New.Tail(), s.New.bayWords())
+		s.advance(e)
+		return nil, true
+	}
+	return nil, false
+}
+
+// give orders what the step is about, once.
+func (s *State) give(e Event, kind OrderKind, says string) []Order {
+	if s.Ordered || s.InProgress {
+		return nil // said twice is said once
+	}
+	s.Order++
+	s.Ordered, s.Refused = true, ""
+	s.say(e, "%s", says)
+	return []Order{{Kind: kind, Number: s.Order, Drive: s.Old.Identity, Slots: s.Recipe.Unit}}
+}
+
+// doJoin orders the next place of the new drive.
+func (s *State) doJoin(e Event) ([]Order, bool) {
+	if s.Ordered && len(s.Seats) > 0 {
+		return nil, true // said twice is said once
+	}
+	i := s.nextSeat()
+	if s.Ordered || i < 0 {
+		return nil, false
+	}
+	seat := s.AllSeats()[i]
+	s.say(e, "ordered that %s joins %s, place %s", s.New.Tail(), seat.Pool, seat.Slot)
+	s.Refused = ""
+	return s.orderJoin(), true
+}
+
+// doNudge orders that a recovery is started which does not begin by itself.
+func (s *State) doNudge(e Event) ([]Order, bool) {
+	if s.Stuck == "" {
+		return nil, false
+	}
+	if s.Ordered {
+		return nil, true
+	}
+	s.Order++
+	s.Ordered = true
+	s.say(e, "nudged %s, because %s", s.Pool, s.Stuck)
+	return []Order{{Kind: OrderNudge, Number: s.Order, Drive: s.New.Identity}}, true
 }
 
 // eachPool gives an order to every pool of the old drive that can be ordered, under one number.
