@@ -119,8 +119,8 @@ func TestPoolQuestions(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, at)
-	await(t, "the drained one is out", state("specimens", "2"), func(s string) bool { return s == "out" })
-	await(t, "what lay on the other lies elsewhere", state("driftnet", at), func(s string) bool { return s == "out" })
+	await(t, "the drained one is set aside", state("specimens", "2"), func(s string) bool { return s == "set-aside" })
+	await(t, "what lay on the other lies elsewhere", state("driftnet", at), func(s string) bool { return s == "set-aside" })
 	require.Equal(t, "can lose 2 more drives", get[api.Pool](d.shell, "pool", "driftnet").Margin.Words)
 
 	// How it went can be read off, taken along, and asked what would have been said.

@@ -359,7 +359,7 @@ func (k Keeper) Release(_ context.Context, id, slot string) (string, error) {
 				x.Drive = ""
 			}
 		})
-		return fmt.Sprintf("slot %s is off the map", slot), nil
+		return fmt.Sprintf("slot %s was removed", slot), nil
 	})
 }
 

@@ -30,7 +30,7 @@ type kind struct {
 	spare     bool  // the new drive is a spare of the pool and in the host already
 	spread    bool  // pieces lie anywhere: what lies on the old one can move to the others
 	bare      bool  // a volume without redundancy lies on it
-	forgets   bool  // a place that was drained is taken off the map
+	forgets   bool  // a place that was drained is removed
 	unit      bool  // it is a log device: what depends on it is drained and filled with it
 	cold      bool  // its bay is changed only while the host is down
 	moving    bool  // somebody may begin a recovery of another kind at any time
@@ -72,7 +72,7 @@ func kinds() []kind {
 			calm:      true,
 		},
 		{name: "spread, a volume without redundancy", others: 1, tolerance: 1, orders: 2, spread: true, bare: true},
-		{name: "spread over hosts, off the map", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
+		{name: "spread over hosts, place removed", others: 1, tolerance: 1, orders: 3, spread: true, forgets: true},
 		{
 			name:      "a log device that others depend on",
 			others:    2,

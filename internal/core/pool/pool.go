@@ -87,7 +87,7 @@ const (
 	Faulty     MemberState = "faulty"
 	Recovering MemberState = "recovering" // being filled
 	Standby    MemberState = "standby"    // a spare
-	Out        MemberState = "out"        // gone, and its share was restored on other members
+	Out        MemberState = "set-aside"  // gone, and its share was restored on other members
 	StateUnkn  MemberState = "unknown"
 )
 
@@ -129,9 +129,23 @@ func (m Member) On(driveKey string) bool {
 	return driveKey != "" && (m.Drive == driveKey || slices.Contains(m.Drives, driveKey))
 }
 
+// formerlyOut is how records and agents of earlier versions write Out.
+const formerlyOut = "out"
+
+// UnmarshalText reads a state from a record of any version.
+func (s *MemberState) UnmarshalText(b []byte) error {
+	if *s = MemberState(b); *s == formerlyOut {
+		*s = Out
+	}
+	return nil
+}
+
 // ParseState takes a member's state from outside. One that is not known here is unknown: it counts neither as healthy
 // nor as lost (R7).
 func ParseState(s string) MemberState {
+	if s == formerlyOut {
+		return Out
+	}
 	if slices.Contains(states, MemberState(s)) {
 		return MemberState(s)
 	}

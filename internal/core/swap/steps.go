@@ -151,7 +151,7 @@ func (s *State) step(p Phase) Step {
 			"there is no room: make room, or put in a further drive."
 	case Release:
 		st.Kind, st.Title, st.Acts = StepDo, "Let the pool forget the place", true
-		st.What = fmt.Sprintf("Order that %s takes place %s off its map.", s.Pool, s.Slot)
+		st.What = fmt.Sprintf("Order that %s removes place %s.", s.Pool, s.Slot)
 		st.Why = "So that nothing is laid on it again, and nobody counts on it."
 		st.Expect = s.Pool + " does not name " + old + " any more."
 	case Pull:
