@@ -94,7 +94,7 @@ func TestBenchCheck(t *testing.T) {
 		limit float64 // times the unit, with 10,000 drives
 		grows float64 // times as long as with 1,000 drives, at the most
 	}{
-		{"report", rows, 12, 3},
+		{"report", rows, 24, 4},
 		{"round", loop, 12, 25},
 		{"duplicate", rows, 2, 4},
 		{"drives", loop, 24, 25},

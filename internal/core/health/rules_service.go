@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lantern/internal/core/drive"
+	"lantern/internal/core/history"
 )
 
 // What its work shows: how fast it answers, whether it stays on the bus, how worn it is.
@@ -343,21 +344,36 @@ func slowerThanBefore(s *Subject, t *Thresholds) *Hit {
 	}
 	// A reading's latency is a mean since the reading before, so that each counts for the time between them.
 	from := last.At.Add(-2 * day)
-	var now, before weighed
-	for i := 1; i < len(series); i++ {
-		a, b := series[i-1].At, series[i].At
-		if a.Before(from) {
-			before = append(before, weight{series[i].Value, minTime(b, from).Sub(a)})
-		}
-		if b.After(from) {
-			now = append(now, weight{series[i].Value, b.Sub(maxTime(a, from))})
-		}
+	var now weighed
+	for i := len(series) - 1; i > 0 && series[i].At.After(from); i-- {
+		now = append(now, weight{series[i].Value, series[i].At.Sub(maxTime(series[i-1].At, from))})
 	}
-	middle, most, best := now.quantile(0.5), now.quantile(0.15), before.quantile(0.25)
-	if best <= 0 || middle < t.SlowFloor/2 || most < t.SlowPast*best {
+	middle, most := now.quantile(0.5), now.quantile(0.15)
+	if middle < t.SlowFloor/2 || !fasterBefore(series, from, most/t.SlowPast) {
+		return nil
+	}
+	var before weighed
+	for i := 1; i < len(series) && series[i-1].At.Before(from); i++ {
+		before = append(before, weight{series[i].Value, minTime(series[i].At, from).Sub(series[i-1].At)})
+	}
+	best := before.quantile(0.25)
+	if best <= 0 || most < t.SlowPast*best {
 		return nil
 	}
 	return &Hit{Verdict: Watch, Since: from, At: last.At, Metric: "read_latency_seconds", N: [4]float64{middle, best}}
+}
+
+// fasterBefore says whether a latency was at most so high for a quarter of the time before from: only then is it worth
+// while to put all that time in order.
+func fasterBefore(series history.Series, from time.Time, limit float64) bool {
+	var low, sum time.Duration
+	for i := 1; i < len(series) && series[i-1].At.Before(from); i++ {
+		over := minTime(series[i].At, from).Sub(series[i-1].At)
+		if sum += over; series[i].Value <= limit*(1+1e-9) {
+			low += over
+		}
+	}
+	return low > 0 && float64(low) >= 0.25*float64(sum)
 }
 
 type weight struct {
