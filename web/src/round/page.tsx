@@ -159,7 +159,7 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
             <>
               <Link to={`/pools/${encodeURIComponent(l.pool)}`}>{l.pool}</Link>: {l.margin.words}
               {l.margin_after?.words && l.margin_after.words !== l.margin.words
-                ? `; without it ${l.margin_after.words}`
+                ? `; without it: ${l.margin_after.words}`
                 : ""}{" "}
               ·{" "}
             </>
