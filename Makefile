@@ -77,8 +77,9 @@ rig-tools:
 stacks: rig-tools stack-tools build ## all storage stacks in the virtual machine
 	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 20m -v -run '^Test(Stacks|Quiet)$$' ./internal/rig
 
-# Debian packages whose programs make those stacks.
-STACK_PACKAGES = $(shell cat $(CURDIR)/internal/rig/testdata/packages)
+# Debian packages whose programs make those stacks, by name or, after a question mark, by what their description says.
+STACK_LIST = $(CURDIR)/internal/rig/testdata/packages
+STACK_PACKAGES = $(shell grep -v '^?' $(STACK_LIST)) $(shell sed -n 's/^? //p' $(STACK_LIST) | while read -r words; do apt-cache search "$$words" | cut -d' ' -f1; done)
 
 stack-tools:
 	@if [ ! -x $(RIG_TOOLS)/sbin/lvm ] && command -v dpkg-deb >/dev/null 2>&1 && command -v apt-get >/dev/null 2>&1; then \

@@ -56,7 +56,8 @@ func tracked(t *testing.T, patterns ...string) []string {
 	return strings.Fields(string(out))
 }
 
-// TestProblemTypesAreListed: the API description lists each type of problem that the service can answer with, and no other.
+// TestProblemTypesAreListed: the API description lists each type of problem that the service can answer with, and no
+// other.
 func TestProblemTypesAreListed(t *testing.T) {
 	api, err := os.ReadFile("api/openapi.yaml")
 	require.NoError(t, err)
@@ -67,8 +68,12 @@ func TestProblemTypesAreListed(t *testing.T) {
 	listed := regexp.MustCompile(`[a-z-]+`).FindAllString(part, -1)
 	require.Greater(t, len(listed), 100)
 	used := map[string]bool{}
-	made := []*regexp.Regexp{regexp.MustCompile(`problem\.New\(\s*\d+,\s*"([a-z-]+)"`), regexp.MustCompile(`\bNew\(\s*\d+,\s*"([a-z-]+)"`),
-		regexp.MustCompile(`\brefuse\(\s*"([a-z-]+)"`), regexp.MustCompile(`Refusal\{\s*Type:\s*"([a-z-]+)"`)}
+	made := []*regexp.Regexp{
+		regexp.MustCompile(`problem\.New\(\s*\d+,\s*"([a-z-]+)"`),
+		regexp.MustCompile(`\bNew\(\s*\d+,\s*"([a-z-]+)"`),
+		regexp.MustCompile(`\brefuse\(\s*"([a-z-]+)"`),
+		regexp.MustCompile(`Refusal\{\s*Type:\s*"([a-z-]+)"`),
+	}
 	field := regexp.MustCompile(`Type:\s+"([a-z-]+)"`)
 	for _, path := range tracked(t, "internal/*.go") {
 		if strings.HasSuffix(path, "_test.go") {
@@ -86,7 +91,13 @@ func TestProblemTypesAreListed(t *testing.T) {
 		for _, p := range patterns {
 			for _, m := range p.FindAllStringSubmatch(string(b), -1) {
 				used[m[1]] = true
-				require.Contains(t, listed, m[1], "%s answers with a type that the API description does not list", path)
+				require.Contains(
+					t,
+					listed,
+					m[1],
+					"%s answers with a type that the API description does not list",
+					path,
+				)
 			}
 		}
 	}

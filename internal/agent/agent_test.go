@@ -165,7 +165,9 @@ func newAgent(t *testing.T, r *rack, s *service) (*Agent, string) {
 
 // TestReadingKeepsWhatItCannotBelieve: a damaged page is kept with its bytes; the rest of the reading counts.
 func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
-	good := drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}, {ID: 250, Raw: 9}}})
+	good := drive.EncodeSmartData(
+		drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}, {ID: 250, Raw: 9}}},
+	)
 	bad := append([]byte(nil), good...)
 	bad[511] ^= 1
 	var m memory
@@ -378,7 +380,12 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 		d := described(serial)
 		d.WWN = fmt.Sprintf("502abe700000000%d", i)
 		w := wired{identify: drive.EncodeIdentify(d), smart: smart, power: 0xFF}
-		f := Found{Looked: true, Path: "/dev/x" + serial, Known: drive.Description{Identity: d.Identity}, Transport: w}
+		f := Found{
+			Looked:    true,
+			Path:      "/dev/x" + serial,
+			Known:     drive.Description{Identity: d.Identity},
+			Transport: w,
+		}
 		if i == 0 {
 			f.Transport = hanging{w, free}
 		}
@@ -443,7 +450,8 @@ func TestOrdersNameDrives(t *testing.T) {
 		"same WWN, other serial": {func(f *Found, _ *api.Order) {
 			f.Transport = wired{identify: drive.EncodeIdentify(described("VR7ZZ999"))}
 		}, "not the one that was meant"},
-		"does not answer": {func(f *Found, _ *api.Order) { f.Transport = wired{err: errors.New("gone")} }, "no drive on this host answers"},
+		"does not answer": {func(f *Found, _ *api.Order) { f.Transport = wired{err: errors.New("gone")} },
+			"no drive on this host answers"},
 		"left, and another came to its path": {func(f *Found, _ *api.Order) {
 			f.Pin = func() (Found, func(), error) {
 				now := *f

@@ -22,10 +22,13 @@ func heap() *places {
 		keys:    map[string]string{"sda": "A", "sdb": "A", "sdc": "C", "sdd": "D", "sde": "E", "sdf": "F", "sdg": ""},
 	}
 	for _, d := range []stack.Device{
-		{Name: "sda", Kind: stack.Disk}, {Name: "sdb", Kind: stack.Disk}, {Name: "sdc", Kind: stack.Disk}, {Name: "sdd", Kind: stack.Disk, Read: true, Contents: []string{drive.PartitionTable}}, {Name: "sde", Kind: stack.Disk}, {Name: "sdf", Kind: stack.Disk}, {Name: "sdg", Kind: stack.Disk},
+		{Name: "sda", Kind: stack.Disk}, {Name: "sdb", Kind: stack.Disk}, {Name: "sdc", Kind: stack.Disk},
+		{Name: "sdd", Kind: stack.Disk, Read: true, Contents: []string{drive.PartitionTable}},
+		{Name: "sde", Kind: stack.Disk}, {Name: "sdf", Kind: stack.Disk}, {Name: "sdg", Kind: stack.Disk},
 		{Name: "dm-0", Kind: stack.Multipath, On: []string{"sda", "sdb"}},
 		{Name: "md0", Kind: stack.Array, On: []string{"dm-0", "sdc"}},
-		{Name: "sdd1", Kind: stack.Partition, On: []string{"sdd"}, Number: 1}, {Name: "dm-1", Kind: stack.Crypt, On: []string{"sdd1"}, Bytes: 100, Read: true},
+		{Name: "sdd1", Kind: stack.Partition, On: []string{"sdd"}, Number: 1},
+		{Name: "dm-1", Kind: stack.Crypt, On: []string{"sdd1"}, Bytes: 100, Read: true},
 		{Name: "dm-2", Kind: stack.Volume, On: []string{"sde", "sdf"}},
 	} {
 		p.graph[d.Name] = d
@@ -36,7 +39,10 @@ func heap() *places {
 func members(devices ...string) *pools.Snapshot {
 	s := &pools.Snapshot{Pool: pool.Pool{ID: "fs", Groups: []pool.Group{{Name: "g"}}}}
 	for _, d := range devices {
-		s.Pool.Groups[0].Members = append(s.Pool.Groups[0].Members, pool.Member{Slot: d, Device: d, State: pool.Online})
+		s.Pool.Groups[0].Members = append(
+			s.Pool.Groups[0].Members,
+			pool.Member{Slot: d, Device: d, State: pool.Online},
+		)
 	}
 	return s
 }

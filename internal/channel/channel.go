@@ -20,7 +20,8 @@ import (
 	"time"
 )
 
-// Kind is how a channel carries. Each kind is a carrier in a file of its own; a new one is added there, and to carriers.
+// Kind is how a channel carries. Each kind is a carrier in a file of its own; a new one is added there, and to
+// carriers.
 type Kind string
 
 // carrier is one way to carry a message. Check says what is wrong with a channel before anything is sent, and to which

@@ -129,7 +129,8 @@ func TestEmail(t *testing.T) {
 	require.NoError(t, Sender{}.Check(t.Context(), c))
 	require.NoError(t, Sender{}.Send(t.Context(), c, message))
 	require.Len(t, p.mails, 1)
-	for _, want := range []string{"Subject: ZU006 in skerry/front/7 has 38 sectors that cannot be read", "From: <lantern@heron.example>", "Message-ID: <01NOTICE@brave-lantern>", "Replace it today."} {
+	for _, want := range []string{"Subject: ZU006 in skerry/front/7 has 38 sectors that cannot be read",
+		"From: <lantern@heron.example>", "Message-ID: <01NOTICE@brave-lantern>", "Replace it today."} {
 		require.Contains(t, p.mails[0], want)
 	}
 	p.full = true
@@ -184,8 +185,11 @@ func TestSyslog(t *testing.T) {
 // TestRefused: addresses that point into the service itself, however they are written, and what cannot work.
 func TestRefused(t *testing.T) {
 	s := Sender{Self: []netip.AddrPort{netip.MustParseAddrPort("127.0.0.1:7411")}}
-	for url, want := range map[string]string{"http://127.0.0.1:7411/api/v1/round": "itself", "http://localhost:7411/": "itself", "http://127.9.9.9:7411/": "itself", "http://[::1]:7411/": "itself", "http://0.0.0.0:7411/": "itself",
-		"http://127.0.0.1:7412/": "", "ftp://x/": "begins neither", "not an address": "is no address", "https://u:p@x/": "secret"} {
+	for url, want := range map[string]string{"http://127.0.0.1:7411/api/v1/round": "itself",
+		"http://localhost:7411/": "itself", "http://127.9.9.9:7411/": "itself", "http://[::1]:7411/": "itself",
+		"http://0.0.0.0:7411/":   "itself",
+		"http://127.0.0.1:7412/": "", "ftp://x/": "begins neither", "not an address": "is no address",
+		"https://u:p@x/": "secret"} {
 		err := s.Check(t.Context(), Config{Kind: Webhook, URL: url, Secret: "k"})
 		if want == "" {
 			require.NoError(t, err, url)

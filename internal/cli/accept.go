@@ -36,7 +36,8 @@ func acceptCommand() *cli.Command {
 			},
 		)
 	})
-	on := func(name, use, eg string, do func(ctx context.Context, s *session, name string) (api.Acceptance, error)) *cli.Command {
+	on := func(name, use, eg string, do func(ctx context.Context, s *session, name string) (api.Acceptance,
+		error)) *cli.Command {
 		return &cli.Command{Name: name, Usage: use, ArgsUsage: "<drive>", Description: "Example: " + eg,
 			Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 				name, err := one(cmd, "the drive")

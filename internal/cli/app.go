@@ -270,7 +270,7 @@ func unreachable(err error) error {
 	}
 }
 
-// told makes problem details an error: a refusal is told apart from a failure.
+// told makes problem details an error: a refusal is another exit code than a failure.
 func told(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {

@@ -33,7 +33,8 @@ func campaignCommand() *cli.Command {
 			},
 		)
 	})
-	on := func(name, use, eg string, flags []cli.Flag, do func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error)) *cli.Command {
+	on := func(name, use, eg string, flags []cli.Flag,
+		do func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error)) *cli.Command {
 		return &cli.Command{Name: name, Usage: use, ArgsUsage: "<pool>", Description: "Example: " + eg, Flags: flags,
 			Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 				name, err := one(cmd, "the pool, or the campaign's id")

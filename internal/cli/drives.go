@@ -229,7 +229,8 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	o := s.out
 	m, st := mark(d.Verdict)
 	o.line("┌──────────────────────────────────────────────┐")
-	for _, l := range []string{d.Identity.Model + "   " + decimal(d.CapacityBytes), "serial " + d.Identity.Serial, "WWN " + d.Identity.Wwn, "tail   " + strings.Join(strings.Split(d.Tail, ""), " ")} {
+	for _, l := range []string{d.Identity.Model + "   " + decimal(d.CapacityBytes), "serial " + d.Identity.Serial,
+		"WWN " + d.Identity.Wwn, "tail   " + strings.Join(strings.Split(d.Tail, ""), " ")} {
 		o.line("│ %-44s │", l)
 	}
 	o.line("└──────────────────────────────────────────────┘")
@@ -244,7 +245,11 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 			f.Since.Local().Format("2006-01-02 15:04"),
 		)
 		for _, e := range f.Evidence {
-			o.line("      %s  %s", e.Says, o.paint("("+e.Source+", "+e.At.Local().Format("2006-01-02 15:04")+")", dim))
+			o.line(
+				"      %s  %s",
+				e.Says,
+				o.paint("("+e.Source+", "+e.At.Local().Format("2006-01-02 15:04")+")", dim),
+			)
 		}
 		o.line("      %s %s", o.paint("→", fs), f.Do)
 	}

@@ -299,7 +299,7 @@ func surveyCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name:        "survey",
-		Usage:       "walk before a host's drives and find out which is in which bay",
+		Usage:       "find out which drive of a host is in which bay, one by one",
 		Description: "Example: lantern survey begin guillemot",
 		Commands: []*cli.Command{
 			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot", nil),

@@ -174,7 +174,7 @@ func labCommand() *cli.Command {
 				ArgsUsage: "<host> <part>",
 				Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry " +
 					"\"cooling 2\" --well",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "it is well again"}},
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "the part works again"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("name a host and a part\nExample: %s", example(cmd))

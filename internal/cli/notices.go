@@ -103,7 +103,9 @@ func noticesCommand() *cli.Command {
 						}
 					}
 					return s.noticed(
-						ask[api.Notice](s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()})),
+						ask[api.Notice](
+							s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()}),
+						),
 					)
 				}),
 			},
@@ -281,7 +283,8 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 		Digest: cmd.String("digest"),
 	}
 	kinds := 0
-	for k, set := range map[api.ChannelPutKind]bool{api.ChannelPutKindWebhook: cmd.IsSet("webhook"), api.ChannelPutKindEmail: cmd.IsSet("email"), api.ChannelPutKindSyslog: cmd.IsSet("syslog")} {
+	for k, set := range map[api.ChannelPutKind]bool{api.ChannelPutKindWebhook: cmd.IsSet("webhook"),
+		api.ChannelPutKindEmail: cmd.IsSet("email"), api.ChannelPutKindSyslog: cmd.IsSet("syslog")} {
 		if set {
 			req.Kind = k
 			kinds++

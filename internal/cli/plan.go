@@ -399,7 +399,8 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 			*l.to = all
 		}
 	}
-	for flag, to := range map[string]*int{"per-group": &c.Limits.Group, "per-pool": &c.Limits.Pool, "per-enclosure": &c.Limits.Enclosure, "per-host": &c.Limits.Host, "least-margin": &c.LeastMargin} {
+	for flag, to := range map[string]*int{"per-group": &c.Limits.Group, "per-pool": &c.Limits.Pool,
+		"per-enclosure": &c.Limits.Enclosure, "per-host": &c.Limits.Host, "least-margin": &c.LeastMargin} {
 		if cmd.IsSet(flag) {
 			*to = cmd.Int(flag)
 		}
@@ -469,10 +470,9 @@ func (s *session) showPlan(p api.Plan) error {
 		row("busy", "none begins where drives are busy for more than %g %% of the time", p.BusyPercent)
 	}
 	row(
-		"past end",
-		"%s",
-		map[bool]string{true: "a test may run past the end of its window", false: "a test ends within " +
-			"its window"}[p.RunOver],
+		"overrun",
+		"a test may overrun its window: %s",
+		map[bool]string{true: "yes", false: "no"}[p.RunOver],
 	)
 	row(
 		"asleep",

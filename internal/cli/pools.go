@@ -267,7 +267,12 @@ func rebalanceCommand() *cli.Command {
 	}
 }
 func nudgeCommand() *cli.Command {
-	return poolAction("nudge", "make a recovery begin that waits", "lantern nudge tidegauge", api.PoolActionActionNudge)
+	return poolAction(
+		"nudge",
+		"make a recovery begin that waits",
+		"lantern nudge tidegauge",
+		api.PoolActionActionNudge,
+	)
 }
 func growCommand() *cli.Command {
 	return poolAction(
@@ -344,7 +349,8 @@ func priorityCommand() *cli.Command {
 			case cmd.Bool("no-hours") && cmd.Args().Len() == 1:
 				v, err := ask[api.Pool](s.client.RemovePriorityHours(ctx, pool))
 				return tell(s, show, v, err)
-			case cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" || (cmd.String("from") == "") != (cmd.String("to") == ""):
+			case cmd.Args().Len() != 2 || to != "low" && to != "normal" && to != "high" ||
+				(cmd.String("from") == "") != (cmd.String("to") == ""):
 				return usage(
 					"lantern priority needs a pool, and low, normal or high; --from and --to belong "+
 						"together\nExample: %s",

@@ -122,7 +122,12 @@ func ruleCommand() *cli.Command {
 					}
 					return s.setThreshold(
 						ctx,
-						api.ThresholdSet{Name: name, Usual: true, Model: cmd.String("model"), Pool: cmd.String("pool")},
+						api.ThresholdSet{
+							Name:  name,
+							Usual: true,
+							Model: cmd.String("model"),
+							Pool:  cmd.String("pool"),
+						},
 					)
 				}),
 			},
@@ -248,7 +253,8 @@ func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
 			state = " (switched off)"
 		}
 		s.out.line("%s: %s%s", s.out.paint(r.Id, bold), r.Title, state)
-		for _, l := range [][2]string{{"for", r.For}, {"holds when", r.When}, {"says", "up to " + string(r.Level) + ", evidence " + r.Strength}, {"why", r.Why}, {"do", r.Do},
+		for _, l := range [][2]string{{"for", r.For}, {"holds when", r.When},
+			{"says", "up to " + string(r.Level) + ", evidence " + r.Strength}, {"why", r.Why}, {"do", r.Do},
 			{"stays", span(time.Duration(r.HoldSeconds*float64(time.Second))) + " after it held for the " +
 				"last time"}, {"now", fmt.Sprintf("it holds for %d of the drives", r.HoldsFor)}} {
 			s.out.line("  %-10s  %s", l[0], l[1])

@@ -49,7 +49,8 @@ func parseBack(s string) (time.Duration, error) {
 	if err != nil {
 		return 0, usage("%q is no time: %s", s, err)
 	}
-	unit := map[string]time.Duration{"h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour, "y": 366 * 24 * time.Hour}[m[2]]
+	unit := map[string]time.Duration{"h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour,
+		"y": 366 * 24 * time.Hour}[m[2]]
 	if kept := 5 * 366 * 24 * time.Hour; n > int(kept/unit) {
 		return 0, usage("%s is longer than readings are kept: five years", s)
 	}

@@ -201,7 +201,12 @@ func (y *yard) lead(w api.Swap, s lab.NewDrive, before func(w api.Swap)) api.Swa
 		case len(w.Wrong) > 0:
 			y.insert(w.Wrong[0].Bay, lab.NewDrive{Tail: w.Wrong[0].Tail})
 		case w.Phase == api.SwapPhasePlanned:
-			_, err := svc.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "as the screen says", NoBackup: true})
+			_, err := svc.Swaps.BeginSwap(
+				"ida",
+				w.Id,
+				"",
+				api.BeginSwap{Reason: "as the screen says", NoBackup: true},
+			)
 			require.NoError(y.t, err)
 		case w.Phase == api.SwapPhasePull && w.Hold == "":
 			require.Equal(y.t, w.Old.Tail, y.pull(w.Old.Bay).Tail, said(w))
@@ -323,14 +328,16 @@ func TestRecipes(t *testing.T) {
 	}{
 		{name: "no free bay, enough margin", pool: "soundscape", slot: "1.7", steps: "pull insert confirm join " +
 			"recover verify", least: 1},
-		{name: "no free bay, a spare stands by", pool: "soundscape", slot: "1.7", spare: true, steps: "confirm join recover pull verify", least: 2, end: func(y *yard, w api.Swap) {
-			require.Empty(y.t, y.pool("soundscape").Spares, "it took the place")
-			require.Contains(y.t, y.r.service.Views.Round().Pools[0].Says, "no spare stands by since it took "+
-				"the place of "+w.Old.Tail)
-		}},
-		{name: "the same, and nobody has read the others lately", pool: "soundscape", slot: "1.7", change: func(f *lab.Fleet) {
-			f.Pools[0].Recs = nil
-		}, steps: "scrub pull insert confirm join recover verify", least: 1},
+		{name: "no free bay, a spare stands by", pool: "soundscape", slot: "1.7", spare: true,
+			steps: "confirm join recover pull verify", least: 2, end: func(y *yard, w api.Swap) {
+				require.Empty(y.t, y.pool("soundscape").Spares, "it took the place")
+				require.Contains(y.t, y.r.service.Views.Round().Pools[0].Says, "no spare stands by since it took "+
+					"the place of "+w.Old.Tail)
+			}},
+		{name: "the same, and nobody has read the others lately", pool: "soundscape", slot: "1.7",
+			change: func(f *lab.Fleet) {
+				f.Pools[0].Recs = nil
+			}, steps: "scrub pull insert confirm join recover verify", least: 1},
 		{name: "a free bay", pool: "plankton", slot: "1.2", steps: "insert confirm join recover " +
 			"pull verify", least: 0, end: func(y *yard, w api.Swap) {
 			require.NotEqual(y.t, w.Old.Bay, w.New.Bay)
@@ -355,20 +362,22 @@ func TestRecipes(t *testing.T) {
 			require.Equal(y.t, "skerry/front/24", w.New.Bay)
 			require.Contains(y.t, w.Closing[4].Found, "accepted by test")
 		}},
-		{name: "no free bay, no margin without it: a temporary place, from which it moves on", pool: "plankton", slot: "1.2", change: dock, prepare: fullFront,
+		{name: "no free bay, no margin without it: a temporary place, from which it moves on", pool: "plankton",
+			slot: "1.2", change: dock, prepare: fullFront,
 			steps: "insert confirm join recover pull rehouse verify", least: 0, end: func(y *yard, w api.Swap) {
 				require.Equal(y.t, w.Old.Bay, w.New.Bay, "it is in the bay it stays in")
 				require.Equal(y.t, "fulmar/external/2", w.Into)
 			}},
-		{name: "no free bay, no margin: a temporary place, and the host down to move it", pool: "plankton", slot: "1.2", change: dock, prepare: func(y *yard) {
-			fullFront(y)
-			for _, slot := range []string{"spare.1", "1.1"} {
-				y.pull(y.bay("plankton", slot))
-			}
-			y.pass(time.Minute)
-		}, steps: "insert confirm join recover pull still down rehouse up verify", least: 0, end: func(y *yard, w api.Swap) {
-			require.Equal(y.t, w.Old.Bay, w.New.Bay, "it is in the bay it stays in")
-		}},
+		{name: "no free bay, no margin: a temporary place, and the host down to move it", pool: "plankton",
+			slot: "1.2", change: dock, prepare: func(y *yard) {
+				fullFront(y)
+				for _, slot := range []string{"spare.1", "1.1"} {
+					y.pull(y.bay("plankton", slot))
+				}
+				y.pass(time.Minute)
+			}, steps: "insert confirm join recover pull still down rehouse up verify", least: 0, end: func(y *yard, w api.Swap) {
+				require.Equal(y.t, w.Old.Bay, w.New.Bay, "it is in the bay it stays in")
+			}},
 		{name: "vanished, its copies made anew by others", pool: "driftnet", slot: "guillemot.1", prepare: func(y *yard) {
 			y.pull(y.bay("driftnet", "guillemot.1"))
 			y.pass(time.Minute)
@@ -397,14 +406,15 @@ func TestRecipes(t *testing.T) {
 			"confirm join recover verify", least: 2},
 		{name: "a log device, a bay free", pool: "plankton", slot: "log.1", steps: "insert confirm join recover " +
 			"pull verify", least: 0},
-		{name: "a log device, drained with all that depend on it", pool: "driftnet", slot: "skerry.log", change: func(f *lab.Fleet) {
-			for i := range f.Pools[4].Groups[0].Members { // the one that vanished did not: there is room
-				f.Pools[4].Groups[0].Members[i].State = pool.Online
-			}
-			for _, d := range f.Drives {
-				d.Stays[0].To = time.Time{}
-			}
-		}, steps: "drain pull insert confirm join recover refill verify", least: 2},
+		{name: "a log device, drained with all that depend on it", pool: "driftnet", slot: "skerry.log",
+			change: func(f *lab.Fleet) {
+				for i := range f.Pools[4].Groups[0].Members { // the one that vanished did not: there is room
+					f.Pools[4].Groups[0].Members[i].State = pool.Online
+				}
+				for _, d := range f.Drives {
+					d.Stays[0].To = time.Time{}
+				}
+			}, steps: "drain pull insert confirm join recover refill verify", least: 2},
 		{name: "it does not begin to recover", pool: "soundscape", slot: "1.7", hidden: true, prepare: func(y *yard) {
 			require.NoError(y.t, y.fleet.Stick("soundscape", true))
 		}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
@@ -413,47 +423,50 @@ func TestRecipes(t *testing.T) {
 					"off by hand")
 			}), "%+v", w.Log)
 		}},
-		{name: "the new drive passes the acceptance test first", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
-			tested := false
-			return func(w api.Swap) {
-				if w.Phase != api.SwapPhaseConfirm || tested {
-					return
+		{name: "the new drive passes the acceptance test first", pool: "soundscape", slot: "1.7",
+			before: func(y *yard) func(w api.Swap) {
+				tested := false
+				return func(w api.Swap) {
+					if w.Phase != api.SwapPhaseConfirm || tested {
+						return
+					}
+					tested = true
+					svc, label := y.r.service, y.fleet.At(w.New.Bay)
+					_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label})
+					require.ErrorContains(y.t, err, "Acceptance test of the new drive: not run")
+					_, err = svc.Stock.Accept("bo", api.AcceptDrive{Drive: w.New.Bay})
+					require.ErrorContains(y.t, err, "ida leads")
+					_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: w.New.Bay})
+					require.NoError(y.t, err)
+					_, err = svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "no time"})
+					require.ErrorContains(y.t, err, "is being tested, and not accepted yet")
+					y.pass(10 * time.Second)
+					for range 30 {
+						y.pass(10 * time.Minute)
+					}
 				}
-				tested = true
-				svc, label := y.r.service, y.fleet.At(w.New.Bay)
-				_, err := svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label})
-				require.ErrorContains(y.t, err, "Acceptance test of the new drive: not run")
-				_, err = svc.Stock.Accept("bo", api.AcceptDrive{Drive: w.New.Bay})
-				require.ErrorContains(y.t, err, "ida leads")
-				_, err = svc.Stock.Accept("ida", api.AcceptDrive{Drive: w.New.Bay})
-				require.NoError(y.t, err)
-				_, err = svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: label, Reason: "no time"})
-				require.ErrorContains(y.t, err, "is being tested, and not accepted yet")
-				y.pass(10 * time.Second)
-				for range 30 {
-					y.pass(10 * time.Minute)
+			}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
+				at := slices.IndexFunc(w.Admitted, func(c api.Check) bool { return c.Id == "new-accepted" })
+				require.Contains(y.t, w.Admitted[at].Found, "accepted by test on")
+				for _, c := range w.Admitted {
+					require.Equal(y.t, api.Passes, c.Result, "%+v", c)
 				}
-			}
-		}, steps: "pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
-			at := slices.IndexFunc(w.Admitted, func(c api.Check) bool { return c.Id == "new-accepted" })
-			require.Contains(y.t, w.Admitted[at].Found, "accepted by test on")
-			for _, c := range w.Admitted {
-				require.Equal(y.t, api.Passes, c.Result, "%+v", c)
-			}
-			require.True(y.t, slices.ContainsFunc(w.Log, func(e api.LogEntry) bool { return strings.HasSuffix(e.Says, "and confirmed") }), "no reason was asked")
-		}},
-		{name: "it returns by itself, in another bay", pool: "soundscape", slot: "1.7", before: func(y *yard) func(w api.Swap) {
-			back := false
-			return func(w api.Swap) {
-				if w.Phase == api.SwapPhaseInsert && !back {
-					back = true
-					y.insert("skerry/inner/4", lab.NewDrive{Tail: w.Old.Tail})
-					y.pass(time.Second)
+				require.True(y.t, slices.ContainsFunc(w.Log,
+					func(e api.LogEntry) bool { return strings.HasSuffix(e.Says, "and confirmed") }), "no reason was asked")
+			}},
+		{name: "it returns by itself, in another bay", pool: "soundscape", slot: "1.7",
+			before: func(y *yard) func(w api.Swap) {
+				back := false
+				return func(w api.Swap) {
+					if w.Phase == api.SwapPhaseInsert && !back {
+						back = true
+						y.insert("skerry/inner/4", lab.NewDrive{Tail: w.Old.Tail})
+						y.pass(time.Second)
+					}
 				}
-			}
-		}, steps: "pull insert pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
-			require.Equal(y.t, "skerry/inner/4", w.Old.Bay, "it is asked for where it is")
-		}},
+			}, steps: "pull insert pull insert confirm join recover verify", least: 1, end: func(y *yard, w api.Swap) {
+				require.Equal(y.t, "skerry/inner/4", w.Old.Bay, "it is asked for where it is")
+			}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			y := newYard(t, c.change)
@@ -762,7 +775,12 @@ func TestTwoPeople(t *testing.T) {
 				)
 				if err == nil {
 					ids[i] = w.Id
-					_, err = svc.Swaps.BeginSwap(who, w.Id, "", api.BeginSwap{Reason: "it is my turn", NoBackup: true})
+					_, err = svc.Swaps.BeginSwap(
+						who,
+						w.Id,
+						"",
+						api.BeginSwap{Reason: "it is my turn", NoBackup: true},
+					)
 				}
 				errs[i] = err
 			})

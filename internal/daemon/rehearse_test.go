@@ -154,10 +154,14 @@ func TestAnswerable(t *testing.T) {
 		d    drive.Description
 		same bool
 	}{
-		"SATA":                {drive.Description{Identity: drive.Identity{WWN: "5002abe700000001", Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"}}, true},
-		"SAS":                 {drive.Description{Identity: drive.Identity{WWN: "5002abe700000002", Vendor: "VELDRUN", Model: "VS4", Serial: "VS7ZU007"}}, true},
-		"without a WWN":       {drive.Description{Identity: drive.Identity{Vendor: "VELDRUN", Model: "VS4", Serial: "VS7ZU008"}}, false},
-		"NVMe, a long serial": {drive.Description{Identity: drive.Identity{WWN: "eui.0011223344556677", Model: "TARNWICK TN1", Serial: "TN0000000000000000007ZU009"}}, false},
+		"SATA": {drive.Description{Identity: drive.Identity{WWN: "5002abe700000001",
+			Model: "VELDRUN VR4-4000", Serial: "VR7ZU006"}}, true},
+		"SAS": {drive.Description{Identity: drive.Identity{WWN: "5002abe700000002",
+			Vendor: "VELDRUN", Model: "VS4", Serial: "VS7ZU007"}}, true},
+		"without a WWN": {drive.Description{Identity: drive.Identity{Vendor: "VELDRUN", Model: "VS4",
+			Serial: "VS7ZU008"}}, false},
+		"NVMe, a long serial": {drive.Description{Identity: drive.Identity{WWN: "eui.0011223344556677",
+			Model: "TARNWICK TN1", Serial: "TN0000000000000000007ZU009"}}, false},
 	} {
 		d := c.d
 		d.Capacity, d.LogicalSector, d.PhysicalSector, d.Medium = 4000787030016, 512, 4096, drive.MediumRotating

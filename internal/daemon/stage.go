@@ -27,7 +27,8 @@ type stage struct {
 
 // forgetLab removes what a stage keeps in its folder.
 func forgetLab(dir string) error {
-	for _, part := range []string{"lantern.db", "lantern.db-wal", "lantern.db-shm", "lab.json", "agents", "client.yaml", practiceFile} {
+	for _, part := range []string{"lantern.db", "lantern.db-wal", "lantern.db-shm", "lab.json", "agents",
+		"client.yaml", practiceFile} {
 		if err := os.RemoveAll(filepath.Join(dir, part)); err != nil {
 			return err
 		}
@@ -44,7 +45,11 @@ func (c stage) run(ctx context.Context) error {
 	}
 	token, err := r.service.People.NewToken(c.person)
 	if err == nil {
-		err = os.WriteFile(filepath.Join(c.Data, "client.yaml"), []byte("server: "+r.url+"\ntoken: "+token+"\n"), 0o600)
+		err = os.WriteFile(
+			filepath.Join(c.Data, "client.yaml"),
+			[]byte("server: "+r.url+"\ntoken: "+token+"\n"),
+			0o600,
+		)
 	}
 	var link string
 	if err == nil {

@@ -137,7 +137,9 @@ func (b *browser) open(path string) {
 func (b *browser) clean(where string) {
 	b.t.Helper()
 	for _, theme := range []string{"night", "paper"} {
-		b.ask(fmt.Sprintf(`document.documentElement.dataset.theme = %q; dispatchEvent(new Event("themed")); ""`, theme))
+		b.ask(
+			fmt.Sprintf(`document.documentElement.dataset.theme = %q; dispatchEvent(new Event("themed")); ""`, theme),
+		)
 		b.ask(b.axe + ";''")
 		found := b.ask(
 			`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " + (n.failureSummary||"").slice(0, 240)).join(" | "))))`,
@@ -305,9 +307,11 @@ func TestConsole(t *testing.T) {
 	require.NotContains(t, d.run("accept", "policy"), "extended")
 
 	// Every other page, in both themes, and search by keyboard.
-	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace", "/pools": "least margin first", "/pools/soundscape": "double parity",
+	for path, words := range map[string]string{"/drives": "every verdict", "/drives?verdict=replace": "replace",
+		"/pools": "least margin first", "/pools/soundscape": "double parity",
 		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else " +
-			"they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot", "/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
+			"they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot",
+		"/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
 		b.open(path)
 		b.see(words)
 		b.clean(path)

@@ -22,7 +22,8 @@ import (
 func TestFlags(t *testing.T) {
 	d := startDemo(t)
 	// What is listed, and by what.
-	head := strings.SplitN(d.run("drives", "--columns", "tail,age,temperature_celsius,wear_used_percent", "--sort", "-temperature_celsius"), "\n", 2)[0]
+	head := strings.SplitN(d.run("drives", "--columns", "tail,age,temperature_celsius,wear_used_percent",
+		"--sort", "-temperature_celsius"), "\n", 2)[0]
 	require.Equal(
 		t,
 		[]string{"TAIL", "POWERED", "FOR", "TEMPERATURE", "CELSIUS", "WEAR", "USED", "PERCENT"},
@@ -143,7 +144,8 @@ func TestFlags(t *testing.T) {
 				strings.Contains(s, "does not answer any more")
 		},
 	)
-	for _, said := range []string{d.run("--output", "json", "channel", "list"), d.run("channel", "list"), d.process.said()} {
+	for _, said := range []string{d.run("--output", "json", "channel", "list"), d.run("channel", "list"),
+		d.process.said()} {
 		require.NotContains(t, said, "pager-k3y")
 	}
 	d.run("channel", "remove", "pager")

@@ -24,7 +24,8 @@ func TestPoolQuestions(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(d.run("pool", pool, "--output", "json")), 0o600))
 		return path
 	}
-	for pool, lose := range map[string]string{"soundscape": "ZU006,XE932", "driftnet": "skerry", "specimens": "1", "plankton": "log.1", "logbook": "data.1,parity"} {
+	for pool, lose := range map[string]string{"soundscape": "ZU006,XE932", "driftnet": "skerry", "specimens": "1",
+		"plankton": "log.1", "logbook": "data.1,parity"} {
 		live := get[api.Prospect](d.shell, "whatif", pool, "--lose", lose, "--survives", "1")
 		offline := get[api.Prospect](d.shell, "whatif", "--file", file(pool), "--lose", lose, "--survives", "1")
 		a, err := json.Marshal(live)
@@ -120,7 +121,12 @@ func TestPoolQuestions(t *testing.T) {
 	}
 	require.NotEmpty(t, at)
 	await(t, "the drained one is set aside", state("specimens", "2"), func(s string) bool { return s == "set-aside" })
-	await(t, "what lay on the other lies elsewhere", state("driftnet", at), func(s string) bool { return s == "set-aside" })
+	await(
+		t,
+		"what lay on the other lies elsewhere",
+		state("driftnet", at),
+		func(s string) bool { return s == "set-aside" },
+	)
 	require.Equal(t, "can lose 2 more drives", get[api.Pool](d.shell, "pool", "driftnet").Margin.Words)
 
 	// How it went can be read off, taken along, and asked what would have been said.

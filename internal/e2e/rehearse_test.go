@@ -179,7 +179,9 @@ func TestRehearsal(t *testing.T) {
 	a = d.try("rehearse", "soundscape", "--listen", freePort(t), "--data", d.data)
 	require.Equal(t, 1, a.code)
 	require.Contains(t, a.err, "holds other things, and no practice")
-	for words, args := range map[string][]string{"There is no pool": {"rehearse", "nowhere", "--data", t.TempDir()}, "there is no mishap": {"rehearse", "soundscape", "--mishap", "rain"}, "there is no practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
+	for words, args := range map[string][]string{"There is no pool": {"rehearse", "nowhere", "--data",
+		t.TempDir()}, "there is no mishap": {"rehearse", "soundscape", "--mishap", "rain"},
+		"there is no practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
 		a := d.try(args...)
 		require.NotZero(t, a.code)
 		require.Contains(t, a.err, words)
@@ -226,7 +228,8 @@ func inBrowser(t *testing.T, d demo, r rehearsal) {
 	p.see("of the real service does not fit")
 	p.do("sign in", chromedp.Navigate(r.link), chromedp.WaitVisible("main"))
 	id := get[[]api.Swap](r.shell, "swap", "list")[0].Id
-	for _, path := range []string{"/", "/pools/soundscape", "/bays/skerry", "/swaps/" + id, "/swaps/" + id + "/record", "/swaps/" + id + "/card", "/nowhere"} {
+	for _, path := range []string{"/", "/pools/soundscape", "/bays/skerry", "/swaps/" + id,
+		"/swaps/" + id + "/record", "/swaps/" + id + "/card", "/nowhere"} {
 		p.open(path)
 		require.Contains(t, says(p), "soundscape", path)
 		require.Contains(t, p.ask(`document.title`), "PRACTICE")

@@ -43,7 +43,8 @@ func TestStory(t *testing.T) {
 
 	// The drive: identity, verdict, finding, evidence, and the trend as a chart.
 	out = d.run("drive", line.Tail)
-	for _, words := range []string{"serial VR7" + line.Tail, "WWN 5", "◆ replace", "SMART attribute 197", "┤", "since", "skerry/front/7", "without this drive: can lose 1 more drive"} {
+	for _, words := range []string{"serial VR7" + line.Tail, "WWN 5", "◆ replace", "SMART attribute 197", "┤",
+		"since", "skerry/front/7", "without this drive: can lose 1 more drive"} {
 		require.Contains(t, out, words)
 	}
 	require.Contains(t, d.run("trend", line.Tail, "temperature_celsius", "--since", "7d"), "°C")
@@ -171,21 +172,29 @@ func TestHabits(t *testing.T) {
 		words string
 		args  []string
 	}{
-		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}}, {2, "Example: lantern drive", []string{"drive"}},
-		{2, "not \"xml\"", []string{"--output", "xml", "round"}}, {1, "lantern drives --find", []string{"drive", "NOSUCH"}}, {2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
+		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}},
+		{2, "Example: lantern drive", []string{"drive"}},
+		{2, "not \"xml\"", []string{"--output", "xml", "round"}},
+		{1, "lantern drives --find", []string{"drive", "NOSUCH"}},
+		{2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
 		{1, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be " +
-			"reached", []string{"--server", "http://127.0.0.1:1", "round"}}, {3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
+			"reached", []string{"--server", "http://127.0.0.1:1", "round"}},
+		{3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
 		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size " +
 			"such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "no more is " +
 			"asked for", []string{"accept", "policy", "--short", "--surface"}},
-		{1, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}}, {1, "No swap is open", []string{"swap", "show"}}, {2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
+		{1, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}},
+		{1, "No swap is open", []string{"swap", "show"}},
+		{2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
 	} {
 		a := d.try(c.args...)
 		require.Equal(t, c.code, a.code, "%v: %s%s", c.args, a.out, a.err)
 		require.Contains(t, a.err, c.words)
 		require.Empty(t, a.out, "errors go to the error stream")
 	}
-	for _, args := range [][]string{{"round"}, {"drives"}, {"drive"}, {"trend"}, {"bays"}, {"light", "on"}, {"swap", "plan"}, {"swap", "confirm"}, {"follow"}, {"pools"}, {"host", "enrol"}, {"lab", "insert"}, {"serve"}, {"agent"}, {"demo"}} {
+	for _, args := range [][]string{{"round"}, {"drives"}, {"drive"}, {"trend"}, {"bays"}, {"light", "on"},
+		{"swap", "plan"}, {"swap", "confirm"}, {"follow"}, {"pools"}, {"host", "enrol"}, {"lab", "insert"},
+		{"serve"}, {"agent"}, {"demo"}} {
 		require.Contains(t, d.run(append(args, "--help")...), "Example: ", "%v", args)
 	}
 	require.NotContains(t, d.run("round"), "\x1b", "no colour where the output is no terminal")
@@ -216,7 +225,8 @@ func TestHabits(t *testing.T) {
 	require.True(t, latest.At.After(first.At))
 	require.Zero(t, first.Metrics["pending_sectors"])
 	file := filepath.Join(t.TempDir(), "readings.jsonl")
-	more := `{"drive":"` + first.Drive + `","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7,"read_latency_seconds":0.0123456}}`
+	more := `{"drive":"` + first.Drive +
+		`","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7,"read_latency_seconds":0.0123456}}`
 	require.NoError(t, os.WriteFile(file, []byte(strings.Join(append(lines, more, ""), "\n")), 0o600))
 	require.Equal(
 		t,
@@ -339,7 +349,8 @@ func TestDoor(t *testing.T) {
 		return p
 	}
 
-	for _, path := range []string{"/api/v1/round", "/api/v1/events", "/api/v1/drives", "/api/v1/agent/orders", "/api/v1/lab"} {
+	for _, path := range []string{"/api/v1/round", "/api/v1/events", "/api/v1/drives", "/api/v1/agent/orders",
+		"/api/v1/lab"} {
 		status, body, head := call("GET", path, "", nil)
 		require.Equal(t, 401, status, path)
 		require.Equal(t, "application/problem+json", head.Get("Content-Type"))
@@ -402,7 +413,8 @@ func TestDoor(t *testing.T) {
 	require.EqualValues(t, "key-reused", problem(body).Type)
 
 	// Wrong input says what is wrong.
-	for body, kind := range map[string]string{`{"bay":"skerry/front/3","secs":1}`: "bad-body", `{"bay":`: "bad-body", `{"bay":"skerry/front/3","seconds":0}`: "bad-time", `{"bay":"x","seconds":5}`: "bad-bay"} {
+	for body, kind := range map[string]string{`{"bay":"skerry/front/3","secs":1}`: "bad-body",
+		`{"bay":`: "bad-body", `{"bay":"skerry/front/3","seconds":0}`: "bad-time", `{"bay":"x","seconds":5}`: "bad-bay"} {
 		status, answer, _ := call("POST", "/api/v1/lights", body, person)
 		require.Equal(t, 422, status, body)
 		require.EqualValues(t, kind, problem(answer).Type)

@@ -1,5 +1,5 @@
-// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind authentication that
-// lets nobody in without a token.
+// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind authentication
+// that lets nobody in without a token.
 package httpd
 
 import (
@@ -120,7 +120,8 @@ const (
 	whoHost   = "host"
 )
 
-// authenticate lets through what anybody may have (the console's files, signing in) and whoever shows a token or a session.
+// authenticate lets through what anybody may have (the console's files, signing in) and whoever shows a token or a
+// session.
 func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()

@@ -22,7 +22,8 @@ type shelf struct {
 var shelfParts = []struct {
 	kind  enclosure.ElementType
 	names []string
-}{{enclosure.PowerSupply, []string{"left", "right"}}, {enclosure.Cooling, []string{"1", "2", "3", "4"}}, {enclosure.TemperatureSensor, []string{"front", "middle", "rear"}}}
+}{{enclosure.PowerSupply, []string{"left", "right"}}, {enclosure.Cooling, []string{"1", "2", "3", "4"}},
+	{enclosure.TemperatureSensor, []string{"front", "middle", "rear"}}}
 
 // Boxes are the shelves of a host that speak.
 func (h *Host) Boxes(context.Context) ([]agent.BoxFound, error) {
@@ -69,7 +70,8 @@ func (s shelf) Execute(_ context.Context, cmd, data []byte) ([]byte, error) {
 	defer s.host.fleet.mu.Unlock()
 	switch {
 	case len(cmd) == 6 && cmd[0] == 0x1C && cmd[1]&1 != 0:
-		page := map[byte]func() []byte{enclosure.SESConfig: s.config, enclosure.SESStatus: s.status, enclosure.SESDescriptors: s.descriptors, enclosure.SESAdditional: s.additional}[cmd[2]]
+		page := map[byte]func() []byte{enclosure.SESConfig: s.config, enclosure.SESStatus: s.status,
+			enclosure.SESDescriptors: s.descriptors, enclosure.SESAdditional: s.additional}[cmd[2]]
 		if page == nil {
 			return nil, fmt.Errorf("there is no diagnostic page %02Xh", cmd[2])
 		}

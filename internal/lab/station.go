@@ -350,7 +350,8 @@ func (b *builder) driftnet() *Pool {
 	g := pool.Group{Name: "all hosts", Spread: true, Heals: true,
 		Protect: pool.Protection{Words: "three copies over hosts", Tolerance: 2, Data: 1, StopsAt: 2, Domains: true}}
 	p.Limit = 0.85
-	for _, at := range []struct{ host, section string }{{"skerry", "front"}, {"fulmar", "front"}, {"petrel", "front"}, {"guillemot", "front"}} {
+	for _, at := range []struct{ host, section string }{{"skerry", "front"}, {"fulmar", "front"},
+		{"petrel", "front"}, {"guillemot", "front"}} {
 		logSection := at.section
 		if at.host == "skerry" {
 			logSection = "inner"

@@ -46,7 +46,8 @@ type kind struct {
 	hand          bool // the pool cannot be ordered: a person makes the new drive a member
 	liar          bool // the kernel calls the other member well, and its own metadata say otherwise
 	used          bool // something else uses the old drive, and may begin and end to do so
-	anew          bool // the plan is composed again at every look, and the host may come to be one that is changed only while it is down
+	// the plan is composed again at every look, and the host may come to be one that is changed only while it is down
+	anew bool
 }
 
 func kinds() []kind {

@@ -32,7 +32,8 @@ func (k kind) apply(n *node, e swap.Event) error {
 			return errors.New("an order was given, and nobody asked for it")
 		case k.hand && o.Kind.Writes():
 			return errors.New("R6: an order was given to a pool that cannot be ordered")
-		case o.Kind.Writes() && !(e.Kind == swap.ConfirmIt && o.Drive.TailMatches(e.Tail)) && !(e.Kind == swap.NextIt && before.Phase == swap.Join && before.Laid == o.Drive.Key()):
+		case o.Kind.Writes() && !(e.Kind == swap.ConfirmIt && o.Drive.TailMatches(e.Tail)) &&
+			!(e.Kind == swap.NextIt && before.Phase == swap.Join && before.Laid == o.Drive.Key()):
 			return errors.New("R3: a drive is to be written to whose label tail was not typed")
 		case o.Kind.Writes() && o.Drive.Key() != k.id(newDrive).Key():
 			return fmt.Errorf("R3: %s is to be written to", o.Drive.Tail())
@@ -50,7 +51,8 @@ func (k kind) apply(n *node, e swap.Event) error {
 		switch after.Phase {
 		case swap.Verify, swap.Closed:
 			if e.Kind != swap.PoolSeen &&
-				(after.Phase == swap.Closed || e.Kind != swap.DriveGone && e.Kind != swap.DriveCame && (e.Kind != swap.NextIt || before.Phase != swap.Rehouse)) {
+				(after.Phase == swap.Closed || e.Kind != swap.DriveGone && e.Kind != swap.DriveCame &&
+					(e.Kind != swap.NextIt || before.Phase != swap.Rehouse)) {
 				return fmt.Errorf("R6: it is at %s by %s, which nobody observed", after.Phase, e.Kind)
 			}
 			if n.w.st[0] != online || n.w.fills[0] != newDrive {
@@ -114,7 +116,8 @@ var keys = func() (out [most]string) {
 // alarms looks whether absences that were asked for raise none, and all others do.
 func (k kind) alarms(before, after swap.State, e swap.Event) error {
 	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
-	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull && before.BlockedBy == "" &&
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull &&
+		before.BlockedBy == "" &&
 		len(before.Wrong) == 0 &&
 		!after.AskedOut(e.Drive.Key(), late) {
 		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
@@ -160,7 +163,8 @@ func (k kind) owes(n node) error {
 	switch {
 	case open && d.Says == "":
 		return errors.New("R6: a place is left open by a swap that was abandoned, and nobody is told")
-	case !open && d.Says != "" && !(k.unit && w.st[1] != online): // why a place that depends on the old drive is lost is not known
+	case !open && d.Says != "" && !(k.unit &&
+		w.st[1] != online): // why a place that depends on the old drive is lost is not known
 		return fmt.Errorf("a false alarm: all places are filled, and it says: %s", d.Says)
 	}
 	return nil
@@ -199,7 +203,8 @@ func key(n node) string {
 		b = append(b, w.kindOf...)
 	}
 	bit(w.cold, s.Recipe.Lost, s.Phase == swap.Abandoned && !s.StartedAt.IsZero())
-	for _, text := range []string{s.Recipe.Name, s.Recipe.Into, string(s.Phase), s.BlockedBy, s.RefusedTail, s.Recovery, s.Refused} {
+	for _, text := range []string{s.Recipe.Name, s.Recipe.Into, string(s.Phase), s.BlockedBy, s.RefusedTail,
+		s.Recovery, s.Refused} {
 		b = append(append(b, text...), 0)
 	}
 	if s.New != nil {

@@ -53,9 +53,14 @@ func TestRulesThatAreRefused(t *testing.T) {
 			"how often", "every Monday 25:00": "no time of the day", "every day " +
 			"on Monday": `"monday" is not understood`,
 		"every month on the 32nd": `"32nd" is not understood`, "every month on the 22th": `"22th" is not understood`,
-		"FREQ=SECONDLY": "comes too often", "FREQ=MINUTELY;BYHOUR=2": "comes too often", "FREQ=DAILY;BYHOUR=2;BYSECOND=0,1,2": "comes again after 1s", "FREQ=DAILY;BYHOUR=2;BYMINUTE=0,30": "comes again after 30m0s",
-		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "it never comes", "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30": "it never comes", "FREQ=WEEKLY;UNTIL=20260101T000000Z": "it never comes",
-		"FREQ=WEEKLY;COUNT=3": "end it with UNTIL", "FREQ=WEEKLY;INTERVAL=100000": "interval", "FREQ=WEAKLY": "not an RRULE", "FREQ=DAILY;BYHOUR=77": "not an RRULE", "FREQ=MONTHLY;BYDAY=8WE": "five at most", "FREQ=DAILY;BYDAY=1WE": "five at most",
+		"FREQ=SECONDLY": "comes too often", "FREQ=MINUTELY;BYHOUR=2": "comes too often",
+		"FREQ=DAILY;BYHOUR=2;BYSECOND=0,1,2":  "comes again after 1s",
+		"FREQ=DAILY;BYHOUR=2;BYMINUTE=0,30":   "comes again after 30m0s",
+		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "it never comes",
+		"FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30":  "it never comes", "FREQ=WEEKLY;UNTIL=20260101T000000Z": "it never comes",
+		"FREQ=WEEKLY;COUNT=3": "end it with UNTIL", "FREQ=WEEKLY;INTERVAL=100000": "interval",
+		"FREQ=WEAKLY": "not an RRULE", "FREQ=DAILY;BYHOUR=77": "not an RRULE",
+		"FREQ=MONTHLY;BYDAY=8WE": "five at most", "FREQ=DAILY;BYDAY=1WE": "five at most",
 	} {
 		_, err := Parse(text, time.UTC, since)
 		require.ErrorContains(t, err, why, text)
@@ -115,7 +120,8 @@ func TestPeriods(t *testing.T) {
 // same moment, whether the clock shows it once, twice or not at all.
 func TestRulesAndWindowsAgree(t *testing.T) {
 	changed := 0
-	for _, zone := range []string{"Europe/Berlin", "America/New_York", "Asia/Beirut", "Africa/Cairo", "Australia/Lord_Howe", "America/Santiago", "Asia/Kathmandu", "UTC"} {
+	for _, zone := range []string{"Europe/Berlin", "America/New_York", "Asia/Beirut", "Africa/Cairo",
+		"Australia/Lord_Howe", "America/Santiago", "Asia/Kathmandu", "UTC"} {
 		loc, err := time.LoadLocation(zone)
 		require.NoError(t, err)
 		in := selftest.Span{
@@ -151,7 +157,8 @@ func TestSkips(t *testing.T) {
 	for text, want := range map[string]string{"every month on the 31st 02:00": "without a 31st", "every month " +
 		"on the 29th 02:00": "without a 29th", "every month on the 28th 02:00": "", "every month on the last " +
 		"day 02:00": "",
-		"FREQ=MONTHLY;BYDAY=5MO": "without a fifth Monday", "FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=31": "", "FREQ=YEARLY;BYMONTH=1,4;BYMONTHDAY=31": "without a 31st", "every Monday 02:00": ""} {
+		"FREQ=MONTHLY;BYDAY=5MO": "without a fifth Monday", "FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=31": "",
+		"FREQ=YEARLY;BYMONTH=1,4;BYMONTHDAY=31": "without a 31st", "every Monday 02:00": ""} {
 		r, err := Parse(text, time.UTC, since)
 		require.NoError(t, err, text)
 		if want == "" {

@@ -116,7 +116,8 @@ func archive(files map[string][]byte, order []string) []byte {
 			b.WriteByte(0)
 		}
 	}
-	for _, dir := range []string{"modules", "dev", "proc", "sys", "tmp", "sbin", "lib", "lib64", "run", "run/lock", "etc", "mnt"} {
+	for _, dir := range []string{"modules", "dev", "proc", "sys", "tmp", "sbin", "lib", "lib64", "run",
+		"run/lock", "etc", "mnt"} {
 		entry(dir, 0o040755, nil)
 	}
 	for _, name := range order {
@@ -243,7 +244,8 @@ func boot(t *testing.T, m machine) *rig {
 		"-initrd",
 		ram,
 		"-append",
-		"console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token + " rig.every=" + m.every + " rig.read=" + m.read,
+		"console=ttyS0 quiet panic=-1 rdinit=/init rig.server=" + server + " rig.token=" + token + " rig.every=" +
+			m.every + " rig.read=" + m.read,
 		"-netdev",
 		"user,id=net",
 		"-device",
@@ -306,7 +308,9 @@ func start(t *testing.T) *rig {
 			"raid456",
 		},
 		devices: func(dir string) []string {
-			for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "", "bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "", "md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
+			for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "",
+				"bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "",
+				"md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
 				disk(t, filepath.Join(dir, name), head)
 			}
 			// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
@@ -644,7 +648,11 @@ func TestRig(t *testing.T) {
 			"qom-set",
 			map[string]any{"path": "/machine/peripheral/solid", "property": "smart_critical_warning", "value": 4},
 		)
-		d := r.until("RIGNVME0118", "reliability degraded", func(d api.Drive) bool { return d.Verdict == api.Replace })
+		d := r.until(
+			"RIGNVME0118",
+			"reliability degraded",
+			func(d api.Drive) bool { return d.Verdict == api.Replace },
+		)
 		require.NotEmpty(t, d.Findings)
 	})
 	r.step("standby is left alone", func(t *testing.T) {
@@ -690,7 +698,11 @@ func TestRig(t *testing.T) {
 		r.until("RIGHOT00777", "and went", func(d api.Drive) bool { return !d.Present })
 		r.tell(
 			"blockdev-add",
-			map[string]any{"driver": "file", "node-name": "later-nvme", "filename": filepath.Join(r.dir, "later-nvme")},
+			map[string]any{
+				"driver":    "file",
+				"node-name": "later-nvme",
+				"filename":  filepath.Join(r.dir, "later-nvme"),
+			},
 		)
 		r.tell(
 			"device_add",
@@ -875,12 +887,18 @@ func (r *rig) array(t *testing.T) {
 	record, err := r.client.ReportSwapWithResponse(t.Context(), id)
 	require.NoError(t, err)
 	for _, m := range record.JSON200.Margins {
-		require.True(t, !m.Margin.Known || m.Margin.Members >= 1, "its margin never fell: %+v", record.JSON200.Margins)
+		require.True(
+			t,
+			!m.Margin.Known || m.Margin.Members >= 1,
+			"its margin never fell: %+v",
+			record.JSON200.Margins,
+		)
 	}
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "0", "40", "1"))
 	require.Equal(t, "same", r.inside("compare", "/dev/md0", "90", "10", "2"))
 
-	for _, order := range []api.PoolAction{{Action: api.PoolActionActionPriority, Priority: "low"}, {Action: api.PoolActionActionScrub}} {
+	for _, order := range []api.PoolAction{{Action: api.PoolActionActionPriority, Priority: "low"},
+		{Action: api.PoolActionActionScrub}} {
 		res, err := r.client.ActOnPoolWithResponse(t.Context(), "films", nil, order)
 		require.NoError(t, err)
 		require.NotNil(t, res.JSON202, "%s", res.Body)

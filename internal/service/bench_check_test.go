@@ -15,8 +15,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestBenchCheck compares what people and agents wait for with plain work of the same run, so that a regression shows on
-// a fast machine and on a slow one. A limit is about three times what was measured when it was set.
+// TestBenchCheck compares what people and agents wait for with plain work of the same run, so that a regression shows
+// on a fast machine and on a slow one. A limit is about three times what was measured when it was set.
 func TestBenchCheck(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")

@@ -102,8 +102,8 @@ func TestOffersAreTaken(t *testing.T) {
 	require.Greater(t, min(offered, refused), 30)
 }
 
-// TestThePastStays: a drive that was found to need replacement, or was swapped out, is not stock when it comes back with
-// good readings, nor offered, nor taken by a swap, until it has passed the test of a new drive; a restart forgets
+// TestThePastStays: a drive that was found to need replacement, or was swapped out, is not stock when it comes back
+// with good readings, nor offered, nor taken by a swap, until it has passed the test of a new drive; a restart forgets
 // nothing of that.
 func TestThePastStays(t *testing.T) {
 	b := newBench(t)

@@ -98,7 +98,8 @@ func TestJudgedAlike(t *testing.T) {
 			switch k := r.IntN(12); {
 			case k < 4 && len(rep.Drives) > 0:
 				d := &rep.Drives[r.IntN(len(rep.Drives))]
-				name := []string{"pending_sectors", "temperature_celsius", "read_latency_seconds", "link_crc_errors", "power_on_hours"}[r.IntN(5)]
+				name := []string{"pending_sectors", "temperature_celsius", "read_latency_seconds",
+					"link_crc_errors", "power_on_hours"}[r.IntN(5)]
 				m := map[string]float64{}
 				for k, v := range d.Reading.Metrics {
 					m[k] = v

@@ -95,7 +95,9 @@ func TestNotices(t *testing.T) {
 	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "night-shift", put)
 	require.NoError(t, err)
 	// What another pool's or host's people are told is not this pool's matter.
-	for name, c := range map[string]api.ChannelPut{"other-pool": {Pools: []string{"soundscape"}}, "other-host": {Hosts: []string{"skerry"}}, "recoveries": {Kinds: []string{"recovery"}}, "dead-only": {Least: api.Dead}} {
+	for name, c := range map[string]api.ChannelPut{"other-pool": {Pools: []string{"soundscape"}},
+		"other-host": {Hosts: []string{"skerry"}}, "recoveries": {Kinds: []string{"recovery"}},
+		"dead-only": {Least: api.Dead}} {
 		c.Kind, c.Url, c.Secret, c.Least = "webhook", server.URL, "k", cmp.Or(c.Least, api.Watch)
 		_, err := b.s.Notices.PutChannel(t.Context(), "ida", name, c)
 		require.NoError(t, err)
@@ -209,7 +211,10 @@ func TestNotices(t *testing.T) {
 	put.Secret, put.Url = "", server.URL+"/elsewhere"
 	_, err = b.s.Notices.PutChannel(t.Context(), "ida", "night-shift", put)
 	b.problem(err, "bad-channel", "")
-	for _, bad := range []api.ChannelPut{{Kind: "pigeon"}, {Kind: "webhook", Url: server.URL, Secret: "k", Quiet: "late"}, {Kind: "webhook", Url: server.URL, Secret: "k", Zone: "Mars/Olympus"}, {Kind: "webhook", Url: server.URL, Secret: "k", Kinds: []string{"gossip"}}} {
+	for _, bad := range []api.ChannelPut{{Kind: "pigeon"},
+		{Kind: "webhook", Url: server.URL, Secret: "k", Quiet: "late"},
+		{Kind: "webhook", Url: server.URL, Secret: "k", Zone: "Mars/Olympus"},
+		{Kind: "webhook", Url: server.URL, Secret: "k", Kinds: []string{"gossip"}}} {
 		_, err = b.s.Notices.PutChannel(t.Context(), "ida", "other", bad)
 		b.problem(err, "bad-channel", "")
 	}

@@ -32,7 +32,8 @@ func (s *Service) TakeOutcome(from, id string, out api.Outcome) error {
 func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, says string) {
 	s.Orders.End(b, o, state, says)
 	ours := false
-	for _, answered := range []func(*store.Batch, *orders.Order) bool{s.Swaps.Answered, s.Bays.Answered, s.Stock.Answered, s.Selftests.Answered} {
+	for _, answered := range []func(*store.Batch, *orders.Order) bool{s.Swaps.Answered, s.Bays.Answered,
+		s.Stock.Answered, s.Selftests.Answered} {
 		ours = answered(b, o) || ours
 	}
 	if !ours {
@@ -49,7 +50,8 @@ func (s *Service) Tick() error {
 	for _, o := range s.Orders.Expired(t.Now) {
 		s.end(t.Batch, o, api.OrderStateExpired, o.Host+" did not answer within the time limit")
 	}
-	for _, stage := range []func(*fleet.Tick){s.Bays.Tick, s.Fleet.Tick, s.Swaps.Tick, s.Stock.Tick, s.Selftests.Tick, s.Progress.Tick, s.Readings.Tick, s.Notices.Tick} {
+	for _, stage := range []func(*fleet.Tick){s.Bays.Tick, s.Fleet.Tick, s.Swaps.Tick, s.Stock.Tick,
+		s.Selftests.Tick, s.Progress.Tick, s.Readings.Tick, s.Notices.Tick} {
 		stage(t)
 	}
 	return errors.Join(s.Commit(t.Batch), s.Readings.Fold(), s.Readings.Forget(t.Now))

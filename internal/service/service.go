@@ -120,9 +120,11 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 // load makes the copy in memory from what is in the store: each part after those that it looks things up in.
 func (s *Service) load() error {
 	for _, load := range []func() error{
-		s.Progress.LoadPriorities, s.Fleet.LoadLayouts, s.Fleet.LoadDrives, s.Readings.LoadReadings, s.Judging.Load, s.Fleet.LoadHosts,
+		s.Progress.LoadPriorities, s.Fleet.LoadLayouts, s.Fleet.LoadDrives, s.Readings.LoadReadings,
+		s.Judging.Load, s.Fleet.LoadHosts,
 		s.Notices.LoadNotices, s.Notices.LoadChannels, s.Notices.LoadDeliveries, s.Selftests.LoadRuns, s.Selftests.LoadPlans,
-		s.Stock.LoadAcceptances, s.Swaps.LoadCampaigns, s.Swaps.LoadSwaps, s.Orders.Load, s.Bays.Load, s.Recoveries.LoadRecoveries,
+		s.Stock.LoadAcceptances, s.Swaps.LoadCampaigns, s.Swaps.LoadSwaps, s.Orders.Load, s.Bays.Load,
+		s.Recoveries.LoadRecoveries,
 	} {
 		if err := load(); err != nil {
 			return err
@@ -138,7 +140,8 @@ func (s *Service) undo(b *store.Batch) error {
 	}
 	var failed []error
 	for _, undo := range []func(*store.Batch) error{
-		s.Fleet.Undo, s.Readings.Undo, s.Recoveries.Undo, s.Judging.Undo, s.Orders.Undo, s.Progress.Undo, s.Bays.Undo, s.Selftests.Undo, s.Stock.Undo,
+		s.Fleet.Undo, s.Readings.Undo, s.Recoveries.Undo, s.Judging.Undo, s.Orders.Undo, s.Progress.Undo,
+		s.Bays.Undo, s.Selftests.Undo, s.Stock.Undo,
 		s.Swaps.Undo, s.Notices.Undo,
 	} {
 		failed = append(failed, undo(b))

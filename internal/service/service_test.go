@@ -36,7 +36,14 @@ type standing struct {
 func (c *standing) Now() time.Time                             { c.mu.Lock(); defer c.mu.Unlock(); return c.at }
 func (c *standing) Sleep(context.Context, time.Duration) error { return nil }
 func (c *standing) AtLeast(d, _ time.Duration) time.Duration   { return d }
-func (c *standing) forward(d time.Duration)                    { c.mu.Lock(); defer c.mu.Unlock(); c.at = c.at.Add(d) }
+
+func (c *standing) forward(
+	d time.Duration,
+) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = c.at.Add(d)
+}
 
 var _ clock.Clock = (*standing)(nil)
 
@@ -77,7 +84,11 @@ func newBench(t *testing.T) *bench {
 			{
 				Name:       "mirror",
 				Protection: api.Protection{Words: "three-way mirror", Tolerance: 2},
-				Members:    []api.MemberReport{b.member("1", "AA001"), b.member("2", "BB002"), b.member("3", "CC003")},
+				Members: []api.MemberReport{
+					b.member("1", "AA001"),
+					b.member("2", "BB002"),
+					b.member("3", "CC003"),
+				},
 			},
 		},
 	}
@@ -113,7 +124,10 @@ func (b *bench) disk(tail string, bay int) api.DriveReport {
 		Path:          fmt.Sprintf("/dev/x%d", bay),
 		Looked:        true,
 	}
-	d.Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": 100}}
+	d.Reading = api.Reading{
+		At:      b.clock.Now(),
+		Metrics: map[string]float64{"pending_sectors": 0, "power_on_hours": 100},
+	}
 	return d
 }
 
@@ -436,7 +450,9 @@ func TestRulesOfPeople(t *testing.T) {
 	require.Contains(t, d.Findings[0].Evidence[0].Says, "pending_sectors is 4 sectors")
 	require.NoError(t, b.s.Judging.RemoveRule("ida", "warm-and-growing"))
 	require.Equal(t, api.Watch, verdict())
-	for kind, req := range map[string]api.RulePut{"bad-rule": {Expression: "pending_sector > 1", Says: "x", Verdict: api.Watch}, "no-words": {Expression: "true", Verdict: api.Watch}, "bad-verdict": {Expression: "true", Says: "x", Verdict: api.Dead}} {
+	for kind, req := range map[string]api.RulePut{"bad-rule": {Expression: "pending_sector > 1", Says: "x",
+		Verdict: api.Watch}, "no-words": {Expression: "true", Verdict: api.Watch},
+		"bad-verdict": {Expression: "true", Says: "x", Verdict: api.Dead}} {
 		_, err = b.s.Judging.PutRule("ida", "mine", req)
 		b.problem(err, kind, "")
 	}
@@ -520,7 +536,11 @@ func TestSwapOverRestarts(t *testing.T) {
 	w, err = b.s.Swaps.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
 	require.NoError(t, err)
 	again, err = b.s.Swaps.ConfirmSwap("ida", w.Id, seen, api.ConfirmTail{Tail: "DD004", Reason: "so"})
-	require.NoError(t, err, "confirmed twice is confirmed once, though it has changed since: the first answer was lost")
+	require.NoError(
+		t,
+		err,
+		"confirmed twice is confirmed once, though it has changed since: the first answer was lost",
+	)
 	require.Equal(t, w.Version, again.Version)
 	_, err = b.s.Swaps.ActOnSwap(swap.HoldIt, "ida", w.Id, seen, "wait")
 	b.problem(err, "swap-changed", "Look at it again")
@@ -531,7 +551,10 @@ func TestSwapOverRestarts(t *testing.T) {
 	require.Equal(t, api.OrderKindJoin, orders[0].Kind)
 	require.Equal(t, "KH3DD004", orders[0].Drive.Serial, "an order names a drive by identity, never by path (R2)")
 	require.NotContains(t, string(ledger.Document(orders[0])), "/dev/")
-	require.NoError(t, b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateDone, Says: "begun"}))
+	require.NoError(
+		t,
+		b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateDone, Says: "begun"}),
+	)
 	require.NoError(
 		t,
 		b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "heard twice"}),
@@ -558,7 +581,8 @@ func TestSwapOverRestarts(t *testing.T) {
 	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
 	b.problem(err, "recovering", "resilver is running")
 	b.pool.Groups[0].Members[0].State = "online"
-	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 4e12, b.clock.Now()
+	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 4e12,
+		b.clock.Now()
 	b.report()
 	b.restart()
 	w, _ = b.s.Swaps.Swap(w.Id)
@@ -597,7 +621,10 @@ func TestLightEnds(t *testing.T) {
 		require.NoError(t, err)
 		for _, o := range orders {
 			on = append(on, o.On)
-			require.NoError(t, b.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "seen"}))
+			require.NoError(
+				t,
+				b.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "seen"}),
+			)
 		}
 		return on
 	}
@@ -743,7 +770,8 @@ func TestSecrets(t *testing.T) {
 	require.False(t, ok, "a host is no person")
 	_, ok = b.s.Fleet.HostOf(admin)
 	require.False(t, ok)
-	for _, dump := range []any{mustAll[store.Token](t, b.store), mustAll[store.Session](t, b.store), mustAll[store.Host](t, b.store), mustAll[store.Event](t, b.store)} {
+	for _, dump := range []any{mustAll[store.Token](t, b.store), mustAll[store.Session](t, b.store),
+		mustAll[store.Host](t, b.store), mustAll[store.Event](t, b.store)} {
 		text, err := json.Marshal(dump)
 		require.NoError(t, err)
 		for _, secret := range []string{admin, host, session, code} {

@@ -28,9 +28,11 @@ func TestNeverOnAGuess(t *testing.T) {
 				"mounted at /srv"}}
 		}, "in-use", "btrfs on dm-0, mounted at /srv"},
 		{"a volume of a group", func(d *api.DriveReport) {
-			d.Holds, d.Uses = []string{"logical volume member"}, []api.Use{{Kind: "logical volume member", Says: "logical volume member"}}
+			d.Holds, d.Uses = []string{"logical volume member"},
+				[]api.Use{{Kind: "logical volume member", Says: "logical volume member"}}
 		}, "in-use", "logical volume member"},
-		{"swap", func(d *api.DriveReport) { d.Uses = []api.Use{{Kind: "swap", Active: true, Says: "swap"}} }, "in-use", "swap"},
+		{"swap", func(d *api.DriveReport) { d.Uses = []api.Use{{Kind: "swap", Active: true, Says: "swap"}} },
+			"in-use", "swap"},
 		{"a member of a pool that nobody knows", func(d *api.DriveReport) {
 			d.Uses = []api.Use{{Kind: "array", Active: true, Pool: "gone", Says: "array md7"}}
 		}, "in-use", "array md7"},
@@ -49,7 +51,11 @@ func TestNeverOnAGuess(t *testing.T) {
 			b.problem(err, c.kind, c.says)
 			blank := c.kind == "no-member"
 			stock := b.s.Stock.Stock()
-			require.Equal(t, blank, slices.ContainsFunc(stock, func(x api.StockItem) bool { return x.Tail == "ZZ009" }))
+			require.Equal(
+				t,
+				blank,
+				slices.ContainsFunc(stock, func(x api.StockItem) bool { return x.Tail == "ZZ009" }),
+			)
 			fits, err := b.s.Views.Fit("plankton")
 			require.NoError(t, err)
 			for _, f := range fits {

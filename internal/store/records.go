@@ -92,7 +92,7 @@ type Spot struct {
 	Doc     []byte
 }
 
-// Survey is a walk before the drives of a host that has not ended, as JSON.
+// Survey is a survey of a host that has not ended, as JSON.
 type Survey struct {
 	Host string `gorm:"primaryKey"`
 	Doc  []byte

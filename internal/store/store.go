@@ -182,7 +182,12 @@ func (s *Store) Write(b *Batch) error {
 			}
 		}
 		if len(readings) > 0 {
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(readings, 200).Error; err != nil {
+			if err := tx.Clauses(
+				clause.OnConflict{DoNothing: true},
+			).CreateInBatches(
+				readings,
+				200,
+			).Error; err != nil {
 				return err
 			}
 		}

@@ -160,7 +160,8 @@ func defaults(raw []byte, p *pool.Pool) error {
 				"%s.protect.none: a volume protects itself or has its group's protection; leave its protect out",
 				at,
 			)
-		case own && v.Group == "" && !slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return !alike(g.Protect, v.Protect) }):
+		case own && v.Group == "" && !slices.ContainsFunc(p.Groups,
+			func(g pool.Group) bool { return !alike(g.Protect, v.Protect) }):
 			// It is spread over all groups, as each of them protects it.
 		case own && v.Group == "" && len(p.Groups) == 1:
 			v.Group = p.Groups[0].Name

@@ -67,7 +67,11 @@ func TestRealDrives(t *testing.T) {
 		byPath[filepath.Base(f.Path)] = i
 	}
 	require.Len(t, found, 4, "%v", byPath)
-	require.Empty(t, found[byPath["sdb"]].Known.Key(), "it is there, and told of, though it has not said who it is yet")
+	require.Empty(
+		t,
+		found[byPath["sdb"]].Known.Key(),
+		"it is there, and told of, though it has not said who it is yet",
+	)
 	a := found[byPath["sda"]]
 	require.Equal(
 		t,
@@ -264,7 +268,10 @@ func TestIdentities(t *testing.T) {
 		put("sys/block/"+name+"/size", "2048")
 		require.NoError(
 			t,
-			os.Symlink(filepath.Join(root, dev+"/1:0/host/0:0:0:0"), filepath.Join(root, "sys/block/"+name+"/device")),
+			os.Symlink(
+				filepath.Join(root, dev+"/1:0/host/0:0:0:0"),
+				filepath.Join(root, "sys/block/"+name+"/device"),
+			),
 		)
 	}
 	usb("sda", "USB77001")
@@ -312,7 +319,8 @@ func TestPlacesOfAHost(t *testing.T) {
 		require.NoError(t, os.Symlink(filepath.Join(root, dir), filepath.Join(root, name)))
 		return filepath.Join(root, name)
 	}
-	const hba, ahci, nvme = "sys/devices/pci0000:00/0000:00:01.0/0000:03:00.0", "sys/devices/pci0000:00/0000:00:1f.2", "sys/devices/pci0000:00/0000:00:1c.0/0000:05:00.0"
+	const hba, ahci, nvme = "sys/devices/pci0000:00/0000:00:01.0/0000:03:00.0",
+		"sys/devices/pci0000:00/0000:00:1f.2", "sys/devices/pci0000:00/0000:00:1c.0/0000:05:00.0"
 	put(ahci+"/ata7/ata_port/ata7/port_no", "3\n")
 	ata := link(ahci+"/ata7/host6/target6:0:0/6:0:0:0/block/sda", "sys/block/sda")
 	const end = hba + "/host0/port-0:0/expander-0:0/port-0:0:5/end_device-0:0:5"
@@ -325,11 +333,14 @@ func TestPlacesOfAHost(t *testing.T) {
 	flash := link(nvme+"/nvme/nvme0/nvme0n1", "sys/block/nvme0n1")
 	put("sys/devices/pci0000:00/0000:00:1c.0/leds/0000:00:1c.0:enclosure:locate/brightness", "0\n")
 	link(nvme, "sys/bus/pci/devices/0000:05:00.0")
-	for dir, want := range map[string]string{ata: "0000:00:1f.2-ata-3", sas: "0000:03:00.0-sas-5002abe700000024-bay-11", other: "0000:03:00.0-target-0:2:0", flash: "0000:05:00.0"} {
+	for dir, want := range map[string]string{ata: "0000:00:1f.2-ata-3",
+		sas: "0000:03:00.0-sas-5002abe700000024-bay-11", other: "0000:03:00.0-target-0:2:0", flash: "0000:05:00.0"} {
 		require.Equal(t, want, port(root, dir, adapter(dir)))
 	}
 	require.Nil(t, locate(root, ata, adapter(ata)), "nothing is known to light it")
-	for dir, file := range map[string]string{sas: end + "/target0:0:5/0:0:5:0/block/sdb/device/enclosure_device:SLOT 11/locate", flash: "sys/devices/pci0000:00/0000:00:1c.0/leds/0000:00:1c.0:enclosure:locate/brightness"} {
+	for dir, file := range map[string]string{sas: end +
+		"/target0:0:5/0:0:5:0/block/sdb/device/enclosure_device:SLOT 11/locate",
+		flash: "sys/devices/pci0000:00/0000:00:1c.0/leds/0000:00:1c.0:enclosure:locate/brightness"} {
 		light := locate(root, dir, adapter(dir))
 		require.NotNil(t, light, dir)
 		for _, on := range []bool{true, false} {
@@ -376,7 +387,9 @@ func TestEvents(t *testing.T) {
 	require.Equal(
 		t,
 		"0000:00:1f.2",
-		adapter(linked(t, "sys/devices/pci0000:00/0000:00:1e.0/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda")),
+		adapter(
+			linked(t, "sys/devices/pci0000:00/0000:00:1e.0/0000:00:1f.2/ata1/host0/target0:0:0/0:0:0:0/block/sda"),
+		),
 	)
 	require.Empty(t, adapter(linked(t, "sys/devices/virtual/block/loop0")))
 }

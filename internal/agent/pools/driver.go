@@ -54,13 +54,14 @@ const (
 	OfferRebalance Offer = "rebalance"
 	OfferDrain     Offer = "drain"
 	OfferGrow      Offer = "grow"
-	OfferSpare     Offer = "spare"   // one of its spares is filled beside a member that still helps
-	OfferBeside    Offer = "beside"  // a drive is filled beside the member whose place it takes, while that one still helps
-	OfferRelease   Offer = "release" // a place whose member was drained is forgotten
-	OfferRefill    Offer = "refill"  // members that were drained are filled again
-	OfferNudge     Offer = "nudge"   // a recovery that waits is made to begin
-	OfferStop      Offer = "stop"
-	OfferPriority  Offer = "priority"
+	OfferSpare     Offer = "spare" // one of its spares is filled beside a member that still helps
+	// a drive is filled beside the member whose place it takes, while that one still helps
+	OfferBeside   Offer = "beside"
+	OfferRelease  Offer = "release" // a place whose member was drained is forgotten
+	OfferRefill   Offer = "refill"  // members that were drained are filled again
+	OfferNudge    Offer = "nudge"   // a recovery that waits is made to begin
+	OfferStop     Offer = "stop"
+	OfferPriority Offer = "priority"
 )
 
 // Task is a recovery that can be begun.

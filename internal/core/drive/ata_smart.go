@@ -121,7 +121,8 @@ func (s SmartData) SelfTestMinutes() map[SelfTestKind]int {
 	for kind, one := range map[SelfTestKind]struct {
 		has     bool
 		minutes int
-	}{SelfTestShort: {s.SelfTests, s.ShortMinutes}, SelfTestExtended: {s.SelfTests, s.ExtendedMinutes}, SelfTestConveyance: {s.Conveyance, s.ConveyanceMinutes}, SelfTestSelective: {s.Selective, 0}} {
+	}{SelfTestShort: {s.SelfTests, s.ShortMinutes}, SelfTestExtended: {s.SelfTests, s.ExtendedMinutes},
+		SelfTestConveyance: {s.Conveyance, s.ConveyanceMinutes}, SelfTestSelective: {s.Selective, 0}} {
 		if one.has {
 			out[kind] = one.minutes
 		}

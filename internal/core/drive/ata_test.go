@@ -276,7 +276,8 @@ func TestOtherCommands(t *testing.T) {
 	fixed := func(key, code, qualifier byte) []byte {
 		return []byte{0x70, 0, key, 0, 0, 0, 0, 10, 0, 0, 0, 0, code, qualifier, 0, 0, 0, 0}
 	}
-	for _, asleep := range [][]byte{fixed(0, 0x5E, 0x02), fixed(0, 0x5E, 0x0A), {0x72, 0, 0x5E, 0x04, 0, 0, 0, 0}, fixed(2, 0x04, 0x02)} {
+	for _, asleep := range [][]byte{fixed(0, 0x5E, 0x02), fixed(0, 0x5E, 0x0A), {0x72, 0, 0x5E, 0x04, 0, 0, 0, 0},
+		fixed(2, 0x04, 0x02)} {
 		require.True(t, StandbySense(asleep), "%x", asleep)
 	}
 	for _, awake := range [][]byte{fixed(0, 0x5E, 0x01), fixed(0, 0, 0), fixed(2, 0x04, 0x01), {0x72, 0}, nil} {
@@ -323,7 +324,8 @@ func TestIdentity(t *testing.T) {
 	a := Identity{Vendor: "kernel", Model: "loop device", Serial: "L28-00012345"}
 	require.Equal(t, "vms-kernel-loop_device-l28_00012345", a.Key())
 	require.Equal(t, "12345", a.Tail())
-	for typed, ok := range map[string]bool{"12345": true, " 123 45": true, "l28-00012345": true, "2345": false, "": false, "99999": false} {
+	for typed, ok := range map[string]bool{"12345": true, " 123 45": true, "l28-00012345": true, "2345": false,
+		"": false, "99999": false} {
 		require.Equal(t, ok, a.TailMatches(typed), typed)
 	}
 	b := a

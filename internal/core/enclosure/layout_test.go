@@ -14,7 +14,8 @@ func TestPlaces(t *testing.T) {
 		want  Place
 	}{
 		{TopLeft, AlongRows, 1, Place{0, 0}}, {TopLeft, AlongRows, 5, Place{1, 0}}, {TopLeft, DownColumns, 7, Place{0, 1}},
-		{BottomLeft, AlongRows, 1, Place{5, 0}}, {BottomRight, DownColumns, 1, Place{5, 3}}, {TopRight, AlongRows, 2, Place{0, 2}}, {TopLeft, DownColumns, 24, Place{5, 3}},
+		{BottomLeft, AlongRows, 1, Place{5, 0}}, {BottomRight, DownColumns, 1, Place{5, 3}},
+		{TopRight, AlongRows, 2, Place{0, 2}}, {TopLeft, DownColumns, 24, Place{5, 3}},
 	} {
 		got, ok := Section{Rows: 6, Columns: 4, First: c.first, Run: c.run}.Place(c.n)
 		require.True(t, ok)

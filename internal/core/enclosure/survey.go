@@ -46,7 +46,7 @@ func Find(spots []Spot, drive, port string) (s Spot, how How) {
 	return Spot{}, ""
 }
 
-// Survey is a walk before the drives of one host: each is lit in turn, and a person says in which bay.
+// Survey finds the bays of one host: each drive is lit in turn, and a person says in which bay.
 type Survey struct {
 	Host string            `json:"host"`
 	By   string            `json:"by"`

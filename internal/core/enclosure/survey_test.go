@@ -56,7 +56,9 @@ func TestReadLabels(t *testing.T) {
 	port := func(d string) string { return "port of " + d }
 	s := walk("AA111", "BB211", "CC333")
 	for why, tails := range map[string][]string{
-		`no drive of petrel has a label that ends in "X"`: {"AA111", "X"}, `"11" fits 2 drives`: {"11"}, `was read twice, in bays 1 and 3`: {"AA111", "-", "aa111"}, "front ends with bay 5": {"-", "-", "-", "-", "-", "AA111"},
+		`no drive of petrel has a label that ends in "X"`: {"AA111", "X"}, `"11" fits 2 drives`: {"11"},
+		`was read twice, in bays 1 and 3`: {"AA111", "-", "aa111"},
+		"front ends with bay 5":           {"-", "-", "-", "-", "-", "AA111"},
 	} {
 		require.ErrorContains(t, s.Read(sec, 1, tails, noon, "ida", port), why)
 		require.Len(t, s.Todo, 3, "none was taken")
@@ -85,7 +87,8 @@ func TestFind(t *testing.T) {
 		drive, port string
 		bay         int
 		how         How
-	}{{"a", "p1", 1, Confirmed}, {"a", "p2", 2, Guessed}, {"a", "p9", 0, ""}, {"new", "p1", 1, Guessed}, {"new", "", 0, ""}, {"c", "p7", 3, Confirmed}, {"b", "", 2, Confirmed}} {
+	}{{"a", "p1", 1, Confirmed}, {"a", "p2", 2, Guessed}, {"a", "p9", 0, ""}, {"new", "p1", 1, Guessed},
+		{"new", "", 0, ""}, {"c", "p7", 3, Confirmed}, {"b", "", 2, Confirmed}} {
 		s, how := Find(spots, c.drive, c.port)
 		require.Equal(t, c.bay, s.Number, "%+v", c)
 		require.Equal(t, c.how, how, "%+v", c)
@@ -166,8 +169,14 @@ func TestLayoutsOfAnyShape(t *testing.T) {
 		_, ok := s.Place(1000)
 		require.False(t, ok)
 	})
-	for why, l := range map[string]Layout{"no name for a layout": {Name: "Shelf 1"}, "1 to 12 sections": {Name: "shelf"}, "two sections": {Name: "shelf", Sections: []Section{good("a"), good("a")}}, "no name for a section": {Name: "shelf", Sections: []Section{good("a/b")}}, "it is all gaps": {Name: "shelf", Sections: []Section{{Name: "a", Rows: 1, Columns: 1, First: TopLeft, Run: AlongRows, Gaps: [][2]int{{1, 1}}}}},
-		"both named": {Name: "shelf", Sections: []Section{{Name: "a", Rows: 1, Columns: 2, First: TopLeft, Run: AlongRows, Names: map[int]string{1: "A1", 2: "A1"}}}}} {
+	for why, l := range map[string]Layout{"no name for a layout": {Name: "Shelf 1"},
+		"1 to 12 sections":      {Name: "shelf"},
+		"two sections":          {Name: "shelf", Sections: []Section{good("a"), good("a")}},
+		"no name for a section": {Name: "shelf", Sections: []Section{good("a/b")}},
+		"it is all gaps": {Name: "shelf",
+			Sections: []Section{{Name: "a", Rows: 1, Columns: 1, First: TopLeft, Run: AlongRows, Gaps: [][2]int{{1, 1}}}}},
+		"both named": {Name: "shelf", Sections: []Section{{Name: "a", Rows: 1, Columns: 2, First: TopLeft,
+			Run: AlongRows, Names: map[int]string{1: "A1", 2: "A1"}}}}} {
 		require.ErrorContains(t, l.Check(), why, fmt.Sprint(l))
 	}
 }
@@ -176,8 +185,8 @@ func good(name string) Section {
 	return Section{Name: name, Rows: 1, Columns: 2, First: TopLeft, Run: AlongRows}
 }
 
-// TestSurveySteps: whatever a person does, a step that is refused changes nothing, every drive is in one list alone, and
-// no bay has two drives.
+// TestSurveySteps: whatever a person does, a step that is refused changes nothing, every drive is in one list alone,
+// and no bay has two drives.
 func TestSurveySteps(t *testing.T) {
 	sec := Section{Name: "front", Rows: 2, Columns: 3, First: "top-left", Run: "rows"}
 	g := SurveyGround{
@@ -191,8 +200,17 @@ func TestSurveySteps(t *testing.T) {
 			s.Todo, s.Tail[k] = append(s.Todo, k), k
 		}
 		for range 40 {
-			bay := fmt.Sprintf("%s/%s/%d", []string{"fulmar", "fulmar", "skerry"}[r.IntN(3)], []string{"front", "front", "rear"}[r.IntN(3)], 1+r.IntN(8))
-			step := SurveyStep{Kind: []StepKind{StepTap, StepTap, StepPass, StepBack, StepRead, "dance"}[r.IntN(6)], Bay: bay, By: "ida"}
+			bay := fmt.Sprintf(
+				"%s/%s/%d",
+				[]string{"fulmar", "fulmar", "skerry"}[r.IntN(3)],
+				[]string{"front", "front", "rear"}[r.IntN(3)],
+				1+r.IntN(8),
+			)
+			step := SurveyStep{
+				Kind: []StepKind{StepTap, StepTap, StepPass, StepBack, StepRead, "dance"}[r.IntN(6)],
+				Bay:  bay,
+				By:   "ida",
+			}
 			for range r.IntN(4) {
 				step.Tails = append(step.Tails, []string{"111", "BB222", "-", "3", "zz"}[r.IntN(5)])
 			}

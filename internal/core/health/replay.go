@@ -120,7 +120,8 @@ func (t *Tally) Add(from, to, failed, replace time.Time, rule string) {
 
 // Merge adds what another tally counted.
 func (t *Tally) Merge(o Tally) {
-	t.Drives, t.Failures, t.Flagged, t.InTime, t.False = t.Drives+o.Drives, t.Failures+o.Failures, t.Flagged+o.Flagged, t.InTime+o.InTime, t.False+o.False
+	t.Drives, t.Failures, t.Flagged, t.InTime, t.False = t.Drives+o.Drives, t.Failures+o.Failures,
+		t.Flagged+o.Flagged, t.InTime+o.InTime, t.False+o.False
 	t.SoundFor += o.SoundFor
 	t.Leads = append(t.Leads, o.Leads...)
 	if t.ByRule == nil {

@@ -388,7 +388,8 @@ func counted(n float64, words string) string {
 var poolErrorNames = []struct {
 	metric drive.MetricName
 	words  string
-}{{"pool_read_errors", "reads that failed"}, {"pool_write_errors", "writes that failed"}, {"pool_checksum_errors", "wrong checksums"}}
+}{{"pool_read_errors", "reads that failed"}, {"pool_write_errors", "writes that failed"},
+	{"pool_checksum_errors", "wrong checksums"}}
 
 // poolErrorRule. N: total, by the pool's own count, new in 24 h, which counter; Text: the day of a clean scrub since.
 var poolErrorRule = Rule{

@@ -416,7 +416,8 @@ func maxTime(a, b time.Time) time.Time {
 var lifetime = []struct {
 	metric drive.MetricName
 	words  string
-}{{"power_on_hours", "hours of power"}, {"power_cycles", "power cycles"}, {"bytes_written", "bytes written"}, {"bytes_read", "bytes read"}, {"start_stops", "starts and stops"}, {"load_cycles", "load cycles"}}
+}{{"power_on_hours", "hours of power"}, {"power_cycles", "power cycles"}, {"bytes_written", "bytes written"},
+	{"bytes_read", "bytes read"}, {"start_stops", "starts and stops"}, {"load_cycles", "load cycles"}}
 
 // countFell. N: now, before; Text: of what.
 func countFell(s *Subject, _ *Thresholds) *Hit {

@@ -28,7 +28,9 @@ var stateRules = []Rule{
 			return &Hit{Verdict: Dead, Since: s.GoneAt, At: s.GoneAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "does not answer any more", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
+			return "does not answer any more", "", []Evidence{
+				{Says: "last answered", At: h.At, Source: "host report"},
+			}
 		},
 	},
 	{
@@ -167,7 +169,8 @@ next:
 			}
 			at := testTime(s, one)
 			if h == nil {
-				h = &Hit{Verdict: Watch, Since: at, At: at, N: [4]float64{float64(one.LBA), float64(one.Hours)}, Text: []string{string(one.Kind)}}
+				h = &Hit{Verdict: Watch, Since: at, At: at, N: [4]float64{float64(one.LBA), float64(one.Hours)},
+					Text: []string{string(one.Kind)}}
 			}
 			// The one before it of the same kind counts if it is recent: months apart they may be two scars, long
 			// healed.

@@ -53,11 +53,14 @@ func year(seed uint64, n int) []Reading {
 
 func TestBlockLosesNothing(t *testing.T) {
 	for name, rs := range map[string][]Reading{
-		"a year":       year(1, 8760),
-		"one":          year(2, 1),
-		"none":         {},
-		"odd values":   {{t0, map[drive.MetricName]float64{"a": math.Inf(1), "b": math.Copysign(0, -1), "c": 1e300}}, {at(1), map[drive.MetricName]float64{"a": -1, "c": 0.1, "d": 1.0 / 3}}, {at(1), map[drive.MetricName]float64{}}},
-		"every second": {{t0, map[drive.MetricName]float64{"a": 1}}, {at(1), map[drive.MetricName]float64{"b": 2}}, {at(2), map[drive.MetricName]float64{"a": 3, "b": 1 << 52}}},
+		"a year": year(1, 8760),
+		"one":    year(2, 1),
+		"none":   {},
+		"odd values": {{t0, map[drive.MetricName]float64{"a": math.Inf(1), "b": math.Copysign(0, -1),
+			"c": 1e300}}, {at(1), map[drive.MetricName]float64{"a": -1, "c": 0.1, "d": 1.0 / 3}},
+			{at(1), map[drive.MetricName]float64{}}},
+		"every second": {{t0, map[drive.MetricName]float64{"a": 1}},
+			{at(1), map[drive.MetricName]float64{"b": 2}}, {at(2), map[drive.MetricName]float64{"a": 3, "b": 1 << 52}}},
 	} {
 		b := EncodeBlock(rs)
 		back, err := DecodeBlock(b)

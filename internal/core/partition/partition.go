@@ -458,13 +458,15 @@ func (e Entry) Words() string {
 	if w := types[e.Type.String()]; w != "" {
 		return w
 	}
-	return map[byte]string{0xEF: efi, 0xFD: "RAID member", 0x8E: "logical volume member", 0x82: "swap", 0x83: "Linux data"}[e.Code]
+	return map[byte]string{0xEF: efi, 0xFD: "RAID member", 0x8E: "logical volume member", 0x82: "swap",
+		0x83: "Linux data"}[e.Code]
 }
 
 // Same says whether two tables lay out the same partitions: places, types and names, not GUIDs.
 func (t Table) Same(o Table) bool {
 	return t.Scheme == o.Scheme && slices.EqualFunc(t.Parts, o.Parts, func(a, b Entry) bool {
-		return a.Number == b.Number && a.First == b.First && a.Last == b.Last && a.Type == b.Type && a.Code == b.Code &&
+		return a.Number == b.Number && a.First == b.First && a.Last == b.Last && a.Type == b.Type &&
+			a.Code == b.Code &&
 			a.Name == b.Name
 	})
 }

@@ -85,7 +85,11 @@ func TestDriveMargin(t *testing.T) {
 		lookup := func(id string) *Pool { return pools[id] }
 		got, known := top.DriveMargin(lookup)
 		// A drive that nothing lies on is not counted as one that can be lost.
-		if want = min(want, len(top.Drives(lookup))); !known || want < 0 && got >= 0 || want >= 0 && int(got) != want {
+		if want = min(
+			want,
+			len(top.Drives(lookup)),
+		); !known || want < 0 && got >= 0 ||
+			want >= 0 && int(got) != want {
 			t.Fatalf("%d (known: %v), trying says %d\n%+v\n%v", got, known, want, members, top.Groups[0].Protect)
 		}
 		for d := range drives {
@@ -136,7 +140,8 @@ func TestLayersFailClosed(t *testing.T) {
 	_, known = p.DriveMargin(func(string) *Pool { return low })
 	require.True(t, known)
 	low.Groups[0].Members[1].Drive = named
-	for text, want := range map[string]MemberState{"FAULTY": StateUnkn, "offline": StateUnkn, "": StateUnkn, "online": Online, "faulty": Faulty} {
+	for text, want := range map[string]MemberState{"FAULTY": StateUnkn, "offline": StateUnkn, "": StateUnkn,
+		"online": Online, "faulty": Faulty} {
 		require.Equal(t, want, ParseState(text))
 	}
 }
@@ -155,7 +160,9 @@ func TestDisagreements(t *testing.T) {
 			},
 		},
 	}
-	got := p.Disagreements([]Testimony{{Slot: "0", Agrees: true}, {Slot: "1", Says: "its superblock is 9 events old"}})
+	got := p.Disagreements(
+		[]Testimony{{Slot: "0", Agrees: true}, {Slot: "1", Says: "its superblock is 9 events old"}},
+	)
 	require.Equal(
 		t,
 		[]string{

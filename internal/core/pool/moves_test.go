@@ -114,7 +114,7 @@ func TestMovesLoseNothing(t *testing.T) {
 		}
 		all(nil)
 		if lostAtFirst > g.Protect.Tolerance {
-			continue // lost already; what may still be exchanged is not told apart here
+			continue // lost already; what may still be exchanged is not looked at here
 		}
 		got, err := p.BestOrder("g", changes, 0)
 		require.Equal(t, want, err == nil, "%v: %+v changes %+v", err, p, changes)
@@ -293,7 +293,7 @@ func TestEffectsTellEachVolume(t *testing.T) {
 	}
 	require.Greater(t, min(counted[Safe], counted[Reduced], counted[Lost], counted[Untold]), 50, "%v", counted)
 
-	// A log device holds the margin at none before and after: the mirror that lost a half is told apart, and the device
+	// A log device holds the margin at none before and after: the mirror that lost a half is recognised, and the device
 	// is named.
 	m := func(slot string) Member { return Member{Slot: slot, State: Online, Log: "log.1", Size: 4} }
 	p := Pool{

@@ -170,7 +170,8 @@ func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration
 	const known = 5 * time.Minute
 	out := estimate
 	if out <= 0 { // it does not say
-		out = map[drive.SelfTestKind]time.Duration{drive.SelfTestShort: 2 * time.Minute, drive.SelfTestConveyance: 5 * time.Minute}[kind]
+		out = map[drive.SelfTestKind]time.Duration{drive.SelfTestShort: 2 * time.Minute,
+			drive.SelfTestConveyance: 5 * time.Minute}[kind]
 		out = cmp.Or(out, 8*time.Hour)
 	}
 	switch {

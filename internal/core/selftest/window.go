@@ -105,7 +105,10 @@ func parseDays(s string) (days [7]bool, err error) {
 
 func parseDay(s string) (int, error) {
 	for i := range 7 {
-		if name := time.Weekday(i).String(); len(s) >= 2 && len(s) <= len(name) && strings.EqualFold(name[:len(s)], s) {
+		if name := time.Weekday(
+			i,
+		).String(); len(s) >= 2 && len(s) <= len(name) &&
+			strings.EqualFold(name[:len(s)], s) {
 			return i, nil
 		}
 	}
@@ -258,7 +261,10 @@ func (w Window) on(loc *time.Location, y int, m time.Month, d int, how Reading) 
 	if end <= w.From {
 		end += dayMinutes
 	}
-	s := Span{From: at(loc, y, m, d, w.From, false), To: at(loc, y, m, d+end/dayMinutes, end%dayMinutes, how == Closed)}
+	s := Span{
+		From: at(loc, y, m, d, w.From, false),
+		To:   at(loc, y, m, d+end/dayMinutes, end%dayMinutes, how == Closed),
+	}
 	if how == Open && !s.From.Before(s.To) {
 		// It begins at the first showing of a time and would end before: it ends at the next showing.
 		s.To = at(loc, y, m, d+end/dayMinutes, end%dayMinutes, true)

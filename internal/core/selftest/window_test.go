@@ -22,7 +22,8 @@ func window(t testing.TB, text string) Window {
 
 func TestWindowsAsWritten(t *testing.T) {
 	for text, again := range map[string]string{
-		"daily 22:00-06:00": "", "Mon-Fri 20:00-24:00": "", "Sat,Sun 0:00-24:00": "Sat,Sun 00:00-24:00", "fri-mon 1:30-2:00": "Mon,Fri-Sun 01:30-02:00", "Wednesday 23:00-00:00": "Wed 23:00-24:00",
+		"daily 22:00-06:00": "", "Mon-Fri 20:00-24:00": "", "Sat,Sun 0:00-24:00": "Sat,Sun 00:00-24:00",
+		"fri-mon 1:30-2:00": "Mon,Fri-Sun 01:30-02:00", "Wednesday 23:00-00:00": "Wed 23:00-24:00",
 		"2026-12-24 12:00 to 2026-12-27 08:00": "", "  Mon   01:00-02:00 ": "Mon 01:00-02:00",
 	} {
 		if again == "" {
@@ -32,8 +33,13 @@ func TestWindowsAsWritten(t *testing.T) {
 		require.Equal(t, window(t, text), window(t, again))
 	}
 	for text, why := range map[string]string{
-		"": "it has days and hours", "daily": "it has days and hours", "daily 22": "no hours", "Moo 10:00-11:00": `"Moo" is no day`, "M 10:00-11:00": `"M" is no day`, "daily 10:00-10:00": "a whole day is 00:00-24:00",
-		"daily 25:00-26:00": `"25:00" is no time`, "daily 10:60-11:00": `"10:60" is no time`, "daily 24:00-01:00": "cannot begin at 24:00", "2026-12-24 12:00 to 2026-12-24 11:00": "ends before it begins", "tomorrow to 2026-12-24 11:00": `"tomorrow" is no date`,
+		"": "it has days and hours", "daily": "it has days and hours", "daily 22": "no hours",
+		"Moo 10:00-11:00": `"Moo" is no day`, "M 10:00-11:00": `"M" is no day`,
+		"daily 10:00-10:00": "a whole day is 00:00-24:00",
+		"daily 25:00-26:00": `"25:00" is no time`, "daily 10:60-11:00": `"10:60" is no time`,
+		"daily 24:00-01:00":                    "cannot begin at 24:00",
+		"2026-12-24 12:00 to 2026-12-24 11:00": "ends before it begins",
+		"tomorrow to 2026-12-24 11:00":         `"tomorrow" is no date`,
 	} {
 		_, err := ParseWindow(text)
 		require.ErrorContains(t, err, why)

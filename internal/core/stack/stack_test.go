@@ -46,29 +46,38 @@ func TestUses(t *testing.T) {
 	}{
 		{"blank", graph(Device{Name: "sda", Kind: Disk, Read: true}), nil, nil},
 		{"not read", graph(Device{Name: "sda", Kind: Disk}), nil, []string{"unknown: not read (idle)"}},
-		{"a file system on the whole drive", graph(Device{Name: "sda", Kind: Disk, Uses: mounted("ext4 file system", "srv", "/srv")}), nil,
+		{"a file system on the whole drive",
+			graph(Device{Name: "sda", Kind: Disk, Uses: mounted("ext4 file system", "srv", "/srv")}), nil,
 			[]string{"ext4 file system srv, mounted at /srv"}},
 		{"partitions of two pools, swap and a boot loader", graph(
 			Device{Name: "sda", Kind: Disk, Read: true, Contents: []string{"partition table"}},
 			Device{Name: "sda1", Kind: Partition, On: []string{"sda"}, Number: 1, Type: "EFI system " +
 				"partition", Read: true, Contents: []string{"fat file system"}},
 			Device{Name: "sda2", Kind: Partition, On: []string{"sda"}, Number: 2, Uses: []Leaf{{Kind: "swap"}}},
-			Device{Name: "sda3", Kind: Partition, On: []string{"sda"}, Number: 3}, Device{Name: "sda4", Kind: Partition, On: []string{"sda"}, Number: 4},
+			Device{Name: "sda3", Kind: Partition, On: []string{"sda"}, Number: 3},
+			Device{Name: "sda4", Kind: Partition, On: []string{"sda"}, Number: 4},
 			Device{Name: "md0", Kind: Array, On: []string{"sda3"}, Uses: mounted("xfs file system", "", "/a")},
 			Device{Name: "md1", Kind: Array, On: []string{"sda4"}, Read: true}), map[string]string{"sda3": "A", "sda4": "B"},
 			[]string{"fat file system on sda1 (EFI system partition) (idle)", "swap on sda2", "xfs file system " +
 				"on sda3 → md0, mounted at /a (A)", "empty array on sda4 → md1 (B) (idle)"}},
 		{"btrfs over an encrypted drive", graph(Device{Name: "sda", Kind: Disk},
-			Device{Name: "dm-0", Kind: Crypt, Label: "vault", On: []string{"sda"}, Uses: mounted("btrfs", "seals", "/seals")}), map[string]string{"dm-0": "FS"},
+			Device{Name: "dm-0", Kind: Crypt, Label: "vault", On: []string{"sda"},
+				Uses: mounted("btrfs", "seals", "/seals")}), map[string]string{"dm-0": "FS"},
 			[]string{"btrfs seals on dm-0, mounted at /seals (FS)"}},
 		{"an unlocked encrypted drive with nothing in it", graph(Device{Name: "sda", Kind: Disk},
-			Device{Name: "dm-0", Kind: Crypt, Label: "vault", On: []string{"sda"}, Read: true}), nil, []string{"empty encrypted vault on dm-0 (idle)"}},
+			Device{Name: "dm-0", Kind: Crypt, Label: "vault", On: []string{"sda"}, Read: true}), nil,
+			[]string{"empty encrypted vault on dm-0 (idle)"}},
 		{"LVM over md", graph(Device{Name: "sda", Kind: Disk}, Device{Name: "md0", Kind: Array, On: []string{"sda"}},
-			Device{Name: "dm-1", Kind: Volume, Label: "vg/home", On: []string{"md0"}, Uses: mounted("ext4 file system", "", "/home")}), map[string]string{"sda": "A"},
+			Device{Name: "dm-1", Kind: Volume, Label: "vg/home", On: []string{"md0"},
+				Uses: mounted("ext4 file system", "", "/home")}), map[string]string{"sda": "A"},
 			[]string{"ext4 file system on md0 → dm-1, mounted at /home (A)"}},
-		{"held by something that has no name", graph(Device{Name: "sda", Kind: Disk, Busy: true}), nil, []string{"held by something that the kernel does not name"}},
-		{"a stopped array", graph(Device{Name: "sda", Kind: Disk, Read: true, Contents: []string{"md member"}}), nil, []string{"md member (idle)"}},
-		{"a table without partitions that the kernel shows", graph(Device{Name: "sda", Kind: Disk, Read: true, Contents: []string{"partition table"}}), nil, []string{"partition table (idle)"}},
+		{"held by something that has no name", graph(Device{Name: "sda", Kind: Disk, Busy: true}), nil,
+			[]string{"held by something that the kernel does not name"}},
+		{"a stopped array", graph(Device{Name: "sda", Kind: Disk, Read: true, Contents: []string{"md member"}}),
+			nil, []string{"md member (idle)"}},
+		{"a table without partitions that the kernel shows",
+			graph(Device{Name: "sda", Kind: Disk, Read: true, Contents: []string{"partition table"}}), nil,
+			[]string{"partition table (idle)"}},
 	} {
 		require.Equal(t, c.want, words(c.g.Uses("sda", c.members)), c.name)
 	}
@@ -210,8 +219,10 @@ func TestMounts(t *testing.T) {
 		Swaps("Filename\tType\n/dev/sda2 partition 1 0 -2\n/swap\\040file file 1 0 -3\n"),
 	)
 	require.Equal(t, "vg-0/ho-me", VolumeLabel("vg--0-ho--me"))
-	for want, got := range map[Kind]Kind{Crypt: MappedKind("CRYPT-LUKS2-x", []string{"crypt"}), Raid: MappedKind("LVM-x", []string{"raid"}), Volume: MappedKind("LVM-x", []string{"linear"}),
-		Multipath: MappedKind("mpath-3600", nil), Partition: MappedKind("part1-mpath-3600", []string{"linear"}), Mapped: MappedKind("", []string{"linear"}), Cache: MappedKind("LVM-x", []string{"cache"})} {
+	for want, got := range map[Kind]Kind{Crypt: MappedKind("CRYPT-LUKS2-x", []string{"crypt"}),
+		Raid: MappedKind("LVM-x", []string{"raid"}), Volume: MappedKind("LVM-x", []string{"linear"}),
+		Multipath: MappedKind("mpath-3600", nil), Partition: MappedKind("part1-mpath-3600", []string{"linear"}),
+		Mapped: MappedKind("", []string{"linear"}), Cache: MappedKind("LVM-x", []string{"cache"})} {
 		require.Equal(t, want, got)
 	}
 	require.True(t, strings.HasPrefix(Unescape(`\011a`), "\ta"))

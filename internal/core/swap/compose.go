@@ -136,7 +136,8 @@ func (c *composer) say() {
 	}
 	if c.hand {
 		c.r.Hand = true
-		c.why(c.Pool.Name + " is watch only: you do by hand what would be an order elsewhere, and the result is checked")
+		c.why(c.Pool.Name + " is watch only: you do by hand what would be an order elsewhere, and the result is " +
+			"checked")
 	}
 }
 

@@ -2,5 +2,6 @@
 
 package swap
 
-// keepsR1: nothing is pulled that data hang on. The proof is run without it as well, to see that it would notice.
+// keepsR1: a drive whose removal loses data is never asked for (R1). The proof is run without it as well, to see that
+// it would notice.
 const keepsR1 = true

@@ -86,11 +86,13 @@ func (s *State) gone(e Event) {
 		}
 	case s.Phase == Planned:
 		// Before it began nobody was told to pull anything; the round speaks of it.
-	case s.New != nil && key == s.New.Key() && e.Drive.Member == "" && (s.Phase == Confirm || s.Phase == Layout || s.Phase == Prepare):
+	case s.New != nil && key == s.New.Key() && e.Drive.Member == "" &&
+		(s.Phase == Confirm || s.Phase == Layout || s.Phase == Prepare):
 		s.say(e, "the new drive %s was taken out again", s.New.Tail())
 		s.New, s.Ordered = nil, false
 		s.enter(e, Insert)
-	case s.New != nil && key == s.New.Key() && (s.Phase == Rehouse && s.BlockedBy == "" || s.Phase == Up && s.Recipe.Temporary):
+	case s.New != nil && key == s.New.Key() &&
+		(s.Phase == Rehouse && s.BlockedBy == "" || s.Phase == Up && s.Recipe.Temporary):
 		s.New.Bay = ""
 		s.say(e, "%s is on its way to %s", s.New.Tail(), s.Old.bayWords())
 	default:

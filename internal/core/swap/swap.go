@@ -135,8 +135,8 @@ type State struct {
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.
 	Refused string `json:"refused,omitempty"`
-	// BlockedBy says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be. Gate
-	// are the checks it came from.
+	// BlockedBy says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be.
+	// Gate are the checks it came from.
 	BlockedBy   string         `json:"hold,omitempty"`
 	Gate        []record.Check `json:"gate,omitempty"`
 	RefusedTail string         `json:"refused_tail,omitempty"`

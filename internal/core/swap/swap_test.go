@@ -396,7 +396,8 @@ func TestNothingBreaksTheRules(t *testing.T) {
 				d.Holds = "somebody"
 			}
 			e := Event{
-				Kind:   []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone, DriveCame, DriveGone, ConfirmIt, PoolSeen, NextIt, BackIt, HostSeen}[r.IntN(14)],
+				Kind: []EventKind{BeginIt, ConfirmIt, AbandonIt, DriveGone, DriveCame, PoolSeen, OrderDone,
+					DriveCame, DriveGone, ConfirmIt, PoolSeen, NextIt, BackIt, HostSeen}[r.IntN(14)],
 				By:     "ida",
 				Drive:  &d,
 				Tail:   tails[r.IntN(len(tails))],
@@ -443,7 +444,8 @@ func TestNothingBreaksTheRules(t *testing.T) {
 				closed++
 				require.True(
 					t,
-					e.Pool.MarginKnown && e.Margin >= next.Margin && e.Pool.Member == pool.Online && !e.Pool.Recovering,
+					e.Pool.MarginKnown && e.Margin >= next.Margin && e.Pool.Member == pool.Online &&
+						!e.Pool.Recovering,
 					"healthy is what was seen",
 				)
 			}

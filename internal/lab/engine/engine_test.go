@@ -42,7 +42,8 @@ func kinds() map[string]pool.Pool {
 		mixed.Groups[0].Members[i].Size = drive.Bytes(2+i) * tb
 	}
 	mixed.Volumes = nil
-	for name, pr := range map[string]pool.Protection{"bare": {Data: 1}, "twice": {Data: 1, Tolerance: 1}, "thrice": {Data: 1, Tolerance: 2}, "parity": {Data: 3, Tolerance: 2}} {
+	for name, pr := range map[string]pool.Protection{"bare": {Data: 1}, "twice": {Data: 1, Tolerance: 1},
+		"thrice": {Data: 1, Tolerance: 2}, "parity": {Data: 3, Tolerance: 2}} {
 		mixed.Volumes = append(mixed.Volumes, pool.Volume{Name: name, Group: "g", Protect: pr, Used: 2 * tb})
 	}
 	far := one(group("g", 12, pool.Protection{Data: 1, Tolerance: 2, Domains: true}))

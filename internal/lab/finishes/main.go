@@ -89,7 +89,10 @@ func (c *card) take(course []recovery.Sample, begun time.Time, k recovery.Known)
 	c.runs++
 	end := course[len(course)-1].At
 	for i, share := range at {
-		n := slices.IndexFunc(course, func(s recovery.Sample) bool { return float64(s.Done) >= share*float64(s.Todo) })
+		n := slices.IndexFunc(
+			course,
+			func(s recovery.Sample) bool { return float64(s.Done) >= share*float64(s.Todo) },
+		)
 		if n < 0 || n >= len(course)-1 {
 			continue
 		}
@@ -159,10 +162,17 @@ func anyPool(r *rand.Rand) *world {
 	for i := range 3 + r.IntN(9) {
 		g.Members = append(
 			g.Members,
-			pool.Member{Slot: fmt.Sprint(i), State: pool.Online, Domain: fmt.Sprint("h", i%4), Size: size, Used: used},
+			pool.Member{
+				Slot:   fmt.Sprint(i),
+				State:  pool.Online,
+				Domain: fmt.Sprint("h", i%4),
+				Size:   size,
+				Used:   used,
+			},
 		)
 	}
-	w.kind = []recovery.Kind{recovery.Resilver, recovery.Rebuild, recovery.Scrub, recovery.Drain, recovery.Rebuild}[r.IntN(5)]
+	w.kind = []recovery.Kind{recovery.Resilver, recovery.Rebuild, recovery.Scrub, recovery.Drain,
+		recovery.Rebuild}[r.IntN(5)]
 	n := len(g.Members)
 	switch {
 	case w.kind == recovery.Drain:

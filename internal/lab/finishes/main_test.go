@@ -27,7 +27,7 @@ func TestAim(t *testing.T) {
 	}
 }
 
-// TestShapes: told apart by their shapes, on seeds that nothing was adjusted on: the aims of the whole, and of no shape
+// TestShapes: judged by their shapes, on seeds that nothing was adjusted on: the aims of the whole, and of no shape
 // whose course shows what it is does the likely finish err more than the rule of three, from half on.
 func TestShapes(t *testing.T) {
 	cards := judgeShapes(20, held)

@@ -115,7 +115,9 @@ func makePast(name string, fate Fate, fails, gradual bool, seed, i uint64, begin
 		m:       map[drive.MetricName]float64{},
 	}
 	p.nextTest = begins.Add(time.Duration(rng.Float64() * 7 * 24 * float64(time.Hour)))
-	for _, n := range []drive.MetricName{"pending_sectors", "reallocated_sectors", "offline_uncorrectable_sectors", "reported_uncorrectable_errors", "link_crc_errors", "command_timeouts", "spin_retries"} {
+	for _, n := range []drive.MetricName{"pending_sectors", "reallocated_sectors",
+		"offline_uncorrectable_sectors", "reported_uncorrectable_errors", "link_crc_errors", "command_timeouts",
+		"spin_retries"} {
 		p.m[n] = 0
 	}
 	if rng.IntN(14) == 0 {

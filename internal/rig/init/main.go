@@ -38,7 +38,8 @@ func main() {
 		unix.Sync()
 		_ = unix.Reboot(unix.LINUX_REBOOT_CMD_POWER_OFF)
 	}()
-	for _, m := range [][3]string{{"devtmpfs", "/dev", "devtmpfs"}, {"proc", "/proc", "proc"}, {"sysfs", "/sys", "sysfs"}, {"tmpfs", "/tmp", "tmpfs"}} {
+	for _, m := range [][3]string{{"devtmpfs", "/dev", "devtmpfs"}, {"proc", "/proc", "proc"},
+		{"sysfs", "/sys", "sysfs"}, {"tmpfs", "/tmp", "tmpfs"}} {
 		_ = os.MkdirAll(m[1], 0o755)
 		if err := unix.Mount(m[0], m[1], m[2], 0, ""); err != nil {
 			fmt.Println("mount", m[1], err)
@@ -84,7 +85,10 @@ func main() {
 		"--read-every",
 		words["rig.read"],
 	)
-	agent.Env = []string{"LANTERN_HOST_TOKEN=" + words["rig.token"], "PATH=/nowhere"} // it runs no program of anybody's
+	agent.Env = []string{
+		"LANTERN_HOST_TOKEN=" + words["rig.token"],
+		"PATH=/nowhere",
+	} // it runs no program of anybody's
 	agent.Stdout, agent.Stderr = os.Stdout, os.Stderr
 	if err := withLess(agent.Start); err != nil {
 		fmt.Println("agent:", err)

@@ -83,7 +83,8 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Survey{}, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", name)
+		return api.Survey{}, problem.New(404, "no-host", "List them with: lantern host list", "There is no "+
+			"host %q.", name)
 	}
 	w, b, now := s.surveys[name], &store.Batch{}, s.Clock.Now()
 	if req.Act == api.Begin {

@@ -25,9 +25,10 @@ type Change struct {
 	// First is true for the host's first report, Back for the first after it was quiet.
 	First, Back bool
 	Drives      []DriveChange
-	Came, Gone  []string         // keys of drives that were not in the host's newest report before, and of those that are in it no more
-	Pools       []api.PoolReport // as reported; Report.Pools has those as well that are missing from it
-	Vanished    []string         // ids of pools that are missing since this report
+	// keys of drives that were not in the host's newest report before, and of those that are in it no more
+	Came, Gone []string
+	Pools      []api.PoolReport // as reported; Report.Pools has those as well that are missing from it
+	Vanished   []string         // ids of pools that are missing since this report
 }
 
 // DriveChange is one drive in a report.
@@ -90,8 +91,11 @@ func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.Dri
 	}
 	section, bay, how := s.Placed(from, r, desc.Key())
 	changed = !d.Present || d.Desc != desc || d.Host != from || d.Section != section || d.Bay != bay || d.How != how ||
-		d.Path != r.Path || d.Blind != r.Blind || !slices.Equal(d.Holds, r.Holds) || !slices.Equal(d.Names, r.Names)
-	d.Desc, d.Host, d.Section, d.Bay, d.How, d.Path, d.Blind, d.Holds = desc, from, section, bay, how, r.Path, r.Blind, r.Holds
+		d.Path != r.Path || d.Blind != r.Blind ||
+		!slices.Equal(d.Holds, r.Holds) ||
+		!slices.Equal(d.Names, r.Names)
+	d.Desc, d.Host, d.Section, d.Bay, d.How, d.Path, d.Blind, d.Holds = desc, from, section, bay, how, r.Path,
+		r.Blind, r.Holds
 	d.Present, d.SeenAt, d.Names = c.Live, at, r.Names
 	if !c.Live {
 		return changed

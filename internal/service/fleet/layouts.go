@@ -16,7 +16,8 @@ func (s *State) EnclosuresOf(h *Host) []api.EnclosureReport {
 	out := slices.Clone(h.LastReport.Enclosures)
 	for i := range out {
 		out[i].Sections = slices.Clone(out[i].Sections)
-		for k, sec := range out[i].Sections { // one that tells of its slots, but not how they stand, looks as somebody described it
+		// one that tells of its slots, but not how they stand, looks as somebody described it
+		for k, sec := range out[i].Sections {
 			if drawn, ok := s.Section(h.Name, sec.Name); ok && sec.Plain {
 				v := wire.Enclosure(enclosure.Layout{Sections: []enclosure.Section{drawn}}, nil).Sections[0]
 				v.Lit, v.Occupied, v.Plain = sec.Lit, sec.Occupied, true

@@ -82,6 +82,15 @@ func (s *State) host(name string) error {
 	for id := range before {
 		s.drop(id)
 	}
+	// A pool that this host had taken over is with the host that told of it before: it must not be forgotten, or its
+	// drives would look unused (R7).
+	for _, other := range s.Hosts {
+		for _, p := range other.LastReport.Pools {
+			if before[p.Id] != nil {
+				s.TakePool(other.Name, other.SeenAt, p)
+			}
+		}
+	}
 	s.TwinNames = nil
 	return nil
 }

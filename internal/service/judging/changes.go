@@ -253,7 +253,8 @@ func (s *State) lookAtHosts(j *judgement, now time.Time, look map[string]bool) {
 // relate finds out which drives count as failed now, and adds those to whose siblings that makes a difference. Moved
 // are drives that are new, or came into a pool or left all pools; aged are those whose power-on hours are others.
 func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, now time.Time) {
-	batch, hours := map[string]bool{}, map[string]bool{} // drives that count as failed, whose siblings are to be found again
+	// drives that count as failed, whose siblings are to be found again
+	batch, hours := map[string]bool{}, map[string]bool{}
 	for key := range look {
 		d := s.fleet.Drives[key]
 		f := failure(j.of[key].hits, d.Standing)

@@ -53,7 +53,8 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
 func (s *State) text(n notice.Notice) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s.\n\nTo do: %s\n\n", n.Says, n.Do)
-	for _, l := range [][2]string{{"bay", n.Bay}, {"pool", n.Pool}, {"host", n.Host}, {"severity", word(n)}, {"since", n.Opened.Format(time.RFC3339)}, {"notice", n.ID}} {
+	for _, l := range [][2]string{{"bay", n.Bay}, {"pool", n.Pool}, {"host", n.Host}, {"severity", word(n)},
+		{"since", n.Opened.Format(time.RFC3339)}, {"notice", n.ID}} {
 		if l[1] != "" {
 			fmt.Fprintf(&b, "%-9s %s\n", l[0], l[1])
 		}

@@ -230,7 +230,8 @@ func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 
 // stalled notes of a drive since when its self-test makes no progress.
 func (s *State) stalled(r *Run) {
-	if d := s.fleet.Drives[r.Drive]; d != nil {
+	if d := s.fleet.Drives[r.Drive]; d != nil && !d.Stalled.Equal(r.StalledSince) {
 		d.Stalled = r.StalledSince
+		d.Version++ // a finding depends on it
 	}
 }

@@ -18,7 +18,8 @@ func (s *State) Take(c *fleet.Change) {
 		}
 	}
 	for _, key := range c.Gone {
-		if r := s.Runs[key]; r != nil && s.fleet.Drives[key].Host == c.Host.Name {
+		d := s.fleet.Drives[key]
+		if r := s.Runs[key]; r != nil && d != nil && d.Host == c.Host.Name {
 			s.endTest(c.Batch, r, api.TestRunStateLost, "it left its host while it was tested")
 		}
 	}

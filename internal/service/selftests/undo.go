@@ -12,7 +12,10 @@ func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	if len(store.Of[store.TestRun](b)) > 0 {
 		for key := range s.Runs {
-			s.fleet.Drives[key].Stalled = time.Time{}
+			if d := s.fleet.Drives[key]; d != nil {
+				d.Stalled = time.Time{}
+				d.Version++
+			}
 		}
 		failed = append(failed, s.LoadRuns())
 	}

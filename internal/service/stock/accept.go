@@ -290,7 +290,8 @@ func (s *State) seen(b *store.Batch, key string, d *fleet.Drive, r api.DriveRepo
 	next.Host, next.Bay = d.Host, d.BayName()
 	var orders []accept.Order
 	if u := r.Surface; u.Id == a.ID &&
-		!(next.Asked && next.Surface.State == "" && u.State != api.SurfaceReportStateRunning && next.Surface.Done == u.DoneBytes) {
+		!(next.Asked && next.Surface.State == "" && u.State != api.SurfaceReportStateRunning &&
+			next.Surface.Done == u.DoneBytes) {
 		next, orders = next.SurfaceSeen(
 			told,
 			accept.SurfaceReport{

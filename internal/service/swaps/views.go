@@ -117,7 +117,8 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 	}
 	if c := s.recoveries.Courses[w.Recovery]; c != nil {
 		out.Recovery = s.progress.ViewRecovery(c, w.Phase.Open())
-	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() && w.Phase != swap.Planned && (w.BlockedBy != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
+	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() &&
+		w.Phase != swap.Planned && (w.BlockedBy != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
 		out.Recovery = s.progress.ViewRecovery(c, true) // a drain, a scrub: what the step waits for, or is held by
 	}
 	for _, l := range s.bays.LightByID {

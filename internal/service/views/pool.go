@@ -149,7 +149,8 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 	through := p.Through(s.fleet.Below)
 	margin, known := s.fleet.Margin(p)
 	out.Margin = wire.MarginBy(margin, known, through.LimitedBy())
-	out.Watched, out.UsedUnknown, out.NotSeenSince, out.Wrong, out.Witness = p.Watched, p.UsedUnknown, p.Unseen, p.Wrong, p.Witness
+	out.Watched, out.UsedUnknown, out.NotSeenSince, out.Wrong, out.Witness = p.Watched, p.UsedUnknown, p.Unseen,
+		p.Wrong, p.Witness
 	out.Stale = !p.Unseen.IsZero()
 	if h := s.fleet.Hosts[p.Reporter]; h == nil || s.fleet.Late(h, s.Clock.Now()) {
 		out.Stale = true

@@ -83,7 +83,10 @@ function value(b: S["Bay"], layer: Layer, now: number): { text: string; share?: 
   return { text: b.tail ?? "" };
 }
 
-/** Host draws all sections of a host, those of one enclosure beside each other where there is room: front, rear, inside. */
+/**
+ * Host draws all sections of a host, those of one enclosure beside each other where there is room: front, rear,
+ * inside.
+ */
 export function HostMap({
   host,
   sections,
@@ -208,7 +211,12 @@ const BayCell = memo(function BayCell({
         {b.drive && layer === "verdict" && <Shape verdict={b.verdict!} size={14} />}
         {b.lit && <span className="lit ml-auto size-3 rounded-full bg-lamp ring-2 ring-lamp" title="its light is on" />}
       </span>
-      <span className="relative px-1 pb-1 @min-[3rem]:px-1.5 @max-[2.7rem]:self-center @max-[2.7rem]:[writing-mode:vertical-rl]">
+      <span
+        className={
+          "relative px-1 pb-1 @min-[3rem]:px-1.5 " +
+          "@max-[2.7rem]:self-center @max-[2.7rem]:[writing-mode:vertical-rl]"
+        }
+      >
         {b.drive ? (
           <span className="tail block truncate text-[0.75rem] tracking-normal @min-[4rem]:text-[0.8rem]">{text}</span>
         ) : (

@@ -114,7 +114,10 @@ function Layers({ layer, set }: { layer: Layer; set: (name: string, value: strin
         <ToggleGroup.Item
           key={l}
           value={l}
-          className="min-h-10 rounded-md px-4 whitespace-nowrap text-soft data-[state=on]:bg-raised data-[state=on]:text-ink"
+          className={
+            "min-h-10 rounded-md px-4 whitespace-nowrap text-soft " +
+            "data-[state=on]:bg-raised data-[state=on]:text-ink"
+          }
         >
           {l}
         </ToggleGroup.Item>

@@ -6,7 +6,7 @@ import { Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { useBays } from "./drawing";
 
-/** Survey is a walk before the drives of a host: one after the other blinks, and is tapped where it does. Made for thumbs. */
+/** Survey finds the bays of a host: its drives blink one by one, and each is tapped where it does. Made for thumbs. */
 export default function SurveyPage() {
   const { host = "" } = useParams();
   const queries = useQueryClient();
@@ -28,8 +28,7 @@ export default function SurveyPage() {
   });
   const [first, setFirst] = useState("");
   const [tails, setTails] = useState("");
-  if (walk.error)
-    return <Failed what={`The walk before ${host}`} error={walk.error} again={() => void walk.refetch()} />;
+  if (walk.error) return <Failed what={`The survey of ${host}`} error={walk.error} again={() => void walk.refetch()} />;
   if (!walk.data || !map.data) return <Waiting />;
   const w = walk.data;
   const at = new Map(w.done.map((d) => [d.bay, d.tail]));

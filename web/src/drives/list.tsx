@@ -146,7 +146,10 @@ export default function DrivesPage() {
         <div ref={list} role="table" aria-label="Drives" aria-rowcount={total} className="sheet">
           <div
             role="row"
-            className="hidden grid-cols-[7.500rem_6rem_11rem_1fr_6rem_7rem] gap-3 border-b border-line px-4 py-2 text-sm text-soft md:grid"
+            className={
+              "hidden grid-cols-[7.500rem_6rem_11rem_1fr_6rem_7rem] gap-3 " +
+              "border-b border-line px-4 py-2 text-sm text-soft md:grid"
+            }
           >
             {["verdict", "tail", "bay", "pool, and what it says", "size", "powered for"].map((h) => (
               <span role="columnheader" key={h}>
@@ -172,7 +175,10 @@ export default function DrivesPage() {
                     right: 0,
                     transform: `translateY(${v.start - view.options.scrollMargin}px)`,
                   }}
-                  className="grid grid-cols-[7.500rem_6rem_1fr] items-center gap-x-3 border-b border-line px-4 py-2 md:grid-cols-[7.500rem_6rem_11rem_1fr_6rem_7rem]"
+                  className={
+                    "grid grid-cols-[7.500rem_6rem_1fr] items-center gap-x-3 border-b " +
+                    "border-line px-4 py-2 md:grid-cols-[7.500rem_6rem_11rem_1fr_6rem_7rem]"
+                  }
                 >
                   <span role="cell">
                     <Mark verdict={d.verdict} size={15} />

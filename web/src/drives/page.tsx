@@ -103,7 +103,10 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
                     key={n}
                     aria-pressed={days === n}
                     onClick={() => setDays(n)}
-                    className="num min-h-9 rounded-md px-2.5 text-sm text-soft aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
+                    className={
+                      "num min-h-9 rounded-md px-2.5 text-sm text-soft " +
+                      "aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
+                    }
                   >
                     {n} days
                   </button>
@@ -457,7 +460,7 @@ function Tests({ drive: d }: { drive: S["Drive"] }) {
               {t.kind}: <b className={t.result === "failed" ? "text-replace" : ""}>{t.result}</b>
               {t.lba >= 0 && <span className="num text-sm"> at LBA {t.lba}</span>}
               {t.lba >= 0 && d.failed_at?.lba === t.lba && d.failed_at.says && (
-                <span className="block text-sm">There lies {d.failed_at.says}.</span>
+                <span className="block text-sm">The bad sector holds {d.failed_at.says}.</span>
               )}{" "}
               <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span>
             </li>

@@ -62,7 +62,10 @@ export function Frame({ children }: { children: ReactNode }) {
       {unsent > 0 && (
         <p
           role="status"
-          className="no-print fixed inset-x-0 bottom-(--frame) z-40 border-t-2 border-watch bg-watch-sheet px-4 py-4 text-center text-lg font-semibold"
+          className={
+            "no-print fixed inset-x-0 bottom-(--frame) z-40 border-t-2 border-watch " +
+            "bg-watch-sheet px-4 py-4 text-center text-lg font-semibold"
+          }
         >
           What you did has no answer yet. It is sent again by itself, and done once.
         </p>
@@ -73,7 +76,10 @@ export function Frame({ children }: { children: ReactNode }) {
           <div
             key={u.id}
             role="alert"
-            className="flex flex-wrap items-center justify-center gap-x-5 gap-y-2 border-y-4 border-replace bg-replace-sheet px-4 py-4 text-xl font-semibold"
+            className={
+              "flex flex-wrap items-center justify-center gap-x-5 gap-y-2 border-y-4 " +
+              "border-replace bg-replace-sheet px-4 py-4 text-xl font-semibold"
+            }
           >
             <span>Stop. {u.alarm}</span>
             <Link to={`/swaps/${u.id}`} className="button">
@@ -167,7 +173,9 @@ function LabStrip() {
               aria-pressed={brisk > 0}
               title={`${brisk || 300}× while only waiting is left, 1× while a hand is needed`}
               onClick={() => set.mutate({ speed: brisk || 300, hurry: true })}
-              className="min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
+              className={
+                "min-h-9 rounded-md px-2.5 aria-pressed:bg-raised " + "aria-pressed:font-semibold aria-pressed:text-ink"
+              }
             >
               by itself{brisk > 0 && `, ${lab.data.speed}×`}
             </button>
@@ -177,7 +185,10 @@ function LabStrip() {
               key={s}
               aria-pressed={!brisk && lab.data.speed === s}
               onClick={() => set.mutate({ speed: s })}
-              className="num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
+              className={
+                "num min-h-9 rounded-md px-2.5 aria-pressed:bg-raised " +
+                "aria-pressed:font-semibold aria-pressed:text-ink"
+              }
             >
               {s}×
             </button>

@@ -6,7 +6,10 @@ import { decimal, finish, percent } from "./format";
 
 export const usePools = () => useQuery({ queryKey: ["pools"], queryFn: () => got(client.GET("/pools")) });
 
-/** Horizon is the whole fleet in one band: a block a pool, as wide as its capacity, as high as its margin, filled as it is full. */
+/**
+ * Horizon is the whole fleet in one band: a block a pool, as wide as its capacity, as high as its margin, filled as
+ * it is full.
+ */
 export function Horizon() {
   const pools = usePools();
   const total = (pools.data ?? []).reduce((n, p) => n + p.capacity_bytes, 0);

@@ -41,7 +41,10 @@ export function Prospect({
     <section
       aria-label="What if"
       aria-live="polite"
-      className="sheet mb-5 lg:sticky lg:top-[calc(var(--top)+0.5rem)] lg:z-10 space-y-3 border-2 border-edge p-4 shadow-lg"
+      className={
+        "sheet mb-5 lg:sticky lg:top-[calc(var(--top)+0.5rem)] " +
+        "lg:z-10 space-y-3 border-2 border-edge p-4 shadow-lg"
+      }
     >
       <div className="flex flex-wrap items-baseline justify-between gap-3">
         <h2>

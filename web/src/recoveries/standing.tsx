@@ -5,7 +5,10 @@ import { clock, decimal, finish, percent, span } from "../parts/format";
 import { useTheme } from "../parts/frame";
 import { Seam } from "../parts/parts";
 
-/** Standing is where a recovery stands: share, rate, the range of its finish, and the curve with the range ahead as a fan. */
+/**
+ * Standing is where a recovery stands: share, rate, the range of its finish, and the curve with the range ahead as a
+ * fan.
+ */
 export function Standing({
   recovery: r,
   under,

@@ -29,11 +29,17 @@ export default function SwapPage() {
   const past = w.steps.filter((s) => s.state === "past");
   const next = w.steps.filter((s) => s.state === "next");
   const bay = bayNow(w);
-  const tone = ["insert", "confirm", "rehouse"].includes(w.phase) ? "text-accent" : "text-replace"; // where something goes in, not out
+  // where something goes in, not out
+  const tone = ["insert", "confirm", "rehouse"].includes(w.phase) ? "text-accent" : "text-replace";
   return (
     <div className="grid items-start gap-6 lg:grid-cols-[1fr_18rem]">
       <div className="min-w-0 space-y-4">
-        <header className="sticky top-(--top) z-20 -mx-4 flex items-center gap-4 border-b border-line bg-ground px-4 py-2 lg:static lg:mx-0 lg:border-0 lg:px-0">
+        <header
+          className={
+            "sticky top-(--top) z-20 -mx-4 flex items-center gap-4 border-b " +
+            "border-line bg-ground px-4 py-2 lg:static lg:mx-0 lg:border-0 lg:px-0"
+          }
+        >
           {bay && (
             <span className="shrink-0 lg:hidden">
               <Place bay={bay} tone={tone} width={84} />
@@ -519,7 +525,10 @@ function Begin({ swap: w }: { swap: Swap }) {
   );
 }
 
-/** ConfirmTail asks for the label tail; what speaks against the new drive stands above, what speaks for it is folded below. */
+/**
+ * ConfirmTail asks for the label tail; what speaks against the new drive stands above, what speaks for it is folded
+ * below.
+ */
 function ConfirmTail({ swap: w }: { swap: Swap }) {
   const [tail, setTail] = useState("");
   const [reason, setReason] = useState("");
@@ -723,7 +732,11 @@ function Asked({ swap: w, word, title, what }: { swap: Swap; word: "hold" | "aba
       <Dialog.Trigger className="button small w-full border-line text-soft">{title}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <Dialog.Content className="sheet fixed left-1/2 top-1/4 z-50 w-[min(30rem,calc(100vw-2rem))] -translate-x-1/2 space-y-4 p-5">
+        <Dialog.Content
+          className={
+            "sheet fixed left-1/2 top-1/4 z-50 " + "w-[min(30rem,calc(100vw-2rem))] -translate-x-1/2 space-y-4 p-5"
+          }
+        >
           <Dialog.Title className="text-xl font-semibold">
             {title}, of {w.old.tail}?
           </Dialog.Title>

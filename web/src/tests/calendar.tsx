@@ -164,7 +164,10 @@ export function Week({
   );
 }
 
-/** Edges are where a window begins and ends on a day, to be moved by pointer or arrow keys, in steps of a quarter of an hour. */
+/**
+ * Edges are where a window begins and ends on a day, to be moved by pointer or arrow keys, in steps of a quarter of
+ * an hour.
+ */
 function Edges({ window: w, weekday, move }: { window: Window; weekday: number; move: (w: Window) => void }) {
   const over = w.to <= w.from;
   const ends = w.days.includes(over ? (weekday + 6) % 7 : weekday);
@@ -222,7 +225,11 @@ function Edge({ at, label, below, move }: { at: number; label: string; below?: b
       className="group absolute inset-x-0 z-10 h-4 -translate-y-1/2 cursor-ns-resize touch-none"
       style={{ top: (at / 60) * height }}
     >
-      <div className="absolute inset-x-0 top-1/2 border-t-2 border-edge group-hover:border-ink group-focus:border-ink" />
+      <div
+        className={
+          "absolute inset-x-0 top-1/2 border-t-2 border-edge " + "group-hover:border-ink group-focus:border-ink"
+        }
+      />
       <span
         className={`num absolute right-1 text-[0.65rem] leading-none text-soft group-hover:text-ink ${below ? "top-[11px]" : "bottom-[11px]"}`}
       >

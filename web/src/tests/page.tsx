@@ -35,7 +35,8 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
       },
       { replace: true },
     );
-  const plan = plans.find((p) => p.name === params.get("plan")) ?? plans.at(-1)!; // the plan of the fleet is always there
+  // the plan of the fleet is always there
+  const plan = plans.find((p) => p.name === params.get("plan")) ?? plans.at(-1)!;
   const zone = plan.zone;
   const now = useNow().getTime();
   const month = params.get("view") === "month";

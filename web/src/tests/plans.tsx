@@ -271,7 +271,7 @@ function Edit({ plan: p, fresh, done }: { plan: S["Plan"]; fresh?: boolean; done
       <div className="flex flex-wrap gap-x-6 gap-y-2">
         <label className="flex min-h-11 items-center gap-2">
           <input type="checkbox" checked={!!c.run_over} onChange={(ev) => set({ run_over: ev.target.checked })} />a test
-          may run past the end of its window
+          may overrun its window
         </label>
         <label className="flex min-h-11 items-center gap-2">
           <input type="checkbox" checked={!!c.wake} onChange={(ev) => set({ wake: ev.target.checked })} />

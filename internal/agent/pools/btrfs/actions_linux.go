@@ -81,7 +81,8 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 	begun := await(ctx, r.done, func() bool {
 		now, err := readReplacement(f)
 		return err == nil &&
-			(now.state == replaceStarted || !now.started.Equal(before.started) || now.state == replaceFinished && before.state != replaceFinished)
+			(now.state == replaceStarted || !now.started.Equal(before.started) || now.state == replaceFinished &&
+				before.state != replaceFinished)
 	})
 	select {
 	case <-r.done:

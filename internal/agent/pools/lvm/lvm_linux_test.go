@@ -126,7 +126,8 @@ func TestVolumes(t *testing.T) {
 			"raid10_format woven " + legs(4), "raid10 4 AAAA 8192/8192 idle 0 0 -", 4, nil, 0, true, ""},
 		{"an unknown level", "raid", "raid99 1 128 " + legs(2), "raid99 2 AA 8192/8192 " +
 			"idle 0 0 -", 2, nil, 0, true, ""},
-		{"a status of another form", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 two", 2, nil, 0, false, "unknown unknown"},
+		{"a status of another form", "raid", "raid1 3 0 region_size 1024 " + legs(2), "raid1 two", 2, nil, 0,
+			false, "unknown unknown"},
 		{"a mirror", "mirror", "core 2 1024 nosync 2 254:1 0 254:2 0", "2 254:1 254:2 8/8 1 " +
 			"AA 1 core", 2, nil, 1, true, "online online"},
 		{"a mirror with a dead leg", "mirror", "core 2 1024 nosync 2 254:1 0 254:2 0", "2 254:1 254:2 8/8 1 " +
@@ -149,7 +150,12 @@ func TestVolumes(t *testing.T) {
 			require.True(t, s.Pool.Watched && s.Pool.UsedUnknown && len(s.Offers) == 0)
 			require.Equal(t, "bank/scans", s.Pool.Name)
 			require.Equal(t, "dm-0", s.Pool.Device)
-			require.Equal(t, known, len(s.Witness.Differs) > 0, "without metadata nothing bears out what is counted on")
+			require.Equal(
+				t,
+				known,
+				len(s.Witness.Differs) > 0,
+				"without metadata nothing bears out what is counted on",
+			)
 			require.False(t, s.Witness.Unread)
 		})
 	}
@@ -160,7 +166,7 @@ func TestVolumes(t *testing.T) {
 	all, err := h.Pools(t.Context(), nil)
 	require.ErrorContains(t, err, "no such device")
 	require.Len(t, all, 1)
-	// What is in standby is not read, and that is told apart from metadata that differ.
+	// What is in standby is not read, which is not the same as metadata that differ.
 	h = newHost(t)
 	h.Asleep = func(string) bool { return true }
 	s := h.volume("raid", "raid1 3 0 region_size 1024 "+legs(2), "raid1 2 AA 8192/8192 idle 0 0 -", 2)

@@ -64,7 +64,8 @@ func TestSuperblock(t *testing.T) {
 	// Version 0.90, laid out by hand from struct mdp_superblock_s.
 	b := make([]byte, 4096)
 	word := func(i int, v uint32) { le.PutUint32(b[4*i:], v) }
-	for i, v := range map[int]uint32{0: magic, 2: 90, 5: 0x11223344, 7: 1, 8: 32000, 10: 2, 13: 5, 32: 1_700_000_000, 39: 4, 65: 65536, 992: 1,
+	for i, v := range map[int]uint32{0: magic, 2: 90, 5: 0x11223344, 7: 1, 8: 32000, 10: 2, 13: 5,
+		32: 1_700_000_000, 39: 4, 65: 65536, 992: 1,
 		128 + 4: 1<<1 | 1<<2, 160: 1, 160 + 3: 1, 160 + 4: 1<<1 | 1<<2, 192: 2, 192 + 4: 1 << 0} {
 		word(i, v)
 	}

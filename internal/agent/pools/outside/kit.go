@@ -225,7 +225,8 @@ func (k Kit) fail(
 		return
 	}
 	until := func(holds func(pools.Snapshot) bool) (s pools.Snapshot, err error) {
-		for end := time.Now().Add(k.Patience); time.Now().Before(end) && ctx.Err() == nil; time.Sleep(100 * time.Millisecond) {
+		for end := time.Now().Add(k.Patience); time.Now().Before(end) &&
+			ctx.Err() == nil; time.Sleep(100 * time.Millisecond) {
 			if s, err = find(); err != nil {
 				return s, err
 			}

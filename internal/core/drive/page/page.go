@@ -99,8 +99,10 @@ func (p *Page) sources() map[drive.MetricName]string {
 	if len(p.Metrics) == 0 {
 		return nil
 	}
-	words := map[string]string{"ata-error-log": "ATA error log", "ata-extended-error-log": "ATA error log", "ata-sct-status": "ATA SCT status", "nvme-health": "NVMe health log",
-		"nvme-endurance-log": "NVMe endurance group log", "nvme-controller": "NVMe controller data", "scsi-defects": "SCSI READ DEFECT DATA"}[p.Kind]
+	words := map[string]string{"ata-error-log": "ATA error log", "ata-extended-error-log": "ATA error log",
+		"ata-sct-status": "ATA SCT status", "nvme-health": "NVMe health log",
+		"nvme-endurance-log": "NVMe endurance group log", "nvme-controller": "NVMe controller data",
+		"scsi-defects": "SCSI READ DEFECT DATA"}[p.Kind]
 	for _, f := range p.Fields {
 		switch {
 		case p.Kind == "ata-device-statistics" && f.Name == "page number":

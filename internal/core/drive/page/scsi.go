@@ -325,7 +325,9 @@ var logPages = map[byte]struct {
 			p.feed("background_scan_findings", 0)
 			p.add(
 				"background scan status",
-				map[byte]string{0: "none active", 1: "medium scan active", 2: "pre-scan active", 3: "halted, fatal error", 4: "halted, vendor specific", 5: "halted, medium formatted", 6: "halted, vendor specific cause", 7: "halted, temperature", 8: "waiting for its interval"}[v[5]],
+				map[byte]string{0: "none active", 1: "medium scan active", 2: "pre-scan active",
+					3: "halted, fatal error", 4: "halted, vendor specific", 5: "halted, medium formatted",
+					6: "halted, vendor specific cause", 7: "halted, temperature", 8: "waiting for its interval"}[v[5]],
 			)
 			p.add("background scans performed", uint64(be.Uint16(v[6:])))
 			p.add("progress", 100*float64(be.Uint16(v[8:]))/65536, "%")
