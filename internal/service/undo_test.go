@@ -213,3 +213,28 @@ func TestNotWritten(t *testing.T) {
 	b.s.Fleet.GraceUntil = time.Time{}
 	require.Empty(t, difference(before, b.shown()), "after a restart it is as it was")
 }
+
+// TestTakenOverInVain: a pool that another host tells of, in a report that cannot be written, stays what it was, with the
+// host that told of it before. Were it forgotten, its drives would look unused (R7).
+func TestTakenOverInVain(t *testing.T) {
+	b := newBench(t)
+	_, err := b.s.Fleet.Enrol("test", "skerry")
+	require.NoError(t, err)
+	r := b.next()
+	r.Host, r.Id = "skerry", "other"
+	before := b.shown()
+	require.NoError(t, b.store.ReadOnly(true))
+	require.Error(t, b.s.TakeReport("skerry", r))
+	require.NoError(t, b.store.ReadOnly(false))
+	require.Empty(t, difference(before, b.shown()))
+	p, err := b.s.Views.Pool("plankton")
+	require.NoError(t, err)
+	require.Equal(t, []string{"fulmar"}, p.Hosts)
+	for _, tail := range []string{"AA001", "BB002", "CC003"} {
+		d, err := b.s.Views.Drive(tail)
+		require.NoError(t, err)
+		require.Equal(t, "plankton", d.Pool, tail)
+	}
+	_, err = b.s.Stock.Accept("ida", api.AcceptDrive{Drive: "AA001", Surface: true, Tail: "AA001"})
+	b.problem(err, "is-member", "is a member of plankton")
+}

@@ -3,6 +3,7 @@ package bays
 import (
 	"errors"
 
+	"lantern/internal/service/ledger"
 	"lantern/internal/store"
 )
 
@@ -11,13 +12,7 @@ func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, l := range store.Of[store.Light](b) {
 		delete(s.LightByID, l.ID)
-		row, err := store.One[store.Light](s.Store, "id = ? and ended = ?", l.ID, false)
-		if err == nil {
-			err = s.take(row)
-		}
-		if !errors.Is(err, store.ErrNone) {
-			failed = append(failed, err)
-		}
+		failed = append(failed, ledger.Reread(s.Ledger, s.take, "id = ? and ended = ?", l.ID, false))
 	}
 	if len(store.Of[store.Survey](b)) > 0 {
 		failed = append(failed, s.loadSurveys())

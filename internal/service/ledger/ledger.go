@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"encoding/json"
+	"errors"
 	"log/slog"
 
 	"lantern/internal/api"
@@ -73,4 +74,17 @@ func Document(v any) []byte {
 		panic(err) // only our own plain structures come here
 	}
 	return b
+}
+
+// Reread reads one record again that a batch which was not written had changed, and gives it to take; what is not in the
+// store is not given.
+func Reread[T any](l *Ledger, take func(T) error, where string, args ...any) error {
+	row, err := store.One[T](l.Store, where, args...)
+	switch {
+	case errors.Is(err, store.ErrNone):
+		return nil
+	case err != nil:
+		return err
+	}
+	return take(row)
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"lantern/internal/api"
+	"lantern/internal/service/ledger"
 	"lantern/internal/store"
 )
 
@@ -12,13 +13,7 @@ func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, o := range store.Of[store.Order](b) {
 		delete(s.Waiting, o.ID)
-		row, err := store.One[store.Order](s.Store, "id = ? and state = ?", o.ID, string(api.OrderStateWaiting))
-		if err == nil {
-			err = s.take(row)
-		}
-		if !errors.Is(err, store.ErrNone) {
-			failed = append(failed, err)
-		}
+		failed = append(failed, ledger.Reread(s.Ledger, s.take, "id = ? and state = ?", o.ID, string(api.OrderStateWaiting)))
 	}
 	return errors.Join(failed...)
 }

@@ -39,12 +39,12 @@ func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err
 			}
 		}
 		s.mu.Lock()
-		b := &store.Batch{}
+		b, here := &store.Batch{}, map[string]bool{} // what this batch has already
 		for _, l := range lines {
 			n++
 			known, bad := false, l.bad
 			if bad == nil {
-				known, bad = s.importOne(b, l.Line)
+				known, bad = s.importOne(b, here, l.Line)
 			}
 			switch {
 			case bad != nil && len(out.Refused) < mostRefused:
@@ -65,7 +65,7 @@ func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err
 	return out, nil
 }
 
-func (s *State) importOne(b *store.Batch, l Line) (known bool, err error) {
+func (s *State) importOne(b *store.Batch, here map[string]bool, l Line) (known bool, err error) {
 	d, err := s.fleet.FindDrive(l.Drive)
 	if err != nil {
 		return false, err
@@ -86,9 +86,14 @@ func (s *State) importOne(b *store.Batch, l Line) (known bool, err error) {
 		return false, errors.New("it has no metrics")
 	}
 	key := d.Desc.Key()
+	id := key + l.At.UTC().Format(" 2006-01-02T15:04:05.000")
+	if here[id] {
+		return true, nil
+	}
 	if known, err = s.has(key, l.At); err != nil || known {
 		return known, err
 	}
+	here[id] = true
 	s.Keep(b, key, d, l.At, l.Metrics)
 	return false, nil
 }

@@ -3,6 +3,7 @@ package stock
 import (
 	"errors"
 
+	"lantern/internal/service/ledger"
 	"lantern/internal/store"
 )
 
@@ -11,13 +12,7 @@ func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, a := range store.Of[store.Acceptance](b) {
 		delete(s.AcceptanceByID, a.ID)
-		row, err := store.One[store.Acceptance](s.Store, "id = ?", a.ID)
-		if err == nil {
-			err = s.take(row)
-		}
-		if !errors.Is(err, store.ErrNone) {
-			failed = append(failed, err)
-		}
+		failed = append(failed, ledger.Reread(s.Ledger, s.take, "id = ?", a.ID))
 	}
 	if len(store.Of[store.AcceptPolicy](b)) > 0 {
 		failed = append(failed, s.loadPolicy())
