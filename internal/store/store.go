@@ -172,9 +172,14 @@ func (s *Store) Write(b *Batch) error {
 			}
 		}
 		var readings []*Reading
+		var pages []*BadPage
 		for _, r := range b.add {
-			if one, ok := r.(*Reading); ok {
+			switch one := r.(type) {
+			case *Reading:
 				readings = append(readings, one)
+				continue
+			case *BadPage:
+				pages = append(pages, one)
 				continue
 			}
 			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(r).Error; err != nil {
@@ -188,6 +193,11 @@ func (s *Store) Write(b *Batch) error {
 				readings,
 				200,
 			).Error; err != nil {
+				return err
+			}
+		}
+		if len(pages) > 0 {
+			if err := tx.CreateInBatches(pages, 200).Error; err != nil {
 				return err
 			}
 		}
