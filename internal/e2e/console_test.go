@@ -228,7 +228,7 @@ func TestConsole(t *testing.T) {
 	b.click("Plan a swap")
 	b.click("Keep the spare")
 	b.see(
-		"Look before you touch",
+		"Check before you start",
 		"Margin without the drive",
 		"now: can lose 2 more drives; without it: can lose 1 more drive",
 		"looked at",
@@ -478,7 +478,7 @@ func TestSwapOnPhone(t *testing.T) {
 	b.see("group 2", "Light the bay")
 	b.click("Plan a swap")
 	b.click("Keep the spare")
-	b.see("Look before you touch", "skerry/front/12")
+	b.see("Check before you start", "skerry/front/12")
 	b.clean("the plan of a swap on a phone")
 	if strings.Contains(b.text(), "Why do you go on") {
 		b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "its turn"))

@@ -35,7 +35,7 @@ func TestPeople(t *testing.T) {
 	}
 	for b, who := range map[*browser]string{a: "engineer", b: "bo"} {
 		b.open("/swaps/" + plans[who].Id)
-		b.see("Look before you touch")
+		b.see("Check before you start")
 		if strings.Contains(b.text(), "Why do you go on") {
 			b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "its turn"))
 		}

@@ -261,35 +261,8 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 		if d <= 0 {
 			continue
 		}
-		age, gap := end.Sub(s[i].At), s[i].At.Sub(start)
-		if gap <= apart {
-			gap = 0
-		}
-		within := func(w time.Duration) float64 {
-			switch {
-			case gap == 0 && age < w:
-				return d
-			case gap == 0 || age >= w:
-				return 0
-			}
-			return d * min(1, float64(w-age)/float64(gap))
-		}
-		if part := within(day); part > 0 {
-			c.today += d
-			if gap > 0 {
-				c.todayOver = span(end.Sub(start))
-			}
-		}
-		if part := within(7 * day); part > 0 {
-			c.week += d
-			if gap > 0 && end.Sub(start) > 7*day {
-				c.weekOver = span(end.Sub(start))
-			}
-		}
-		c.one += within(day)
-		c.two += within(2 * day)
-		c.half += within(7 * day / 2)
-		c.seven += within(7 * day)
+		age := end.Sub(s[i].At)
+		c.add(d, age, s[i].At.Sub(start), end.Sub(start))
 		if n := int(age / day); age < 30*day && n != counted {
 			counted = n
 			c.days++
@@ -303,6 +276,39 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 		c.todayOver, c.weekOver = span(seen), span(seen)
 	}
 	return c
+}
+
+// add counts growth that was seen age ago and came in the gap before that, the first of it over ago. What came in a
+// long gap is spread over it.
+func (c *count) add(d float64, age, gap, over time.Duration) {
+	if gap <= apart {
+		gap = 0
+	}
+	within := func(w time.Duration) float64 {
+		switch {
+		case gap == 0 && age < w:
+			return d
+		case gap == 0 || age >= w:
+			return 0
+		}
+		return d * min(1, float64(w-age)/float64(gap))
+	}
+	if within(day) > 0 {
+		c.today += d
+		if gap > 0 {
+			c.todayOver = span(over)
+		}
+	}
+	if within(7*day) > 0 {
+		c.week += d
+		if gap > 0 && over > 7*day {
+			c.weekOver = span(over)
+		}
+	}
+	c.one += within(day)
+	c.two += within(2 * day)
+	c.half += within(7 * day / 2)
+	c.seven += within(7 * day)
 }
 
 func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evidence) {

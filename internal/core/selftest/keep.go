@@ -65,131 +65,164 @@ const rememberFor = 35 * 24 * time.Hour
 // every one that waits for its time a place. Those that are due already keep their time, so that what holds them back
 // shows.
 func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
-	type id struct {
-		drive string
-		kind  drive.SelfTestKind
-		from  int64
-	}
-	type line struct {
-		drive string
-		kind  drive.SelfTestKind
-	}
-	at := func(it Item) id { return id{it.Drive, it.Kind, it.Period.From.Unix()} }
-	wanted := map[id]bool{}
-	of := map[string]*Member{}
-	span := Span{now, now}
-	for i := range members {
-		m := &members[i]
-		of[m.Where.Drive] = m
-		for _, d := range m.Dues {
-			for _, p := range d.Periods {
-				wanted[id{m.Where.Drive, d.Kind, p.From.Unix()}] = true
-				if p.To.After(span.To) {
-					span.To = p.To
-				}
-			}
-		}
-	}
-	var items []Item
-	known := map[id]bool{}  // those were looked at before: whether they have a place is decided
-	last := map[line]Item{} // the newest period of each drive and kind
+	b := book{now: now, span: Span{now, now}, of: map[string]*Member{}, wanted: map[itemID]bool{},
+		known: map[itemID]bool{}, last: map[line]Item{}}
+	b.want(members)
 	for _, it := range old {
-		m := of[it.Drive]
-		switch it.State {
-		case Planned:
-			if m == nil || m.Plan.Name != it.Plan || !wanted[at(it)] && now.Before(it.Period.To) {
-				continue
-			}
-		case Running:
-		default:
-			if now.Sub(it.Period.To) > rememberFor {
-				continue
-			}
-		}
-		items = append(items, it)
-		known[at(it)] = true
-		if l := (line{it.Drive, it.Kind}); last[l].Period.From.Before(it.Period.From) {
-			last[l] = it
-		}
+		b.keep(it)
 	}
 	nth := map[string]int{}
 	for i := range members {
 		m := &members[i]
-		n := nth[m.Plan.Name]
+		b.add(m, Share(nth[m.Plan.Name]))
 		nth[m.Plan.Name]++
+	}
+	room := b.room(members)
+	jobs, which := b.jobs()
+	placed := Place(jobs, room)
+	for n, i := range which {
+		b.items[i].At = placed[n].At
+	}
+	return b.items, Forecast(placed, room)
+}
+
+// itemID names an item: one test of one drive in one period.
+type itemID struct {
+	drive string
+	kind  drive.SelfTestKind
+	from  int64
+}
+
+func (it Item) id() itemID { return itemID{it.Drive, it.Kind, it.Period.From.Unix()} }
+
+// line is all items of one kind of test on one drive.
+type line struct {
+	drive string
+	kind  drive.SelfTestKind
+}
+
+// book is a schedule while it is brought up to date.
+type book struct {
+	now    time.Time
+	span   Span // from now to the end of the last period that is wanted
+	of     map[string]*Member
+	wanted map[itemID]bool
+	items  []Item
+	known  map[itemID]bool // those were looked at before: whether they have a place is decided
+	last   map[line]Item   // the newest period of each line
+}
+
+// want notes what the members' plans ask for.
+func (b *book) want(members []Member) {
+	for i := range members {
+		m := &members[i]
+		b.of[m.Where.Drive] = m
 		for _, d := range m.Dues {
-			l := line{m.Where.Drive, d.Kind}
 			for _, p := range d.Periods {
-				it := Item{
-					Drive:  m.Where.Drive,
-					Kind:   d.Kind,
-					Plan:   m.Plan.Name,
-					Period: p,
-					State:  Planned,
-					Share:  Share(n),
-					Takes:  m.Takes[d.Kind],
+				b.wanted[itemID{m.Where.Drive, d.Kind, p.From.Unix()}] = true
+				if p.To.After(b.span.To) {
+					b.span.To = p.To
 				}
-				if known[at(it)] || !now.Before(p.To) {
-					continue
-				}
-				// A period that began before the plan held is for those who have waited long enough already.
-				if p.From.Before(m.Since) && m.Last[d.Kind].After(p.From.Add(-p.Len())) {
-					continue
-				}
-				if prev, ok := last[l]; ok && prev.Period.From.Before(p.From) {
-					it.Share = prev.Share
-					if known[at(prev)] && (prev.State == Missed || prev.State == Planned && prev.At.IsZero()) {
-						it.Misses = prev.Misses + 1
-					}
-				}
-				items = append(items, it)
-				last[l] = it
 			}
 		}
 	}
-	room := Room{Now: now, Allowed: map[string][]Span{}, Limits: map[string]int{}}
+}
+
+// keep takes an item over, unless nobody wants it or it ended long ago.
+func (b *book) keep(it Item) {
+	m := b.of[it.Drive]
+	switch it.State {
+	case Planned:
+		if m == nil || m.Plan.Name != it.Plan || !b.wanted[it.id()] && b.now.Before(it.Period.To) {
+			return
+		}
+	case Running:
+	default:
+		if b.now.Sub(it.Period.To) > rememberFor {
+			return
+		}
+	}
+	b.items = append(b.items, it)
+	b.known[it.id()] = true
+	if l := (line{it.Drive, it.Kind}); b.last[l].Period.From.Before(it.Period.From) {
+		b.last[l] = it
+	}
+}
+
+// add puts in what a member's plan asks for and is not there yet.
+func (b *book) add(m *Member, share float64) {
+	for _, d := range m.Dues {
+		l := line{m.Where.Drive, d.Kind}
+		for _, p := range d.Periods {
+			it := Item{
+				Drive:  m.Where.Drive,
+				Kind:   d.Kind,
+				Plan:   m.Plan.Name,
+				Period: p,
+				State:  Planned,
+				Share:  share,
+				Takes:  m.Takes[d.Kind],
+			}
+			if b.known[it.id()] || !b.now.Before(p.To) {
+				continue
+			}
+			// A period that began before the plan held is for those who have waited long enough already.
+			if p.From.Before(m.Since) && m.Last[d.Kind].After(p.From.Add(-p.Len())) {
+				continue
+			}
+			if prev, ok := b.last[l]; ok && prev.Period.From.Before(p.From) {
+				it.Share = prev.Share
+				if b.known[prev.id()] && (prev.State == Missed || prev.State == Planned && prev.At.IsZero()) {
+					it.Misses = prev.Misses + 1
+				}
+			}
+			b.items = append(b.items, it)
+			b.last[l] = it
+		}
+	}
+}
+
+// room is what the plans allow.
+func (b *book) room(members []Member) Room {
+	room := Room{Now: b.now, Allowed: map[string][]Span{}, Limits: map[string]int{}}
 	for i := range members {
 		m := &members[i]
 		if room.Allowed[m.Plan.Name] == nil {
-			room.Allowed[m.Plan.Name] = m.Plan.Allowed(span)
+			room.Allowed[m.Plan.Name] = m.Plan.Allowed(b.span)
 		}
 		Tighten(room.Limits, m.Plan, m.Where)
 	}
-	var jobs []Job
-	var which []int
-	for i := range items {
-		it := &items[i]
-		m := of[it.Drive]
-		if m == nil || it.State != Planned && it.State != Running || it.Due(now) && it.State == Planned ||
-			!now.Before(it.Period.To) {
+	return room
+}
+
+// jobs are the items that need a place, and where each of them stands among the items.
+func (b *book) jobs() (jobs []Job, which []int) {
+	for i := range b.items {
+		it := &b.items[i]
+		m := b.of[it.Drive]
+		waits := it.State == Planned && !it.Due(b.now) || it.State == Running
+		if m == nil || !waits || !b.now.Before(it.Period.To) {
 			continue
 		}
-		if it.State == Planned && it.Takes != m.Takes[it.Kind] {
+		if it.State == Planned {
 			it.Takes = m.Takes[it.Kind]
 		}
-		jobs = append(
-			jobs,
-			Job{
-				Drive:  it.Drive,
-				Kind:   it.Kind,
-				Plan:   it.Plan,
-				Period: it.Period,
-				Takes:  it.Takes,
-				Over:   m.Plan.Over,
-				Uses:   m.Where.Uses(),
-				At:     it.At,
-				Fixed:  it.State == Running,
-				Share:  it.Share,
-				Missed: it.Misses,
-			},
-		)
+		jobs = append(jobs, Job{
+			Drive:  it.Drive,
+			Kind:   it.Kind,
+			Plan:   it.Plan,
+			Period: it.Period,
+			Takes:  it.Takes,
+			Over:   m.Plan.Over,
+			Uses:   m.Where.Uses(),
+			At:     it.At,
+			Fixed:  it.State == Running,
+			Share:  it.Share,
+			Missed: it.Misses,
+		})
 		which = append(which, i)
 	}
-	placed := Place(jobs, room)
-	for n, i := range which {
-		items[i].At = placed[n].At
-	}
-	return items, Forecast(placed, room)
+	return jobs, which
 }
 
 // Due says whether the time of a planned item has come.

@@ -78,6 +78,24 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 	}
 
 	out.Pools = append(out.Pools, s.recoveries.CopyOf(p))
+	s.copyPools(&out, p, hosts, differs)
+	s.swapsLeft(hosts, differs)
+	out.Drives = s.copyDrives(hosts, differs)
+	p.Everyone(func(_ string, m *pool.Member) {
+		layered = layered || m.Partition > 0 || len(m.Layers) > 0 || m.Under != ""
+		others = others || len(s.fleet.Seats(m.Drive)) > 1
+	})
+	if layered {
+		differs("members of %s lie on partitions or other layers: in the practice they are whole drives", p.Name)
+	}
+	if others {
+		differs("drives of %s have places in other pools as well: in the practice they have not", p.Name)
+	}
+	return out, nil
+}
+
+// copyPools copies the other pools that lie on these hosts alone.
+func (s *Service) copyPools(out *api.Copy, p *fleet.Pool, hosts map[string]bool, differs func(string, ...any)) {
 	var partly []string
 	for _, id := range slices.Sorted(maps.Keys(s.fleet.Pools)) {
 		x := s.fleet.Pools[id]
@@ -101,6 +119,10 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 			strings.Join(partly, " and "),
 		)
 	}
+}
+
+// swapsLeft tells which open swaps are not copied.
+func (s *Service) swapsLeft(hosts map[string]bool, differs func(string, ...any)) {
 	for _, w := range s.swaps.OpenSwaps() {
 		if hosts[w.Host] {
 			differs(
@@ -110,7 +132,11 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 			)
 		}
 	}
+}
 
+// copyDrives are all drives in these hosts, with what was found of them.
+func (s *Service) copyDrives(hosts map[string]bool, differs func(string, ...any)) []api.CopyDrive {
+	out := []api.CopyDrive{}
 	verdicts := s.judging.Judge()
 	for _, key := range slices.Sorted(maps.Keys(s.fleet.Drives)) {
 		d := s.fleet.Drives[key]
@@ -131,19 +157,9 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		if d.Section != "" && !d.How.Sure() {
 			differs("the bay of %s is only guessed: in the practice nobody knows it", d.Tail())
 		}
-		out.Drives = append(out.Drives, v)
+		out = append(out, v)
 	}
-	p.Everyone(func(_ string, m *pool.Member) {
-		layered = layered || m.Partition > 0 || len(m.Layers) > 0 || m.Under != ""
-		others = others || len(s.fleet.Seats(m.Drive)) > 1
-	})
-	if layered {
-		differs("members of %s lie on partitions or other layers: in the practice they are whole drives", p.Name)
-	}
-	if others {
-		differs("drives of %s have places in other pools as well: in the practice they have not", p.Name)
-	}
-	return out, nil
+	return out
 }
 
 func (s *Service) layoutsOf(h *fleet.Host) []api.Layout {

@@ -149,17 +149,7 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 		v.Scrubbed = v.Scrubbed.Add(h.Skew) // its end is told by the host's clock, the swap's beginning by ours
 	}
 	v.LightOn = s.bays.Lit(w.Old.Bay)
-	newest := w.StartedAt.Truncate(time.Second)
-	for id, c := range s.recoveries.Courses {
-		ours := w.New != nil && c.Report.Drive == w.New.Key()
-		mine := ours ||
-			c.Report.Slot == at.Slot && c.Report.Kind != recovery.Drain &&
-				c.Report.Drive == "" // one of another drive, as a spare that took over, is not
-		at := c.Report.StartedAt
-		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
-			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
-		}
-	}
+	s.newestCourse(v, p, w, at)
 	v.Drained = !there || m.State == pool.Out
 	if len(w.Recipe.Unit) > 0 {
 		v.Drained, v.Filled = true, true
@@ -177,7 +167,26 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	if w.New == nil {
 		return v
 	}
-	key = w.New.Key()
+	s.newView(v, p, w, at)
+	v.Stuck = s.hindrance(p, v)
+	v.Notices = s.noticesOf(p, w)
+	return v
+}
+
+// noticesOf are grave notices about this pool's recoveries or the new drive that opened since the swap began.
+func (s *State) noticesOf(p *fleet.Pool, w *Swap) (out []string) {
+	for _, n := range s.News() {
+		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, w.New.Key())
+		if about && n.Open() && n.Opened.After(w.StartedAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
+			out = append(out, n.Says)
+		}
+	}
+	return out
+}
+
+// newView is what is seen of the new drive in this pool.
+func (s *State) newView(v *swap.PoolView, p *fleet.Pool, w *Swap, at swap.Seat) {
+	key := w.New.Key()
 	v.LightOn = v.LightOn || s.bays.Lit(w.New.Bay)
 	v.NewVerdict = string(s.judging.Judge()[key].Verdict)
 	if d := s.fleet.Drives[key]; d != nil {
@@ -197,14 +206,21 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 			}
 		}
 	}
-	v.Stuck = s.hindrance(p, v)
-	for _, n := range s.News() {
-		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, key)
-		if about && n.Open() && n.Opened.After(w.StartedAt) && n.Severity.Gravity() >= health.Replace.Gravity() {
-			v.Notices = append(v.Notices, n.Says)
+}
+
+// newestCourse finds the recovery of this seat that began last since the swap did.
+func (s *State) newestCourse(v *swap.PoolView, p *fleet.Pool, w *Swap, seat swap.Seat) {
+	newest := w.StartedAt.Truncate(time.Second)
+	for id, c := range s.recoveries.Courses {
+		ours := w.New != nil && c.Report.Drive == w.New.Key()
+		mine := ours ||
+			c.Report.Slot == seat.Slot && c.Report.Kind != recovery.Drain &&
+				c.Report.Drive == "" // one of another drive, as a spare that took over, is not
+		at := c.Report.StartedAt
+		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
+			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
 		}
 	}
-	return v
 }
 
 // hindrance says what stands in the way of a recovery that should run and does not.

@@ -77,50 +77,9 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 	if _, looked := s.newcomer(w); looked != nil {
 		out.Gate = stock.ViewChecks(looked)
 	}
-	for _, x := range w.Wrong {
-		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
-		says += " Without it, " + w.Pool + ": " + x.Margin.String() + "."
-		old := x.Key() == w.Old.Key()
-		if old && w.Phase != swap.Planned {
-			says += " If it died, go on without it, with a reason: lantern swap next " + x.Tail() + " --reason " +
-				"\"it died\"."
-		} else if old {
-			says += " If it died, begin with a reason."
-		}
-		out.Wrong = append(out.Wrong, api.WrongDrive{Tail: x.Tail(), Bay: x.Bay, At: x.At, Old: old, Says: says})
-	}
-	rank := w.Recipe.Rank(w.Phase)
-	for i, st := range w.Steps() {
-		state := api.StepStateNext
-		switch {
-		case w.Phase == swap.Closed || i < rank:
-			state = api.StepStatePast
-		case i == rank:
-			state = api.StepStateNow
-		}
-		out.Steps = append(
-			out.Steps,
-			api.Step{
-				Phase:  string(st.Phase),
-				Kind:   api.StepKind(st.Kind),
-				Title:  st.Title,
-				What:   st.What,
-				Why:    st.Why,
-				Expect: st.Expect,
-				Needs:  st.Needs,
-				Takes:  s.takes(w, st),
-				IfNot:  st.IfNot,
-				Acts:   st.Acts && !(w.InProgress || w.Ordered),
-				State:  state,
-			},
-		)
-	}
-	if c := s.recoveries.Courses[w.Recovery]; c != nil {
-		out.Recovery = s.progress.ViewRecovery(c, w.Phase.Open())
-	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() &&
-		w.Phase != swap.Planned && (w.BlockedBy != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
-		out.Recovery = s.progress.ViewRecovery(c, true) // a drain, a scrub: what the step waits for, or is held by
-	}
+	out.Wrong = viewWrong(w)
+	out.Steps = s.viewSteps(w)
+	out.Recovery = s.viewRecovery(w)
 	for _, l := range s.bays.LightByID {
 		if l.Bay == w.Old.Bay && w.Old.Bay != "" {
 			out.Light = l.Light
@@ -138,6 +97,65 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 				out.Campaign = c.ID
 			}
 		}
+	}
+	return out
+}
+
+// viewRecovery is the recovery that the step waits for, or is stopped by.
+func (s *State) viewRecovery(w *Swap) api.Recovery {
+	if c := s.recoveries.Courses[w.Recovery]; c != nil {
+		return s.progress.ViewRecovery(c, w.Phase.Open())
+	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() &&
+		w.Phase != swap.Planned && (w.BlockedBy != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
+		return s.progress.ViewRecovery(c, true) // a drain, a scrub: what the step waits for, or is held by
+	}
+	return api.Recovery{}
+}
+
+// viewWrong tells of drives that were pulled by mistake, and what to do.
+func viewWrong(w *Swap) (out []api.WrongDrive) {
+	for _, x := range w.Wrong {
+		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
+		says += " Without it, " + w.Pool + ": " + x.Margin.String() + "."
+		old := x.Key() == w.Old.Key()
+		if old && w.Phase != swap.Planned {
+			says += " If it died, go on without it, with a reason: lantern swap next " + x.Tail() + " --reason " +
+				"\"it died\"."
+		} else if old {
+			says += " If it died, begin with a reason."
+		}
+		out = append(out, api.WrongDrive{Tail: x.Tail(), Bay: x.Bay, At: x.At, Old: old, Says: says})
+	}
+	return out
+}
+
+func (s *State) viewSteps(w *Swap) []api.Step {
+	out := []api.Step{}
+	rank := w.Recipe.Rank(w.Phase)
+	for i, st := range w.Steps() {
+		state := api.StepStateNext
+		switch {
+		case w.Phase == swap.Closed || i < rank:
+			state = api.StepStatePast
+		case i == rank:
+			state = api.StepStateNow
+		}
+		out = append(
+			out,
+			api.Step{
+				Phase:  string(st.Phase),
+				Kind:   api.StepKind(st.Kind),
+				Title:  st.Title,
+				What:   st.What,
+				Why:    st.Why,
+				Expect: st.Expect,
+				Needs:  st.Needs,
+				Takes:  s.takes(w, st),
+				IfNot:  st.IfNot,
+				Acts:   st.Acts && !(w.InProgress || w.Ordered),
+				State:  state,
+			},
+		)
 	}
 	return out
 }

@@ -14,6 +14,7 @@ import (
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -167,35 +168,12 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	for _, f := range j.Findings {
 		out.Findings = append(out.Findings, fleet.ViewFinding(f))
 	}
-	out.Says = "no findings"
-	if len(j.Findings) > 0 {
-		out.Says = j.Findings[0].Says
-	}
-	if j.Verdict == health.Unknown && len(j.Findings) > 0 {
-		for _, f := range j.Findings {
-			if f.Verdict == health.Unknown {
-				out.Says = f.Says
-				break
-			}
-		}
-	}
+	out.Says = sayVerdict(j)
 	if h := s.fleet.Hosts[d.Host]; d.Present && h != nil && !s.fleet.Late(h, s.Clock.Now()) {
 		out.Looked = d.Looked // of one that is away, or whose host is silent, what was found before says nothing of now
 	}
 	if at.Pool != nil {
-		out.Pool, out.Group, out.Slot, out.State = at.Pool.Name, at.Group, at.Member.Slot, string(at.Member.State)
-		out.Role = api.DriveRoleMember
-		if at.Group == "" {
-			out.Role = api.DriveRoleSpare
-			for _, l := range at.Pool.Logs {
-				if l.Slot == at.Member.Slot {
-					out.Role = api.DriveRoleLog
-				}
-			}
-		}
-		if whole {
-			out.Margin, out.MarginAfter = s.judging.Margins(at, key)
-		}
+		s.viewPlace(&out, key, at, whole)
 	}
 	if p, ok := d.Record["power_on_hours"].Last(); ok {
 		out.PowerOnHours = int(p.Value)
@@ -213,14 +191,54 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	if !whole {
 		return out
 	}
+	s.detailDrive(&out, d, at)
+	return out
+}
+
+// sayVerdict is the sentence that stands for all findings: the worst one, or what is missing where the verdict is unknown.
+func sayVerdict(j judging.Judged) string {
+	says := "no findings"
+	if len(j.Findings) > 0 {
+		says = j.Findings[0].Says
+	}
+	if j.Verdict == health.Unknown && len(j.Findings) > 0 {
+		for _, f := range j.Findings {
+			if f.Verdict == health.Unknown {
+				says = f.Says
+				break
+			}
+		}
+	}
+	return says
+}
+
+// viewPlace tells the drive's place in its pool.
+func (s *State) viewPlace(out *api.Drive, key string, at fleet.Place, whole bool) {
+	out.Pool, out.Group, out.Slot, out.State = at.Pool.Name, at.Group, at.Member.Slot, string(at.Member.State)
+	out.Role = api.DriveRoleMember
+	if at.Group == "" {
+		out.Role = api.DriveRoleSpare
+		for _, l := range at.Pool.Logs {
+			if l.Slot == at.Member.Slot {
+				out.Role = api.DriveRoleLog
+			}
+		}
+	}
+	if whole {
+		out.Margin, out.MarginAfter = s.judging.Margins(at, key)
+	}
+}
+
+// detailDrive adds what only the page of one drive shows.
+func (s *State) detailDrive(out *api.Drive, d *fleet.Drive, at fleet.Place) {
 	out.Siblings = s.judging.BatchOf(d)
-	out.Places, out.Paths, out.Layout = s.fleet.ViewPlaces(key), d.Paths, d.Layout
+	out.Places, out.Paths, out.Layout = s.fleet.ViewPlaces(d.Desc.Key()), d.Paths, d.Layout
 	out.Testing, out.Busy = d.Reading.Testing, d.Busy
 	out.SelfTests, _ = s.selftests.DriveTests(
 		d,
 		at,
 		s.selftests.CorePlans(nil, ""),
-		s.selftests.TestIndex()[key],
+		s.selftests.TestIndex()[d.Desc.Key()],
 		s.Clock.Now(),
 	)
 	if d.Failed != nil {
@@ -228,11 +246,16 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	}
 	out.TestKinds = slices.Sorted(maps.Keys(d.Reading.TestMinutes))
 	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
+	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, d.Reading.Tests, d.Reading.Unreadable
+	out.Metrics = s.viewMetrics(d)
+}
+
+func (s *State) viewMetrics(d *fleet.Drive) []api.MetricValue {
+	var out []api.MetricValue
 	life, err := s.readings.Life(d)
 	if err != nil {
-		s.Log.Error("the life-long totals of a drive cannot be made out", "drive", key, "error", err)
+		s.Log.Error("the life-long totals of a drive cannot be made out", "drive", d.Desc.Key(), "error", err)
 	}
-	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, d.Reading.Tests, d.Reading.Unreadable
 	for _, m := range drive.Catalogue {
 		v, ok := s.fleet.ViewMetric(d, m)
 		if !ok {
@@ -246,7 +269,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 		if m.Kind == drive.Counter {
 			v.Total, v.Resets = life[m.Name].Total(v.Value), life[m.Name].Resets
 		}
-		out.Metrics = append(out.Metrics, v)
+		out = append(out, v)
 	}
 	return out
 }

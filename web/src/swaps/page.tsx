@@ -260,7 +260,7 @@ const params = (w: Swap) => ({ path: { id: w.id }, header: { ...once().header, "
 const acts: Record<string, string> = {
   scrub: "Order the scrub",
   drain: "Order the drain",
-  release: "Let the pool forget the place",
+  release: "Remove the place from the pool",
   refill: "Order that they are filled",
   still: "Nothing works on it any more",
   recover: "Nudge the pool",

@@ -164,110 +164,16 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 	if n == 0 {
 		return pools.Snapshot{}, fmt.Errorf("the kernel says that it has %q places", a.attr("raid_disks"))
 	}
-	size := a.number("component_size") << 10
-	if size == 0 { // linear and striped arrays use all of each member
-		for _, m := range all {
-			size = max(size, m.size)
-		}
+	places := seating{d: d, pool: &p, mem: mem, keys: keys, offset: offset, size: a.share(all)}
+	places.empty(n)
+	for i := range all {
+		places.take(&all[i])
 	}
-	bySlot := make([]pool.Member, n)
-	for i := range bySlot {
-		bySlot[i] = pool.Member{
-			Slot:   strconv.Itoa(i),
-			State:  pool.Missing,
-			Domain: d.host,
-			Size:   drive.Bytes(size),
-			Used:   drive.Bytes(size),
-			Needs:  drive.Bytes(size + offset),
-		}
-	}
-	var fills *device
-	for i, m := range all {
-		x := pool.Member{
-			Device: m.name,
-			Drive:  keys("/dev/" + m.name),
-			Domain: d.host,
-			Size:   drive.Bytes(m.size),
-			Used:   drive.Bytes(size),
-			Needs:  drive.Bytes(size + offset),
-		}
-		x.BadBlocks = len(strings.Fields(m.attr("bad_blocks"))) / 2 // a line each: where, and how many sectors
-		if m.super != nil {
-			x.Errors.Read = uint64(m.super.Corrected)
-		}
-		if n, err := strconv.ParseUint(m.attr("errors"), 10, 64); err == nil {
-			x.Errors.Read = max(x.Errors.Read, n)
-		}
-		slot := m.slot
-		if at, err := strconv.Atoi(slot); err == nil && at < n {
-			mem.slots[m.name] = slot
-		} else if m.is("faulty") && mem.slots[m.name] != "" {
-			slot = mem.slots[m.name] // the kernel has forgotten it, we have not
-		} else if m.is("faulty") && m.super != nil && m.super.Role() < RoleJournal {
-			slot = strconv.Itoa(int(m.super.Role())) // its own superblock was written last while it still had its place
-		}
-		at, err := strconv.Atoi(slot)
-		switch {
-		case m.is("journal") || slot == "journal":
-			x.Slot, x.State = "journal", pool.Online
-			if m.is("faulty") || m.gone {
-				x.State = pool.Faulty
-			}
-			p.Logs = append(p.Logs, x)
-			continue
-		case err != nil || at >= n:
-			x.Slot, x.State = "spare."+m.name, pool.Standby
-			x.Size = drive.Bytes(
-				m.size + offset,
-			) // what it could hold, and what stands before that: as much as is asked of a new one
-			if m.is("faulty") || m.gone {
-				x.State = pool.Faulty
-			}
-			p.Spares = append(p.Spares, x)
-			continue
-		case m.is("replacement"):
-			fills = &all[i]
-			continue // it fills beside the one that is replaced, which still carries its share
-		case m.is("faulty"):
-			x.State = pool.Faulty
-			if bySlot[at].State != pool.Missing {
-				continue // another has its place already
-			}
-		case m.gone:
-			x.State = pool.Missing // the kernel finds out with its next write there
-			if bySlot[at].State != pool.Missing {
-				continue
-			}
-		case m.is("in_sync"):
-			x.State = pool.Online
-			if m.is("want_replacement") || m.is("write_error") {
-				x.State = pool.Failing
-			}
-		default:
-			x.State = pool.Recovering
-			fills = &all[i]
-		}
-		x.Slot = slot
-		bySlot[at] = x
-	}
+	bySlot, size, fills := places.bySlot, places.size, places.fills
 	d.group(&p, a, bySlot, size)
 	s := pools.Snapshot{Pool: p, Priority: a.priority(), Witness: witness(&p, all, external)}
 	if !external {
-		s.Offers = []pools.Offer{
-			pools.OfferJoin,
-			pools.OfferAdmit,
-			pools.OfferScrub,
-			pools.OfferBeside,
-			pools.OfferNudge,
-			pools.OfferGrow,
-			pools.OfferStop,
-			pools.OfferPriority,
-		}
-		if super.Minor == 90 || strings.HasPrefix(a.attr("level"), "raid0") || a.attr("level") == "linear" {
-			s.Offers = slices.DeleteFunc(s.Offers, func(o pools.Offer) bool { return o == pools.OfferBeside })
-		} else if n := len(p.Spares); n == 1 {
-			s.Offers = append(s.Offers, pools.OfferSpare) // of several the kernel takes which it likes
-		}
+		s.Offers = a.offers(super, len(p.Spares))
 	}
 	s.Waits = a.waits(all)
 	if r := d.follow(a, p.ID, mem, fills, keys); r != nil {
@@ -277,6 +183,38 @@ func (d *Driver) snapshot(a array, keys func(string) string) (pools.Snapshot, er
 		return s, errChanging
 	}
 	return s, nil
+}
+
+// offers are the orders that an array takes.
+func (a array) offers(super *Super, spares int) []pools.Offer {
+	offers := []pools.Offer{
+		pools.OfferJoin,
+		pools.OfferAdmit,
+		pools.OfferScrub,
+		pools.OfferBeside,
+		pools.OfferNudge,
+		pools.OfferGrow,
+		pools.OfferStop,
+		pools.OfferPriority,
+	}
+	if super.Minor == 90 || strings.HasPrefix(a.attr("level"), "raid0") || a.attr("level") == "linear" {
+		return slices.DeleteFunc(offers, func(o pools.Offer) bool { return o == pools.OfferBeside })
+	}
+	if spares == 1 {
+		return append(offers, pools.OfferSpare) // of several the kernel takes which it likes
+	}
+	return offers
+}
+
+// share is how many bytes the array uses of each member; linear and striped arrays use all of it.
+func (a array) share(all []device) uint64 {
+	size := a.number("component_size") << 10
+	if size == 0 {
+		for _, m := range all {
+			size = max(size, m.size)
+		}
+	}
+	return size
 }
 
 // group puts members together as they carry redundancy: mirrors of mirrors as one group each, everything else as one.
@@ -369,21 +307,7 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 	action := a.attr("sync_action")
 	kind, moving := kinds[action]
 	if !moving {
-		if r := mem.run; r != nil && r.State != recovery.Finished && r.State != recovery.Stopped && action != "frozen" {
-			r.EndedAt, r.At, r.State = now, now, recovery.Finished
-			// What fills a member has ended well only if that is in step now; a check that was told to stop has moved
-			// no further.
-			if r.Slot != "" && !a.inStep(r.Slot) || r.Slot == "" && a.interrupted() {
-				r.State = recovery.Stopped
-			}
-			if r.State == recovery.Finished {
-				r.Done = r.Todo
-			}
-			r.Found = max(r.Found, a.number("mismatch_cnt")/8)
-		} else if r != nil && action == "frozen" {
-			r.State, r.At = recovery.Paused, now
-		}
-		return mem.run
+		return a.ended(mem.run, now)
 	}
 	name := fmt.Sprintf("%s-%s", id, action)
 	slot, key := "", ""
@@ -404,6 +328,12 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 		mem.run = r
 	}
 	r.State, r.At, r.Phase = recovery.Running, now, action
+	a.progress(r)
+	return r
+}
+
+// progress reads how far a run is.
+func (a array) progress(r *recovery.Report) {
 	done, todo, ok := strings.Cut(a.attr("sync_completed"), " / ")
 	x, err1 := strconv.ParseUint(done, 10, 64)
 	y, err2 := strconv.ParseUint(todo, 10, 64)
@@ -412,8 +342,28 @@ func (d *Driver) follow(a array, id string, mem *memory, fills *device, keys fun
 	} else if r.Todo == 0 {
 		r.Todo = drive.Bytes(a.number("component_size") << 10)
 	}
-	if action == "check" {
+	if r.Phase == "check" {
 		r.Found = a.number("mismatch_cnt") / 8 // it counts sectors, in pages
+	}
+}
+
+// ended tells how a run ended that moves no more, or that it rests.
+func (a array) ended(r *recovery.Report, now time.Time) *recovery.Report {
+	switch frozen := a.attr("sync_action") == "frozen"; {
+	case r == nil:
+	case frozen:
+		r.State, r.At = recovery.Paused, now
+	case r.State != recovery.Finished && r.State != recovery.Stopped:
+		r.EndedAt, r.At, r.State = now, now, recovery.Finished
+		// What fills a member has ended well only if that is in step now; a check that was told to stop has moved
+		// no further.
+		if r.Slot != "" && !a.inStep(r.Slot) || r.Slot == "" && a.interrupted() {
+			r.State = recovery.Stopped
+		}
+		if r.State == recovery.Finished {
+			r.Done = r.Todo
+		}
+		r.Found = max(r.Found, a.number("mismatch_cnt")/8)
 	}
 	return r
 }
