@@ -280,27 +280,8 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		if f.Transport != nil {
 			fresh[f.Path+"\x00"+f.Mark] = d
 		}
-		dr := wire.Description(d)
-		dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(
-			f.Blind,
-			w.blind,
-		)
-		dr.Looked, dr.Paths, dr.Layout = f.Looked, paths[d.Key()], table(f.Layout)
-		dr.Uses = places.uses(places.disksOf(d.Key()))
-		for _, b := range boxes {
-			if section, bay, ok := b.where(f.Address); ok {
-				dr.Section, dr.Bay = section, bay
-			}
-		}
-		dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
-		if su, active := a.surfaces.report(d.Key()); su.Id != "" {
-			dr.Surface = su
-			if busy = busy || active; active { // it is we who hold it, and our pattern that lies there
-				dr.Uses = slices.DeleteFunc(dr.Uses, func(u api.Use) bool {
-					return len(u.Chain) == 0 && (u.Kind == stack.Held || u.Kind == drive.Something)
-				})
-			}
-		}
+		dr, active := a.reportDrive(f, w, places, paths[d.Key()], boxes)
+		busy = busy || active
 		r.Drives = append(r.Drives, dr)
 		found = append(found, f)
 	}
@@ -316,6 +297,45 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	for _, e := range enclosures {
 		r.Enclosures = append(r.Enclosures, wire.Enclosure(e.Layout, e.Lit))
 	}
+	busy = reportPools(&r, snaps, now) || busy
+	return r, found, busy, nil
+}
+
+// reportDrive is what is known of one drive without reading it; busy while its surface is tested.
+func (a *Agent) reportDrive(
+	f Found,
+	w *ward,
+	at *places,
+	paths []api.DrivePath,
+	boxes []*box,
+) (dr api.DriveReport, busy bool) {
+	d := f.Known
+	dr = wire.Description(d)
+	dr.Path, dr.Section, dr.Bay, dr.Holds, dr.Names, dr.Blind = f.Path, f.Section, f.Bay, f.Holds, f.Names, cmp.Or(
+		f.Blind,
+		w.blind,
+	)
+	dr.Looked, dr.Paths, dr.Layout = f.Looked, paths, table(f.Layout)
+	dr.Uses = at.uses(at.disksOf(d.Key()))
+	for _, b := range boxes {
+		if section, bay, ok := b.where(f.Address); ok {
+			dr.Section, dr.Bay = section, bay
+		}
+	}
+	dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
+	if su, active := a.surfaces.report(d.Key()); su.Id != "" {
+		dr.Surface = su
+		if busy = busy || active; active { // it is we who hold it, and our pattern that lies there
+			dr.Uses = slices.DeleteFunc(dr.Uses, func(u api.Use) bool {
+				return len(u.Chain) == 0 && (u.Kind == stack.Held || u.Kind == drive.Something)
+			})
+		}
+	}
+	return dr, busy
+}
+
+// reportPools puts in what the pool systems say, and tells whether a recovery runs.
+func reportPools(r *api.Report, snaps []pools.Snapshot, now time.Time) (busy bool) {
 	for _, s := range snaps {
 		p := wire.Pool(s.Pool, s.Recoveries)
 		p.Priority, p.Inconsistent, p.Waits = string(s.Priority), s.Inconsistent, s.Waits
@@ -335,7 +355,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			busy = busy || rec.State == recovery.Running
 		}
 	}
-	return r, found, busy, nil
+	return busy
 }
 
 // snapshots asks all pool systems what is there. What a program says of a drive that is a member of a pool which the

@@ -123,111 +123,156 @@ func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Readin
 	case !wake && asleep(ctx, f.Transport):
 		return sleeps
 	}
-	in := make([]byte, drive.PageSize)
-	refused := func(err error) {
-		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "ata-command", Why: err.Error(), Bytes: []byte{}})
+	r := ataReading{ctx: ctx, f: f, out: out, in: make([]byte, drive.PageSize)}
+	r.attributes()
+	r.returnStatus()
+	r.listLogs(m)
+	r.selfTests(m)
+	r.logs(m)
+	return ""
+}
+
+// ataReading is one reading of an ATA drive.
+type ataReading struct {
+	ctx   context.Context
+	f     Found
+	out   *api.Reading
+	in    []byte // a page, used again for each command
+	smart drive.SmartData
+}
+
+func (r *ataReading) refused(err error) {
+	r.out.Unreadable = append(r.out.Unreadable, api.BadPage{Kind: "ata-command", Why: err.Error(), Bytes: []byte{}})
+}
+
+// ask sends a command and has its answer decoded. What cannot be decoded is kept as it came.
+func (r *ataReading) ask(command drive.Registers, decode func([]byte) error) {
+	if err := execute(r.ctx, r.f.Transport, command, r.in); err != nil {
+		r.refused(err)
+		return
 	}
-	ask := func(r drive.Registers, decode func([]byte) error) {
-		if err := execute(ctx, f.Transport, r, in); err != nil {
-			refused(err)
-			return
-		}
-		var bad *drive.Unreadable
-		if err := decode(in); errors.As(err, &bad) {
-			out.Unreadable = append(out.Unreadable, api.BadPage{Kind: string(bad.Kind), Why: bad.Why, Bytes: bad.Bytes})
-		}
+	var bad *drive.Unreadable
+	if err := decode(r.in); errors.As(err, &bad) {
+		r.out.Unreadable = append(
+			r.out.Unreadable,
+			api.BadPage{Kind: string(bad.Kind), Why: bad.Why, Bytes: bad.Bytes},
+		)
 	}
+}
+
+// log reads a page of a log, which feeds what no attribute fed. A page that is wrong feeds nothing.
+func (r *ataReading) log(kind string, address byte, nth int) page.Page {
+	command := drive.ReadLog(r.f.Known.GeneralLogs, address, uint16(nth))
+	if err := execute(r.ctx, r.f.Transport, command, r.in); err != nil {
+		r.refused(err)
+		return page.Page{}
+	}
+	p, err := page.Decode(kind, r.in)
+	if err == nil && len(p.Wrong) > 0 {
+		r.out.Unreadable = append(
+			r.out.Unreadable,
+			api.BadPage{Kind: kind, Why: strings.Join(p.Wrong, "; "), Bytes: slices.Clone(r.in)},
+		)
+		p = page.Page{}
+	}
+	feedAll(r.out, p)
+	return p
+}
+
+// attributes reads the attributes and their thresholds.
+func (r *ataReading) attributes() {
 	var attributes []drive.Attribute
-	var smart drive.SmartData
-	ask(drive.SmartReadData, func(p []byte) (err error) {
-		smart, err = drive.DecodeSmartData(p)
-		attributes = smart.Attributes
+	r.ask(drive.SmartReadData, func(p []byte) (err error) {
+		r.smart, err = drive.DecodeSmartData(p)
+		attributes = r.smart.Attributes
 		return err
 	})
-	ask(drive.SmartReadThresholds, func(p []byte) error {
+	r.ask(drive.SmartReadThresholds, func(p []byte) error {
 		t, err := drive.DecodeSmartThresholds(p)
 		for i := range attributes {
 			attributes[i].Threshold = t[attributes[i].ID]
 		}
 		return err
 	})
-	sense, err := f.Transport.Execute(ctx, drive.EncodePassThrough(drive.SmartReturnStatus, false), nil)
+	r.out.Attributes = wire.Attributes(attributes)
+	for n, v := range drive.Metrics(attributes) {
+		about, _ := drive.MetricByName(n)
+		feed(r.out, n, v, drive.AttributeSource(about.Attribute))
+	}
+}
+
+// returnStatus reads the drive's own word on whether it fails.
+func (r *ataReading) returnStatus() {
+	sense, err := r.f.Transport.Execute(r.ctx, drive.EncodePassThrough(drive.SmartReturnStatus, false), nil)
 	if err == nil {
-		var r drive.Registers
-		if r, err = drive.DecodeSense(sense); err == nil {
-			out.Failing, err = drive.DecodeReturnStatus(r)
+		var answer drive.Registers
+		if answer, err = drive.DecodeSense(sense); err == nil {
+			r.out.Failing, err = drive.DecodeReturnStatus(answer)
 		}
 	}
 	if err != nil {
-		out.Unreadable = append(out.Unreadable, api.BadPage{Kind: "ata-return-status", Why: err.Error(), Bytes: sense})
+		r.out.Unreadable = append(
+			r.out.Unreadable,
+			api.BadPage{Kind: "ata-return-status", Why: err.Error(), Bytes: sense},
+		)
 	}
-	out.Attributes = wire.Attributes(attributes)
-	for n, v := range drive.Metrics(attributes) {
-		about, _ := drive.MetricByName(n)
-		feed(out, n, v, drive.AttributeSource(about.Attribute))
-	}
+}
 
-	// A log feeds what no attribute fed.
-	log := func(kind string, address byte, nth int) page.Page {
-		if err := execute(ctx, f.Transport, drive.ReadLog(f.Known.GeneralLogs, address, uint16(nth)), in); err != nil {
-			refused(err)
-			return page.Page{}
-		}
-		p, err := page.Decode(kind, in)
-		if err == nil && len(p.Wrong) > 0 {
-			out.Unreadable = append(
-				out.Unreadable,
-				api.BadPage{Kind: kind, Why: strings.Join(p.Wrong, "; "), Bytes: slices.Clone(in)},
-			)
-			p = page.Page{}
-		}
-		feedAll(out, p)
-		return p
+// listLogs asks once which logs the drive has.
+func (r *ataReading) listLogs(m *memory) {
+	if m.asked {
+		return
 	}
-	if !m.asked {
-		m.logs, m.asked = directory(ctx, f, in), true
-		if m.logs[drive.LogStatistics] > 0 && f.Known.GeneralLogs {
-			list := field[[]int](log("ata-device-statistics", drive.LogStatistics, 0), "supported pages")
-			for _, n := range statistics {
-				if slices.Contains(list, n) && n < m.logs[drive.LogStatistics] {
-					m.pages = append(m.pages, n)
-				}
-			}
+	m.logs, m.asked = directory(r.ctx, r.f, r.in), true
+	if m.logs[drive.LogStatistics] == 0 || !r.f.Known.GeneralLogs {
+		return
+	}
+	list := field[[]int](r.log("ata-device-statistics", drive.LogStatistics, 0), "supported pages")
+	for _, n := range statistics {
+		if slices.Contains(list, n) && n < m.logs[drive.LogStatistics] {
+			m.pages = append(m.pages, n)
 		}
 	}
-	out.SelfTests = f.Known.SelfTests || smart.SelfTests
-	smart.SelfTests = out.SelfTests
-	out.TestMinutes = map[string]float64{}
-	for kind, minutes := range smart.SelfTestMinutes() {
-		out.TestMinutes[string(kind)] = float64(minutes)
+}
+
+// selfTests reads what the drive tells of self-tests: how long they take, the one that runs, and the log.
+func (r *ataReading) selfTests(m *memory) {
+	r.out.SelfTests = r.f.Known.SelfTests || r.smart.SelfTests
+	r.smart.SelfTests = r.out.SelfTests
+	r.out.TestMinutes = map[string]float64{}
+	for kind, minutes := range r.smart.SelfTestMinutes() {
+		r.out.TestMinutes[string(kind)] = float64(minutes)
 	}
 	const running = 15 // ACS-3 table 134
-	if smart.SelfTestStatus == running {
-		out.Testing = api.Testing{RemainingPercent: max(1, smart.SelfTestRemaining)}
+	if r.smart.SelfTestStatus == running {
+		r.out.Testing = api.Testing{RemainingPercent: max(1, r.smart.SelfTestRemaining)}
 	}
 	// The extended log has addresses of 48 bits, but only its first page is read: 19 tests.
-	if f.Known.GeneralLogs && m.logs[drive.LogExtendedSelfTest] == 1 {
-		out.Tests = wire.SelfTests(log("ata-extended-selftest-log", drive.LogExtendedSelfTest, 0).Tests)
-	} else if out.SelfTests {
-		ask(drive.SmartReadSelfTest, func(p []byte) error {
+	if r.f.Known.GeneralLogs && m.logs[drive.LogExtendedSelfTest] == 1 {
+		r.out.Tests = wire.SelfTests(r.log("ata-extended-selftest-log", drive.LogExtendedSelfTest, 0).Tests)
+	} else if r.out.SelfTests {
+		r.ask(drive.SmartReadSelfTest, func(p []byte) error {
 			tests, err := drive.DecodeSelfTestLog(p)
-			out.Tests = wire.SelfTests(tests)
+			r.out.Tests = wire.SelfTests(tests)
 			return err
 		})
 	}
-	if !f.Known.GeneralLogs && (m.logs[drive.LogErrors] > 0 || smart.ErrorLog) {
-		log("ata-error-log", drive.LogErrors, 0)
+}
+
+// logs reads the logs of errors, statistics and temperature.
+func (r *ataReading) logs(m *memory) {
+	if !r.f.Known.GeneralLogs && (m.logs[drive.LogErrors] > 0 || r.smart.ErrorLog) {
+		r.log("ata-error-log", drive.LogErrors, 0)
 	}
-	if f.Known.GeneralLogs && m.logs[drive.LogExtendedErrors] > 0 {
-		log("ata-extended-error-log", drive.LogExtendedErrors, 0)
+	if r.f.Known.GeneralLogs && m.logs[drive.LogExtendedErrors] > 0 {
+		r.log("ata-extended-error-log", drive.LogExtendedErrors, 0)
 	}
 	for _, n := range m.pages {
-		log("ata-device-statistics", drive.LogStatistics, n)
+		r.log("ata-device-statistics", drive.LogStatistics, n)
 	}
-	if _, told := out.Metrics["temperature_celsius"]; !told && m.logs[drive.LogSCTStatus] > 0 {
-		log("ata-sct-status", drive.LogSCTStatus, 0)
+	if _, told := r.out.Metrics["temperature_celsius"]; !told && m.logs[drive.LogSCTStatus] > 0 {
+		r.log("ata-sct-status", drive.LogSCTStatus, 0)
 	}
-	return ""
 }
 
 // directory says how many pages each log of a drive has (ACS-4 9.2: a word for each address). A drive without one has

@@ -195,22 +195,8 @@ func (s *State) begin(e Event) *Refusal {
 		}
 	}
 	reason := strings.TrimSpace(e.Reason)
-	switch {
-	case asked && e.Backup.IsZero() && !e.NoBackup:
-		return refuse(
-			"backup-needed",
-			"Give the date of the newest backup, or say that there is none.",
-			"During this swap the pool cannot lose another drive, so the date of the newest backup is needed.",
-		)
-	case e.Backup.After(e.At):
-		return refuse(
-			"backup-needed",
-			"Say of when it really is.",
-			"A backup cannot be of %s, which is to come.",
-			e.Backup.UTC().Format("2006-01-02"),
-		)
-	case (warned || len(s.Loses) > 0) && reason == "":
-		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is asked.")
+	if err := s.owesWord(e, asked, warned); err != nil {
+		return err
 	}
 	s.StartedAt, s.Lead, s.StartChecks, s.Backup = e.At, e.By, e.Checks, e.Backup
 	s.say(e, "began the swap%s", because(reason))
@@ -227,6 +213,28 @@ func (s *State) begin(e Event) *Refusal {
 		s.goOnWithout(e)
 	}
 	s.advance(e)
+	return nil
+}
+
+// owesWord refuses a start that lacks what only a person can say: of when the backup is, and why a warning is passed over.
+func (s *State) owesWord(e Event, asked, warned bool) *Refusal {
+	switch {
+	case asked && e.Backup.IsZero() && !e.NoBackup:
+		return refuse(
+			"backup-needed",
+			"Give the date of the newest backup, or say that there is none.",
+			"During this swap the pool cannot lose another drive, so the date of the newest backup is needed.",
+		)
+	case e.Backup.After(e.At):
+		return refuse(
+			"backup-needed",
+			"Say of when it really is.",
+			"A backup cannot be of %s, which is to come.",
+			e.Backup.UTC().Format("2006-01-02"),
+		)
+	case (warned || len(s.Loses) > 0) && strings.TrimSpace(e.Reason) == "":
+		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is asked.")
+	}
 	return nil
 }
 

@@ -69,15 +69,7 @@ func (s *State) gone(e Event) {
 	case key == s.Old.Key():
 		s.oldGone(e)
 	case slices.Contains(s.Came, key) && e.Drive.Member == "" && (s.New == nil || key != s.New.Key()):
-		// It was never part of the pool: one that came too early, or was refused.
-		s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == key })
-		s.say(e, "%s was taken out again", e.Drive.Tail())
-		if s.Early != nil && key == s.Early.Key() {
-			s.Early = nil
-		}
-		if key == s.refusedKey {
-			s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
-		}
+		s.strangerGone(e)
 	case e.Drive.Member == "" && e.Drive.Blank && (s.New == nil || key != s.New.Key()):
 		// Nothing depends on it: stock that is taken to where it is needed.
 		s.say(e, "%s was taken out of %s", e.Drive.Tail(), e.Drive.bayWords())
@@ -99,6 +91,19 @@ func (s *State) gone(e Event) {
 		s.Wrong = append(s.Wrong, Wrong{Drive: *e.Drive, At: e.At, Margin: e.Margin})
 		s.Alarms++
 		s.say(e, "STOP: %s left %s, which is not the drive to pull. Put it back", e.Drive.Tail(), e.Drive.bayWords())
+	}
+}
+
+// strangerGone takes in that a drive left which was never part of the pool: one that came too early, or was refused.
+func (s *State) strangerGone(e Event) {
+	// It was never part of the pool: one that came too early, or was refused.
+	s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == e.Drive.Key() })
+	s.say(e, "%s was taken out again", e.Drive.Tail())
+	if s.Early != nil && e.Drive.Key() == s.Early.Key() {
+		s.Early = nil
+	}
+	if e.Drive.Key() == s.refusedKey {
+		s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
 	}
 }
 
@@ -169,21 +174,7 @@ func (s *State) came(e Event) {
 	}
 	key := e.Drive.Key()
 	if i := s.missing(key); i >= 0 {
-		was := s.Wrong[i]
-		s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
-		if key == s.Old.Key() {
-			s.oldCame(e)
-			return
-		}
-		elsewhere := ""
-		if was.Bay != "" && e.Drive.Bay != was.Bay {
-			elsewhere = ", not in " + was.bayWords() + " from which it came"
-		}
-		// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
-		s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
-		if s.Phase == Insert && e.Drive.Member == "" && len(s.Wrong) == 0 {
-			s.took(e, *e.Drive)
-		}
+		s.wrongCame(e, i)
 		return
 	}
 	if key != s.Old.Key() && !slices.Contains(s.Came, key) {
@@ -194,16 +185,7 @@ func (s *State) came(e Event) {
 	case key == s.Old.Key():
 		s.oldCame(e)
 	case s.New != nil && key == s.New.Key():
-		s.New.Bay = e.Drive.Bay
-		switch {
-		case s.Phase == Rehouse && s.Old.Bay != "" && e.Drive.Bay == s.Old.Bay && s.BlockedBy == "":
-			s.say(e, "%s is in the bay it stays in, %s", s.New.Tail(), s.New.bayWords())
-			if !s.Recipe.has(Down) {
-				s.advance(e)
-			}
-		case s.Phase == Rehouse:
-			s.say(e, "%s is in %s now, not yet in %s", s.New.Tail(), s.New.bayWords(), s.Old.bayWords())
-		}
+		s.newCame(e)
 	case e.Drive.Member != "" && s.Phase != Insert:
 		s.say(e, "%s, a member of %s, is back in %s", e.Drive.Tail(), e.Drive.Member, e.Drive.bayWords())
 	case s.Phase == Insert:
@@ -215,6 +197,39 @@ func (s *State) came(e Event) {
 		if s.Phase != Up {
 			s.say(e, "another drive is in %s before its turn", n.bayWords())
 		}
+	}
+}
+
+// newCame takes in that the new drive is seen in a bay.
+func (s *State) newCame(e Event) {
+	s.New.Bay = e.Drive.Bay
+	switch {
+	case s.Phase == Rehouse && s.Old.Bay != "" && e.Drive.Bay == s.Old.Bay && s.BlockedBy == "":
+		s.say(e, "%s is in the bay it stays in, %s", s.New.Tail(), s.New.bayWords())
+		if !s.Recipe.has(Down) {
+			s.advance(e)
+		}
+	case s.Phase == Rehouse:
+		s.say(e, "%s is in %s now, not yet in %s", s.New.Tail(), s.New.bayWords(), s.Old.bayWords())
+	}
+}
+
+// wrongCame takes in that a drive is back which was pulled by mistake.
+func (s *State) wrongCame(e Event, i int) {
+	was := s.Wrong[i]
+	s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
+	if e.Drive.Key() == s.Old.Key() {
+		s.oldCame(e)
+		return
+	}
+	elsewhere := ""
+	if was.Bay != "" && e.Drive.Bay != was.Bay {
+		elsewhere = ", not in " + was.bayWords() + " from which it came"
+	}
+	// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
+	s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
+	if s.Phase == Insert && e.Drive.Member == "" && len(s.Wrong) == 0 {
+		s.took(e, *e.Drive)
 	}
 }
 
@@ -288,18 +303,7 @@ func (s *State) outcome(e Event) {
 	s.Ordered = false
 	switch {
 	case e.Done && s.Phase == Join:
-		s.say(e, "the agent made it a member: %s", e.Outcome)
-		if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {
-			s.Seats[i].Asked = true
-		}
-		if len(s.Seats) > 0 && s.nextSeat() >= 0 ||
-			slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
-			return // other places are still to be filled
-		}
-		s.enter(e, Recover)
-		if !keepsR6 {
-			s.Phase = Verify
-		}
+		s.joined(e)
 	case e.Done && s.Phase == Layout:
 		s.say(e, "the agent gave it the partitions of %s: %s", s.Old.Tail(), e.Outcome)
 		s.advance(e)
@@ -314,5 +318,21 @@ func (s *State) outcome(e Event) {
 			s.enter(e, Confirm)
 		}
 		s.Refused = e.Outcome
+	}
+}
+
+// joined takes in that the order to join was carried out.
+func (s *State) joined(e Event) {
+	s.say(e, "the agent made it a member: %s", e.Outcome)
+	if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {
+		s.Seats[i].Asked = true
+	}
+	if len(s.Seats) > 0 && s.nextSeat() >= 0 ||
+		slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return x.Hand && !x.Joined }) {
+		return // other places are still to be filled
+	}
+	s.enter(e, Recover)
+	if !keepsR6 {
+		s.Phase = Verify
 	}
 }

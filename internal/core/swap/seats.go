@@ -80,44 +80,7 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 		if i == 0 || !keepsSeats {
 			continue
 		}
-		if pool.Worse(v.Member, out.Member) {
-			out.Member = v.Member
-		}
-		if v.Drive == s.Old.Key() || s.New != nil && out.Drive == s.New.Key() {
-			out.Drive = v.Drive
-		}
-		if v.New == "" || out.New != "" && pool.Worse(v.New, out.New) {
-			out.New = v.New
-		}
-		out.MarginKnown = out.MarginKnown && v.MarginKnown
-		out.Without, out.Moving = min(out.Without, v.Without), min(out.Moving, v.Moving)
-		for _, l := range v.Lost {
-			if !slices.Contains(out.Lost, l) {
-				out.Lost = append(slices.Clip(out.Lost), l)
-			}
-		}
-		out.Drained, out.Filled = out.Drained && v.Drained, out.Filled && v.Filled
-		out.Recovering = out.Recovering || v.Recovering
-		if out.Recovery == "" || v.Recovering && v.Recovery != "" {
-			out.Recovery = v.Recovery
-		}
-		if v.Scrubbed.Before(out.Scrubbed) {
-			out.Scrubbed = v.Scrubbed
-		}
-		out.ScrubClean = out.ScrubClean && v.ScrubClean
-		out.Unrepairable += v.Unrepairable
-		out.Prepared = out.Prepared && v.Prepared
-		if out.Stuck == "" {
-			out.Stuck = v.Stuck
-		}
-		if out.Spare == "" {
-			out.Spare = v.Spare
-		}
-		for _, n := range v.Notices {
-			if !slices.Contains(out.Notices, n) {
-				out.Notices = append(slices.Clip(out.Notices), n)
-			}
-		}
+		s.add(&out, v.PoolView)
 		margin, before, short = min(
 			margin,
 			v.Margin,
@@ -130,4 +93,46 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 		)
 	}
 	return out, min(margin, before+short)
+}
+
+// add puts the view of one more seat to those before: the worse of both.
+func (s *State) add(out *PoolView, v PoolView) {
+	if pool.Worse(v.Member, out.Member) {
+		out.Member = v.Member
+	}
+	if v.Drive == s.Old.Key() || s.New != nil && out.Drive == s.New.Key() {
+		out.Drive = v.Drive
+	}
+	if v.New == "" || out.New != "" && pool.Worse(v.New, out.New) {
+		out.New = v.New
+	}
+	out.MarginKnown = out.MarginKnown && v.MarginKnown
+	out.Without, out.Moving = min(out.Without, v.Without), min(out.Moving, v.Moving)
+	for _, l := range v.Lost {
+		if !slices.Contains(out.Lost, l) {
+			out.Lost = append(slices.Clip(out.Lost), l)
+		}
+	}
+	out.Drained, out.Filled = out.Drained && v.Drained, out.Filled && v.Filled
+	out.Recovering = out.Recovering || v.Recovering
+	if out.Recovery == "" || v.Recovering && v.Recovery != "" {
+		out.Recovery = v.Recovery
+	}
+	if v.Scrubbed.Before(out.Scrubbed) {
+		out.Scrubbed = v.Scrubbed
+	}
+	out.ScrubClean = out.ScrubClean && v.ScrubClean
+	out.Unrepairable += v.Unrepairable
+	out.Prepared = out.Prepared && v.Prepared
+	if out.Stuck == "" {
+		out.Stuck = v.Stuck
+	}
+	if out.Spare == "" {
+		out.Spare = v.Spare
+	}
+	for _, n := range v.Notices {
+		if !slices.Contains(out.Notices, n) {
+			out.Notices = append(slices.Clip(out.Notices), n)
+		}
+	}
 }

@@ -30,63 +30,15 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 			drive.Nearest(string(metric)),
 		)
 	}
-	var with []drive.Metric
-	for _, n := range strings.FieldsFunc(f.With, func(r rune) bool { return r == ',' }) {
-		m, ok := drive.MetricByName(drive.MetricName(n))
-		if !ok {
-			return api.DrivePage{}, problem.New(
-				422,
-				"no-metric",
-				"All metrics: lantern metrics",
-				"There is no metric %q; did you mean %s?",
-				n,
-				drive.Nearest(n),
-			)
-		}
-		with = append(with, m)
+	with, err := metricsNamed(f.With)
+	if err != nil {
+		return api.DrivePage{}, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	verdicts := s.judging.Judge()
 	places := s.judging.Places()
-	var fits []*fleet.Drive
-	for key, d := range s.fleet.Drives {
-		name := ""
-		if p := places[key].Pool; p != nil {
-			name = p.Name
-		}
-		if f.Host != "" && d.Host != f.Host || f.Pool != "" && name != f.Pool ||
-			f.Verdict != "" && string(verdicts[key].Verdict) != string(f.Verdict) || !d.Matches(f.Q, name) {
-			continue
-		}
-		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) {
-			fits = append(fits, d)
-		}
-	}
-	slices.SortFunc(fits, func(a, b *fleet.Drive) int {
-		way := 1
-		if strings.HasPrefix(f.Sort, "-") {
-			way = -1
-		}
-		by := 0
-		switch metric {
-		case "", "place":
-		case "verdict":
-			by = cmp.Compare(verdicts[a.Desc.Key()].Verdict.Gravity(), verdicts[b.Desc.Key()].Verdict.Gravity())
-		default:
-			// A drive that never told the metric comes last, whichever way.
-			x, hasX := a.Record[metric].Last()
-			y, hasY := b.Record[metric].Last()
-			if hasX != hasY {
-				if hasX {
-					return -1
-				}
-				return 1
-			}
-			by = cmp.Compare(x.Value, y.Value)
-		}
-		return cmp.Or(way*by, fleet.ByPlace(a, b))
-	})
+	fits := s.fitting(f, where)
+	s.sortDrives(fits, f.Sort)
 	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
 	from := 0
 	if f.Cursor != "" {
@@ -119,6 +71,75 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 		page.Drives = append(page.Drives, one)
 	}
 	return page, nil
+}
+
+// metricsNamed are the metrics of a list with commas.
+func metricsNamed(list string) (with []drive.Metric, err error) {
+	for _, n := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' }) {
+		m, ok := drive.MetricByName(drive.MetricName(n))
+		if !ok {
+			return nil, problem.New(
+				422,
+				"no-metric",
+				"All metrics: lantern metrics",
+				"There is no metric %q; did you mean %s?",
+				n,
+				drive.Nearest(n),
+			)
+		}
+		with = append(with, m)
+	}
+	return with, nil
+}
+
+// fitting are the drives that fit every filter, in no order.
+func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison) (fits []*fleet.Drive) {
+	verdicts := s.judging.Judge()
+	places := s.judging.Places()
+	for key, d := range s.fleet.Drives {
+		name := ""
+		if p := places[key].Pool; p != nil {
+			name = p.Name
+		}
+		if f.Host != "" && d.Host != f.Host || f.Pool != "" && name != f.Pool ||
+			f.Verdict != "" && string(verdicts[key].Verdict) != string(f.Verdict) || !d.Matches(f.Q, name) {
+			continue
+		}
+		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) {
+			fits = append(fits, d)
+		}
+	}
+	return fits
+}
+
+// sortDrives sorts by place, verdict or a metric; a minus turns the order round.
+func (s *State) sortDrives(fits []*fleet.Drive, sort string) {
+	metric := drive.MetricName(strings.TrimPrefix(sort, "-"))
+	verdicts := s.judging.Judge()
+	slices.SortFunc(fits, func(a, b *fleet.Drive) int {
+		way := 1
+		if strings.HasPrefix(sort, "-") {
+			way = -1
+		}
+		by := 0
+		switch metric {
+		case "", "place":
+		case "verdict":
+			by = cmp.Compare(verdicts[a.Desc.Key()].Verdict.Gravity(), verdicts[b.Desc.Key()].Verdict.Gravity())
+		default:
+			// A drive that never told the metric comes last, whichever way.
+			x, hasX := a.Record[metric].Last()
+			y, hasY := b.Record[metric].Last()
+			if hasX != hasY {
+				if hasX {
+					return -1
+				}
+				return 1
+			}
+			by = cmp.Compare(x.Value, y.Value)
+		}
+		return cmp.Or(way*by, fleet.ByPlace(a, b))
+	})
 }
 
 // Search finds drives, pools, hosts and bays by any part of their names: the best twenty, those that end in q first.

@@ -37,8 +37,19 @@ func Bytes(in []byte) ([]byte, error) {
 		strings.ContainsFunc(string(in), func(r rune) bool { return r < 0x20 && r != '\n' && r != '\r' && r != '\t' }) {
 		return in, nil
 	}
-	var lines []line
-	for n, text := range strings.Split(string(in), "\n") {
+	lines := dumpLines(string(in))
+	d := dump{lines: lines, base: -1}
+	for i := range lines {
+		if err := d.take(i); err != nil {
+			return nil, err
+		}
+	}
+	return d.out, nil
+}
+
+// dumpLines are the lines with their offsets, without comments and empty ones.
+func dumpLines(in string) (lines []line) {
+	for n, text := range strings.Split(in, "\n") {
 		text = strings.TrimRight(text, "\r ")
 		if trimmed := strings.TrimSpace(text); trimmed == "" || strings.HasPrefix(trimmed, "#") {
 			continue
@@ -53,60 +64,87 @@ func Bytes(in []byte) ([]byte, error) {
 		}
 		lines = append(lines, l)
 	}
-	var out, before []byte
-	base, width, column := -1, 0, 0
-	for i, l := range lines {
-		if l.repeat {
-			if i+1 == len(lines) || lines[i+1].at < 0 || base < 0 || len(before) == 0 || lines[i+1].at-base > 16<<20 {
-				return nil, fmt.Errorf("line %d repeats lines, and no offset says how many", l.nr)
-			}
-			for len(out) < lines[i+1].at-base {
-				out = append(out, before...)
-			}
-			continue
-		}
-		if l.at >= 0 && base < 0 {
-			base = l.at
-		}
-		due := 0 // bytes of this line; 0 where nothing tells
-		switch {
-		case l.at < 0:
-		case i+1 < len(lines) && lines[i+1].at > l.at:
-			due = lines[i+1].at - l.at
-		case i+1 < len(lines) && lines[i+1].repeat:
-			due = width
-		}
-		if l.at >= 0 && strings.TrimSpace(l.rest) == "" {
-			continue // the offset at which it ends
-		}
-		rest, most := l.rest, due
-		switch {
-		case due > 0:
-		case l.at >= 0 && column > 0 && len(rest) > column:
-			rest = rest[:column] // the last line, whose characters stand where those of the others do
-		case l.at >= 0:
-			rest, most = cutGap(printed.ReplaceAllString(rest, "")), 16 // the only line, as dumps are wide
-		default:
-			rest = printed.ReplaceAllString(rest, "")
-		}
-		b, used, err := digits(rest, most)
-		if err != nil {
-			return nil, fmt.Errorf("line %d is not a hexadecimal dump: %q", l.nr, l.rest)
-		}
-		if due > 0 && len(b) > width {
-			width, column = len(b), used
-		}
-		if due > 0 && due != len(b) {
-			// Offsets that count something else than bytes: what stands there is taken as it is.
-			if b, _, err = digits(printed.ReplaceAllString(l.rest, ""), 0); err != nil {
-				return nil, fmt.Errorf("line %d is not a hexadecimal dump: %q", l.nr, l.rest)
-			}
-			column = 0
-		}
-		before = b
-		out = append(out, b...)
+	return lines
+}
+
+// dump is a hexadecimal dump while it is read.
+type dump struct {
+	lines  []line
+	out    []byte
+	before []byte // of the line before
+	base   int    // the first offset; -1 before it is known
+	width  int    // bytes of the widest line so far
+	column int    // where the printed characters of such a line begin; 0 when not known
+}
+
+// due is how many bytes the offsets give to a line; 0 where nothing tells.
+func (d *dump) due(i int) int {
+	l := d.lines[i]
+	switch {
+	case l.at < 0 || i+1 == len(d.lines):
+	case d.lines[i+1].at > l.at:
+		return d.lines[i+1].at - l.at
+	case d.lines[i+1].repeat:
+		return d.width
 	}
-	return out, nil
+	return 0
+}
+
+// repeat fills up to the next offset with the line before.
+func (d *dump) repeat(i int) error {
+	if i+1 == len(d.lines) || d.lines[i+1].at < 0 || d.base < 0 || len(d.before) == 0 ||
+		d.lines[i+1].at-d.base > 16<<20 {
+		return fmt.Errorf("line %d repeats lines, and no offset says how many", d.lines[i].nr)
+	}
+	for len(d.out) < d.lines[i+1].at-d.base {
+		d.out = append(d.out, d.before...)
+	}
+	return nil
+}
+
+// part is what of a line may hold bytes, and how many at most; 0 for any number.
+func (d *dump) part(l line, due int) (rest string, most int) {
+	switch {
+	case due > 0:
+		return l.rest, due
+	case l.at >= 0 && d.column > 0 && len(l.rest) > d.column:
+		return l.rest[:d.column], 0 // the last line, whose characters stand where those of the others do
+	case l.at >= 0:
+		return cutGap(printed.ReplaceAllString(l.rest, "")), 16 // the only line, as dumps are wide
+	}
+	return printed.ReplaceAllString(l.rest, ""), 0
+}
+
+// take reads a line.
+func (d *dump) take(i int) error {
+	l := d.lines[i]
+	if l.repeat {
+		return d.repeat(i)
+	}
+	if l.at >= 0 && d.base < 0 {
+		d.base = l.at
+	}
+	if l.at >= 0 && strings.TrimSpace(l.rest) == "" {
+		return nil // the offset at which it ends
+	}
+	due := d.due(i)
+	b, used, err := digits(d.part(l, due))
+	if err != nil {
+		return fmt.Errorf("line %d is not a hexadecimal dump: %q", l.nr, l.rest)
+	}
+	if due > 0 && len(b) > d.width {
+		d.width, d.column = len(b), used
+	}
+	if due > 0 && due != len(b) {
+		// Offsets that count something else than bytes: what stands there is taken as it is.
+		if b, _, err = digits(printed.ReplaceAllString(l.rest, ""), 0); err != nil {
+			return fmt.Errorf("line %d is not a hexadecimal dump: %q", l.nr, l.rest)
+		}
+		d.column = 0
+	}
+	d.before = b
+	d.out = append(d.out, b...)
+	return nil
 }
 
 func cutGap(s string) string {
