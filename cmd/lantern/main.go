@@ -32,47 +32,7 @@ func main() {
 }
 
 func app() *cli.Command {
-	root := &cli.Command{
-		Name:    "lantern",
-		Usage:   "watches drives in pools on many hosts, and leads through replacing them",
-		Version: daemon.Version,
-		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot " +
-			"be reached.\n\n" +
-			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then " +
-			"from the configuration file.",
-		EnableShellCompletion: true,
-		Suggest:               true,
-		Flags:                 client.Flags(),
-		Commands: append(
-			[]*cli.Command{serve(), agent(), demo(), rehearse(), driver()},
-			client.Commands()...),
-		// Errors are told once, by main, with their exit code.
-		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-			return &client.Failure{Code: client.ExitUsage, Says: err.Error()}
-		},
-		Action: func(_ context.Context, cmd *cli.Command) error {
-			if cmd.Args().Present() {
-				return &client.Failure{
-					Code: client.ExitUsage,
-					Says: fmt.Sprintf("there is no command %q; see: lantern --help", cmd.Args().First()),
-				}
-			}
-			return cli.ShowRootCommandHelp(cmd)
-		},
-	}
-	quietUsage(root.Commands)
-	return root
-}
-
-// quietUsage makes every command tell a wrong usage as an error with its own exit code.
-func quietUsage(commands []*cli.Command) {
-	for _, c := range commands {
-		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
-			return &client.Failure{Code: client.ExitUsage, Says: err.Error() + "; see: " + cmd.FullName() + " --help"}
-		}
-		quietUsage(c.Commands)
-	}
+	return client.Root(daemon.Version, serve(), agent(), demo(), rehearse(), driver())
 }
 
 func logger(cmd *cli.Command) *slog.Logger {

@@ -83,6 +83,44 @@ type session struct {
 	in     io.Reader
 }
 
+// Root is the program with all its commands; more are those that are no clients.
+func Root(version string, more ...*cli.Command) *cli.Command {
+	root := &cli.Command{
+		Name:    "lantern",
+		Usage:   "watches drives in pools on many hosts, and leads through replacing them",
+		Version: version,
+		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot " +
+			"be reached.\n\n" +
+			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then " +
+			"from the configuration file.",
+		EnableShellCompletion: true,
+		Suggest:               true,
+		Flags:                 Flags(),
+		Commands:              append(more, Commands()...),
+		// Errors are told once, by main, with their exit code.
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Present() {
+				return usage("there is no command %q; see: lantern --help", cmd.Args().First())
+			}
+			return cli.ShowRootCommandHelp(cmd)
+		},
+	}
+	quietUsage(root.Commands)
+	return root
+}
+
+// quietUsage makes every command tell a wrong usage as an error with its own exit code.
+func quietUsage(commands []*cli.Command) {
+	for _, c := range commands {
+		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+			return usage("%v; see: %s --help", err, cmd.FullName())
+		}
+		quietUsage(c.Commands)
+	}
+}
+
 // Flags are those every client command takes.
 func Flags() []cli.Flag {
 	return []cli.Flag{

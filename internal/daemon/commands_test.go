@@ -1,0 +1,264 @@
+package daemon
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"github.com/urfave/cli/v3"
+
+	client "lantern/internal/cli"
+)
+
+var rewrite = flag.Bool("rewrite", false, "write what the commands print into testdata")
+
+// commands are those that are run on the demo's data, in this order. Some change something; what they print then is
+// looked at as well.
+var commands = []string{
+	"round",
+	"drives",
+	"drives --pool soundscape --sort -temperature_celsius",
+	"drives --where pending_sectors>10",
+	"drive ZU006",
+	"trend ZU006 pending_sectors --since 90d",
+	"readings import nosuch",
+	"bays skerry",
+	"pools",
+	"pool soundscape",
+	"whatif soundscape --lose ZU006,XE932",
+	"fit soundscape",
+	"moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add petrel=4TB",
+	"recoveries",
+	"host list",
+	"person list",
+	"find ZU",
+	"find nothing-of-that-name",
+	"metrics list",
+	"rule list",
+	"rule explain pending-sectors",
+	"rule settings",
+	"rule try pending_sectors>10",
+	"notices list",
+	"channel list",
+	"plan list",
+	"plan show fleet",
+	"plan preview fleet --weeks 1 --short never",
+	"plan tests",
+	"selftest show",
+	"selftest standing",
+	"stock list",
+	"accept list",
+	"accept policy",
+	"campaign list",
+	"campaign plan tidegauge --size 20TB",
+	"enclosure list skerry",
+	"enclosure export skerry chassis",
+	"swap list",
+	"swap plan ZU006",
+	"! swap begin ZU006 --reason golden --no-backup",
+	"swap show ZU006",
+	"swap report ZU006",
+	"lab speed",
+	"swap hold tidegauge-none",
+	"! swap hold ZU006 --reason lunch",
+	"! swap resume ZU006",
+	"! swap next ZU006",
+	"! swap confirm ZU006 --tail NOSUCH",
+	"! swap lead ZU006 --to bo",
+	"! swap abandon ZU006 --reason golden",
+	"! swap fate ZU006 return",
+	"! light on skerry/front/3 --for 10m",
+	"light list",
+	"! light off skerry/front/3",
+	"! host room skerry 'stone house'",
+	"! host cold guillemot",
+	"! host cold guillemot --not",
+	"! host enrol fulmar",
+	"! person add bo",
+	"person list",
+	"! person remove bo",
+	"! person remove nobody",
+	"! rule set burst_sectors 20",
+	"! rule unset burst_sectors",
+	"! rule off service-life",
+	"! rule on service-life",
+	"! rule add warm-and-growing 'pending_sectors_7d > 0 && temperature_celsius > 30' --verdict watch --says 'is warm and growing'",
+	"! rule add broken 'pending_sectors >' --says broken",
+	"! rule remove warm-and-growing",
+	"! plan set nightly --pool soundscape --short 'every 2 days 23:00'",
+	"plan list",
+	"! plan remove nightly",
+	"! plan feed",
+	"! channel set night-shift --syslog 127.0.0.1:9",
+	"channel list",
+	"! channel remove night-shift",
+	"! stock keep LF389 --note 'cupboard, second shelf'",
+	"stock list",
+	"! stock drop LF389",
+	"! selftest start LM409 --kind short",
+	"selftest show",
+	"! selftest stop LM409",
+	"! admit tidegauge LF389 --tail LF389",
+	"! accept begin LF389 --short",
+	"accept list",
+	"! accept stop LF389",
+	"! enclosure confirm guillemot/front/6 RL377",
+	"! enclosure remove guillemot chassis",
+	"! enclosure define guillemot --rows 4 --columns 4",
+	"! survey begin guillemot",
+	"survey show guillemot",
+	"! survey end guillemot",
+	"! pool forget soundscape",
+	"! lab mishap soundscape nosuch",
+	"! lab pull skerry/front/3",
+	"! lab eyes",
+	"metrics explain pending_sectors",
+	"recoveries --pool tidegauge",
+	"drive NOSUCH",
+	"drives --sort nosuch",
+	"drives --verdict nosuch",
+	"pool nosuch",
+}
+
+// run is one command, as from a shell.
+func (y *yard) run(format, line string) (out string, code int) {
+	var said, errs bytes.Buffer
+	root := client.Root("test")
+	root.Writer, root.ErrWriter, root.Reader = &said, &errs, strings.NewReader("")
+	ctx, cancel := context.WithTimeout(y.t.Context(), 10*time.Second) // none waits
+	defer cancel()
+	fields := csv.NewReader(strings.NewReader(strings.ReplaceAll(line, "'", `"`)))
+	fields.Comma = ' '
+	words, err := fields.Read()
+	require.NoError(y.t, err)
+	err = root.Run(ctx, append([]string{"lantern", "--server", y.r.url, "-o", format}, words...))
+	if err != nil {
+		fmt.Fprintln(&errs, client.Says(err))
+	}
+	return said.String() + errs.String(), client.Code(err)
+}
+
+var (
+	ids     = regexp.MustCompile(`\b[0-9A-HJKMNP-TV-Z]{26}\b`)
+	secrets = regexp.MustCompile(`\b(lantern_)?[A-Za-z0-9_-]{40,}\b`)
+	unsafe  = regexp.MustCompile(`[^A-Za-z0-9.,-]+`)
+	address = regexp.MustCompile(`127\.0\.0\.1:\d+`)
+)
+
+// outline is the shape of JSON: each path once, with the type of what is there.
+func outline(t *testing.T, in string) string {
+	var v any
+	require.NoError(t, json.Unmarshal([]byte(in), &v), in)
+	paths := map[string]bool{}
+	var walk func(at string, v any)
+	walk = func(at string, v any) {
+		switch x := v.(type) {
+		case map[string]any:
+			for k, v := range x {
+				walk(at+"."+k, v)
+			}
+		case []any:
+			for _, v := range x {
+				walk(at+"[]", v)
+			}
+		default:
+			paths[fmt.Sprintf("%s %T", at, v)] = true
+		}
+	}
+	walk("", v)
+	list := make([]string, 0, len(paths))
+	for p := range paths {
+		list = append(list, p)
+	}
+	slices.Sort(list)
+	return strings.Join(list, "\n") + "\n"
+}
+
+// TestCommands compares what each command prints on the demo's data, in all three forms, with what it printed when it
+// was last looked at by a person (-rewrite).
+func TestCommands(t *testing.T) {
+	y := newYard(t, nil)
+	y.pass(10 * time.Minute)
+	token, err := y.r.service.People.NewToken("ida")
+	require.NoError(t, err)
+	t.Setenv("LANTERN_TOKEN", token)
+	t.Setenv("LANTERN_CONFIG", "")
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("HOME", t.TempDir())
+	known := map[string]bool{}
+	for nr, line := range commands {
+		line, once := strings.CutPrefix(line, "! ")
+		formats := []string{"json", "table", "csv"}
+		if once {
+			formats = formats[1:2]
+		}
+		said := "lantern " + line + "\n"
+		for _, format := range formats {
+			got, code := y.run(format, line)
+			require.NotContains(t, got, "\x1b", "colour where nothing is a terminal: %s", line)
+			for _, id := range ids.FindAllString(got, -1) {
+				known[id[len(id)-6:]] = true // lists show the end of it
+			}
+			got = secrets.ReplaceAllString(address.ReplaceAllString(ids.ReplaceAllString(got, "ID"), "SERVICE"), "SECRET")
+			for id := range known {
+				got = strings.ReplaceAll(got, id, "IDTAIL")
+			}
+			if format == "json" && code == client.ExitDone {
+				got = outline(t, got)
+			}
+			said += fmt.Sprintf("\n-- %s, exit %d --\n%s", format, code, got)
+		}
+		path := filepath.Join("testdata", "commands", fmt.Sprintf("%03d-%s", nr, unsafe.ReplaceAllString(line, "_")))
+		if *rewrite {
+			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+			require.NoError(t, os.WriteFile(path, []byte(said), 0o644))
+			continue
+		}
+		want, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.Equal(t, string(want), said, "lantern %s", line)
+	}
+}
+
+// TestEveryCommand fails on a command that TestCommands does not run, unless it is said here where it is tested.
+func TestEveryCommand(t *testing.T) {
+	elsewhere := []string{
+		"accept pause", "accept resume", "accept show", "campaign abandon", "campaign next", "campaign show",
+		"campaign skip", "channel test", "decode", "enclosure define", "follow", "judge", "lab insert", "lab join",
+		"lab part", "lab power", "lab silence", "lab stuck", "notices mute", "notices saw", "person renew",
+		"drain", "grow", "nudge", "priority", "readings export", "readings latest", "rebalance", "recoveries export", "recoveries replay", "scrub", "selftest where", "stop", "survey back", "survey leave", "survey pass",
+		"survey read", "survey tap", "survey walk", "swap back",
+	} // the stories of internal/e2e
+	run := map[string]bool{}
+	for _, line := range append(slices.Clone(commands), elsewhere...) {
+		words := strings.Fields(strings.TrimPrefix(line, "! "))
+		run[words[0]] = true
+		run[strings.Join(words[:min(2, len(words))], " ")] = true
+	}
+	var walk func(at string, c *cli.Command)
+	walk = func(at string, c *cli.Command) {
+		for _, name := range c.Names() {
+			if at != "" && run[at+" "+name] || at == "" && run[name] {
+				for _, sub := range c.Commands {
+					walk(name, sub)
+				}
+				return
+			}
+		}
+		t.Errorf("lantern %s %s is not run", at, c.Name)
+	}
+	for _, c := range client.Commands() {
+		walk("", c)
+	}
+}
