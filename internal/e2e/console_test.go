@@ -252,6 +252,13 @@ func TestConsole(t *testing.T) {
 	}
 	d.run("lab", "insert", "skerry/front/9", "--drive", wrong)
 	await(t, "the alarm is over", b.text, func(s string) bool { return !strings.Contains(s, "Stop. Put") })
+	// The drive that was pulled by mistake catches up; until then the old one must not be pulled.
+	await(t, wrong+" is a full member again",
+		func() api.Drive { return get[api.Drive](d.shell, "drive", wrong) },
+		func(d api.Drive) bool { return d.State == "online" })
+	await(t, "the step asks for the old drive again", b.text, func(s string) bool {
+		return strings.Contains(s, "Pull "+tail) && !strings.Contains(s, "Do not pull")
+	})
 	d.run("lab", "pull", bay)
 	b.see("Put in a new drive")
 	d.run("lab", "insert", bay, "--bytes", "2000398934016")
