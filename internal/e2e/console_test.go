@@ -253,9 +253,11 @@ func TestConsole(t *testing.T) {
 	d.run("lab", "insert", "skerry/front/9", "--drive", wrong)
 	await(t, "the alarm is over", b.text, func(s string) bool { return !strings.Contains(s, "Stop. Put") })
 	// The drive that was pulled by mistake catches up; until then the old one must not be pulled.
+	d.run("lab", "speed", "300")
 	await(t, wrong+" is a full member again",
-		func() api.Drive { return get[api.Drive](d.shell, "drive", wrong) },
-		func(d api.Drive) bool { return d.State == "online" })
+		func() string { return get[api.Drive](d.shell, "drive", wrong).State },
+		func(state string) bool { return state == "online" })
+	d.run("lab", "speed", "1")
 	await(t, "the step asks for the old drive again", b.text, func(s string) bool {
 		return strings.Contains(s, "Pull "+tail) && !strings.Contains(s, "Do not pull")
 	})
