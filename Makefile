@@ -110,7 +110,7 @@ COVER := $(CURDIR)/.cache/cover
 
 cover: tools build ## coverage of unit and end-to-end tests together, with limits
 	@rm -rf $(COVER) && mkdir -p $(COVER)/unit $(COVER)/stories
-	CGO_ENABLED=0 $(GO) build -cover -coverpkg=./internal/... -o $(COVER)/lantern ./cmd/lantern
+	CGO_ENABLED=0 $(GO) build -cover -coverpkg=./cmd/...,./internal/... -o $(COVER)/lantern ./cmd/lantern
 	GOCOVERDIR=$(COVER)/stories LANTERN_TEST_BINARY=$(COVER)/lantern $(GO) test -count=1 -timeout 30m ./internal/e2e
 	$(GO) test -count=1 -timeout 30m -cover -coverpkg=./internal/... ./internal/core/... ./internal/service/... ./internal/httpd ./internal/cli ./internal/agent/... ./internal/daemon ./internal/wire ./internal/store ./internal/channel ./internal/recurrence ./internal/lab -args -test.gocoverdir=$(COVER)/unit
 	$(GO) tool covdata percent -i=$(COVER)/unit,$(COVER)/stories | sed 's/^\s*//' | sort | awk -f scripts/cover-limits.awk

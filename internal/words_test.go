@@ -33,10 +33,8 @@ var established = map[string]string{
 		"does only of a drive that is there and whose host reports; no use is listed",
 	"internal/core/swap/newcomer.go newcomer": "lies is empty: the drive is Blank, which the " +
 		"service sets only of one that was read",
-	"internal/core/swap/steps.go step": "titles and explanations of steps: Drain says " +
-		"what is waited for; that nothing lies there is why Pull comes after Drain, which ends when it was " +
-		"observed; a pull waits for its checks",
-	"internal/core/swap/lead.go owed": "the drain before it was observed to have ended",
+	"internal/core/swap/step_texts.go sayPull": "a pull waits for its checks, and says so",
+	"internal/core/swap/lead.go owed":          "the drain before it was observed to have ended",
 	"internal/core/swap/observed_pool.go seen": "the pool's view says that it is drained, and " +
 		"that is an observation",
 	"internal/core/swap/observed_pool.go block": "every check of this step was looked at with the " +

@@ -182,8 +182,17 @@ func (a *Agent) look(ctx context.Context) (busy bool, err error) {
 	for i, f := range found {
 		report.Drives[i].Busy = a.wards[f.Known.Key()].busy(f.Stat, now)
 	}
+	report.Refused = a.spool.refused()
 	a.sentAt, a.sentState = now, fingerprint(report)
 	return busy, a.deliver(ctx, report)
+}
+
+// uptime is how long the machine has run, and which run that is; nothing where it cannot tell.
+func (a *Agent) uptime() (boot string, since time.Duration) {
+	if m, ok := a.Machine.(Timed); ok {
+		return m.Uptime()
+	}
+	return "", 0
 }
 
 // Report looks and reads once and gives what would be told; nothing is sent.
@@ -201,6 +210,8 @@ func (a *Agent) Report(ctx context.Context) (api.Report, error) {
 func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found []Found, busy bool, err error) {
 	r = api.Report{Id: ulid.Make().String(), Host: a.Host, At: now, Drives: []api.DriveReport{},
 		Enclosures: []api.EnclosureReport{}, Pools: []api.PoolReport{}}
+	boot, since := a.uptime()
+	r.Boot, r.BootSeconds = boot, since.Seconds()
 	all, err := a.Machine.Drives(ctx)
 	if err != nil {
 		return r, nil, false, fmt.Errorf("list drives: %w", err)
@@ -440,7 +451,8 @@ func (a *Agent) name(ctx context.Context, all []Found) {
 
 // fingerprint is equal for two reports between which nothing happened: the progress of a recovery is no happening.
 func fingerprint(r api.Report) string {
-	r.Id, r.At, r.IntervalSeconds = "", time.Time{}, 0
+	r.Id, r.At, r.IntervalSeconds, r.BootSeconds = "", time.Time{}, 0, 0
+	r.Refused = api.RefusedReports{}
 	r.Drives = slices.Clone(r.Drives)
 	for i := range r.Drives {
 		r.Drives[i].Paths = slices.Clone(r.Drives[i].Paths)

@@ -118,6 +118,7 @@ type service struct {
 	status  int
 	reports []api.Report
 	seen    map[string]int
+	refuse  func(api.Report) bool // for good
 }
 
 func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -129,6 +130,11 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	var report api.Report
 	_ = json.NewDecoder(r.Body).Decode(&report)
+	if s.refuse != nil && s.refuse(report) {
+		w.WriteHeader(http.StatusUnprocessableEntity)
+		_, _ = w.Write([]byte(`{"type":"bad-body","title":"The request could not be read.","status":422,"permanent":true}`))
+		return
+	}
 	s.seen[report.Id]++
 	if s.seen[report.Id] > 1 {
 		w.WriteHeader(http.StatusConflict)
@@ -519,6 +525,42 @@ func TestLedger(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, before)
 	require.Nil(t, outcome, "begun, and nobody knows how it ended: it is not begun again")
+}
+
+// TestRefusedForGood: a report that is refused for good holds up nothing; it is set aside, within a bound, counted, and
+// told with the next.
+func TestRefusedForGood(t *testing.T) {
+	s := &service{seen: map[string]int{}}
+	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: wired{
+		identify: drive.EncodeIdentify(described("VR7NW001")), smart: drive.EncodeSmartData(drive.SmartData{})}}}}
+	a, dir := newAgent(t, r, s)
+	bad := map[string]bool{}
+	s.refuse = func(r api.Report) bool { return bad[r.Id] }
+	for i := range 2 * refusedBound {
+		// Some are refused when they are made, some out of the queue.
+		s.mu.Lock()
+		s.status = map[bool]int{true: http.StatusInsufficientStorage}[i%2 == 0]
+		s.refuse = func(r api.Report) bool { return bad[r.Id] || i%2 == 1 }
+		s.mu.Unlock()
+		_, _ = a.look(t.Context())
+		for _, n := range a.spool.names {
+			bad[strings.TrimSuffix(n, ".json")] = true
+		}
+	}
+	s.mu.Lock()
+	s.status, s.refuse = 0, func(r api.Report) bool { return bad[r.Id] }
+	s.mu.Unlock()
+	again, err := New(a.Config) // the agent is restarted
+	require.NoError(t, err)
+	lookOnce(t, again)
+	require.Zero(t, again.spool.count())
+	require.NotEmpty(t, s.reports)
+	last := s.reports[len(s.reports)-1]
+	require.Equal(t, 2*refusedBound, last.Refused.Count)
+	require.Contains(t, last.Refused.Says, "could not be read")
+	kept, err := filepath.Glob(filepath.Join(dir, "refused", "*.json"))
+	require.NoError(t, err)
+	require.Len(t, kept, refusedBound)
 }
 
 // TestSpool: what could not be delivered is kept, within a bound, and delivered later, in order, once.

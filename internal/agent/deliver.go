@@ -10,29 +10,36 @@ import (
 	"lantern/internal/api"
 )
 
-// deliver sends a report, or keeps it for later.
+// deliver sends a report, or keeps it for later. One that is refused for good is set aside.
 func (a *Agent) deliver(ctx context.Context, r api.Report) error {
-	if a.spool.count() == 0 {
-		err := a.send(ctx, r)
-		if err == nil {
-			return nil
-		}
-		if saved := a.spool.put(r); saved != nil {
-			return errors.Join(err, saved)
-		}
-		return err
+	if a.spool.count() > 0 {
+		return a.spool.put(r)
 	}
-	return a.spool.put(r)
+	err := a.send(ctx, r)
+	var no *rejection
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &no):
+		return errors.Join(err, a.setAside(r, no))
+	}
+	return errors.Join(err, a.spool.put(r))
 }
 
-// flush sends what was kept, the oldest first.
+// flush sends what was kept, the oldest first. What is refused for good is set aside, so that it does not hold up what
+// comes after it.
 func (a *Agent) flush(ctx context.Context) error {
 	for {
 		r, name, err := a.spool.oldest()
 		if err != nil || name == "" {
 			return err
 		}
-		if err := a.send(ctx, r); err != nil {
+		err = a.send(ctx, r)
+		var no *rejection
+		if errors.As(err, &no) {
+			err = a.setAside(r, no)
+		}
+		if err != nil {
 			return err
 		}
 		if err := a.spool.drop(name); err != nil {
@@ -41,9 +48,22 @@ func (a *Agent) flush(ctx context.Context) error {
 	}
 }
 
+// setAside keeps a report that will never be taken, and says so.
+func (a *Agent) setAside(r api.Report, why *rejection) error {
+	a.Log.Warn("the service refused a report for good; it is set aside", "host", a.Host, "report", r.Id, "at", r.At,
+		"error", why)
+	return a.spool.setAside(r, a.Clock.Now(), why.Error())
+}
+
+// rejection is an answer of the service that sending the same again does not change.
+type rejection struct{ error }
+
 func (a *Agent) send(ctx context.Context, r api.Report) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
+	if boot, since := a.uptime(); boot == r.Boot {
+		r.SentBootSeconds = since.Seconds()
+	}
 	res, err := a.Client.PushReportWithResponse(ctx, r)
 	if err != nil {
 		return err
@@ -57,10 +77,16 @@ func (a *Agent) send(ctx context.Context, r api.Report) error {
 	return problem(res.StatusCode(), res.Body)
 }
 
+// problem is the error of an answer. Only what the service calls permanent is: a token that is not known, a service that
+// is older, or anything between the two may be mended, and the report is worth keeping until then.
 func problem(status int, body []byte) error {
 	var p api.Problem
-	if json.Unmarshal(body, &p) == nil && p.Title != "" {
-		return fmt.Errorf("%s %s (%d)", p.Title, p.Detail, status)
+	if json.Unmarshal(body, &p) != nil || p.Title == "" {
+		return fmt.Errorf("the service answered %d", status)
 	}
-	return fmt.Errorf("the service answered %d", status)
+	err := fmt.Errorf("%s %s (%d)", p.Title, p.Detail, status)
+	if p.Permanent || status == 422 {
+		return &rejection{err}
+	}
+	return err
 }

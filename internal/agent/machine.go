@@ -3,6 +3,7 @@ package agent
 
 import (
 	"context"
+	"time"
 
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
@@ -30,6 +31,11 @@ type Stacked interface {
 	Stack() (stack.Graph, error)
 	// Contents reads what lies on a device now; read is false when it could not be.
 	Contents(device string) (holds []string, read bool)
+}
+
+// Timed is a machine that counts the time since it was started, whatever its clock is set to. boot names that run of it.
+type Timed interface {
+	Uptime() (boot string, since time.Duration)
 }
 
 // Enclosure is a layout and its lit bays.

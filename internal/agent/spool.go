@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"lantern/internal/api"
 )
@@ -15,17 +16,27 @@ import (
 // spoolBound is how many reports are kept for later; beyond it the oldest go, since the newest say what is true now.
 const spoolBound = 5000
 
-// spool keeps reports that could not be delivered, one file each, named so that they sort by age.
+// refusedBound is how many reports that were refused for good are kept, for whoever finds out why.
+const refusedBound = 20
+
+// spool keeps reports that could not be delivered, one file each, named so that they sort by age. Those that were
+// refused for good are in a folder beside it.
 type spool struct {
-	dir   string
-	mu    sync.Mutex
-	names []string
+	dir, aside string
+	mu         sync.Mutex
+	names      []string
+	no         api.RefusedReports
 }
 
 func openSpool(dir string) (*spool, error) {
-	s := &spool{dir: filepath.Join(dir, "undelivered")}
-	if err := os.MkdirAll(s.dir, 0o700); err != nil {
-		return nil, err
+	s := &spool{dir: filepath.Join(dir, "undelivered"), aside: filepath.Join(dir, "refused")}
+	for _, d := range []string{s.dir, s.aside} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	if b, err := os.ReadFile(s.tally()); err == nil {
+		_ = json.Unmarshal(b, &s.no) // a damaged count begins anew
 	}
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
@@ -38,6 +49,48 @@ func openSpool(dir string) (*spool, error) {
 	}
 	slices.Sort(s.names)
 	return s, nil
+}
+
+// tally is the file that counts what was refused.
+func (s *spool) tally() string { return filepath.Join(s.aside, "count") }
+
+// refused is what was refused for good so far.
+func (s *spool) refused() api.RefusedReports {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.no
+}
+
+// setAside keeps a report that was refused for good, and counts it; of those before it the newest are kept.
+func (s *spool) setAside(r api.Report, at time.Time, why string) error {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	if err := writeWhole(filepath.Join(s.aside, r.Id+".json"), b); err != nil {
+		return fmt.Errorf("set a refused report aside: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.no = api.RefusedReports{Count: s.no.Count + 1, At: at, Says: why}
+	b, err = json.Marshal(s.no)
+	if err != nil {
+		return err
+	}
+	if err := writeWhole(s.tally(), b); err != nil {
+		return err
+	}
+	kept, err := filepath.Glob(filepath.Join(s.aside, "*.json"))
+	if err != nil {
+		return err
+	}
+	slices.Sort(kept)
+	for _, path := range kept[:max(0, len(kept)-refusedBound)] {
+		if err := os.Remove(path); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *spool) count() int {

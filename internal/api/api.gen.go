@@ -2389,12 +2389,18 @@ type HitKind string
 
 // Host defines model for Host.
 type Host struct {
+	// ClockOffSeconds how far the host's clock is ahead of the service's, in its newest report; negative when it is behind
+	ClockOffSeconds float64 `json:"clock_off_seconds,omitempty,omitzero"`
+
 	// Cold its drives are changed only while it is down
 	Cold            bool            `json:"cold,omitempty,omitzero"`
 	Drives          int             `json:"drives"`
 	IntervalSeconds float64         `json:"interval_seconds,omitempty,omitzero"`
 	Name            string          `json:"name"`
 	Nameless        []NamelessDrive `json:"nameless,omitempty,omitzero"`
+
+	// Refused reports that the service refused for good; the agent has set them aside and does not send them again
+	Refused RefusedReports `json:"refused,omitempty,omitzero"`
 
 	// Room where it stands, as people call it
 	Room   string    `json:"room,omitempty,omitzero"`
@@ -3449,8 +3455,11 @@ type PriorityHoursWithin string
 type Problem struct {
 	// Detail what to do
 	Detail string `json:"detail,omitempty,omitzero"`
-	Status int    `json:"status"`
-	Title  string `json:"title"`
+
+	// Permanent the same request will be refused whenever it is sent; sending it again is of no use
+	Permanent bool   `json:"permanent,omitempty,omitzero"`
+	Status    int    `json:"status"`
+	Title     string `json:"title"`
 
 	// Type What kind of problem it is; a type keeps its meaning
 	Type ProblemType `json:"type"`
@@ -3633,13 +3642,31 @@ type RefusedLine struct {
 	Why  string `json:"why"`
 }
 
+// RefusedReports reports that the service refused for good; the agent has set them aside and does not send them again
+type RefusedReports struct {
+	// At the newest
+	At time.Time `json:"at"`
+
+	// Count since the agent was set up
+	Count int `json:"count"`
+
+	// Says why
+	Says string `json:"says"`
+}
+
 // Report defines model for Report.
 type Report struct {
-	At         time.Time         `json:"at"`
-	Drives     []DriveReport     `json:"drives"`
-	Enclosures []EnclosureReport `json:"enclosures"`
-	Host       string            `json:"host"`
-	Id         string            `json:"id"`
+	At time.Time `json:"at"`
+
+	// Boot identifies the run of the host since it was last started, whatever its clock was set to; empty when the host cannot tell
+	Boot string `json:"boot,omitempty,omitzero"`
+
+	// BootSeconds seconds from the start of the host to this report; they order the reports of one boot
+	BootSeconds float64           `json:"boot_seconds,omitempty,omitzero"`
+	Drives      []DriveReport     `json:"drives"`
+	Enclosures  []EnclosureReport `json:"enclosures"`
+	Host        string            `json:"host"`
+	Id          string            `json:"id"`
 
 	// IntervalSeconds when the next is due at the latest
 	IntervalSeconds float64 `json:"interval_seconds"`
@@ -3650,6 +3677,12 @@ type Report struct {
 	// Past readings of the past only: nothing in it says what is true now
 	Past  bool         `json:"past,omitempty,omitzero"`
 	Pools []PoolReport `json:"pools"`
+
+	// Refused reports that the service refused for good; the agent has set them aside and does not send them again
+	Refused RefusedReports `json:"refused,omitempty,omitzero"`
+
+	// SentBootSeconds seconds from the start of the host to this delivery, so that the service knows how old the report is; 0 when the host was restarted in between
+	SentBootSeconds float64 `json:"sent_boot_seconds,omitempty,omitzero"`
 }
 
 // Risk defines model for Risk.

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"iter"
 	"net/http"
@@ -351,10 +352,15 @@ func agentHost(c *echo.Context) string {
 // PushReport takes a report in.
 func (s *Server) PushReport(c *echo.Context) error {
 	r, err := take[api.Report](c, maxReport)
-	if err != nil {
-		return err
+	if err == nil {
+		err = s.Service.TakeReport(agentHost(c), r)
 	}
-	if err := s.Service.TakeReport(agentHost(c), r); err != nil {
+	var p *problem.Problem
+	switch {
+	case errors.As(err, &p) && p.Permanent:
+		s.Service.Fleet.Refuse(agentHost(c), p)
+		return err
+	case err != nil:
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

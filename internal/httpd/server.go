@@ -277,7 +277,13 @@ func (s *Server) handleError(c *echo.Context, err error) {
 	if p.Status >= 500 {
 		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
-	body, _ := json.Marshal(api.Problem{Type: api.ProblemType(p.Type), Title: p.Title, Status: p.Status, Detail: p.Do})
+	body, _ := json.Marshal(api.Problem{
+		Type:      api.ProblemType(p.Type),
+		Title:     p.Title,
+		Status:    p.Status,
+		Detail:    p.Do,
+		Permanent: p.Permanent,
+	})
 	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Committed {
 		return
 	}
@@ -304,12 +310,10 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 	d := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil && !(errors.Is(err, io.EOF) && c.Request().ContentLength == 0) {
-		return v, &problem.Problem{
-			Status: 422,
-			Type:   "bad-body",
-			Title:  "The request could not be read.",
-			Do:     err.Error(),
+		if ended := c.Request().Context().Err(); ended != nil || errors.Is(err, io.ErrUnexpectedEOF) {
+			return v, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
 		}
+		return v, problem.Forever(422, "bad-body", err.Error(), "The request could not be read.")
 	}
 	return v, nil
 }

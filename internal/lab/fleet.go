@@ -174,6 +174,11 @@ func (h *Host) time() time.Time {
 	return h.fleet.clock.Now()
 }
 
+// Uptime counts the lab's own time, as if the host had been started with the lab.
+func (h *Host) Uptime() (boot string, since time.Duration) {
+	return "lab", h.fleet.clock.Now().Sub(time.Unix(0, 0))
+}
+
 // Drives are those in its bays.
 func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 	f := h.fleet

@@ -3,16 +3,12 @@ package service
 import (
 	"errors"
 	"slices"
-	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 )
-
-// future is how far ahead of our clock a report may be dated.
-const future = 5 * time.Minute
 
 var errTaken = problem.New(
 	409,
@@ -36,21 +32,11 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		)
 	}
 	if r.Id == "" || r.IntervalSeconds <= 0 {
-		return problem.New(
+		return problem.Forever(
 			422,
 			"bad-report",
 			"Every report has an id and says when the next is due.",
 			"The report is not complete.",
-		)
-	}
-	if now := s.Clock.Now(); r.At.After(now.Add(s.Clock.AtLeast(future, 10*time.Second))) {
-		return problem.New(
-			422,
-			"bad-clock",
-			"Set the clock of the host.",
-			"The report is dated %s, and it is %s here.",
-			r.At.Format(time.RFC3339),
-			now.Format(time.RFC3339),
 		)
 	}
 	if slices.Contains(h.Taken, r.Id) {
@@ -62,8 +48,11 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	case !errors.Is(err, store.ErrNone):
 		return err
 	}
+	if err := s.Fleet.Align(h, &r); err != nil {
+		return err
+	}
 	b := &store.Batch{Once: &store.ReportID{ID: r.Id, Host: from, At: r.At}}
-	if err := s.pass(&fleet.Change{Batch: b, Host: h, Report: r, Live: !r.Past && !r.At.Before(h.SeenAt)}); err != nil {
+	if err := s.pass(&fleet.Change{Batch: b, Host: h, Report: r, Live: s.Fleet.Newer(h, &r)}); err != nil {
 		return err
 	}
 	if h.Taken = append(h.Taken, r.Id); len(h.Taken) > fleet.IdsAtHand {

@@ -189,7 +189,7 @@ func TestReportsThatAreRefused(t *testing.T) {
 	r.Host = "petrel"
 	b.problem(b.s.TakeReport("fulmar", r), "unknown-host", "petrel")
 	r = b.next()
-	r.At = r.At.Add(time.Hour)
+	r.At, r.Past = r.At.Add(time.Hour), true
 	b.problem(b.s.TakeReport("fulmar", r), "bad-clock", "Set the clock")
 	r = b.next()
 	r.IntervalSeconds = 0

@@ -2,6 +2,7 @@
 package history
 
 import (
+	"slices"
 	"sort"
 	"time"
 
@@ -58,6 +59,16 @@ func (s Series) Since(t time.Time) Series {
 // Until is the part of the series at or before t.
 func (s Series) Until(t time.Time) Series {
 	return s[:sort.Search(len(s), func(i int) bool { return s[i].At.After(t) })]
+}
+
+// Until leaves of every series the part at or before t; changed says whether anything was after it.
+func (r Record) Until(t time.Time) (changed bool) {
+	for name, s := range r {
+		if kept := s.Until(t); len(kept) < len(s) {
+			r[name], changed = slices.Clone(kept), true
+		}
+	}
+	return changed
 }
 
 // Risen is how much a level rose since a moment, its falls left out. ok is false when nothing is known as far back.

@@ -67,7 +67,7 @@ func (w *wording) sayChange(st *Step) {
 func (w *wording) sayUp(st *Step) {
 	st.Kind, st.Title = StepCheck, "See that all is back"
 	st.What = "The clock of " + w.Host + " and all other members on it are looked at."
-	st.Why = "With a wrong clock, or with one more drive missing, it is not safe to continue."
+	st.Why = "A wrong clock, or one more missing drive, must be put right first."
 	st.Expect = "Everything else is back, and the new drive is seen."
 }
 

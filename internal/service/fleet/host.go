@@ -68,6 +68,7 @@ type Host struct {
 	Quiet      bool
 	Taken      []string      // ids of its newest reports
 	Skew       time.Duration // how far its clock was behind ours in the newest report
+	Refused    api.RefusedReports
 }
 
 // SetPractice makes this service a practice: what it writes says so.

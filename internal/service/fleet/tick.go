@@ -16,6 +16,7 @@ type Tick struct {
 
 // Tick finds out which hosts have stopped reporting.
 func (s *State) Tick(t *Tick) {
+	s.settle(t.Now)
 	for _, h := range s.Hosts {
 		if !h.Quiet && !h.SeenAt.IsZero() && s.Late(h, t.Now) {
 			h.Quiet = true

@@ -111,6 +111,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		}
 	}
 	out = append(out, s.fleet.PoolMatters()...)
+	out = append(out, s.fleet.HostMatters()...)
 	for _, p := range s.fleet.Pools {
 		if p.UsedUnknown || !p.Known() {
 			continue

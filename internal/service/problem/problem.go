@@ -14,12 +14,21 @@ type Problem struct {
 	Type   string // stable
 	Title  string
 	Do     string
+	// Permanent says that the same request is refused whenever it is sent.
+	Permanent bool
 }
 
 func (p *Problem) Error() string { return p.Title + " " + p.Do }
 
 func New(status int, kind, do, title string, args ...any) *Problem {
 	return &Problem{Status: status, Type: kind, Title: fmt.Sprintf(title, args...), Do: do}
+}
+
+// Forever is a problem that sending the same request again does not mend.
+func Forever(status int, kind, do, title string, args ...any) *Problem {
+	p := New(status, kind, do, title, args...)
+	p.Permanent = true
+	return p
 }
 
 // As makes any error one that can be told. What is not meant for people stays out of the answer.

@@ -79,6 +79,7 @@ func (s *State) LoadReadings() error {
 		return err
 	}
 	for _, d := range s.fleet.Drives {
+		d.Record.Until(s.Clock.Now().Add(justNow))
 		d.Record.Thin(s.Clock.Now().Add(-wholeFor))
 	}
 	s.RecallLate()
@@ -114,6 +115,7 @@ func (s *State) recall(key string, d *fleet.Drive) {
 		}
 	}
 	d.Record = whole.Record()
+	d.Record.Until(s.Clock.Now().Add(justNow))
 	d.Record.Thin(s.Clock.Now().Add(-wholeFor))
 	d.Version++
 }
@@ -147,6 +149,16 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 // Tick makes the records of some drives smaller, each once a day.
 func (s *State) Tick(t *fleet.Tick) {
 	now := t.Now
+	if now.Before(s.ticked.Add(-ahead)) {
+		// Our clock was set back. What was read by the wrong one would pass for the newest until it is as late again; it
+		// is kept on disk.
+		for _, d := range s.fleet.Drives {
+			if d.Record.Until(now.Add(justNow)) {
+				d.Version++
+			}
+		}
+	}
+	s.ticked = now
 	const drivesATick = 200
 	n := 0
 	for _, d := range s.fleet.Drives {

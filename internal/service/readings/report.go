@@ -9,6 +9,13 @@ import (
 	"lantern/internal/store"
 )
 
+// ahead is how much later than its report a reading may be dated.
+const ahead = time.Minute
+
+// justNow is how far ahead of our clock a reading in memory may be; one that is further was made while our clock was
+// wrong.
+const justNow = time.Second
+
 // Take keeps the readings that a report brings.
 func (s *State) Take(c *fleet.Change) {
 	b := c.Batch
@@ -27,6 +34,15 @@ func (s *State) Take(c *fleet.Change) {
 		rd := x.Says.Reading
 		if rd.At.IsZero() {
 			continue
+		}
+		if rd.At.After(c.Report.At.Add(ahead)) {
+			c.Batch.Add(&store.BadPage{
+				Drive: x.Key,
+				At:    c.Report.At,
+				Kind:  "value",
+				Why:   "a reading is dated " + rd.At.UTC().Format(time.RFC3339) + ", after the report that brings it",
+			})
+			continue // what comes later still counts
 		}
 		now := s.Clock.Now()
 		if rd.At.After(now) {

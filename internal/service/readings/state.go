@@ -15,6 +15,7 @@ type State struct {
 	fleet *fleet.State
 
 	behind map[string]bool // drives of which something came that is not in their records yet
+	ticked time.Time       // the newest tick of the clock
 	forgot time.Time       // when old ids were last let go
 }
 

@@ -145,8 +145,9 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	}
 	v.Without, v.Lost, _ = s.fleet.Without(p, key, at.Slot)
 	v.Scrubbed, v.ScrubClean = s.recoveries.LastScrub(p.ID)
-	if h := s.fleet.Hosts[p.Reporter]; h != nil && h.Skew > 0 && !v.Scrubbed.IsZero() {
-		v.Scrubbed = v.Scrubbed.Add(h.Skew) // its end is told by the host's clock, the swap's beginning by ours
+	if h := s.fleet.Hosts[p.Reporter]; h != nil && h.Skew > h.Shift && !v.Scrubbed.IsZero() {
+		// Its end is told by the host's clock, the swap's beginning by ours; what the correction left is added.
+		v.Scrubbed = v.Scrubbed.Add(h.Skew - h.Shift)
 	}
 	v.LightOn = s.bays.Lit(w.Old.Bay)
 	s.newestCourse(v, p, w, at)

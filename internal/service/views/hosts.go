@@ -41,6 +41,8 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 		IntervalSeconds: h.Interval,
 		Drives:          drives,
 		Nameless:        h.LastReport.Nameless,
+		ClockOffSeconds: -h.Skew.Seconds(),
+		Refused:         h.RefusedOf(),
 	}
 	switch {
 	case h.SeenAt.IsZero():

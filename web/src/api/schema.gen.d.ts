@@ -1763,6 +1763,8 @@ export interface components {
             status: number;
             /** @description what to do */
             detail?: string;
+            /** @description the same request will be refused whenever it is sent; sending it again is of no use */
+            permanent?: boolean;
         };
         Me: {
             name: string;
@@ -3093,6 +3095,12 @@ export interface components {
             drives: number;
             /** Format: double */
             interval_seconds?: number;
+            /**
+             * Format: double
+             * @description how far the host's clock is ahead of the service's, in its newest report; negative when it is behind
+             */
+            clock_off_seconds?: number;
+            refused?: components["schemas"]["RefusedReports"];
             nameless?: components["schemas"]["NamelessDrive"][];
         };
         Person: {
@@ -3625,8 +3633,33 @@ export interface components {
             pools: components["schemas"]["PoolReport"][];
             /** @description readings of the past only: nothing in it says what is true now */
             past?: boolean;
+            /** @description identifies the run of the host since it was last started, whatever its clock was set to; empty when the host cannot tell */
+            boot?: string;
+            /**
+             * Format: double
+             * @description seconds from the start of the host to this report; they order the reports of one boot
+             */
+            boot_seconds?: number;
+            /**
+             * Format: double
+             * @description seconds from the start of the host to this delivery, so that the service knows how old the report is; 0 when the host was restarted in between
+             */
+            sent_boot_seconds?: number;
+            refused?: components["schemas"]["RefusedReports"];
             /** @description drives that tell no identity, and so cannot be followed */
             nameless?: components["schemas"]["NamelessDrive"][];
+        };
+        /** @description reports that the service refused for good; the agent has set them aside and does not send them again */
+        RefusedReports: {
+            /** @description since the agent was set up */
+            count: number;
+            /**
+             * Format: date-time
+             * @description the newest
+             */
+            at: string;
+            /** @description why */
+            says: string;
         };
         DriveReport: {
             identity: components["schemas"]["Identity"];

@@ -1,0 +1,234 @@
+package fleet
+
+import (
+	"cmp"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/service/problem"
+)
+
+const (
+	// clockMost is how far a host's clock may be off before its times are corrected, shiftBy how much that must change
+	// before another correction is used: times that are corrected must not tremble with every report.
+	clockMost = 5 * time.Second
+	// clockWall is the same in real time, for clocks that run fast.
+	clockWall = 3 * time.Second
+	// skewTold is how far off a clock is before people are told.
+	skewTold = 30 * time.Second
+	// bootsKept is how many earlier runs of a host are remembered.
+	bootsKept = 16
+	// refusedFor is how long after the newest refused report people are told of it.
+	refusedFor = 24 * time.Hour
+)
+
+// Newer says whether a report is newer than everything that its host has said. Order comes from the host's boot and the
+// seconds since then, which no setting of a clock can change; from a host that does not tell them, from its times.
+func (s *State) Newer(h *Host, r *api.Report) bool {
+	switch {
+	case r.Past:
+		return false
+	case r.Boot == "":
+		ahead := h.SeenAt.After(s.Clock.Now().Add(s.tolerance()))
+		return ahead || !r.At.Before(h.SeenAt)
+	case r.Boot == h.Boot:
+		return r.BootSeconds >= h.BootSeconds
+	}
+	return !slices.Contains(strings.Split(h.Boots, ","), r.Boot)
+}
+
+func (s *State) tolerance() time.Duration { return s.Clock.AtLeast(clockMost, clockWall) }
+
+// Align makes the times in a report those of our clock, and notes how far its host's clock is off. A report whose age
+// is not known is corrected only when it is dated ahead of us.
+func (s *State) Align(h *Host, r *api.Report) error {
+	now := s.Clock.Now()
+	if r.At.IsZero() {
+		return problem.Forever(422, "bad-report", "Every report says when it was made.", "The report has no time.")
+	}
+	behind, known := now.Sub(r.At), false // how far its clock is behind ours
+	newer := r.Boot == "" || s.Newer(h, r)
+	switch age := r.SentBootSeconds - r.BootSeconds; {
+	case r.Boot == "":
+	case r.Boot == h.Boot && !newer: // it comes again, or late: how long before the newest one it was made is known
+		behind, known = h.SeenAt.Add(-seconds(h.BootSeconds-r.BootSeconds)).Sub(r.At), true
+	case !newer: // of an earlier run: before the newest, whenever that was
+		behind, known = min(0, h.SeenAt.Add(-time.Second).Sub(r.At)), true
+	case r.SentBootSeconds > 0 && age >= 0:
+		behind, known = now.Add(-seconds(age)).Sub(r.At), true
+	}
+	most := s.tolerance()
+	if r.Past {
+		if behind < -most {
+			return problem.Forever(422, "bad-clock", "Set the clock of the host.",
+				"The report is of the past, is dated %s, and it is %s here.", r.At.Format(time.RFC3339), now.Format(time.RFC3339))
+		}
+		return nil
+	}
+	shift := h.Shift
+	switch {
+	case !known && behind >= -most: // an old report, or a slow clock: nobody can tell
+		shift = 0
+	case behind.Abs() <= most:
+		shift = 0
+	case (behind - shift).Abs() > most:
+		shift = behind
+	}
+	if newer { // one that comes again, later, says nothing of the clock
+		if known || behind < 0 || r.Boot == "" {
+			h.Skew = behind
+		}
+		h.Shift = shift
+	}
+	if shift != 0 {
+		shiftTimes(reflect.ValueOf(r).Elem(), shift)
+	}
+	if r.At.After(now) {
+		r.At = now
+	}
+	return nil
+}
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// shiftTimes adds d to every time in v that is set.
+func shiftTimes(v reflect.Value, d time.Duration) {
+	switch v.Kind() {
+	case reflect.Struct:
+		if at, ok := v.Addr().Interface().(*time.Time); ok {
+			if !at.IsZero() {
+				*at = at.Add(d)
+			}
+			return
+		}
+		for i := range v.NumField() {
+			shiftTimes(v.Field(i), d)
+		}
+	case reflect.Slice:
+		if v.Type().Elem().Kind() == reflect.Uint8 {
+			return
+		}
+		for i := range v.Len() {
+			shiftTimes(v.Index(i), d)
+		}
+	case reflect.Pointer:
+		if !v.IsNil() {
+			shiftTimes(v.Elem(), d)
+		}
+	}
+}
+
+// Follow notes that a live report is the newest of its host.
+func (h *Host) Follow(r *api.Report) {
+	if r.Boot != h.Boot && h.Boot != "" {
+		boots := append(strings.Split(h.Boots, ","), h.Boot)
+		h.Boots = strings.TrimPrefix(strings.Join(boots[max(0, len(boots)-bootsKept):], ","), ",")
+	}
+	h.Boot, h.BootSeconds = r.Boot, r.BootSeconds
+}
+
+// Refuse notes that a report of a host was refused for good, so that people are told: nothing in it is taken in.
+func (s *Service) Refuse(host string, why error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if h := s.Hosts[host]; h != nil {
+		h.Refused = api.RefusedReports{Count: h.Refused.Count + 1, At: s.Clock.Now(), Says: why.Error()}
+		s.Log.Warn("a report was refused for good", "host", host, "error", why)
+	}
+}
+
+// RefusedOf is what is known of refused reports of a host, from us or from its agent, whichever is newer.
+func (h *Host) RefusedOf() api.RefusedReports {
+	r := h.LastReport.Refused
+	if h.Refused.At.After(r.At) {
+		r.At, r.Says = h.Refused.At, h.Refused.Says
+	}
+	r.Count = max(r.Count, h.Refused.Count)
+	return r
+}
+
+// HostMatters are what people are told of hosts that report: that their clocks are wrong, or that something they say is
+// refused.
+func (s *State) HostMatters() (out []notice.Matter) {
+	now := s.Clock.Now()
+	for _, h := range s.Hosts {
+		if r := h.RefusedOf(); r.Count > 0 && now.Sub(r.At) < refusedFor {
+			out = append(out, notice.Matter{
+				Key:      "refused/" + h.Name,
+				Kind:     notice.Host,
+				Severity: health.Unknown,
+				Host:     h.Name,
+				Says: fmt.Sprintf("%s reports something that is refused, %s, the last at %s: %s", h.Name,
+					times(r.Count), r.At.UTC().Format("2006-01-02 15:04"), r.Says),
+				Do: "Look at the agent's log on " + h.Name + ", and install the same version of agent and service. What was " +
+					"refused is kept there, in the agent's folder under refused.",
+			})
+		}
+		if !h.SeenAt.IsZero() && !s.Late(h, now) && h.Skew.Abs() > s.Clock.AtLeast(skewTold, 2*clockWall) {
+			way := "behind"
+			if h.Skew < 0 {
+				way = "ahead"
+			}
+			out = append(out, notice.Matter{
+				Key:      "clock/" + h.Name,
+				Kind:     notice.Host,
+				Severity: health.Watch,
+				Host:     h.Name,
+				Says:     fmt.Sprintf("the clock of %s is wrong: %s %s", h.Name, wide(h.Skew.Abs()), way),
+				Do:       "Set the clock of " + h.Name + ", and see that it is kept right. Times in its reports are corrected.",
+			})
+		}
+	}
+	slices.SortFunc(out, func(a, b notice.Matter) int { return cmp.Compare(a.Key, b.Key) })
+	return out
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// wide is a length of time in its largest unit, so that a notice does not change with every report.
+func wide(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour:
+		return fmt.Sprintf("about %d days", int(d.Hours()/24+0.5))
+	case d >= 2*time.Hour:
+		return fmt.Sprintf("about %d h", int(d.Hours()+0.5))
+	case d >= 2*time.Minute:
+		return fmt.Sprintf("about %d min", int(d.Minutes()+0.5))
+	}
+	return "about " + fmt.Sprint(max(1, int(d.Seconds()/10+0.5))*10) + " s"
+}
+
+// Settle puts back what is dated ahead of our own clock, after that was set back: otherwise hosts would not be seen to
+// fall silent until it has come to where it was.
+func (s *State) settle(now time.Time) {
+	limit := now.Add(s.tolerance())
+	for _, h := range s.Hosts {
+		if h.SeenAt.After(limit) {
+			h.SeenAt = now
+		}
+	}
+	for _, p := range s.Pools {
+		if p.At.After(limit) {
+			p.At = now
+		}
+	}
+	for _, d := range s.Drives {
+		if d.SeenAt.After(limit) {
+			d.SeenAt = now
+		}
+		if d.busyAt.After(limit) {
+			d.busyAt = now
+		}
+	}
+}
