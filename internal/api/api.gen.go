@@ -2034,6 +2034,9 @@ type Drive struct {
 	Busy          float64 `json:"busy,omitempty,omitzero"`
 	CapacityBytes int64   `json:"capacity_bytes"`
 
+	// Claims other hosts that report a drive of this identity at the same time
+	Claims []DriveClaim `json:"claims,omitempty,omitzero"`
+
 	// FailedAt where its newest failed self-test stopped, and what lies there
 	FailedAt           FailedAt       `json:"failed_at,omitempty,omitzero"`
 	Findings           []Finding      `json:"findings"`
@@ -2100,6 +2103,18 @@ type Drive struct {
 
 // DriveRole defines model for Drive.Role.
 type DriveRole string
+
+// DriveClaim defines model for DriveClaim.
+type DriveClaim struct {
+	Bay string `json:"bay,omitempty,omitzero"`
+
+	// Differs what speaks against it being the same drive; empty when it is shared
+	Differs string    `json:"differs,omitempty,omitzero"`
+	Host    string    `json:"host"`
+	Path    string    `json:"path,omitempty,omitzero"`
+	SeenAt  time.Time `json:"seen_at"`
+	Since   time.Time `json:"since"`
+}
 
 // DrivePage defines model for DrivePage.
 type DrivePage struct {

@@ -159,18 +159,19 @@ const sigma = 1.4826
 
 // Subject is everything that is known of one drive at one moment.
 type Subject struct {
-	FirstAt  time.Time // when it was first seen
-	LastAt   time.Time // newest reading, or newest sight for a drive that cannot be read
-	Present  bool      // answered in its host's newest report
-	GoneAt   time.Time // when it was last seen, for one that is not present
-	Removed  bool      // taken out on purpose: not a fault
-	HostLate bool      // its host's reports stopped coming
-	Blind    string    // why it cannot tell about itself; empty when it can
-	Bad      *drive.Unreadable
-	Failing  bool     // its own word that it fails
-	Warnings []string // NVMe: critical warnings
-	Medium   drive.Medium
-	Record   history.Record
+	FirstAt   time.Time // when it was first seen
+	LastAt    time.Time // newest reading, or newest sight for a drive that cannot be read
+	Present   bool      // answered in its host's newest report
+	GoneAt    time.Time // when it was last seen, for one that is not present
+	Removed   bool      // taken out on purpose: not a fault
+	HostLate  bool      // its host's reports stopped coming
+	Blind     string    // why it cannot tell about itself; empty when it can
+	Contested string    // why nobody knows which drive this is; empty when it is known
+	Bad       *drive.Unreadable
+	Failing   bool     // its own word that it fails
+	Warnings  []string // NVMe: critical warnings
+	Medium    drive.Medium
+	Record    history.Record
 	// Sources say what the newest value of each metric was read from, where that was told.
 	Sources map[drive.MetricName]string
 	Tests   []drive.SelfTest // newest first

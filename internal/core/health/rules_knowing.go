@@ -210,6 +210,25 @@ var knowingRules = []Rule{
 		},
 	},
 	{
+		ID:       "contested",
+		Title:    "Two drives with one identity",
+		Level:    Unknown,
+		Strength: drive.Background,
+		For:      all,
+		When:     "two hosts report it at the same time, and what they say differs",
+		Why:      "What is said of one of them may be true of the other.",
+		Do:       "Pull nothing that has this label tail. Find both drives, or look at the agents of these hosts.",
+		holds: func(s *Subject, _ *Thresholds) *Hit {
+			if s.Contested == "" {
+				return nil
+			}
+			return &Hit{Verdict: Unknown, Since: s.LastAt, Text: []string{s.Contested}}
+		},
+		words: func(h Hit) (string, string, []Evidence) {
+			return h.Text[0], "", []Evidence{{Says: "reported by two hosts", At: h.At, Source: "host reports"}}
+		},
+	},
+	{
 		ID:       "not-read",
 		Title:    "Not read yet",
 		Level:    Unknown,

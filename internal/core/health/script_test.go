@@ -158,6 +158,8 @@ func (x *teller) know(line string) {
 		x.s.Present = true
 	case "quiet-host":
 		x.s.HostLate = rest == "yes"
+	case "contested":
+		x.s.Contested = rest
 	case "blind":
 		x.s.Blind = rest
 	case "unreadable":

@@ -50,6 +50,7 @@ const dropFor = 10 * time.Minute
 
 // TakeDrives is the first stage: which drives are told of, and where they are.
 func (s *State) TakeDrives(c *Change) {
+	disputed(s).sift(c)
 	for _, r := range c.Report.Drives {
 		desc := wire.ToDescription(r)
 		key := desc.Key()
@@ -90,6 +91,7 @@ func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.Dri
 		return changed
 	}
 	section, bay, how := s.Placed(from, r, desc.Key())
+	d.hold(from, at)
 	changed = !d.Present || d.Desc != desc || d.Host != from || d.Section != section || d.Bay != bay || d.How != how ||
 		d.Path != r.Path || d.Blind != r.Blind ||
 		!slices.Equal(d.Holds, r.Holds) ||
@@ -164,6 +166,7 @@ func (s *State) TakeHost(c *Change) {
 			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.Tail(), PlaceWords(d)))
 		}
 	}
+	disputed(s).adopt(c, c.Gone)
 	for _, key := range c.Came {
 		if !c.First {
 			d := s.Drives[key]
@@ -177,6 +180,7 @@ func (s *State) TakePools(c *Change) {
 	for _, p := range c.Report.Pools {
 		s.TakePool(c.Host.Name, c.Report.At, p)
 	}
+	disputed(s).takeClaims(c)
 	for _, id := range c.Vanished {
 		s.AddEvent(c.Batch, api.EventKindPool, id, s.Pools[id].Name+" is not reported by "+c.Host.Name+" any more")
 	}

@@ -123,6 +123,8 @@ type Drive struct {
 	// busy is the share of the last minutes in which it did I/O, as of busyAt.
 	Busy   float64
 	busyAt time.Time
+	// Claims are what other hosts say of it, by host, while Host speaks for it.
+	Claims map[string]*Claim
 	// stalled is since when its self-test makes no progress, zero while it does.
 	Stalled time.Time
 }
@@ -136,6 +138,7 @@ type Facts struct {
 	How     enclosure.How     `json:"how,omitempty"` // how its bay is known
 	Path    string            `json:"path"`
 	Present bool              `json:"present"`
+	Held    []Hold            `json:"held,omitempty"` // which hosts it belonged to, in order of time
 	FirstAt time.Time         `json:"first_at"`
 	SeenAt  time.Time         `json:"seen_at"`
 	Holds   []string          `json:"holds"`

@@ -52,17 +52,8 @@ func (s *State) Align(h *Host, r *api.Report) error {
 	if r.At.IsZero() {
 		return problem.Forever(422, "bad-report", "Every report says when it was made.", "The report has no time.")
 	}
-	behind, known := now.Sub(r.At), false // how far its clock is behind ours
 	newer := r.Boot == "" || s.Newer(h, r)
-	switch age := r.SentBootSeconds - r.BootSeconds; {
-	case r.Boot == "":
-	case r.Boot == h.Boot && !newer: // it comes again, or late: how long before the newest one it was made is known
-		behind, known = h.SeenAt.Add(-seconds(h.BootSeconds-r.BootSeconds)).Sub(r.At), true
-	case !newer: // of an earlier run: before the newest, whenever that was
-		behind, known = min(0, h.SeenAt.Add(-time.Second).Sub(r.At)), true
-	case r.SentBootSeconds > 0 && age >= 0:
-		behind, known = now.Add(-seconds(age)).Sub(r.At), true
-	}
+	behind, known := clockBehind(h, r, newer, now)
 	most := s.tolerance()
 	if r.Past {
 		if behind < -most {
@@ -93,6 +84,22 @@ func (s *State) Align(h *Host, r *api.Report) error {
 		r.At = now
 	}
 	return nil
+}
+
+// clockBehind is how far the clock by which a report was made is behind ours; known says whether the age of the report
+// is, or it may have been on its way for as long.
+func clockBehind(h *Host, r *api.Report, newer bool, now time.Time) (behind time.Duration, known bool) {
+	age := r.SentBootSeconds - r.BootSeconds
+	switch {
+	case r.Boot == "":
+	case r.Boot == h.Boot && !newer: // it comes again, or late: how long before the newest one it was made is known
+		return h.SeenAt.Add(-seconds(h.BootSeconds - r.BootSeconds)).Sub(r.At), true
+	case !newer: // of an earlier run: before the newest, whenever that was
+		return min(0, h.SeenAt.Add(-time.Second).Sub(r.At)), true
+	case r.SentBootSeconds > 0 && age >= 0:
+		return now.Add(-seconds(age)).Sub(r.At), true
+	}
+	return now.Sub(r.At), false
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

@@ -33,6 +33,9 @@ type Pool struct {
 	Unseen  time.Time
 	Wrong   string
 	Witness api.Witness
+	// Claims are what other hosts say of it, by host; Clash says why nobody knows whose word holds.
+	Claims map[string]*PoolClaim
+	Clash  string
 	// drives are the keys of the drives that have a place in it.
 	drives map[string]bool
 	kept   kept
@@ -43,9 +46,6 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	before := s.Pools[p.Id]
 	if before == nil || before.Name != p.Name {
 		s.TwinNames = nil
-	}
-	if before != nil && before.At.After(at) {
-		return
 	}
 	next := &Pool{
 		Pool:     wire.ToPool(p),
@@ -58,6 +58,9 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		Unseen:   p.NotSeenSince,
 		Witness:  p.Witness,
 		drives:   map[string]bool{},
+	}
+	if before != nil && before.Reporter == from {
+		next.Claims, next.Clash = before.Claims, before.Clash
 	}
 	next.Watched = next.Watched || len(p.Offers) == 0
 	if err := next.Check(); err != nil {
@@ -154,7 +157,7 @@ func (s *State) Below(id string) *pool.Pool {
 }
 
 // Known says whether the pool is as it is shown: its host reports it, and its report can be so.
-func (p *Pool) Known() bool { return p.Unseen.IsZero() && p.Wrong == "" }
+func (p *Pool) Known() bool { return p.Unseen.IsZero() && p.Wrong == "" && p.Clash == "" }
 
 // AsKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts
 // itself, or changed while it was read.
@@ -270,6 +273,8 @@ func (p *Pool) WhyUnknown() string {
 	case !p.Known():
 		says, _ := p.Trouble()
 		return says
+	case p.Clash != "":
+		return p.Clash
 	case p.Torn:
 		return p.Name + " changed while it was read: what is shown may not fit together"
 	}
@@ -291,6 +296,8 @@ func (p *Pool) Trouble() (says, do string) {
 	case p.Wrong != "":
 		return "inconsistent report of " + p.Name + ": " + p.Wrong, "Look at the " +
 			"agent on " + p.Reporter + ", and at the pool by hand."
+	case p.Clash != "":
+		return p.Clash, "Nothing is ordered for it. Find out which host should use its drives, and stop the other one."
 	case len(p.Witness.Differs) > 0 && !p.Witness.Unread: // that its drives are in standby is no trouble
 		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(
 			p.Witness.Differs,

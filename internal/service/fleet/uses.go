@@ -97,10 +97,20 @@ func (s *State) NotFree(d *Drive) (why, do string) {
 		return "it does not answer, so its current contents are unknown", "Put it in first."
 	case h == nil || s.Late(h, s.Clock.Now()):
 		return d.Host + " does not report, so what uses it now is not known", "Bring its agent back first."
+	case len(disputed(s).claims(d)) > 0:
+		return "it is reported by " + disputed(s).claims(d)[0].Host + " as well, and what uses it there is not known",
+			"Find out which host it belongs to."
 	case len(active) > 0:
 		return "it is in use: " + UseWords(active), "Stop that use first: unmount, swapoff, close."
 	case len(uses) > 0:
 		return "it carries " + UseWords(uses), "Make sure that nobody needs it; then wipe it by hand."
+	}
+	return notBlank(d)
+}
+
+// notBlank says why a drive that nothing uses must not be taken for empty.
+func notBlank(d *Drive) (why, do string) {
+	switch {
 	case len(d.Holds) > 0 && d.Holds[0] != drive.TestPattern:
 		return "it carries somebody's data (" + strings.Join(
 			d.Holds,

@@ -14,7 +14,8 @@ import (
 
 // grounds are what a drive's findings can depend on, beside its siblings: equal grounds give equal findings.
 type grounds struct {
-	version    int // of what is remembered of the drive
+	contested  string // why nobody knows which drive it is
+	version    int    // of what is remembered of the drive
 	late       bool
 	state      pool.MemberState
 	filling    bool
@@ -77,6 +78,7 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
 	if h := s.fleet.Hosts[d.Host]; h == nil || s.fleet.Late(h, now) {
 		g.late = true
 	}
+	g.contested = s.fleet.Contested(d)
 	var latencies []float64
 	for _, k := range at.Peers {
 		if peer := s.fleet.Drives[k]; peer != nil && peer != d {
@@ -114,6 +116,7 @@ func (s *State) subject(d *fleet.Drive, at fleet.Place, g grounds) health.Subjec
 		Removed:    d.Replaced || g.asked,
 		HostLate:   g.late,
 		Blind:      d.Blind,
+		Contested:  g.contested,
 		Failing:    d.Reading.Failing,
 		Warnings:   d.Reading.Warnings,
 		Medium:     d.Desc.Medium,

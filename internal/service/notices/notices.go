@@ -112,6 +112,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	}
 	out = append(out, s.fleet.PoolMatters()...)
 	out = append(out, s.fleet.HostMatters()...)
+	out = append(out, s.fleet.ClaimMatters()...)
 	for _, p := range s.fleet.Pools {
 		if p.UsedUnknown || !p.Known() {
 			continue

@@ -11,6 +11,7 @@ import (
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
+	"lantern/internal/wire"
 
 	"github.com/oklog/ulid/v2"
 )
@@ -55,7 +56,7 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 		s.mu.Lock()
 		out := []api.Order{}
 		for _, o := range s.Waiting {
-			if o.Host == from {
+			if o.Host == from && !s.contested(o) {
 				out = append(out, o.Order)
 			}
 		}
@@ -75,6 +76,12 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 			return out, nil
 		}
 	}
+}
+
+// contested says whether nobody knows which drive an order is about: it is not given out, and ends with its time limit.
+func (s *State) contested(o *Order) bool {
+	d := s.fleet.Drives[wire.ToIdentity(o.Drive).Key()]
+	return d != nil && s.fleet.Contested(d) != ""
 }
 
 // Expired are the orders that nobody carried out in time.

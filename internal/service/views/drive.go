@@ -187,7 +187,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 		}
 	}
 	out.Swap = s.swaps.ByDrive()[key]
-	out.Uses = s.fleet.ViewUses(d)
+	out.Uses, out.Claims = s.fleet.ViewUses(d), s.fleet.ViewClaims(d)
 	if !whole {
 		return out
 	}

@@ -2426,6 +2426,8 @@ export interface components {
             /** @description all its places in pools */
             places?: components["schemas"]["Place"][];
             paths?: components["schemas"]["DrivePath"][];
+            /** @description other hosts that report a drive of this identity at the same time */
+            claims?: components["schemas"]["DriveClaim"][];
             layout?: components["schemas"]["PartitionTable"];
             present: boolean;
             /** Format: date-time */
@@ -3733,6 +3735,17 @@ export interface components {
             errors?: number;
             /** Format: date-time */
             seen_at?: string;
+        };
+        DriveClaim: {
+            host: string;
+            path?: string;
+            bay?: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            seen_at: string;
+            /** @description what speaks against it being the same drive; empty when it is shared */
+            differs?: string;
         };
         NamelessDrive: {
             path: string;

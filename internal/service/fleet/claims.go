@@ -1,0 +1,376 @@
+package fleet
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+	"lantern/internal/core/pool"
+	"lantern/internal/wire"
+)
+
+// A drive or a pool belongs to the host that reports it, for as long as that host goes on to do so. What another host
+// says of it meanwhile is a claim: it is kept and shown, and changes nothing else. When the first host reports again
+// without the drive, or falls silent, the claim is taken for the truth. When both go on to report it, the drive is
+// either shared, as in a shelf that two hosts are attached to, or contested: two drives with one identity, or a host
+// that says what is not so. Nothing is ordered for what is contested.
+
+// Claim is what a further host says of a drive.
+type Claim struct {
+	Host      string
+	Since, At time.Time // its first and its newest report with the drive
+	Says      api.DriveReport
+}
+
+// disputes is the State where several hosts speak of the same thing.
+type disputes struct{ *State }
+
+func disputed(s *State) disputes { return disputes{s} }
+
+// holder is the host that a drive belongs to, if it still speaks for it.
+func (s disputes) holder(d *Drive) *Host {
+	h := s.Hosts[d.Host]
+	if h == nil || !d.Present || s.Late(h, s.Clock.Now()) {
+		return nil
+	}
+	return h
+}
+
+// sift takes what a report claims of other hosts' drives and pools out of it, and keeps that as claims. It is done
+// before anything else looks at the report.
+func (s disputes) sift(c *Change) {
+	if !c.Live {
+		s.siftPast(c)
+		return
+	}
+	from, at := c.Host.Name, c.Report.At
+	keep := make([]api.DriveReport, 0, len(c.Report.Drives))
+	own := map[string]bool{}
+	for _, r := range c.Report.Drives {
+		key := wire.ToDescription(r).Key()
+		d := s.Drives[key]
+		if d == nil || d.Host == from || d.Host == "" || s.holder(d) == nil {
+			if d != nil {
+				delete(d.Claims, from)
+			}
+			own[key] = true
+			keep = append(keep, r)
+			continue
+		}
+		if d.Claims == nil {
+			d.Claims = map[string]*Claim{}
+		}
+		if d.Claims[from] == nil {
+			d.Claims[from] = &Claim{Host: from, Since: at}
+			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s reports %s as well, which %s reports", from,
+				d.Tail(), d.Host))
+		}
+		d.Claims[from].At, d.Claims[from].Says = at, r
+		d.Version++
+	}
+	c.Report.Drives = keep
+	for _, d := range s.claimedBy(from) {
+		if d.Claims[from].At.Before(at) {
+			delete(d.Claims, from) // it does not say so any more
+			d.Version++
+		}
+	}
+	s.siftPools(c, own)
+}
+
+// siftPools keeps a host from taking over a pool that another host reports, or of which it sees no drive.
+func (s disputes) siftPools(c *Change, own map[string]bool) {
+	from, at := c.Host.Name, c.Report.At
+	keep := make([]api.PoolReport, 0, len(c.Report.Pools))
+	for _, r := range c.Report.Pools {
+		p := s.Pools[r.Id]
+		if p == nil || p.Reporter == from || p.Reporter == "" {
+			keep = append(keep, r)
+			continue
+		}
+		h := s.Hosts[p.Reporter]
+		alive := h != nil && p.Unseen.IsZero() && !s.Late(h, s.Clock.Now())
+		sees := slices.ContainsFunc(slices.Collect(maps.Keys(p.drives)), func(key string) bool { return own[key] })
+		if !alive && (sees || len(p.drives) == 0) {
+			keep = append(keep, r)
+			continue
+		}
+		if p.Claims == nil {
+			p.Claims = map[string]*PoolClaim{}
+		}
+		if p.Claims[from] == nil {
+			p.Claims[from] = &PoolClaim{Host: from, Since: at}
+			s.AddEvent(c.Batch, api.EventKindPool, r.Id, fmt.Sprintf("%s reports %s as well, which %s reports", from,
+				p.Name, p.Reporter))
+		}
+		x := p.Claims[from]
+		x.At, x.Sees, x.Differs = at, sees, differ(p, r)
+	}
+	c.Report.Pools = keep
+}
+
+// siftPast leaves out of a report of the past what is said of drives that its host did not hold then.
+func (s disputes) siftPast(c *Change) {
+	c.Report.Drives = slices.DeleteFunc(slices.Clone(c.Report.Drives), func(r api.DriveReport) bool {
+		d := s.Drives[wire.ToDescription(r).Key()]
+		return d != nil && !d.heldBy(c.Host.Name, timeOr(r.Reading.At, c.Report.At))
+	})
+}
+
+func timeOr(a, b time.Time) time.Time {
+	if a.IsZero() {
+		return b
+	}
+	return a
+}
+
+// Hold is a time in which a drive belonged to a host; To is zero while it does.
+type Hold struct {
+	Host string    `json:"host"`
+	From time.Time `json:"from"`
+	To   time.Time `json:"to,omitzero"`
+}
+
+// heldBy says whether a host may speak of a drive at a moment: it held it then, or nobody did and it was the next or the
+// last to hold it.
+func (d *Drive) heldBy(host string, at time.Time) bool {
+	if len(d.Held) == 0 {
+		return d.Host == "" || d.Host == host
+	}
+	next := slices.IndexFunc(d.Held, func(h Hold) bool { return h.From.After(at) })
+	if next < 0 {
+		next = len(d.Held)
+	}
+	if next > 0 && d.Held[next-1].Host == host {
+		return true
+	}
+	within := next > 0 && (d.Held[next-1].To.IsZero() || at.Before(d.Held[next-1].To))
+	return !within && next < len(d.Held) && d.Held[next].Host == host
+}
+
+// hold notes which host a drive belongs to from now on.
+func (d *Drive) hold(host string, at time.Time) {
+	if len(d.Held) == 0 && d.Host != "" {
+		d.Held = []Hold{{Host: d.Host, From: d.FirstAt}} // a record of an earlier version
+	}
+	n := len(d.Held)
+	if n > 0 && d.Held[n-1].Host == host && d.Held[n-1].To.IsZero() {
+		return
+	}
+	if n > 0 && d.Held[n-1].To.IsZero() {
+		d.Held[n-1].To = at
+	}
+	const most = 50
+	d.Held = append(d.Held[max(0, n+1-most):], Hold{Host: host, From: at})
+}
+
+func (s disputes) claimedBy(host string) (out []*Drive) {
+	for _, d := range s.Drives {
+		if d.Claims[host] != nil {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// claims are those that stand: the claiming host reports, and its newest report has it.
+func (s disputes) claims(d *Drive) (out []*Claim) {
+	for _, name := range slices.Sorted(maps.Keys(d.Claims)) {
+		if h := s.Hosts[name]; h != nil && !s.Late(h, s.Clock.Now()) {
+			out = append(out, d.Claims[name])
+		}
+	}
+	return out
+}
+
+// Contested says why nobody knows which drive is meant by an identity; empty when there is one drive.
+func (s *State) Contested(d *Drive) string {
+	h := disputed(s).holder(d)
+	if h == nil || len(d.Claims) == 0 {
+		return ""
+	}
+	for _, x := range disputed(s).claims(d) {
+		if !h.SeenAt.After(x.Since) {
+			continue // the next report of its holder tells
+		}
+		if why := disputed(s).twoDrives(d, x.Says); why != "" {
+			return fmt.Sprintf("is reported by %s and by %s at once, and they differ in %s: these are two drives, or one of "+
+				"the reports is wrong", d.Host, x.Host, why)
+		}
+	}
+	return ""
+}
+
+// twoDrives says what speaks against a claim being about the very same drive: a shelf that two hosts are attached to
+// shows both of them the same. An identity that the world does not share out but once (a WWN) is needed.
+func (s disputes) twoDrives(d *Drive, r api.DriveReport) string {
+	desc := wire.ToDescription(r)
+	hours, known := d.Record["power_on_hours"].Last()
+	claimed, told := r.Reading.Metrics["power_on_hours"]
+	switch {
+	case desc.WWN == "":
+		return "nothing that can be compared, as the drive has no WWN"
+	case desc.Model != d.Desc.Model || desc.Serial != d.Desc.Serial:
+		return "model or serial"
+	case desc.Capacity != d.Desc.Capacity:
+		return "capacity"
+	case desc.Firmware != d.Desc.Firmware:
+		return "firmware"
+	case desc.Medium != d.Desc.Medium || desc.RotationRPM != d.Desc.RotationRPM:
+		return "kind of medium"
+	case known && told && math.Abs(hours.Value-claimed) > 24:
+		return "power-on hours"
+	}
+	return ""
+}
+
+// adopt gives the drives of a host, which it no longer speaks for, to hosts that claimed them.
+func (s disputes) adopt(c *Change, keys []string) {
+	for _, key := range keys {
+		d := s.Drives[key]
+		if d == nil || len(d.Claims) == 0 {
+			continue
+		}
+		all := s.claims(d)
+		if len(all) != 1 {
+			continue // of several, the next to report
+		}
+		x := all[0]
+		desc := wire.ToDescription(x.Says)
+		delete(d.Claims, x.Host)
+		h := s.Hosts[x.Host]
+		s.takeFacts(&Change{Batch: c.Batch, Host: h, Live: true, Report: api.Report{At: c.Report.At}}, d, desc, x.Says)
+		d.Version++
+		h.LastReport.Drives = append(slices.Clone(h.LastReport.Drives), withoutReadings(api.Report{
+			Drives: []api.DriveReport{x.Says}}).Drives...)
+		c.Batch.Put(d.Row())
+		s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s is in %s", d.Tail(), PlaceWords(d)))
+	}
+}
+
+// PoolClaim is what a further host says of a pool.
+type PoolClaim struct {
+	Host      string
+	Since, At time.Time
+	Sees      bool     // it reports drives of the pool as its own
+	Differs   []string // places of which it says something else
+}
+
+// differ are the places of a pool of which a report says something else.
+func differ(p *Pool, r api.PoolReport) (out []string) {
+	q := wire.ToPool(r)
+	seen := map[string]string{}
+	p.Everyone(func(group string, m *pool.Member) { seen[group+" "+m.Slot] = m.Drive + " " + string(m.State) })
+	q.Everyone(func(group string, m *pool.Member) {
+		was, ok := seen[group+" "+m.Slot]
+		if !ok || m.Drive != "" && was != m.Drive+" "+string(m.State) {
+			out = append(out, m.Slot)
+		}
+		delete(seen, group+" "+m.Slot)
+	})
+	for k := range seen {
+		_, slot, _ := strings.Cut(k, " ")
+		out = append(out, slot)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// poolClash says why a pool is contested: a further host goes on to report it and says something else, or members of it
+// are contested themselves.
+func (s disputes) poolClash(p *Pool) string {
+	h := s.Hosts[p.Reporter]
+	if h != nil && !s.Late(h, s.Clock.Now()) {
+		for _, name := range slices.Sorted(maps.Keys(p.Claims)) {
+			x := p.Claims[name]
+			other := s.Hosts[name]
+			switch {
+			case other == nil || s.Late(other, s.Clock.Now()) || x.At.Before(other.SeenAt) || !h.SeenAt.After(x.Since):
+			case len(x.Differs) > 0:
+				return fmt.Sprintf("%s is reported by %s and by %s at once, and they differ (%s): two hosts may be using its "+
+					"drives, or one of the reports is wrong", p.Name, p.Reporter, name, some(x.Differs))
+			}
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(p.drives)) {
+		if d := s.Drives[key]; d != nil && s.Contested(d) != "" {
+			return p.Name + " has a member, " + d.Tail() + ", which " + s.Contested(d)
+		}
+	}
+	return ""
+}
+
+func some(slots []string) string {
+	const most = 4
+	if len(slots) > most {
+		return "place " + strings.Join(slots[:most], ", ") + fmt.Sprintf(" and %d more", len(slots)-most)
+	}
+	return "place " + strings.Join(slots, ", ")
+}
+
+// takeClaims is a stage: what a report changed about claims reaches the pools.
+func (s disputes) takeClaims(c *Change) {
+	for _, p := range s.Pools {
+		if len(p.Claims) == 0 && p.Clash == "" && !s.anyClaimed(p) {
+			continue
+		}
+		if clash := s.poolClash(p); clash != p.Clash {
+			p.Clash = clash
+			p.kept = kept{layered: p.kept.layered}
+			s.Changed()
+			for key := range p.drives {
+				if d := s.Drives[key]; d != nil {
+					d.Version++
+				}
+			}
+			if clash != "" {
+				s.AddEvent(c.Batch, api.EventKindPool, p.ID, clash)
+			}
+		}
+	}
+}
+
+func (s disputes) anyClaimed(p *Pool) bool {
+	for key := range p.drives {
+		if d := s.Drives[key]; d != nil && len(d.Claims) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// ClaimMatters are what is to be told of drives that are contested.
+func (s *State) ClaimMatters() (out []notice.Matter) {
+	for key, d := range s.Drives {
+		if len(d.Claims) == 0 {
+			continue
+		}
+		if why := s.Contested(d); why != "" {
+			out = append(out, notice.Matter{Key: "contested/" + key, Kind: notice.Place, Severity: health.Unknown, Host: d.Host,
+				Bay: d.BayName(), Drives: []string{key}, Says: d.Tail() + " " + why,
+				Do: "Pull nothing that has this label tail. Find both drives, or look at the agents of these hosts."})
+		}
+	}
+	slices.SortFunc(out, func(a, b notice.Matter) int { return cmp.Compare(a.Key, b.Key) })
+	return out
+}
+
+// ViewClaims are a drive's claims as they are shown.
+func (s *State) ViewClaims(d *Drive) (out []api.DriveClaim) {
+	for _, x := range disputed(s).claims(d) {
+		v := api.DriveClaim{Host: x.Host, Path: x.Says.Path, Since: x.Since, SeenAt: x.At}
+		if x.Says.Section != "" {
+			v.Bay = fmt.Sprintf("%s/%s/%d", x.Host, x.Says.Section, x.Says.Bay)
+		}
+		v.Differs = disputed(s).twoDrives(d, x.Says)
+		out = append(out, v)
+	}
+	return out
+}
