@@ -18,6 +18,7 @@ var may = map[string][]string{
 	"internal/wire":       {"internal/api", "internal/core"},
 	"internal/agent":      {"internal/api", "internal/clock", "internal/core", "internal/wire"},
 	"internal/practice":   {},
+	"internal/bounds":     {"internal/api"},
 	"internal/lab":        {"internal/agent", "internal/clock", "internal/core", "internal/practice"},
 	"internal/ownrule":    {"internal/core"},
 	"internal/channel":    {},
@@ -33,6 +34,7 @@ var may = map[string][]string{
 		"internal/wire",
 	},
 	"internal/httpd": {
+		"internal/bounds",
 		"internal/api",
 		"internal/core",
 		"internal/lab",

@@ -20,6 +20,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"lantern/internal/api"
+	"lantern/internal/bounds"
 	"lantern/internal/core/drive"
 	"lantern/internal/lab"
 	"lantern/internal/practice"
@@ -293,7 +294,7 @@ func (s *Server) handleError(c *echo.Context, err error) {
 // maxBody is the largest request of a person, maxReport the largest report.
 const (
 	maxBody   = 1 << 20
-	maxReport = 64 << 20
+	maxReport = 32 << 20
 )
 
 func tooLarge(err error) error {
@@ -314,6 +315,9 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 			return v, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
 		}
 		return v, problem.Forever(422, "bad-body", err.Error(), "The request could not be read.")
+	}
+	if err := bounds.Check(v); err != nil {
+		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request is out of bounds.")
 	}
 	return v, nil
 }

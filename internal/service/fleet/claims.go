@@ -235,7 +235,7 @@ func (s disputes) twoDrives(d *Drive, r api.DriveReport) string {
 func (s disputes) adopt(c *Change, keys []string) {
 	for _, key := range keys {
 		d := s.Drives[key]
-		if d == nil || len(d.Claims) == 0 {
+		if d == nil || d.Host != c.Host.Name || d.Present || len(d.Claims) == 0 {
 			continue
 		}
 		all := s.claims(d)

@@ -1,0 +1,183 @@
+// Package bounds checks what comes over the network against the bounds that openapi.yaml gives: the length of texts and
+// lists, the number of properties, and the size of numbers. A report that keeps to them costs a bounded amount of memory
+// and time, whoever sends it.
+package bounds
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"lantern/internal/api"
+)
+
+// schema is what matters here of a JSON schema (draft 2020-12, clause 6).
+type schema struct {
+	Ref           string             `yaml:"$ref"`
+	Type          string             `yaml:"type"`
+	Properties    map[string]*schema `yaml:"properties"`
+	Items         *schema            `yaml:"items"`
+	Additional    *schema            `yaml:"-"`
+	MaxLength     *int               `yaml:"maxLength"`
+	MaxItems      *int               `yaml:"maxItems"`
+	MaxProperties *int               `yaml:"maxProperties"`
+	Minimum       *float64           `yaml:"minimum"`
+	Maximum       *float64           `yaml:"maximum"`
+}
+
+// UnmarshalYAML reads a schema; additionalProperties may be a schema or a boolean.
+func (s *schema) UnmarshalYAML(n *yaml.Node) error {
+	type plain schema
+	if err := n.Decode((*plain)(s)); err != nil {
+		return err
+	}
+	var more struct {
+		Additional yaml.Node `yaml:"additionalProperties"`
+	}
+	if err := n.Decode(&more); err != nil || more.Additional.Kind != yaml.MappingNode {
+		return err
+	}
+	s.Additional = &schema{}
+	return more.Additional.Decode(s.Additional)
+}
+
+type document struct {
+	Components struct {
+		Defaults schema             `yaml:"x-default-bounds"`
+		Schemas  map[string]*schema `yaml:"schemas"`
+	} `yaml:"components"`
+}
+
+var load = sync.OnceValue(func() *document {
+	var d document
+	if err := yaml.Unmarshal(api.Document, &d); err != nil {
+		panic("the API description cannot be read: " + err.Error()) // it is part of the program, and a test reads it
+	}
+	return &d
+})
+
+// Years outside of which no time of a request can be.
+var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Check finds the first value in v, whose type is named like its schema, that is out of its bounds. What the description
+// does not name has the default bounds.
+func Check(v any) error {
+	d := load()
+	value := reflect.ValueOf(v)
+	return d.check(value.Type().Name(), d.Components.Schemas[value.Type().Name()], value)
+}
+
+func (d *document) resolve(s *schema) *schema {
+	for range 10 {
+		if s == nil || s.Ref == "" {
+			break
+		}
+		s = d.Components.Schemas[s.Ref[strings.LastIndex(s.Ref, "/")+1:]]
+	}
+	if s == nil {
+		return &schema{}
+	}
+	return s
+}
+
+func most(own, usual *int) int {
+	if own != nil {
+		return *own
+	}
+	return *usual
+}
+
+func (d *document) check(at string, s *schema, v reflect.Value) error {
+	s = d.resolve(s)
+	usual := &d.Components.Defaults
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if v.IsNil() {
+			return nil
+		}
+		return d.check(at, s, v.Elem())
+	case reflect.String:
+		if n, m := v.Len(), most(s.MaxLength, usual.MaxLength); n > m && utf8.RuneCountInString(v.String()) > m {
+			return fmt.Errorf("%s has %d characters; at most %d are taken", at, utf8.RuneCountInString(v.String()), m)
+		}
+	case reflect.Slice, reflect.Array:
+		return d.checkList(at, s, v)
+	case reflect.Map:
+		if m := most(s.MaxProperties, usual.MaxProperties); v.Len() > m {
+			return fmt.Errorf("%s has %d entries; at most %d are taken", at, v.Len(), m)
+		}
+		for it := v.MapRange(); it.Next(); {
+			name := fmt.Sprint(it.Key())
+			if len(name) > *usual.MaxLength {
+				return fmt.Errorf("%s has a name of %d characters", at, len(name))
+			}
+			if err := d.check(at+"."+name, s.Additional, it.Value()); err != nil {
+				return err
+			}
+		}
+	case reflect.Struct:
+		return d.checkStruct(at, s, v)
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		least := s.Minimum
+		if least == nil {
+			least = usual.Minimum
+		}
+		return within(at, float64(v.Int()), least, s.Maximum)
+	case reflect.Float32, reflect.Float64:
+		return within(at, v.Float(), s.Minimum, s.Maximum)
+	}
+	return nil
+}
+
+func within(at string, x float64, least, most *float64) error {
+	switch {
+	case least != nil && x < *least:
+		return fmt.Errorf("%s is %g; at least %g is taken", at, x, *least)
+	case most != nil && x > *most:
+		return fmt.Errorf("%s is %g; at most %g is taken", at, x, *most)
+	}
+	return nil
+}
+
+func (d *document) checkList(at string, s *schema, v reflect.Value) error {
+	if v.Type().Elem().Kind() == reflect.Uint8 {
+		if m := most(s.MaxLength, d.Components.Defaults.MaxLength); v.Len() > m {
+			return fmt.Errorf("%s has %d bytes; at most %d are taken", at, v.Len(), m)
+		}
+		return nil
+	}
+	if m := most(s.MaxItems, d.Components.Defaults.MaxItems); v.Len() > m {
+		return fmt.Errorf("%s has %d entries; at most %d are taken", at, v.Len(), m)
+	}
+	for i := range v.Len() {
+		if err := d.check(fmt.Sprintf("%s[%d]", at, i), s.Items, v.Index(i)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *document) checkStruct(at string, s *schema, v reflect.Value) error {
+	if t, ok := v.Interface().(time.Time); ok {
+		// A reading of another time is left out by itself; it must not cost the whole report.
+		if !t.IsZero() && !strings.HasSuffix(at, ".reading.at") && (t.Before(earliest) || t.After(latest)) {
+			return fmt.Errorf("%s is %s, which cannot be", at, t.Format(time.RFC3339))
+		}
+		return nil
+	}
+	for i := range v.NumField() {
+		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
+		if name == "" || name == "-" {
+			continue
+		}
+		if err := d.check(at+"."+name, s.Properties[name], v.Field(i)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
