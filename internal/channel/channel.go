@@ -18,6 +18,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unicode"
 )
 
 // Kind is how a channel carries. Each kind is a carrier in a file of its own; a new one is added there, and to
@@ -69,6 +70,30 @@ type Message struct {
 	Text    string // the whole, plain
 	Grave   int    // syslog severity: 2 critical, 3 error, 4 warning, 5 notice, 6 informational
 	Data    any    // for machines
+	// To narrows an e-mail down to those receivers that did not take it yet; empty for all.
+	To []string
+}
+
+// Partly means that some receivers took a message and others did not.
+type Partly struct {
+	Left []string // those that did not
+	Err  error
+}
+
+func (p *Partly) Error() string { return p.Err.Error() }
+
+func (p *Partly) Unwrap() error { return p.Err }
+
+// answered puts what the far end said into an error: short, on one line, and without what could act on a terminal.
+func answered(body []byte) string {
+	text := strings.Join(strings.FieldsFunc(string(body), func(r rune) bool {
+		return unicode.IsSpace(r) || !unicode.IsPrint(r)
+	}), " ")
+	const most = 200
+	if r := []rune(text); len(r) > most {
+		text = string(r[:most]) + " …"
+	}
+	return text
 }
 
 // Sender sends. Its zero value is ready.

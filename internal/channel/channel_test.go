@@ -89,11 +89,16 @@ type post struct {
 
 type session struct{ p *post }
 
-func (p *post) NewSession(*smtp.Conn) (smtp.Session, error)  { return &session{p}, nil }
-func (s *session) Mail(string, *smtp.MailOptions) error      { return nil }
-func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error { return nil }
-func (s *session) Reset()                                    {}
-func (s *session) Logout() error                             { return nil }
+func (p *post) NewSession(*smtp.Conn) (smtp.Session, error) { return &session{p}, nil }
+func (s *session) Mail(string, *smtp.MailOptions) error     { return nil }
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	if strings.HasPrefix(to, "nobody@") {
+		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "no such user"}
+	}
+	return nil
+}
+func (s *session) Reset()        {}
+func (s *session) Logout() error { return nil }
 func (s *session) Data(r io.Reader) error {
 	b, err := io.ReadAll(r)
 	s.p.mu.Lock()
@@ -128,16 +133,28 @@ func TestEmail(t *testing.T) {
 	}
 	require.NoError(t, Sender{}.Check(t.Context(), c))
 	require.NoError(t, Sender{}.Send(t.Context(), c, message))
-	require.Len(t, p.mails, 1)
+	require.Len(t, p.mails, 2, "one to each")
 	for _, want := range []string{"Subject: ZU006 in skerry/front/7 has 38 sectors that cannot be read",
 		"From: <lantern@heron.example>", "Message-ID: <01NOTICE@brave-lantern>", "Replace it today."} {
 		require.Contains(t, p.mails[0], want)
 	}
+	c.To = []string{"ida@heron.example", "nobody@heron.example", "bo@heron.example"}
+	var some *Partly
+	err := Sender{}.Send(t.Context(), c, message)
+	require.ErrorAs(t, err, &some)
+	require.Equal(t, []string{"nobody@heron.example"}, some.Left, "one that is rejected keeps nobody else from it")
+	require.ErrorContains(t, err, "no such user")
+	require.Len(t, p.mails, 4)
+	again := message
+	again.To = some.Left
+	require.ErrorAs(t, Sender{}.Send(t.Context(), c, again), &some)
+	require.Equal(t, []string{"nobody@heron.example"}, some.Left)
+	require.Len(t, p.mails, 4, "nobody gets it twice")
 	p.full = true
 	require.ErrorContains(t, Sender{}.Send(t.Context(), c, message), "no room")
 	c.Server = start(t, p, nil)
 	require.Error(t, Sender{}.Send(t.Context(), c, message), "no word leaves in the clear")
-	require.Len(t, p.mails, 1)
+	require.Len(t, p.mails, 4)
 }
 
 // TestSyslog: a collector that reads RFC 5424 takes it, over TLS and TCP.

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/wneessen/go-mail"
@@ -34,30 +36,74 @@ func (email) Check(c Config) (host, port string, err error) {
 	return host, port, nil
 }
 
-// Send sends a plain text over TLS.
+// Send sends a plain text over TLS, to each receiver by itself: an address that is rejected keeps nobody else from
+// getting it.
 func (email) Send(ctx context.Context, s Sender, c Config, m Message) error {
-	msg := mail.NewMsg()
-	if err := msg.From(c.From); err != nil {
+	client, err := mailClient(s, c)
+	if err != nil {
 		return err
 	}
-	if err := msg.To(c.To...); err != nil {
+	to := m.To
+	if len(to) == 0 {
+		to = c.To
+	}
+	if err := client.DialWithContext(ctx); err != nil {
 		return err
+	}
+	defer client.Close()
+	var left []string
+	var failed []string
+	for _, receiver := range to {
+		msg, err := letter(c.From, receiver, m)
+		if err == nil {
+			err = client.Send(msg)
+		}
+		if err != nil {
+			left = append(left, receiver)
+			failed = append(failed, receiver+": "+answered([]byte(err.Error())))
+			if client.Reset() != nil { // the connection is gone: nothing more can be sent on it
+				left = append(left, to[slices.Index(to, receiver)+1:]...)
+				break
+			}
+		}
+	}
+	switch {
+	case len(failed) == 0:
+		return nil
+	case len(left) < len(c.To):
+		return &Partly{Left: left, Err: errors.New(strings.Join(failed, "; "))}
+	}
+	return errors.New(strings.Join(failed, "; "))
+}
+
+// letter is a message to one receiver.
+func letter(from, to string, m Message) (*mail.Msg, error) {
+	msg := mail.NewMsg()
+	if err := msg.From(from); err != nil {
+		return nil, err
+	}
+	if err := msg.To(to); err != nil {
+		return nil, err
 	}
 	msg.Subject(m.Subject)
 	msg.SetMessageIDWithValue(m.ID + "@brave-lantern")
 	msg.SetDateWithValue(m.At)
 	msg.SetBodyString(mail.TypeTextPlain, m.Text)
+	return msg, nil
+}
+
+func mailClient(s Sender, c Config) (*mail.Client, error) {
 	host, port, err := net.SplitHostPort(c.Server)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	n, err := strconv.Atoi(port)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	t, err := s.tls(c, host)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	options := []mail.Option{
 		mail.WithPort(n),
@@ -74,9 +120,5 @@ func (email) Send(ctx context.Context, s Sender, c Config, m Message) error {
 			mail.WithPassword(c.Secret),
 		)
 	}
-	client, err := mail.NewClient(host, options...)
-	if err != nil {
-		return err
-	}
-	return client.DialAndSendWithContext(ctx, msg)
+	return mail.NewClient(host, options...)
 }

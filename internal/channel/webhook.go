@@ -82,11 +82,14 @@ func (webhook) Send(ctx context.Context, s Sender, c Config, m Message) error {
 		return plain(err)
 	}
 	defer res.Body.Close()
-	_, _ = io.CopyN(io.Discard, res.Body, 1<<16)
-	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return fmt.Errorf("the receiver answered %s", res.Status)
+	answer, _ := io.ReadAll(io.LimitReader(res.Body, 1<<12))
+	if res.StatusCode >= 200 && res.StatusCode <= 299 {
+		return nil
 	}
-	return nil
+	if says := answered(answer); says != "" {
+		return fmt.Errorf("the receiver answered %s: %s", res.Status, says)
+	}
+	return fmt.Errorf("the receiver answered %s", res.Status)
 }
 
 // plain leaves the address out of an error: it may hold what is nobody's business.

@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 
@@ -179,16 +180,17 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 			_ = clock.Real{}.Sleep(ticking, 200*time.Millisecond)
 		}
 	}()
-	delivered := make(chan struct{})
-	go func() {
-		defer close(delivered)
+	var delivering sync.WaitGroup
+	delivering.Go(func() {
 		for ticking.Err() == nil {
-			if err := r.service.Notices.Deliver(ticking); err != nil {
-				c.Log.Error("a delivery could not be written down", "error", err)
-			}
+			delivering.Go(func() { // a channel that is slow does not hold up the next look at the others
+				if err := r.service.Notices.Deliver(ticking); err != nil {
+					c.Log.Error("a delivery could not be written down", "error", err)
+				}
+			})
 			_ = clock.Real{}.Sleep(ticking, time.Second)
 		}
-	}()
+	})
 	r.stop = func() error {
 		enough()
 		cut()
@@ -196,7 +198,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		defer cancel()
 		err := server.Shutdown(end)
 		<-ticked
-		<-delivered
+		delivering.Wait()
 		return errors.Join(err, r.store.Close())
 	}
 	return r, nil

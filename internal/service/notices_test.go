@@ -163,7 +163,9 @@ func TestNotices(t *testing.T) {
 	b.clock.forward(time.Minute)
 	b.report()
 	work()
-	require.Empty(t, p.types(), "muted: not even that it is over")
+	got = p.types()
+	require.Len(t, got, 1, "muted: but who was told of it is told that it is over")
+	require.Contains(t, got[0], "notice.closed")
 	all, _ = b.s.Notices.Notices(false)
 	require.Empty(t, all)
 	all, err = b.s.Notices.Notices(true)
@@ -220,6 +222,104 @@ func TestNotices(t *testing.T) {
 	}
 	require.NoError(t, b.s.Notices.RemoveChannel("ida", "night-shift"))
 	b.problem(b.s.Notices.RemoveChannel("ida", "night-shift"), "no-channel", "")
+}
+
+// TestBetterNews: whoever was told of a matter is told of each change of its severity and of its end, also where it is
+// milder by then than what the channel is for; and nobody else is.
+func TestBetterNews(t *testing.T) {
+	b := newBench(t)
+	pagers := map[string]*pager{"grave": {}, "all": {}}
+	for name, p := range pagers {
+		server := httptest.NewServer(p)
+		defer server.Close()
+		least := map[string]api.Verdict{"grave": api.Replace, "all": api.Watch}[name]
+		_, err := b.s.Notices.PutChannel(t.Context(), "ida", name, api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k",
+			Least: least})
+		require.NoError(t, err)
+	}
+	b.clock.forward(2 * time.Minute)
+	step := func(pending float64, present bool) {
+		for range 2 {
+			b.clock.forward(time.Hour)
+			r := b.next()
+			for i := range r.Drives {
+				r.Drives[i].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 0}}
+			}
+			r.Drives[0].Reading.Metrics["pending_sectors"] = pending
+			if !present {
+				r.Drives = r.Drives[1:]
+			}
+			require.NoError(t, b.s.TakeReport("fulmar", r))
+			b.clock.forward(15 * time.Second)
+		}
+		require.NoError(t, b.s.Tick())
+		require.NoError(t, b.s.Notices.Deliver(t.Context()))
+	}
+	turns := func(name string) (out []string) {
+		for _, s := range pagers[name].types() {
+			turn, rest, _ := strings.Cut(s, " ")
+			word, _, _ := strings.Cut(rest, "]")
+			if strings.Contains(s, "AA001") {
+				out = append(out, turn+" "+word+"]")
+			}
+		}
+		return out
+	}
+	step(3, true)
+	require.Equal(t, []string{"notice.opened [watch]"}, turns("all"))
+	require.Empty(t, turns("grave"))
+	step(3, false)
+	require.Equal(t, []string{"notice.got-worse [dead]"}, turns("all"))
+	require.Equal(t, []string{"notice.got-worse [dead]"}, turns("grave"))
+	all, err := b.s.Notices.Notices(false)
+	require.NoError(t, err)
+	for _, n := range all {
+		_, err := b.s.Notices.Acknowledge("ida", n.Id, "on my way") // that somebody saw it keeps nobody from the end
+		require.NoError(t, err)
+	}
+	b.restart()
+	b.clock.forward(2 * time.Minute)
+	step(3, true)
+	require.Equal(t, []string{"notice.got-better [watch]"}, turns("all"))
+	require.Equal(t, []string{"notice.got-better [watch]"}, turns("grave"))
+	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{})
+	require.NoError(t, err)
+	step(3, true)
+	require.Equal(t, []string{"notice.closed [watch]"}, turns("all"))
+	require.Equal(t, []string{"notice.closed [watch]"}, turns("grave"))
+}
+
+// TestSlowChannel: a channel whose far end hangs holds up no other, also not those of which something comes due later.
+func TestSlowChannel(t *testing.T) {
+	b := newBench(t)
+	hang := make(chan struct{})
+	slow := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { <-hang }))
+	defer slow.Close()
+	p := &pager{}
+	quick := httptest.NewServer(p)
+	defer quick.Close()
+	for name, url := range map[string]string{"a-slow": slow.URL, "quick": quick.URL} {
+		_, err := b.s.Notices.PutChannel(t.Context(), "ida", name, api.ChannelPut{Kind: "webhook", Url: url, Secret: "k",
+			Least: api.Watch})
+		require.NoError(t, err)
+	}
+	b.clock.forward(2 * time.Minute)
+	b.report()
+	var all sync.WaitGroup
+	for _, pending := range []float64{3, 300} {
+		b.drives[0].Reading.Metrics = map[string]float64{"pending_sectors": pending}
+		for range 2 {
+			b.clock.forward(time.Hour)
+			b.drives[0].Reading.At = b.clock.Now()
+			b.report()
+			b.clock.forward(10 * time.Second)
+		}
+		require.NoError(t, b.s.Tick())
+		all.Go(func() { _ = b.s.Notices.Deliver(t.Context()) })
+		require.Eventually(t, func() bool { return len(p.types()) == 1 }, 10*time.Second, 5*time.Millisecond)
+	}
+	close(hang)
+	all.Wait()
 }
 
 // TestDigest: once a day, what is open, whether somebody saw it or not; and that nothing is.

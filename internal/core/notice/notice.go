@@ -53,6 +53,8 @@ type Notice struct {
 	Acknowledged *Ack `json:"acknowledged,omitempty"`
 	// Muted is until when nothing is said of it; zero when it is not.
 	Muted time.Time `json:"muted"`
+	// Told are the channels that a message about it was given to: they are told how it goes on, and how it ends.
+	Told []string `json:"told,omitempty"`
 }
 
 // Ack is somebody's word that they saw a notice.

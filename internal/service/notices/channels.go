@@ -121,7 +121,7 @@ func subject(c notice.Change) string {
 	where := cmp.Or(c.Bay, c.Pool, c.Host)
 	return strings.TrimSpace(
 		fmt.Sprintf("[%s] %s: %s", word(c.Notice), where, c.Says),
-	) + map[bool]string{true: " (over)"}[c.Turn == notice.Closed]
+	) + map[notice.Turn]string{notice.Closed: " (over)", notice.Better: " (better than before)"}[c.Turn]
 }
 
 // word is how grave a notice is, in a word that never confuses filling with failing.

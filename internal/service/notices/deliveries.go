@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lantern/internal/api"
@@ -17,17 +19,31 @@ import (
 	"lantern/internal/store"
 )
 
-// deliver makes a delivery for each channel that wants to know of a change.
-func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
-	if c.Turn == notice.Better || c.Turn != notice.Worse && c.Quiet(now) {
-		return
-	}
+// deliver makes a delivery for each channel that wants to know of a change, and for each that was told of the notice
+// before: whoever heard the bad news hears the better one, and the end. It gives back which were told by now.
+func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []string) {
+	told = slices.Clone(c.Told)
 	for _, o := range s.channels {
-		if !o.wants(c.Notice) && c.Kind != notice.Alarm { // an alarm goes everywhere
+		knows := slices.Contains(c.Told, o.Name)
+		wants := o.wants(c.Notice) || c.Kind == notice.Alarm // an alarm goes everywhere
+		switch c.Turn {
+		case notice.Opened:
+			wants = wants && !c.Quiet(now)
+		case notice.Worse: // whoever saw or muted it
+			wants = wants || knows
+		case notice.Better:
+			wants = knows && !now.Before(c.Muted)
+		case notice.Closed:
+			wants = knows || wants && !c.Quiet(now)
+		}
+		if !wants {
 			continue
 		}
 		if c.Turn == notice.Closed && s.unsent(o.Name, c.ID) {
 			continue // nobody was told that it opened, so nobody is told that it closed
+		}
+		if !knows {
+			told = append(told, o.Name)
 		}
 		m := channel.Message{
 			ID:      ledger.NewID(),
@@ -40,7 +56,7 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
 		next := now
 		if urgent := c.Kind != notice.Filling &&
 			pressing(c.Notice).Gravity() >= health.Replace.Gravity(); !urgent ||
-			c.Turn == notice.Closed {
+			c.Turn == notice.Closed || c.Turn == notice.Better {
 			if end := o.quietUntil(now); !end.IsZero() {
 				next = end
 			}
@@ -48,6 +64,7 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) {
 		v := s.viewNotice(c.Notice, now)
 		s.queue(b, o.Name, c.ID, m, v, next)
 	}
+	return told
 }
 
 func (s *State) text(n notice.Notice) string {
@@ -128,15 +145,58 @@ const (
 	giveUp     = 3 * 24 * time.Hour
 )
 
-// Deliver sends what is due, once; what was confirmed is written down before the next is sent. It is called again and
-// again.
+// Deliver sends what is due, once; what was confirmed is written down before the next is sent through the same channel.
+// Channels do not wait for one another: one that is still sending is left alone, and each of the others goes by itself.
+// It is called again and again, also while an earlier call still sends.
 func (s *Service) Deliver(ctx context.Context) error {
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	var failed []error
+	for _, name := range s.begin() {
+		all.Go(func() {
+			defer s.end(name)
+			if err := s.deliverOn(ctx, name); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				failed = append(failed, err)
+			}
+		})
+	}
+	all.Wait()
+	return errors.Join(failed...)
+}
+
+// begin are the channels on which something is due and nobody sends; they are marked as being sent on.
+func (s *Service) begin() (names []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Clock.Now().UnixMilli()
+	for _, d := range s.deliveries {
+		if d.Next <= now && !s.sending[d.Channel] {
+			if s.sending == nil {
+				s.sending = map[string]bool{}
+			}
+			s.sending[d.Channel] = true
+			names = append(names, d.Channel)
+		}
+	}
+	return names
+}
+
+func (s *Service) end(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.sending, name)
+}
+
+// deliverOn sends what is due on one channel.
+func (s *Service) deliverOn(ctx context.Context, name string) error {
 	for ctx.Err() == nil {
 		s.mu.Lock()
 		now := s.Clock.Now()
 		var d *store.Delivery
 		for _, x := range s.deliveries {
-			if x.Next <= now.UnixMilli() && (d == nil || x.Next < d.Next) {
+			if x.Channel == name && x.Next <= now.UnixMilli() && (d == nil || x.Next < d.Next) {
 				d = x
 			}
 		}
@@ -169,11 +229,23 @@ func (s *Service) Deliver(ctx context.Context) error {
 	return nil
 }
 
+// left is a delivery's document with only those receivers that did not take it yet.
+func left(doc []byte, failed error) []byte {
+	var some *channel.Partly
+	var p pending
+	if !errors.As(failed, &some) || json.Unmarshal(doc, &p) != nil {
+		return doc
+	}
+	p.To = some.Left
+	return ledger.Document(p)
+}
+
 func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	next := *d
 	next.Tries++
+	next.Doc = left(d.Doc, failed)
 	b := &store.Batch{}
 	switch {
 	case failed == nil:

@@ -74,9 +74,12 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
 	s.Open = open
 	for _, c := range changes {
-		s.keepNotice(b, c.Notice)
 		s.AddEvent(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
-		s.deliver(b, c, now)
+		c.Told = s.deliver(b, c, now)
+		s.keepNotice(b, c.Notice)
+		if i := slices.IndexFunc(s.Open, func(n notice.Notice) bool { return n.ID == c.ID }); i >= 0 {
+			s.Open[i].Told = c.Told
+		}
 	}
 }
 

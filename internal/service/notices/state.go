@@ -32,6 +32,7 @@ type State struct {
 	uses       map[string][]store.PoolUse
 	channels   []Outlet
 	deliveries []*store.Delivery // not done
+	sending    map[string]bool   // channels on which something is being sent now
 	sender     channel.Sender
 }
 
