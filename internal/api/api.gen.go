@@ -389,6 +389,7 @@ const (
 	NoticeKindPool     NoticeKind = "pool"
 	NoticeKindRecovery NoticeKind = "recovery"
 	NoticeKindSection  NoticeKind = "section"
+	NoticeKindService  NoticeKind = "service"
 	NoticeKindShelf    NoticeKind = "shelf"
 )
 
@@ -410,6 +411,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindRecovery:
 		return true
 	case NoticeKindSection:
+		return true
+	case NoticeKindService:
 		return true
 	case NoticeKindShelf:
 		return true
@@ -924,6 +927,7 @@ const (
 	ProblemTypeReasonNeeded     ProblemType = "reason-needed"
 	ProblemTypeRecovering       ProblemType = "recovering"
 	ProblemTypeStoreFull        ProblemType = "store-full"
+	ProblemTypeStoreUnwritable  ProblemType = "store-unwritable"
 	ProblemTypeSurveyOpen       ProblemType = "survey-open"
 	ProblemTypeSwapChanged      ProblemType = "swap-changed"
 	ProblemTypeSwapEnded        ProblemType = "swap-ended"
@@ -1146,6 +1150,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeRecovering:
 		return true
 	case ProblemTypeStoreFull:
+		return true
+	case ProblemTypeStoreUnwritable:
 		return true
 	case ProblemTypeSurveyOpen:
 		return true
@@ -3531,6 +3537,14 @@ type Range struct {
 	P90 time.Time `json:"p90"`
 }
 
+// Readiness defines model for Readiness.
+type Readiness struct {
+	Ready bool `json:"ready"`
+
+	// Says why not, or what will be the reason soon
+	Says string `json:"says,omitempty,omitzero"`
+}
+
 // Reading defines model for Reading.
 type Reading struct {
 	At         time.Time          `json:"at"`
@@ -3742,8 +3756,11 @@ type Round struct {
 	Lines []RoundLine `json:"lines"`
 
 	// Pools pools that are not known to be as they were
-	Pools    []PoolLine `json:"pools,omitempty,omitzero"`
-	Underway []UnderWay `json:"underway"`
+	Pools []PoolLine `json:"pools,omitempty,omitzero"`
+
+	// Trouble why the service itself cannot do its work, or soon will not be able to
+	Trouble  ServiceTrouble `json:"trouble,omitempty,omitzero"`
+	Underway []UnderWay     `json:"underway"`
 }
 
 // RoundLine defines model for RoundLine.
@@ -3900,6 +3917,13 @@ type SelfTest struct {
 	Number int    `json:"number"`
 	Result string `json:"result"`
 	Status int    `json:"status"`
+}
+
+// ServiceTrouble why the service itself cannot do its work, or soon will not be able to
+type ServiceTrouble struct {
+	Do       string  `json:"do"`
+	Says     string  `json:"says"`
+	Severity Verdict `json:"severity"`
 }
 
 // Sibling defines model for Sibling.
@@ -5674,6 +5698,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReady Whether the service can do its work
+	//
+	// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+	//
+	// Corresponds with GET /ready (the `GetReady` operationId).
+	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRecoveries List recoveries, the newest first
 	//
@@ -7899,6 +7930,23 @@ func (c *Client) GetLatestReadings(ctx context.Context, reqEditors ...RequestEdi
 // Corresponds with POST /readings (the `ImportReadings` operationId).
 func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportReadingsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReady Whether the service can do its work
+//
+// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+//
+// Corresponds with GET /ready (the `GetReady` operationId).
+func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReadyRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -12215,6 +12263,33 @@ func NewImportReadingsRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewGetReadyRequest constructs an http.Request for the GetReady method
+func NewGetReadyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ready")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRecoveriesRequest constructs an http.Request for the ListRecoveries method
 func NewListRecoveriesRequest(server string, params *ListRecoveriesParams) (*http.Request, error) {
 	var err error
@@ -14719,6 +14794,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
+
+	// GetReadyWithResponse Whether the service can do its work
+	//
+	// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /ready (the `GetReady` operationId).
+	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
 
 	// ListRecoveriesWithResponse List recoveries, the newest first
 	//
@@ -18766,6 +18850,61 @@ func (r ImportReadingsResponse) ContentType() string {
 	return ""
 }
 
+type GetReadyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Readiness
+	// JSON503 the response for an HTTP 503 `application/json` response
+	JSON503 *Readiness
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReadyResponse) GetJSON200() *Readiness {
+	return r.JSON200
+}
+
+// GetJSON503 returns the response for an HTTP 503 `application/json` response
+func (r GetReadyResponse) GetJSON503() *Readiness {
+	return r.JSON503
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReadyResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReadyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReadyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReadyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRecoveriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21829,6 +21968,21 @@ func (c *ClientWithResponses) ImportReadingsWithBodyWithResponse(ctx context.Con
 		return nil, err
 	}
 	return ParseImportReadingsResponse(rsp)
+}
+
+// GetReadyWithResponse Whether the service can do its work
+//
+// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /ready (the `GetReady` operationId).
+func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error) {
+	rsp, err := c.GetReady(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReadyResponse(rsp)
 }
 
 // ListRecoveriesWithResponse List recoveries, the newest first
@@ -25036,6 +25190,46 @@ func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, e
 	return response, nil
 }
 
+// ParseGetReadyResponse parses an HTTP response from a GetReadyWithResponse call
+func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReadyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Readiness
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 503:
+		var dest Readiness
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON503 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRecoveriesResponse parses an HTTP response from a ListRecoveriesWithResponse call
 func ParseListRecoveriesResponse(rsp *http.Response) (*ListRecoveriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26341,6 +26535,9 @@ type ServerInterface interface {
 	// ImportReadings Import readings
 	// (POST /readings)
 	ImportReadings(ctx *echo.Context) error
+	// GetReady Whether the service can do its work
+	// (GET /ready)
+	GetReady(ctx *echo.Context) error
 	// ListRecoveries List recoveries, the newest first
 	// (GET /recoveries)
 	ListRecoveries(ctx *echo.Context, params ListRecoveriesParams) error
@@ -27998,6 +28195,15 @@ func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
 	return err
 }
 
+// GetReady converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReady(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReady(ctx)
+	return err
+}
+
 // ListRecoveries converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRecoveries(ctx *echo.Context) error {
 	var err error
@@ -28930,6 +29136,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	}
 
 	router.GET(options.BaseURL+"/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
+	router.GET(options.BaseURL+"/ready", wrapper.GetReady, options.OperationMiddlewares["getReady"]...)
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
 	router.POST(options.BaseURL+"/people", wrapper.AddPerson, options.OperationMiddlewares["addPerson"]...)
 	router.DELETE(options.BaseURL+"/people/:name", wrapper.RemovePerson, options.OperationMiddlewares["removePerson"]...)

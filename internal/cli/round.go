@@ -52,12 +52,17 @@ func roundCommand() *cli.Command {
 
 func (s *session) round(r api.Round) {
 	o := s.out
+	if x := r.Trouble; x.Says != "" {
+		m, st := mark(x.Severity)
+		o.line("%s  %s", o.paint(m+" service", st), x.Says)
+		o.line("     %s %s", o.paint("→", st), x.Do)
+	}
 	switch {
 	case r.Hosts == 0:
 		o.line("No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")
 	case len(r.Awaited) > 0:
 		o.line("Nothing is known yet of %s: no report has come.", strings.Join(r.Awaited, ", "))
-	case len(r.Lines) == 0 && len(r.Pools) == 0:
+	case len(r.Lines) == 0 && len(r.Pools) == 0 && r.Trouble.Says == "":
 		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
 	}
 	for i, l := range r.Lines {

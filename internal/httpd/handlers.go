@@ -38,6 +38,16 @@ func (s *Server) GetMe(c *echo.Context) error {
 	)
 }
 
+// GetReady tells whether the service can do its work. Everybody may ask.
+func (s *Server) GetReady(c *echo.Context) error {
+	says, ready := s.Service.Ready()
+	status := http.StatusOK
+	if !ready {
+		status = http.StatusServiceUnavailable
+	}
+	return c.JSON(status, api.Readiness{Ready: ready, Says: says})
+}
+
 // SignIn opens a session with a token.
 func (s *Server) SignIn(c *echo.Context) error {
 	req, err := take[api.SignIn](c, maxBody)

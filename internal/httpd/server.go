@@ -128,7 +128,7 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 		r := c.Request()
 		path := r.URL.Path
 		if !strings.HasPrefix(path, base) || path == base+"/session" && r.Method == http.MethodPost ||
-			path == base+"/openapi.yaml" {
+			path == base+"/openapi.yaml" || path == base+"/ready" {
 			return next(c)
 		}
 		agents := strings.HasPrefix(path, base+"/agent/")

@@ -47,6 +47,7 @@ func (s *Service) Tick() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	t := &fleet.Tick{Batch: &store.Batch{}, Now: s.Clock.Now()}
+	s.LookAtDisk(t.Now)
 	for _, o := range s.Orders.Expired(t.Now) {
 		s.end(t.Batch, o, api.OrderStateExpired, o.Host+" did not answer within the time limit")
 	}
@@ -54,5 +55,7 @@ func (s *Service) Tick() error {
 		s.Selftests.Tick, s.Progress.Tick, s.Readings.Tick, s.Notices.Tick} {
 		stage(t)
 	}
-	return errors.Join(s.Commit(t.Batch), s.Readings.Fold(), s.Readings.Forget(t.Now))
+	err := s.Commit(t.Batch)
+	s.Notices.Emergency(t.Now)
+	return errors.Join(err, s.Readings.Fold(), s.Readings.Forget(t.Now))
 }

@@ -148,3 +148,11 @@ func (s *Service) undo(b *store.Batch) error {
 	}
 	return errors.Join(failed...)
 }
+
+// Ready says whether reports and orders can be recorded, and if not, or not for much longer, why.
+func (s *Service) Ready() (says string, ready bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	says, _, _ = s.Trouble()
+	return says, s.Disk.Failed == ""
+}

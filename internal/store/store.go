@@ -21,6 +21,9 @@ import (
 // ErrFull means that there is no room left; nothing was written.
 var ErrFull = errors.New("the disk under the database is full")
 
+// ErrUnwritable means that the disk does not take what is written, and that nothing was.
+var ErrUnwritable = errors.New("the database cannot be written")
+
 // ErrNone means that there is no such record.
 var ErrNone = errors.New("no such record")
 
@@ -28,7 +31,10 @@ var ErrNone = errors.New("no such record")
 var ErrTwice = errors.New("this report was taken before")
 
 // Store is an open database.
-type Store struct{ db *gorm.DB }
+type Store struct {
+	db   *gorm.DB
+	file string
+}
 
 // Open opens or makes the database file and brings it to the newest form.
 func Open(file string) (*Store, error) {
@@ -88,7 +94,7 @@ func Open(file string) (*Store, error) {
 	); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}
-	return &Store{db}, os.Chmod(file, 0o600)
+	return &Store{db, file}, os.Chmod(file, 0o600)
 }
 
 // Close ends all use of the database.
@@ -112,8 +118,13 @@ func (s *Store) Limit(pages int) error {
 }
 
 func full(err error) error {
-	if err != nil && strings.Contains(err.Error(), "database or disk is full") {
+	switch {
+	case err == nil:
+		return nil
+	case strings.Contains(err.Error(), "database or disk is full"):
 		return ErrFull
+	case strings.Contains(err.Error(), "readonly database"), strings.Contains(err.Error(), "disk I/O error"):
+		return fmt.Errorf("%w: %w", ErrUnwritable, err)
 	}
 	return err
 }
@@ -163,6 +174,14 @@ func (s *Store) Write(b *Batch) error {
 	if b.Empty() {
 		return nil
 	}
+	err := s.write(b)
+	if errors.Is(err, ErrFull) && s.release() {
+		err = s.write(b)
+	}
+	return err
+}
+
+func (s *Store) write(b *Batch) error {
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
 		if b.Once != nil {
 			if done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(b.Once); done.Error != nil {

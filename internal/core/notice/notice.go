@@ -23,9 +23,10 @@ const (
 	Filling  Kind = "filling"
 	Pool     Kind = "pool" // a pool as a whole is not known to be as it was
 	Recovery Kind = "recovery"
-	Alarm    Kind = "alarm" // a drive that must be put back at once
-	Place    Kind = "place" // a drive is not where it was
-	Shelf    Kind = "shelf" // a part of an enclosure
+	Alarm    Kind = "alarm"   // a drive that must be put back at once
+	Place    Kind = "place"   // a drive is not where it was
+	Shelf    Kind = "shelf"   // a part of an enclosure
+	Service  Kind = "service" // the service itself cannot do its work
 )
 
 // Matter is something that people ought to know now.

@@ -26,6 +26,7 @@ type Ledger struct {
 	// changed in memory that was not written.
 	Before, After func(*store.Batch)
 	Undo          func(*store.Batch) error
+	Disk          Disk // under the records
 }
 
 // New makes a Ledger on a store.
@@ -39,7 +40,8 @@ func (s *Ledger) Commit(b *store.Batch) error {
 		return nil // nothing happened, so what was judged stands
 	}
 	s.Changed()
-	if err := s.Store.Write(b); err != nil {
+	err := s.Store.Write(b)
+	if s.wrote(err); err != nil {
 		if undo := s.Undo(b); undo != nil {
 			s.Log.Error("what was not written could not be taken back", "error", undo)
 		}

@@ -25,18 +25,7 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []
 	told = slices.Clone(c.Told)
 	for _, o := range s.channels {
 		knows := slices.Contains(c.Told, o.Name)
-		wants := o.wants(c.Notice) || c.Kind == notice.Alarm // an alarm goes everywhere
-		switch c.Turn {
-		case notice.Opened:
-			wants = wants && !c.Quiet(now)
-		case notice.Worse: // whoever saw or muted it
-			wants = wants || knows
-		case notice.Better:
-			wants = knows && !now.Before(c.Muted)
-		case notice.Closed:
-			wants = knows || wants && !c.Quiet(now)
-		}
-		if !wants {
+		if !o.hears(c, knows, now) {
 			continue
 		}
 		if c.Turn == notice.Closed && s.unsent(o.Name, c.ID) {
@@ -65,6 +54,20 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []
 		s.queue(b, o.Name, c.ID, m, v, next)
 	}
 	return told
+}
+
+// hears says whether a channel is told of a change; knows, that it was told of the notice before.
+func (c Outlet) hears(x notice.Change, knows bool, now time.Time) bool {
+	wants := c.wants(x.Notice) || x.Kind == notice.Alarm // an alarm goes everywhere
+	switch x.Turn {
+	case notice.Opened:
+		return wants && !x.Quiet(now)
+	case notice.Worse: // whoever saw or muted it
+		return wants || knows
+	case notice.Better:
+		return knows && !now.Before(x.Muted)
+	}
+	return knows || wants && !x.Quiet(now)
 }
 
 func (s *State) text(n notice.Notice) string {

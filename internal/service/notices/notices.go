@@ -115,6 +115,9 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	}
 	out = append(out, s.fleet.PoolMatters()...)
 	out = append(out, s.fleet.HostMatters()...)
+	if says, do, severity := s.Trouble(); says != "" {
+		out = append(out, notice.Matter{Key: "service/records", Kind: notice.Service, Severity: severity, Says: says, Do: do})
+	}
 	out = append(out, s.fleet.ClaimMatters()...)
 	for _, p := range s.fleet.Pools {
 		if p.UsedUnknown || !p.Known() {

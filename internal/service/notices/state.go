@@ -33,6 +33,7 @@ type State struct {
 	channels   []Outlet
 	deliveries []*store.Delivery // not done
 	sending    map[string]bool   // channels on which something is being sent now
+	cried      time.Time         // when people were told last that nothing can be recorded; zero when it can
 	sender     channel.Sender
 }
 

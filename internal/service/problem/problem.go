@@ -47,6 +47,13 @@ func As(err error) *Problem {
 			"Make room; nothing was lost, agents keep their reports until then.",
 			"The disk under the database is full, so nothing was changed.",
 		)
+	case errors.Is(err, store.ErrUnwritable):
+		return New(
+			503,
+			"store-unwritable",
+			"Look at the disk under the service's records; agents keep their reports until then.",
+			"The database cannot be written, so nothing was changed.",
+		)
 	}
 	return New(500, "internal", "The service's log has the details.", "Something went wrong inside the service.")
 }

@@ -30,6 +30,9 @@ func (s *Service) Round() api.Round {
 		Awaited:  []string{},
 		Hosts:    len(s.fleet.Hosts),
 	}
+	if says, do, severity := s.Trouble(); says != "" {
+		out.Trouble = api.ServiceTrouble{Says: says, Do: do, Severity: api.Verdict(severity)}
+	}
 	for name, h := range s.fleet.Hosts {
 		if h.SeenAt.IsZero() {
 			out.Awaited = append(out.Awaited, name)

@@ -21,6 +21,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whether the service can do its work
+         * @description For supervisors and load balancers; needs no token and tells nothing of the fleet.
+         */
+        get: operations["getReady"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/people": {
         parameters: {
             query?: never;
@@ -1756,7 +1776,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -1886,8 +1906,20 @@ export interface components {
             lines: components["schemas"]["RoundLine"][];
             underway: components["schemas"]["UnderWay"][];
             filling: components["schemas"]["Filling"][];
+            trouble?: components["schemas"]["ServiceTrouble"];
             /** @description pools that are not known to be as they were */
             pools?: components["schemas"]["PoolLine"][];
+        };
+        /** @description why the service itself cannot do its work, or soon will not be able to */
+        ServiceTrouble: {
+            says: string;
+            do: string;
+            severity: components["schemas"]["Verdict"];
+        };
+        Readiness: {
+            ready: boolean;
+            /** @description why not, or what will be the reason soon */
+            says?: string;
         };
         PoolLine: {
             pool: string;
@@ -2497,7 +2529,7 @@ export interface components {
         Notice: {
             id: string;
             /** @enum {string} */
-            kind: "drive" | "section" | "host" | "pool" | "filling" | "recovery" | "alarm" | "place" | "shelf";
+            kind: "drive" | "section" | "host" | "pool" | "filling" | "recovery" | "alarm" | "place" | "shelf" | "service";
             severity: components["schemas"]["Verdict"];
             worst: components["schemas"]["Verdict"];
             /** @enum {string} */
@@ -4161,6 +4193,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getReady: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it takes reports and records them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            /** @description it cannot record anything */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -13,7 +13,8 @@ export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
   const unsent = useUnsent();
   // What must be put back is said on every page until it is back, whoever looks at what.
-  const alarms = useRound().data?.underway.filter((u) => u.alarm) ?? [];
+  const round = useRound().data;
+  const alarms = round?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
   useEffect(() => {
     window.scrollTo(0, 0);
@@ -57,6 +58,19 @@ export function Frame({ children }: { children: ReactNode }) {
       {since && (
         <p role="status" className="border-b border-watch bg-watch-sheet px-4 py-2 text-center">
           The connection is lost since {clock(since)}. What is shown may be old since then; it comes back by itself.
+        </p>
+      )}
+      {round?.trouble?.says && (
+        <p
+          role="alert"
+          className={
+            "border-b-2 px-4 py-2 text-center " +
+            (round.trouble.severity === "watch"
+              ? "border-watch bg-watch-sheet"
+              : "border-replace bg-replace-sheet font-semibold")
+          }
+        >
+          {round.trouble.says.charAt(0).toUpperCase() + round.trouble.says.slice(1)}. {round.trouble.do}
         </p>
       )}
       {unsent > 0 && (

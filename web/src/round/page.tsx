@@ -32,7 +32,7 @@ export default function RoundPage() {
             ? loud
               ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand`
               : "Nothing is urgent"
-            : round.data.awaited.length || unsure.length
+            : round.data.awaited.length || unsure.length || round.data.trouble?.says
               ? "Not everything is known yet"
               : "Nothing needs a hand"}
         </h1>

@@ -1,0 +1,83 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"lantern/internal/core/health"
+	"lantern/internal/store"
+)
+
+// Disk is what is known of the disk under the records.
+type Disk struct {
+	store.Room
+	LookedAt time.Time
+	// Failed is why writes fail, FailedSince since when, FailedAt when one failed last; empty while writing works. What
+	// is small may still fit where a report does not, so it is kept for failedFor after the last that failed.
+	Failed                string
+	FailedSince, FailedAt time.Time
+}
+
+// When people are told that the disk fills up: at a tenth and below 2 GiB, and again when it is grave.
+const (
+	roomWatch   = 2 << 30
+	roomReplace = 512 << 20
+	lookEach    = 10 * time.Second
+	failedFor   = 30 * time.Second
+)
+
+// LookAtDisk looks how much space is left, now and then, and sets some aside.
+func (s *Ledger) LookAtDisk(now time.Time) {
+	if d := now.Sub(s.Disk.LookedAt); d >= 0 && d < lookEach {
+		return
+	}
+	s.Disk.LookedAt = now
+	if err := s.Store.Reserve(); err != nil {
+		s.Log.Warn("no space can be set aside for a full disk", "error", err)
+	}
+	r, err := s.Store.Room()
+	if err != nil {
+		s.Log.Warn("the space under the records cannot be read", "error", err)
+		return
+	}
+	s.Disk.Room = r
+}
+
+// wrote notes whether writing works.
+func (s *Ledger) wrote(err error) {
+	now := s.Clock.Now()
+	switch {
+	case err == nil && now.Sub(s.Disk.FailedAt).Abs() > failedFor:
+		s.Disk.Failed, s.Disk.FailedSince = "", time.Time{}
+	case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrUnwritable):
+		if s.Disk.Failed == "" {
+			s.Disk.FailedSince = now
+		}
+		s.Disk.Failed, s.Disk.FailedAt = err.Error(), now
+	}
+}
+
+// Trouble says what is wrong with the service's own records, how grave it is, and what to do; empty when nothing is.
+func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
+	d := s.Disk
+	const room = "Make room on the disk that holds the service's data folder. Nothing that was recorded is lost; " +
+		"agents keep their reports."
+	switch {
+	case d.Failed != "":
+		return "the service cannot record anything since " + d.FailedSince.UTC().Format("2006-01-02 15:04") + ": " + d.Failed +
+			". What is shown is of before that", room, health.Dead
+	case d.Total == 0:
+		return "", "", health.Sound
+	case !d.Reserved && d.Free < roomReplace:
+		return fmt.Sprintf("the disk under the service's records is full: %d MB are left, and the reserve is in use",
+			d.Free/1e6), room, health.Dead
+	case d.Free < roomReplace:
+		return fmt.Sprintf("the disk under the service's records is nearly full: %d MB are left", d.Free/1e6), room,
+			health.Replace
+	case d.Free < roomWatch && d.Free < d.Total/10:
+		return fmt.Sprintf("the disk under the service's records fills up: less than %d MB are left",
+			(d.Free/1e6/100+1)*100), room, health.Watch
+	}
+	return "", "", health.Sound
+}
