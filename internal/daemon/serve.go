@@ -161,6 +161,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		scheme = "https"
 	}
 	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())
+	if err := r.store.Serves(r.url); err != nil {
+		c.Log.Warn("the lock does not say who serves", "error", err)
+	}
 	if self, err := netip.ParseAddrPort(l.Addr().String()); err == nil {
 		r.service.Notices.SetSelf(self)
 	}

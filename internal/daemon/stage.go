@@ -14,6 +14,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/lab"
+	"lantern/internal/store"
 )
 
 // stage is a service whose hosts are all of a lab.
@@ -27,7 +28,10 @@ type stage struct {
 
 // forgetLab removes what a stage keeps in its folder.
 func forgetLab(dir string) error {
-	for _, part := range []string{"lantern.db", "lantern.db-wal", "lantern.db-shm", "lab.json", "agents",
+	if err := store.Unused(filepath.Join(dir, "lantern.db")); err != nil {
+		return err
+	}
+	for _, part := range []string{"lantern.db", "lantern.db-wal", "lantern.db-shm", "lantern.db.reserve", "lab.json", "agents",
 		"client.yaml", practiceFile} {
 		if err := os.RemoveAll(filepath.Join(dir, part)); err != nil {
 			return err

@@ -9,6 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
 )
 
 // from makes a report as of a host that has run for up, and whose clock is wrong by off.
@@ -165,3 +168,32 @@ func TestRefusedForGood(t *testing.T) {
 	require.NoError(t, b.s.Tick())
 	require.Empty(t, b.ofHosts(), "the newest report has no refusals: its agent was set up anew")
 }
+
+// TestFault: a fault of ours in a report or in what is due ends neither the service nor its lock; nothing of the report
+// is kept, and its host is not held up by it.
+func TestFault(t *testing.T) {
+	b := newTwo(t)
+	before := b.s.Before
+	b.s.Before = func(*store.Batch) { panic("a fault") }
+	b.clock.forward(time.Second)
+	b.drives[0].Bay = 5
+	err := b.s.TakeReport("fulmar", b.next())
+	b.problem(err, "bad-report", "The service failed on this report: a fault")
+	require.True(t, problem.As(err).Permanent)
+	b.s.Before = before
+	require.Equal(t, "fulmar/front/1", b.drive("AA001").Bay, "nothing of it is kept")
+	b.report()
+	require.Equal(t, "fulmar/front/5", b.drive("AA001").Bay)
+	work := b.s.Fleet.Work
+	b.s.Fleet.Work = faulty{work}
+	b.clock.forward(2 * time.Minute)
+	require.NoError(t, b.s.Tick(), "the other parts did their work")
+	b.s.Fleet.Work = work
+	b.clock.forward(10 * time.Second)
+	require.NoError(t, b.s.Tick())
+	require.Contains(t, b.told()[0], "fulmar has not reported")
+}
+
+type faulty struct{ fleet.Work }
+
+func (faulty) AskedDown(string, time.Time) bool { panic("another fault") }

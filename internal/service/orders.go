@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"runtime/debug"
 
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
@@ -41,6 +42,16 @@ func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, say
 	}
 }
 
+// guarded runs a stage. A fault in one of them is logged and keeps none of the others from their work.
+func (s *Service) guarded(t *fleet.Tick, stage func(*fleet.Tick)) {
+	defer func() {
+		if p := recover(); p != nil {
+			s.Log.Error("a part of what is due failed", "panic", p, "stack", string(debug.Stack()))
+		}
+	}()
+	stage(t)
+}
+
 // Tick does what is due. It is called a few times a second, and lets the moment go through the stages, once and in
 // order.
 func (s *Service) Tick() error {
@@ -53,7 +64,7 @@ func (s *Service) Tick() error {
 	}
 	for _, stage := range []func(*fleet.Tick){s.Bays.Tick, s.Fleet.Tick, s.Swaps.Tick, s.Stock.Tick,
 		s.Selftests.Tick, s.Progress.Tick, s.Readings.Tick, s.Notices.Tick} {
-		stage(t)
+		s.guarded(t, stage)
 	}
 	err := s.Commit(t.Batch)
 	s.Notices.Emergency(t.Now)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"runtime/debug"
 	"slices"
 
 	"lantern/internal/api"
@@ -63,7 +64,20 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 
 // pass lets a report go through the stages, once and in order. No stage calls another: what one wants of another is in
 // the change, or an event.
-func (s *Service) pass(c *fleet.Change) error {
+func (s *Service) pass(c *fleet.Change) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			// A fault of ours must not end the service, nor be met again with every try: nothing of the report is kept.
+			s.Log.Error("a report could not be taken in", "host", c.Host.Name, "report", c.Report.Id, "panic", p,
+				"stack", string(debug.Stack()))
+			if undo := s.undo(c.Batch); undo != nil {
+				s.Log.Error("what was not written could not be taken back", "error", undo)
+			}
+			s.Changed()
+			err = problem.Forever(422, "bad-report", "Send the service's log to whoever maintains it.",
+				"The service failed on this report: %v.", p)
+		}
+	}()
 	for _, stage := range []struct {
 		take func(*fleet.Change)
 		past bool // whether it takes a report that is not newer than what is known

@@ -31,9 +31,11 @@ func (b *bench) shown() string {
 		require.NoError(b.t, err)
 		drives = append(drives, one)
 	}
+	round := b.s.Views.Round()
+	round.Trouble = api.ServiceTrouble{} // that a write failed is told, and is no part of what was known
 	out, err := json.MarshalIndent(
 		[]any{
-			b.s.Views.Round(),
+			round,
 			drives,
 			b.s.Views.Pools(),
 			b.s.Views.Hosts(),

@@ -34,11 +34,37 @@ var ErrTwice = errors.New("this report was taken before")
 type Store struct {
 	db   *gorm.DB
 	file string
+	lock *lock
 }
 
-// Open opens or makes the database file and brings it to the newest form.
+// Open opens or makes the database file and brings it to the newest form. One process at a time can have it open.
 func Open(file string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	l, err := takeLock(file)
+	if err != nil {
+		return nil, err
+	}
+	s, err := openDatabase(file)
+	if err != nil {
+		return nil, errors.Join(err, l.release())
+	}
+	s.lock = l
+	return s, nil
+}
+
+// Serves notes at which address the records are served, for whoever tries to open them as well.
+func (s *Store) Serves(address string) error { return s.lock.say(address) }
+
+func openDatabase(file string) (*Store, error) {
+	// The files beside it are made with the permissions that it has.
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	err = errors.Join(f.Chmod(0o600), f.Close())
+	if err != nil {
 		return nil, err
 	}
 	dsn := "file:" + file + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
@@ -94,7 +120,7 @@ func Open(file string) (*Store, error) {
 	); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}
-	return &Store{db, file}, os.Chmod(file, 0o600)
+	return &Store{db: db, file: file}, nil
 }
 
 // Close ends all use of the database.
@@ -103,7 +129,7 @@ func (s *Store) Close() error {
 	if err != nil {
 		return err
 	}
-	return raw.Close()
+	return errors.Join(raw.Close(), s.lock.release())
 }
 
 // ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is
