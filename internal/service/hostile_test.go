@@ -145,6 +145,9 @@ func TestHostileReporter(t *testing.T) {
 			d := b.drive(b.pool.Groups[0].Members[i].Drive)
 			require.Equal(t, "fulmar", d.Host, "seed %d: %+v", seed, d)
 			require.True(t, d.Present)
+			require.Equal(t, "plankton", d.Pool, "seed %d", seed)
+			require.Equal(t, "online", d.State, "seed %d", seed)
+			require.Len(t, d.Places, 1, "seed %d: %v", seed, d.Places)
 			require.Equal(t, b.drives[i].Bay, bayOf(t, d))
 			require.EqualValues(t, 8e12, d.CapacityBytes)
 			for _, x := range d.Metrics {
@@ -153,10 +156,9 @@ func TestHostileReporter(t *testing.T) {
 				}
 			}
 		}
-		p, err := b.s.Views.Pool("plankton")
-		if err == nil {
-			require.Len(t, p.Groups[0].Members, 3)
-		}
+		p, err := b.s.Views.Pool("p1")
+		require.NoError(t, err)
+		require.Len(t, p.Groups[0].Members, 3)
 		got, err := b.s.Swaps.Swap(w.Id)
 		require.NoError(t, err)
 		require.Equal(t, w.Phase, got.Phase)

@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -191,7 +192,7 @@ func TestFault(t *testing.T) {
 	b.s.Fleet.Work = work
 	b.clock.forward(10 * time.Second)
 	require.NoError(t, b.s.Tick())
-	require.Contains(t, b.told()[0], "fulmar has not reported")
+	require.Contains(t, strings.Join(b.told(), "; "), "fulmar has not reported")
 }
 
 type faulty struct{ fleet.Work }

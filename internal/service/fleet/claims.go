@@ -90,6 +90,7 @@ func (s disputes) siftPools(c *Change, own map[string]bool) {
 	from, at := c.Host.Name, c.Report.At
 	keep := make([]api.PoolReport, 0, len(c.Report.Pools))
 	for _, r := range c.Report.Pools {
+		r = s.withoutOthers(from, r)
 		p := s.Pools[r.Id]
 		if p == nil || p.Reporter == from || p.Reporter == "" {
 			keep = append(keep, r)
@@ -114,6 +115,36 @@ func (s disputes) siftPools(c *Change, own map[string]bool) {
 		x.At, x.Sees, x.Differs = at, sees, differ(p, r)
 	}
 	c.Report.Pools = keep
+}
+
+// withoutOthers takes out of a pool's account the drives that are not its reporter's to speak of: those of another host
+// which has them in a pool of its own. Drives of other hosts in which nothing of that kind lies may be members of a pool
+// that spans hosts.
+func (s disputes) withoutOthers(from string, r api.PoolReport) api.PoolReport {
+	theirs := func(key string) bool {
+		d := s.Drives[key]
+		return d != nil && d.Host != from && s.holder(d) != nil &&
+			slices.ContainsFunc(s.PoolsWith(key), func(p *Pool) bool { return p.ID != r.Id && p.Reporter == d.Host })
+	}
+	clean := func(all []api.MemberReport) []api.MemberReport {
+		if !slices.ContainsFunc(all, func(m api.MemberReport) bool { return theirs(m.Drive) || slices.ContainsFunc(m.Drives, theirs) }) {
+			return all
+		}
+		all = slices.Clone(all)
+		for i := range all {
+			if theirs(all[i].Drive) {
+				all[i].Drive = ""
+			}
+			all[i].Drives = slices.DeleteFunc(slices.Clone(all[i].Drives), theirs)
+		}
+		return all
+	}
+	r.Groups = slices.Clone(r.Groups)
+	for i := range r.Groups {
+		r.Groups[i].Members = clean(r.Groups[i].Members)
+	}
+	r.Spares, r.Logs = clean(r.Spares), clean(r.Logs)
+	return r
 }
 
 // siftPast leaves out of a report of the past what is said of drives that its host did not hold then.
