@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"lantern/internal/harmless"
 	"maps"
 	"net"
 	"net/netip"
@@ -18,7 +19,6 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	"unicode"
 )
 
 // Kind is how a channel carries. Each kind is a carrier in a file of its own; a new one is added there, and to
@@ -86,9 +86,7 @@ func (p *Partly) Unwrap() error { return p.Err }
 
 // answered puts what the far end said into an error: short, on one line, and without what could act on a terminal.
 func answered(body []byte) string {
-	text := strings.Join(strings.FieldsFunc(string(body), func(r rune) bool {
-		return unicode.IsSpace(r) || !unicode.IsPrint(r)
-	}), " ")
+	text := harmless.Line(strings.Join(strings.Fields(string(body)), " "))
 	const most = 200
 	if r := []rune(text); len(r) > most {
 		text = string(r[:most]) + " …"
@@ -128,6 +126,7 @@ func (s Sender) Send(ctx context.Context, c Config, m Message) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
+	m.Subject, m.Text = harmless.Line(m.Subject), harmless.Text(m.Text)
 	return x.Send(ctx, s, c, m)
 }
 

@@ -24,6 +24,7 @@ import (
 	"golang.org/x/term"
 
 	"lantern/internal/api"
+	"lantern/internal/harmless"
 	"lantern/internal/practice"
 )
 
@@ -47,7 +48,7 @@ func (f *Failure) Error() string { return f.Says }
 
 // Says is what people are told of an error.
 func Says(err error) string {
-	says := "lantern: " + err.Error()
+	says := "lantern: " + harmless.Text(err.Error())
 	var f *Failure
 	if errors.As(err, &f) && f.practice {
 		says = practice.Lines(says)
@@ -276,6 +277,7 @@ func ask[T any](res *http.Response, err error) (v T, _ error) {
 				"LANTERN_SERVER or the configuration file.",
 		}
 	}
+	harmless.Scrub(&v, true)
 	return v, nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"lantern/internal/api"
+	"lantern/internal/harmless"
 	"lantern/internal/practice"
 )
 
@@ -154,7 +155,7 @@ func (p *printer) table(head []string, rows [][]cell) error {
 		for _, r := range rows {
 			record := make([]string, len(r))
 			for i, c := range r {
-				record[i] = c.text
+				record[i] = harmless.Cell(c.text)
 			}
 			_ = w.Write(record)
 		}

@@ -14,11 +14,13 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
 
 	client "lantern/internal/cli"
+	"lantern/internal/lab"
 )
 
 var rewrite = flag.Bool("rewrite", false, "write what the commands print into testdata")
@@ -265,4 +267,49 @@ func TestEveryCommand(t *testing.T) {
 	for _, c := range client.Commands() {
 		walk("", c)
 	}
+}
+
+// TestHostileTexts: labels, names and models that could act on a terminal, forge a line or turn text round reach no
+// output of any command as they are.
+func TestHostileTexts(t *testing.T) {
+	evil := "\x1b]52;c;cm0=\a\x1b[2J\r\nforged\u202Eline\u200B\xff"
+	y := newYard(t, func(f *lab.Fleet) {
+		for _, p := range f.Pools {
+			p.Name += evil
+		}
+		for i, d := range f.Drives {
+			d.Desc.Model += evil
+			d.Desc.Firmware = "=cmd|' /C calc'!A0" + evil
+			for k := range d.Holds {
+				d.Holds[k] += evil
+			}
+			if i%7 == 0 {
+				d.Desc.Vendor = evil
+			}
+		}
+	})
+	token, err := y.r.service.People.NewToken("ida")
+	require.NoError(t, err)
+	t.Setenv("LANTERN_TOKEN", token)
+	t.Setenv("LANTERN_CONFIG", "")
+	seen := 0
+	for _, line := range commands {
+		if strings.HasPrefix(line, "! ") {
+			continue
+		}
+		for _, format := range []string{"json", "table", "csv"} {
+			got, _ := y.run(format, line)
+			require.True(t, utf8.ValidString(got), "lantern -o %s %s", format, line)
+			for _, r := range got {
+				require.False(t, r < 0x20 && r != '\n' || r >= 0x7F && r < 0xA0 || r == 0x202E || r == 0x200B,
+					"lantern -o %s %s: %q", format, line, got)
+			}
+			for _, l := range strings.Split(got, "\n") {
+				require.False(t, strings.HasPrefix(l, "forged"), "lantern -o %s %s forges a line: %q", format, line, got)
+				require.NotContains(t, l, ",=cmd", "a spreadsheet would run it")
+			}
+			seen += strings.Count(got, "⟦1B⟧")
+		}
+	}
+	require.Greater(t, seen, 50, "it is shown, and marked")
 }

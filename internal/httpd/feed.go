@@ -2,6 +2,7 @@ package httpd
 
 import (
 	"fmt"
+	"lantern/internal/harmless"
 	"lantern/internal/service/problem"
 	"net/http"
 	"strings"
@@ -36,8 +37,8 @@ func (s *Server) feed(c *echo.Context) error {
 		if len(day.Tests) == 1 {
 			drives = "1 drive"
 		}
-		e.SetSummary(fmt.Sprintf("%s self-tests, %s: %s", day.Kind, day.Place, drives))
-		e.SetLocation(day.Place)
+		e.SetSummary(harmless.Line(fmt.Sprintf("%s self-tests, %s: %s", day.Kind, day.Place, drives)))
+		e.SetLocation(harmless.Line(day.Place))
 		e.SetTimeTransparency(ics.TransparencyTransparent) // nobody is busy because of it
 		var lines []string
 		for _, t := range day.Tests {
@@ -51,7 +52,7 @@ func (s *Server) feed(c *echo.Context) error {
 			if t.Why != "" {
 				line += " (" + t.Why + ")"
 			}
-			lines = append(lines, line)
+			lines = append(lines, harmless.Line(line))
 		}
 		e.SetDescription(strings.Join(lines, "\n"))
 	}

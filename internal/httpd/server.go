@@ -22,6 +22,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/bounds"
 	"lantern/internal/core/drive"
+	"lantern/internal/harmless"
 	"lantern/internal/lab"
 	"lantern/internal/practice"
 	"lantern/internal/service"
@@ -319,6 +320,8 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 	if err := bounds.Check(v); err != nil {
 		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request is out of bounds.")
 	}
+	// People may write lines; devices and agents have none to write.
+	harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
 	return v, nil
 }
 

@@ -52,16 +52,16 @@ func (s *State) Align(h *Host, r *api.Report) error {
 	if r.At.IsZero() {
 		return problem.Forever(422, "bad-report", "Every report says when it was made.", "The report has no time.")
 	}
-	newer := r.Boot == "" || s.Newer(h, r)
-	behind, known := clockBehind(h, r, newer, now)
 	most := s.tolerance()
 	if r.Past {
-		if behind < -most {
+		if r.At.After(now.Add(most)) {
 			return problem.Forever(422, "bad-clock", "Set the clock of the host.",
 				"The report is of the past, is dated %s, and it is %s here.", r.At.Format(time.RFC3339), now.Format(time.RFC3339))
 		}
 		return nil
 	}
+	newer := r.Boot == "" || s.Newer(h, r)
+	behind, known := clockBehind(h, r, newer, now)
 	shift := h.Shift
 	switch {
 	case !known && behind >= -most: // an old report, or a slow clock: nobody can tell
