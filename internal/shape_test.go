@@ -190,7 +190,7 @@ func TestEveryRecordIsUndone(t *testing.T) {
 		"ReportID",
 		"Feed",
 		"Event",
-		"Answer",
+		"Answer", "AuditEntry",
 		"BadPage",
 		"Block",
 	} // read from the store when they are needed

@@ -845,6 +845,7 @@ const (
 	ProblemTypeBadRecurrence    ProblemType = "bad-recurrence"
 	ProblemTypeBadReport        ProblemType = "bad-report"
 	ProblemTypeBadRequest       ProblemType = "bad-request"
+	ProblemTypeBadRole          ProblemType = "bad-role"
 	ProblemTypeBadRoom          ProblemType = "bad-room"
 	ProblemTypeBadRule          ProblemType = "bad-rule"
 	ProblemTypeBadSetting       ProblemType = "bad-setting"
@@ -903,6 +904,7 @@ const (
 	ProblemTypeNoRecovery       ProblemType = "no-recovery"
 	ProblemTypeNoRoom           ProblemType = "no-room"
 	ProblemTypeNoRule           ProblemType = "no-rule"
+	ProblemTypeNoSession        ProblemType = "no-session"
 	ProblemTypeNoSetting        ProblemType = "no-setting"
 	ProblemTypeNoSurvey         ProblemType = "no-survey"
 	ProblemTypeNoSwap           ProblemType = "no-swap"
@@ -912,11 +914,13 @@ const (
 	ProblemTypeNotNow           ProblemType = "not-now"
 	ProblemTypeNotOffered       ProblemType = "not-offered"
 	ProblemTypeNotSignedIn      ProblemType = "not-signed-in"
+	ProblemTypeNotYourself      ProblemType = "not-yourself"
 	ProblemTypeNothingToConfirm ProblemType = "nothing-to-confirm"
 	ProblemTypeNothingToDo      ProblemType = "nothing-to-do"
 	ProblemTypeNothingToSkip    ProblemType = "nothing-to-skip"
 	ProblemTypeOtherHost        ProblemType = "other-host"
 	ProblemTypeOtherOrigin      ProblemType = "other-origin"
+	ProblemTypeOutOfScope       ProblemType = "out-of-scope"
 	ProblemTypePersonExists     ProblemType = "person-exists"
 	ProblemTypePlanChanged      ProblemType = "plan-changed"
 	ProblemTypePlanRank         ProblemType = "plan-rank"
@@ -926,6 +930,7 @@ const (
 	ProblemTypePromised         ProblemType = "promised"
 	ProblemTypeReasonNeeded     ProblemType = "reason-needed"
 	ProblemTypeRecovering       ProblemType = "recovering"
+	ProblemTypeRoleTooLow       ProblemType = "role-too-low"
 	ProblemTypeStoreFull        ProblemType = "store-full"
 	ProblemTypeStoreUnwritable  ProblemType = "store-unwritable"
 	ProblemTypeSurveyOpen       ProblemType = "survey-open"
@@ -934,6 +939,7 @@ const (
 	ProblemTypeSwapExists       ProblemType = "swap-exists"
 	ProblemTypeSwapOpen         ProblemType = "swap-open"
 	ProblemTypeTooLarge         ProblemType = "too-large"
+	ProblemTypeTooManyTries     ProblemType = "too-many-tries"
 	ProblemTypeUnknownAction    ProblemType = "unknown-action"
 	ProblemTypeUnknownHost      ProblemType = "unknown-host"
 	ProblemTypeUseUnknown       ProblemType = "use-unknown"
@@ -986,6 +992,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeBadReport:
 		return true
 	case ProblemTypeBadRequest:
+		return true
+	case ProblemTypeBadRole:
 		return true
 	case ProblemTypeBadRoom:
 		return true
@@ -1103,6 +1111,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeNoRule:
 		return true
+	case ProblemTypeNoSession:
+		return true
 	case ProblemTypeNoSetting:
 		return true
 	case ProblemTypeNoSurvey:
@@ -1121,6 +1131,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeNotSignedIn:
 		return true
+	case ProblemTypeNotYourself:
+		return true
 	case ProblemTypeNothingToConfirm:
 		return true
 	case ProblemTypeNothingToDo:
@@ -1130,6 +1142,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeOtherHost:
 		return true
 	case ProblemTypeOtherOrigin:
+		return true
+	case ProblemTypeOutOfScope:
 		return true
 	case ProblemTypePersonExists:
 		return true
@@ -1149,6 +1163,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeRecovering:
 		return true
+	case ProblemTypeRoleTooLow:
+		return true
 	case ProblemTypeStoreFull:
 		return true
 	case ProblemTypeStoreUnwritable:
@@ -1164,6 +1180,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeSwapOpen:
 		return true
 	case ProblemTypeTooLarge:
+		return true
+	case ProblemTypeTooManyTries:
 		return true
 	case ProblemTypeUnknownAction:
 		return true
@@ -1237,6 +1255,30 @@ func (e RecoveryState) Valid() bool {
 	case RecoveryStateRunning:
 		return true
 	case RecoveryStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Role.
+const (
+	Admin    Role = "admin"
+	Keeper   Role = "keeper"
+	Operator Role = "operator"
+	Viewer   Role = "viewer"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case Admin:
+		return true
+	case Keeper:
+		return true
+	case Operator:
+		return true
+	case Viewer:
 		return true
 	default:
 		return false
@@ -1686,10 +1728,18 @@ type AcceptanceState string
 
 // AddPerson defines model for AddPerson.
 type AddPerson struct {
-	Name string `json:"name"`
+	Hosts []string `json:"hosts,omitempty,omitzero"`
+
+	// Hours how long the token lasts; 0 for no end
+	Hours float64  `json:"hours,omitempty,omitzero"`
+	Name  string   `json:"name"`
+	Pools []string `json:"pools,omitempty,omitzero"`
 
 	// Renew somebody who is known gets another token in place of theirs
 	Renew bool `json:"renew,omitempty,omitzero"`
+
+	// Role a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts
+	Role Role `json:"role,omitempty,omitzero"`
 }
 
 // Address defines model for Address.
@@ -1706,6 +1756,52 @@ type Attribute struct {
 	Threshold int    `json:"threshold"`
 	Value     int    `json:"value"`
 	Worst     int    `json:"worst"`
+}
+
+// AuditEntry defines model for AuditEntry.
+type AuditEntry struct {
+	// Action the operation's name in this description
+	Action string `json:"action"`
+
+	// After what changed, as it is: JSON
+	After string `json:"after,omitempty,omitzero"`
+
+	// At in real time
+	At time.Time `json:"at"`
+
+	// Before what changed, as it was: JSON
+	Before string `json:"before,omitempty,omitzero"`
+
+	// From network address
+	From string `json:"from,omitempty,omitzero"`
+
+	// Hash SHA-256 of this entry with the hash before it, hexadecimal
+	Hash   string `json:"hash"`
+	Number int64  `json:"number"`
+
+	// Previous hash of the entry before, hexadecimal
+	Previous string `json:"previous"`
+
+	// Result done, or why it was refused
+	Result string `json:"result"`
+	Role   string `json:"role,omitempty,omitzero"`
+
+	// Target what it was done to
+	Target string `json:"target"`
+
+	// Who a person, a host, or what the service did by itself
+	Who string `json:"who"`
+}
+
+// AuditVerdict defines model for AuditVerdict.
+type AuditVerdict struct {
+	Entries int64  `json:"entries"`
+	Hash    string `json:"hash"`
+
+	// Number of the newest entry: keep it with its hash elsewhere
+	Number int64  `json:"number"`
+	Says   string `json:"says"`
+	Sound  bool   `json:"sound"`
 }
 
 // BadPage defines model for BadPage.
@@ -2694,7 +2790,10 @@ type Me struct {
 
 	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
 	Practice Practice `json:"practice,omitempty,omitzero"`
-	Version  string   `json:"version"`
+
+	// Role a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts
+	Role    Role   `json:"role,omitempty,omitzero"`
+	Version string `json:"version"`
 }
 
 // Member defines model for Member.
@@ -2919,6 +3018,24 @@ type OldFate struct {
 // OldFateFate defines model for OldFate.Fate.
 type OldFateFate string
 
+// OpenSession defines model for OpenSession.
+type OpenSession struct {
+	EndsAt time.Time `json:"ends_at"`
+
+	// From the address it was opened from
+	From     string    `json:"from"`
+	Id       string    `json:"id"`
+	Name     string    `json:"name"`
+	OpenedAt time.Time `json:"opened_at"`
+
+	// Program what the browser says it is
+	Program string    `json:"program,omitempty,omitzero"`
+	SeenAt  time.Time `json:"seen_at"`
+
+	// This the one that asks
+	This bool `json:"this"`
+}
+
 // Order defines model for Order.
 type Order struct {
 	// Acceptance surface: what it is part of
@@ -3063,8 +3180,20 @@ type Person struct {
 
 	// AddedBy nobody for the first
 	AddedBy string `json:"added_by,omitempty,omitzero"`
-	Name    string `json:"name"`
-	You     bool   `json:"you"`
+
+	// EndsAt when their token ends
+	EndsAt time.Time `json:"ends_at,omitempty,omitzero"`
+
+	// Hosts hosts that they may act on; none for all
+	Hosts []string `json:"hosts,omitempty,omitzero"`
+	Name  string   `json:"name"`
+
+	// Pools pools that they may act on; none for all
+	Pools []string `json:"pools,omitempty,omitzero"`
+
+	// Role a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts
+	Role Role `json:"role"`
+	You  bool `json:"you"`
 }
 
 // Place defines model for Place.
@@ -3735,6 +3864,9 @@ type Risk struct {
 	// Volumes which volumes would go
 	Volumes []string `json:"volumes,omitempty,omitzero"`
 }
+
+// Role a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts
+type Role string
 
 // Room defines model for Room.
 type Room struct {
@@ -4466,6 +4598,25 @@ type TakeOrdersParams struct {
 	Wait int `form:"wait,omitempty" json:"wait,omitempty,omitzero"`
 }
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	// After entries after this number
+	After int64 `form:"after,omitempty" json:"after,omitempty,omitzero"`
+
+	// Newest only so many of the newest
+	Newest int `form:"newest,omitempty" json:"newest,omitempty,omitzero"`
+	Limit  int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+}
+
+// VerifyAuditParams defines parameters for VerifyAudit.
+type VerifyAuditParams struct {
+	// Number of a checkpoint that was kept elsewhere
+	Number int64 `form:"number,omitempty" json:"number,omitempty,omitzero"`
+
+	// Hash its hash, hexadecimal
+	Hash string `form:"hash,omitempty" json:"hash,omitempty,omitzero"`
+}
+
 // GetCalendarParams defines parameters for GetCalendar.
 type GetCalendarParams struct {
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
@@ -5080,6 +5231,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAudit Who changed what
+	//
+	// Entries in order. Each holds the hash of the one before it, so that none can be changed or left out unnoticed.
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyAudit Verify the chain of audit entries
+	//
+	// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+	VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCalendar Get the calendar of self-tests
 	//
@@ -5843,6 +6006,20 @@ type ClientInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSessions List open sessions
+	//
+	// One's own; an admin sees everybody's.
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSession End a session
+	//
+	// One's own; an admin may end anybody's. Its event streams end with it.
+	//
+	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+	EndSession(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ConfirmBayWithBody Confirm which drive is in a bay
 	//
 	// Takes any type of body and a specified content type.
@@ -6332,6 +6509,38 @@ func (c *Client) PushReportWithBody(ctx context.Context, contentType string, bod
 // Corresponds with POST /agent/reports (the `PushReport` operationId).
 func (c *Client) PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushReportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAudit Who changed what
+//
+// Entries in order. Each holds the hash of the one before it, so that none can be changed or left out unnoticed.
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyAudit Verify the chain of audit entries
+//
+// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+func (c *Client) VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyAuditRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8304,6 +8513,40 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// ListSessions List open sessions
+//
+// One's own; an admin sees everybody's.
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSession End a session
+//
+// One's own; an admin may end anybody's. Its event streams end with it.
+//
+// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+func (c *Client) EndSession(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ConfirmBayWithBody Confirm which drive is in a bay
 //
 // Takes any type of body and a specified content type.
@@ -9296,6 +9539,130 @@ func NewPushReportRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListAuditRequest constructs an http.Request for the ListAudit method
+func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "newest", params.Newest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyAuditRequest constructs an http.Request for the VerifyAudit method
+func NewVerifyAuditRequest(server string, params *VerifyAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit/verify")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "number", params.Number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hash", params.Hash, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12944,6 +13311,67 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSessionRequest constructs an http.Request for the EndSession method
+func NewEndSessionRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewConfirmBayRequest calls the generic ConfirmBay builder with application/json body
 func NewConfirmBayRequest(server string, params *ConfirmBayParams, body ConfirmBayJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -14103,6 +14531,22 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
+	// ListAuditWithResponse Who changed what
+	//
+	// Entries in order. Each holds the hash of the one before it, so that none can be changed or left out unnoticed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// VerifyAuditWithResponse Verify the chain of audit entries
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+	VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
+
 	// GetCalendarWithResponse Get the calendar of self-tests
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14959,6 +15403,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// ListSessionsWithResponse List open sessions
+	//
+	// One's own; an admin sees everybody's.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// EndSessionWithResponse End a session
+	//
+	// One's own; an admin may end anybody's. Its event streams end with it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+	EndSessionWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
 	// ConfirmBayWithBodyWithResponse Confirm which drive is in a bay
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15678,6 +16140,102 @@ func (r PushReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PushReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AuditEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAuditResponse) GetJSON200() *[]AuditEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAuditResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditVerdict
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyAuditResponse) GetJSON200() *AuditVerdict {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyAuditResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyAuditResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19604,6 +20162,95 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]OpenSession
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *[]OpenSession {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ConfirmBayResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20688,6 +21335,34 @@ func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, body P
 		return nil, err
 	}
 	return ParsePushReportResponse(rsp)
+}
+
+// ListAuditWithResponse Who changed what
+//
+// Entries in order. Each holds the hash of the one before it, so that none can be changed or left out unnoticed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error) {
+	rsp, err := c.ListAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAuditResponse(rsp)
+}
+
+// VerifyAuditWithResponse Verify the chain of audit entries
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
+	rsp, err := c.VerifyAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyAuditResponse(rsp)
 }
 
 // GetCalendarWithResponse Get the calendar of self-tests
@@ -22266,6 +22941,36 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// ListSessionsWithResponse List open sessions
+//
+// One's own; an admin sees everybody's.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// EndSessionWithResponse End a session
+//
+// One's own; an admin may end anybody's. Its event streams end with it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EndSessionResponse, error) {
+	rsp, err := c.EndSession(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionResponse(rsp)
+}
+
 // ConfirmBayWithBodyWithResponse Confirm which drive is in a bay
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -22998,6 +23703,72 @@ func ParsePushReportResponse(rsp *http.Response) (*PushReportResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
+func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AuditEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyAuditResponse parses an HTTP response from a VerifyAuditWithResponse call
+func ParseVerifyAuditResponse(rsp *http.Response) (*VerifyAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditVerdict
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -25713,6 +26484,68 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []OpenSession
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
+func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseConfirmBayResponse parses an HTTP response from a ConfirmBayWithResponse call
 func ParseConfirmBayResponse(rsp *http.Response) (*ConfirmBayResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26331,6 +27164,12 @@ type ServerInterface interface {
 	// PushReport Report the state of a host
 	// (POST /agent/reports)
 	PushReport(ctx *echo.Context) error
+	// ListAudit Who changed what
+	// (GET /audit)
+	ListAudit(ctx *echo.Context, params ListAuditParams) error
+	// VerifyAudit Verify the chain of audit entries
+	// (GET /audit/verify)
+	VerifyAudit(ctx *echo.Context, params VerifyAuditParams) error
 	// GetCalendar Get the calendar of self-tests
 	// (GET /calendar)
 	GetCalendar(ctx *echo.Context, params GetCalendarParams) error
@@ -26583,6 +27422,12 @@ type ServerInterface interface {
 	// SignIn Sign in with a token or a one-time code
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// ListSessions List open sessions
+	// (GET /sessions)
+	ListSessions(ctx *echo.Context) error
+	// EndSession End a session
+	// (DELETE /sessions/{id})
+	EndSession(ctx *echo.Context, id IdParam) error
 	// ConfirmBay Confirm which drive is in a bay
 	// (POST /spots)
 	ConfirmBay(ctx *echo.Context, params ConfirmBayParams) error
@@ -26864,6 +27709,63 @@ func (w *ServerInterfaceWrapper) PushReport(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PushReport(ctx)
+	return err
+}
+
+// ListAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// ------------- Optional query parameter "newest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "newest", ctx.QueryParams(), &params.Newest, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter newest: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAudit(ctx, params)
+	return err
+}
+
+// VerifyAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) VerifyAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyAuditParams
+	// ------------- Optional query parameter "number" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "number", ctx.QueryParams(), &params.Number, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// ------------- Optional query parameter "hash" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hash", ctx.QueryParams(), &params.Hash, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hash: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.VerifyAudit(ctx, params)
 	return err
 }
 
@@ -28464,6 +29366,31 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// ListSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSessions(ctx)
+	return err
+}
+
+// EndSession converts echo context to params.
+func (w *ServerInterfaceWrapper) EndSession(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndSession(ctx, id)
+	return err
+}
+
 // ConfirmBay converts echo context to params.
 func (w *ServerInterfaceWrapper) ConfirmBay(ctx *echo.Context) error {
 	var err error
@@ -29140,6 +30067,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
 	router.POST(options.BaseURL+"/people", wrapper.AddPerson, options.OperationMiddlewares["addPerson"]...)
 	router.DELETE(options.BaseURL+"/people/:name", wrapper.RemovePerson, options.OperationMiddlewares["removePerson"]...)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
+	router.DELETE(options.BaseURL+"/sessions/:id", wrapper.EndSession, options.OperationMiddlewares["endSession"]...)
+	router.GET(options.BaseURL+"/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
+	router.GET(options.BaseURL+"/audit/verify", wrapper.VerifyAudit, options.OperationMiddlewares["verifyAudit"]...)
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/round", wrapper.GetRound, options.OperationMiddlewares["getRound"]...)

@@ -34,7 +34,7 @@ func answer[T any](c *echo.Context, status int, v T, err error) error {
 func (s *Server) GetMe(c *echo.Context) error {
 	return c.JSON(
 		http.StatusOK,
-		api.Me{Name: person(c), Lab: s.Lab != nil, Version: s.Version, Now: s.Now(), Practice: s.Practice},
+		api.Me{Name: person(c), Role: rights(c).Role, Lab: s.Lab != nil, Version: s.Version, Now: s.Now(), Practice: s.Practice},
 	)
 }
 
@@ -54,10 +54,19 @@ func (s *Server) SignIn(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	session, err := s.Service.People.SignIn(req.Token)
-	if err != nil {
+	from := address(c)
+	if err := s.tries.wait(from, time.Now()); err != nil {
 		return err
 	}
+	session, err := s.Service.People.SignIn(req.Token, caller(c))
+	if err != nil {
+		s.wrongToken(from)
+		return err
+	}
+	s.tries.worked(from)
+	who, _, _ := s.Service.People.SessionOf(session)
+	s.note(api.AuditEntry{Who: who.Name, Role: string(who.Role), From: from, Action: "signIn", Target: "/session",
+		Result: "done"})
 	s.setCookie(c, session, 0)
 	return c.NoContent(http.StatusNoContent)
 }
@@ -236,7 +245,7 @@ func (s *Server) AddPerson(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.Service.People.AddPerson(person(c), req)
+	v, err := s.Service.People.AddPerson(rights(c), req)
 	return secret(c, v, err)
 }
 
@@ -297,6 +306,9 @@ func (s *Server) Search(c *echo.Context, p api.SearchParams) error {
 // beat is how often an idle stream says that it is alive.
 const beat = 10 * time.Second
 
+// stillEach is how often it is looked whether who listens still may.
+const stillEach = 3 * time.Second
+
 // StreamEvents sends what happens as it happens.
 func (s *Server) StreamEvents(c *echo.Context, p api.StreamEventsParams) error {
 	after, _ := strconv.ParseInt(p.LastEventID, 10, 64)
@@ -333,8 +345,10 @@ func (s *Server) StreamEvents(c *echo.Context, p api.StreamEventsParams) error {
 	if rc.Flush() != nil {
 		return nil
 	}
-	tick := time.NewTicker(beat)
+	tick, look := time.NewTicker(beat), time.NewTicker(stillEach)
 	defer tick.Stop()
+	defer look.Stop()
+	still, _ := c.Get(whoStill).(func() bool)
 	for {
 		select {
 		case e, open := <-live:
@@ -345,6 +359,11 @@ func (s *Server) StreamEvents(c *echo.Context, p api.StreamEventsParams) error {
 			if _, err := fmt.Fprint(w, ": alive\n\n"); err != nil {
 				return nil
 			}
+		case <-look.C:
+			if still == nil || !still() {
+				return nil // the session or the token has ended, and this ends with it
+			}
+			continue
 		case <-c.Request().Context().Done():
 			return nil
 		}

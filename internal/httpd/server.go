@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"html"
 	"io"
 	"io/fs"
@@ -26,6 +27,7 @@ import (
 	"lantern/internal/lab"
 	"lantern/internal/practice"
 	"lantern/internal/service"
+	"lantern/internal/service/people"
 	"lantern/internal/service/problem"
 	"lantern/web"
 )
@@ -52,7 +54,9 @@ type Server struct {
 	// Practice is set when all of this is one: then nothing leaves it.
 	Practice api.Practice
 
-	turns sync.Map // of requests with an idempotency key: a channel each, closed when it was answered
+	site  http.Handler // all of it
+	tries tries        // wrong tokens, by address
+	turns sync.Map     // of requests with an idempotency key: a channel each, closed when it was answered
 }
 
 // Lab simulates a person's hands in a demo.
@@ -92,6 +96,7 @@ func (s *Server) Handler() http.Handler {
 	e.GET("/sign-in/once", s.useLink)
 	e.GET("/calendar/:file", s.feed)
 	e.GET("/*", s.console())
+	s.site = e
 	return e
 }
 
@@ -118,8 +123,11 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 
 // Keys of the context under which authentication leaves who asks.
 const (
-	whoPerson = "person"
-	whoHost   = "host"
+	whoPerson  = "person"
+	whoHost    = "host"
+	whoRights  = "rights"
+	whoSession = "session"
+	whoStill   = "still" // a function that says whether they still may
 )
 
 // authenticate lets through what anybody may have (the console's files, signing in) and whoever shows a token or a
@@ -132,26 +140,17 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 			path == base+"/openapi.yaml" || path == base+"/ready" {
 			return next(c)
 		}
+		if r, ok := r.Context().Value(internalRequest{}).(people.Rights); ok {
+			c.Set(whoPerson, r.Name)
+			c.Set(whoRights, r)
+			return next(c)
+		}
 		agents := strings.HasPrefix(path, base+"/agent/")
 		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-			if agents {
-				if host, ok := s.Service.Fleet.HostOf(token); ok {
-					c.Set(whoHost, host)
-					return next(c)
-				}
-			} else if name, ok := s.Service.People.Person(token); ok {
-				c.Set(whoPerson, name)
-				return s.idempotent(next)(c)
-			}
-			return &problem.Problem{
-				Status: 401,
-				Type:   "bad-token",
-				Title:  "Nobody has this token.",
-				Do:     "Look for typing errors, or ask for a new one.",
-			}
+			return s.byToken(c, next, token, agents)
 		}
 		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
-			if name, ok := s.Service.People.SessionOf(cookie.Value); ok {
+			if who, id, ok := s.Service.People.SessionOf(cookie.Value); ok {
 				if r.Method != http.MethodGet && !sameOrigin(r) {
 					return &problem.Problem{
 						Status: 403,
@@ -160,8 +159,8 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 						Do:     "Use the console itself.",
 					}
 				}
-				c.Set(whoPerson, name)
-				return s.idempotent(next)(c)
+				c.Set(whoSession, id)
+				return s.as(c, next, who, func() bool { return s.Service.People.Lives(cookie.Value) })
 			}
 		}
 		return &problem.Problem{
@@ -171,6 +170,48 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 			Do:     "Sign in with your token.",
 		}
 	}
+}
+
+// byToken lets a person or an agent in who shows a token.
+func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, agents bool) error {
+	from := address(c)
+	if err := s.tries.wait(from, time.Now()); err != nil {
+		return err
+	}
+	if agents {
+		if host, ok := s.Service.Fleet.HostOf(token); ok {
+			c.Set(whoHost, host)
+			return next(c)
+		}
+	} else if who, ok := s.Service.People.Person(token); ok {
+		s.tries.worked(from)
+		return s.as(c, next, who, func() bool { _, ok := s.Service.People.Person(token); return ok })
+	}
+	s.wrongToken(from)
+	return &problem.Problem{
+		Status: 401,
+		Type:   "bad-token",
+		Title:  "Nobody has this token.",
+		Do:     "Look for typing errors, or ask for a new one.",
+	}
+}
+
+// as goes on for a person.
+func (s *Server) as(c *echo.Context, next echo.HandlerFunc, who people.Rights, still func() bool) error {
+	c.Set(whoPerson, who.Name)
+	c.Set(whoRights, who)
+	c.Set(whoStill, still)
+	return s.idempotent(s.permit(next))(c)
+}
+
+// wrongToken counts a token that nobody has, and has people told when there are many.
+func (s *Server) wrongToken(from string) {
+	n := s.tries.failed(from, time.Now())
+	if n == 1 || n == freeTries || n%50 == 0 {
+		s.note(api.AuditEntry{Who: "nobody", From: from, Action: "signIn", Target: "/session",
+			Result: fmt.Sprintf("refused: a wrong token, %d lately from this address", n)})
+	}
+	s.Service.Notices.WrongTokens(from, n)
 }
 
 func sameOrigin(r *http.Request) bool {
@@ -327,7 +368,7 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 
 // useLink signs a console in by a link that works once.
 func (s *Server) useLink(c *echo.Context) error {
-	session, err := s.Service.People.UseLink(c.QueryParam("code"))
+	session, err := s.Service.People.UseLink(c.QueryParam("code"), caller(c))
 	if err != nil {
 		return c.Redirect(http.StatusSeeOther, "/sign-in?why=link")
 	}

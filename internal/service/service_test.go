@@ -17,6 +17,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/swap"
 	"lantern/internal/service/ledger"
+	"lantern/internal/service/people"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/readings"
 	"lantern/internal/service/swaps"
@@ -755,17 +756,17 @@ func TestSecrets(t *testing.T) {
 	require.False(t, fresh, "it is made once")
 	host, err := b.s.Fleet.Enrol("ida", "fulmar")
 	require.NoError(t, err)
-	session, err := b.s.People.SignIn(admin)
+	session, err := b.s.People.SignIn(admin, people.Caller{})
 	require.NoError(t, err)
 	code, err := b.s.People.SignInLink("ida")
 	require.NoError(t, err)
-	_, err = b.s.People.UseLink(code)
+	_, err = b.s.People.UseLink(code, people.Caller{})
 	require.NoError(t, err)
-	_, err = b.s.People.UseLink(code)
+	_, err = b.s.People.UseLink(code, people.Caller{})
 	b.problem(err, "link-used", "used already")
-	name, ok := b.s.People.SessionOf(session)
+	who, _, ok := b.s.People.SessionOf(session)
 	require.True(t, ok)
-	require.Equal(t, "admin", name)
+	require.Equal(t, "admin", who.Name)
 	_, ok = b.s.People.Person(host)
 	require.False(t, ok, "a host is no person")
 	_, ok = b.s.Fleet.HostOf(admin)
@@ -933,27 +934,36 @@ func TestEverybodyHasAName(t *testing.T) {
 	b := newBench(t)
 	first, _, err := b.s.People.FirstToken()
 	require.NoError(t, err)
-	bo, err := b.s.People.AddPerson("admin", api.AddPerson{Name: " bo "})
+	bo, err := b.s.People.AddPerson(people.Rights{Name: "admin", Role: api.Admin}, api.AddPerson{Name: " bo "})
 	require.NoError(t, err)
-	is := func(token string) string { name, _ := b.s.People.Person(token); return name }
+	is := func(token string) string { who, _ := b.s.People.Person(token); return who.Name }
 	require.Equal(t, []string{"admin", "bo"}, []string{is(first), is(bo.Token)})
-	session, err := b.s.People.SignIn(bo.Token)
+	session, err := b.s.People.SignIn(bo.Token, people.Caller{})
 	require.NoError(t, err)
 	for _, name := range []string{"bo", "Bo", "BO"} {
-		_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: name})
+		_, err = b.s.People.AddPerson(people.Rights{Name: "admin", Role: api.Admin}, api.AddPerson{Name: name})
 		b.problem(err, "person-exists", "lantern person renew bo")
 	}
-	_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: "Bo", Renew: true})
+	_, err = b.s.People.AddPerson(people.Rights{Name: "Bo", Role: api.Admin}, api.AddPerson{Name: "Bo", Renew: true})
 	b.problem(err, "no-person", "Known people: admin, bo")
 	require.Equal(t, "bo", is(bo.Token), "another spelling touches nobody's token")
 	for _, name := range []string{"seen", "", "9 lives", "a\nb", strings.Repeat("x", 41)} {
-		_, err = b.s.People.AddPerson("admin", api.AddPerson{Name: name})
+		_, err = b.s.People.AddPerson(people.Rights{Name: "admin", Role: api.Admin}, api.AddPerson{Name: name})
 		b.problem(err, "bad-name", "beginning with a letter")
 	}
-	again, err := b.s.People.AddPerson("admin", api.AddPerson{Name: "bo", Renew: true})
+	admin := people.Rights{Name: "admin", Role: api.Admin}
+	_, err = b.s.People.AddPerson(admin, api.AddPerson{Name: "bo", Renew: true})
+	b.problem(err, "not-yourself", "only their own token")
+	_, err = b.s.People.AddPerson(people.Rights{Name: "bo", Role: api.Operator}, api.AddPerson{Name: "eve"})
+	b.problem(err, "role-too-low", "needs the role admin")
+	again, err := b.s.People.AddPerson(people.Rights{Name: "bo", Role: api.Operator}, api.AddPerson{Name: "bo", Renew: true,
+		Role: api.Admin})
 	require.NoError(t, err)
+	who, ok := b.s.People.Person(again.Token)
+	require.True(t, ok)
+	require.Equal(t, api.Operator, who.Role, "nobody gives themselves another role")
 	require.Equal(t, []string{"", "bo"}, []string{is(bo.Token), is(again.Token)})
-	_, open := b.s.People.SessionOf(session)
+	_, _, open := b.s.People.SessionOf(session)
 	require.False(t, open, "what the old one opened has ended")
 
 	w, err := b.s.Swaps.PlanSwap("bo", "AA001")

@@ -26,6 +26,11 @@ type Token struct {
 	Hash []byte
 	Made time.Time
 	By   string // who added them; empty for the first
+	Role string // empty in records of before there were roles: those might do everything
+	// Hosts and Pools are what they may act on, as JSON lists; empty for everything. Ends is when the token ends; zero
+	// for never.
+	Hosts, Pools []byte
+	Ends         time.Time
 }
 
 // Session is a console that signed in. Its times are real, not the lab's.
@@ -33,6 +38,11 @@ type Session struct {
 	Hash    []byte `gorm:"primaryKey"`
 	Name    string
 	Expires time.Time
+	ID      string // by which it is listed and ended
+	Made    time.Time
+	SeenAt  time.Time
+	Address string // it was opened from
+	Program string // what the browser says it is
 }
 
 // SignInCode is a link that signs in once.
@@ -278,4 +288,21 @@ type Answer struct {
 	Status int
 	Body   []byte
 	At     time.Time
+}
+
+// AuditEntry is one change that a person, a host or the service itself made. Entries are only ever added; Hash is over
+// the entry and the hash of the one before.
+type AuditEntry struct {
+	Number   int64 `gorm:"primaryKey;autoIncrement:false"`
+	At       time.Time
+	Who      string
+	Role     string
+	Address  string
+	Action   string
+	Target   string
+	Result   string
+	Before   string
+	After    string
+	Previous string
+	Hash     string
 }

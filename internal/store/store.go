@@ -117,6 +117,7 @@ func openDatabase(file string) (*Store, error) {
 		&Sample{},
 		&Event{},
 		&Answer{},
+		&AuditEntry{},
 	); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
 	}
@@ -164,6 +165,8 @@ type Batch struct {
 	drop []any // goes
 	// Events get their numbers when the batch is written.
 	Events []*Event
+	// Audit are entries about what the batch changes; they get their numbers and hashes when it is written.
+	Audit []*AuditEntry
 	// Undo is called when the batch was not written: it takes back what has no record in it.
 	Undo []func()
 }
@@ -192,7 +195,7 @@ func (b *Batch) Drop(record any) { b.drop = append(b.drop, record) }
 
 // Empty says whether there is nothing to write.
 func (b *Batch) Empty() bool {
-	return len(b.put)+len(b.add)+len(b.drop)+len(b.Events) == 0 && b.Once == nil
+	return len(b.put)+len(b.add)+len(b.drop)+len(b.Events)+len(b.Audit) == 0 && b.Once == nil
 }
 
 // Write keeps the whole batch, or nothing of it.
@@ -291,7 +294,7 @@ func (s *Store) write(b *Batch) error {
 				return err
 			}
 		}
-		return nil
+		return appendAudit(tx, b.Audit)
 	}))
 }
 
@@ -309,6 +312,12 @@ func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
 func Newest[T any](s *Store, n int, where string, args ...any) ([]T, error) {
 	var out []T
 	return out, s.db.Where(where, args...).Order("id desc").Limit(n).Find(&out).Error
+}
+
+// Page reads up to n records that fit, in the order given.
+func Page[T any](s *Store, order string, n int, where string, args ...any) ([]T, error) {
+	var out []T
+	return out, s.db.Where(where, args...).Order(order).Limit(n).Find(&out).Error
 }
 
 // One reads the first record that fits, or ErrNone.

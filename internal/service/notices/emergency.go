@@ -18,10 +18,10 @@ func (s *State) Emergency(now time.Time) {
 	m := channel.Message{ID: ledger.NewID(), At: now, Type: "service.unwritable", Grave: 2, Subject: "[service] " + says,
 		Text: says + ".\n\nTo do: " + do + "\n"}
 	switch failing := s.Disk.Failed != ""; {
-	case failing && (s.cried.IsZero() || now.Sub(s.cried) >= cryEach || now.Before(s.cried)):
-		s.cried = now
-	case !failing && !s.cried.IsZero():
-		s.cried = time.Time{}
+	case failing && (s.own.cried.IsZero() || now.Sub(s.own.cried) >= cryEach || now.Before(s.own.cried)):
+		s.own.cried = now
+	case !failing && !s.own.cried.IsZero():
+		s.own.cried = time.Time{}
 		m.Type, m.Grave, m.Subject = "service.writable", 5, "[service] the service records again"
 		m.Text = "The service can record again. Agents deliver what they kept.\n"
 	default:

@@ -33,8 +33,14 @@ type State struct {
 	channels   []Outlet
 	deliveries []*store.Delivery // not done
 	sending    map[string]bool   // channels on which something is being sent now
-	cried      time.Time         // when people were told last that nothing can be recorded; zero when it can
+	own        own               // what is known of the service itself
 	sender     channel.Sender
+}
+
+// own is what people are told of the service itself.
+type own struct {
+	cried time.Time              // when they were told last that nothing can be recorded; zero when it can
+	wrong map[string]wrongTokens // by address
 }
 
 // New makes a State in which nothing is known yet.

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"lantern/internal/api"
+	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
 	"lantern/internal/store"
@@ -21,19 +23,31 @@ func (s *State) FirstToken() (token string, fresh bool, err error) {
 }
 
 // NewToken makes a token for a person, in place of one of the same name: for who holds the service itself.
-func (s *State) NewToken(name string) (string, error) { return s.newToken(name, "") }
+func (s *State) NewToken(name string) (string, error) {
+	return s.newToken(store.Token{Name: name, Role: string(api.Admin)})
+}
 
-// Person says whose token it is.
-func (s *State) Person(token string) (string, bool) {
+// Person says whose token it is, and what they may do.
+func (s *State) Person(token string) (Rights, bool) {
 	if !strings.HasPrefix(token, secret.PersonPrefix) {
-		return "", false
+		return Rights{}, false
 	}
 	t, err := store.One[store.Token](s.Store, "hash = ?", secret.Hash(token))
-	return t.Name, err == nil
+	r := rightsOf(t)
+	return r, err == nil && !r.ended(time.Now())
 }
 
 // Sessions last this long, in real time: they are about people, not about the lab.
 const sessionLasts = 12 * time.Hour
+
+// A session that nothing was asked in for so long has ended. When something was asked is noted once in seenEach.
+const (
+	sessionIdle = 2 * time.Hour
+	seenEach    = time.Minute
+)
+
+// Caller is where a request comes from.
+type Caller struct{ Address, Program string }
 
 // SignInLink makes a code that opens one session, within a quarter of an hour.
 func (s *State) SignInLink(name string) (string, error) {
@@ -44,7 +58,7 @@ func (s *State) SignInLink(name string) (string, error) {
 }
 
 // UseLink opens a session by a code; the code is gone afterwards.
-func (s *State) UseLink(code string) (session string, err error) {
+func (s *State) UseLink(code string, from Caller) (session string, err error) {
 	c, err := store.One[store.SignInCode](s.Store, "hash = ?", secret.Hash(code))
 	if err == nil {
 		var n int64
@@ -61,12 +75,12 @@ func (s *State) UseLink(code string) (session string, err error) {
 			"This link was used already, or is too old.",
 		)
 	}
-	return s.openSession(c.Name)
+	return s.openSession(c.Name, from)
 }
 
 // SignIn opens a session with a person's token.
-func (s *State) SignIn(token string) (session string, err error) {
-	name, ok := s.Person(strings.TrimSpace(token))
+func (s *State) SignIn(token string, from Caller) (session string, err error) {
+	r, ok := s.Person(strings.TrimSpace(token))
 	if !ok {
 		return "", problem.New(
 			401,
@@ -75,23 +89,71 @@ func (s *State) SignIn(token string) (session string, err error) {
 			"Nobody has this token.",
 		)
 	}
-	return s.openSession(name)
+	return s.openSession(r.Name, from)
 }
 
-func (s *State) openSession(name string) (string, error) {
-	if _, err := store.Remove[store.Session](s.Store, "expires < ?", time.Now().UTC()); err != nil {
+func (s *State) openSession(name string, from Caller) (string, error) {
+	now := time.Now().UTC()
+	if _, err := store.Remove[store.Session](s.Store, "expires < ?", now); err != nil {
 		return "", err
 	}
 	session := secret.New("")
 	b := &store.Batch{}
-	b.Put(&store.Session{Hash: secret.Hash(session), Name: name, Expires: time.Now().UTC().Add(sessionLasts)})
+	b.Put(&store.Session{Hash: secret.Hash(session), Name: name, Expires: now.Add(sessionLasts), ID: ledger.NewID(), Made: now,
+		SeenAt: now, Address: from.Address, Program: from.Program})
 	return session, s.Store.Write(b)
 }
 
-// SessionOf says whose session it is.
-func (s *State) SessionOf(session string) (string, bool) {
+// SessionOf says whose session it is, which one, and what they may do. It is noted that something was asked in it.
+func (s *State) SessionOf(session string) (r Rights, id string, ok bool) {
 	x, err := store.One[store.Session](s.Store, "hash = ?", secret.Hash(session))
-	return x.Name, err == nil && time.Now().Before(x.Expires)
+	now := time.Now().UTC()
+	if err != nil || !now.Before(x.Expires) || !x.SeenAt.IsZero() && now.Sub(x.SeenAt) > sessionIdle {
+		return r, "", false
+	}
+	if r, ok = s.RightsOf(x.Name); ok && now.Sub(x.SeenAt) > seenEach {
+		x.SeenAt = now
+		b := &store.Batch{}
+		b.Put(&x)
+		if err := s.Store.Write(b); err != nil { // it is of use only to whoever lists sessions
+			s.Log.Debug("the time of a session could not be written down", "error", err)
+		}
+	}
+	return r, x.ID, ok
+}
+
+// Lives says whether a session is still open; its being asked for does not count as use.
+func (s *State) Lives(session string) bool {
+	x, err := store.One[store.Session](s.Store, "hash = ?", secret.Hash(session))
+	if err != nil || !time.Now().Before(x.Expires) {
+		return false
+	}
+	_, ok := s.RightsOf(x.Name)
+	return ok
+}
+
+// Sessions are the open sessions of somebody; of everybody for an admin.
+func (s *State) Sessions(r Rights, mine string) ([]api.OpenSession, error) {
+	now := time.Now().UTC()
+	rows, err := store.All[store.Session](s.Store, "made desc", "expires > ?", now)
+	out := []api.OpenSession{}
+	for _, x := range rows {
+		if (x.Name == r.Name || r.May(api.Admin)) && now.Sub(x.SeenAt) <= sessionIdle {
+			out = append(out, api.OpenSession{Id: x.ID, Name: x.Name, OpenedAt: x.Made, SeenAt: x.SeenAt,
+				EndsAt: x.Expires, From: x.Address, Program: x.Program, This: x.ID == mine})
+		}
+	}
+	return out, err
+}
+
+// EndSession ends a session: one's own, or for an admin anybody's.
+func (s *State) EndSession(r Rights, id string) error {
+	x, err := store.One[store.Session](s.Store, "id = ? and id <> ''", id)
+	if err != nil || x.Name != r.Name && !r.May(api.Admin) {
+		return problem.New(404, "no-session", "List them with: lantern person sessions", "There is no open session %q.", id)
+	}
+	_, err = store.Remove[store.Session](s.Store, "id = ?", id)
+	return err
 }
 
 // SignOut ends a session.

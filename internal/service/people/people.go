@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -9,6 +10,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/record"
+	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
 	"lantern/internal/store"
@@ -22,16 +24,31 @@ func (s *State) People(you string) ([]api.Person, error) {
 	rows, err := store.All[store.Token](s.Store, "name", "")
 	out := []api.Person{}
 	for _, t := range rows {
-		out = append(out, api.Person{Name: t.Name, AddedAt: t.Made, AddedBy: t.By, You: t.Name == you})
+		r := rightsOf(t)
+		out = append(out, api.Person{Name: t.Name, AddedAt: t.Made, AddedBy: t.By, You: t.Name == you, Role: r.Role,
+			Hosts: r.Hosts, Pools: r.Pools, EndsAt: r.Ends})
 	}
 	return out, err
 }
 
 // AddPerson makes somebody known and gives them a token; somebody who is known gets another one in place of theirs only
 // where that is said.
-func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error) {
+func (s *Service) AddPerson(as Rights, req api.AddPerson) (api.NewPerson, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	by := as.Name
+	switch {
+	case req.Renew && strings.TrimSpace(req.Name) != by:
+		// Whoever renews somebody's token would hold it, and could act under their name.
+		return api.NewPerson{}, problem.New(403, "not-yourself",
+			"Somebody who lost their token is removed and added again by an admin; the record says so.",
+			"Everybody renews only their own token.")
+	case !req.Renew && !as.May(api.Admin):
+		return api.NewPerson{}, as.Forbidden(api.Admin)
+	case req.Role != "" && !slices.Contains(roles, req.Role):
+		return api.NewPerson{}, problem.New(422, "bad-role", "A role is viewer, operator, keeper or admin.",
+			"There is no role %q.", req.Role)
+	}
 	name := strings.TrimSpace(req.Name)
 	if !personName.MatchString(name) || name == record.Seen {
 		return api.NewPerson{}, problem.New(
@@ -52,7 +69,7 @@ func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error)
 		return api.NewPerson{}, problem.New(
 			409,
 			"person-exists",
-			"Somebody who lost their token gets another one: lantern person renew "+have[alike].Name,
+			"Everybody renews their own token: lantern person renew "+have[alike].Name+". Who lost it is removed and added again.",
 			"There is a %s already.",
 			name,
 		)
@@ -63,8 +80,31 @@ func (s *Service) AddPerson(by string, req api.AddPerson) (api.NewPerson, error)
 			return api.NewPerson{}, err
 		}
 	}
-	token, err := s.newToken(name, by)
+	row := newPerson(by, name, req)
+	if req.Renew { // everything but the token stays
+		was, err := store.One[store.Token](s.Store, "name = ?", name)
+		if err != nil {
+			return api.NewPerson{}, err
+		}
+		row = was
+	}
+	token, err := s.newToken(row)
 	return api.NewPerson{Name: name, Token: token}, err
+}
+
+// newPerson is the record of somebody who is added; an operator unless said otherwise.
+func newPerson(by, name string, req api.AddPerson) store.Token {
+	row := store.Token{Name: name, By: by, Role: string(cmp.Or(req.Role, api.Operator))}
+	if len(req.Hosts) > 0 {
+		row.Hosts = ledger.Document(req.Hosts)
+	}
+	if len(req.Pools) > 0 {
+		row.Pools = ledger.Document(req.Pools)
+	}
+	if req.Hours > 0 {
+		row.Ends = time.Now().UTC().Add(time.Duration(req.Hours * float64(time.Hour)))
+	}
+	return row
 }
 
 // RemovePerson takes somebody's token and sessions away. What they did stays on record.
@@ -132,12 +172,13 @@ func (s *State) PersonKnown(name string) error {
 }
 
 // newToken makes a token for a person, in place of one of the same name.
-func (s *State) newToken(name, by string) (string, error) {
+func (s *State) newToken(row store.Token) (string, error) {
 	token := secret.New(secret.PersonPrefix)
+	row.Hash, row.Made = secret.Hash(token), time.Now().UTC()
 	b := &store.Batch{}
-	b.Put(&store.Token{Name: name, Hash: secret.Hash(token), Made: time.Now().UTC(), By: by})
+	b.Put(&row)
 	if err := s.Store.Write(b); err != nil {
-		return "", fmt.Errorf("a token for %s: %w", name, err)
+		return "", fmt.Errorf("a token for %s: %w", row.Name, err)
 	}
 	return token, nil
 }

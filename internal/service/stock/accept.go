@@ -353,7 +353,7 @@ func (s *State) Tick(t *fleet.Tick) {
 func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	a, err := s.findAcceptance(id)
+	a, err := s.FindAcceptance(id)
 	if err != nil {
 		return api.Acceptance{}, err
 	}
@@ -373,8 +373,8 @@ func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, 
 	return s.ViewAcceptance(a), s.Commit(b)
 }
 
-// findAcceptance finds one by its id, or the newest of a drive by its label tail.
-func (s *State) findAcceptance(name string) (best *Acceptance, err error) {
+// FindAcceptance finds one by its id, or the newest of a drive by its label tail.
+func (s *State) FindAcceptance(name string) (best *Acceptance, err error) {
 	if a := s.AcceptanceByID[name]; a != nil {
 		return a, nil
 	}
@@ -400,7 +400,7 @@ func (s *State) findAcceptance(name string) (best *Acceptance, err error) {
 func (s *Service) Acceptance(name string) (api.Acceptance, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	a, err := s.findAcceptance(name)
+	a, err := s.FindAcceptance(name)
 	if err != nil {
 		return api.Acceptance{}, err
 	}

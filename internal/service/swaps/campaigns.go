@@ -150,7 +150,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 	return s.viewCampaign(s.CampaignByID[c.ID]), s.Commit(b)
 }
 
-func (s *State) findCampaign(name string) (best *swap.Campaign, err error) {
+func (s *State) FindCampaign(name string) (best *swap.Campaign, err error) {
 	if c := s.CampaignByID[name]; c != nil {
 		return c, nil
 	}
@@ -176,7 +176,7 @@ func (s *State) findCampaign(name string) (best *swap.Campaign, err error) {
 func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	c, err := s.findCampaign(name)
+	c, err := s.FindCampaign(name)
 	if err != nil {
 		return api.Campaign{}, err
 	}
@@ -273,7 +273,7 @@ func (s *Service) AbandonCampaign(by, name, reason string) (api.Campaign, error)
 func (s *Service) onCampaign(name string, f func(*swap.Campaign) (swap.Campaign, error)) (api.Campaign, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	c, err := s.findCampaign(name)
+	c, err := s.FindCampaign(name)
 	if err != nil {
 		return api.Campaign{}, err
 	}
@@ -321,7 +321,7 @@ func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
 func (s *Service) Campaign(name string) (api.Campaign, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	c, err := s.findCampaign(name)
+	c, err := s.FindCampaign(name)
 	if err != nil {
 		return api.Campaign{}, err
 	}

@@ -78,6 +78,83 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List open sessions
+         * @description One's own; an admin sees everybody's.
+         */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a session
+         * @description One's own; an admin may end anybody's. Its event streams end with it.
+         */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who changed what
+         * @description Entries in order. Each holds the hash of the one before it, so that none can be changed or left out unnoticed.
+         */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Verify the chain of audit entries */
+        get: operations["verifyAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session": {
         parameters: {
             query?: never;
@@ -1776,7 +1853,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -1792,6 +1869,7 @@ export interface components {
             version: string;
             /** Format: date-time */
             now: string;
+            role?: components["schemas"]["Role"];
             practice?: components["schemas"]["Practice"];
         };
         /** @description this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host */
@@ -1909,6 +1987,67 @@ export interface components {
             trouble?: components["schemas"]["ServiceTrouble"];
             /** @description pools that are not known to be as they were */
             pools?: components["schemas"]["PoolLine"][];
+        };
+        /**
+         * @description a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts
+         * @enum {string}
+         */
+        Role: "viewer" | "operator" | "keeper" | "admin";
+        OpenSession: {
+            id: string;
+            name: string;
+            /** Format: date-time */
+            opened_at: string;
+            /** Format: date-time */
+            seen_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** @description the address it was opened from */
+            from: string;
+            /** @description what the browser says it is */
+            program?: string;
+            /** @description the one that asks */
+            this: boolean;
+        };
+        AuditEntry: {
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: date-time
+             * @description in real time
+             */
+            at: string;
+            /** @description a person, a host, or what the service did by itself */
+            who: string;
+            role?: string;
+            /** @description network address */
+            from?: string;
+            /** @description the operation's name in this description */
+            action: string;
+            /** @description what it was done to */
+            target: string;
+            /** @description done, or why it was refused */
+            result: string;
+            /** @description what changed, as it was: JSON */
+            before?: string;
+            /** @description what changed, as it is: JSON */
+            after?: string;
+            /** @description hash of the entry before, hexadecimal */
+            previous: string;
+            /** @description SHA-256 of this entry with the hash before it, hexadecimal */
+            hash: string;
+        };
+        AuditVerdict: {
+            sound: boolean;
+            /** Format: int64 */
+            entries: number;
+            /**
+             * Format: int64
+             * @description of the newest entry: keep it with its hash elsewhere
+             */
+            number: number;
+            hash: string;
+            says: string;
         };
         /** @description why the service itself cannot do its work, or soon will not be able to */
         ServiceTrouble: {
@@ -3139,6 +3278,16 @@ export interface components {
         };
         Person: {
             name: string;
+            role: components["schemas"]["Role"];
+            /** @description hosts that they may act on; none for all */
+            hosts?: string[];
+            /** @description pools that they may act on; none for all */
+            pools?: string[];
+            /**
+             * Format: date-time
+             * @description when their token ends
+             */
+            ends_at?: string;
             /** Format: date-time */
             added_at: string;
             /** @description nobody for the first */
@@ -3147,6 +3296,14 @@ export interface components {
         };
         AddPerson: {
             name: string;
+            role?: components["schemas"]["Role"];
+            hosts?: string[];
+            pools?: string[];
+            /**
+             * Format: double
+             * @description how long the token lasts; 0 for no end
+             */
+            hours?: number;
             /** @description somebody who is known gets another token in place of theirs */
             renew?: boolean;
         };
@@ -4291,6 +4448,101 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenSession"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it is ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                /** @description entries after this number */
+                after?: number;
+                /** @description only so many of the newest */
+                newest?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditEntry"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    verifyAudit: {
+        parameters: {
+            query?: {
+                /** @description of a checkpoint that was kept elsewhere */
+                number?: number;
+                /** @description its hash, hexadecimal */
+                hash?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerdict"];
+                };
             };
             default: components["responses"]["Failure"];
         };

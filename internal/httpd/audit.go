@@ -1,0 +1,168 @@
+package httpd
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/api"
+	"lantern/internal/service/people"
+	"lantern/internal/service/problem"
+)
+
+// internalRequest marks a request that the service asks itself, to see how something is before and after a change.
+type internalRequest struct{}
+
+// mostOfAudit is how much is kept of what changed.
+const mostOfAudit = 8 << 10
+
+func address(c *echo.Context) string {
+	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
+	if err != nil {
+		return c.Request().RemoteAddr
+	}
+	return host
+}
+
+func caller(c *echo.Context) people.Caller {
+	program := c.Request().UserAgent()
+	return people.Caller{Address: address(c), Program: program[:min(len(program), 200)]}
+}
+
+// audited records a call that changes something, with what it changed.
+func (s *Server) audited(next echo.HandlerFunc, o apiCall) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		changes := c.Request().Method != http.MethodGet
+		if !changes && !o.Audit || c.Request().Context().Value(internalRequest{}) != nil {
+			return next(c)
+		}
+		if o.Role == api.Viewer && changes && o.ID != "addPerson" && o.ID != "endSession" {
+			return next(c) // it asks with a body, and changes nothing
+		}
+		var before map[string]json.RawMessage
+		if changes {
+			before = s.look(c)
+		}
+		err := next(c)
+		was, is := "", ""
+		if changes && err == nil {
+			was, is = difference(before, s.look(c))
+		}
+		s.record(c, o, err, was, is)
+		return err
+	}
+}
+
+// look asks for what a request changes, as the same person would see it.
+func (s *Server) look(c *echo.Context) map[string]json.RawMessage {
+	path := strings.TrimRight(c.Request().URL.Path, "/")
+	for range 2 {
+		ctx := context.WithValue(c.Request().Context(), internalRequest{}, rights(c))
+		r := httptest.NewRequestWithContext(ctx, http.MethodGet, path, nil)
+		w := httptest.NewRecorder()
+		s.site.ServeHTTP(w, r)
+		var fields map[string]json.RawMessage
+		if w.Code == http.StatusOK && json.Unmarshal(w.Body.Bytes(), &fields) == nil {
+			return fields
+		}
+		path = path[:max(strings.LastIndexByte(path, '/'), 0)]
+		if len(path) <= len(base) {
+			break
+		}
+	}
+	return nil
+}
+
+// difference is what differs of two objects, each as JSON.
+func difference(before, after map[string]json.RawMessage) (was, is string) {
+	a, b := map[string]json.RawMessage{}, map[string]json.RawMessage{}
+	for k, v := range before {
+		if !bytes.Equal(v, after[k]) {
+			a[k] = v
+		}
+	}
+	for k, v := range after {
+		if !bytes.Equal(v, before[k]) {
+			b[k] = v
+		}
+	}
+	text := func(m map[string]json.RawMessage) string {
+		if len(m) == 0 {
+			return ""
+		}
+		out, _ := json.Marshal(m)
+		if len(out) > mostOfAudit {
+			return string(out[:mostOfAudit]) + " … cut"
+		}
+		return string(out)
+	}
+	return text(a), text(b)
+}
+
+// record adds an entry to the audit.
+func (s *Server) record(c *echo.Context, o apiCall, failed error, was, is string) {
+	if c.Request().Context().Value(internalRequest{}) != nil {
+		return
+	}
+	result := "done"
+	var p *problem.Problem
+	if errors.As(failed, &p) {
+		result = "refused: " + p.Title
+	} else if failed != nil {
+		result = "failed: " + problem.As(failed).Title
+	}
+	r := rights(c)
+	s.note(api.AuditEntry{
+		Who:    cmp.Or(r.Name, "nobody"),
+		Role:   string(r.Role),
+		From:   address(c),
+		Action: o.ID,
+		Target: strings.TrimPrefix(c.Request().URL.Path, base),
+		Result: result,
+		Before: was,
+		After:  is,
+	})
+}
+
+// note writes an entry down.
+func (s *Server) note(e api.AuditEntry) {
+	if err := s.Service.People.Note(e); err != nil {
+		s.Log.Error("an entry of the audit could not be written", "who", e.Who, "action", e.Action, "target", e.Target,
+			"error", err)
+	}
+}
+
+// ListAudit tells who changed what.
+func (s *Server) ListAudit(c *echo.Context, p api.ListAuditParams) error {
+	out, err := s.Service.People.Audit(p.After, p.Newest, p.Limit)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// VerifyAudit says whether all entries are as they were written.
+func (s *Server) VerifyAudit(c *echo.Context, p api.VerifyAuditParams) error {
+	v, err := s.Service.People.VerifyAudit(p.Number, p.Hash)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// ListSessions lists open sessions.
+func (s *Server) ListSessions(c *echo.Context) error {
+	mine, _ := c.Get(whoSession).(string)
+	out, err := s.Service.People.Sessions(rights(c), mine)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// EndSession ends one.
+func (s *Server) EndSession(c *echo.Context, id api.IdParam) error {
+	if err := s.Service.People.EndSession(rights(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}

@@ -1,0 +1,57 @@
+package notices
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+)
+
+// wrongTokens are tokens that nobody has, shown from one address.
+type wrongTokens struct {
+	count int
+	at    time.Time // the newest, by the service's clock
+}
+
+// People are told of an address from which so many wrong tokens came, for so long after the last.
+const (
+	wrongTold = 10
+	wrongFor  = time.Hour
+	mostWrong = 1000 // addresses that are remembered
+)
+
+// WrongTokens notes how many wrong tokens came lately from an address.
+func (s *Service) WrongTokens(from string, count int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Clock.Now()
+	for a, w := range s.own.wrong {
+		if now.Sub(w.at) > wrongFor || len(s.own.wrong) >= mostWrong {
+			delete(s.own.wrong, a)
+		}
+	}
+	if s.own.wrong == nil {
+		s.own.wrong = map[string]wrongTokens{}
+	}
+	s.own.wrong[from] = wrongTokens{count, now}
+}
+
+// strangers are what is to be told of addresses that show tokens which nobody has.
+func (s *State) strangers(now time.Time) (out []notice.Matter) {
+	for from, w := range s.own.wrong {
+		if w.count >= wrongTold && now.Sub(w.at) <= wrongFor {
+			out = append(out, notice.Matter{
+				Key:      "sign-in/" + from,
+				Kind:     notice.Service,
+				Severity: health.Watch,
+				Says:     fmt.Sprintf("somebody at %s tries tokens that nobody has, over %d times", from, w.count/10*10),
+				Do:       "Find out who that is: a forgotten script, or somebody who guesses.",
+			})
+		}
+	}
+	slices.SortFunc(out, func(a, b notice.Matter) int { return cmp.Compare(a.Key, b.Key) })
+	return out
+}
