@@ -379,6 +379,7 @@ func Commands() []*cli.Command {
 		recoveriesCommand(),
 		hostCommand(),
 		personCommand(),
+		auditCommand(),
 		findCommand(),
 		decodeCommand(),
 		metricsCommand(),

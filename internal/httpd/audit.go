@@ -5,10 +5,10 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -47,6 +47,8 @@ func (s *Server) audited(next echo.HandlerFunc, o apiCall) echo.HandlerFunc {
 		if o.Role == api.Viewer && changes && o.ID != "addPerson" && o.ID != "endSession" {
 			return next(c) // it asks with a body, and changes nothing
 		}
+		about := s.about(c)
+		c.Set(whatAbout, about)
 		var before map[string]json.RawMessage
 		if changes {
 			before = s.look(c)
@@ -59,6 +61,24 @@ func (s *Server) audited(next echo.HandlerFunc, o apiCall) echo.HandlerFunc {
 		s.record(c, o, err, was, is)
 		return err
 	}
+}
+
+// whatAbout is the key of the context under which is kept what a request's body names.
+const whatAbout = "about"
+
+// about is what a request's body names, such as a drive: what is made anew has no path of its own.
+func (s *Server) about(c *echo.Context) string {
+	fields, err := fieldsOf(c)
+	if err != nil {
+		return "" // whoever takes the body says why
+	}
+	var out []string
+	for _, f := range append(slices.Clone(named), "name", "kind", "to") {
+		if v, ok := fields[f].(string); ok && v != "" {
+			out = append(out, f+" "+v)
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // look asks for what a request changes, as the same person would see it.
@@ -113,11 +133,16 @@ func (s *Server) record(c *echo.Context, o apiCall, failed error, was, is string
 		return
 	}
 	result := "done"
-	var p *problem.Problem
-	if errors.As(failed, &p) {
+	if failed != nil {
+		p := problem.As(failed)
 		result = "refused: " + p.Title
-	} else if failed != nil {
-		result = "failed: " + problem.As(failed).Title
+		if p.Status >= 500 {
+			result = "failed: " + p.Title
+		}
+	}
+	target := strings.TrimPrefix(c.Request().URL.Path, base)
+	if about, _ := c.Get(whatAbout).(string); about != "" {
+		target += " (" + about + ")"
 	}
 	r := rights(c)
 	s.note(api.AuditEntry{
@@ -125,7 +150,7 @@ func (s *Server) record(c *echo.Context, o apiCall, failed error, was, is string
 		Role:   string(r.Role),
 		From:   address(c),
 		Action: o.ID,
-		Target: strings.TrimPrefix(c.Request().URL.Path, base),
+		Target: target,
 		Result: result,
 		Before: was,
 		After:  is,

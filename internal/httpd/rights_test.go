@@ -209,11 +209,11 @@ func TestAudit(t *testing.T) {
 		says = append(says, e.Who+" "+e.Action+" "+e.Target+" "+e.Result)
 	}
 	require.Equal(t, []string{
-		"ida addPerson /people done",
+		"ida addPerson /people (name bo) done",
 		"bo setRoom /hosts/fulmar/room refused: This needs the role keeper; you are operator.",
 		"ida setRoom /hosts/fulmar/room done",
-		"ida setThreshold /rules/thresholds done",
-		"ida planSwap /swaps done",
+		"ida setThreshold /rules/thresholds (name burst_sectors) done",
+		"ida planSwap /swaps (drive AA001) done",
 		"ida getReadings /drives/AA001/readings done",
 	}, says)
 	require.NotContains(t, answer, bo)

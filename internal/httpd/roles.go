@@ -132,16 +132,10 @@ func (s *Server) targets(c *echo.Context) (out []people.Target, err error) {
 		}
 		add(kind, p.Value)
 	}
-	if c.Request().Body == nil {
-		return out, nil
-	}
-	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxBody))
+	fields, err := fieldsOf(c)
 	if err != nil {
-		return nil, tooLarge(err)
+		return nil, err
 	}
-	c.Request().Body = io.NopCloser(bytes.NewReader(body))
-	var fields map[string]any
-	_ = json.Unmarshal(body, &fields) // what cannot be read is refused by whoever reads it
 	for _, f := range named {
 		switch v := fields[f].(type) {
 		case string:
@@ -155,4 +149,18 @@ func (s *Server) targets(c *echo.Context) (out []people.Target, err error) {
 		}
 	}
 	return out, nil
+}
+
+// fieldsOf are the fields of a request's body, which stays there to be read.
+func fieldsOf(c *echo.Context) (fields map[string]any, err error) {
+	if c.Request().Body == nil || c.Request().ContentLength > maxBody {
+		return nil, nil // an import, of which no field is about one thing
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxBody))
+	if err != nil {
+		return nil, tooLarge(err)
+	}
+	c.Request().Body = io.NopCloser(bytes.NewReader(body))
+	_ = json.Unmarshal(body, &fields) // what cannot be read is refused by whoever reads it
+	return fields, nil
 }

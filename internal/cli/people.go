@@ -1,0 +1,264 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+// newToken shows a token, once.
+func (s *session) newToken(p api.NewPerson, err error) error {
+	return tell(s, func(p api.NewPerson) {
+		s.out.line("%s", p.Token)
+		fmt.Fprintf(
+			s.errOut,
+			"This token is shown only this once. %s signs in with it, or sets LANTERN_TOKEN.\n",
+			p.Name,
+		)
+	}, p, err)
+}
+
+func listPeople(ctx context.Context, s *session, _ *cli.Command) error {
+	all, err := ask[[]api.Person](s.client.ListPeople(ctx))
+	if err != nil {
+		return err
+	}
+	head := []string{"NAME", "ROLE", "ONLY ON", "SINCE", "ADDED BY", "ENDS", ""}
+	return list(s, all, "Nobody is known.", head, func(p api.Person) []cell {
+		ends := ""
+		if !p.EndsAt.IsZero() {
+			ends = p.EndsAt.Local().Format("2006-01-02 15:04")
+		}
+		return []cell{
+			{text: p.Name, style: bold},
+			{text: string(p.Role)},
+			{text: strings.Join(append(p.Hosts, p.Pools...), ", ")},
+			{text: p.AddedAt.Local().Format("2006-01-02 15:04")},
+			{text: p.AddedBy},
+			{text: ends},
+			{text: map[bool]string{true: "you"}[p.You]},
+		}
+	})
+}
+
+func addPerson(ctx context.Context, s *session, cmd *cli.Command) error {
+	name, err := one(cmd, "the person's name")
+	if err != nil {
+		return err
+	}
+	req := api.AddPerson{Name: name, Role: api.Role(cmd.String("role")), Hosts: cmd.StringSlice("host"),
+		Pools: cmd.StringSlice("pool")}
+	if !req.Role.Valid() {
+		return usage("--role is viewer, operator, keeper or admin, not %q", req.Role)
+	}
+	if cmd.String("for") != "" {
+		d, err := parseBack(cmd.String("for"))
+		if err != nil {
+			return err
+		}
+		req.Hours = d.Hours()
+	}
+	return s.newToken(ask[api.NewPerson](s.client.AddPerson(ctx, req)))
+}
+
+// renew gives whoever asks another token.
+func renew(ctx context.Context, s *session, cmd *cli.Command) error {
+	me, err := ask[api.Me](s.client.GetMe(ctx))
+	if err != nil {
+		return err
+	}
+	name := me.Name
+	if cmd.Args().Len() > 0 {
+		if name, err = one(cmd, "the person's name"); err != nil {
+			return err
+		}
+	}
+	return s.newToken(ask[api.NewPerson](s.client.AddPerson(ctx, api.AddPerson{Name: name, Renew: true})))
+}
+
+func listSessions(ctx context.Context, s *session, _ *cli.Command) error {
+	all, err := ask[[]api.OpenSession](s.client.ListSessions(ctx))
+	if err != nil {
+		return err
+	}
+	head := []string{"SESSION", "NAME", "FROM", "OPENED", "LAST ASKED", "ENDS", "PROGRAM"}
+	return list(s, all, "No session is open.", head, func(x api.OpenSession) []cell {
+		return []cell{
+			{text: x.Id, style: bold},
+			{text: x.Name},
+			{text: x.From},
+			{text: x.OpenedAt.Local().Format("2006-01-02 15:04")},
+			{text: x.SeenAt.Local().Format("15:04")},
+			{text: x.EndsAt.Local().Format("15:04")},
+			{text: x.Program},
+		}
+	})
+}
+
+func personCommand() *cli.Command {
+	show := with(listPeople)
+	return &cli.Command{
+		Name:    "person",
+		Aliases: []string{"people"},
+		Usage:   "who may use this service, each with a token and a name of their own",
+		Description: "Example: lantern person add bo --role operator\n\n" +
+			"A viewer sees everything. An operator also works on drives: lights, tests, swaps, notices. A keeper also\n" +
+			"changes rules, plans, layouts, stock and channels. An admin also changes people and hosts.",
+		Action: show,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all of them", Description: "Example: lantern person list", Action: show},
+			{
+				Name:      "add",
+				Usage:     "make somebody known and print their token, once",
+				ArgsUsage: "<name>",
+				Description: "Example: lantern person add bo\n         lantern person add night-shift --role operator --host " +
+					"skerry --for 30d\n         lantern person add dashboard --role viewer --for 1y",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "role", Value: "operator", Usage: "viewer, operator, keeper or admin"},
+					&cli.StringSliceFlag{Name: "host", Usage: "they may act only on this host; may be repeated"},
+					&cli.StringSliceFlag{Name: "pool", Usage: "they may act only on this pool; may be repeated"},
+					&cli.StringFlag{Name: "for", Usage: "how long the token lasts, such as 8h, 30d or 1y; without it, for good"},
+				},
+				Action: with(addPerson),
+			},
+			{
+				Name:        "renew",
+				Usage:       "another token for yourself; the old one and what is signed in with it end",
+				ArgsUsage:   "[your name]",
+				Description: "Example: lantern person renew",
+				Action:      with(renew),
+			},
+			{
+				Name:        "remove",
+				Usage:       "take somebody's token away; what they did stays on record",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern person remove bo",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "the person's name")
+					if err != nil {
+						return err
+					}
+					return s.done(name+" has no token any more", did(s.client.RemovePerson(ctx, name)))
+				}),
+			},
+			{
+				Name:        "sessions",
+				Usage:       "open sessions of the console: your own, or for an admin everybody's",
+				Description: "Example: lantern person sessions",
+				Action:      with(listSessions),
+			},
+			{
+				Name:        "end-session",
+				Usage:       "end a session of the console, and what it listens to",
+				ArgsUsage:   "<session>",
+				Description: "Example: lantern person end-session 01J9ZQ3V0K8T7M5N2P4R6S8W1X",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					id, err := one(cmd, "the session")
+					if err != nil {
+						return err
+					}
+					return s.done("the session has ended", did(s.client.EndSession(ctx, id)))
+				}),
+			},
+		},
+	}
+}
+
+func listAudit(ctx context.Context, s *session, cmd *cli.Command) error {
+	all, err := ask[[]api.AuditEntry](s.client.ListAudit(ctx, &api.ListAuditParams{Newest: cmd.Int("newest")}))
+	if err != nil {
+		return err
+	}
+	head := []string{"NUMBER", "AT", "WHO", "ROLE", "FROM", "DID", "TO", "RESULT"}
+	return list(s, all, "Nothing was recorded yet.", head, func(e api.AuditEntry) []cell {
+		return []cell{
+			{text: fmt.Sprint(e.Number), right: true},
+			{text: e.At.Local().Format("2006-01-02 15:04:05")},
+			{text: e.Who, style: bold},
+			{text: e.Role},
+			{text: e.From},
+			{text: e.Action},
+			{text: e.Target},
+			{text: e.Result},
+		}
+	})
+}
+
+// exportAudit prints every entry, one a line, as JSON.
+func exportAudit(ctx context.Context, s *session, _ *cli.Command) error {
+	e := json.NewEncoder(s.out.w)
+	for after := int64(0); ; {
+		all, err := ask[[]api.AuditEntry](s.client.ListAudit(ctx, &api.ListAuditParams{After: after, Limit: 5000}))
+		if err != nil || len(all) == 0 {
+			return err
+		}
+		for _, x := range all {
+			if err := e.Encode(x); err != nil {
+				return err
+			}
+			after = x.Number
+		}
+	}
+}
+
+func verifyAudit(ctx context.Context, s *session, cmd *cli.Command) error {
+	var p api.VerifyAuditParams
+	if at := cmd.String("checkpoint"); at != "" {
+		if _, err := fmt.Sscanf(strings.Replace(at, ":", " ", 1), "%d %s", &p.Number, &p.Hash); err != nil {
+			return usage("--checkpoint is what an earlier verify printed, such as 812:9f2c…, not %q", at)
+		}
+	}
+	v, err := ask[api.AuditVerdict](s.client.VerifyAudit(ctx, &p))
+	err = tell(s, func(v api.AuditVerdict) {
+		s.out.line("%d entries: %s.", v.Entries, v.Says)
+		if v.Sound && v.Number > 0 {
+			s.out.line("Keep this checkpoint elsewhere:")
+			s.out.line("%d:%s", v.Number, v.Hash)
+		}
+	}, v, err)
+	if err == nil && !v.Sound {
+		return &Failure{Code: ExitFailed, Says: "the audit was changed after it was written"}
+	}
+	return err
+}
+
+func auditCommand() *cli.Command {
+	show := with(listAudit)
+	newest := []cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "how many"}}
+	return &cli.Command{
+		Name:  "audit",
+		Usage: "who changed what, when and from where",
+		Description: "Example: lantern audit list --newest 20\n\n" +
+			"Each entry holds the hash of the one before it, so that none can be changed or left out unnoticed. A checkpoint\n" +
+			"that is kept elsewhere shows as well when entries were removed from the end.",
+		Flags:  newest,
+		Action: show,
+		Commands: []*cli.Command{
+			{
+				Name:        "list",
+				Usage:       "the newest entries",
+				Description: "Example: lantern audit list --newest 200",
+				Flags:       newest,
+				Action:      show,
+			},
+			{
+				Name:        "verify",
+				Usage:       "whether every entry is as it was written; prints a checkpoint",
+				Description: "Example: lantern audit verify\n         lantern audit verify --checkpoint 812:9f2c0e...",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "checkpoint", Usage: "what an earlier verify printed"}},
+				Action:      with(verifyAudit),
+			},
+			{
+				Name:        "export",
+				Usage:       "all entries with what they changed, as JSON, one a line",
+				Description: "Example: lantern audit export > audit.jsonl",
+				Action:      with(exportAudit),
+			},
+		},
+	}
+}
