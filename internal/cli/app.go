@@ -90,7 +90,7 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 		Name:    "lantern",
 		Usage:   "watches drives in pools on many hosts, and leads through replacing them",
 		Version: version,
-		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot " +
+		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check or for want of rights, 4 the service cannot " +
 			"be reached.\n\n" +
 			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then " +
 			"from the configuration file.",
@@ -318,7 +318,7 @@ func told(status int, body []byte) error {
 	}
 	says := strings.TrimSpace(p.Title + " " + p.Detail)
 	switch status {
-	case http.StatusConflict, http.StatusPreconditionFailed:
+	case http.StatusConflict, http.StatusPreconditionFailed, http.StatusForbidden:
 		return &Failure{Code: ExitRefused, Says: says}
 	case http.StatusUnauthorized:
 		return &Failure{

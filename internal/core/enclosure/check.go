@@ -38,14 +38,15 @@ func (l Layout) Check() error {
 			return fmt.Errorf("two sections are named %s", s.Name)
 		}
 		seen[s.Name] = true
-		if err := s.check(); err != nil {
+		if err := s.Check(); err != nil {
 			return fmt.Errorf("section %s: %w", s.Name, err)
 		}
 	}
 	return nil
 }
 
-func (s Section) check() error {
+// Check says what of a section cannot be.
+func (s Section) Check() error {
 	switch {
 	case s.Rows < 1 || s.Columns < 1 || s.Rows*s.Columns > mostBays:
 		return fmt.Errorf(

@@ -61,7 +61,7 @@ func (s Section) Bays() int {
 	for _, g := range s.Gaps {
 		gaps[g] = true
 	}
-	return s.Rows*s.Columns - len(gaps)
+	return max(0, s.Rows*s.Columns-len(gaps))
 }
 
 // Numbers are those of its bays, in order.

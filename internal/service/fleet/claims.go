@@ -51,6 +51,7 @@ func (s disputes) sift(c *Change) {
 		return
 	}
 	from, at := c.Host.Name, c.Report.At
+	s.siftSections(c)
 	keep := make([]api.DriveReport, 0, len(c.Report.Drives))
 	own := map[string]bool{}
 	for _, r := range c.Report.Drives {
@@ -83,6 +84,22 @@ func (s disputes) sift(c *Change) {
 		}
 	}
 	s.siftPools(c, own)
+}
+
+// siftSections leaves out sections of enclosures that cannot be: bays are counted and drawn by them.
+func (s disputes) siftSections(c *Change) {
+	c.Report.Enclosures = slices.Clone(c.Report.Enclosures)
+	for i := range c.Report.Enclosures {
+		e := &c.Report.Enclosures[i]
+		e.Sections = slices.DeleteFunc(slices.Clone(e.Sections), func(x api.SectionReport) bool {
+			err := wire.ToSection(x).Check()
+			if err != nil {
+				c.Host.Refused = api.RefusedReports{Count: c.Host.Refused.Count + 1, At: s.Clock.Now(),
+					Says: fmt.Sprintf("section %s of enclosure %s cannot be: %s", x.Name, e.Name, err)}
+			}
+			return err != nil
+		})
+	}
 }
 
 // siftPools keeps a host from taking over a pool that another host reports, or of which it sees no drive.
