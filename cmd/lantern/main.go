@@ -271,12 +271,9 @@ func agent() *cli.Command {
 				}
 				token = strings.TrimSpace(string(b))
 			}
-			server := cmd.Root().String("server")
-			if server == "" {
-				server = os.Getenv("LANTERN_SERVER")
-			}
-			if server == "" {
-				server = "http://127.0.0.1:7411"
+			server, trust, err := client.Link(cmd)
+			if err != nil {
+				return err
 			}
 			var out io.Writer
 			if cmd.Bool("print") {
@@ -285,7 +282,8 @@ func agent() *cli.Command {
 			return daemon.Agent{
 				Print:   out,
 				Host:    cmd.String("host"),
-				Server:  strings.TrimRight(server, "/"),
+				Server:  server,
+				Link:    trust,
 				Token:   token,
 				Data:    cmd.String("data"),
 				Devices: cmd.String("devices"),

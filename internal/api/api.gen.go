@@ -870,6 +870,7 @@ const (
 	ProblemTypeGrowing          ProblemType = "growing"
 	ProblemTypeGuessedBay       ProblemType = "guessed-bay"
 	ProblemTypeHeld             ProblemType = "held"
+	ProblemTypeHostExists       ProblemType = "host-exists"
 	ProblemTypeHostQuiet        ProblemType = "host-quiet"
 	ProblemTypeHostSilent       ProblemType = "host-silent"
 	ProblemTypeImpossible       ProblemType = "impossible"
@@ -1042,6 +1043,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeGuessedBay:
 		return true
 	case ProblemTypeHeld:
+		return true
+	case ProblemTypeHostExists:
 		return true
 	case ProblemTypeHostQuiet:
 		return true
@@ -2349,6 +2352,9 @@ type EnduranceWorst struct {
 // Enrol defines model for Enrol.
 type Enrol struct {
 	Name string `json:"name"`
+
+	// Renew a host that is known gets another token; its agent needs that from then on
+	Renew bool `json:"renew,omitempty,omitzero"`
 }
 
 // Enrolled defines model for Enrolled.

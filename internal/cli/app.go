@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -25,6 +26,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/harmless"
+	"lantern/internal/link"
 	"lantern/internal/practice"
 )
 
@@ -131,12 +133,15 @@ func Flags() []cli.Flag {
 			Usage:       "file with server and token",
 			DefaultText: "lantern/client.yaml in your configuration folder",
 		},
+		&cli.StringFlag{Name: "ca", Usage: "file with the certificate of who vouches for the service", DefaultText: "the system's"},
+		&cli.StringFlag{Name: "fingerprint", Usage: "SHA-256 of the service's certificate, which alone is trusted then"},
+		&cli.BoolFlag{Name: "cleartext", Usage: "send the token over plain HTTP to another machine as well"},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv"},
 	}
 }
 
 // settings puts flags over environment over file.
-func settings(cmd *cli.Command) (server, token string, err error) {
+func settings(cmd *cli.Command) (server, token string, o link.Options, err error) {
 	k := koanf.New(".")
 	path := cmd.String("config")
 	named := path != ""
@@ -149,7 +154,7 @@ func settings(cmd *cli.Command) (server, token string, err error) {
 	}
 	if path != "" {
 		if err := k.Load(file.Provider(path), yaml.Parser()); err != nil && (named || !errors.Is(err, os.ErrNotExist)) {
-			return "", "", usage("the configuration %s cannot be read: %v", path, err)
+			return "", "", o, usage("the configuration %s cannot be read: %v", path, err)
 		}
 	}
 	_ = k.Load(env.Provider(".", env.Opt{Prefix: "LANTERN_", TransformFunc: func(name, value string) (string, any) {
@@ -165,13 +170,24 @@ func settings(cmd *cli.Command) (server, token string, err error) {
 	if server == "" {
 		server = "http://127.0.0.1:7411"
 	}
-	return strings.TrimRight(server, "/"), token, nil
+	o = link.Options{
+		CA:          cmp.Or(cmd.String("ca"), k.String("ca")),
+		Fingerprint: cmp.Or(cmd.String("fingerprint"), k.String("fingerprint")),
+		Clear:       cmd.Bool("cleartext") || k.Bool("cleartext"),
+	}
+	return strings.TrimRight(server, "/"), token, o, nil
+}
+
+// Link is the address of the service, and how it is trusted: by flags, environment or file.
+func Link(cmd *cli.Command) (server string, o link.Options, err error) {
+	server, _, o, err = settings(cmd)
+	return server, o, err
 }
 
 // with runs f with a client of the service.
 func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
-		server, token, err := settings(cmd)
+		server, token, trust, err := settings(cmd)
 		if err != nil {
 			return err
 		}
@@ -179,7 +195,11 @@ func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.A
 		if format != "table" && format != "json" && format != "csv" {
 			return usage("--output is table, json or csv, not %q", format)
 		}
-		copied := &noting{RoundTripper: http.DefaultTransport}
+		transport, err := link.Transport(server, trust)
+		if err != nil {
+			return usage("%v", err)
+		}
+		copied := &noting{RoundTripper: transport}
 		client, err := api.NewClientWithResponses(
 			server+"/api/v1",
 			api.WithHTTPClient(&http.Client{Transport: copied}),

@@ -114,28 +114,14 @@ func hostCommand() *cli.Command {
 				Usage:       "make a host known and print its token, once",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern host enrol skerry",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					name, err := one(cmd, "the host's name")
-					if err != nil {
-						return err
-					}
-					e, err := ask[api.Enrolled](s.client.EnrolHost(ctx, api.Enrol{Name: name}))
-					if err != nil {
-						return err
-					}
-					if done, err := s.out.value(e); done {
-						return err
-					}
-					s.out.line("%s", e.Token)
-					fmt.Fprintf(
-						s.errOut,
-						"This token is shown only this once. On %s: LANTERN_HOST_TOKEN=… lantern agent --host "+
-							"%s --server …\n",
-						name,
-						name,
-					)
-					return nil
-				}),
+				Action:      with(enrol(false)),
+			},
+			{
+				Name:        "renew",
+				Usage:       "another token for a host that is known; its agent cannot report until it has that",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern host renew skerry",
+				Action:      with(enrol(true)),
 			},
 		},
 	}
@@ -166,5 +152,25 @@ func findCommand() *cli.Command {
 				},
 			)
 		}),
+	}
+}
+
+// enrol prints a host's token, once.
+func enrol(again bool) func(context.Context, *session, *cli.Command) error {
+	return func(ctx context.Context, s *session, cmd *cli.Command) error {
+		name, err := one(cmd, "the host's name")
+		if err != nil {
+			return err
+		}
+		e, err := ask[api.Enrolled](s.client.EnrolHost(ctx, api.Enrol{Name: name, Renew: again}))
+		return tell(s, func(e api.Enrolled) {
+			s.out.line("%s", e.Token)
+			fmt.Fprintf(
+				s.errOut,
+				"This token is shown only this once. On %s: LANTERN_HOST_TOKEN=… lantern agent --host %s --server …\n",
+				name,
+				name,
+			)
+		}, e, err)
 	}
 }

@@ -280,7 +280,7 @@ func planCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					server, _, err := settings(cmd)
+					server, _, err := Link(cmd)
 					if err != nil {
 						return err
 					}

@@ -21,6 +21,7 @@ import (
 	"lantern/internal/agent/pools/outside"
 	"lantern/internal/api"
 	"lantern/internal/clock"
+	"lantern/internal/link"
 )
 
 // Agent is what an agent on this machine needs.
@@ -28,6 +29,7 @@ type Agent struct {
 	Host     string
 	Server   string
 	Token    string
+	Link     link.Options
 	Data     string
 	Devices  string // pattern of block device names; empty means all
 	Interval time.Duration
@@ -56,11 +58,11 @@ func (c Agent) Run(ctx context.Context) error {
 				"LANTERN_HOST_TOKEN or --token-file",
 		)
 	}
-	client, err := Client(
-		c.Server,
-		c.Token,
-		api.WithHTTPClient(&http.Client{Transport: realOnly{http.DefaultTransport}}),
-	)
+	transport, err := link.Transport(c.Server, c.Link)
+	if err != nil {
+		return err
+	}
+	client, err := Client(c.Server, c.Token, api.WithHTTPClient(&http.Client{Transport: realOnly{transport}}))
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"lantern/internal/link"
 	"log/slog"
 	"time"
 )
@@ -13,6 +14,7 @@ import (
 // Agent is what an agent on this machine needs. Only Linux has what it reads.
 type Agent struct {
 	Host, Server, Token, Data, Devices string
+	Link                               link.Options
 	Interval, ReadEach                 time.Duration
 	Wake                               bool
 	Log                                *slog.Logger

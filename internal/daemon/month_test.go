@@ -53,7 +53,7 @@ func TestMonth(t *testing.T) {
 	require.NoError(t, err)
 	var agents []*agent.Agent
 	for _, h := range fleet.Hosts {
-		token, err := r.service.Fleet.Enrol("ida", h.Name)
+		token, err := r.service.Fleet.Enrol("ida", h.Name, false)
 		require.NoError(t, err)
 		client, err := Client(r.url, token)
 		require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"sync"
 	"syscall"
@@ -47,6 +48,7 @@ type running struct {
 	url     string
 	done    chan error
 	stop    func() error
+	reload  func() error // reads the certificate again; nil without one
 }
 
 // Run serves until ctx ends.
@@ -66,12 +68,34 @@ func (c Serve) Run(ctx context.Context) error {
 	if fresh {
 		fmt.Fprintf(c.Out, "administrator's token, shown only this once: %s\n", token)
 	}
-	select {
-	case err = <-r.done:
-	case <-ctx.Done():
-		c.Log.Info("stopping")
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	defer signal.Stop(again)
+	for waiting := true; waiting; {
+		select {
+		case err = <-r.done:
+			waiting = false
+		case <-ctx.Done():
+			c.Log.Info("stopping")
+			waiting = false
+		case <-again:
+			c.reload(r)
+		}
 	}
 	return errors.Join(err, r.stop())
+}
+
+// reload reads again what may have changed: the certificate.
+func (c Serve) reload(r *running) {
+	if r.reload == nil {
+		c.Log.Info("nothing to read again: no certificate is used")
+		return
+	}
+	if err := r.reload(); err != nil {
+		c.Log.Error("the certificate could not be read again; the one before stays in use", "error", err)
+		return
+	}
+	c.Log.Info("the certificate was read again")
 }
 
 // refuseOpen refuses to listen where others could read tokens off the wire.
@@ -121,6 +145,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	if err != nil {
 		return nil, err
 	}
+	l = &guarded{Listener: l, open: map[string]int{}}
 	r := &running{done: make(chan error, 1)}
 	if r.store, err = store.Open(filepath.Join(c.Data, "lantern.db")); err != nil {
 		l.Close()
@@ -151,13 +176,14 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	}
 	scheme := "http"
 	if c.Cert != "" {
-		pair, err := tls.LoadX509KeyPair(c.Cert, c.Key)
-		if err != nil {
+		pair := &certificate{cert: c.Cert, key: c.Key, log: c.Log}
+		if err := pair.load(); err != nil {
 			cut()
 			l.Close()
-			return nil, errors.Join(fmt.Errorf("read the certificate: %w", err), r.store.Close())
+			return nil, errors.Join(err, r.store.Close())
 		}
-		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+		l = tls.NewListener(l, &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12})
+		r.reload = pair.load
 		scheme = "https"
 	}
 	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())

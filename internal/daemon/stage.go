@@ -115,7 +115,7 @@ func (c stage) run(ctx context.Context) error {
 }
 
 func (c stage) agent(r *running, h *lab.Host) (*agent.Agent, error) {
-	token, err := r.service.Fleet.Enrol("the lab", h.Name)
+	token, err := r.service.Fleet.TokenFor("the lab", h.Name)
 	if err != nil {
 		return nil, err
 	}

@@ -223,7 +223,7 @@ func (s *Server) EnrolHost(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	token, err := s.Service.Fleet.Enrol(person(c), req.Name)
+	token, err := s.Service.Fleet.Enrol(person(c), req.Name, req.Renew)
 	return secret(c, api.Enrolled{Name: req.Name, Token: token}, err)
 }
 

@@ -45,7 +45,7 @@ func newSite(t *testing.T) *site {
 	s := &site{t: t, server: &Server{Service: svc, Version: "test", Now: time.Now, Log: log}}
 	s.person, err = svc.People.NewToken("ida")
 	require.NoError(t, err)
-	s.host, err = svc.Fleet.Enrol("ida", "fulmar")
+	s.host, err = svc.Fleet.Enrol("ida", "fulmar", false)
 	require.NoError(t, err)
 	h := httptest.NewServer(s.server.Handler())
 	t.Cleanup(h.Close)

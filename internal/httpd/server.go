@@ -100,6 +100,9 @@ func (s *Server) Handler() http.Handler {
 	return e
 }
 
+// bodyWithin is how long a request may take to arrive.
+const bodyWithin = 90 * time.Second
+
 // headers go with every answer.
 func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -109,6 +112,13 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors "+
 				"'none'; base-uri 'none'; form-action 'self'",
 		)
+		if s.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if r := c.Request(); r.Body != nil && r.Body != http.NoBody {
+			// Whoever sends a byte now and then does not hold a connection for ever. The server lifts it after the answer.
+			_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(bodyWithin))
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		if s.Practice.Pool != "" {

@@ -36,7 +36,7 @@ func (b *bench) drive(tail string) api.Drive {
 
 func newTwo(t *testing.T) *bench {
 	b := newBench(t)
-	_, err := b.s.Fleet.Enrol("test", "petrel")
+	_, err := b.s.Fleet.Enrol("test", "petrel", false)
 	require.NoError(t, err)
 	b.clock.forward(2 * time.Minute) // past the time after a start in which nothing is said
 	b.report()

@@ -26,7 +26,7 @@ func TestDiskThatFillsUp(t *testing.T) {
 	b := &bench{t: t, clock: &standing{at: t0}, file: filepath.Join(dir, "lantern.db")}
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() }) // after the database was closed
 	b.open()
-	_, err := b.s.Fleet.Enrol("test", "fulmar")
+	_, err := b.s.Fleet.Enrol("test", "fulmar", false)
 	require.NoError(t, err)
 	b.drives = []api.DriveReport{b.disk("AA001", 1)}
 	p := &pager{}

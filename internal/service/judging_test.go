@@ -22,7 +22,7 @@ func TestJudgedAlike(t *testing.T) {
 		reports := map[string]*api.Report{}
 		for h, host := range hosts {
 			if h > 0 {
-				_, err := b.s.Fleet.Enrol("test", host)
+				_, err := b.s.Fleet.Enrol("test", host, false)
 				require.NoError(t, err)
 			}
 			p := api.PoolReport{

@@ -25,7 +25,7 @@ func large(b testing.TB, hosts int) (*Service, *standing, []api.Report) {
 	var reports []api.Report
 	for h := range hosts {
 		host := fmt.Sprintf("annex-%03d", h)
-		_, err := s.Fleet.Enrol("bench", host)
+		_, err := s.Fleet.Enrol("bench", host, false)
 		require.NoError(b, err)
 		r := api.Report{Host: host, IntervalSeconds: 86400, Enclosures: []api.EnclosureReport{}}
 		p := api.PoolReport{

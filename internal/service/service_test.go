@@ -65,7 +65,7 @@ type bench struct {
 func newBench(t *testing.T) *bench {
 	b := &bench{t: t, clock: &standing{at: t0}, file: filepath.Join(t.TempDir(), "lantern.db")}
 	b.open()
-	_, err := b.s.Fleet.Enrol("test", "fulmar")
+	_, err := b.s.Fleet.Enrol("test", "fulmar", false)
 	require.NoError(t, err)
 	for i, tail := range []string{"AA001", "BB002", "CC003"} {
 		b.drives = append(b.drives, b.disk(tail, i+1))
@@ -737,7 +737,7 @@ func TestEvents(t *testing.T) {
 	require.Equal(t, api.EventKindDrive, e.Kind)
 	require.Contains(t, e.Says, "AA001 left bay fulmar/front/1")
 	stop()
-	_, err = b.s.Fleet.Enrol("ida", "petrel")
+	_, err = b.s.Fleet.Enrol("ida", "petrel", false)
 	require.NoError(t, err)
 	past, _, stop, err := b.s.Listen(e.Id)
 	require.NoError(t, err)
@@ -754,7 +754,7 @@ func TestSecrets(t *testing.T) {
 	require.True(t, fresh)
 	_, fresh, _ = b.s.People.FirstToken()
 	require.False(t, fresh, "it is made once")
-	host, err := b.s.Fleet.Enrol("ida", "fulmar")
+	host, err := b.s.Fleet.Enrol("ida", "fulmar", false)
 	require.NoError(t, err)
 	session, err := b.s.People.SignIn(admin, people.Caller{})
 	require.NoError(t, err)
@@ -795,7 +795,7 @@ func BenchmarkTakeReport(b *testing.B) {
 	c := &standing{at: t0}
 	s, err := New(st, c, slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
-	_, err = s.Fleet.Enrol("bench", "h")
+	_, err = s.Fleet.Enrol("bench", "h", false)
 	require.NoError(b, err)
 	const drives = 60
 	r := api.Report{Host: "h", IntervalSeconds: 30, Enclosures: []api.EnclosureReport{}, Pools: []api.PoolReport{}}

@@ -220,7 +220,7 @@ func TestNotWritten(t *testing.T) {
 // host that told of it before. Were it forgotten, its drives would look unused (R7).
 func TestTakenOverInVain(t *testing.T) {
 	b := newBench(t)
-	_, err := b.s.Fleet.Enrol("test", "skerry")
+	_, err := b.s.Fleet.Enrol("test", "skerry", false)
 	require.NoError(t, err)
 	r := b.next()
 	r.Host, r.Id = "skerry", "other"

@@ -77,7 +77,7 @@ func Live(
 	if y.Service, err = service.New(y.Store, fleet.Clock(), log); err != nil {
 		return y, err
 	}
-	if _, err = y.Service.Fleet.Enrol("bench", host); err != nil {
+	if _, err = y.Service.Fleet.Enrol("bench", host, false); err != nil {
 		return y, err
 	}
 	empty, err := y.Store.Size()

@@ -35,8 +35,9 @@ func (s *Service) HostOf(token string) (string, bool) {
 
 var hostName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
-// Enrol makes a host known and gives it a token. A host that is known gets a new one; its old one stops working.
-func (s *Service) Enrol(by, name string) (string, error) {
+// Enrol makes a host known and gives it a token. One that is known gets another only where that is said: its agent is
+// shut out until it has the new one.
+func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 	if !hostName.MatchString(name) {
 		return "", problem.New(
 			422,
@@ -50,7 +51,14 @@ func (s *Service) Enrol(by, name string) (string, error) {
 	defer s.mu.Unlock()
 	token := secret.New(secret.HostPrefix)
 	h := s.Hosts[name]
-	if h == nil {
+	switch {
+	case h != nil && !renew:
+		return "", problem.New(409, "host-exists",
+			"If its agent is to get another token: lantern host renew "+name+". Until it has that, it cannot report.",
+			"%s is enrolled already.", name)
+	case h == nil && renew:
+		return "", problem.New(404, "no-host", "Enrol it with: lantern host enrol "+name, "No host named %q is enrolled.", name)
+	case h == nil:
 		h = &Host{Host: store.Host{Name: name, Enrolled: s.Clock.Now()}}
 		s.Hosts[name] = h
 	}
@@ -58,8 +66,17 @@ func (s *Service) Enrol(by, name string) (string, error) {
 	row := h.Host
 	b := &store.Batch{}
 	b.Put(&row)
-	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s enrolled %s", by, name))
+	did := map[bool]string{false: "enrolled", true: "gave another token to"}[renew]
+	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s %s %s", by, did, name))
 	return token, s.Commit(b)
+}
+
+// TokenFor gives a host a token, known or not: for who holds the service itself.
+func (s *Service) TokenFor(by, name string) (string, error) {
+	s.mu.Lock()
+	known := s.Hosts[name] != nil
+	s.mu.Unlock()
+	return s.Enrol(by, name, known)
 }
 
 type Host struct {

@@ -1,0 +1,64 @@
+package daemon
+
+import (
+	"crypto/tls"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+)
+
+// certificate is the service's, read again when its files change.
+type certificate struct {
+	cert, key string // files
+	log       *slog.Logger
+
+	mu     sync.Mutex
+	pair   *tls.Certificate
+	made   [2]time.Time // of the files as they were read
+	looked time.Time
+}
+
+// lookAgain is how often it is looked whether the files have changed.
+const lookAgain = 10 * time.Second
+
+func (c *certificate) times() (out [2]time.Time) {
+	for i, path := range []string{c.cert, c.key} {
+		if f, err := os.Stat(path); err == nil {
+			out[i] = f.ModTime()
+		}
+	}
+	return out
+}
+
+// load reads the files; when they do not fit together, what was there before stays in use.
+func (c *certificate) load() error {
+	made := c.times()
+	pair, err := tls.LoadX509KeyPair(c.cert, c.key)
+	if err != nil {
+		return fmt.Errorf("read the certificate: %w", err)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.pair, c.made = &pair, made
+	return nil
+}
+
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	due := time.Since(c.looked) > lookAgain
+	if due {
+		c.looked = time.Now()
+	}
+	made := c.made
+	c.mu.Unlock()
+	if due && c.times() != made {
+		if err := c.load(); err != nil {
+			c.log.Warn("the certificate has changed and cannot be read; the one before stays in use", "error", err)
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.pair, nil
+}

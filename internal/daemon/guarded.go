@@ -1,0 +1,63 @@
+package daemon
+
+import (
+	"net"
+	"sync"
+)
+
+// mostOpen is how many connections one address may have open at once; this machine's own are not counted.
+const mostOpen = 512
+
+// guarded is a listener on which no address can take all connections.
+type guarded struct {
+	net.Listener
+	mu   sync.Mutex
+	open map[string]int
+}
+
+// Accept waits for a connection from an address that has not too many yet; others are closed at once.
+func (g *guarded) Accept() (net.Conn, error) {
+	for {
+		c, err := g.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		from, ok := c.RemoteAddr().(*net.TCPAddr)
+		if !ok || from.IP.IsLoopback() {
+			return c, nil
+		}
+		if g.take(from.IP.String()) {
+			return &counted{Conn: c, free: sync.OnceFunc(func() { g.give(from.IP.String()) })}, nil
+		}
+		_ = c.Close() // nobody waits for what it says
+	}
+}
+
+func (g *guarded) take(from string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.open[from] >= mostOpen {
+		return false
+	}
+	g.open[from]++
+	return true
+}
+
+func (g *guarded) give(from string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.open[from]--; g.open[from] <= 0 {
+		delete(g.open, from)
+	}
+}
+
+// counted is a connection that is counted until it is closed.
+type counted struct {
+	net.Conn
+	free func()
+}
+
+func (c *counted) Close() error {
+	c.free()
+	return c.Conn.Close()
+}
