@@ -1,6 +1,7 @@
 package orders
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -30,6 +31,7 @@ func (s *State) Give(b *store.Batch, o *Order) {
 	), api.OrderStateWaiting
 	s.Waiting[o.Id] = o
 	b.Put(o.row())
+	b.Audit = append(b.Audit, o.entry(cmp.Or(o.By, "the service"), "order "+string(o.Kind), "given"))
 	if c := s.wake[o.Host]; c != nil {
 		close(c)
 		delete(s.wake, o.Host)
@@ -100,6 +102,23 @@ func (s *State) End(b *store.Batch, o *Order, state api.OrderState, says string)
 	o.State, o.Says = state, says
 	delete(s.Waiting, o.Id)
 	b.Put(o.row())
+	who := o.Host
+	if state == api.OrderStateExpired {
+		who = "the service"
+	}
+	b.Audit = append(b.Audit, o.entry(who, "outcome of "+string(o.Kind), string(state)+": "+says))
+}
+
+// entry is a line of the audit about an order: orders are what changes anything on a host.
+func (o *Order) entry(who, action, result string) *store.AuditEntry {
+	target := []string{o.Host}
+	for _, x := range []string{o.Pool, o.Slot, wire.ToIdentity(o.Drive).Key(), o.SwapID, o.Id} {
+		if x != "" {
+			target = append(target, x)
+		}
+	}
+	return &store.AuditEntry{At: time.Now(), Who: who, Action: action, Target: strings.Join(target, " "),
+		Result: result}
 }
 
 // Order finds an order by its id.
