@@ -132,6 +132,9 @@ fresh-generated: web/node_modules/.installed
 try-btrfs: tools build ## swap a member of a real btrfs pool
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern $(GO) test -count=1 -timeout 10m -run '^TestBtrfs(Drained)?$$' ./internal/e2e
 
+chaos: tools build ## faults under load: force, full disks, late and doubled reports, cut networks (2 minutes)
+	LANTERN_CHAOS=1 LANTERN_TEST_BINARY=$(CURDIR)/lantern $(GO) test -count=1 -timeout 15m -v -run '^TestChaos$$' ./internal/e2e
+
 # New pictures of the console and the terminal from the demo data, into docs/screenshots.
 shots: tools build ## take the pictures in docs/screenshots again
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^Test(LocateConsole|Console|SwapOnPhone)$$' -v ./internal/e2e

@@ -64,19 +64,15 @@ func TestClocks(t *testing.T) {
 				require.NoError(t, b.s.Tick())
 			}
 			step := time.Duration(5+rng.IntN(20)) * time.Second
-			up += step
+			up += step + time.Second // a second for the report
 			b.clock.forward(step)
 			bay = 1 + bay%6
 			b.drives[0].Bay = bay
 			b.drives[0].Reading.Metrics = map[string]float64{"temperature_celsius": float64(20 + n)}
 			r := b.from(boot, up, off)
 			if rng.IntN(3) == 0 { // it lay in the queue, and one that is newer came before it
-				later := b.from(boot, up, off)
-				later.BootSeconds += 1
-				later.SentBootSeconds += 1
 				up += time.Second
-				b.clock.forward(time.Second)
-				later.At = later.At.Add(time.Second)
+				later := b.from(boot, up, off)
 				r.Drives[0].Bay = 7
 				require.NoError(t, b.s.TakeReport("fulmar", later))
 			}
@@ -128,6 +124,25 @@ func TestQueuedReports(t *testing.T) {
 	require.WithinDuration(t, made, d.SeenAt, time.Second)
 	require.WithinDuration(t, made, d.ReadAt, time.Second)
 	require.Equal(t, api.HostStateQuiet, b.s.Views.Hosts()[0].State, "it is of ten minutes ago")
+}
+
+// TestDelayedReport: a report that was long on its way does not make a clock wrong that is right.
+func TestDelayedReport(t *testing.T) {
+	b := newBench(t)
+	up := time.Hour
+	for _, delay := range []time.Duration{0, 0, 40 * time.Second, 0, 10 * time.Minute, 0} {
+		b.clock.forward(20 * time.Second)
+		up += 21 * time.Second // a second for the report
+		r := b.from("a", up, 0)
+		made := r.At
+		b.clock.forward(delay)
+		up += delay
+		require.NoError(t, b.s.TakeReport("fulmar", r))
+		d := b.drive("AA001")
+		require.Equal(t, made, d.SeenAt)
+		require.Equal(t, made, d.ReadAt)
+		require.Zero(t, b.s.Views.Hosts()[0].ClockOffSeconds)
+	}
 }
 
 // TestReadingOfTheFuture: a reading that is dated after its report is refused, and later ones still count.

@@ -148,6 +148,7 @@ func (s *State) TakeHost(c *Change) {
 	c.Batch.Undo = append(c.Batch.Undo, func() { h.Quiet = c.Back })
 	h.SeenAt, h.Interval, h.Quiet = r.At, r.IntervalSeconds, false
 	h.Follow(r)
+	h.Heard = true
 	c.Pools = slices.Clone(r.Pools)
 	c.Vanished = s.Unreported(h.Name, r.At, h.LastReport.Pools, r)
 	if lasting := withoutReadings(*r); !reflect.DeepEqual(lasting, h.LastReport) {

@@ -86,6 +86,8 @@ type Host struct {
 	Taken      []string      // ids of its newest reports
 	Skew       time.Duration // how far its clock was behind ours in the newest report
 	Refused    api.RefusedReports
+	started    time.Time // when it was started, by our clock, as its newest report has it
+	Heard      bool      // it has reported since the service was started
 }
 
 // SetPractice makes this service a practice: what it writes says so.

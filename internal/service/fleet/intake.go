@@ -68,7 +68,7 @@ func (s *State) Align(h *Host, r *api.Report) error {
 		shift = 0
 	case behind.Abs() <= most:
 		shift = 0
-	case (behind - shift).Abs() > most:
+	case (behind - shift).Abs() > most/5:
 		shift = behind
 	}
 	if newer { // one that comes again, later, says nothing of the clock
@@ -97,7 +97,15 @@ func clockBehind(h *Host, r *api.Report, newer bool, now time.Time) (behind time
 	case !newer: // of an earlier run: before the newest, whenever that was
 		return min(0, h.SeenAt.Add(-time.Second).Sub(r.At)), true
 	case r.SentBootSeconds > 0 && age >= 0:
-		return now.Add(-seconds(age)).Sub(r.At), true
+		// When the host was started, by our clock: a report that was long on its way makes it later than it was. So of
+		// this one and the one before the earlier counts.
+		started := now.Add(-seconds(r.SentBootSeconds))
+		used := started
+		if r.Boot == h.Boot && !h.started.IsZero() && h.started.Before(started) {
+			used = h.started
+		}
+		h.started = started
+		return used.Add(seconds(r.BootSeconds)).Sub(r.At), true
 	}
 	return now.Sub(r.At), false
 }

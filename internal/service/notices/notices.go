@@ -56,19 +56,9 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	if !s.Urgent && now.Sub(s.notifiedAt) < s.Clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
 		return
 	}
-	var matters []notice.Matter
+	matters := s.matters(b, now)
 	if now.Before(s.fleet.GraceUntil) {
-		// Hosts are given time to report; but an alarm waits for nothing.
-		if matters = s.swaps.Alarms(); len(matters) == 0 {
-			return
-		}
-		for _, n := range s.Open {
-			if n.Kind != notice.Alarm {
-				matters = append(matters, n.Matter)
-			}
-		}
-	} else {
-		matters = s.matters(b, now)
+		matters = s.heard(matters)
 	}
 	s.notifiedAt, s.Urgent = now, false
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
@@ -81,6 +71,30 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 			s.Open[i].Told = c.Told
 		}
 	}
+}
+
+// heard leaves out what is about hosts that have not reported since the start: they are given time to. What was open
+// about them stays open. An alarm waits for nothing.
+func (s *State) heard(matters []notice.Matter) (out []notice.Matter) {
+	waits := func(m notice.Matter) bool {
+		host := m.Host
+		if p, err := s.fleet.FindPool(m.Pool); host == "" && m.Pool != "" && err == nil {
+			host = p.Reporter
+		}
+		h := s.fleet.Hosts[host]
+		return h != nil && !h.Heard && m.Kind != notice.Alarm
+	}
+	for _, m := range matters {
+		if !waits(m) {
+			out = append(out, m)
+		}
+	}
+	for _, n := range s.Open {
+		if waits(n.Matter) {
+			out = append(out, n.Matter)
+		}
+	}
+	return out
 }
 
 func (s *State) keepNotice(b *store.Batch, n notice.Notice) {
