@@ -67,8 +67,11 @@ var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(22
 // Check finds the first value in v, whose type is named like its schema, that is out of its bounds. What the description
 // does not name has the default bounds.
 func Check(v any) error {
-	d := load()
+	d := *load()
 	value := reflect.ValueOf(v)
+	if _, report := v.(api.Report); !report {
+		d.Components.Defaults.Minimum = nil // what people say wrongly, they are told in the words of the matter
+	}
 	return d.check(value.Type().Name(), d.Components.Schemas[value.Type().Name()], value)
 }
 

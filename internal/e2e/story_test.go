@@ -202,7 +202,7 @@ func TestHabits(t *testing.T) {
 	require.Contains(
 		t,
 		d.run("--help"),
-		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check, 4 the service cannot be reached.",
+		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check or for want of rights, 4 the service cannot be reached.",
 	)
 
 	// Drives by what they say, and everything they ever said.

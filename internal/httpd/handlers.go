@@ -55,11 +55,11 @@ func (s *Server) SignIn(c *echo.Context) error {
 		return err
 	}
 	from := address(c)
-	if err := s.tries.wait(from, time.Now()); err != nil {
-		return err
-	}
 	session, err := s.Service.People.SignIn(req.Token, caller(c))
 	if err != nil {
+		if wait := s.tries.wait(from, time.Now()); wait != nil {
+			return wait
+		}
 		s.wrongToken(from)
 		return err
 	}

@@ -163,7 +163,7 @@ func TestWrongTokens(t *testing.T) {
 	require.Equal(t, freeTries, seen[401])
 	require.Equal(t, 30-freeTries, seen[429])
 	status, body := s.with(s.person, "GET", "/round", "")
-	require.Equal(t, 429, status, "the wait is the address's: %s", body)
+	require.Equal(t, 200, status, "a right token is never kept waiting: %s", body)
 	x := &tries{}
 	now := time.Now()
 	for n := range 40 {
@@ -176,7 +176,6 @@ func TestWrongTokens(t *testing.T) {
 		require.NoError(t, x.wait("a", now), "no wait is longer than %s", longestWait)
 	}
 	_, entries := func() (int, []api.AuditEntry) {
-		s.server.tries.worked("127.0.0.1")
 		status, answer := s.with(s.person, "GET", "/audit", "")
 		var out []api.AuditEntry
 		require.NoError(t, json.Unmarshal([]byte(answer), &out))

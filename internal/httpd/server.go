@@ -185,9 +185,6 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 // byToken lets a person or an agent in who shows a token.
 func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, agents bool) error {
 	from := address(c)
-	if err := s.tries.wait(from, time.Now()); err != nil {
-		return err
-	}
 	if agents {
 		if host, ok := s.Service.Fleet.HostOf(token); ok {
 			c.Set(whoHost, host)
@@ -196,6 +193,10 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 	} else if who, ok := s.Service.People.Person(token); ok {
 		s.tries.worked(from)
 		return s.as(c, next, who, func() bool { _, ok := s.Service.People.Person(token); return ok })
+	}
+	// Whoever has a right token is never kept waiting by others at the same address.
+	if err := s.tries.wait(from, time.Now()); err != nil {
+		return err
 	}
 	s.wrongToken(from)
 	return &problem.Problem{
@@ -358,12 +359,26 @@ func tooLarge(err error) error {
 	}
 }
 
+// watched notes whether a body ended before its end: what was cut off may be sent again, what is wrong may not.
+type watched struct {
+	io.Reader
+	cut bool
+}
+
+func (w *watched) Read(b []byte) (int, error) {
+	n, err := w.Reader.Read(b)
+	var long *http.MaxBytesError
+	w.cut = w.cut || err != nil && !errors.Is(err, io.EOF) && !errors.As(err, &long)
+	return n, err
+}
+
 // take reads a JSON body; unknown fields are errors, since a misspelt one must not be ignored in silence.
 func take[T any](c *echo.Context, limit int64) (v T, err error) {
-	d := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
+	body := &watched{Reader: http.MaxBytesReader(c.Response(), c.Request().Body, limit)}
+	d := json.NewDecoder(body)
 	d.DisallowUnknownFields()
 	if err := d.Decode(&v); err != nil && !(errors.Is(err, io.EOF) && c.Request().ContentLength == 0) {
-		if ended := c.Request().Context().Err(); ended != nil || errors.Is(err, io.ErrUnexpectedEOF) {
+		if body.cut {
 			return v, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
 		}
 		return v, problem.Forever(422, "bad-body", err.Error(), "The request could not be read.")

@@ -9,7 +9,7 @@ import (
 )
 
 // tries slows down whoever shows tokens that nobody has: from the freeTries-th on, each failure doubles the time in
-// which nothing from that address is looked at, up to longestWait.
+// which a wrong token from that address is not even counted, up to longestWait.
 type tries struct {
 	mu   sync.Mutex
 	from map[string]*failures
