@@ -51,6 +51,7 @@ type document struct {
 		Defaults schema             `yaml:"x-default-bounds"`
 		Schemas  map[string]*schema `yaml:"schemas"`
 	} `yaml:"components"`
+	numbers bool // numbers are checked as well
 }
 
 var load = sync.OnceValue(func() *document {
@@ -69,9 +70,8 @@ var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(22
 func Check(v any) error {
 	d := *load()
 	value := reflect.ValueOf(v)
-	if _, report := v.(api.Report); !report {
-		d.Components.Defaults.Minimum = nil // what people say wrongly, they are told in the words of the matter
-	}
+	// What number people say wrongly, they are told in the words of the matter.
+	_, d.numbers = v.(api.Report)
 	return d.check(value.Type().Name(), d.Components.Schemas[value.Type().Name()], value)
 }
 
@@ -130,15 +130,16 @@ func (d *document) check(at string, s *schema, v reflect.Value) error {
 		if least == nil {
 			least = usual.Minimum
 		}
-		return within(at, float64(v.Int()), least, s.Maximum)
+		return d.within(at, float64(v.Int()), least, s.Maximum)
 	case reflect.Float32, reflect.Float64:
-		return within(at, v.Float(), s.Minimum, s.Maximum)
+		return d.within(at, v.Float(), s.Minimum, s.Maximum)
 	}
 	return nil
 }
 
-func within(at string, x float64, least, most *float64) error {
+func (d *document) within(at string, x float64, least, most *float64) error {
 	switch {
+	case !d.numbers:
 	case least != nil && x < *least:
 		return fmt.Errorf("%s is %g; at least %g is taken", at, x, *least)
 	case most != nil && x > *most:
