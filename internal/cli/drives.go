@@ -285,6 +285,13 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	if len(d.Uses) == 0 && d.Pool == "" {
 		o.line("  used by   %s", usedBy(d))
 	}
+	for i, c := range d.Claims {
+		says := "the same drive, shared"
+		if c.Differs != "" {
+			says = "DIFFERS in " + c.Differs
+		}
+		o.line("  %-9s %s %s: %s", map[bool]string{true: "also by", false: ""}[i == 0], c.Host, cmp.Or(c.Bay, c.Path), says)
+	}
 	for i, p := range d.Paths {
 		o.line(
 			"  %-9s %s %s: %s, %s",

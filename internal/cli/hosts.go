@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -37,6 +38,7 @@ func hostCommand() *cli.Command {
 			},
 		)
 		for _, h := range all {
+			s.hostTrouble(h)
 			for _, n := range h.Nameless {
 				if s.out.format == "table" {
 					s.out.line(
@@ -172,5 +174,20 @@ func enrol(again bool) func(context.Context, *session, *cli.Command) error {
 				name,
 			)
 		}, e, err)
+	}
+}
+
+// hostTrouble says what is wrong with what a host tells: its clock, or reports that are refused.
+func (s *session) hostTrouble(h api.Host) {
+	if s.out.format != "table" {
+		return
+	}
+	if off := time.Duration(h.ClockOffSeconds * float64(time.Second)); h.State == api.HostStateReporting && off.Abs() > 30*time.Second {
+		way := map[bool]string{true: "ahead", false: "behind"}[off > 0]
+		s.out.line("The clock of %s is %s %s; times in its reports are corrected.", h.Name, off.Abs().Round(time.Second), way)
+	}
+	if r := h.Refused; r.Count > 0 {
+		s.out.line("%s reports something that is refused, %d times, the last at %s: %s", h.Name, r.Count,
+			r.At.Local().Format("2006-01-02 15:04"), r.Says)
 	}
 }

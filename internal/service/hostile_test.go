@@ -28,7 +28,7 @@ func (m *mangler) text() string {
 	case 0:
 		return m.names[m.IntN(len(m.names))]
 	case 1:
-		return strings.Repeat("\x1b]0;x\a‮", m.IntN(300))
+		return strings.Repeat("\x1b]0;x\a\u202e", m.IntN(300))
 	case 2:
 		return string(rune(m.IntN(0x3000)))
 	}

@@ -24,7 +24,6 @@ describe("pages", () => {
     const registered = [
       ...Object.keys(Object.assign({}, ...pages.map((p) => p.queries ?? {}))),
       "me",
-      "people",
       "lab",
       "search",
     ];

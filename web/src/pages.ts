@@ -102,6 +102,13 @@ export const pages: Page[] = [
     load: () => import("./rules/page"),
     queries: { rules: ["rule"] },
   },
+  {
+    path: "/people",
+    name: "People",
+    detail: "roles, sessions, and who changed what",
+    load: () => import("./people/page"),
+    queries: { people: [], sessions: [], audit: ["host", "swap", "light", "rule", "plan", "notice"] },
+  },
 ];
 
 /** The queries of no page: the frame asks them. */

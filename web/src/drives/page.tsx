@@ -198,6 +198,23 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
         : "none known",
     ],
     ["Used by", <UsedBy drive={d} />],
+    ...(d.claims?.length
+      ? [
+          [
+            "Also reported by",
+            <ul>
+              {d.claims.map((c) => (
+                <li key={c.host}>
+                  {c.host} <span className="text-soft">{c.bay || c.path}</span>:{" "}
+                  <b className={c.differs ? "text-replace" : ""}>
+                    {c.differs ? `differs in ${c.differs}` : "the same drive, shared"}
+                  </b>
+                </li>
+              ))}
+            </ul>,
+          ] as [string, React.ReactNode],
+        ]
+      : []),
     ...(d.paths?.length
       ? [
           [
