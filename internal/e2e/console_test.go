@@ -372,7 +372,6 @@ func TestConsole(t *testing.T) {
 	b.clean("a month of tests")
 	b.open("/pools")
 	b.see("soundscape")
-	b.shot("pools")
 	b.open("/pools/soundscape")
 	b.see("double parity")
 	b.clean("a pool")
