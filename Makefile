@@ -158,13 +158,11 @@ kill: tools build ## kill service and agents at random moments
 judge: ## how good the rules are, on 10,000 drives of known fate
 	$(GO) run ./internal/lab/judge
 
-fuzz: ## fuzz everything that parses
-	$(GO) test -run '^$$' -fuzz '^FuzzDecode$$' -fuzztime 20s ./internal/core/drive/page
-	for f in FuzzPages FuzzSense FuzzContents; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/drive || exit 1; done
-	$(GO) test -run '^$$' -fuzz '^FuzzSES$$' -fuzztime 20s ./internal/core/enclosure
-	$(GO) test -run '^$$' -fuzz '^FuzzParseWindow$$' -fuzztime 20s ./internal/core/selftest
-	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime 20s ./internal/recurrence
-	for f in FuzzUnpack FuzzBlock; do $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime 20s ./internal/core/history || exit 1; done
+FUZZTIME ?= 20s
+fuzz: ## fuzz everything that parses (FUZZTIME=20s each)
+	@grep -rl '^func Fuzz' internal --include=*_test.go | xargs -n1 dirname | sort -u | while read d; do \
+	for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$d/*_test.go | cut -c6-); do \
+	echo "$$d $$f"; $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) ./$$d || exit 1; done; done
 
 bench: ## all benchmarks
 	$(GO) test -run '^$$' -bench . -benchmem ./...

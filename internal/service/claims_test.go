@@ -80,6 +80,31 @@ func (b *bench) told() (says []string) {
 	return says
 }
 
+// TestSharedShelf: of two hosts that see a drive, the one that has it in a pool is the one it belongs to; orders about
+// the pool go where the drive is. It stays so while the other goes on to see it.
+func TestSharedShelf(t *testing.T) {
+	b := newTwo(t)
+	spare := b.disk("DD004", 4)
+	b.drives = append(b.drives, spare)
+	b.take(b.next())
+	require.Equal(t, "fulmar", b.drive("DD004").Host)
+	p := b.pool
+	p.Id, p.Name = "p2", "krill"
+	p.Groups = []api.GroupReport{{Name: "mirror", Protection: api.Protection{Words: "single drive"},
+		Members: []api.MemberReport{b.member("1", "DD004")}}}
+	for range 3 {
+		b.take(b.other([]api.PoolReport{p}, 3))
+		b.take(b.next())
+		d := b.drive("DD004")
+		require.Equal(t, "petrel", d.Host)
+		require.Equal(t, "krill", d.Pool)
+		require.Equal(t, "fulmar", d.Claims[0].Host)
+		require.Equal(t, "fulmar", b.drive("AA001").Host)
+	}
+	require.NoError(t, b.s.Tick())
+	require.Equal(t, []string{"DD004 is in petrel/front/4 now; it was in fulmar/front/4"}, b.told())
+}
+
 // TestContestedDrive: two hosts report one identity and differ. The drive stays where it was and is unknown, so is the
 // margin of its pool; nothing is ordered for it, and people are told.
 func TestContestedDrive(t *testing.T) {

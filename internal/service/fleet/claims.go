@@ -57,7 +57,7 @@ func (s disputes) sift(c *Change) {
 	for _, r := range c.Report.Drives {
 		key := wire.ToDescription(r).Key()
 		d := s.Drives[key]
-		if d == nil || d.Host == from || d.Host == "" || s.holder(d) == nil {
+		if d == nil || d.Host == from || d.Host == "" || s.holder(d) == nil || s.usesIt(c, d, r) {
 			if d != nil {
 				delete(d.Claims, from)
 			}
@@ -84,6 +84,21 @@ func (s disputes) sift(c *Change) {
 		}
 	}
 	s.siftPools(c, own)
+}
+
+// usesIt says whether a drive that two hosts see belongs to the one that reports now: it has the drive in a pool, the
+// other has not, and both mean the same drive.
+func (s disputes) usesIt(c *Change, d *Drive, r api.DriveReport) bool {
+	key := d.Desc.Key()
+	if slices.ContainsFunc(s.PoolsWith(key), func(p *Pool) bool { return p.Reporter == d.Host }) || s.twoDrives(d, r) != "" {
+		return false
+	}
+	return slices.ContainsFunc(c.Report.Pools, func(p api.PoolReport) bool {
+		q := wire.ToPool(p)
+		found := false
+		q.Everyone(func(_ string, m *pool.Member) { found = found || m.On(key) })
+		return found
+	})
 }
 
 // siftSections leaves out sections of enclosures that cannot be: bays are counted and drawn by them.
