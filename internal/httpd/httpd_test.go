@@ -372,6 +372,18 @@ func TestLimits(t *testing.T) {
 		"Bearer "+s.host,
 	)
 	require.EqualValues(t, "bad-clock", s.problem("a report of another time", status, body, h).Type)
+	// A stream of lines may be larger than any other body, whatever its headers say.
+	var lines strings.Builder
+	at := time.Now().Add(-48 * time.Hour)
+	for i := range 20_000 {
+		fmt.Fprintf(&lines, `{"drive":"wwn-502abe7%09d","at":%q,"metrics":{"power_on_hours":%d}}`+"\n", 1,
+			at.Add(time.Duration(i)*time.Second).Format(time.RFC3339), 50)
+	}
+	require.Greater(t, lines.Len(), maxBody)
+	status, body, _ = s.as("POST", "/readings", lines.String(), "Idempotency-Key", "import", "Content-Type",
+		"application/jsonl")
+	require.Equal(t, 200, status, body)
+	require.Contains(t, body, "20000")
 	twice := s.report()
 	status, _, _ = s.call("POST", "/agent/reports", twice, "Authorization", "Bearer "+s.host)
 	require.Equal(t, 204, status)

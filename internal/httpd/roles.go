@@ -153,7 +153,8 @@ func (s *Server) targets(c *echo.Context) (out []people.Target, err error) {
 
 // fieldsOf are the fields of a request's body, which stays there to be read.
 func fieldsOf(c *echo.Context) (fields map[string]any, err error) {
-	if c.Request().Body == nil || c.Request().ContentLength > maxBody {
+	r := c.Request()
+	if r.Body == nil || r.ContentLength > maxBody || streamed(r) {
 		return nil, nil // an import, of which no field is about one thing
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxBody))
@@ -163,4 +164,9 @@ func fieldsOf(c *echo.Context) (fields map[string]any, err error) {
 	c.Request().Body = io.NopCloser(bytes.NewReader(body))
 	_ = json.Unmarshal(body, &fields) // what cannot be read is refused by whoever reads it
 	return fields, nil
+}
+
+// streamed says whether a body is a stream of lines, which must not be read before whoever takes it does.
+func streamed(r *http.Request) bool {
+	return strings.HasPrefix(r.Header.Get("Content-Type"), "application/jsonl")
 }

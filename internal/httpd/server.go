@@ -100,8 +100,11 @@ func (s *Server) Handler() http.Handler {
 	return e
 }
 
-// bodyWithin is how long a request may take to arrive.
-const bodyWithin = 90 * time.Second
+// How long a request may take to arrive, and a stream of lines that is imported.
+const (
+	bodyWithin   = 90 * time.Second
+	streamWithin = time.Hour
+)
 
 // headers go with every answer.
 func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
@@ -117,7 +120,11 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		if r := c.Request(); r.Body != nil && r.Body != http.NoBody {
 			// Whoever sends a byte now and then does not hold a connection for ever. The server lifts it after the answer.
-			_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(bodyWithin))
+			within := bodyWithin
+			if streamed(r) {
+				within = streamWithin
+			}
+			_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(within))
 		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -241,7 +248,7 @@ func (s *Server) idempotent(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		key := r.Header.Get("Idempotency-Key")
-		if key == "" || r.Method == http.MethodGet {
+		if key == "" || r.Method == http.MethodGet || streamed(r) { // what is imported twice is known the second time
 			return next(c)
 		}
 		key = person(c) + " " + r.Method + " " + r.URL.Path + " " + key
