@@ -88,9 +88,50 @@ func serve() *cli.Command {
 		Name:        "serve",
 		Usage:       "run the service",
 		Description: "Example: lantern serve --listen 127.0.0.1:7411 --data /var/lib/lantern/service",
-		Flags:       serveFlags(dataDir("service")),
-		Action:      func(ctx context.Context, cmd *cli.Command) error { return serveFrom(cmd).Run(ctx) },
+		Flags:       append(serveFlags(dataDir("service")), providerFlags()...),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s := serveFrom(cmd)
+			var err error
+			if s.Provider, err = providerFrom(cmd); err != nil {
+				return err
+			}
+			return s.Run(ctx)
+		},
 	}
+}
+
+func providerFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "oidc-issuer", Usage: "address of an identity provider (OpenID Connect) that signs people in as well"},
+		&cli.StringFlag{Name: "oidc-client", Usage: "the client id by which it knows this service"},
+		&cli.StringFlag{Name: "oidc-secret-file", Usage: "file that holds the client's secret"},
+		&cli.StringFlag{Name: "oidc-url", Usage: "where people reach this service, such as https://lantern.example"},
+		&cli.StringFlag{
+			Name:  "oidc-role-claim",
+			Value: "lantern_role",
+			Usage: "the claim that holds somebody's role: viewer, operator, keeper or admin",
+		},
+	}
+}
+
+// providerFrom is the identity provider of the flags; nil without one.
+func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
+	p := &daemon.Provider{Issuer: cmd.String("oidc-issuer"), ClientID: cmd.String("oidc-client"), URL: cmd.String("oidc-url"),
+		RoleClaim: cmd.String("oidc-role-claim")}
+	if p.Issuer == "" {
+		return nil, nil // none was asked for
+	}
+	if p.ClientID == "" || p.URL == "" {
+		return nil, &client.Failure{Code: client.ExitUsage, Says: "--oidc-issuer needs --oidc-client and --oidc-url as well"}
+	}
+	if path := cmd.String("oidc-secret-file"); path != "" {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		p.Secret = strings.TrimSpace(string(b))
+	}
+	return p, nil
 }
 
 func demo() *cli.Command {

@@ -3674,7 +3674,9 @@ type Range struct {
 
 // Readiness defines model for Readiness.
 type Readiness struct {
-	Ready bool `json:"ready"`
+	// Provider people can sign in by an identity provider, at /sign-in/provider
+	Provider bool `json:"provider,omitempty,omitzero"`
+	Ready    bool `json:"ready"`
 
 	// Says why not, or what will be the reason soon
 	Says string `json:"says,omitempty,omitzero"`

@@ -29,6 +29,9 @@ import (
 // Version is set when the binary is built.
 var Version = "dev"
 
+// Provider signs people in who are known elsewhere.
+type Provider = httpd.Provider
+
 // Serve is what the service needs.
 type Serve struct {
 	Listen   string // address and port
@@ -38,6 +41,7 @@ type Serve struct {
 	Insecure bool // allow any address without TLS
 	Out      io.Writer
 	Log      *slog.Logger
+	Provider *Provider    // of identities; nil for tokens alone
 	copied   api.Practice // set when all of it is a practice
 }
 
@@ -164,6 +168,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		Now:      cl.Now,
 		Log:      c.Log,
 		Secure:   c.Cert != "",
+		Provider: c.Provider,
 	}
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
 	requests, cut := context.WithCancel(context.Background())

@@ -45,7 +45,7 @@ func (s *Server) GetReady(c *echo.Context) error {
 	if !ready {
 		status = http.StatusServiceUnavailable
 	}
-	return c.JSON(status, api.Readiness{Ready: ready, Says: says})
+	return c.JSON(status, api.Readiness{Ready: ready, Says: says, Provider: s.Provider != nil})
 }
 
 // SignIn opens a session with a token.

@@ -51,6 +51,8 @@ type Server struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Secure  bool // served over TLS: the cookie must not travel without
+	// Provider signs people in who are known elsewhere; nil for tokens alone.
+	Provider *Provider
 	// Practice is set when all of this is one: then nothing leaves it.
 	Practice api.Practice
 
@@ -94,6 +96,8 @@ func (s *Server) Handler() http.Handler {
 		return c.Blob(http.StatusOK, "application/yaml", api.Document)
 	})
 	e.GET("/sign-in/once", s.useLink)
+	e.GET("/sign-in/provider", s.toProvider)
+	e.GET(backPath, s.fromProvider)
 	e.GET("/calendar/:file", s.feed)
 	e.GET("/*", s.console())
 	s.site = e

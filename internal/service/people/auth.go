@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/core/record"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
@@ -90,6 +91,42 @@ func (s *State) SignIn(token string, from Caller) (session string, err error) {
 		)
 	}
 	return s.openSession(r.Name, from)
+}
+
+// byProvider marks people who are known to an identity provider, and have no token of ours.
+const byProvider = "identity provider"
+
+// SignInFrom opens a session for somebody whom an identity provider vouches for. Their role is what it says now. A name
+// that belongs to somebody with a token is not given to anybody else.
+func (s *State) SignInFrom(name string, role api.Role, from Caller) (session string, err error) {
+	name = strings.TrimSpace(name)
+	if !personName.MatchString(name) && !strings.Contains(name, "@") || len(name) > 80 || name == record.Seen {
+		return "", problem.New(422, "bad-name", "Look at its claims.", "%q cannot be a person's name.", name)
+	}
+	have, err := s.People("")
+	if err != nil {
+		return "", err
+	}
+	row := store.Token{Name: name, Made: time.Now().UTC(), By: byProvider}
+	for _, p := range have {
+		if !strings.EqualFold(p.Name, name) {
+			continue
+		}
+		if p.AddedBy != byProvider || p.Name != name {
+			return "", problem.New(409, "person-exists", "Let an admin remove that person first.",
+				"%s is the name of somebody with a token.", name)
+		}
+		if row, err = store.One[store.Token](s.Store, "name = ?", name); err != nil {
+			return "", err
+		}
+	}
+	row.Role = string(role)
+	b := &store.Batch{}
+	b.Put(&row)
+	if err := s.Store.Write(b); err != nil {
+		return "", err
+	}
+	return s.openSession(name, from)
 }
 
 func (s *State) openSession(name string, from Caller) (string, error) {

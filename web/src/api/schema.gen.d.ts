@@ -2059,6 +2059,8 @@ export interface components {
             ready: boolean;
             /** @description why not, or what will be the reason soon */
             says?: string;
+            /** @description people can sign in by an identity provider, at /sign-in/provider */
+            provider?: boolean;
         };
         PoolLine: {
             pool: string;

@@ -1,4 +1,4 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { client, got } from "../api/client";
@@ -6,6 +6,7 @@ import { client, got } from "../api/client";
 export function SignIn() {
   const [token, setToken] = useState("");
   const [params] = useSearchParams();
+  const ways = useQuery({ queryKey: ["ready"], queryFn: () => got(client.GET("/ready")), retry: false });
   const enter = useMutation({
     mutationFn: () => got(client.POST("/session", { body: { token: token.trim() } })),
     onSuccess: () => location.assign("/"),
@@ -17,6 +18,19 @@ export function SignIn() {
         <p className="sheet border-watch p-4">
           That link was used already, or is too old. Sign in with your token instead.
         </p>
+      )}
+      {params.get("why") === "provider-silent" && (
+        <p className="sheet border-watch p-4">The identity provider does not answer. Your token still works.</p>
+      )}
+      {params.get("why") === "provider-refused" && (
+        <p className="sheet border-watch p-4">
+          The identity provider did not let you in, or gives you no role here. Ask an admin; your token still works.
+        </p>
+      )}
+      {ways.data?.provider && (
+        <a className="button main w-full text-center" href="/sign-in/provider">
+          Sign in with your organisation
+        </a>
       )}
       <form
         className="sheet space-y-4 p-5"
