@@ -50,12 +50,13 @@ func (s *Server) audited(next echo.HandlerFunc, o apiCall) echo.HandlerFunc {
 		about := s.about(c)
 		c.Set(whatAbout, about)
 		var before map[string]json.RawMessage
-		if changes {
+		looks := changes && !streamed(c.Request()) // an import changes no one thing that could be shown
+		if looks {
 			before = s.look(c)
 		}
 		err := next(c)
 		was, is := "", ""
-		if changes && err == nil {
+		if looks && err == nil {
 			was, is = difference(before, s.look(c))
 		}
 		s.record(c, o, err, was, is)
