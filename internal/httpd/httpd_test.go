@@ -29,6 +29,7 @@ import (
 type site struct {
 	t       *testing.T
 	server  *Server
+	store   *store.Store
 	url     string
 	person  string // token
 	host    string // token
@@ -42,7 +43,7 @@ func newSite(t *testing.T) *site {
 	log := slog.New(slog.DiscardHandler)
 	svc, err := service.New(st, clock.Real{}, log)
 	require.NoError(t, err)
-	s := &site{t: t, server: &Server{Service: svc, Version: "test", Now: time.Now, Log: log}}
+	s := &site{t: t, store: st, server: &Server{Service: svc, Version: "test", Now: time.Now, Log: log}}
 	s.person, err = svc.People.NewToken("ida")
 	require.NoError(t, err)
 	s.host, err = svc.Fleet.Enrol("ida", "fulmar", false)
