@@ -21,7 +21,13 @@ describe("pages", () => {
     for (const f of loaded) expect(sources[`./${f}.tsx`]).toContain("export default function");
   });
   it("list every query that is asked, and no other", () => {
-    const registered = [...Object.keys(Object.assign({}, ...pages.map((p) => p.queries ?? {}))), "me", "ready", "lab", "search"];
+    const registered = [
+      ...Object.keys(Object.assign({}, ...pages.map((p) => p.queries ?? {}))),
+      "me",
+      "ready",
+      "lab",
+      "search",
+    ];
     const asked = new Set(
       written.flatMap(([, text]) => [...text.matchAll(/queryKey: \["([a-z-]+)"/g)].map((m) => m[1]!)),
     );
