@@ -862,6 +862,7 @@ const (
 	ProblemTypeBuiltIn          ProblemType = "built-in"
 	ProblemTypeCampaignEnded    ProblemType = "campaign-ended"
 	ProblemTypeCampaignOpen     ProblemType = "campaign-open"
+	ProblemTypeCannotLead       ProblemType = "cannot-lead"
 	ProblemTypeCannotLight      ProblemType = "cannot-light"
 	ProblemTypeChannelFailed    ProblemType = "channel-failed"
 	ProblemTypeCheckStops       ProblemType = "check-stops"
@@ -1027,6 +1028,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeCampaignEnded:
 		return true
 	case ProblemTypeCampaignOpen:
+		return true
+	case ProblemTypeCannotLead:
 		return true
 	case ProblemTypeCannotLight:
 		return true

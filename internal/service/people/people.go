@@ -162,13 +162,20 @@ func noPerson(name string, have []api.Person) error {
 	)
 }
 
-// PersonKnown requires that somebody has a token.
-func (s *State) PersonKnown(name string) error {
+// PersonMay requires that somebody has a token and a role that reaches.
+func (s *State) PersonMay(name string, role api.Role) error {
 	have, err := s.People("")
-	if err == nil && !among(have, name) {
-		err = noPerson(name, have)
+	if err != nil {
+		return err
 	}
-	return err
+	if !among(have, name) {
+		return noPerson(name, have)
+	}
+	if r, ok := s.RightsOf(name); !ok || !r.May(role) {
+		return problem.New(409, "cannot-lead", "Name somebody who may, or let an admin give them that role.",
+			"%s may not work on drives: their role is %s, or their token has ended.", name, r.Role)
+	}
+	return nil
 }
 
 // newToken makes a token for a person, in place of one of the same name.

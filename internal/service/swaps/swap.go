@@ -437,7 +437,7 @@ func (s *Service) ActOnSwap(kind swap.EventKind, by, id, match, reason string) (
 // LeadSwap hands the lead to somebody else, or takes it over.
 func (s *Service) LeadSwap(by, id, match string, req api.LeadSwap) (api.Swap, error) {
 	if to := strings.TrimSpace(req.To); to != "" && to != by {
-		if err := s.people.PersonKnown(to); err != nil {
+		if err := s.people.PersonMay(to, api.Operator); err != nil {
 			return api.Swap{}, err
 		}
 	}
