@@ -36,3 +36,23 @@ func TestLock(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 }
+
+// TestPaths: the records are in the very folder that was named, whatever its name is.
+func TestPaths(t *testing.T) {
+	for _, name := range []string{"plain", "with space", "#1", "what?", "100%", "%20", "a&b=c", "ä"} {
+		file := filepath.Join(t.TempDir(), name, "lantern.db")
+		s, err := Open(file)
+		require.NoError(t, err, name)
+		require.NoError(t, s.Write(&Batch{Events: []*Event{{Kind: "drive", Says: "came"}}}))
+		require.NoError(t, s.Close())
+		info, err := os.Stat(file)
+		require.NoError(t, err, name)
+		require.Positive(t, info.Size(), name)
+		s, err = Open(file)
+		require.NoError(t, err)
+		events, err := All[Event](s, "id", "")
+		require.NoError(t, err)
+		require.Len(t, events, 1, name)
+		require.NoError(t, s.Close())
+	}
+}

@@ -84,6 +84,7 @@ func main() {
 		words["rig.every"],
 		"--read-every",
 		words["rig.read"],
+		"--cleartext", // the host around the machine answers at another address
 	)
 	agent.Env = []string{
 		"LANTERN_HOST_TOKEN=" + words["rig.token"],
