@@ -286,7 +286,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		o.line("  used by   %s", usedBy(d))
 	}
 	for i, c := range d.Claims {
-		says := "the same drive, shared"
+		says := "no difference seen"
 		if c.Differs != "" {
 			says = "DIFFERS in " + c.Differs
 		}

@@ -151,6 +151,22 @@ func TestContestedDrive(t *testing.T) {
 	}
 }
 
+// TestContestedStays: not every report holds a reading. What one showed stands until the next.
+func TestContestedStays(t *testing.T) {
+	b := newTwo(t)
+	r := b.other(nil, 0)
+	r.Drives[0].Reading.Metrics = map[string]float64{"power_on_hours": 90000}
+	b.take(r)
+	for range 3 {
+		b.take(b.next())
+		r = b.other(nil, 0)
+		r.Drives[0].Reading = api.Reading{}
+		b.take(r)
+		require.Equal(t, api.Unknown, b.drive("AA001").Verdict)
+		require.False(t, b.s.Views.Pools()[0].Margin.Known)
+	}
+}
+
 // TestClaimedPool: a host that reports another's pool does not get it, and with a different account makes it unknown;
 // when the first host is silent, only a host that sees its drives takes it over.
 func TestClaimedPool(t *testing.T) {

@@ -20,13 +20,24 @@ import (
 // says of it meanwhile is a claim: it is kept and shown, and changes nothing else. When the first host reports again
 // without the drive, or falls silent, the claim is taken for the truth. When both go on to report it, the drive is
 // either shared, as in a shelf that two hosts are attached to, or contested: two drives with one identity, or a host
-// that says what is not so. Nothing is ordered for what is contested.
+// whose report is wrong. Nothing is ordered for what is contested.
 
 // Claim is what a further host says of a drive.
 type Claim struct {
 	Host      string
 	Since, At time.Time // its first and its newest report with the drive
 	Says      api.DriveReport
+	// Hours are the power-on hours that it read last, when Told: not every report holds a reading.
+	Hours float64
+	Told  bool
+}
+
+// take keeps what a report says; what an earlier one read stays until it is read again.
+func (x *Claim) take(at time.Time, r api.DriveReport) {
+	x.At, x.Says = at, r
+	if hours, told := r.Reading.Metrics["power_on_hours"]; told {
+		x.Hours, x.Told = hours, true
+	}
 }
 
 // disputes is the State where several hosts speak of the same thing.
@@ -73,7 +84,7 @@ func (s disputes) sift(c *Change) {
 			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s reports %s as well, which %s reports", from,
 				d.Tail(), d.Host))
 		}
-		d.Claims[from].At, d.Claims[from].Says = at, r
+		d.Claims[from].take(at, r)
 		d.Version++
 	}
 	c.Report.Drives = keep
@@ -90,7 +101,13 @@ func (s disputes) sift(c *Change) {
 // other has not, and both mean the same drive.
 func (s disputes) usesIt(c *Change, d *Drive, r api.DriveReport) bool {
 	key := d.Desc.Key()
-	if slices.ContainsFunc(s.PoolsWith(key), func(p *Pool) bool { return p.Reporter == d.Host }) || s.twoDrives(d, r) != "" {
+	x := Claim{}
+	if was := d.Claims[c.Host.Name]; was != nil {
+		x = *was
+	}
+	x.take(c.Report.At, r)
+	if slices.ContainsFunc(s.PoolsWith(key), func(p *Pool) bool { return p.Reporter == d.Host }) ||
+		s.twoDrives(d, &x) != "" || !x.Told { // without its hours nobody knows that it is the same drive
 		return false
 	}
 	return slices.ContainsFunc(c.Report.Pools, func(p api.PoolReport) bool {
@@ -144,14 +161,13 @@ func (s disputes) siftPools(c *Change, own map[string]bool) {
 				p.Name, p.Reporter))
 		}
 		x := p.Claims[from]
-		x.At, x.Sees, x.Differs = at, sees, differ(p, r)
+		x.At, x.Differs = at, differ(p, r)
 	}
 	c.Report.Pools = keep
 }
 
 // withoutOthers takes out of a pool's account the drives that are not its reporter's to speak of: those of another host
-// which has them in a pool of its own. Drives of other hosts in which nothing of that kind lies may be members of a pool
-// that spans hosts.
+// which has them in a pool of its own. Other drives of other hosts may be members of a pool that spans hosts.
 func (s disputes) withoutOthers(from string, r api.PoolReport) api.PoolReport {
 	theirs := func(key string) bool {
 		d := s.Drives[key]
@@ -263,7 +279,7 @@ func (s *State) Contested(d *Drive) string {
 		if !h.SeenAt.After(x.Since) {
 			continue // the next report of its holder tells
 		}
-		if why := disputed(s).twoDrives(d, x.Says); why != "" {
+		if why := disputed(s).twoDrives(d, x); why != "" {
 			return fmt.Sprintf("is reported by %s and by %s at once, and they differ in %s: these are two drives, or one of "+
 				"the reports is wrong", d.Host, x.Host, why)
 		}
@@ -273,10 +289,9 @@ func (s *State) Contested(d *Drive) string {
 
 // twoDrives says what speaks against a claim being about the very same drive: a shelf that two hosts are attached to
 // shows both of them the same. An identity that the world does not share out but once (a WWN) is needed.
-func (s disputes) twoDrives(d *Drive, r api.DriveReport) string {
-	desc := wire.ToDescription(r)
+func (s disputes) twoDrives(d *Drive, x *Claim) string {
+	desc := wire.ToDescription(x.Says)
 	hours, known := d.Record["power_on_hours"].Last()
-	claimed, told := r.Reading.Metrics["power_on_hours"]
 	switch {
 	case desc.WWN == "":
 		return "nothing that can be compared, as the drive has no WWN"
@@ -288,7 +303,7 @@ func (s disputes) twoDrives(d *Drive, r api.DriveReport) string {
 		return "firmware"
 	case desc.Medium != d.Desc.Medium || desc.RotationRPM != d.Desc.RotationRPM:
 		return "kind of medium"
-	case known && told && math.Abs(hours.Value-claimed) > 24:
+	case known && x.Told && math.Abs(hours.Value-x.Hours) > 24:
 		return "power-on hours"
 	}
 	return ""
@@ -322,7 +337,6 @@ func (s disputes) adopt(c *Change, keys []string) {
 type PoolClaim struct {
 	Host      string
 	Since, At time.Time
-	Sees      bool     // it reports drives of the pool as its own
 	Differs   []string // places of which it says something else
 }
 
@@ -432,7 +446,7 @@ func (s *State) ViewClaims(d *Drive) (out []api.DriveClaim) {
 		if x.Says.Section != "" {
 			v.Bay = fmt.Sprintf("%s/%s/%d", x.Host, x.Says.Section, x.Says.Bay)
 		}
-		v.Differs = disputed(s).twoDrives(d, x.Says)
+		v.Differs = disputed(s).twoDrives(d, x)
 		out = append(out, v)
 	}
 	return out

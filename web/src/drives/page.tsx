@@ -207,7 +207,7 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
                 <li key={c.host}>
                   {c.host} <span className="text-soft">{c.bay || c.path}</span>:{" "}
                   <b className={c.differs ? "text-replace" : ""}>
-                    {c.differs ? `differs in ${c.differs}` : "the same drive, shared"}
+                    {c.differs ? `differs in ${c.differs}` : "no difference seen"}
                   </b>
                 </li>
               ))}
