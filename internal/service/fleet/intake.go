@@ -15,8 +15,8 @@ import (
 )
 
 const (
-	// clockMost is how far a host's clock may be off before its times are corrected, shiftBy how much that must change
-	// before another correction is used: times that are corrected must not tremble with every report.
+	// clockMost is how far a host's clock may be off before its times are corrected. A correction is changed only when it
+	// is off by a fifth of that, so that corrected times do not change a little with every report.
 	clockMost = 5 * time.Second
 	// clockWall is the same in real time, for clocks that run fast.
 	clockWall = 3 * time.Second
@@ -224,7 +224,7 @@ func wide(d time.Duration) string {
 	return "about " + fmt.Sprint(max(1, int(d.Seconds()/10+0.5))*10) + " s"
 }
 
-// Settle puts back what is dated ahead of our own clock, after that was set back: otherwise hosts would not be seen to
+// settle puts back what is dated ahead of our own clock, after that was set back: otherwise hosts would not be seen to
 // fall silent until it has come to where it was.
 func (s *State) settle(now time.Time) {
 	limit := now.Add(s.tolerance())

@@ -61,12 +61,11 @@ func (s *Ledger) wrote(err error) {
 // Trouble says what is wrong with the service's own records, how grave it is, and what to do; empty when nothing is.
 func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
 	d := s.Disk
-	const room = "Make room on the disk that holds the service's data folder. Nothing that was recorded is lost; " +
-		"agents keep their reports."
+	const room = "Free some space on the disk that holds the service's data folder, or repair it. Agents keep their reports."
 	switch {
 	case d.Failed != "":
 		return "the service cannot record anything since " + d.FailedSince.UTC().Format("2006-01-02 15:04") + ": " + d.Failed +
-			". What is shown is of before that", room, health.Dead
+			". What is shown was recorded before that", room, health.Dead
 	case d.Total == 0:
 		return "", "", health.Sound
 	case !d.Reserved && d.Free < roomReplace:

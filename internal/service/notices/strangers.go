@@ -47,8 +47,8 @@ func (s *State) strangers(now time.Time) (out []notice.Matter) {
 				Key:      "sign-in/" + from,
 				Kind:     notice.Service,
 				Severity: health.Watch,
-				Says:     fmt.Sprintf("somebody at %s tries tokens that nobody has, over %d times", from, w.count/10*10),
-				Do:       "Find out who that is: a forgotten script, or somebody who guesses.",
+				Says:     fmt.Sprintf("at least %d wrong tokens from %s in the last hour", w.count/10*10, from),
+				Do:       "Find out who uses that address: an old script, or somebody who guesses.",
 			})
 		}
 	}
