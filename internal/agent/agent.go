@@ -379,7 +379,7 @@ func (a *Agent) snapshots(ctx context.Context, at *places) (out []pools.Snapshot
 			// One pool system's trouble costs its own pools their state, nothing more.
 			a.Log.Warn("a pool system does not answer", "host", a.Host, "error", err)
 		}
-		_, outside := d.(interface{ Outside() })
+		outside := d.Trust() != pools.TrustKernel
 		for _, s := range snaps {
 			if outside && claims(s.Pool, claimed) {
 				a.Log.Warn(

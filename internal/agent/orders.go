@@ -165,12 +165,10 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		}
 		defer release()
 		a.again.Store(true)
-		return a.eachDriver(func(d pools.Driver) (string, error) {
-			if o.Kind == api.OrderKindJoin {
-				return d.Join(ctx, o.Pool, o.Slot, t)
-			}
-			return d.Admit(ctx, o.Pool, t)
-		})
+		if o.Kind == api.OrderKindJoin {
+			return askPools(a, func(d pools.Joiner) (string, error) { return d.Join(ctx, o.Pool, o.Slot, t) })
+		}
+		return askPools(a, func(d pools.Admitter) (string, error) { return d.Admit(ctx, o.Pool, t) })
 	case api.OrderKindLayout:
 		return a.layout(ctx, o)
 	case api.OrderKindAddress:
@@ -178,7 +176,7 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		says, err := a.eachDriver(func(p pools.Driver) (string, error) {
+		says, err := askPools(a, func(p pools.Addresser) (string, error) {
 			return p.Lies(ctx, f.Path, uint64(o.FirstLba)*uint64(max(d.LogicalSector, 512)))
 		})
 		if errors.Is(err, pools.ErrNotOffered) {
@@ -199,20 +197,20 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		if o.Kind == api.OrderKindRefill {
 			t = pools.Task{Kind: recovery.Rebalance, Slots: o.Slots}
 		}
-		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Begin(ctx, o.Pool, t) })
+		return askPools(a, func(d pools.Beginner) (string, error) { return d.Begin(ctx, o.Pool, t) })
 	case api.OrderKindPriority:
-		return a.eachDriver(func(d pools.Driver) (string, error) {
+		return askPools(a, func(d pools.Prioritiser) (string, error) {
 			return d.Prioritise(ctx, o.Pool, recovery.Priority(o.Priority))
 		})
 	case api.OrderKindRelease:
 		if err := a.holdsPlace(ctx, o); err != nil {
 			return "", err
 		}
-		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Release(ctx, o.Pool, o.Slot) })
+		return askPools(a, func(d pools.Releaser) (string, error) { return d.Release(ctx, o.Pool, o.Slot) })
 	case api.OrderKindNudge:
-		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Nudge(ctx, o.Pool) })
+		return askPools(a, func(d pools.Nudger) (string, error) { return d.Nudge(ctx, o.Pool) })
 	case api.OrderKindStop:
-		return a.eachDriver(func(d pools.Driver) (string, error) { return d.Stop(ctx, o.Pool) })
+		return askPools(a, func(d pools.Stopper) (string, error) { return d.Stop(ctx, o.Pool) })
 	}
 	return "", refuse("this agent does not know orders of kind %q", o.Kind)
 }
@@ -263,15 +261,19 @@ func (a *Agent) placesNow(ctx context.Context, f Found, key string) (*places, er
 	return at, nil
 }
 
-// eachDriver asks the pool systems in turn until one knows the pool.
-func (a *Agent) eachDriver(f func(pools.Driver) (string, error)) (string, error) {
+// askPools asks the pool systems that can do something, in turn, until one knows the pool.
+func askPools[D any](a *Agent, f func(D) (string, error)) (string, error) {
 	for _, d := range a.Pools {
-		says, err := f(d)
+		able, ok := d.(D)
+		if !ok {
+			continue
+		}
+		says, err := f(able)
 		if !errors.Is(err, pools.ErrNoSuchPool) {
 			return says, err
 		}
 	}
-	return "", refuse("no pool system on this host knows that pool")
+	return "", refuse("no pool system on this host knows that pool, or none can do this to it")
 }
 
 // selfTest starts or stops a self-test on the drive that the order names.

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"time"
 
+	"lantern/internal/agent/pools/conform"
 	"lantern/internal/agent/pools/outside"
 )
 
@@ -35,7 +36,7 @@ func (c DriverCheck) Run(ctx context.Context) (failed int, err error) {
 		Patience: c.Patience,
 	}
 	if !c.JSON {
-		k.Tell = func(r outside.Result) {
+		k.Tell = func(r conform.Result) {
 			word := map[bool]string{true: "passes", false: "FAILS "}[r.OK]
 			if r.Left {
 				word = "left  "

@@ -20,6 +20,22 @@ type Keeper struct {
 	Host  string
 }
 
+// What it can do; the compiler keeps this list true.
+var (
+	_ pools.Driver      = Keeper{}
+	_ pools.Joiner      = Keeper{}
+	_ pools.Admitter    = Keeper{}
+	_ pools.Beginner    = Keeper{}
+	_ pools.Stopper     = Keeper{}
+	_ pools.Releaser    = Keeper{}
+	_ pools.Nudger      = Keeper{}
+	_ pools.Prioritiser = Keeper{}
+	_ pools.Addresser   = Keeper{}
+)
+
+// Trust is as of the kernel: the lab is the machine.
+func (k Keeper) Trust() pools.Trust { return pools.TrustKernel }
+
 // Pools are those it speaks for.
 func (k Keeper) Pools(context.Context, func(string) string) ([]pools.Snapshot, error) {
 	f := k.Fleet

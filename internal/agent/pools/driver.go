@@ -85,28 +85,67 @@ type Target struct {
 // ErrNotOffered means that this kind of pool has no such thing.
 var ErrNotOffered = errors.New("this kind of pool does not offer that")
 
-// Driver is one kind of pool on one host. Every method that changes something returns, in words, what was observed to
-// be so afterwards; an error means that it was not observed.
+// Driver is one kind of pool on one host. What a driver can do beside telling is in the interfaces below, each of which
+// it may implement or not; a pool that offers nothing is watched, and its swaps have steps by hand. Every method that
+// changes something returns, in words, what was observed afterwards; an error means that it was not observed. For a
+// pool that the driver does not know the error is ErrNoSuchPool.
 type Driver interface {
 	// Pools lists what is there now. keys gives the drive behind a device path.
 	Pools(ctx context.Context, keys func(path string) string) ([]Snapshot, error)
-	// Join makes a drive a member in place of the one at slot, and begins to fill it.
+	// Trust says where the driver's facts come from.
+	Trust() Trust
+}
+
+// Trust is where a driver's facts come from, and so how far they are believed.
+type Trust int
+
+const (
+	// TrustKernel is for facts read from the kernel by code of ours.
+	TrustKernel Trust = iota
+	// TrustProgram is for what another program says: it is compared with what the kernel and the drives' own metadata
+	// say, and is not believed about drives that the kernel has in a pool.
+	TrustProgram
+)
+
+// Joiner makes a drive a member in place of the one at slot, and begins to fill it.
+type Joiner interface {
 	Join(ctx context.Context, poolID, slot string, t Target) (observed string, err error)
-	// Admit adds a drive as a further member.
+}
+
+// Admitter adds a drive as a further member.
+type Admitter interface {
 	Admit(ctx context.Context, poolID string, t Target) (observed string, err error)
-	// Begin starts a recovery.
+}
+
+// Beginner starts recoveries.
+type Beginner interface {
 	Begin(ctx context.Context, poolID string, t Task) (observed string, err error)
-	// Release makes the pool forget a place whose member carries nothing any more.
-	Release(ctx context.Context, poolID, slot string) (observed string, err error)
-	// Nudge makes a recovery begin that waits.
-	Nudge(ctx context.Context, poolID string) (observed string, err error)
-	// Prioritise sets what recoveries get beside the users.
-	Prioritise(ctx context.Context, poolID string, p recovery.Priority) (observed string, err error)
-	// Lies says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is
-	// ErrNoSuchPool when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
-	Lies(ctx context.Context, path string, offset uint64) (string, error)
-	// Stop ends what is running, where the pool can bear it.
+}
+
+// Stopper ends what is running, where the pool can bear it.
+type Stopper interface {
 	Stop(ctx context.Context, poolID string) (observed string, err error)
+}
+
+// Releaser makes a pool forget a place whose member carries nothing any more.
+type Releaser interface {
+	Release(ctx context.Context, poolID, slot string) (observed string, err error)
+}
+
+// Nudger makes a recovery begin that waits.
+type Nudger interface {
+	Nudge(ctx context.Context, poolID string) (observed string, err error)
+}
+
+// Prioritiser sets what recoveries get beside the users.
+type Prioritiser interface {
+	Prioritise(ctx context.Context, poolID string, p recovery.Priority) (observed string, err error)
+}
+
+// Addresser says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is
+// ErrNoSuchPool when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
+type Addresser interface {
+	Lies(ctx context.Context, path string, offset uint64) (string, error)
 }
 
 // ErrNoSuchPool means that the driver does not know the pool.

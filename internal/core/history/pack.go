@@ -18,49 +18,14 @@ import (
 // value is the byte 1 and eight bytes of IEEE 754, so nothing is ever rounded.
 const packVersion = 1
 
-// numbered are the names that are written as numbers, counted from one. What was written must stay readable: names are
-// only ever added at the end.
-var numbered = []drive.MetricName{
-	"pending_sectors",
-	"reallocated_sectors",
-	"offline_uncorrectable_sectors",
-	"reported_uncorrectable_errors",
-	"reallocation_events",
-	"link_crc_errors",
-	"read_latency_seconds",
-	"write_latency_seconds",
-	"temperature_celsius",
-	"command_timeouts",
-	"spin_retries",
-	"spin_up_milliseconds",
-	"start_stops",
-	"load_cycles",
-	"power_cycles",
-	"power_on_hours",
-	"bytes_written",
-	"bytes_read",
-	"grown_defects",
-	"uncorrected_read_errors",
-	"uncorrected_write_errors",
-	"uncorrected_verify_errors",
-	"media_errors",
-	"spare_available_percent",
-	"wear_used_percent",
-	"non_medium_errors",
-	"unsafe_shutdowns",
-	"bus_drops",
-	"pool_read_errors",
-	"pool_write_errors",
-	"pool_checksum_errors",
-	"temperature_limit_celsius",
-	"background_scan_findings",
-	"logged_errors",
-	"host_io_errors",
-	"internal_data_errors",
-	"link_downshifts",
-	"shocks",
-	"head_flying_hours",
-}
+// numbered are the names that are written as numbers, in the order of the numbers, from 1 (drive.Metric).
+var numbered = func() []drive.MetricName {
+	out := make([]drive.MetricName, len(drive.Catalogue))
+	for _, m := range drive.Catalogue {
+		out[m.Number-1] = m.Name
+	}
+	return out
+}()
 
 var numberOf = func() map[drive.MetricName]uint64 {
 	m := map[drive.MetricName]uint64{}

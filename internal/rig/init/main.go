@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -27,6 +28,7 @@ import (
 
 	"lantern/internal/agent/linux"
 	"lantern/internal/agent/pools"
+	"lantern/internal/agent/pools/conform"
 	"lantern/internal/agent/pools/md"
 	"lantern/internal/clock"
 	"lantern/internal/core/drive"
@@ -234,6 +236,36 @@ func contents(write bool, path string, first, n int64, seed uint64) (string, err
 	return map[bool]string{true: "filled", false: "same"}[write], f.Sync()
 }
 
+// conformance tries the driver of md on one array: a member fails, and another takes its place.
+func conformance(ctx context.Context, id, slot, with string) string {
+	d := md.New("rig", clock.Real{})
+	size := drive.Bytes(0)
+	if f, err := os.Open(with); err == nil {
+		n, _ := f.Seek(0, io.SeekEnd)
+		size = drive.Bytes(n)
+		f.Close()
+	}
+	var lines []string
+	conform.Kit{
+		Driver:   d,
+		Fresh:    func() pools.Driver { return md.New("rig", clock.Real{}) },
+		Keys:     func(path string) string { return path },
+		Pool:     id,
+		Slot:     slot,
+		With:     pools.Target{Path: with, Size: size},
+		Break:    func(context.Context) (string, error) { return "it is faulty", d.Fail(id, slot) },
+		Patience: 30 * time.Second,
+		Tell: func(r conform.Result) {
+			word := map[bool]string{true: "passes", false: "FAILS"}[r.OK]
+			if r.Left {
+				word = "left out"
+			}
+			lines = append(lines, word+": "+r.Title+": "+strings.ReplaceAll(r.Says, "\n", ", "))
+		},
+	}.Run(ctx)
+	return strings.Join(lines, " | ")
+}
+
 func do(words []string) (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
@@ -330,6 +362,8 @@ func do(words []string) (string, error) {
 		return fmt.Sprintf("usage %s %s %d %d", f[11], f[12], reads, len(stats)), nil
 	case words[0] == "fail" && len(words) == 3: // fail <array's id> <place>
 		return "faulty", md.New("rig", clock.Real{}).Fail(words[1], words[2])
+	case words[0] == "conform" && len(words) == 4: // conform <array's id> <place> <path of what takes it>
+		return conformance(ctx, words[1], words[2], words[3]), nil
 	case words[0] == "join" && len(words) == 4: // join <array's id> <place> <path>
 		f, err := os.Open(words[3])
 		if err != nil {

@@ -96,6 +96,22 @@ func each(f func(file *os.File, at string, info fsInfo) error) error {
 	return errors.Join(failed...)
 }
 
+// What it can do; the compiler keeps this list true.
+var (
+	_ pools.Driver      = &Driver{}
+	_ pools.Joiner      = &Driver{}
+	_ pools.Admitter    = &Driver{}
+	_ pools.Beginner    = &Driver{}
+	_ pools.Stopper     = &Driver{}
+	_ pools.Releaser    = &Driver{}
+	_ pools.Nudger      = &Driver{}
+	_ pools.Prioritiser = &Driver{}
+	_ pools.Addresser   = &Driver{}
+)
+
+// Trust is the kernel's: its answers to ioctl, and the superblocks on the members.
+func (d *Driver) Trust() pools.Trust { return pools.TrustKernel }
+
 // Pools are the mounted file systems with their devices, profiles and whatever moves in them.
 func (d *Driver) Pools(_ context.Context, drives func(string) string) ([]pools.Snapshot, error) {
 	keys := func(path string) string {

@@ -410,38 +410,7 @@ func readPV(path string) (lvm.PV, error) {
 
 // The volumes are watched: nothing can be ordered of them.
 
-// Join is not offered.
-func (d *Driver) Join(context.Context, string, string, pools.Target) (string, error) {
-	return "", pools.ErrNoSuchPool
-}
+var _ pools.Driver = &Driver{}
 
-// Admit is not offered.
-func (d *Driver) Admit(context.Context, string, pools.Target) (string, error) {
-	return "", pools.ErrNoSuchPool
-}
-
-// Begin is not offered.
-func (d *Driver) Begin(context.Context, string, pools.Task) (string, error) {
-	return "", pools.ErrNoSuchPool
-}
-
-// Release is not offered.
-func (d *Driver) Release(context.Context, string, string) (string, error) {
-	return "", pools.ErrNoSuchPool
-}
-
-// Nudge is not offered.
-func (d *Driver) Nudge(context.Context, string) (string, error) { return "", pools.ErrNoSuchPool }
-
-// Prioritise is not offered.
-func (d *Driver) Prioritise(context.Context, string, recovery.Priority) (string, error) {
-	return "", pools.ErrNoSuchPool
-}
-
-// Lies is not offered.
-func (d *Driver) Lies(context.Context, string, uint64) (string, error) {
-	return "", pools.ErrNoSuchPool
-}
-
-// Stop is not offered.
-func (d *Driver) Stop(context.Context, string) (string, error) { return "", pools.ErrNoSuchPool }
+// Trust is the kernel's: the device mapper's tables and status, and LVM's metadata on the drives.
+func (d *Driver) Trust() pools.Trust { return pools.TrustKernel }

@@ -380,8 +380,21 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 	return out, nil
 }
 
-// Outside says that what it tells is the word of a program, not the kernel's.
-func (d *Driver) Outside() {}
+// What it can do; the compiler keeps this list true.
+var (
+	_ pools.Driver      = &Driver{}
+	_ pools.Joiner      = &Driver{}
+	_ pools.Admitter    = &Driver{}
+	_ pools.Beginner    = &Driver{}
+	_ pools.Stopper     = &Driver{}
+	_ pools.Releaser    = &Driver{}
+	_ pools.Nudger      = &Driver{}
+	_ pools.Prioritiser = &Driver{}
+	_ pools.Addresser   = &Driver{}
+)
+
+// Trust is that of a program.
+func (d *Driver) Trust() pools.Trust { return pools.TrustProgram }
 
 // mine is a pool's id as the program knows it.
 func (d *Driver) mine(id string) (string, bool) {

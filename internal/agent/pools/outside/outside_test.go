@@ -178,12 +178,13 @@ func TestKit(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	all := k.Run(t.Context())
-	require.Len(t, all, 14)
+	require.Len(t, all, 18)
 	for _, r := range all {
 		t.Logf("%v %s: %s", r.OK, r.Title, r.Says)
-		require.True(t, r.OK && !r.Left, "%s: %s", r.Title, r.Says)
+		require.True(t, r.OK, "%s: %s", r.Title, r.Says)
+		require.Equal(t, r.Title == "A priority that was set is told", r.Left, r.Title)
 	}
-	require.Contains(t, all[9].Says, "1 errors found, 1 repaired, 0 left")
+	require.Contains(t, all[13].Says, "1 errors found, 1 repaired, 0 left")
 	a, err := os.ReadFile(filepath.Join(dir, "a.file"))
 	require.NoError(t, err)
 	c, err := os.ReadFile(filepath.Join(dir, "c.file"))
@@ -210,7 +211,7 @@ func TestKit(t *testing.T) {
 			left++
 		}
 	}
-	require.Equal(t, 1, left, "only the scrub")
+	require.Equal(t, 2, left, "only the scrub and the priority")
 
 	for _, bad := range [][]string{{"/bin/true"}, {"/bin/cat"}, {"/no/such/program"}} {
 		all := Kit{Command: bad, Host: "here", Log: slog.New(slog.DiscardHandler)}.Run(t.Context())
