@@ -19,7 +19,7 @@ import (
 // assuring are words by which people pull a drive, write to it, or think no more of it. None of them may be reachable
 // from a fact that is not known (R7).
 var assuring = regexp.MustCompile(
-	`(?i)(can|may) be pulled|\bsafe\b|nothing (else )?(uses|lies|used)|\bunused\b|(ends|end) (were read and )?are blank|no use of it|holds no data`,
+	`(?i)(can|may) be pulled|\bsafe\b|nothing (else )?(uses|is on|used)|\bunused\b|(ends|end) (were read and )?are blank|no use of it|holds no data`,
 )
 
 // established lists where such words are made, by file and function, and what establishes them there.
@@ -45,7 +45,7 @@ var established = map[string]string{
 		"is unknown is Untold, never Safe",
 	"internal/agent/places.go signatures": "the words accuse: nothing was found where a " +
 		"member's data should be",
-	"internal/lab/keeper.go Admit": "the lab knows what lies on its own drives",
+	"internal/lab/keeper.go Admit": "the lab knows what is on its own drives",
 	"web/src/drives/page.tsx": "the service says that it was looked at; " +
 		"otherwise the page says that it is not known",
 	"web/src/pools/prospect.tsx": "the outcome of what-if as the service gives it",

@@ -274,7 +274,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	}
 	places, err := a.placesOf(listed)
 	if err != nil {
-		return r, nil, false, fmt.Errorf("look at what lies on the drives: %w", err)
+		return r, nil, false, fmt.Errorf("look at what is on the drives: %w", err)
 	}
 	for _, f := range listed {
 		places.keys[filepath.Base(f.Path)] = f.Known.Key()
@@ -336,7 +336,7 @@ func (a *Agent) reportDrive(
 	dr.Port, dr.Rhythm = f.Port, a.rhythms.on(d.Key())
 	if su, active := a.surfaces.report(d.Key()); su.Id != "" {
 		dr.Surface = su
-		if busy = busy || active; active { // it is we who hold it, and our pattern that lies there
+		if busy = busy || active; active { // it is we who hold it, and our pattern that is there
 			dr.Uses = slices.DeleteFunc(dr.Uses, func(u api.Use) bool {
 				return len(u.Chain) == 0 && (u.Kind == stack.Held || u.Kind == drive.Something)
 			})

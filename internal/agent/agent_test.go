@@ -68,7 +68,7 @@ func (r *rack) Begin(context.Context, string, pools.Task) (string, error) {
 	return "", pools.ErrNoSuchPool
 }
 func (r *rack) Boxes(context.Context) ([]BoxFound, error) { return nil, nil }
-func (r *rack) Lies(context.Context, string, uint64) (string, error) {
+func (r *rack) WhatIsAt(context.Context, string, uint64) (string, error) {
 	return "", pools.ErrNotOffered
 }
 func (r *rack) Stop(context.Context, string) (string, error) { return "", nil }

@@ -26,10 +26,10 @@ type Machine interface {
 	Light(ctx context.Context, section string, bay int, on bool) (lit bool, err error)
 }
 
-// Stacked is a machine that can tell what lies on its drives, device on device. One that cannot has drives only.
+// Stacked is a machine that can tell what is on its drives, device on device. One that cannot has drives only.
 type Stacked interface {
 	Stack() (stack.Graph, error)
-	// Contents reads what lies on a device now; read is false when it could not be.
+	// Contents reads what is on a device now; read is false when it could not be.
 	Contents(device string) (holds []string, read bool)
 }
 
@@ -78,7 +78,7 @@ type Found struct {
 	// Pin keeps its path from passing to another device until release is called, and looks at what is there now; nil
 	// where paths do not pass on.
 	Pin func() (now Found, release func(), err error)
-	// Holds says what lies on it, found by signature, read-only. Only when Looked is true does an empty list mean
+	// Holds says what is on it, found by signature, read-only. Only when Looked is true does an empty list mean
 	// blank.
 	Holds  []string
 	Looked bool

@@ -177,10 +177,10 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 			return "", err
 		}
 		says, err := askPools(a, func(p pools.Addresser) (string, error) {
-			return p.Lies(ctx, f.Path, uint64(o.FirstLba)*uint64(max(d.LogicalSector, 512)))
+			return p.WhatIsAt(ctx, f.Path, uint64(o.FirstLba)*uint64(max(d.LogicalSector, 512)))
 		})
 		if errors.Is(err, pools.ErrNotOffered) {
-			return "", refuse("its pool cannot say what lies there")
+			return "", refuse("its pool cannot say what is there")
 		}
 		return says, err
 	case api.OrderKindSelftest:
@@ -243,7 +243,7 @@ func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
 	return refuse("%s is not what is at place %s of that pool now", id.Tail(), o.Slot)
 }
 
-// placesNow is what lies on what now, with one drive known by its identity.
+// placesNow is what is on what now, with one drive known by its identity.
 func (a *Agent) placesNow(ctx context.Context, f Found, key string) (*places, error) {
 	all, err := a.Machine.Drives(ctx)
 	if err != nil {
@@ -430,7 +430,7 @@ func (a *Agent) onDrive(at *places, key string, o api.Order) (t pools.Target, ho
 	t = pools.Target{Path: "/dev/" + x.Name, Key: key, Size: x.Bytes}
 	m, ok := a.Machine.(Stacked)
 	if !ok {
-		return t, "what lies on it is not known", nil
+		return t, "what is on it is not known", nil
 	}
 	what, read := m.Contents(x.Name)
 	if x.Kind == stack.Crypt && len(what) == 1 && what[0] == drive.Something {

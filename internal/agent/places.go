@@ -13,7 +13,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// places is what lies on what on this host, while one look at it lasts: it finds the drives behind the devices that
+// places is what is on what on this host, while one look at it lasts: it finds the drives behind the devices that
 // pool systems name, and what depends on each drive.
 type places struct {
 	graph   stack.Graph
@@ -22,7 +22,7 @@ type places struct {
 	members map[string]string // pool id by the kernel's name of the device that is a member of it
 }
 
-// placesOf looks at the host's devices. A machine that cannot tell what lies on what has drives only.
+// placesOf looks at the host's devices. A machine that cannot tell what is on what has drives only.
 func (a *Agent) placesOf(found []Found) (*places, error) {
 	p := &places{
 		graph:   stack.Graph{},
@@ -88,7 +88,7 @@ func (p *places) take(s *pools.Snapshot) {
 		switch {
 		case err != nil:
 			return // it is not there; the pool system says what it makes of that
-		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // the drive was pulled, and what lies between has not noticed
+		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // the drive was pulled, and what is between has not noticed
 			if p.filled(s, m) || m.Lost() {
 				break
 			}
@@ -130,18 +130,18 @@ func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
 	return false
 }
 
-// signatures are the second account of a pool that a program speaks for: what lies on each member's device. Of members
+// signatures are the second account of a pool that a program speaks for: what is on each member's device. Of members
 // on other hosts nothing can be read here.
 func (p *places) signatures(host string, of *pool.Pool) *pools.Witness {
 	var by []pool.Testimony
 	of.Everyone(func(_ string, m *pool.Member) {
 		d, there := p.graph[m.Device]
-		t := pool.Testimony{Slot: m.Slot, Says: "nothing lies on its device"}
+		t := pool.Testimony{Slot: m.Slot, Says: "nothing is on its device"}
 		switch {
 		case m.Domain != "" && m.Domain != host:
 			t.Agrees = true
 		case m.Device == "" || !there || !d.Read && len(p.graph.Above(m.Device)) == 0 && len(d.Uses) == 0:
-			t.Says = "what lies on its device could not be read"
+			t.Says = "what is on its device could not be read"
 		default:
 			t.Agrees = len(d.Contents) > 0 || d.Busy || len(d.Uses) > 0 || len(p.graph.Above(m.Device)) > 0
 		}

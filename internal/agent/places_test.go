@@ -111,7 +111,7 @@ func TestLayers(t *testing.T) {
 	require.Equal(t, api.DrivePathStateFailed, paths["wwn-a"][0].State)
 	require.NotContains(t, paths, "wwn-c")
 
-	// The device that is to become a member is the only one of its kind, and nothing lies on it yet.
+	// The device that is to become a member is the only one of its kind, and nothing is on it yet.
 	x, err := p.layerOn("D", 1, []string{"partition", "encrypted"})
 	require.NoError(t, err)
 	require.Equal(t, "dm-1", x.Name)
@@ -141,8 +141,8 @@ func TestLayers(t *testing.T) {
 	require.Equal(
 		t,
 		[]string{
-			"place b: the pool shows it online, nothing lies on its device",
-			"place c: the pool shows it online, what lies on its device could not be read",
+			"place b: the pool shows it online, nothing is on its device",
+			"place c: the pool shows it online, what is on its device could not be read",
 		},
 		w.Differs,
 	)

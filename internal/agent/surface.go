@@ -93,7 +93,7 @@ func (s *surfaces) report(key string) (r api.SurfaceReport, active bool) {
 	if t := s.of[key]; t != nil {
 		r := t.SurfaceReport
 		if s.end[key] != nil && r.State != api.SurfaceReportStatePaused && r.State != api.SurfaceReportStateStopped {
-			r.State = api.SurfaceReportStateRunning // how it ended is told when what lies on the drive then is known as well
+			r.State = api.SurfaceReportStateRunning // how it ended is told when what is on the drive then is known as well
 		}
 		return r, r.State == api.SurfaceReportStateRunning
 	}
@@ -107,7 +107,7 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 	if !o.On {
 		return s.rest(id, o.Test)
 	}
-	f, d, release, err := a.hold(ctx, id) // what lies on it is read now, not remembered (R3)
+	f, d, release, err := a.hold(ctx, id) // what is on it is read now, not remembered (R3)
 	if err != nil {
 		return "", err
 	}
@@ -157,7 +157,7 @@ func (a *Agent) surface(ctx context.Context, o api.Order) (string, error) {
 	return fmt.Sprintf("it is written from byte %d on", done), nil
 }
 
-// carries says why a drive must not be written to: what lies on it, or that nobody knows; empty when it is blank, or
+// carries says why a drive must not be written to: what is on it, or that nobody knows; empty when it is blank, or
 // holds nothing but the pattern of its own surface test.
 func carries(f Found, holds []string) string {
 	switch {
@@ -173,7 +173,7 @@ func carries(f Found, holds []string) string {
 	return ""
 }
 
-// pattern gives what lies on a drive, and knows the pattern again that a surface test of ours wrote there and did not
+// pattern gives what is on a drive, and knows the pattern again that a surface test of ours wrote there and did not
 // clear.
 func (s *surfaces) pattern(f Found) []string {
 	if len(f.Holds) != 1 || f.Holds[0] != drive.Something || f.Read == nil {
@@ -247,7 +247,7 @@ func (a *Agent) goOn(f Found, t *surfaceTest) {
 	go func() {
 		defer s.all.Done()
 		err := a.write(ctx, f, t)
-		if f.Pin != nil { // what lies on it is read anew, now that it is let go of
+		if f.Pin != nil { // what is on it is read anew, now that it is let go of
 			if _, release, err := f.Pin(); err == nil {
 				release()
 			}

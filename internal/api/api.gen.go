@@ -2059,7 +2059,7 @@ type Copy struct {
 	Hosts   []CopyHost  `json:"hosts"`
 	Pool    string      `json:"pool"`
 
-	// Pools the pool first, then every other that lies on these hosts alone
+	// Pools the pool first, then every other that is on these hosts alone
 	Pools []PoolReport `json:"pools"`
 }
 
@@ -2145,7 +2145,7 @@ type Drive struct {
 	// Claims other hosts that report a drive of this identity at the same time
 	Claims []DriveClaim `json:"claims,omitempty,omitzero"`
 
-	// FailedAt where its newest failed self-test stopped, and what lies there
+	// FailedAt where its newest failed self-test stopped, and what is there
 	FailedAt           FailedAt       `json:"failed_at,omitempty,omitzero"`
 	Findings           []Finding      `json:"findings"`
 	Firmware           string         `json:"firmware,omitempty,omitzero"`
@@ -2259,7 +2259,7 @@ type DriveReport struct {
 	Layout             PartitionTable `json:"layout,omitempty,omitzero"`
 	LogicalSectorBytes int            `json:"logical_sector_bytes,omitempty,omitzero"`
 
-	// Looked its beginning and its end were read: an empty list of what it holds means blank; when false, what lies on it is not known
+	// Looked its beginning and its end were read: an empty list of what it holds means blank; when false, what is on it is not known
 	Looked bool   `json:"looked,omitempty,omitzero"`
 	Medium string `json:"medium,omitempty,omitzero"`
 
@@ -2271,7 +2271,7 @@ type DriveReport struct {
 	Paths               []DrivePath `json:"paths,omitempty,omitzero"`
 	PhysicalSectorBytes int         `json:"physical_sector_bytes,omitempty,omitzero"`
 
-	// Port what it hangs on; stays the same for a bay, whatever drive is in it
+	// Port what it is attached to; stays the same for a bay, whatever drive is in it
 	Port    string  `json:"port,omitempty,omitzero"`
 	Reading Reading `json:"reading,omitempty,omitzero"`
 
@@ -2398,7 +2398,7 @@ type Extent struct {
 	Slots []string `json:"slots"`
 }
 
-// FailedAt where its newest failed self-test stopped, and what lies there
+// FailedAt where its newest failed self-test stopped, and what is there
 type FailedAt struct {
 	Lba  int64  `json:"lba"`
 	Says string `json:"says"`
@@ -2581,7 +2581,7 @@ type LabInsert struct {
 	// Drive serial tail of a drive that was pulled before; else one from the shelf
 	Drive string `json:"drive,omitempty,omitzero"`
 
-	// Holds what lies on it, such as another pool's membership
+	// Holds what is on it, such as another pool's membership
 	Holds string `json:"holds,omitempty,omitzero"`
 
 	// Like serial tail of a drive of whose make the one from the shelf is
@@ -2819,7 +2819,7 @@ type Member struct {
 	Domain string `json:"domain,omitempty,omitzero"`
 	Drive  string `json:"drive,omitempty,omitzero"`
 
-	// Drives keys of further drives that it lies on
+	// Drives keys of further drives that it is on
 	Drives     []string     `json:"drives,omitempty,omitzero"`
 	Errors     MemberErrors `json:"errors"`
 	Layers     []string     `json:"layers,omitempty,omitzero"`
@@ -2862,7 +2862,7 @@ type MemberReport struct {
 	// Drive the drive's key
 	Drive string `json:"drive,omitempty,omitzero"`
 
-	// Drives keys of further drives that it lies on: losing any one of them loses it
+	// Drives keys of further drives that it is on: losing any one of them loses it
 	Drives []string     `json:"drives,omitempty,omitzero"`
 	Errors MemberErrors `json:"errors"`
 
@@ -2872,7 +2872,7 @@ type MemberReport struct {
 	NeedsBytes int64    `json:"needs_bytes"`
 	Parity     bool     `json:"parity,omitempty,omitzero"`
 
-	// Partition number of the partition that it lies on; 0 for none
+	// Partition number of the partition that it is on; 0 for none
 	Partition int    `json:"partition,omitempty,omitzero"`
 	SizeBytes int64  `json:"size_bytes"`
 	Slot      string `json:"slot"`
@@ -3056,7 +3056,7 @@ type Order struct {
 	Drive      Identity  `json:"drive,omitempty,omitzero"`
 	Expires    time.Time `json:"expires"`
 
-	// FirstLba selective self-test: from here; address: what lies here
+	// FirstLba selective self-test: from here; address: what is here
 	FirstLba int64     `json:"first_lba,omitempty,omitzero"`
 	Host     string    `json:"host"`
 	Id       string    `json:"id"`
@@ -4487,7 +4487,7 @@ type UnderWayKind string
 
 // Use one thing that depends on a drive, whether it can be managed or not
 type Use struct {
-	// Active the kernel uses it now; false when it only lies there
+	// Active the kernel uses it now; false when it only is there
 	Active bool  `json:"active"`
 	Bytes  int64 `json:"bytes,omitempty,omitzero"`
 

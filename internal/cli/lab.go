@@ -44,7 +44,7 @@ func labCommand() *cli.Command {
 					&cli.StringFlag{Name: "like", Usage: "label tail of a drive of whose make it is"},
 					&cli.BoolFlag{Name: "weak", Usage: "a place of its surface does not keep what is written to it"},
 					&cli.FloatFlag{Name: "hours", Usage: "for how many hours it has run before"},
-					&cli.StringFlag{Name: "holds", Usage: "what lies on it, such as \"member of another pool\""},
+					&cli.StringFlag{Name: "holds", Usage: "what is on it, such as \"member of another pool\""},
 					&cli.BoolFlag{Name: "damaged", Usage: "its SMART data page has a wrong checksum"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					bay, err := one(cmd, "a bay")

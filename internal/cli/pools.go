@@ -294,7 +294,7 @@ func stopCommand() *cli.Command {
 func drainCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "drain",
-		Usage:       "move all that lies on a member to the others, so that it can leave",
+		Usage:       "move all that is on a member to the others, so that it can leave",
 		ArgsUsage:   "<pool> <member>",
 		Description: "Example: lantern drain specimens LV767",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

@@ -96,7 +96,7 @@ func selftestCommand() *cli.Command {
 			},
 			{
 				Name:        "where",
-				Usage:       "what lies at an address of a drive, such as the one at which its test failed",
+				Usage:       "what is at an address of a drive, such as the one at which its test failed",
 				ArgsUsage:   "<drive> [address]",
 				Description: "Example: lantern selftest where LM417\n         lantern selftest where LM417 3118442904",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

@@ -507,7 +507,7 @@ func (y *yard) bay(pool, slot string) string {
 	return d.Bay
 }
 
-// TestLostOnPurpose: what lies once on a drive, and cannot be moved, is lost only where somebody was told which volumes
+// TestLostOnPurpose: what is once on a drive, and cannot be moved, is lost only where somebody was told which volumes
 // that are, typed the pool's name and gave a reason (R1); nothing else is.
 func TestLostOnPurpose(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {

@@ -39,7 +39,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 		y.pass(5 * time.Minute)
 	}
 
-	z := y.rehearse(t, "driftnet") // it lies on all hosts, so all pools come along
+	z := y.rehearse(t, "driftnet") // it is on all hosts, so all pools come along
 	running := 0
 	for _, p := range y.r.service.Views.Pools() {
 		q := z.pool(p.Name)

@@ -76,11 +76,11 @@ func TestBtrfs(t *testing.T) {
 		require.Equal(t, "online", m.State)
 	}
 
-	b.step("What lies at an address of a member is told by its pool; where the bytes are, the member's own file says")
+	b.step("What is at an address of a member is told by its pool; where the bytes are, the member's own file says")
 	for path := range b.sums {
 		at := members[0].holds(path)
 		if at < 0 {
-			continue // this file lies on the other two
+			continue // this file is on the other two
 		}
 		says := b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(at/512))
 		b.say("%s", strings.TrimSpace(says))
@@ -224,7 +224,7 @@ func TestBtrfs(t *testing.T) {
 	b.shell.run("scrub", b.name)
 	require.Zero(t, b.endedAfter(r.StartedAt, api.RecoveryKindScrub).Found, "a second scrub finds nothing")
 
-	b.step("A member is drained: the kernel moves all that lies on it, and it is a member no more")
+	b.step("A member is drained: the kernel moves all that is on it, and it is a member no more")
 	leaves, _ := b.memberOn(b.pool(), further)
 	count := len(b.pool().Groups[0].Members)
 	asked := get[api.Prospect](b.shell, "whatif", b.name, "--lose", b.tail(further))
@@ -667,7 +667,7 @@ func find(fs []api.Finding, rule string) api.Finding {
 	return api.Finding{}
 }
 
-// TestBtrfsDrained swaps a member whose data have no second copy: the kernel moves all that lies on it before it may be
+// TestBtrfsDrained swaps a member whose data have no second copy: the kernel moves all that is on it before it may be
 // pulled, and forgets it; the new one is admitted and everything spread anew. Before that, the same is rehearsed on a
 // copy.
 func TestBtrfsDrained(t *testing.T) {

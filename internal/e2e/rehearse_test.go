@@ -89,7 +89,7 @@ func TestRehearsal(t *testing.T) {
 	dir := t.TempDir()
 	r := rehearse(t, env, dir, "--mishap", "ill-peer", "--mishap", "small-drive", "--speed", "1200")
 	require.NotContains(t, r.process.said(), "in truth, and", "every verdict is as it is in truth")
-	require.Contains(t, r.process.said(), "driftnet lies on other hosts as well")
+	require.Contains(t, r.process.said(), "driftnet is on other hosts as well")
 	require.Contains(t, r.process.said(), "lantern swap plan ZU006")
 
 	// The very swap.

@@ -102,7 +102,7 @@ func (s *Server) EndFeed(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// AskAddress asks what lies at an address of a drive.
+// AskAddress asks what is at an address of a drive.
 func (s *Server) AskAddress(c *echo.Context, drive api.DriveParam, _ api.AskAddressParams) error {
 	req, err := take[api.Address](c, maxBody)
 	if err != nil {

@@ -175,7 +175,7 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 	})
 }
 
-// Admit adds a drive as a further member of a group whose pieces lie anywhere; nothing lies on it yet.
+// Admit adds a drive as a further member of a group whose pieces lie anywhere; nothing is on it yet.
 func (k Keeper) Admit(_ context.Context, id string, t pools.Target) (string, error) {
 	return k.change(id, func(p *Pool, now time.Time) (string, error) {
 		d := p.fleet.byKey[t.Key]
@@ -195,7 +195,7 @@ func (k Keeper) Admit(_ context.Context, id string, t pools.Target) (string, err
 		}
 		d.Holds = []string{"member of " + p.Name}
 		p.resize(func() { g.Members = append(slices.Clone(g.Members), m) })
-		return "it is member " + slot + ", and nothing lies on it yet", nil
+		return "it is member " + slot + ", and nothing is on it yet", nil
 	})
 }
 
@@ -395,8 +395,8 @@ func (k Keeper) Nudge(_ context.Context, id string) (string, error) {
 	})
 }
 
-// Lies says what lies at an address. Lab pools fill their members from the beginning.
-func (k Keeper) Lies(_ context.Context, path string, offset uint64) (string, error) {
+// WhatIsAt says what is at an address. Lab pools fill their members from the beginning.
+func (k Keeper) WhatIsAt(_ context.Context, path string, offset uint64) (string, error) {
 	f := k.Fleet
 	f.mu.Lock()
 	defer f.mu.Unlock()

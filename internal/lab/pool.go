@@ -16,7 +16,7 @@ import (
 	"lantern/internal/practice"
 )
 
-// Pool is one simulated pool. It knows its members by identity, marks those that are gone, and keeps what lies on them
+// Pool is one simulated pool. It knows its members by identity, marks those that are gone, and keeps what is on them
 // in an engine: so it really loses, fills, drains and repairs, at the pace of its drives.
 type Pool struct {
 	pool.Pool
@@ -91,7 +91,7 @@ func (f *Fleet) advance(t time.Time) {
 	}
 }
 
-// laid is what lies in the pool.
+// laid is what is in the pool.
 func (p *Pool) laid() *engine.Engine {
 	if p.Engine == nil {
 		h := fnv.New64a()
@@ -312,7 +312,7 @@ func (p *Pool) tell(r *recovery.Report, w *engine.Work) {
 	}
 }
 
-// measure takes down how much lies on the members where that moves.
+// measure takes down how much is on the members where that moves.
 func (p *Pool) measure() {
 	if p.Engine == nil {
 		return

@@ -55,7 +55,7 @@ func (b *builder) tidegauge() {
 	b.third = p
 }
 
-// settle lays what a pool keeps where its members say how much lies on each.
+// settle lays what a pool keeps where its members say how much is on each.
 func (p *Pool) settle(now time.Time) {
 	p.Wrote = now
 	if slices.ContainsFunc(p.Groups, func(g pool.Group) bool { return g.Spread }) {

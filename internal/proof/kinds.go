@@ -28,8 +28,8 @@ type kind struct {
 	free      bool  // a bay is free, and a drive can be filled beside the old one
 	temporary bool  // the free bay is not one to stay in
 	spare     bool  // the new drive is a spare of the pool and in the host already
-	spread    bool  // pieces lie anywhere: what lies on the old one can move to the others
-	bare      bool  // a volume without redundancy lies on it
+	spread    bool  // pieces lie anywhere: what is on the old one can move to the others
+	bare      bool  // a volume without redundancy is on it
 	forgets   bool  // a place that was drained is removed
 	unit      bool  // it is a log device: what depends on it is drained and filled with it
 	cold      bool  // its bay is changed only while the host is down

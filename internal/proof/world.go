@@ -15,7 +15,7 @@ const (
 	missing
 	recovering
 	faulty
-	emptied // nothing lies there any more, and nothing is missing
+	emptied // nothing is there any more, and nothing is missing
 )
 
 var states = []pool.MemberState{pool.Online, pool.Missing, pool.Recovering, pool.Faulty, pool.Out}

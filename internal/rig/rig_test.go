@@ -310,7 +310,7 @@ func start(t *testing.T) *rig {
 		devices: func(dir string) []string {
 			for name, head := range map[string]string{"ata": "", "nvme": "XFSB", "scsi": "",
 				"bad": "LUKS\xBA\xBE", "later": "", "later-nvme": "", "md-a": "", "md-b": "", "md-c": "",
-				"md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": ""} {
+				"md-d": "", "md-e": "", "md-f": "", "md-g": "", "md-h": "", "md-i": "", "md-z": ""} {
 				disk(t, filepath.Join(dir, name), head)
 			}
 			// Reads of the last drive's first sectors fail, as those of a drive with a bad spot do.
@@ -1021,7 +1021,7 @@ func (r *rig) campaign(t *testing.T) {
 func (r *rig) mirrors(t *testing.T) {
 	var paths []string
 	for i, serial := range []string{"RIGMD00F06", "RIGMD00G07", "RIGMD00H08", "RIGMD00I09", "RIGMD00J10"} {
-		name := fmt.Sprintf("md-%c", 'f'+i)
+		name := fmt.Sprintf("md-%c", "fghiz"[i])
 		r.tell(
 			"blockdev-add",
 			map[string]any{"driver": "file", "node-name": name, "filename": filepath.Join(r.dir, name)},

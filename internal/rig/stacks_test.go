@@ -352,7 +352,7 @@ func (s *stacks) used(t *testing.T) {
 	s.run("mke2fs", "-q", "-t", "ext4", x1)
 	s.until(
 		serial("x1"),
-		"a file system lies there",
+		"a file system is there",
 		func(d api.Drive) bool { return slices.Contains(d.Holds, "ext file system") },
 	)
 	require.Contains(t, s.refused("x1"), "in-use")
@@ -763,7 +763,7 @@ func (s *stacks) external(t *testing.T) {
 	w := s.plan("e1")
 	require.True(t, w.ByHand)
 	require.Equal(t, api.Warns, check(w, "two-accounts").Result, "%+v", check(w, "two-accounts"))
-	d := s.until(serial("e2"), "what lies on it is known", func(d api.Drive) bool { return len(d.Uses) > 0 })
+	d := s.until(serial("e2"), "what is on it is known", func(d api.Drive) bool { return len(d.Uses) > 0 })
 	require.Equal(t, "rig:md30", d.Uses[0].PoolName)
 }
 
@@ -873,7 +873,7 @@ func (s *stacks) idle(t *testing.T) {
 	require.Equal(t, "same", s.inside("compare", "/dev/md20", "0", "60", "31"))
 }
 
-// over: btrfs on an array has the array for a member, and the margin of what lies below it.
+// over: btrfs on an array has the array for a member, and the margin of what is below it.
 func (s *stacks) over(t *testing.T) {
 	s.run("mkfs.btrfs", "-q", "-f", "-L", "floe", "-d", "single", "-m", "dup", "/dev/md20")
 	s.inside("mount", "btrfs", "/dev/md20", "/mnt/floe")

@@ -348,7 +348,7 @@ func TestLostTogether(t *testing.T) {
 		require.False(t, lost(one))
 	}
 	require.True(t, lost("AA001", "BB002", "CC003"), "all of the mirror below")
-	// A pool that lies on another and is not reported any more makes the margin of the swap unknown.
+	// A pool that is on another and is not reported any more makes the margin of the swap unknown.
 	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
 	r := b.next()

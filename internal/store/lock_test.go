@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestLock: a second opener is refused and told who has it; what lies on disk is nobody else's to read, from its first
+// TestLock: a second opener is refused and told who has it; what is on disk is nobody else's to read, from its first
 // byte.
 func TestLock(t *testing.T) {
 	dir := t.TempDir()

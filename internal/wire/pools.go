@@ -171,7 +171,7 @@ func defaults(raw []byte, p *pool.Pool) error {
 		case own && v.Group == "":
 			return fmt.Errorf(
 				"%s.group: the volume %q has a protection that is not that of all %d groups; name the group "+
-					"that it lies on",
+					"that it is on",
 				at,
 				v.Name,
 				len(p.Groups),

@@ -24,7 +24,7 @@ func TestReadPool(t *testing.T) {
 		require.True(t, known)
 		return int(m)
 	}
-	// Defaults: a volume has its group's protection; with one of its own and no group it lies on the only one there is.
+	// Defaults: a volume has its group's protection; with one of its own and no group it is on the only one there is.
 	require.Equal(
 		t,
 		1,

@@ -60,7 +60,7 @@ func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 	return out, nil
 }
 
-// found is a drive as it is now; fresh reads what lies on it in any case.
+// found is a drive as it is now; fresh reads what is on it in any case.
 func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	dir := m.Root + "/sys/block/" + name
 	sectors, err := strconv.ParseUint(read(dir+"/size"), 10, 64)
@@ -202,7 +202,7 @@ func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok 
 // made are devices made of others, or of memory, which are no drives.
 var made = []string{"dm-", "md", "ram", "zram", "sr", "fd", "bcache", "nbd", "zd"}
 
-// used says whether anything lies on a disk that the kernel knows: a partition, or a device made of it.
+// used says whether anything is on a disk that the kernel knows: a partition, or a device made of it.
 func used(dir string) bool {
 	above, _ := os.ReadDir(dir + "/holders")
 	entries, _ := os.ReadDir(dir)

@@ -116,7 +116,7 @@ func (m *Machine) blockDevice(dir, name, parent string) blockDevice {
 	return d
 }
 
-// Stack is the graph of block devices of this host, with what the kernel does with each of them. What lies on a device
+// Stack is the graph of block devices of this host, with what the kernel does with each of them. What is on a device
 // is read when it is new, when its uses changed, or when it was written to; never on one that sleeps.
 func (m *Machine) Stack() (stack.Graph, error) {
 	all, err := m.blockDevices()
@@ -208,7 +208,7 @@ const (
 	readAgain = time.Minute
 )
 
-// look tells what lies on a device. It is read when it was not yet, when its uses changed, or when somebody wrote to it
+// look tells what is on a device. It is read when it was not yet, when its uses changed, or when somebody wrote to it
 // since while nothing that is known uses it; fresh reads it in any case.
 func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 	disk := d.Name
@@ -255,7 +255,7 @@ func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 	return got
 }
 
-// contentsLimit is how long a device may take to show what lies on it; one that hangs must not hold its host's look up.
+// contentsLimit is how long a device may take to show what is on it; one that hangs must not hold its host's look up.
 const contentsLimit = 2 * time.Second
 
 func (m *Machine) readContents(d blockDevice) looked {
@@ -337,7 +337,7 @@ type sleep struct {
 	at  time.Time
 }
 
-// Asleep says whether the drives that a device lies on are in standby, any of them. The question does not wake them.
+// Asleep says whether the drives that a device is on are in standby, any of them. The question does not wake them.
 func (m *Machine) Asleep(device string) bool {
 	dir := "/sys/class/block/" + device
 	if below, err := os.ReadDir(m.Root + dir + "/slaves"); err == nil && len(below) > 0 {
@@ -393,7 +393,7 @@ func withoutOwn(disk, stat string) string {
 	return strings.Join(f, " ")
 }
 
-// Contents reads what lies on a device now; read is false when it could not be.
+// Contents reads what is on a device now; read is false when it could not be.
 func (m *Machine) Contents(device string) (holds []string, read bool) {
 	all, err := m.blockDevices()
 	if err != nil || all[device].Name == "" {

@@ -142,10 +142,10 @@ type Prioritiser interface {
 	Prioritise(ctx context.Context, poolID string, p recovery.Priority) (observed string, err error)
 }
 
-// Addresser says what lies at an address, in bytes, of the drive at a path: a file, metadata, free space. It is
+// Addresser says what is at an address, in bytes, of the drive at a path: a file, metadata, free space. It is
 // ErrNoSuchPool when the drive is in none of its pools, ErrNotOffered when this kind of pool cannot say.
 type Addresser interface {
-	Lies(ctx context.Context, path string, offset uint64) (string, error)
+	WhatIsAt(ctx context.Context, path string, offset uint64) (string, error)
 }
 
 // ErrNoSuchPool means that the driver does not know the pool.

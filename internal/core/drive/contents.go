@@ -7,7 +7,7 @@ import (
 )
 
 // HeadSize and TailSize are how many bytes of the beginning and end of a device Contents wants to see. BlankSize of
-// them, at each end, must be zero for a device to count as blank: what lies further in is looked at for signatures
+// them, at each end, must be zero for a device to count as blank: what is further in is looked at for signatures
 // only.
 const (
 	HeadSize  = 1<<20 + 1<<16
@@ -90,7 +90,7 @@ var bootable = map[string]bool{
 	"encrypted ntfs file system": true,
 }
 
-// Contents tells, from the first and last bytes of a device, what lies on it, in words; nothing is written. head has up
+// Contents tells, from the first and last bytes of a device, what is on it, in words; nothing is written. head has up
 // to HeadSize bytes, tail up to TailSize. An empty answer means that both ends were read and hold nothing but zeros:
 // anything else without a known signature is Something (R3, R7).
 func Contents(head, tail []byte) []string {

@@ -107,7 +107,7 @@ const (
 	DriveManaged Zoning = "drive-managed"
 )
 
-// Medium is what the data lies on.
+// Medium is what the data is on.
 type Medium string
 
 // The media that IDENTIFY DEVICE distinguishes.

@@ -175,9 +175,9 @@ type Subject struct {
 	// Sources say what the newest value of each metric was read from, where that was told.
 	Sources map[drive.MetricName]string
 	Tests   []drive.SelfTest // newest first
-	// Lies is what its pool says lies at FailedLBA, where a self-test stopped; empty when nobody can say.
-	Lies      string
-	FailedLBA int64
+	// SectorHolds is what its pool says is at FailedLBA, where a self-test stopped; empty when nobody can say.
+	SectorHolds string
+	FailedLBA   int64
 	// Stalled is since when a self-test of it has made no progress; zero when none does so.
 	Stalled time.Time
 	// TestsTold says that what it tells of self-tests is known at all; CanTest is false when it says that it has none.

@@ -148,7 +148,7 @@ var stateRules = []Rule{
 	},
 }
 
-// selfTestFailed. N: address, power-on hours, how many failed; Text: which test, and what lies there.
+// selfTestFailed. N: address, power-on hours, how many failed; Text: which test, and what is there.
 func selfTestFailed(s *Subject, t *Thresholds) *Hit {
 	var passed [8]drive.SelfTestKind
 	n := 0
@@ -191,8 +191,8 @@ next:
 			unread = max(unread, p.Value)
 		}
 	}
-	if s.Lies != "" && float64(s.FailedLBA) == h.N[0] {
-		h.Text = append(h.Text, s.Lies)
+	if s.SectorHolds != "" && float64(s.FailedLBA) == h.N[0] {
+		h.Text = append(h.Text, s.SectorHolds)
 	}
 	if h.N[2] > 1 || unread >= t.BurstSectors {
 		h.Verdict = Replace

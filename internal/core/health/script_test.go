@@ -226,7 +226,7 @@ func (x *teller) know(line string) {
 		x.s.Tests = append([]drive.SelfTest{one}, x.s.Tests...)
 	case "lies": // what its pool says of where its test failed
 		_, _ = fmt.Sscanf(rest, "%d", &x.s.FailedLBA)
-		_, x.s.Lies, _ = strings.Cut(rest, " ")
+		_, x.s.SectorHolds, _ = strings.Cut(rest, " ")
 	case "stalled": // its self-test makes no progress from now on; "stalled no": it does again
 		x.s.Stalled = x.at
 		if rest == "no" {

@@ -241,7 +241,7 @@ func (s *section) segment() Segment {
 	return out
 }
 
-// On lists the physical volumes that a logical volume lies on, by their names in the group.
+// On lists the physical volumes that a logical volume is on, by their names in the group.
 func (g *Group) On(lv string) (pvs []string) {
 	var walk func(name string, deep int)
 	walk = func(name string, deep int) {

@@ -143,7 +143,7 @@ func TestTables(t *testing.T) {
 	require.ErrorIs(t, err, ErrNone)
 }
 
-// FuzzRead: whatever lies on a drive, reading ends, and what is read can be written and read again.
+// FuzzRead: whatever is on a drive, reading ends, and what is read can be written and read again.
 func FuzzRead(f *testing.F) {
 	d := make(disk, 1<<20)
 	small := Table{

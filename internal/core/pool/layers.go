@@ -49,7 +49,7 @@ func (p *Pool) withoutDrives(below Lookup, drives []string, deep int) Pool {
 	return q
 }
 
-// Layered says whether members and drives are not one for one: a member is a pool or lies on several drives, or a drive
+// Layered says whether members and drives are not one for one: a member is a pool or is on several drives, or a drive
 // has several places.
 func (p *Pool) Layered() (yes bool) {
 	seen := map[string]bool{}
@@ -127,7 +127,7 @@ func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 	return Margin(len(drives)), true
 }
 
-// nameless says whether a member that carries data, here or in a pool below, lies on no drive that is known.
+// nameless says whether a member that carries data, here or in a pool below, is on no drive that is known.
 func (p *Pool) nameless(below Lookup, deep int) (yes bool) {
 	for _, g := range p.Groups {
 		for _, m := range g.Members {

@@ -84,7 +84,7 @@ func TestDriveMargin(t *testing.T) {
 		top := pools["top"]
 		lookup := func(id string) *Pool { return pools[id] }
 		got, known := top.DriveMargin(lookup)
-		// A drive that nothing lies on is not counted as one that can be lost.
+		// A drive that nothing is on is not counted as one that can be lost.
 		if want = min(
 			want,
 			len(top.Drives(lookup)),

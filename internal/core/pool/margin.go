@@ -24,7 +24,7 @@ func (m Margin) String() string {
 	return fmt.Sprintf("can lose %d more drives", int(m))
 }
 
-// GroupMargin is the least margin of what lies on one group: of its volumes where there are any, else of its own
+// GroupMargin is the least margin of what is on one group: of its volumes where there are any, else of its own
 // protection. ok is false when nothing in the group says what it can lose, or when it is not known of a member whether
 // it carries its share and the answer depends on that (R7).
 func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {

@@ -91,10 +91,10 @@ func (p *Pool) bare(g *Group) []part {
 	return []part{x}
 }
 
-// on says whether a volume lies on a group.
+// on says whether a volume is on a group.
 func (v *Volume) on(g *Group) bool { return v.Group == "" || v.Group == g.Name }
 
-// spokenFor says whether a volume lies on the group; then the volumes say what can be lost.
+// spokenFor says whether a volume is on the group; then the volumes say what can be lost.
 func (p *Pool) spokenFor(g *Group) bool {
 	return slices.ContainsFunc(p.Volumes, func(v Volume) bool { return v.on(g) })
 }

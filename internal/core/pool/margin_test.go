@@ -78,7 +78,7 @@ func broken(g Group, pr Protection, gone map[string]bool) bool {
 	if all || !pr.Domains {
 		return all || members > pr.Tolerance
 	}
-	// A stripe lies on so many domains; where there are more pieces than domains, some hold more of it, and any may be
+	// A stripe is on so many domains; where there are more pieces than domains, some hold more of it, and any may be
 	// those.
 	every := map[string]bool{}
 	for _, m := range g.Members {

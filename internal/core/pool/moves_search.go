@@ -11,7 +11,7 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// laid is how much lies on each place, those that are and those that come, once some changes are made.
+// laid is how much is on each place, those that are and those that come, once some changes are made.
 type laid struct {
 	on    []float64
 	whole bool // everything has found room
@@ -242,7 +242,7 @@ func (s *search) run() (MoveOrder, error) {
 		}
 		if len(best) == 0 {
 			return MoveOrder{}, fmt.Errorf(
-				"there is no order in which these changes can be made: at some step, what lies on %s would not "+
+				"there is no order in which these changes can be made: at some step, what is on %s would not "+
 					"fit within its failure domains and a fullness of %.0f %%",
 				s.g.Name,
 				100*s.limit,

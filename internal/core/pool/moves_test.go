@@ -328,7 +328,7 @@ func TestEffectsTellEachVolume(t *testing.T) {
 	require.EqualValues(t, 1, margin)
 }
 
-// TestRoomSaysWhenOthersMove: where it is known what lies where, moving the pieces of the member that leaves is enough
+// TestRoomSaysWhenOthersMove: where it is known what is where, moving the pieces of the member that leaves is enough
 // exactly when trying every place for each of them says so; where it is not known, nothing is called enough that a
 // placement could refute.
 func TestRoomSaysWhenOthersMove(t *testing.T) {

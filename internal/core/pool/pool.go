@@ -1,4 +1,4 @@
-// Package pool models what data lies on: pools, their groups of members, the volumes kept in them and the log devices
+// Package pool models what data is on: pools, their groups of members, the volumes kept in them and the log devices
 // that members depend on; and answers how many more members can be lost before data is.
 package pool
 
@@ -34,7 +34,7 @@ type Group struct {
 	Name    string     `json:"name"`
 	Protect Protection `json:"protect"`
 	Members []Member   `json:"members"`
-	// Spread is true where pieces lie on whichever members have room, so that what lies on one can move to others;
+	// Spread is true where pieces lie on whichever members have room, so that what is on one can move to others;
 	// Heals where the pool system moves them by itself when a member is lost.
 	Spread bool `json:"spread"`
 	Heals  bool `json:"heals"`
@@ -110,21 +110,21 @@ type Member struct {
 	Beside string `json:"beside"`
 	// StandsFor is the slot of the member whose share this spare carries, since it took over.
 	StandsFor string `json:"stands_for"`
-	// BadBlocks is how many places of it the pool system has given up; what lies there is read from the others.
+	// BadBlocks is how many places of it the pool system has given up; what is there is read from the others.
 	BadBlocks int `json:"bad_blocks"`
 	// Device is the kernel's name of the device that is the member: a drive, a partition, a mapped device, an array.
 	Device string `json:"device,omitempty"`
-	// Drives are keys of further drives that it lies on: losing any one of them, or Drive, loses it.
+	// Drives are keys of further drives that it is on: losing any one of them, or Drive, loses it.
 	Drives []string `json:"drives,omitempty"`
 	// Under is the id of the pool that it is; Drive is empty then.
 	Under string `json:"under,omitempty"`
-	// Partition is the number of the partition that it lies on, 0 for none; Layers are the kinds of devices between the
+	// Partition is the number of the partition that it is on, 0 for none; Layers are the kinds of devices between the
 	// drive and it, from the drive up.
 	Partition int      `json:"partition,omitempty"`
 	Layers    []string `json:"layers,omitempty"`
 }
 
-// On says whether the member lies on a drive.
+// On says whether the member is on a drive.
 func (m Member) On(driveKey string) bool {
 	return driveKey != "" && (m.Drive == driveKey || slices.Contains(m.Drives, driveKey))
 }

@@ -12,14 +12,14 @@ import (
 type Room struct {
 	Fits bool
 	Why  string      // where it does not, in words
-	Need drive.Bytes // what must move: all that lies on those that leave
+	Need drive.Bytes // what must move: all that is on those that leave
 	Free drive.Bytes // what the others could take together; that it is more than Need does not make it fit
 	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that lie on the
 	// others may have to move as well, which not every pool system does by itself.
 	Others bool
 }
 
-// Room says whether what lies on the members at slots fits on the others, when none of them is filled above limit (a
+// Room says whether what is on the members at slots fits on the others, when none of them is filled above limit (a
 // share, 0 to 1; 0 takes the pool's own). It is not the sum that counts: the copies of one thing lie on different
 // members, or in different failure domains, so a large drive among small ones cannot be used to its end.
 //
@@ -49,7 +49,7 @@ func (p *Pool) Room(slots []string, limit float64) Room {
 		case !touched || !out.Fits:
 		case !g.Spread:
 			out.Fits, out.Why = false, fmt.Sprintf(
-				"the stripes of %s are as wide as it has members: what lies on one cannot move to the others",
+				"the stripes of %s are as wide as it has members: what is on one cannot move to the others",
 				g.Name,
 			)
 		case p.unsure(g.Members):
@@ -76,7 +76,7 @@ func (p *Pool) limitOf(limit float64) float64 {
 // straight says whether the pieces of those that leave certainly fit on the others while every other piece stays where
 // it is. Where it is known which members hold which pieces, it is a flow from extents to the members that may take
 // them; else it holds when even those members that are the least free can take everything (Hall 1935): of the members,
-// or domains, that are left, a stripe of width w lies on w-1, and any other may take its piece.
+// or domains, that are left, a stripe of width w is on w-1, and any other may take its piece.
 func (p *Pool) straight(g *Group, leaving map[string]bool, limit float64) bool {
 	var left []*Member
 	moves := 0.0

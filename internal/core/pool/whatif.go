@@ -410,7 +410,7 @@ func (p *Pool) nearest(slot string, lost []string) (best *misfit) {
 	return best
 }
 
-// nothingLeft says whether everything that lies on a group is lost.
+// nothingLeft says whether everything that is on a group is lost.
 func (w Prospect) nothingLeft(group string) bool {
 	some := false
 	for _, e := range w.Effects {

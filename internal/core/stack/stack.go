@@ -1,4 +1,4 @@
-// Package stack is the graph of block devices on one host: which device lies on which, from a drive up to whatever
+// Package stack is the graph of block devices on one host: which device is on which, from a drive up to whatever
 // depends on it. It answers what uses a drive, and which drives a device needs.
 package stack
 
@@ -13,7 +13,7 @@ import (
 // Kind says what a block device is.
 type Kind string
 
-// The kinds of block devices. Every kind but Disk lies on other devices.
+// The kinds of block devices. Every kind but Disk is on other devices.
 const (
 	Disk      Kind = "disk"
 	Partition Kind = "partition"
@@ -32,7 +32,7 @@ type Device struct {
 	Name  string // the kernel's: sda1, dm-0, md127
 	Kind  Kind
 	Label string   // what people call it: vg0/home, cryptdata; empty if it has no other name
-	On    []string // names of the devices it lies on; empty for a disk
+	On    []string // names of the devices it is on; empty for a disk
 	Bytes drive.Bytes
 	// Contents are the signatures found on the device itself; Read is true when it was read. Not read is not empty
 	// (R7).
@@ -50,7 +50,7 @@ type Device struct {
 	Failed []string
 }
 
-// Leaf is what the kernel does with a device that nothing else lies on.
+// Leaf is what the kernel does with a device that nothing else is on.
 type Leaf struct {
 	Kind    string // "ext4 file system", "swap", "btrfs", "md member"
 	Name    string
@@ -68,7 +68,7 @@ type Use struct {
 	Chain   []string    `json:"chain"` // devices from the drive up to what is used, without the drive; empty for the drive itself
 	Bytes   drive.Bytes `json:"bytes"`
 	Mounted []string    `json:"mounted,omitempty"`
-	// Active is true when the kernel uses it now; false when something only lies there, such as a file system that is
+	// Active is true when the kernel uses it now; false when something only is there, such as a file system that is
 	// not mounted.
 	Active bool `json:"active"`
 	// Pool is the id of the pool that accounts for this use: the lowest one in the chain that has a member there.
@@ -93,7 +93,7 @@ func (g Graph) Above(name string) (out []string) {
 // OpenCrypt is an unlocked encrypted volume in which nothing known lies.
 const OpenCrypt = "encrypted volume, open, nothing known in it"
 
-// Unread is the use of a device of which nobody knows what lies on it.
+// Unread is the use of a device of which nobody knows what is on it.
 const Unread = "unknown: not read"
 
 // Held is a device that somebody holds for itself alone, and nothing says who.
@@ -229,9 +229,9 @@ type Base struct {
 	Under []string
 	// Layers are the kinds of devices between the lowest and the device, from the drive up.
 	Layers []Kind
-	// Number is the partition that it lies on; 0 when it lies on none.
+	// Number is the partition that it is on; 0 when it is on none.
 	Number int
-	// Gone are names of devices that it lies on and that are not there any more, though what lies on them has not
+	// Gone are names of devices that it is on and that are not there any more, though what is on them has not
 	// noticed.
 	Gone []string
 }
@@ -251,7 +251,7 @@ func (g Graph) Base(name string, pools map[string]bool, same func(disk string) s
 			b.Gone = append(b.Gone, name)
 			return nil
 		case deep > mostDeep:
-			return fmt.Errorf("%s lies on more than %d devices, one on the other", name, mostDeep)
+			return fmt.Errorf("%s is on more than %d devices, one on the other", name, mostDeep)
 		case pools[name]:
 			if !slices.Contains(b.Under, name) {
 				b.Under = append(b.Under, name)

@@ -130,7 +130,7 @@ func TestBase(t *testing.T) {
 	require.Equal(t, "[] [md0] [encrypted] 0", base("dm-4", "md0"))
 	require.Equal(t, "[sda] [] [] 0", base("sda", "md0"))
 	require.Equal(t, "gone is not there", base("gone"))
-	// What lies deeper than anybody follows is in use, by something unknown.
+	// What is deeper than anybody follows is in use, by something unknown.
 	deep := Graph{"sda": {Name: "sda", Kind: Disk, Read: true}}
 	for i := range 20 {
 		deep[fmt.Sprint("e", i)] = Device{
@@ -142,7 +142,7 @@ func TestBase(t *testing.T) {
 	}
 	require.Equal(t, Unread, deep.Uses("sda", nil)[0].Kind)
 	g["dm-9"] = Device{Name: "dm-9", Kind: Crypt, On: []string{"dm-9"}}
-	require.Contains(t, base("dm-9"), "lies on more than")
+	require.Contains(t, base("dm-9"), "is on more than")
 }
 
 // TestNothingInUseIsUnused: in any graph, a drive below something that the kernel uses, or that was not read, has a
@@ -163,7 +163,7 @@ func TestNothingInUseIsUnused(t *testing.T) {
 			if rapid.Bool().Draw(t, "used") {
 				d.Uses = []Leaf{{Kind: "ext4 file system", Mounted: []string{"/"}}}
 			}
-			used = true // whatever it is, it lies on the drive
+			used = true // whatever it is, it is on the drive
 			g[name] = d
 			names = append(names, name)
 		}

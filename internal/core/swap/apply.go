@@ -285,7 +285,7 @@ func (s *State) doStep(e Event) (orders []Order, done bool) {
 		if s.Recipe.Hand {
 			return nil, false // done by hand, and seen
 		}
-		return s.give(e, OrderDrain, "ordered that what lies on "+s.Old.Tail()+" moves to the others"), true
+		return s.give(e, OrderDrain, "ordered that what is on "+s.Old.Tail()+" moves to the others"), true
 	case Release:
 		return s.give(e, OrderRelease, "ordered that "+s.Pool+" forgets place "+s.Slot), true
 	case Refill:

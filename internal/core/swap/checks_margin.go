@@ -19,7 +19,7 @@ func (c *checker) margin() {
 		return
 	}
 	for _, a := range over {
-		looked += ", and of " + a.Name + " which lies on it"
+		looked += ", and of " + a.Name + " which is on it"
 	}
 	if s.Pool == nil {
 		c.add(id, title, looked, record.Stops, "nothing is known of the pool", "Wait for a report of it.")
@@ -60,7 +60,7 @@ func (c *checker) margin() {
 			title,
 			looked,
 			record.Passes,
-			"now "+before.String()+"; what lies on it moves to the others before it leaves",
+			"now "+before.String()+"; what is on it moves to the others before it leaves",
 			"",
 		)
 	case len(volumes) > 0:

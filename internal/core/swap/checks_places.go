@@ -104,7 +104,7 @@ func (c *checker) lookup(id string) *pool.Pool {
 }
 
 // uses looks at what else depends on the drive, beside its pools (R1): what the kernel uses now must end first; what
-// only lies there is lost with the drive, and a person is told so.
+// only is there is lost with the drive, and a person is told so.
 func (c *checker) uses() {
 	const id, title = "other-uses", "Other uses of the drive"
 	p := c.s.Plan

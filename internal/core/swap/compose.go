@@ -16,7 +16,7 @@ type composer struct {
 
 	log     bool // the place is that of a log device
 	multi   bool // the drive has more than one place
-	spread  bool // pieces lie anywhere: what lies on the drive can move to the others
+	spread  bool // pieces lie anywhere: what is on the drive can move to the others
 	hand    bool // all its pools are watch only
 	carries bool // it still carries data
 	after   pool.Margin
@@ -122,7 +122,7 @@ func (c *composer) say() {
 			c.why("it is the parity drive: the data stay whole without it, but the pool cannot lose another drive " +
 				"until it is filled again")
 		} else {
-			c.why("the pool serves what lies on it from parity until the new one is filled")
+			c.why("the pool serves what is on it from parity until the new one is filled")
 		}
 	}
 	var names []string
@@ -179,7 +179,7 @@ func (c *composer) hostDown() {
 // movedByHand is for a watch-only pool that cannot be without the drive.
 func (c *composer) movedByHand() {
 	c.r.Name = "moved away by hand, then out and in"
-	c.why("without it data would be lost: what lies on it moves to the others first")
+	c.why("without it data would be lost: what is on it moves to the others first")
 	c.step(Drain, Pull, Insert, Confirm, Join, Recover)
 }
 
@@ -214,7 +214,7 @@ func (c *composer) spareFirst() {
 	c.step(Confirm, Join, Recover, Pull)
 }
 
-// drainedFirst moves what lies on the drive to the others.
+// drainedFirst moves what is on the drive to the others.
 func (c *composer) drainedFirst() {
 	c.r.Name = "drained first"
 	c.drain()
@@ -254,7 +254,7 @@ func (c *composer) outAndIn() {
 	}
 	switch {
 	case len(c.lost) > 0:
-		c.why(bay + ", and " + c.Pool.Name + " offers nothing that would move what lies on it: " + c.lostWords() +
+		c.why(bay + ", and " + c.Pool.Name + " offers nothing that would move what is on it: " + c.lostWords() +
 			" would be lost with it")
 	case c.known && c.after < 0:
 		c.why(bay + ", and without it data would be lost")
@@ -267,7 +267,7 @@ func (c *composer) outAndIn() {
 	c.step(Pull, Insert, Confirm, Join, Recover)
 }
 
-// layers adds what lies between the new drive and its pools.
+// layers adds what is between the new drive and its pools.
 func (c *composer) layers() {
 	at := slices.Index(c.r.Steps, Confirm) + 1
 	if c.Layout {
@@ -302,7 +302,7 @@ func (c *composer) drain() {
 		c.why(plural(n, "member depends", "members depend") +
 			" on it, and would be lost with it: they are drained together")
 	case len(c.lost) > 0:
-		c.why(c.lostWords() + " would be lost with it: what lies on it moves to the others first")
+		c.why(c.lostWords() + " would be lost with it: what is on it moves to the others first")
 	default:
 		c.why("its pieces find room on the others, so no copy is missing at any time")
 	}

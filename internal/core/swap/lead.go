@@ -159,7 +159,7 @@ func (s *State) owed() string {
 		}
 		return "the new drive carries its share; the old one is still in its place" + host
 	case drained && !s.OldGone:
-		return "nothing lies on the old drive any more, and " + s.Pool + " has one member less" + host
+		return "nothing is on the old drive any more, and " + s.Pool + " has one member less" + host
 	case !s.OldGone:
 		return "the old drive is still in its place" + host
 	}

@@ -40,7 +40,7 @@ func (s *State) size(d Drive) string {
 func (s *State) lies(d Drive) string {
 	switch {
 	case s.Recipe.Spare != "" && d.Spare && d.Member == s.Pool:
-		return "" // what lies on a spare is the mark of its own pool
+		return "" // what is on a spare is the mark of its own pool
 	case d.Member != "":
 		return "it is a member of " + d.Member
 	case s.Laid != "" && s.Laid == d.Key() && d.Holds == drive.PartitionTable:
@@ -136,7 +136,7 @@ func (c *checker) newcomer() {
 	)
 	empty := "both ends are blank, and the kernel shows no use of it"
 	if d.Spare {
-		empty = "it stands by in " + d.Member + "; nothing but the mark of that pool lies on it"
+		empty = "it stands by in " + d.Member + "; nothing but the mark of that pool is on it"
 	}
 	either("new-empty", "Contents of the new drive", "its beginning and its end", p.lies(d), empty, other)
 	either("new-free", "Reserved by another swap", "swaps under way", promised(d), "no", other)

@@ -65,7 +65,7 @@ func (s *State) seen(e Event, joined bool) {
 	case Drain:
 		if p.Drained && !p.Recovering && p.MarginKnown {
 			s.Ordered = false
-			s.say(e, "nothing lies on %s any more", s.Old.Tail())
+			s.say(e, "nothing is on %s any more", s.Old.Tail())
 			s.advance(e)
 		}
 	case Prepare:

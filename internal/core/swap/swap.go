@@ -25,7 +25,7 @@ const (
 	Down      Phase = "down"    // waits for the host to go down
 	Change    Phase = "change"  // the host is down: out and in, by hand
 	Up        Phase = "up"      // the host is back: its clock and its peers are looked at
-	Drain     Phase = "drain"   // what lies on the old drive moves to the others
+	Drain     Phase = "drain"   // what is on the old drive moves to the others
 	Release   Phase = "release" // the pool forgets the place
 	Pull      Phase = "pull"    // waits for the old drive to leave
 	Insert    Phase = "insert"  // waits for a new drive
@@ -54,7 +54,7 @@ type Drive struct {
 	Medium drive.Medium `json:"medium,omitempty"`
 	// Zoned says how it wants its zones written; empty for one that takes writes anywhere at one pace.
 	Zoned drive.Zoning `json:"zoned,omitempty"`
-	// Holds says what lies on it, or uses it, in words. That nothing does is known only when Blank is true.
+	// Holds says what is on it, or uses it, in words. That nothing does is known only when Blank is true.
 	Holds string `json:"holds,omitempty"`
 	Blank bool   `json:"blank"`
 	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves
@@ -199,7 +199,7 @@ type FateKind string
 const (
 	Returned  FateKind = "return"  // to its maker, under warranty
 	Reused    FateKind = "stock"   // it goes back to the shelf
-	Destroyed FateKind = "destroy" // with what lies on it
+	Destroyed FateKind = "destroy" // with what is on it
 )
 
 // EventKind is what happened.
@@ -269,7 +269,7 @@ type PoolView struct {
 	Without     pool.Margin      `json:"without"`        // the margin with the member at the slot gone as well
 	Lost        []string         `json:"lost,omitempty"` // the volumes that would be lost with it
 	Moving      pool.Margin      `json:"moving"`         // the margin with the new drive gone as well
-	// Drained is true when nothing lies any more on the old drive, nor on what depends on it.
+	// Drained is true when nothing is any more on the old drive, nor on what depends on it.
 	Drained bool `json:"drained,omitempty"`
 	// Filled is true when all that depend on the old drive carry their shares.
 	Filled     bool   `json:"filled,omitempty"`
@@ -313,7 +313,7 @@ const (
 	OrderAdmit   OrderKind = "admit"   // make the new drive a further member: the pool has forgotten the place
 	OrderLayout  OrderKind = "layout"  // give the new drive the partitions of the old one
 	OrderScrub   OrderKind = "scrub"   // read everything through
-	OrderDrain   OrderKind = "drain"   // move what lies on it to the others
+	OrderDrain   OrderKind = "drain"   // move what is on it to the others
 	OrderRelease OrderKind = "release" // forget the place
 	OrderRefill  OrderKind = "refill"  // spread what is kept over the members anew
 	OrderNudge   OrderKind = "nudge"   // make a recovery begin that does not

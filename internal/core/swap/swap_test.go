@@ -240,7 +240,7 @@ func TestScenarios(t *testing.T) {
 					e.Checks = []record.Check{
 						{
 							ID:     "room",
-							Title:  "What lies on it finds room",
+							Title:  "What is on it finds room",
 							Found:  "there is none",
 							Do:     "Make room.",
 							Result: record.Result(c),

@@ -1,4 +1,4 @@
-// Package engine is what lies in a lab pool: extents with versions and checksums, in pieces on members, that are
+// Package engine is what is in a lab pool: extents with versions and checksums, in pieces on members, that are
 // written, lost, rebuilt, drained, spread anew, scrubbed and corrupted; and how long each of that takes.
 package engine
 
@@ -108,7 +108,7 @@ func size(i, n int) (share float64, small int) {
 }
 
 // stripes lays extents as wide as the group; where members differ in size, the last ones are narrower, and all parity
-// lies on the members that are for parity.
+// is on the members that are for parity.
 func (e *Engine) stripes(p *pool.Pool, g pool.Group) {
 	volumes := volumesOf(p, g)
 	var most drive.Bytes
@@ -231,7 +231,7 @@ func place(g pool.Group, x Extent, used map[string]drive.Bytes, not map[string]b
 	return best
 }
 
-// Used is how much lies on each member.
+// Used is how much is on each member.
 func (e *Engine) Used() map[string]drive.Bytes {
 	out := map[string]drive.Bytes{}
 	for _, x := range e.Extents {
@@ -318,7 +318,7 @@ func (e *Engine) Blank(slot string) {
 	}
 }
 
-// Rename gives all that lies on a member to another, which takes its place.
+// Rename gives all that is on a member to another, which takes its place.
 func (e *Engine) Rename(from, to string) {
 	for i := range e.Extents {
 		for j := range e.Extents[i].Pieces {

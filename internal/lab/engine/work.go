@@ -58,7 +58,7 @@ func (w *Work) Done() drive.Bytes { return min(w.Todo, w.Moved+w.Part) }
 func track(at float64) float64 { return math.Sqrt(1 - 0.75*min(1, at)) }
 
 // Begin plans a recovery. Fill (resilver, rebuild) brings what a member lacks; scrub looks at everything; drain takes
-// what lies on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member
+// what is on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member
 // that is gone.
 func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 	w := &Work{
@@ -143,7 +143,7 @@ func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) (w *Wo
 	return w, false
 }
 
-// BeginBack plans to move all that lies on a spare that stood in for another to what has come in that one's place.
+// BeginBack plans to move all that is on a spare that stood in for another to what has come in that one's place.
 func (e *Engine) BeginBack(kind recovery.Kind, from, to string) *Work {
 	w := &Work{
 		Kind:  kind,

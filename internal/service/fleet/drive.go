@@ -143,7 +143,7 @@ type Facts struct {
 	SeenAt  time.Time         `json:"seen_at"`
 	Holds   []string          `json:"holds"`
 	Blind   string            `json:"blind"`
-	// Looked says that both its ends were read, so that Holds is all that lies there; Uses is what depends on it, and
+	// Looked says that both its ends were read, so that Holds is all that is there; Uses is what depends on it, and
 	// Told that its agent can tell of that; Paths are the ways to it where there are several; Layout its partition
 	// table.
 	Looked   bool               `json:"looked,omitempty"`
@@ -163,7 +163,7 @@ type Facts struct {
 	Accepted  Accepted `json:"accepted,omitzero"`
 	// Past is the gravest that was found of it: it is not stock again before it has passed the test of a new drive.
 	Past Past `json:"past,omitzero"`
-	// Failed is where its newest failed self-test stopped, and what its pool says lies there.
+	// Failed is where its newest failed self-test stopped, and what its pool says is there.
 	Failed *api.FailedAt `json:"failed,omitempty"`
 	// Took is how long its newest tests of each kind took from order to end, the newest first.
 	Took map[string][]time.Duration `json:"took,omitempty"`

@@ -193,7 +193,7 @@ type kept struct {
 	without              map[string]without
 }
 
-// Layered says whether the pool lies on other pools.
+// Layered says whether the pool is on other pools.
 func (p *Pool) Layered() bool { return p.kept.layered }
 
 type without struct {

@@ -67,7 +67,7 @@ func (s *State) Member(key string) (p *Pool, m pool.Member, group string) {
 	return nil, m, ""
 }
 
-// Unaccounted are the uses of a drive that no pool accounts for. What only lies on a whole drive belongs to the pool
+// Unaccounted are the uses of a drive that no pool accounts for. What only is on a whole drive belongs to the pool
 // that has the whole drive as a member, whoever reports it.
 func (s *State) Unaccounted(d *Drive) (out []api.Use) {
 	all := s.Seats(d.Desc.Key())

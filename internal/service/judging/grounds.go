@@ -142,7 +142,7 @@ func (s *State) subject(d *fleet.Drive, at fleet.Place, g grounds) health.Subjec
 		}
 	}
 	if d.Failed != nil && d.Failed.Says != "" {
-		sub.FailedLBA, sub.Lies = d.Failed.Lba, d.Failed.Says
+		sub.FailedLBA, sub.SectorHolds = d.Failed.Lba, d.Failed.Says
 	}
 	sub.Stalled = d.Stalled
 	if len(d.Reading.Unreadable) > 0 {

@@ -29,7 +29,7 @@ func (s *State) MemberNames(p *pool.Pool, names []string) []string {
 	return out
 }
 
-// LostWith turns drives below a pool into the places that are lost with them: none where what lies between bears it.
+// LostWith turns drives below a pool into the places that are lost with them: none where what is between bears it.
 func (s *State) LostWith(p *pool.Pool, names []string) (out []string) {
 	var below []string
 	for _, n := range names {

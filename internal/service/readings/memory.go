@@ -171,7 +171,7 @@ func (s *State) Tick(t *fleet.Tick) {
 		d.Thinned = now
 		d.Record.Thin(now.Add(-wholeFor))
 		for name, series := range d.Record {
-			// Nothing is asked of what lies further back; the last value stays, however old.
+			// Nothing is asked of what is further back; the last value stays, however old.
 			if kept := series.Since(now.Add(-keepInMemory)); len(kept) > 0 && len(kept) < len(series) {
 				d.Record[name] = slices.Clone(kept)
 			}

@@ -20,7 +20,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// Copy is all that a practice is made after: a pool, the hosts that it lies on with every drive in them, and the other
+// Copy is all that a practice is made after: a pool, the hosts that it is on with every drive in them, and the other
 // pools that lie on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent,
 // there is no copy (R7).
 func (s *Service) Copy(name string) (api.Copy, error) {
@@ -115,7 +115,7 @@ func (s *Service) copyPools(out *api.Copy, p *fleet.Pool, hosts map[string]bool,
 	}
 	if len(partly) > 0 {
 		differs(
-			"%s lies on other hosts as well: its drives are in their bays, but as strangers, and it does not answer",
+			"%s is on other hosts as well: its drives are in their bays, but as strangers, and it does not answer",
 			strings.Join(partly, " and "),
 		)
 	}

@@ -151,7 +151,7 @@ func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
 	}
 }
 
-// AskAddress asks the pool of a drive what lies at an address.
+// AskAddress asks the pool of a drive what is at an address.
 func (s *Service) AskAddress(by, name string, lba int64) (api.Order, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -174,7 +174,7 @@ func (s *Service) AskAddress(by, name string, lba int64) (api.Order, error) {
 			409,
 			"host-quiet",
 			"Ask when it answers again.",
-			"Neither %s nor what lies on it can be asked now.",
+			"Neither %s nor what is on it can be asked now.",
 			d.Tail(),
 		)
 	}
@@ -198,7 +198,7 @@ func (s *State) askAddress(b *store.Batch, d *fleet.Drive, by string, lba int64)
 	return o
 }
 
-// failedAt asks once, for each place at which a self-test failed, what lies there.
+// failedAt asks once, for each place at which a self-test failed, what is there.
 func (s *State) failedAt(b *store.Batch, d *fleet.Drive) {
 	for _, t := range d.Reading.Tests {
 		if t.Result != string(drive.SelfTestFailed) {
@@ -213,7 +213,7 @@ func (s *State) failedAt(b *store.Batch, d *fleet.Drive) {
 	}
 }
 
-// addressAnswered keeps what lies where a self-test failed.
+// addressAnswered keeps what is where a self-test failed.
 func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 	d := s.fleet.Drives[wire.ToIdentity(o.Drive).Key()]
 	switch {

@@ -54,7 +54,7 @@ func (s *State) SpareOffered(p *pool.Pool, place swap.State, spare *pool.Member)
 	}
 	v := *s.SwapDrive(d)
 	if v.Member == p.Name && v.Spare {
-		v.Member, v.Holds, v.Blank = "", "", true // what lies on a spare is its pool's own mark
+		v.Member, v.Holds, v.Blank = "", "", true // what is on a spare is its pool's own mark
 	}
 	return Offered(place, v, d.Host)
 }
@@ -139,7 +139,7 @@ func (s *State) LeftOver(p *fleet.Pool) string {
 }
 
 // RoomFor is the least size of a drive that takes the place of one whose members lie on partitions or other layers:
-// what its partitions need; as much as it has itself where its table is not known, or where what lies between takes
+// what its partitions need; as much as it has itself where its table is not known, or where what is between takes
 // some room that nobody here knows.
 func (s *State) RoomFor(d *fleet.Drive) drive.Bytes {
 	t, err := wire.ToPartitionTable(d.Layout)

@@ -124,7 +124,7 @@ func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool
 		one.Margin, one.MarginKnown = s.fleet.Margin(p)
 		views = append(views, one)
 	}
-	// What lies on these pools must bear the drive's leaving as well.
+	// What is on these pools must bear the drive's leaving as well.
 	for _, p := range s.fleet.Above(ids) {
 		q := p.WithoutDrives(s.fleet.Below, []string{w.Old.Key()})
 		left, known := q.DriveMargin(s.fleet.Below)

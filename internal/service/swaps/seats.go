@@ -150,7 +150,7 @@ func (s *State) seat(plan *swap.State, d *fleet.Drive, p *fleet.Pool, m pool.Mem
 			at.Hand = true
 		}
 		if at.Hand {
-			at.Layers = nil // what lies between is the pool system's own
+			at.Layers = nil // what is between is the pool system's own
 		}
 		at.Margin, _ = s.fleet.Margin(x.Pool)
 		if x.Member.Lost() || x.Member.State == pool.Out {

@@ -102,7 +102,7 @@ type line struct {
 // which that changed.
 type kept struct {
 	lines   map[string]*line // by drive
-	layered map[string]bool  // drives of a pool that lies on other pools, and changes with them
+	layered map[string]bool  // drives of a pool that is on other pools, and changes with them
 	order   []string         // their keys, as they stand in the round
 	touched int              // up to where the judgement was followed
 	swaps   map[string]string

@@ -1883,7 +1883,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             hosts: components["schemas"]["CopyHost"][];
-            /** @description the pool first, then every other that lies on these hosts alone */
+            /** @description the pool first, then every other that is on these hosts alone */
             pools: components["schemas"]["PoolReport"][];
             drives: components["schemas"]["CopyDrive"][];
             /** @description what is otherwise in a practice */
@@ -2363,7 +2363,7 @@ export interface components {
             stands_for?: string;
             /** @description the kernel's name of the device that is the member */
             device?: string;
-            /** @description keys of further drives that it lies on */
+            /** @description keys of further drives that it is on */
             drives?: string[];
             /** @description id of the pool that it is */
             under?: string;
@@ -2437,7 +2437,7 @@ export interface components {
             test?: string;
             /**
              * Format: int64
-             * @description selective self-test: from here; address: what lies here
+             * @description selective self-test: from here; address: what is here
              */
             first_lba?: number;
             /** @description join: the drive is a spare of that pool, and carries its mark */
@@ -3053,7 +3053,7 @@ export interface components {
             /** @description address of the calendar on this service; who knows it can read it */
             path: string;
         };
-        /** @description where its newest failed self-test stopped, and what lies there */
+        /** @description where its newest failed self-test stopped, and what is there */
         FailedAt: {
             /** Format: int64 */
             lba: number;
@@ -3870,7 +3870,7 @@ export interface components {
             section?: string;
             bay?: number;
             holds?: string[];
-            /** @description its beginning and its end were read: an empty list of what it holds means blank; when false, what lies on it is not known */
+            /** @description its beginning and its end were read: an empty list of what it holds means blank; when false, what is on it is not known */
             looked?: boolean;
             /** @description everything on its host that depends on it */
             uses?: components["schemas"]["Use"][];
@@ -3880,7 +3880,7 @@ export interface components {
             /** @description stable names that the host gives it, beside its path */
             names?: string[];
             blind?: string;
-            /** @description what it hangs on; stays the same for a bay, whatever drive is in it */
+            /** @description what it is attached to; stays the same for a bay, whatever drive is in it */
             port?: string;
             /** @description its activity light is made to blink in a rhythm */
             rhythm?: boolean;
@@ -3905,7 +3905,7 @@ export interface components {
             bytes?: number;
             /** @description where it is mounted */
             mounted?: string[];
-            /** @description the kernel uses it now; false when it only lies there */
+            /** @description the kernel uses it now; false when it only is there */
             active: boolean;
             /** @description id of the pool that accounts for it; empty when none does */
             pool?: string;
@@ -4143,11 +4143,11 @@ export interface components {
             stands_for?: string;
             /** @description the kernel's name of the device that is the member: a drive, a partition, a mapped device, an array */
             device?: string;
-            /** @description keys of further drives that it lies on: losing any one of them loses it */
+            /** @description keys of further drives that it is on: losing any one of them loses it */
             drives?: string[];
             /** @description id of the pool that it is */
             under?: string;
-            /** @description number of the partition that it lies on; 0 for none */
+            /** @description number of the partition that it is on; 0 for none */
             partition?: number;
             /** @description kinds of devices between the drive and it, from the drive up */
             layers?: string[];
@@ -4300,7 +4300,7 @@ export interface components {
              * @description size of the shelf drive; else one that fits the bay
              */
             capacity_bytes?: number;
-            /** @description what lies on it, such as another pool's membership */
+            /** @description what is on it, such as another pool's membership */
             holds?: string;
             /** @description its SMART data page has a wrong checksum */
             damaged?: boolean;
@@ -5421,7 +5421,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description asked of its pool; the order says what lies there */
+            /** @description asked of its pool; the order says what is there */
             202: {
                 headers: {
                     [name: string]: unknown;

@@ -384,7 +384,7 @@ function UsedBy({ drive: d }: { drive: S["Drive"] }) {
             ) : u.active ? (
               <b className="text-ink">in use, and no pool accounts for it</b>
             ) : (
-              "lies there, and no pool accounts for it"
+              "is there, and no pool accounts for it"
             )}
           </span>
         </li>

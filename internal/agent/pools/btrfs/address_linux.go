@@ -17,7 +17,7 @@ import (
 	"lantern/internal/agent/pools"
 )
 
-// Trees, objects and items of linux/btrfs_tree.h that lead from an address of a device to what lies there.
+// Trees, objects and items of linux/btrfs_tree.h that lead from an address of a device to what is there.
 const (
 	chunkTree        = 3
 	firstChunkTree   = 256
@@ -30,7 +30,7 @@ const (
 	searchHeaderSize = 32
 )
 
-// chunk is struct btrfs_chunk: a stretch of the logical address space and where it lies on devices.
+// chunk is struct btrfs_chunk: a stretch of the logical address space and where it is on devices.
 type chunk struct {
 	start, length, stripeLen, flags uint64
 	sub                             int
@@ -137,8 +137,8 @@ func (c chunk) logical(device, offset uint64) (at uint64, plain, ok bool) {
 	return 0, false, false
 }
 
-// Lies says what lies at an address of a drive, in bytes.
-func (d *Driver) Lies(_ context.Context, path string, offset uint64) (string, error) {
+// WhatIsAt says what is at an address of a drive, in bytes.
+func (d *Driver) WhatIsAt(_ context.Context, path string, offset uint64) (string, error) {
 	says, err := "", error(pools.ErrNoSuchPool)
 	failed := each(func(f *os.File, at string, info fsInfo) error {
 		for id := uint64(1); id <= info.maxID; id++ {

@@ -341,8 +341,8 @@ func (d *Driver) Prioritise(_ context.Context, id string, p recovery.Priority) (
 	), nil
 }
 
-// Lies is not something md knows: what lies on it, it does not.
-func (d *Driver) Lies(_ context.Context, path string, _ uint64) (string, error) {
+// WhatIsAt is not something md knows: what is on it, it does not.
+func (d *Driver) WhatIsAt(_ context.Context, path string, _ uint64) (string, error) {
 	for _, a := range d.arrays() {
 		for _, m := range a.members() {
 			if "/dev/"+m.name == path {

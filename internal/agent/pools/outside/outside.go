@@ -477,8 +477,8 @@ func (d *Driver) Stop(ctx context.Context, id string) (string, error) {
 	return d.act(ctx, id, "stop", map[string]any{})
 }
 
-// Lies says what lies at an address of a drive.
-func (d *Driver) Lies(ctx context.Context, path string, offset uint64) (string, error) {
+// WhatIsAt says what is at an address of a drive.
+func (d *Driver) WhatIsAt(ctx context.Context, path string, offset uint64) (string, error) {
 	var said struct {
 		Says string `json:"says"`
 	}
