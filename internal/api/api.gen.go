@@ -859,6 +859,7 @@ const (
 	ProblemTypeBadWhere         ProblemType = "bad-where"
 	ProblemTypeBadWindow        ProblemType = "bad-window"
 	ProblemTypeBadZone          ProblemType = "bad-zone"
+	ProblemTypeBayTaken         ProblemType = "bay-taken"
 	ProblemTypeBuiltIn          ProblemType = "built-in"
 	ProblemTypeCampaignEnded    ProblemType = "campaign-ended"
 	ProblemTypeCampaignOpen     ProblemType = "campaign-open"
@@ -898,6 +899,7 @@ const (
 	ProblemTypeNoLight          ProblemType = "no-light"
 	ProblemTypeNoMember         ProblemType = "no-member"
 	ProblemTypeNoMetric         ProblemType = "no-metric"
+	ProblemTypeNoModel          ProblemType = "no-model"
 	ProblemTypeNoNotice         ProblemType = "no-notice"
 	ProblemTypeNoOrder          ProblemType = "no-order"
 	ProblemTypeNoPerson         ProblemType = "no-person"
@@ -1023,6 +1025,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeBadZone:
 		return true
+	case ProblemTypeBayTaken:
+		return true
 	case ProblemTypeBuiltIn:
 		return true
 	case ProblemTypeCampaignEnded:
@@ -1100,6 +1104,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeNoMember:
 		return true
 	case ProblemTypeNoMetric:
+		return true
+	case ProblemTypeNoModel:
 		return true
 	case ProblemTypeNoNotice:
 		return true
@@ -4096,6 +4102,9 @@ type Spot struct {
 
 	// Drive the drive that was seen there; without one, what was known of the bay is forgotten
 	Drive string `json:"drive,omitempty,omitzero"`
+
+	// Replace though another drive was seen in this bay: that one is not there
+	Replace bool `json:"replace,omitempty,omitzero"`
 }
 
 // Step defines model for Step.
@@ -4671,9 +4680,10 @@ type SkipInCampaignParams struct {
 
 // ListDrivesParams defines parameters for ListDrives.
 type ListDrivesParams struct {
-	Host    string  `form:"host,omitempty" json:"host,omitempty,omitzero"`
-	Pool    string  `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
-	Verdict Verdict `form:"verdict,omitempty" json:"verdict,omitempty,omitzero"`
+	Host    []string  `form:"host,omitempty" json:"host,omitempty,omitzero"`
+	Pool    []string  `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
+	Model   []string  `form:"model,omitempty" json:"model,omitempty,omitzero"`
+	Verdict []Verdict `form:"verdict,omitempty" json:"verdict,omitempty,omitzero"`
 
 	// Q any part of serial, WWN, model, bay, pool or host
 	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
@@ -4746,6 +4756,9 @@ type AcknowledgeNoticeJSONBody struct {
 type MuteNoticeJSONBody struct {
 	// Hours 0 lets it be heard again
 	Hours float64 `json:"hours"`
+
+	// Note why; others see it
+	Note string `json:"note,omitempty,omitzero"`
 }
 
 // RemovePlanParams defines parameters for RemovePlan.
@@ -5371,6 +5384,8 @@ type ClientInterface interface {
 	TestChannel(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDrives List drives, filtered and sorted
+	//
+	// A filter may be repeated: a drive fits when one of its values does. A host, pool or model that is not there is a problem, not an empty list.
 	//
 	// Corresponds with GET /drives (the `ListDrives` operationId).
 	ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6868,6 +6883,8 @@ func (c *Client) TestChannel(ctx context.Context, id IdParam, reqEditors ...Requ
 }
 
 // ListDrives List drives, filtered and sorted
+//
+// A filter may be repeated: a drive fits when one of its values does. A host, pool or model that is not there is a problem, not an empty list.
 //
 // Corresponds with GET /drives (the `ListDrives` operationId).
 func (c *Client) ListDrives(ctx context.Context, params *ListDrivesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10357,28 +10374,52 @@ func NewListDrivesRequest(server string, params *ListDrivesParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Pool != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Model != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "model", params.Model, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
+		}
+
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -14692,6 +14733,8 @@ type ClientWithResponsesInterface interface {
 	TestChannelWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
 
 	// ListDrivesWithResponse List drives, filtered and sorted
+	//
+	// A filter may be repeated: a drive fits when one of its values does. A host, pool or model that is not there is a problem, not an empty list.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -21625,6 +21668,8 @@ func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, id Id
 
 // ListDrivesWithResponse List drives, filtered and sorted
 //
+// A filter may be repeated: a drive fits when one of its values does. A host, pool or model that is not there is a problem, not an empty list.
+//
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /drives (the `ListDrives` operationId).
@@ -28123,21 +28168,28 @@ func (w *ServerInterfaceWrapper) ListDrives(ctx *echo.Context) error {
 	var params ListDrivesParams
 	// ------------- Optional query parameter "host" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", ctx.QueryParams(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", ctx.QueryParams(), &params.Host, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
 	}
 
 	// ------------- Optional query parameter "pool" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
 	}
 
+	// ------------- Optional query parameter "model" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "model", ctx.QueryParams(), &params.Model, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter model: %s", err))
+	}
+
 	// ------------- Optional query parameter "verdict" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", ctx.QueryParams(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", ctx.QueryParams(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verdict: %s", err))
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 func acceptCommand() *cli.Command {
-	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	list := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := ask[[]api.Acceptance](s.client.ListAcceptances(ctx))
 		if err != nil {
 			return err
@@ -22,7 +22,8 @@ func acceptCommand() *cli.Command {
 			s,
 			all,
 			"No new drive was tested yet. Begin with: lantern accept begin <drive>",
-			[]string{"DRIVE", "STATE", "AT", "PLACE", "BY", "BEGUN", "SAYS"},
+			[]column{col("drive"), col("state"), col("stage").as("AT"), col("place"), col("by").spare(1),
+				col("begun").spare(2), col("says").fold(24)},
 			func(a api.Acceptance) []cell {
 				return []cell{
 					{text: a.Tail, style: bold},
@@ -30,7 +31,7 @@ func acceptCommand() *cli.Command {
 					{text: a.Stage},
 					{text: cmp.Or(a.Bay, a.Host)},
 					{text: a.By},
-					{text: a.BegunAt.Local().Format("2006-01-02 15:04")},
+					timeCell(a.BegunAt, minutes),
 					{text: a.Says},
 				}
 			},
@@ -44,6 +45,13 @@ func acceptCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
+				if strings.Contains(name, "/") { // a bay: the drive that is in it
+					d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
+					if err != nil {
+						return err
+					}
+					name = d.Key
+				}
 				a, err := do(ctx, s, name)
 				return tell(s, s.acceptance, a, err)
 			})}
@@ -51,21 +59,23 @@ func acceptCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "accept",
 		Usage:       "acceptance test of a new drive",
-		Description: "Example: lantern accept begin 7F412 --surface --extended",
+		Description: "Example: lantern accept begin XH001 --short\n         lantern accept list",
+		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all tests of new drives, the newest first",
-				Description: "Example: lantern accept list",
+				Description: "Example: lantern accept list\n         lantern accept list -o json",
+				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "begin",
 				Usage:     "test it for what the policy says (lantern accept policy), or for what is said here",
 				ArgsUsage: "<drive>",
-				Description: "Example: lantern accept begin 7F412\n         lantern accept begin 7F412 " +
-					"--surface --extended --rate 100MB --tail 7F412",
+				Description: "Example: lantern accept begin XH001 --short\n         lantern accept begin XH001 " +
+					"--surface --extended --rate 100MB --tail XH001",
 				Flags: append(
 					asked(),
 					&cli.BoolFlag{
@@ -141,7 +151,7 @@ func acceptCommand() *cli.Command {
 			on(
 				"show",
 				"how far it has come",
-				"lantern accept show 7F412",
+				"lantern accept show XH001\n         lantern accept show XH001 -o json",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.GetAcceptance(ctx, name))
 				},
@@ -149,7 +159,7 @@ func acceptCommand() *cli.Command {
 			on(
 				"pause",
 				"let the writing of its surface rest",
-				"lantern accept pause 7F412",
+				"lantern accept pause XH001\n         lantern accept pause fulmar/front/22",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.PauseAcceptance(ctx, name, nil, api.Reason{}))
 				},
@@ -157,7 +167,7 @@ func acceptCommand() *cli.Command {
 			on(
 				"resume",
 				"go on from where it was",
-				"lantern accept resume 7F412",
+				"lantern accept resume XH001\n         lantern accept resume fulmar/front/22",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.ResumeAcceptance(ctx, name, nil, api.Reason{}))
 				},
@@ -165,7 +175,7 @@ func acceptCommand() *cli.Command {
 			on(
 				"stop",
 				"end it",
-				"lantern accept stop 7F412",
+				"lantern accept stop XH001\n         lantern accept stop fulmar/front/22",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.StopAcceptance(ctx, name, nil, api.Reason{}))
 				},
@@ -190,11 +200,11 @@ func asked() []cli.Flag {
 func policyOf(cmd *cli.Command) (p api.AcceptPolicy, said bool, err error) {
 	p.Surface, p.Extended = cmd.Bool("surface"), cmd.Bool("extended")
 	if rate := cmd.String("rate"); rate != "" {
-		n, err := humanize.ParseBytes(strings.TrimSuffix(rate, "/s"))
+		n, err := ParseSize(strings.TrimSuffix(rate, "/s"))
 		if err != nil || n == 0 || n > 1<<50 {
 			return p, true, usage("--rate takes a size such as 100MB, not %q", rate)
 		}
-		p.RateBytes = int64(n)
+		p.RateBytes = n
 	}
 	return p, p.Surface || p.Extended || p.RateBytes > 0, nil
 }

@@ -27,16 +27,18 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/harmless"
 	"lantern/internal/link"
+	"lantern/internal/nearest"
 	"lantern/internal/practice"
 )
 
-// The exit codes.
+// The exit codes: one rule for every command (lantern help exit-codes).
 const (
 	ExitDone        = 0
-	ExitFailed      = 1
-	ExitUsage       = 2
-	ExitRefused     = 3
-	ExitUnreachable = 4
+	ExitFailed      = 1 // it was tried, and failed
+	ExitUsage       = 2 // what was typed is wrong: no such command, option, column, drive; or a name fits several
+	ExitRefused     = 3 // refused by a check, or for want of rights
+	ExitUnreachable = 4 // the service cannot be reached
+	ExitNeedsHand   = 5 // something needs a hand; only of round --exit-code
 )
 
 // Failure is an error with the exit code it leads to.
@@ -92,36 +94,88 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 		Name:    "lantern",
 		Usage:   "watches drives in pools on many hosts, and leads through replacing them",
 		Version: version,
-		Description: "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check or for want of rights, 4 the service cannot " +
-			"be reached.\n\n" +
-			"Settings are taken from flags, then from LANTERN_SERVER, LANTERN_TOKEN and LANTERN_CONFIG, then " +
-			"from the configuration file.",
-		EnableShellCompletion: true,
-		Suggest:               true,
-		Flags:                 Flags(),
-		Commands:              append(more, Commands()...),
+		Description: "Example: lantern round\n         lantern drives --verdict replace --verdict dead\n\n" +
+			"Exit codes: 0 done, 1 failed, 2 what was typed is wrong, 3 refused, 4 the service cannot be reached.\n" +
+			"More on a topic: lantern help " + strings.Join(Topics(), ", ") + ".",
+		EnableShellCompletion:           true,
+		ConfigureShellCompletionCommand: configureCompletion,
+		Flags:                           Flags(),
+		Commands:                        append(more, Commands()...),
 		// Errors are told once, by main, with their exit code.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
-				return usage("there is no command %q; see: lantern --help", cmd.Args().First())
+				return noCommand(cmd)
 			}
 			return cli.ShowRootCommandHelp(cmd)
 		},
 	}
-	quietUsage(root.Commands)
+	cli.HelpPrinter = printHelp
+	root.Commands = append(root.Commands, helpCommand(), manualCommand())
+	prepare(root.Commands)
 	return root
 }
 
-// quietUsage makes every command tell a wrong usage as an error with its own exit code.
-func quietUsage(commands []*cli.Command) {
+// noCommand is told of a command that there is not.
+func noCommand(cmd *cli.Command) error {
+	var names []string
+	for _, c := range cmd.VisibleCommands() {
+		names = append(names, c.Names()...)
+	}
+	name := cmd.Args().First()
+	return usage("there is no command %q in %s%s See: %s --help", name, cmd.FullName(), nearest.Meant(name, names), cmd.FullName())
+}
+
+// prepare makes every command tell a wrong usage as an error with its own exit code, and complete names.
+func prepare(commands []*cli.Command) {
 	for _, c := range commands {
 		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
-			return usage("%v; see: %s --help", err, cmd.FullName())
+			return usage("%s See: %s --help", optionError(cmd, err), cmd.FullName())
 		}
-		quietUsage(c.Commands)
+		if len(c.Commands) > 0 {
+			group(c)
+		}
+		if c.ShellComplete == nil {
+			c.ShellComplete = complete
+		}
+		prepare(c.Commands)
 	}
+}
+
+// group makes a command with commands of its own refuse what is none of them, unless it takes arguments itself.
+func group(c *cli.Command) {
+	own := c.Action
+	c.Action = func(ctx context.Context, cmd *cli.Command) error {
+		switch {
+		case cmd.Args().Present() && c.ArgsUsage == "":
+			return noCommand(cmd)
+		case own != nil:
+			return own(ctx, cmd)
+		}
+		return cli.ShowSubcommandHelp(cmd)
+	}
+}
+
+// optionError adds the nearest option to an error about one that is not there.
+func optionError(cmd *cli.Command, err error) string {
+	const unknown = "flag provided but not defined: -"
+	name, ok := strings.CutPrefix(err.Error(), unknown)
+	if !ok {
+		return strings.TrimSuffix(err.Error(), ".") + "."
+	}
+	name = strings.TrimLeft(name, "-")
+	var names []string
+	for _, c := range cmd.Lineage() {
+		for _, f := range c.Flags {
+			for _, n := range f.Names() {
+				if len(n) > 1 {
+					names = append(names, "--"+n)
+				}
+			}
+		}
+	}
+	return fmt.Sprintf("there is no option --%s", name) + nearest.Meant("--"+name, names)
 }
 
 // Flags are those every client command takes.
@@ -140,21 +194,25 @@ func Flags() []cli.Flag {
 	}
 }
 
-// settings puts flags over environment over file.
-func settings(cmd *cli.Command) (server, token string, o link.Options, err error) {
-	k := koanf.New(".")
-	path := cmd.String("config")
-	named := path != ""
-	if path == "" {
-		path = os.Getenv("LANTERN_CONFIG")
-		named = path != ""
+// configFile is the client's configuration file, and whether somebody named it.
+func configFile(cmd *cli.Command) (path string, named bool) {
+	path = cmp.Or(cmd.String("config"), os.Getenv("LANTERN_CONFIG"))
+	if path != "" {
+		return path, true
 	}
-	if dir, err := os.UserConfigDir(); path == "" && err == nil {
+	if dir, err := os.UserConfigDir(); err == nil {
 		path = filepath.Join(dir, "lantern", "client.yaml")
 	}
+	return path, false
+}
+
+// loaded puts the environment over the configuration file.
+func loaded(cmd *cli.Command) (*koanf.Koanf, error) {
+	k := koanf.New(".")
+	path, named := configFile(cmd)
 	if path != "" {
 		if err := k.Load(file.Provider(path), yaml.Parser()); err != nil && (named || !errors.Is(err, os.ErrNotExist)) {
-			return "", "", o, usage("the configuration %s cannot be read: %v", path, err)
+			return nil, usage("the configuration %s cannot be read: %v", path, err)
 		}
 	}
 	_ = k.Load(env.Provider(".", env.Opt{Prefix: "LANTERN_", TransformFunc: func(name, value string) (string, any) {
@@ -163,6 +221,15 @@ func settings(cmd *cli.Command) (server, token string, o link.Options, err error
 		}
 		return strings.ToLower(strings.TrimPrefix(name, "LANTERN_")), value
 	}}), nil)
+	return k, nil
+}
+
+// settings puts flags over environment over file.
+func settings(cmd *cli.Command) (server, token string, o link.Options, err error) {
+	k, err := loaded(cmd)
+	if err != nil {
+		return "", "", o, err
+	}
 	server, token = k.String("server"), k.String("token")
 	if s := cmd.String("server"); s != "" {
 		server = s
@@ -184,16 +251,33 @@ func Link(cmd *cli.Command) (server string, o link.Options, err error) {
 	return server, o, err
 }
 
-// with runs f with a client of the service.
+// with runs f with a client of the service; the command prints no table.
 func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
+	return client(false, f)
+}
+
+// form is what --output asks for.
+func form(cmd *cli.Command, tabular bool) (string, error) {
+	format := cmd.String("output")
+	switch {
+	case format != "table" && format != "json" && format != "csv":
+		return "", usage("--output is table, json or csv, not %q", format)
+	case format == "csv" && !tabular:
+		return "", usage("%s prints no table, so it has no CSV: --output is table or json", cmd.FullName())
+	}
+	return format, nil
+}
+
+// client runs f with a client of the service.
+func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
-		server, token, trust, err := settings(cmd)
+		format, err := form(cmd, tabular)
 		if err != nil {
 			return err
 		}
-		format := cmd.String("output")
-		if format != "table" && format != "json" && format != "csv" {
-			return usage("--output is table, json or csv, not %q", format)
+		server, token, trust, err := settings(cmd)
+		if err != nil {
+			return err
 		}
 		transport, err := link.Transport(server, trust)
 		if err != nil {
@@ -330,23 +414,24 @@ func unreachable(err error) error {
 	}
 }
 
-// told makes problem details an error: a refusal is another exit code than a failure.
+// told makes problem details an error with its exit code.
 func told(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {
 		return &Failure{Code: ExitFailed, Says: fmt.Sprintf("the service answered %d", status)}
 	}
-	says := strings.TrimSpace(p.Title + " " + p.Detail)
-	switch status {
-	case http.StatusConflict, http.StatusPreconditionFailed, http.StatusForbidden:
-		return &Failure{Code: ExitRefused, Says: says}
-	case http.StatusUnauthorized:
-		return &Failure{
-			Code: ExitFailed,
-			Says: says + " The token is taken from LANTERN_TOKEN or the configuration file.",
-		}
+	f := &Failure{Code: ExitFailed, Says: strings.TrimSpace(p.Title + " " + p.Detail)}
+	switch {
+	case status == http.StatusBadRequest, status == http.StatusNotFound, status == http.StatusUnprocessableEntity,
+		p.Type == api.ProblemTypeAmbiguous:
+		f.Code = ExitUsage
+	case status == http.StatusConflict, status == http.StatusPreconditionFailed, status == http.StatusForbidden:
+		f.Code = ExitRefused
+	case status == http.StatusUnauthorized:
+		f.Code = ExitRefused
+		f.Says += " The token is taken from LANTERN_TOKEN or the configuration file."
 	}
-	return &Failure{Code: ExitFailed, Says: says}
+	return f
 }
 
 // one takes the single argument a command needs.

@@ -1,12 +1,18 @@
 package cli
 
 import (
+	"errors"
+	"os"
+	"path/filepath"
+
 	"cmp"
 	"context"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
+
+	"go.yaml.in/yaml/v3"
 
 	"github.com/urfave/cli/v3"
 
@@ -18,8 +24,9 @@ func baysCommand() *cli.Command {
 		Name:        "bays",
 		Usage:       "a host's bays, as one stands before them",
 		ArgsUsage:   "<host>",
-		Description: "Example: lantern bays skerry",
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		Description: "Example: lantern bays skerry\n         lantern bays skerry -o csv",
+		Flags:       tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			host, err := one(cmd, "a host's name")
 			if err != nil {
 				return err
@@ -28,10 +35,12 @@ func baysCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := s.out.value(m); done {
-				return err
+			if len(s.out.choice.columns) == 0 {
+				if done, err := s.out.value(m); done {
+					return err
+				}
 			}
-			if s.out.format == "csv" {
+			if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
 				var rows [][]cell
 				for _, sec := range m.Sections {
 					for _, b := range sec.Bays {
@@ -40,15 +49,15 @@ func baysCommand() *cli.Command {
 							[]cell{
 								{text: b.Address},
 								{text: b.Tail},
-								{text: string(b.Verdict)},
+								verdictCell(b.Verdict),
 								{text: b.Pool},
-								{text: fmt.Sprint(b.Missing)},
-								{text: fmt.Sprint(b.Lit)},
+								{text: yesNo(b.Missing), raw: b.Missing},
+								{text: yesNo(b.Lit), raw: b.Lit},
 							},
 						)
 					}
 				}
-				return s.out.table([]string{"bay", "tail", "verdict", "pool", "missing", "lit"}, rows)
+				return s.out.table(cols("bay", "tail", "verdict", "pool", "missing", "lit"), rows)
 			}
 			if len(m.Sections) == 0 {
 				s.out.line(
@@ -150,7 +159,7 @@ func (s *session) section(host string, sec api.Section) {
 }
 
 func lightCommand() *cli.Command {
-	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	list := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := ask[[]api.Light](s.client.ListLights(ctx))
 		if err != nil {
 			return err
@@ -159,7 +168,7 @@ func lightCommand() *cli.Command {
 			s,
 			all,
 			"No bay is lit.",
-			[]string{"BAY", "TAIL", "STATE", "BY", "UNTIL", "ASKED BY"},
+			[]column{col("bay"), col("tail"), col("state"), col("how").as("BY").fold(12), col("until"), col("asked_by").as("ASKED BY")},
 			func(l api.Light) []cell {
 				how := l.How
 				if l.AllBut != "" {
@@ -170,7 +179,7 @@ func lightCommand() *cli.Command {
 					{text: l.Tail},
 					{text: string(l.State)},
 					{text: how},
-					{text: l.Until.Local().Format("15:04:05")},
+					timeCell(l.Until, "15:04:05"),
 					{text: l.By},
 				}
 			},
@@ -179,17 +188,24 @@ func lightCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "light",
 		Usage:       "light a bay so that it can be found",
-		Description: "Example: lantern light on 7F412 --for 10m",
+		Description: "Example: lantern light on ZU006 --for 10m\n         lantern light list",
+		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "bays that are lit", Description: "Example: lantern light list", Action: list},
+			{
+				Name:        "list",
+				Usage:       "bays that are lit",
+				Description: "Example: lantern light list\n         lantern light list --columns bay,until",
+				Flags:       tableFlags(),
+				Action:      list,
+			},
 			{
 				Name:        "on",
 				Usage:       "light a bay; it goes out by itself",
 				ArgsUsage:   "<drive or bay>",
-				Description: "Example: lantern light on skerry/front/7 --for 10m",
+				Description: "Example: lantern light on skerry/front/7 --for 10m\n         lantern light on ZU006 --all-but",
 				Flags: []cli.Flag{
-					&cli.DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"},
+					&DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"},
 					&cli.BoolFlag{
 						Name:  "all-but",
 						Usage: "light every other drive of its section: for one that cannot be lit",
@@ -232,10 +248,17 @@ func lightCommand() *cli.Command {
 				}),
 			},
 			{
+				Name:        "pulls",
+				Usage:       "whether the bay of a drive that a swap asks for is lit by itself, for whoever uses this configuration",
+				ArgsUsage:   "<always|never>",
+				Description: "Example: lantern light pulls always\n         lantern light pulls never",
+				Action:      lightPulls,
+			},
+			{
 				Name:        "off",
 				Usage:       "put a bay's light out",
 				ArgsUsage:   "<bay, tail or light>",
-				Description: "Example: lantern light off skerry/front/7",
+				Description: "Example: lantern light off skerry/front/7\n         lantern light off ZU006",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					what, err := one(cmd, "a bay")
 					if err != nil {
@@ -245,8 +268,12 @@ func lightCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
+					tail := what
+					if d, err := ask[api.Drive](s.client.GetDrive(ctx, what)); err == nil {
+						tail = d.Tail
+					}
 					for _, l := range all {
-						if l.Id != what && l.Bay != what && !strings.EqualFold(l.Tail, what) {
+						if l.Id != what && l.Bay != what && !strings.EqualFold(l.Tail, tail) {
 							continue
 						}
 						if err := did(s.client.LightOff(ctx, l.Id)); err != nil {
@@ -255,12 +282,47 @@ func lightCommand() *cli.Command {
 						s.out.line("bay %s: asked to go dark", l.Bay)
 						return nil
 					}
-					return &Failure{
-						Code: ExitFailed,
-						Says: fmt.Sprintf("%s is not lit. List lights with: lantern light list", what),
-					}
+					return usage("%s is not lit. List lights with: lantern light list", what)
 				}),
 			},
 		},
 	}
+}
+
+// lightPulls keeps in the configuration file whether a pull lights its bay.
+func lightPulls(_ context.Context, cmd *cli.Command) error {
+	word, err := one(cmd, "always or never")
+	if err != nil {
+		return err
+	}
+	if word != "always" && word != "never" {
+		return usage("always or never, not %q\nExample: %s", word, example(cmd))
+	}
+	path, _ := configFile(cmd)
+	settings := map[string]any{}
+	switch b, err := os.ReadFile(path); {
+	case err == nil:
+		if err := yaml.Unmarshal(b, &settings); err != nil {
+			return usage("the configuration %s cannot be read: %v", path, err)
+		}
+	case !errors.Is(err, os.ErrNotExist):
+		return &Failure{Code: ExitFailed, Says: err.Error()}
+	}
+	settings["light"] = word
+	b, err := yaml.Marshal(settings)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return &Failure{Code: ExitFailed, Says: err.Error()}
+	}
+	// It holds the token: it is for its owner alone, and never half written.
+	if err := os.WriteFile(path+".new", b, 0o600); err != nil {
+		return &Failure{Code: ExitFailed, Says: err.Error()}
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return &Failure{Code: ExitFailed, Says: err.Error()}
+	}
+	fmt.Fprintf(cmd.Root().Writer, "the bay of a drive that is to be pulled is lit by itself: %s (in %s)\n", word, path)
+	return nil
 }

@@ -4,14 +4,13 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"lantern/internal/api"
 )
 
 func campaignCommand() *cli.Command {
-	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	list := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := ask[[]api.Campaign](s.client.ListCampaigns(ctx))
 		if err != nil {
 			return err
@@ -20,7 +19,7 @@ func campaignCommand() *cli.Command {
 			s,
 			all,
 			"No campaign was planned yet. Begin with: lantern campaign plan <pool>",
-			[]string{"CAMPAIGN", "POOL", "STATE", "DONE", "NOW", "LED BY"},
+			[]column{col("campaign").spare(1), col("pool"), col("state"), col("done"), col("now").fold(20), col("led_by").as("LED BY")},
 			func(c api.Campaign) []cell {
 				return []cell{
 					{text: c.Id},
@@ -49,21 +48,23 @@ func campaignCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "campaign",
 		Usage:       "change a whole pool, drive by drive",
-		Description: "Example: lantern campaign plan tidegauge --size 8TB --grow",
+		Description: "Example: lantern campaign plan soundscape LM417 LM422\n         lantern campaign list",
+		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all campaigns, the newest first",
-				Description: "Example: lantern campaign list",
+				Description: "Example: lantern campaign list\n         lantern campaign list -o json",
+				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "plan",
 				Usage:     "order the swaps; nothing is touched",
 				ArgsUsage: "<pool> [drive...]",
-				Description: "Example: lantern campaign plan tidegauge --size 8TB --grow\n         lantern " +
-					"campaign plan soundscape LM417 LM422",
+				Description: "Example: lantern campaign plan soundscape LM417 LM422\n         lantern " +
+					"campaign plan logbook --size 8TB --grow",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "size", Usage: "the least size of every new drive, such as 8TB"},
 					&cli.BoolFlag{Name: "grow", Usage: "let the pool use all of the new drives, after the last"},
@@ -78,11 +79,11 @@ func campaignCommand() *cli.Command {
 						Grow:   cmd.Bool("grow"),
 					}
 					if size := cmd.String("size"); size != "" {
-						n, err := humanize.ParseBytes(size)
+						n, err := ParseSize(size)
 						if err != nil || n > 1<<60 {
 							return usage("--size takes a size such as 8TB, not %q", size)
 						}
-						req.NeedsBytes = int64(n)
+						req.NeedsBytes = n
 					}
 					c, err := ask[api.Campaign](s.client.PlanCampaign(ctx, nil, req))
 					return tell(s, s.campaign, c, err)
@@ -91,7 +92,7 @@ func campaignCommand() *cli.Command {
 			on(
 				"show",
 				"where a campaign stands",
-				"lantern campaign show tidegauge",
+				"lantern campaign show soundscape\n         lantern campaign show soundscape -o json",
 				nil,
 				func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
 					return ask[api.Campaign](s.client.GetCampaign(ctx, name))
@@ -100,7 +101,7 @@ func campaignCommand() *cli.Command {
 			on(
 				"next",
 				"plan the next swap, or, after the last, let the pool grow",
-				"lantern campaign next tidegauge",
+				"lantern campaign next soundscape\n         lantern campaign next soundscape -o json",
 				nil,
 				func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
 					return ask[api.Campaign](s.client.NextInCampaign(ctx, name, nil, api.Reason{}))
@@ -109,7 +110,7 @@ func campaignCommand() *cli.Command {
 			on(
 				"skip",
 				"leave the next drive out",
-				"lantern campaign skip tidegauge --reason \"it is new\"",
+				"lantern campaign skip soundscape --reason \"it is new\"\n         lantern campaign skip soundscape --reason \"its bay is blocked\"",
 				reason,
 				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
 					return ask[api.Campaign](
@@ -120,7 +121,7 @@ func campaignCommand() *cli.Command {
 			on(
 				"abandon",
 				"end a campaign before its end",
-				"lantern campaign abandon tidegauge --reason \"no more drives\"",
+				"lantern campaign abandon soundscape --reason \"no more drives\"\n         lantern campaign abandon logbook --reason \"planned for another day\"",
 				reason,
 				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
 					return ask[api.Campaign](

@@ -22,7 +22,7 @@ func exportCommand() *cli.Command {
 		Name:        "export",
 		Usage:       "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do",
 		ArgsUsage:   "<id>",
-		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl",
+		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl\n         lantern recoveries export lab-02-tidegauge-1",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			id, err := one(cmd, "a recovery's id, as lantern recoveries lists them")
 			if err != nil {
@@ -64,7 +64,7 @@ func replayCommand() *cli.Command {
 		Name:      "replay",
 		Usage:     "what would have been said of a recovery at each point of its course, without a service",
 		ArgsUsage: "<file or ->",
-		Description: "Example: lantern recoveries replay course.jsonl\n\nEach line: " +
+		Description: "Example: lantern recoveries replay course.jsonl\n         lantern recoveries replay course.jsonl -o csv\n\nEach line: " +
 			"{\"at\":\"2026-03-01T00:00:00Z\",\"done_bytes\":1000,\"todo_bytes\":900000}",
 		Flags: []cli.Flag{
 			&cli.FloatFlag{Name: "every", Value: 5, Usage: "at every so many percent done"},
@@ -100,24 +100,25 @@ func replayCommand() *cli.Command {
 				s,
 				replay(course, every/100, cmd.Float("reach")),
 				"It never came to the first point.",
-				[]string{"DONE", "AT", "RATE NOW", "SOONEST", "LIKELY", "LATEST", "RULE OF THREE", "OFF BY"},
+				[]column{col("done_percent").as("DONE"), col("at"), col("bytes_per_second").as("RATE NOW").spare(2), col("soonest"), col("likely"),
+					col("latest"), col("rule_of_three").as("RULE OF THREE").spare(1), col("off_by_percent").as("OFF BY"), col("why").fold(16)},
 				func(x said) []cell {
 					row := []cell{
-						{text: fmt.Sprintf("%.1f %%", 100*x.Share), right: true},
-						{text: x.At.Local().Format("01-02 15:04:05")},
-						{text: decimal(int64(x.RateNow)) + "/s", right: true},
+						percentCell(x.Share),
+						timeCell(x.At, "01-02 15:04:05"),
+						rateCell(x.RateNow),
 					}
 					if x.Finish == nil {
-						return append(row, cell{text: x.Why}, cell{}, cell{}, cell{}, cell{})
+						return append(row, cell{}, cell{}, cell{}, cell{}, cell{right: true}, cell{text: x.Why})
 					}
 					for _, t := range []time.Time{x.Finish.P10, x.Finish.P50, x.Finish.P90, x.RuleOf3} {
-						row = append(row, cell{text: t.Local().Format("01-02 15:04")})
+						row = append(row, timeCell(t, "01-02 15:04"))
 					}
-					off := ""
+					off := cell{right: true, raw: ""}
 					if !x.Truth.IsZero() {
-						off = fmt.Sprintf("%+.0f %%", 100*x.ErrorLeft)
+						off.text, off.raw = fmt.Sprintf("%+.0f %%", 100*x.ErrorLeft), percent(x.ErrorLeft)
 					}
-					return append(row, cell{text: off, right: true})
+					return append(row, off, cell{})
 				},
 			)
 		}),

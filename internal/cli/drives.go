@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,25 +15,36 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// columnsOf are what can be told of a drive in a list, beside any metric.
-var columnsOf = map[string]func(api.Drive) cell{
-	"verdict": func(d api.Drive) cell { return verdictCell(d.Verdict) },
-	"tail":    func(d api.Drive) cell { return cell{text: d.Tail, style: bold} },
-	"serial":  func(d api.Drive) cell { return cell{text: d.Identity.Serial, style: bold} },
-	"wwn":     func(d api.Drive) cell { return cell{text: d.Identity.Wwn} },
-	"bay":     func(d api.Drive) cell { return cell{text: placeOf(d)} },
-	"host":    func(d api.Drive) cell { return cell{text: d.Host} },
-	"pool":    func(d api.Drive) cell { return cell{text: strings.TrimSpace(d.Pool + " " + d.Slot)} },
-	"state":   func(d api.Drive) cell { return cell{text: d.State} },
-	"model":   func(d api.Drive) cell { return cell{text: d.Identity.Model} },
-	"medium":  func(d api.Drive) cell { return cell{text: d.Medium} },
-	"size":    func(d api.Drive) cell { return cell{text: decimal(d.CapacityBytes), right: true} },
-	"bytes":   func(d api.Drive) cell { return cell{text: strconv.FormatInt(d.CapacityBytes, 10), right: true} },
-	"age":     func(d api.Drive) cell { return cell{text: age(d.PowerOnHours), right: true} },
-	"seen":    func(d api.Drive) cell { return cell{text: d.SeenAt.Local().Format("2006-01-02 15:04")} },
-	"path":    func(d api.Drive) cell { return cell{text: d.Path} },
-	"used":    func(d api.Drive) cell { return cell{text: usedBy(d)} },
-	"says":    func(d api.Drive) cell { return cell{text: d.Says} },
+// driveColumn is something that can be told of a drive in a list, beside any metric.
+type driveColumn struct {
+	column
+	usual bool
+	of    func(api.Drive) cell
+}
+
+var driveColumns = []driveColumn{
+	{col("verdict"), true, func(d api.Drive) cell { return verdictCell(d.Verdict) }},
+	{col("tail"), true, func(d api.Drive) cell { return cell{text: d.Tail, style: bold} }},
+	{col("bay").fold(14), true, func(d api.Drive) cell { return cell{text: placeOf(d), raw: d.Bay} }},
+	{col("pool"), true, func(d api.Drive) cell { return cell{text: d.Pool} }},
+	{col("slot").spare(4), true, func(d api.Drive) cell { return cell{text: d.Slot} }},
+	{col("model").spare(1), true, func(d api.Drive) cell { return cell{text: d.Identity.Model} }},
+	{col("size_bytes").as("SIZE").spare(3), true, func(d api.Drive) cell { return bytesCell(d.CapacityBytes) }},
+	{col("powered_hours").as("POWERED FOR").spare(2), true, func(d api.Drive) cell {
+		return cell{text: age(d.PowerOnHours), right: true, raw: d.PowerOnHours}
+	}},
+	{col("says").fold(24), true, func(d api.Drive) cell { return cell{text: d.Says} }},
+	{col("serial"), false, func(d api.Drive) cell { return cell{text: d.Identity.Serial, style: bold} }},
+	{col("wwn"), false, func(d api.Drive) cell { return cell{text: d.Identity.Wwn} }},
+	{col("host"), false, func(d api.Drive) cell { return cell{text: d.Host} }},
+	{col("state"), false, func(d api.Drive) cell { return cell{text: d.State} }},
+	{col("medium"), false, func(d api.Drive) cell { return cell{text: d.Medium} }},
+	{col("firmware"), false, func(d api.Drive) cell { return cell{text: d.Firmware} }},
+	{col("seen"), false, func(d api.Drive) cell { return timeCell(d.SeenAt, minutes) }},
+	{col("present"), false, func(d api.Drive) cell { return cell{text: yesNo(d.Present), raw: d.Present} }},
+	{col("path"), false, func(d api.Drive) cell { return cell{text: d.Path} }},
+	{col("used_by").as("USED BY").fold(20), false, func(d api.Drive) cell { return cell{text: usedBy(d)} }},
+	{col("id"), false, func(d api.Drive) cell { return cell{text: d.Key} }},
 }
 
 // usedBy is what depends on a drive, in one line.
@@ -72,10 +82,6 @@ func useLine(u api.Use) string {
 	return says
 }
 
-var heads = map[string]string{"used": "USED BY", "pool": "POOL AND SLOT", "age": "POWERED FOR"}
-
-const usualColumns = "verdict,tail,bay,pool,model,size,age,says"
-
 func placeOf(d api.Drive) string {
 	switch {
 	case d.Bay == "":
@@ -87,88 +93,94 @@ func placeOf(d api.Drive) string {
 }
 
 func drivesCommand() *cli.Command {
+	var names []string
+	for _, c := range driveColumns {
+		names = append(names, c.name)
+	}
 	return &cli.Command{
 		Name:  "drives",
 		Usage: "list drives",
-		Description: "Example: lantern drives --pool soundscape --verdict replace\n         lantern drives " +
+		Description: "Example: lantern drives --pool soundscape --verdict replace --verdict dead\n         lantern drives " +
 			"--where 'pending_sectors>0' --sort -pending_sectors\n         lantern drives --columns " +
-			"tail,bay,age,temperature_celsius --sort -temperature_celsius\n\nColumns: " + strings.Join(
-			slices.Sorted(maps.Keys(columnsOf)),
-			", ",
-		) + ", and any metric (lantern metrics).",
-		Flags: []cli.Flag{
-			&cli.StringFlag{
-				Name:  "host",
-				Usage: "only on this host",
-			},
-			&cli.StringFlag{Name: "pool", Usage: "only in this pool"},
-			&cli.StringFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead"},
+			"tail,bay,powered_hours,temperature_celsius --sort -temperature_celsius\n\n" +
+			"A filter may be repeated: a drive is listed when one of its values fits.\n" +
+			"Columns: " + strings.Join(names, ", ") + ", and any metric (lantern metrics).",
+		Flags: append([]cli.Flag{
+			&cli.StringSliceFlag{Name: "host", Usage: "only on this host; may be repeated"},
+			&cli.StringSliceFlag{Name: "pool", Usage: "only in this pool; may be repeated"},
+			&cli.StringSliceFlag{Name: "model", Usage: "only of this model; may be repeated"},
+			&cli.StringSliceFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead; may be repeated"},
 			&cli.StringFlag{
 				Name:  "where",
 				Usage: "comparisons of metrics, such as 'pending_sectors>0, temperature_celsius>=45'",
 			},
 			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - turns the order"},
-			&cli.StringFlag{Name: "columns", Value: usualColumns, Usage: "what to tell of each, in this order"},
 			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"},
-		},
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			p := api.ListDrivesParams{
-				Host:    cmd.String("host"),
-				Pool:    cmd.String("pool"),
-				Verdict: api.Verdict(cmd.String("verdict")),
-				Q:       cmd.String("find"),
-				Where:   cmd.String("where"),
-				Sort:    cmd.String("sort"),
-			}
-			if v := p.Verdict; v != "" && v != api.Sound && v != api.Unknown && v != api.Watch && v != api.Replace &&
-				v != api.Dead {
-				return usage("--verdict is sound, unknown, watch, replace or dead, not %q", v)
-			}
-			var head, metrics []string
-			var tell []func(api.Drive) cell
-			for _, name := range strings.FieldsFunc(cmd.String("columns"), func(r rune) bool { return r == ',' || r == ' ' }) {
-				one := columnsOf[name]
-				if m, ok := drive.MetricByName(drive.MetricName(name)); ok {
-					metrics = append(metrics, name)
-					one = func(d api.Drive) cell { return metricCell(d, m) }
-				} else if one == nil {
-					return usage(
-						"there is no column %q; those there are: %s, and any metric, such as %s",
-						name,
-						strings.Join(slices.Sorted(maps.Keys(columnsOf)), ", "),
-						drive.Nearest(name),
-					)
-				}
-				tell = append(tell, one)
-				head = append(head, cmp.Or(heads[name], strings.ToUpper(strings.ReplaceAll(name, "_", " "))))
-			}
-			if len(tell) == 0 {
-				return usage("--columns names none")
-			}
-			p.With = strings.Join(metrics, ",")
-			all, err := s.drives(ctx, p)
-			if err != nil {
-				return err
-			}
-			return list(s, all, "No drive fits. Without options, all are listed.", head, func(d api.Drive) []cell {
-				row := make([]cell, len(tell))
-				for i, f := range tell {
-					row[i] = f(d)
-				}
-				return row
-			})
-		}),
+		}, tableFlags()...),
+		Action: listing(listDrives),
 	}
+}
+
+// verdicts are all verdicts, the gravest last.
+var verdicts = []string{string(api.Sound), string(api.Unknown), string(api.Watch), string(api.Replace), string(api.Dead)}
+
+func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
+	p := api.ListDrivesParams{
+		Host:  commas(cmd.StringSlice("host")),
+		Pool:  commas(cmd.StringSlice("pool")),
+		Model: cmd.StringSlice("model"),
+		Q:     cmd.String("find"),
+		Where: cmd.String("where"),
+		Sort:  cmd.String("sort"),
+	}
+	for _, v := range commas(cmd.StringSlice("verdict")) {
+		if !slices.Contains(verdicts, v) {
+			return usage("--verdict is sound, unknown, watch, replace or dead, not %q", v)
+		}
+		p.Verdict = append(p.Verdict, api.Verdict(v))
+	}
+	heads, of, metrics := columnsOfDrives(s.out.choice.columns)
+	p.With = strings.Join(metrics, ",")
+	if _, err := s.out.chosen(heads); err != nil {
+		return err
+	}
+	all, err := s.drives(ctx, p)
+	if err != nil {
+		return err
+	}
+	return list(s, all, "No drive fits. Without options, all are listed.", heads, func(d api.Drive) []cell {
+		row := make([]cell, len(of))
+		for i, f := range of {
+			row[i] = f(d)
+		}
+		return row
+	})
+}
+
+// columnsOfDrives are all columns of drives, and those metrics that are asked for by name.
+func columnsOfDrives(asked []string) (heads []column, of []func(api.Drive) cell, metrics []string) {
+	for _, c := range driveColumns {
+		c.hidden = !c.usual
+		heads, of = append(heads, c.column), append(of, c.of)
+	}
+	for _, name := range asked {
+		if m, ok := drive.MetricByName(drive.MetricName(name)); ok {
+			metrics = append(metrics, name)
+			heads = append(heads, col(name))
+			of = append(of, func(d api.Drive) cell { return metricCell(d, m) })
+		}
+	}
+	return heads, of, metrics
 }
 
 // metricCell is the newest value of a metric; a drive that never told it has none.
 func metricCell(d api.Drive, m drive.Metric) cell {
 	for _, v := range d.Metrics {
 		if v.Name == string(m.Name) {
-			return cell{text: number(v.Value), right: true}
+			return cell{text: number(v.Value), right: true, raw: v.Value}
 		}
 	}
-	return cell{text: "not told", style: dim, right: true}
+	return cell{text: "not told", style: dim, right: true, raw: ""}
 }
 
 // drives gets all drives that fit, page by page.
@@ -191,8 +203,9 @@ func driveCommand() *cli.Command {
 		Name:        "drive",
 		Usage:       "one drive: who it is, how it is and why",
 		ArgsUsage:   "<serial or its end>",
-		Description: "Example: lantern drive 7F412",
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json",
+		Flags:       tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a serial, or its end")
 			if err != nil {
 				return err
@@ -201,24 +214,26 @@ func driveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := s.out.value(d); done {
-				return err
+			if len(s.out.choice.columns) == 0 {
+				if done, err := s.out.value(d); done {
+					return err
+				}
 			}
-			if s.out.format == "csv" {
+			if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
 				var rows [][]cell
 				for _, m := range d.Metrics {
 					rows = append(
 						rows,
 						[]cell{
 							{text: m.Name},
-							{text: number(m.Value)},
+							{text: number(m.Value), right: true, raw: m.Value},
 							{text: m.Unit},
-							{text: m.At.Format(time.RFC3339)},
+							timeCell(m.At, minutes),
 							{text: m.Source},
 						},
 					)
 				}
-				return s.out.table([]string{"metric", "value", "unit", "at", "source"}, rows)
+				return s.out.table([]column{col("metric"), col("value"), col("unit"), col("at"), col("source").fold(16)}, rows)
 			}
 			return s.drive(ctx, d)
 		}),
@@ -351,7 +366,9 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 			)
 		}
 		if err := o.table(
-			[]string{"METRIC", "VALUE", "UNIT", "1 H", "24 H", "7 D", "90 D", "LIFE", "SIGN", "MEANS"},
+			[]column{col("metric"), col("value"), col("unit"), col("1h").as("1 H").spare(3), col("24h").as("24 H").spare(4),
+				col("7d").as("7 D").spare(6), col("90d").as("90 D").spare(7), col("life").spare(5), col("sign").spare(2),
+				col("means").fold(24).spare(1)},
 			rows,
 		); err != nil {
 			return err

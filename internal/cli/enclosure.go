@@ -32,13 +32,13 @@ func enclosureCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "enclosure",
 		Usage:       "describe how an enclosure looks that does not tell of itself",
-		Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4",
+		Description: "Example: lantern enclosure list guillemot\n         lantern enclosure define guillemot --section side --rows 4 --columns 4",
 		Commands: []*cli.Command{
 			{
 				Name:      "define",
 				Usage:     "describe an enclosure: one section by options, or all of it by a file",
 				ArgsUsage: "<host>",
-				Description: "Example: lantern enclosure define guillemot --rows 4 --columns 4 --first " +
+				Description: "Example: lantern enclosure define guillemot --section side --rows 4 --columns 4 --first " +
 					"bottom-left --run columns\n         lantern enclosure define guillemot --file " +
 					"shelf.yaml\n\nA file is YAML or JSON, and can be shared; lantern enclosure export writes " +
 					"one:\n\n" + layoutExample + "\ngaps are places without a bay (row, column, from the top " +
@@ -108,8 +108,9 @@ func enclosureCommand() *cli.Command {
 				Name:        "list",
 				Usage:       "a host's enclosures",
 				ArgsUsage:   "<host>",
-				Description: "Example: lantern enclosure list skerry",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				Description: "Example: lantern enclosure list skerry\n         lantern enclosure list guillemot -o json",
+				Flags:       tableFlags(),
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, all, err := s.layouts(ctx, cmd)
 					if err != nil {
 						return err
@@ -118,7 +119,7 @@ func enclosureCommand() *cli.Command {
 						s,
 						all,
 						host+" has no enclosures. Describe one with: lantern enclosure define "+host,
-						[]string{"ENCLOSURE", "SECTIONS", "KNOWN BY"},
+						[]column{col("enclosure"), col("sections").fold(20), col("known_by").as("KNOWN BY")},
 						func(l api.Layout) []cell {
 							var parts []string
 							for _, sec := range l.Sections {
@@ -137,7 +138,7 @@ func enclosureCommand() *cli.Command {
 				Name:        "export",
 				Usage:       "write a description that can be shared, as YAML or (-o json) JSON",
 				ArgsUsage:   "<host> [enclosure]",
-				Description: "Example: lantern enclosure export guillemot > shelf.yaml",
+				Description: "Example: lantern enclosure export guillemot chassis > shelf.yaml\n         lantern enclosure export guillemot chassis -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, all, err := s.layouts(ctx, cmd)
 					if err != nil {
@@ -181,7 +182,7 @@ func enclosureCommand() *cli.Command {
 				Name:        "remove",
 				Usage:       "forget a description, and what was found out of its bays",
 				ArgsUsage:   "<host> <enclosure>",
-				Description: "Example: lantern enclosure remove guillemot chassis",
+				Description: "Example: lantern enclosure remove guillemot chassis\n         lantern enclosure remove petrel shelf",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("name a host and its enclosure\nExample: %s", example(cmd))
@@ -194,16 +195,19 @@ func enclosureCommand() *cli.Command {
 				}),
 			},
 			{
-				Name:        "confirm",
-				Usage:       "say that you saw a drive in a bay",
-				ArgsUsage:   "<bay> <drive>",
-				Description: "Example: lantern enclosure confirm guillemot/front/6 RL377",
+				Name:      "confirm",
+				Usage:     "say that you saw a drive in a bay",
+				ArgsUsage: "<bay> <drive>",
+				Description: "Example: lantern enclosure confirm guillemot/side/1 WR082\n" +
+					"         lantern enclosure confirm --replace guillemot/side/1 LG975\n\nA bay in which another drive was seen " +
+					"is not changed without --replace.",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "replace", Usage: "though another drive was seen there"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("name a bay and a drive\nExample: %s", example(cmd))
 					}
 					d, err := ask[api.Drive](
-						s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1)}),
+						s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1), Replace: cmd.Bool("replace")}),
 					)
 					if err != nil {
 						return err
@@ -300,15 +304,15 @@ func surveyCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "survey",
 		Usage:       "find out which drive of a host is in which bay, one by one",
-		Description: "Example: lantern survey begin guillemot",
+		Description: "Example: lantern survey begin guillemot\n         lantern survey show guillemot",
 		Commands: []*cli.Command{
-			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot", nil),
+			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot\n         lantern survey begin guillemot --all", nil),
 			{
 				Name: "walk",
 				Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, " +
 					"q to leave it for later",
 				ArgsUsage:   "<host> [section]",
-				Description: "Example: lantern survey walk guillemot front",
+				Description: "Example: lantern survey walk guillemot\n         lantern survey walk guillemot front",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, section := cmd.Args().First(), cmp.Or(cmd.Args().Get(1), "front")
 					if host == "" {
@@ -321,7 +325,7 @@ func surveyCommand() *cli.Command {
 				Name:        "show",
 				Usage:       "how far it is",
 				ArgsUsage:   "<host>",
-				Description: "Example: lantern survey show guillemot",
+				Description: "Example: lantern survey show guillemot\n         lantern survey show guillemot -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					host, err := one(cmd, "a host")
 					if err != nil {
@@ -338,7 +342,7 @@ func surveyCommand() *cli.Command {
 				"tap",
 				"say in which bay the light is",
 				"<host> <bay>",
-				"lantern survey tap guillemot front/7",
+				"lantern survey tap guillemot front/7\n         lantern survey tap guillemot guillemot/front/7",
 				func(cmd *cli.Command, req *api.SurveyAct) error {
 					bay := cmd.Args().Get(1)
 					if strings.Count(bay, "/") == 1 {
@@ -354,15 +358,15 @@ func surveyCommand() *cli.Command {
 				"pass",
 				"no light is seen: leave this drive until later",
 				"<host>",
-				"lantern survey pass guillemot",
+				"lantern survey pass guillemot\n         lantern survey pass petrel",
 				nil,
 			),
-			act("back", "take the last bay back", "<host>", "lantern survey back guillemot", nil),
+			act("back", "take the last bay back", "<host>", "lantern survey back guillemot\n         lantern survey back petrel", nil),
 			act(
 				"read",
 				"give label tails in order of the bays; - is an empty one",
 				"<host> <first bay> <tail>...",
-				"lantern survey read guillemot front/1 SU786 LG975 - NY898",
+				"lantern survey read guillemot front/1 SU786 LG975 - NY898\n         lantern survey read guillemot front/9 -",
 				func(cmd *cli.Command, req *api.SurveyAct) error {
 					if cmd.Args().Len() < 3 {
 						return usage(
@@ -377,8 +381,8 @@ func surveyCommand() *cli.Command {
 					return nil
 				},
 			),
-			act("end", "keep what was found", "<host>", "lantern survey end guillemot", nil),
-			act("leave", "forget what this walk found", "<host>", "lantern survey leave guillemot", nil),
+			act("end", "keep what was found", "<host>", "lantern survey end guillemot\n         lantern survey end petrel", nil),
+			act("leave", "forget what this walk found", "<host>", "lantern survey leave guillemot\n         lantern survey leave petrel", nil),
 		},
 	}
 }
@@ -392,11 +396,34 @@ func (s *session) step(ctx context.Context, host string, req api.SurveyAct) (api
 }
 
 func (s *session) walk(ctx context.Context, host string, req api.SurveyAct) error {
+	var before api.Survey
+	if req.Act == api.End || req.Act == api.Leave {
+		before, _ = s.survey(ctx, host)
+	}
 	v, err := s.step(ctx, host, req)
 	if err != nil {
 		return err
 	}
+	if before.Open && s.out.format == "table" {
+		s.surveyEnded(before, req.Act == api.End)
+		return nil
+	}
 	return s.showSurvey(v)
+}
+
+// surveyEnded says what a survey found that has ended.
+func (s *session) surveyEnded(v api.Survey, kept bool) {
+	s.out.line("The survey of %s has ended; %s %s.", v.Host, plural(len(v.Done), "bay"),
+		map[bool]string{true: "kept", false: "forgotten"}[kept])
+	for _, d := range v.Done {
+		s.out.line("  %s  %s", d.Bay, d.Tail)
+	}
+	if len(v.Skipped) > 0 {
+		s.out.line("  nobody saw the light of: %s", strings.Join(v.Skipped, ", "))
+	}
+	if rest := v.Left - len(v.Skipped); rest > 0 {
+		s.out.line("  not asked about yet: %s. Go on with: lantern survey begin %s", plural(rest, "drive"), v.Host)
+	}
 }
 
 func (s *session) showSurvey(v api.Survey) error {

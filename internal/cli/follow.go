@@ -19,37 +19,49 @@ func recoveriesCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "recoveries",
 		Usage:       "resilvers, rebuilds, rebalances and scrubs, the newest first",
-		Description: "Example: lantern recoveries --pool tidegauge",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "pool", Usage: "only of this pool"}},
-		Commands:    []*cli.Command{exportCommand(), replayCommand()},
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			all, err := s.recoveries(ctx, cmd.String("pool"))
+		Description: "Example: lantern recoveries --pool tidegauge\n         lantern recoveries -o csv",
+		Flags: append(
+			[]cli.Flag{&cli.StringSliceFlag{Name: "pool", Usage: "only of this pool; may be repeated", Local: true}},
+			tableFlags()...),
+		Commands: []*cli.Command{exportCommand(), replayCommand()},
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if err := s.knownNames(ctx, cmd); err != nil {
+				return err
+			}
+			all, err := s.recoveries(ctx, "")
 			if err != nil {
 				return err
+			}
+			if pools := cmd.StringSlice("pool"); len(pools) > 0 {
+				all = slices.DeleteFunc(all, func(r api.Recovery) bool { return !slices.Contains(pools, r.Pool) })
 			}
 			return list(
 				s,
 				all,
 				"No recovery was seen yet.",
-				[]string{"POOL", "KIND", "STATE", "DONE", "OF", "RATE", "TOOK", "FOUND/REPAIRED/LEFT", "BEGAN", "ID"},
+				[]column{col("pool"), col("kind"), col("state"), col("done_percent").as("DONE"), col("bytes").as("OF").spare(3),
+					col("bytes_per_second").as("RATE").spare(2), col("took_seconds").as("TOOK"),
+					col("found").spare(4), col("repaired").spare(5), col("left").spare(6), col("began"),
+					col("ended").more(), col("id").spare(1)},
 				func(r api.Recovery) []cell {
-					took := span(r.EndedAt.Sub(r.StartedAt))
+					took := spanCell(r.EndedAt.Sub(r.StartedAt))
 					if r.EndedAt.IsZero() {
-						took = "since " + span(r.SeenAt.Sub(r.StartedAt))
+						took = spanCell(r.SeenAt.Sub(r.StartedAt))
+						took.text = "since " + took.text
 					}
 					return []cell{
 						{text: r.Pool, style: bold},
 						{text: string(r.Kind)},
 						{text: string(r.State)},
-						{text: fmt.Sprintf("%.1f %%", 100*r.Share), right: true},
-						{text: decimal(r.TodoBytes), right: true},
-						{
-							text:  decimal(int64(r.RateOverall)) + "/s",
-							right: true,
-						},
-						{text: took, right: true},
-						{text: fmt.Sprintf("%d/%d/%d", r.Found, r.Repaired, r.Unrepairable), right: true},
-						{text: r.StartedAt.Local().Format("2006-01-02 15:04")},
+						percentCell(r.Share),
+						bytesCell(r.TodoBytes),
+						rateCell(r.RateOverall),
+						took,
+						countCell(r.Found),
+						countCell(r.Repaired),
+						countCell(r.Unrepairable),
+						timeCell(r.StartedAt, minutes),
+						timeCell(r.EndedAt, minutes),
 						{text: r.Id, style: dim},
 					}
 				},
@@ -93,7 +105,6 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 	if !once {
 		go s.listen(ctx, happened)
 	}
-	lines := 0
 	quiet := false
 	for {
 		p, err := s.getPool(ctx, pool)
@@ -115,15 +126,16 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 		if done, err := s.out.value(p); done && (once || !live) {
 			return err
 		} else if !done {
-			s.out.again(lines)
+			frame := s.out.frame()
 			for _, stop := range stops {
 				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
 			}
-			if s.out.terminal || !live || once {
-				lines = s.standing(p) + len(stops)
+			if s.out.moves() || !live || once {
+				s.standing(p)
 			} else if !quiet {
-				s.recoveryLine(r, r.SeenAt)
+				s.followLine(p)
 			}
+			frame.show()
 		}
 		if once || !live {
 			return nil
@@ -153,7 +165,6 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 	if !once {
 		go s.listen(ctx, happened)
 	}
-	lines := 0
 	for {
 		all, err := s.recoveries(ctx, "")
 		if err != nil {
@@ -165,9 +176,11 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 		if done, err := s.out.value(all); done && (once || len(all) == 0) {
 			return err
 		} else if !done {
-			s.out.again(lines)
-			stops := s.stops(ctx)
-			for _, stop := range stops {
+			frame := s.out.frame()
+			if !s.out.moves() && !once {
+				s.out.line("%s", time.Now().Format("2006-01-02 15:04:05"))
+			}
+			for _, stop := range s.stops(ctx) {
 				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
 			}
 			for _, r := range all {
@@ -189,7 +202,7 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 					says,
 				)
 			}
-			lines = len(all) + len(stops)
+			frame.show()
 		}
 		if len(all) == 0 {
 			if s.out.format == "table" {
@@ -263,10 +276,24 @@ func (s *session) warn(ctx context.Context, said map[string]bool) {
 	maps.Copy(said, now)
 }
 
-// standing draws where a pool's recovery stands and says how many lines that took.
-func (s *session) standing(p api.Pool) int {
-	var b strings.Builder
-	o := &printer{w: &b, format: "table", color: s.out.color}
+// followLine is where a pool's recovery stands, in one line that says of what and when it is told.
+func (s *session) followLine(p api.Pool) {
+	r := p.Recovery
+	what := string(r.Kind)
+	if r.Tail != "" {
+		what += " of " + r.Tail
+	}
+	says := finish(r.SeenAt, r.Finish)
+	if r.Stalled {
+		says = "stalled: " + r.Why
+	}
+	s.out.line("%s  %s  %s  %s, %.1f %%, %s/s, %s", r.SeenAt.Local().Format("2006-01-02 15:04:05"), p.Name, what, r.State,
+		100*r.Share, decimal(int64(r.RateNow)), says)
+}
+
+// standing draws where a pool's recovery stands.
+func (s *session) standing(p api.Pool) {
+	o := s.out
 	r := p.Recovery
 	what := string(r.Kind)
 	if r.Tail != "" {
@@ -321,13 +348,14 @@ func (s *session) standing(p api.Pool) int {
 		)
 	}
 	o.line("  errors  %d found, %d repaired, %d left", r.Found, r.Repaired, r.Unrepairable)
+	if says := prioritySays(p); says != "" {
+		o.line("  users   %s", says)
+	}
 	o.line("  margin  %s", o.paint(p.Margin.Words, bold))
 	if p.Swap != "" {
 		o.line("  swap    lantern swap show %s", p.Swap)
 	}
 	o.line("  %s", o.paint("seen "+r.SeenAt.Local().Format("2006-01-02 15:04:05"), dim))
-	fmt.Fprint(s.out.w, b.String())
-	return strings.Count(b.String(), "\n")
 }
 
 // listen tells of every event until ctx ends; a lost stream is taken up again where it broke off.

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -13,7 +12,7 @@ import (
 )
 
 func hostCommand() *cli.Command {
-	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	list := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := ask[[]api.Host](s.client.ListHosts(ctx))
 		if err != nil {
 			return err
@@ -22,18 +21,21 @@ func hostCommand() *cli.Command {
 			s,
 			all,
 			"No host is enrolled. Begin with: lantern host enrol <name>",
-			[]string{"HOST", "ROOM", "STATE", "DRIVES", "LAST REPORT"},
+			[]column{col("host"), col("room").fold(10), col("state").fold(14), col("drives"), col("last_report").as("LAST REPORT"),
+				col("clock_off_seconds").more(), col("refused_reports").more()},
 			func(h api.Host) []cell {
-				seen := "never"
-				if !h.SeenAt.IsZero() {
-					seen = h.SeenAt.Local().Format("2006-01-02 15:04:05")
+				seen := timeCell(h.SeenAt, "2006-01-02 15:04:05")
+				if h.SeenAt.IsZero() {
+					seen.text = "never"
 				}
 				return []cell{
 					{text: h.Name, style: bold},
 					{text: h.Room},
 					{text: string(h.State)},
-					{text: strconv.Itoa(h.Drives), right: true},
-					{text: seen},
+					countCell(h.Drives),
+					seen,
+					{text: number(h.ClockOffSeconds), right: true, raw: h.ClockOffSeconds},
+					countCell(h.Refused.Count),
 				}
 			},
 		)
@@ -57,10 +59,17 @@ func hostCommand() *cli.Command {
 		Name:        "host",
 		Aliases:     []string{"hosts"},
 		Usage:       "list hosts, enrol one, or say where it stands",
-		Description: "Example: lantern host enrol skerry",
+		Description: "Example: lantern host list\n         lantern host room skerry \"stone house\"",
+		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list hosts", Description: "Example: lantern host list", Action: list},
+			{
+				Name:        "list",
+				Usage:       "list hosts",
+				Description: "Example: lantern host list\n         lantern host list --columns all",
+				Flags:       tableFlags(),
+				Action:      list,
+			},
 			{
 				Name:      "room",
 				Usage:     "say in which room a host stands, for maps and for walking",
@@ -115,14 +124,14 @@ func hostCommand() *cli.Command {
 				Name:        "enrol",
 				Usage:       "make a host known and print its token, once",
 				ArgsUsage:   "<name>",
-				Description: "Example: lantern host enrol skerry",
+				Description: "Example: lantern host enrol gannet\n         lantern host enrol gannet -o json",
 				Action:      with(enrol(false)),
 			},
 			{
 				Name:        "renew",
 				Usage:       "another token for a host that is known; its agent cannot report until it has that",
 				ArgsUsage:   "<name>",
-				Description: "Example: lantern host renew skerry",
+				Description: "Example: lantern host renew skerry\n         lantern host renew petrel -o json",
 				Action:      with(enrol(true)),
 			},
 		},
@@ -134,8 +143,9 @@ func findCommand() *cli.Command {
 		Name:        "find",
 		Usage:       "find drives, pools, hosts and bays by any part of their names",
 		ArgsUsage:   "<text>",
-		Description: "Example: lantern find 412",
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		Description: "Example: lantern find 006\n         lantern find \"stone house\"",
+		Flags:       tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			q, err := one(cmd, "what to look for")
 			if err != nil {
 				return err
@@ -148,7 +158,7 @@ func findCommand() *cli.Command {
 				s,
 				hits,
 				fmt.Sprintf("Nothing has %q in its name.", q),
-				[]string{"KIND", "NAME", "WHERE"},
+				[]column{col("kind"), col("name"), col("where").fold(20)},
 				func(h api.Hit) []cell {
 					return []cell{{text: string(h.Kind)}, {text: h.Title, style: bold}, {text: h.Detail}}
 				},
@@ -166,7 +176,7 @@ func enrol(again bool) func(context.Context, *session, *cli.Command) error {
 		}
 		e, err := ask[api.Enrolled](s.client.EnrolHost(ctx, api.Enrol{Name: name, Renew: again}))
 		return tell(s, func(e api.Enrolled) {
-			s.out.line("%s", e.Token)
+			s.out.verbatim(e.Token)
 			fmt.Fprintf(
 				s.errOut,
 				"This token is shown only this once. On %s: LANTERN_HOST_TOKEN=… lantern agent --host %s --server …\n",

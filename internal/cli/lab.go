@@ -16,7 +16,7 @@ func labCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "lab",
 		Usage:       "simulate a person's hands in the demo: pull, insert, and the speed of time",
-		Description: "Example: lantern lab pull skerry/front/7",
+		Description: "Example: lantern lab pull skerry/front/7\n         lantern lab speed",
 		Commands: []*cli.Command{
 			{
 				Name:        "pull",
@@ -73,7 +73,7 @@ func labCommand() *cli.Command {
 				Name:        "join",
 				Usage:       "do by hand what an order would do to a pool that can only be watched",
 				ArgsUsage:   "<pool> <slot> <label tail>",
-				Description: "Example: lantern lab join scans 1 7F412",
+				Description: "Example: lantern lab join scans 1 XH001\n         lantern lab join specimens 2 XH001",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 3 {
 						return usage("name a pool, a place in it and a drive\nExample: %s", example(cmd))
@@ -91,7 +91,7 @@ func labCommand() *cli.Command {
 				Name:        "power",
 				Usage:       "take a host down, or bring it up",
 				ArgsUsage:   "<host> on|off",
-				Description: "Example: lantern lab power guillemot off",
+				Description: "Example: lantern lab power guillemot off\n         lantern lab power guillemot on",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					to := cmd.Args().Get(1)
 					if cmd.Args().Len() != 2 || to != "on" && to != "off" {
@@ -110,7 +110,7 @@ func labCommand() *cli.Command {
 				Name:        "mishap",
 				Usage:       "let something go wrong in a pool when its time has come",
 				ArgsUsage:   "<pool> <mishap>",
-				Description: "Example: lantern lab mishap soundscape second-failure\n\nThe mishaps:\n" + practice.List(),
+				Description: "Example: lantern lab mishap soundscape second-failure\n         lantern lab mishap tidegauge power-cut\n\nThe mishaps:\n" + practice.List(),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					pool, what := cmd.Args().Get(0), cmd.Args().Get(1)
 					if cmd.Args().Len() != 2 || !practice.Mishap(what).Known() {
@@ -199,7 +199,7 @@ func labCommand() *cli.Command {
 			{
 				Name:        "eyes",
 				Usage:       "what eyes would see: bays whose activity light blinks in a rhythm",
-				Description: "Example: lantern lab eyes",
+				Description: "Example: lantern lab eyes\n         lantern lab eyes -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					bays, err := ask[[]string](s.client.LabEyes(ctx))
 					if err != nil {

@@ -8,7 +8,6 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/wire"
 
-	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 )
 
@@ -25,15 +24,16 @@ func movesCommand() *cli.Command {
 		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent"},
 		fileFlag,
 	}
+	flags = append(flags, tableFlags()...)
 	asked := func(cmd *cli.Command) (api.MovesAsked, error) {
 		out := api.MovesAsked{Group: cmd.String("group"), Limit: cmd.Float("full") / 100}
 		size := func(flag, text string) (string, int64, error) {
 			name, size, ok := strings.Cut(text, "=")
-			n, err := humanize.ParseBytes(strings.TrimSpace(size))
+			n, err := ParseSize(size)
 			if !ok || err != nil || n == 0 || name == "" {
 				return "", 0, usage("--%s takes a name and a size, such as 7F412=8TB, not %q", flag, text)
 			}
-			return name, int64(n), nil
+			return name, n, nil
 		}
 		for _, x := range commas(cmd.StringSlice("replace")) {
 			name, n, err := size("replace", x)
@@ -62,7 +62,7 @@ func movesCommand() *cli.Command {
 		Usage:     "in which order drives are best changed: how much data each order moves",
 		ArgsUsage: "<pool>",
 		Description: "Example: lantern moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add " +
-			"petrel=4TB\n         lantern moves --file planned.json --remove a --add b=8TB",
+			"petrel=4TB\n         lantern moves --file planned.json --replace 1.7=8TB",
 		Flags: flags,
 		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
 			req, err := asked(cmd)
@@ -103,23 +103,23 @@ func movesCommand() *cli.Command {
 }
 
 func (s *session) moveOrder(m api.MoveOrder) error {
-	if s.out.format == "csv" {
+	if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
 		var rows [][]cell
 		for i, st := range m.Steps {
 			for _, v := range st.Moves {
 				rows = append(
 					rows,
 					[]cell{
-						{text: fmt.Sprint(i + 1)},
+						countCell(i + 1),
 						{text: st.Words},
 						{text: v.From},
 						{text: v.To},
-						{text: fmt.Sprint(v.Bytes)},
+						bytesCell(v.Bytes),
 					},
 				)
 			}
 		}
-		return s.out.table([]string{"step", "change", "from", "to", "bytes"}, rows)
+		return s.out.table([]column{col("step"), col("change").fold(20), col("from"), col("to"), col("bytes")}, rows)
 	}
 	if done, err := s.out.value(m); done {
 		return err

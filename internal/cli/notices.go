@@ -5,7 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,8 +15,8 @@ import (
 )
 
 func noticesCommand() *cli.Command {
-	all := &cli.BoolFlag{Name: "all", Usage: "include closed notices"}
-	listed := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+	all := &cli.BoolFlag{Name: "all", Usage: "include closed notices", Local: true}
+	listed := listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 		notices, err := ask[[]api.Notice](s.client.ListNotices(ctx, &api.ListNoticesParams{All: cmd.Bool("all")}))
 		if err != nil {
 			return err
@@ -25,7 +25,8 @@ func noticesCommand() *cli.Command {
 			s,
 			notices,
 			"Nobody needs to be told of anything.",
-			[]string{"", "NOTICE", "STATE", "SINCE", "WHERE", "SAYS"},
+			[]column{col("severity").as("SIGN"), col("notice"), col("state").fold(12), col("since").spare(1),
+				col("where").spare(2), col("says").fold(24), col("id").more(), col("muted_until").more()},
 			func(n api.Notice) []cell {
 				state := string(n.State)
 				switch n.State {
@@ -38,9 +39,11 @@ func noticesCommand() *cli.Command {
 					noticeCell(n),
 					{text: n.Id[len(n.Id)-6:], style: bold},
 					{text: state},
-					{text: n.OpenedAt.Local().Format("2006-01-02 15:04")},
+					timeCell(n.OpenedAt, minutes),
 					{text: cmp.Or(n.Bay, cmp.Or(n.Pool, n.Host))},
 					{text: n.Says},
+					{text: n.Id},
+					timeCell(n.MutedUntil, minutes),
 				}
 			},
 		)
@@ -49,25 +52,25 @@ func noticesCommand() *cli.Command {
 		Name:        "notices",
 		Aliases:     []string{"notice"},
 		Usage:       "what people are told, until it is over",
-		Description: "Example: lantern notices\n         lantern notices saw 7QK2ZD --note \"spare ordered\"",
-		Flags:       []cli.Flag{all},
+		Description: "Example: lantern notices\n         lantern notices saw LM417 --note \"spare ordered\"",
+		Flags:       append([]cli.Flag{all}, tableFlags()...),
 		Action:      listed,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "open notices, those that nobody saw first",
-				Description: "Example: lantern notices list --all",
-				Flags:       []cli.Flag{all},
+				Description: "Example: lantern notices list --all\n         lantern notices list --columns severity,where,says",
+				Flags:       append([]cli.Flag{all}, tableFlags()...),
 				Action:      listed,
 			},
 			{
 				Name:        "saw",
 				Usage:       "acknowledge a notice; it is sent again if it gets worse",
-				ArgsUsage:   "<notice>",
-				Description: "Example: lantern notices saw 7QK2ZD --note \"spare ordered\"",
+				ArgsUsage:   "<drive, notice>",
+				Description: "Example: lantern notices saw LM417 --note \"spare ordered\"\n         lantern notices saw skerry/front/13",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					id, err := one(cmd, "a notice")
+					id, err := s.noticeID(ctx, cmd)
 					if err != nil {
 						return err
 					}
@@ -85,41 +88,101 @@ func noticesCommand() *cli.Command {
 			{
 				Name:      "mute",
 				Usage:     "say nothing of one for a while, unless it gets worse",
-				ArgsUsage: "<notice>",
-				Description: "Example: lantern notices mute 7QK2ZD --for 3d\n         lantern notices mute " +
-					"7QK2ZD --for 0",
+				ArgsUsage: "<drive, notice>",
+				Description: "Example: lantern notices mute LM417 --for 3d --note \"spare ordered\"\n" +
+					"         lantern notices mute LM417 --until \"tomorrow 08:00\"\n         lantern notices mute LM417 --for 0",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "for", Usage: "8h, 3d or 2w; 0 lets it be heard again", Required: true},
+					&DurationFlag{Name: "for", Usage: "8h, 3d or 2w, up to 90d; 0 lets it be heard again"},
+					&cli.StringFlag{Name: "until", Usage: "until this moment instead, such as \"tomorrow 08:00\""},
+					&cli.StringFlag{Name: "note", Usage: "why; others see it"},
 				},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					id, err := one(cmd, "a notice")
-					if err != nil {
-						return err
-					}
-					var d time.Duration
-					if cmd.String("for") != "0" {
-						if d, err = parseBack(cmd.String("for")); err != nil {
-							return err
-						}
-					}
-					return s.noticed(
-						ask[api.Notice](
-							s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours()}),
-						),
-					)
-				}),
+				Action: with(muteNotice),
 			},
 		},
 	}
 }
 
+func muteNotice(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.IsSet("for") == cmd.IsSet("until") {
+		return usage("say how long: --for or --until\nExample: %s", example(cmd))
+	}
+	d := cmd.Duration("for")
+	if text := cmd.String("until"); text != "" {
+		// The service's time counts: the lab's may run fast.
+		me, err := ask[api.Me](s.client.GetMe(ctx))
+		if err != nil {
+			return err
+		}
+		at, err := moment("--until", text, me.Now.Local())
+		if err != nil {
+			return err
+		}
+		d = at.Sub(me.Now)
+	}
+	if d > 90*24*time.Hour {
+		return usage("a notice can be muted for up to 90d")
+	}
+	id, err := s.noticeID(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	return s.noticed(
+		ask[api.Notice](
+			s.client.MuteNotice(ctx, id, api.MuteNoticeJSONRequestBody{Hours: d.Hours(), Note: cmd.String("note")}),
+		),
+	)
+}
+
+// noticeID finds an open notice by its id, the end of it, or the drive it is about, named in any way.
+func (s *session) noticeID(ctx context.Context, cmd *cli.Command) (string, error) {
+	name, err := one(cmd, "a drive, or a notice")
+	if err != nil {
+		return "", err
+	}
+	all, err := ask[[]api.Notice](s.client.ListNotices(ctx, &api.ListNoticesParams{}))
+	if err != nil {
+		return "", err
+	}
+	for _, n := range all {
+		if n.Id == name || len(name) >= 5 && strings.HasSuffix(n.Id, strings.ToUpper(name)) {
+			return n.Id, nil
+		}
+	}
+	d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
+	if err != nil {
+		return "", usage("no open notice and no drive is %q. List notices with: lantern notices", name)
+	}
+	var about []api.Notice
+	for _, n := range all {
+		if slices.Contains(n.Drives, d.Key) {
+			about = append(about, n)
+		}
+	}
+	switch len(about) {
+	case 0:
+		return "", usage("no notice about %s is open. List them with: lantern notices", d.Tail)
+	case 1:
+		return about[0].Id, nil
+	}
+	// The one that is about this drive alone comes before one about a whole section.
+	alone := slices.DeleteFunc(slices.Clone(about), func(n api.Notice) bool { return len(n.Drives) > 1 })
+	if len(alone) == 1 {
+		return alone[0].Id, nil
+	}
+	var ids []string
+	for _, n := range about {
+		ids = append(ids, n.Id[len(n.Id)-6:])
+	}
+	return "", usage("%d notices are about %s: %s", len(about), d.Tail, strings.Join(ids, ", "))
+}
+
 // noticeCell marks how grave a notice is; filling up has a mark of its own.
 func noticeCell(n api.Notice) cell {
 	if n.Kind == api.NoticeKindFilling {
-		return cell{text: "▥ filling", style: level}
+		return cell{text: "▥ filling", style: level, raw: "filling"}
 	}
 	if n.Kind == api.NoticeKindAlarm {
-		return cell{text: "▨ STOP", style: dead}
+		return cell{text: "▨ STOP", style: dead, raw: "stop"}
 	}
 	return verdictCell(n.Severity)
 }
@@ -147,7 +210,7 @@ func (s *session) noticed(n api.Notice, err error) error {
 }
 
 func channelCommand() *cli.Command {
-	listed := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	listed := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := ask[[]api.Channel](s.client.ListChannels(ctx))
 		if err != nil {
 			return err
@@ -156,7 +219,8 @@ func channelCommand() *cli.Command {
 			s,
 			all,
 			"No channel is set: notices stay in the console and the terminal. Set one with: lantern channel set --help",
-			[]string{"CHANNEL", "KIND", "TO", "FROM SEVERITY", "QUIET", "DIGEST", "WAITING", "LAST ERROR"},
+			[]column{col("channel"), col("kind"), col("to").fold(16), col("least").as("FROM SEVERITY"), col("quiet").spare(3),
+				col("digest").spare(2), col("waiting").spare(1), col("last_error").as("LAST ERROR").fold(16)},
 			func(c api.Channel) []cell {
 				return []cell{
 					{text: c.Name, style: bold},
@@ -165,7 +229,7 @@ func channelCommand() *cli.Command {
 					{text: string(c.Least)},
 					{text: c.Quiet},
 					{text: c.Digest},
-					{text: strconv.Itoa(c.Waiting), right: true},
+					countCell(c.Waiting),
 					{text: c.Error},
 				}
 			},
@@ -175,13 +239,15 @@ func channelCommand() *cli.Command {
 		Name:   "channel",
 		Usage:  "where notices are sent: webhook, e-mail, syslog",
 		Action: listed,
-		Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook " +
+		Flags:  tableFlags(),
+		Description: "Example: lantern channel list\n         lantern channel set night-shift --webhook https://pager.example/hook " +
 			"--secret-file key.txt --least replace --quiet 22:00-07:00 --zone Europe/Oslo",
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all channels, and what waits for them",
-				Description: "Example: lantern channel list",
+				Description: "Example: lantern channel list\n         lantern channel list -o csv",
+				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
@@ -234,7 +300,7 @@ func channelCommand() *cli.Command {
 				Name:        "test",
 				Usage:       "send a message through a channel now",
 				ArgsUsage:   "<name>",
-				Description: "Example: lantern channel test night-shift",
+				Description: "Example: lantern channel test night-shift\n         lantern channel test team",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a channel")
 					if err != nil {
@@ -247,7 +313,7 @@ func channelCommand() *cli.Command {
 				Name:        "remove",
 				Usage:       "take a channel away",
 				ArgsUsage:   "<name>",
-				Description: "Example: lantern channel remove night-shift",
+				Description: "Example: lantern channel remove night-shift\n         lantern channel remove team",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a channel")
 					if err != nil {

@@ -15,14 +15,13 @@ import (
 // offline runs a command that needs no service.
 func offline(f func(s *session, cmd *cli.Command) error) cli.ActionFunc {
 	return func(_ context.Context, cmd *cli.Command) error {
-		format := cmd.String("output")
-		if format != "table" && format != "json" && format != "csv" {
-			return usage("--output is table, json or csv, not %q", format)
+		format, err := form(cmd, true)
+		if err != nil {
+			return err
 		}
-		return f(
-			&session{errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)},
-			cmd,
-		)
+		s := &session{errOut: cmd.Root().ErrWriter, in: cmd.Root().Reader, out: newPrinter(cmd.Root().Writer, format)}
+		s.out.choose(cmd)
+		return f(s, cmd)
 	}
 }
 
@@ -40,7 +39,7 @@ func decodeCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.Bool("list") {
-				return list(s, page.Kinds(), "", []string{"KIND", "WHAT IT IS", "STANDARD"}, func(k page.Kind) []cell {
+				return list(s, page.Kinds(), "", []column{col("kind"), col("what").as("WHAT IT IS").fold(20), col("standard").fold(16)}, func(k page.Kind) []cell {
 					return []cell{{text: k.Name, style: bold}, {text: k.Says}, {text: k.Clause, style: dim}}
 				})
 			}
@@ -86,7 +85,7 @@ func metricsCommand() *cli.Command {
 			s,
 			drive.Catalogue,
 			"",
-			[]string{"METRIC", "UNIT", "KIND", "SIGN", "MEANS"},
+			[]column{col("metric"), col("unit").spare(2), col("kind").spare(1), col("sign").spare(3), col("means").fold(24)},
 			func(m drive.Metric) []cell {
 				return []cell{
 					{text: string(m.Name), style: bold},
@@ -101,15 +100,22 @@ func metricsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "metrics",
 		Usage:       "what is measured, and what it means",
-		Description: "Example: lantern metrics explain pending_sectors",
+		Description: "Example: lantern metrics explain pending_sectors\n         lantern metrics list",
+		Flags:       tableFlags(),
 		Action:      listed,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all metrics", Description: "Example: lantern metrics list", Action: listed},
+			{
+				Name:        "list",
+				Usage:       "all metrics",
+				Description: "Example: lantern metrics list\n         lantern metrics list -o csv",
+				Flags:       tableFlags(),
+				Action:      listed,
+			},
 			{
 				Name:        "explain",
 				Usage:       "one metric in words",
 				ArgsUsage:   "<metric>",
-				Description: "Example: lantern metrics explain link_crc_errors",
+				Description: "Example: lantern metrics explain link_crc_errors\n         lantern metrics explain pending_sectors -o json",
 				Action: offline(func(s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a metric's name")
 					if err != nil {

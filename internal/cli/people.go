@@ -14,7 +14,7 @@ import (
 // newToken shows a token, once.
 func (s *session) newToken(p api.NewPerson, err error) error {
 	return tell(s, func(p api.NewPerson) {
-		s.out.line("%s", p.Token)
+		s.out.verbatim(p.Token)
 		fmt.Fprintf(
 			s.errOut,
 			"This token is shown only this once. %s signs in with it, or sets LANTERN_TOKEN.\n",
@@ -28,20 +28,17 @@ func listPeople(ctx context.Context, s *session, _ *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	head := []string{"NAME", "ROLE", "ONLY ON", "SINCE", "ADDED BY", "ENDS", ""}
+	head := []column{col("name"), col("role"), col("only_on").as("ONLY ON").fold(12), col("since"), col("added_by").as("ADDED BY").spare(1),
+		col("ends"), col("you")}
 	return list(s, all, "Nobody is known.", head, func(p api.Person) []cell {
-		ends := ""
-		if !p.EndsAt.IsZero() {
-			ends = p.EndsAt.Local().Format("2006-01-02 15:04")
-		}
 		return []cell{
 			{text: p.Name, style: bold},
 			{text: string(p.Role)},
 			{text: strings.Join(append(p.Hosts, p.Pools...), ", ")},
-			{text: p.AddedAt.Local().Format("2006-01-02 15:04")},
+			timeCell(p.AddedAt, minutes),
 			{text: p.AddedBy},
-			{text: ends},
-			{text: map[bool]string{true: "you"}[p.You]},
+			timeCell(p.EndsAt, minutes),
+			{text: map[bool]string{true: "you"}[p.You], raw: p.You},
 		}
 	})
 }
@@ -57,7 +54,7 @@ func addPerson(ctx context.Context, s *session, cmd *cli.Command) error {
 		return usage("--role is viewer, operator, keeper or admin, not %q", req.Role)
 	}
 	if cmd.String("for") != "" {
-		d, err := parseBack(cmd.String("for"))
+		d, err := back("--for", cmd.String("for"))
 		if err != nil {
 			return err
 		}
@@ -86,32 +83,40 @@ func listSessions(ctx context.Context, s *session, _ *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	head := []string{"SESSION", "NAME", "FROM", "OPENED", "LAST ASKED", "ENDS", "PROGRAM"}
+	head := []column{col("session"), col("name"), col("from"), col("opened").spare(2), col("last_asked").as("LAST ASKED"), col("ends").spare(3),
+		col("program").spare(1)}
 	return list(s, all, "No session is open.", head, func(x api.OpenSession) []cell {
 		return []cell{
 			{text: x.Id, style: bold},
 			{text: x.Name},
 			{text: x.From},
-			{text: x.OpenedAt.Local().Format("2006-01-02 15:04")},
-			{text: x.SeenAt.Local().Format("15:04")},
-			{text: x.EndsAt.Local().Format("15:04")},
+			timeCell(x.OpenedAt, minutes),
+			timeCell(x.SeenAt, "15:04"),
+			timeCell(x.EndsAt, "15:04"),
 			{text: x.Program},
 		}
 	})
 }
 
 func personCommand() *cli.Command {
-	show := with(listPeople)
+	show := listing(listPeople)
 	return &cli.Command{
 		Name:    "person",
 		Aliases: []string{"people"},
 		Usage:   "who may use this service, each with a token and a name of their own",
-		Description: "Example: lantern person add bo --role operator\n\n" +
+		Description: "Example: lantern person list\n         lantern person add bo --role operator\n\n" +
 			"A viewer sees everything. An operator also works on drives: lights, tests, swaps, notices. A keeper also\n" +
 			"changes rules, plans, layouts, stock and channels. An admin also changes people and hosts.",
+		Flags:  tableFlags(),
 		Action: show,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all of them", Description: "Example: lantern person list", Action: show},
+			{
+				Name:        "list",
+				Usage:       "all of them",
+				Description: "Example: lantern person list\n         lantern person list --columns name,role",
+				Flags:       tableFlags(),
+				Action:      show,
+			},
 			{
 				Name:      "add",
 				Usage:     "make somebody known and print their token, once",
@@ -130,14 +135,14 @@ func personCommand() *cli.Command {
 				Name:        "renew",
 				Usage:       "another token for yourself; the old one and what is signed in with it end",
 				ArgsUsage:   "[your name]",
-				Description: "Example: lantern person renew",
+				Description: "Example: lantern person renew\n         lantern person renew -o json",
 				Action:      with(renew),
 			},
 			{
 				Name:        "remove",
 				Usage:       "take somebody's token away; what they did stays on record",
 				ArgsUsage:   "<name>",
-				Description: "Example: lantern person remove bo",
+				Description: "Example: lantern person remove bo\n         lantern person remove night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the person's name")
 					if err != nil {
@@ -149,14 +154,15 @@ func personCommand() *cli.Command {
 			{
 				Name:        "sessions",
 				Usage:       "open sessions of the console: your own, or for an admin everybody's",
-				Description: "Example: lantern person sessions",
-				Action:      with(listSessions),
+				Description: "Example: lantern person sessions\n         lantern person sessions -o json",
+				Flags:       tableFlags(),
+				Action:      listing(listSessions),
 			},
 			{
 				Name:        "end-session",
 				Usage:       "end a session of the console, and what it listens to",
 				ArgsUsage:   "<session>",
-				Description: "Example: lantern person end-session 01J9ZQ3V0K8T7M5N2P4R6S8W1X",
+				Description: "Example: lantern person sessions\n         lantern person end-session 01J9ZQ3V0K8T7M5N2P4R6S8W1X",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					id, err := one(cmd, "the session")
 					if err != nil {
@@ -174,11 +180,12 @@ func listAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	head := []string{"NUMBER", "AT", "WHO", "ROLE", "FROM", "DID", "TO", "RESULT"}
+	head := []column{col("number"), col("at"), col("who"), col("role").spare(1), col("from").spare(2), col("did").fold(16),
+		col("to").fold(12), col("result").fold(14)}
 	return list(s, all, "Nothing was recorded yet.", head, func(e api.AuditEntry) []cell {
 		return []cell{
-			{text: fmt.Sprint(e.Number), right: true},
-			{text: e.At.Local().Format("2006-01-02 15:04:05")},
+			{text: fmt.Sprint(e.Number), right: true, raw: e.Number},
+			timeCell(e.At, "2006-01-02 15:04:05"),
 			{text: e.Who, style: bold},
 			{text: e.Role},
 			{text: e.From},
@@ -218,7 +225,7 @@ func verifyAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 		s.out.line("%d entries: %s.", v.Entries, v.Says)
 		if v.Sound && v.Number > 0 {
 			s.out.line("Keep this checkpoint elsewhere:")
-			s.out.line("%d:%s", v.Number, v.Hash)
+			s.out.verbatim(fmt.Sprintf("%d:%s", v.Number, v.Hash))
 		}
 	}, v, err)
 	if err == nil && !v.Sound {
@@ -228,12 +235,12 @@ func verifyAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 }
 
 func auditCommand() *cli.Command {
-	show := with(listAudit)
-	newest := []cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "how many"}}
+	show := listing(listAudit)
+	newest := append([]cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "how many", Local: true}}, tableFlags()...)
 	return &cli.Command{
 		Name:  "audit",
 		Usage: "who changed what, when and from where",
-		Description: "Example: lantern audit list --newest 20\n\n" +
+		Description: "Example: lantern audit list --newest 20\n         lantern audit verify\n\n" +
 			"Each entry holds the hash of the one before it, so that none can be changed or left out unnoticed. A checkpoint\n" +
 			"that is kept elsewhere shows as well when entries were removed from the end.",
 		Flags:  newest,
@@ -242,21 +249,21 @@ func auditCommand() *cli.Command {
 			{
 				Name:        "list",
 				Usage:       "the newest entries",
-				Description: "Example: lantern audit list --newest 200",
+				Description: "Example: lantern audit list --newest 200\n         lantern audit list --columns at,who,did,to",
 				Flags:       newest,
 				Action:      show,
 			},
 			{
 				Name:        "verify",
 				Usage:       "whether every entry is as it was written; prints a checkpoint",
-				Description: "Example: lantern audit verify\n         lantern audit verify --checkpoint 812:9f2c0e...",
+				Description: "Example: lantern audit verify\n         lantern audit verify -o json",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "checkpoint", Usage: "what an earlier verify printed"}},
 				Action:      with(verifyAudit),
 			},
 			{
 				Name:        "export",
 				Usage:       "all entries with what they changed, as JSON, one a line",
-				Description: "Example: lantern audit export > audit.jsonl",
+				Description: "Example: lantern audit export > audit.jsonl\n         lantern audit export",
 				Action:      with(exportAudit),
 			},
 		},

@@ -59,16 +59,16 @@ func planFlags() []cli.Flag {
 }
 
 func planCommand() *cli.Command {
-	listed := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	listed := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := s.plans(ctx)
 		if err != nil {
 			return err
 		}
-		return list(s, all, "", []string{"PLAN", "FOR", "DRIVES", "SAYS"}, func(p api.Plan) []cell {
+		return list(s, all, "", []column{col("plan"), col("for").fold(16), col("drives"), col("says").fold(24)}, func(p api.Plan) []cell {
 			return []cell{
 				{text: p.Name, style: bold},
 				{text: covers(p.Covers)},
-				{text: fmt.Sprint(p.Drives)},
+				countCell(p.Drives),
 				{text: p.Says},
 			}
 		})
@@ -79,19 +79,21 @@ func planCommand() *cli.Command {
 		Usage: "when which drives test themselves",
 		Description: "Example: lantern plan list\n         lantern plan set nightly --pool soundscape --window " +
 			"\"daily 22:00-06:00\"\n         lantern plan preview --weeks 4",
+		Flags:  tableFlags(),
 		Action: listed,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all plans, the most specific first",
-				Description: "Example: lantern plan list",
+				Description: "Example: lantern plan list\n         lantern plan list -o json",
+				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
 				Name:        "show",
 				Usage:       "one plan",
 				ArgsUsage:   "<plan>",
-				Description: "Example: lantern plan show fleet",
+				Description: "Example: lantern plan show fleet\n         lantern plan show fleet -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a plan")
 					if err != nil {
@@ -136,7 +138,7 @@ func planCommand() *cli.Command {
 				Name:        "remove",
 				Usage:       "take a plan away; its drives follow the next that is for them",
 				ArgsUsage:   "<plan>",
-				Description: "Example: lantern plan remove nightly",
+				Description: "Example: lantern plan remove nightly\n         lantern plan preview nightly --removed",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a plan")
 					if err != nil {
@@ -160,7 +162,7 @@ func planCommand() *cli.Command {
 					planFlags()...),
 				Description: "Example: lantern plan preview --weeks 4\n         lantern plan preview fleet " +
 					"--window \"daily 22:00-06:00\"",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					req := api.PlanPreview{Weeks: cmd.Int("weeks")}
 					if req.Weeks < 1 || req.Weeks > 8 {
 						return usage("--weeks is 1 to 8, not %d", req.Weeks)
@@ -203,14 +205,14 @@ func planCommand() *cli.Command {
 			{
 				Name:  "tests",
 				Usage: "tests in order of time",
-				Flags: []cli.Flag{
+				Flags: append([]cli.Flag{
 					&cli.StringFlag{Name: "drive", Usage: "of this drive"},
 					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
 					&cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"},
-				},
-				Description: "Example: lantern plan tests --pool soundscape --days 7d",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					ahead, err := parseBack(cmd.String("days"))
+				}, tableFlags()...),
+				Description: "Example: lantern plan tests --pool soundscape --days 7d\n         lantern plan tests --drive LM409 -o csv",
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					ahead, err := back("--days", cmd.String("days"))
 					if err != nil {
 						return err
 					}
@@ -245,15 +247,16 @@ func planCommand() *cli.Command {
 						s,
 						all,
 						"No test is planned in this time.",
-						[]string{"AT", "TAIL", "BAY", "POOL", "TEST", "TAKES", "PLAN", "STATE", "WHY"},
+						[]column{col("at"), col("tail"), col("bay").spare(3), col("pool").spare(2), col("test"),
+							col("takes_seconds").as("TAKES"), col("plan").spare(1), col("state"), col("why").fold(14)},
 						func(t api.PlannedTest) []cell {
 							return []cell{
-								{text: t.At.Local().Format("Mon 2006-01-02 15:04")},
+								timeCell(t.At, "Mon 2006-01-02 15:04"),
 								{text: t.Tail, style: bold},
 								{text: t.Bay},
 								{text: t.Pool},
 								{text: t.Kind},
-								{text: span(time.Duration(t.TakesMinutes) * time.Minute)},
+								spanCell(time.Duration(t.TakesMinutes) * time.Minute),
 								{text: t.Plan},
 								{text: string(t.State)},
 								{text: t.Why},
@@ -287,7 +290,7 @@ func planCommand() *cli.Command {
 					if done, err := s.out.value(f); done {
 						return err
 					}
-					s.out.line("%s%s", server, f.Path)
+					s.out.verbatim(server + f.Path)
 					s.out.line(
 						"Who knows this address can read the calendar. It is shown only this once; an earlier " +
 							"one has ended.",
@@ -360,7 +363,7 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 	}
 	within := -1.0
 	if w := cmd.String("within"); w != "" {
-		d, err := parseBack(w)
+		d, err := back("--within", w)
 		if err != nil {
 			return c, err
 		}

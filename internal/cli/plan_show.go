@@ -95,12 +95,12 @@ func (s *session) calendar(c api.Calendar) error {
 				rows,
 				[]cell{
 					{text: h.At.In(loc).Format(time.RFC3339)},
-					{text: fmt.Sprint(h.Short)},
-					{text: fmt.Sprint(h.Extended)},
+					countCell(h.Short),
+					countCell(h.Extended),
 				},
 			)
 		}
-		return s.out.table([]string{"HOUR", "SHORT", "EXTENDED"}, rows)
+		return s.out.table(cols("hour", "short", "extended"), rows)
 	}
 	most := 1
 	for _, h := range c.Hours {

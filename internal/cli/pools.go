@@ -13,8 +13,9 @@ import (
 )
 
 func poolsCommand() *cli.Command {
-	return &cli.Command{Name: "pools", Usage: "list pools, least margin first", Description: "Example: lantern pools",
-		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	return &cli.Command{Name: "pools", Usage: "list pools, least margin first", Description: "Example: lantern pools\n         lantern pools --columns pool,margin",
+		Flags: tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 			all, err := ask[[]api.Pool](s.client.ListPools(ctx))
 			if err != nil {
 				return err
@@ -23,7 +24,10 @@ func poolsCommand() *cli.Command {
 				s,
 				all,
 				"No pool was reported yet. Agents report those of their hosts: lantern host list",
-				[]string{"POOL", "KIND", "MARGIN", "FULL", "CAPACITY", "HOSTS", "UNDER WAY"},
+				[]column{col("pool"), col("kind").spare(1), col("margin").fold(20), col("margin_members").more(),
+					col("used_percent").as("FULL"), col("used_bytes").more(), col("capacity_bytes").as("CAPACITY").spare(2),
+					col("hosts").fold(10).spare(3), col("under_way").as("UNDER WAY").fold(12),
+					col("under_way_percent").more()},
 				func(p api.Pool) []cell {
 					st := plain
 					if p.Margin.Known && p.Margin.Members < p.FullMargin {
@@ -42,13 +46,13 @@ func poolsCommand() *cli.Command {
 						{text: p.Name, style: bold},
 						{text: p.Kind},
 						{text: words, style: st},
-						{text: full(p), right: true},
-						{
-							text:  decimal(p.CapacityBytes),
-							right: true,
-						},
+						marginCell(p),
+						fullCell(p),
+						usedCell(p),
+						bytesCell(p.CapacityBytes),
 						{text: strings.Join(p.Hosts, " ")},
-						{text: moving(p)},
+						{text: moving(p), raw: movingKind(p)},
+						movingShare(p),
 					}
 				},
 			)
@@ -63,19 +67,50 @@ func limitedBy(m api.Margin) string {
 	return ", limited by " + m.LimitedBy
 }
 
-// full is the share of a pool that is in use.
-func full(p api.Pool) string {
-	if p.UsedUnknown || p.CapacityBytes == 0 {
-		return "unknown"
+// marginCell is how many members more a pool can lose, for programs: empty where that is not known.
+func marginCell(p api.Pool) cell {
+	if !p.Margin.Known || p.Stale || p.Wrong != "" || !p.NotSeenSince.IsZero() {
+		return cell{raw: ""}
 	}
-	return fmt.Sprintf("%.0f %%", 100*float64(p.UsedBytes)/float64(p.CapacityBytes))
+	return countCell(p.Margin.Members)
+}
+
+// fullCell is the share of a pool that is in use.
+func fullCell(p api.Pool) cell {
+	if p.UsedUnknown || p.CapacityBytes == 0 {
+		return cell{text: "unknown", right: true, raw: ""}
+	}
+	share := float64(p.UsedBytes) / float64(p.CapacityBytes)
+	return cell{text: fmt.Sprintf("%.0f %%", 100*share), right: true, raw: percent(share)}
+}
+
+func usedCell(p api.Pool) cell {
+	if p.UsedUnknown {
+		return cell{text: "unknown", right: true, raw: ""}
+	}
+	return bytesCell(p.UsedBytes)
 }
 
 func moving(p api.Pool) string {
-	if p.Recovery.State == api.RecoveryStateRunning || p.Recovery.State == api.RecoveryStatePaused {
-		return fmt.Sprintf("%s %.1f %%", p.Recovery.Kind, 100*p.Recovery.Share)
+	if kind := movingKind(p); kind != "" {
+		return fmt.Sprintf("%s %.1f %%", kind, 100*p.Recovery.Share)
 	}
 	return ""
+}
+
+// movingKind is what runs in a pool; empty when nothing does.
+func movingKind(p api.Pool) string {
+	if p.Recovery.State == api.RecoveryStateRunning || p.Recovery.State == api.RecoveryStatePaused {
+		return string(p.Recovery.Kind)
+	}
+	return ""
+}
+
+func movingShare(p api.Pool) cell {
+	if movingKind(p) == "" {
+		return cell{raw: ""}
+	}
+	return percentCell(p.Recovery.Share)
 }
 
 func poolCommand() *cli.Command {
@@ -83,16 +118,17 @@ func poolCommand() *cli.Command {
 		Name:        "pool",
 		Usage:       "one pool: groups, members, volumes",
 		ArgsUsage:   "<pool>",
-		Description: "Example: lantern pool soundscape\n         lantern pool forget old-films",
+		Description: "Example: lantern pool soundscape\n         lantern pool soundscape -o csv",
 		Commands: []*cli.Command{
 			poolAction(
 				"forget",
 				"forget a pool that no longer exists and that its host does not report",
-				"lantern pool forget old-films",
+				"lantern pool forget soundscape\n         lantern pool forget logbook",
 				api.PoolActionActionForget,
 			),
 		},
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		Flags: tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
 				return err
@@ -101,32 +137,38 @@ func poolCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := s.out.value(p); done {
-				return err
+			if len(s.out.choice.columns) == 0 {
+				if done, err := s.out.value(p); done {
+					return err
+				}
 			}
 			var rows [][]cell
-			add := func(group string, in []api.Member) {
+			add := func(group, protection string, in []api.Member) {
 				for _, m := range in {
 					rows = append(
 						rows,
 						[]cell{
 							{text: group},
+							{text: protection},
 							{text: m.Slot},
 							{text: m.State},
 							verdictCell(m.Verdict),
 							{text: m.Tail, style: bold},
 							{text: m.Bay},
-							{text: decimal(m.SizeBytes), right: true},
+							bytesCell(m.SizeBytes),
 							{text: errorWords(m.Errors), right: true},
+							{text: fmt.Sprint(m.Errors.Read), right: true, raw: m.Errors.Read},
+							{text: fmt.Sprint(m.Errors.Write), right: true, raw: m.Errors.Write},
+							{text: fmt.Sprint(m.Errors.Checksum), right: true, raw: m.Errors.Checksum},
 						},
 					)
 				}
 			}
 			for _, g := range p.Groups {
-				add(g.Name+", "+g.Protection, g.Members)
+				add(g.Name, g.Protection, g.Members)
 			}
-			add("spare", p.Spares)
-			add("log device", p.Logs)
+			add("spare", "", p.Spares)
+			add("log device", "", p.Logs)
 			if s.out.format == "table" {
 				s.out.line(
 					"%s  %s  %s%s",
@@ -164,6 +206,9 @@ func poolCommand() *cli.Command {
 				if p.Watched {
 					s.out.line("watch only: swaps in this pool have manual steps")
 				}
+				if says := prioritySays(p); says != "" {
+					s.out.line("recoveries: %s", says)
+				}
 				used := decimal(p.UsedBytes)
 				if p.UsedUnknown {
 					used = "unknown"
@@ -176,10 +221,11 @@ func poolCommand() *cli.Command {
 				)
 			}
 			if err := s.out.table(
-				[]string{"GROUP", "SLOT", "STATE", "VERDICT", "TAIL", "BAY", "SIZE", "ERRORS"},
+				[]column{col("group").fold(12), col("protection").spare(2), col("slot"), col("state"), col("verdict"), col("tail"), col("bay"),
+					col("size_bytes").as("SIZE").spare(1), col("errors").fold(8), col("read_errors").more(),
+					col("write_errors").more(), col("checksum_errors").more()},
 				rows,
-			); err != nil ||
-				s.out.format == "csv" {
+			); err != nil || s.out.format != "table" || len(s.out.choice.columns) > 0 {
 				return err
 			}
 			rows = nil
@@ -190,14 +236,26 @@ func poolCommand() *cli.Command {
 						{text: v.Name},
 						{text: v.Protection},
 						{text: v.Margin.Words + limitedBy(v.Margin)},
-						{text: decimal(v.UsedBytes), right: true},
+						bytesCell(v.UsedBytes),
 					},
 				)
 			}
 			s.out.line("")
-			return s.out.table([]string{"VOLUME", "PROTECTION", "MARGIN", "USED"}, rows)
+			return s.out.table([]column{col("volume"), col("protection"), col("margin").fold(16), col("used_bytes").as("USED")}, rows)
 		}),
 	}
+}
+
+// prioritySays is what a pool's recoveries get beside its users now, and by the hour; empty where that cannot be set.
+func prioritySays(p api.Pool) string {
+	if p.Priority == "" {
+		return ""
+	}
+	says := "priority " + p.Priority + " now"
+	if h := p.PriorityHours; h.From != "" {
+		says += fmt.Sprintf("; %s from %s to %s %s, %s otherwise", h.Within, h.From, h.To, cmp.Or(h.Zone, "UTC"), h.Otherwise)
+	}
+	return says
 }
 
 // errorWords are a pool's own counters for a member.
@@ -237,7 +295,7 @@ func scrubCommand() *cli.Command {
 	return poolAction(
 		"scrub",
 		"read a pool through and repair what is damaged",
-		"lantern scrub tidegauge",
+		"lantern scrub logbook\n         lantern scrub soundscape",
 		api.PoolActionActionScrub,
 	)
 }
@@ -270,7 +328,7 @@ func nudgeCommand() *cli.Command {
 	return poolAction(
 		"nudge",
 		"make a recovery begin that waits",
-		"lantern nudge tidegauge",
+		"lantern nudge tidegauge\n         lantern nudge driftnet",
 		api.PoolActionActionNudge,
 	)
 }
@@ -278,7 +336,7 @@ func growCommand() *cli.Command {
 	return poolAction(
 		"grow",
 		"let a pool use all of members that were changed for larger ones",
-		"lantern grow tidegauge",
+		"lantern grow tidegauge\n         lantern grow logbook",
 		api.PoolActionActionGrow,
 	)
 }
@@ -286,7 +344,7 @@ func stopCommand() *cli.Command {
 	return poolAction(
 		"stop",
 		"stop the scrub or rebalance that runs in a pool",
-		"lantern stop tidegauge",
+		"lantern stop logbook\n         lantern stop driftnet",
 		api.PoolActionActionStop,
 	)
 }
@@ -296,7 +354,7 @@ func drainCommand() *cli.Command {
 		Name:        "drain",
 		Usage:       "move all that is on a member to the others, so that it can leave",
 		ArgsUsage:   "<pool> <member>",
-		Description: "Example: lantern drain specimens LV767",
+		Description: "Example: lantern drain specimens LV767\n         lantern drain driftnet CN261",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return usage("lantern drain needs a pool and a member\nExample: %s", example(cmd))
@@ -386,7 +444,7 @@ func admitCommand() *cli.Command {
 		Name:        "admit",
 		Usage:       "add an empty drive to a pool as a further member",
 		ArgsUsage:   "<pool> <drive>",
-		Description: "Example: lantern admit tidegauge 7F412 --tail 7F412",
+		Description: "Example: lantern admit specimens GA301 --tail GA301\n         lantern admit logbook LC700 --tail LC700",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "tail", Required: true, Usage: "label tail, as read on the drive"},
 		},

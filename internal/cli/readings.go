@@ -33,20 +33,20 @@ func readingsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "readings",
 		Usage:       "everything that was read of drives",
-		Description: "Example: lantern readings export ZU006 --since 1y",
+		Description: "Example: lantern readings export ZU006 --since 90d\n         lantern readings latest -o csv",
 		Commands: []*cli.Command{
 			{
 				Name:      "export",
 				Usage:     "print readings: JSON Lines, or CSV with --output csv",
 				ArgsUsage: "[drive ...]",
-				Description: "Example: lantern readings export ZU006 --since 1y > zu006.jsonl\n         lantern " +
+				Description: "Example: lantern readings export ZU006 --since 90d > zu006.jsonl\n         lantern " +
 					"--output csv readings export\n\nWithout a drive, those of all drives are printed. One " +
 					"reading a line:\n{\"drive\":…,\"at\":RFC 3339,\"metrics\":{name:value}}",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
 				},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					back, err := parseBack(cmd.String("since"))
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					ago, err := back("--since", cmd.String("since"))
 					if err != nil {
 						return err
 					}
@@ -60,7 +60,7 @@ func readingsCommand() *cli.Command {
 							names = append(names, d.Key)
 						}
 					}
-					return s.export(ctx, names, back)
+					return s.export(ctx, names, ago)
 				}),
 			},
 			{
@@ -68,7 +68,7 @@ func readingsCommand() *cli.Command {
 				Usage: "the newest values of every drive, a drive a line",
 				Description: "Example: lantern readings latest > now.jsonl\n         lantern --output csv " +
 					"readings latest",
-				Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
+				Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 					return s.exportAll(
 						func(yield func(*http.Response, error) bool) { yield(s.client.ClientInterface.GetLatestReadings(ctx)) },
 					)
@@ -78,7 +78,7 @@ func readingsCommand() *cli.Command {
 				Name:      "import",
 				Usage:     "take in readings of the past: JSON Lines, as export prints them",
 				ArgsUsage: "<file or ->",
-				Description: "Example: lantern readings import zu006.jsonl\n\nDrives must be known; what is " +
+				Description: "Example: lantern readings import zu006.jsonl\n         lantern readings import - < zu006.jsonl\n\nDrives must be known; what is " +
 					"known of a drive at a time stays as it is.",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a file, or - for standard input")

@@ -2,16 +2,17 @@ package cli
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
+	"regexp"
+	"strconv"
 	"strings"
-	"unicode/utf8"
 
-	"lantern/internal/api"
-	"lantern/internal/harmless"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+
 	"lantern/internal/practice"
 )
 
@@ -21,8 +22,73 @@ type printer struct {
 	format   string
 	color    bool
 	terminal bool
+	width    int       // columns that there are
 	screen   io.Writer // w itself, for what moves on it
 	copied   *noting   // knows whether what is printed is of a practice; nil where no service is asked
+	choice   choice
+	rows     int // that the frame before took
+}
+
+// usualWidth is what is assumed where nobody says how wide the output is.
+const usualWidth = 80
+
+// newPrinter makes one for an output. Where the locale is not UTF-8, everything is written in ASCII.
+func newPrinter(w io.Writer, format string) *printer {
+	_, no := os.LookupEnv("NO_COLOR")
+	p := &printer{
+		format:   format,
+		terminal: isTerminal(w),
+		width:    usualWidth,
+		color:    !no && isTerminal(w) && os.Getenv("TERM") != "dumb",
+	}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= 20 {
+		p.width = n
+	} else if f, ok := w.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n >= 20 {
+			p.width = n
+		}
+	}
+	if format == "table" && !unicode(p.terminal) {
+		w = asciiWriter{w}
+	}
+	p.w, p.screen = w, w
+	return p
+}
+
+// unicode says whether the locale can show more than ASCII (POSIX.1-2017, clause 8.2). Where none is set the output of
+// a terminal is kept to ASCII; a file or a program gets UTF-8.
+func unicode(terminal bool) bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := strings.ToLower(os.Getenv(name)); v != "" {
+			return strings.Contains(v, "utf-8") || strings.Contains(v, "utf8")
+		}
+	}
+	return !terminal
+}
+
+// asciiWriter writes our shapes in ASCII; what else is not ASCII becomes a question mark.
+type asciiWriter struct{ w io.Writer }
+
+var asciiShapes = strings.NewReplacer(
+	"─", "-", "│", "|", "┌", "+", "┐", "+", "└", "+", "┘", "+", "├", "+", "┤", "+", "┬", "+", "┴", "+", "┼", "+",
+	"╭", "+", "╮", "+", "╰", "+", "╯", "+", "━", "=", "╌", "-",
+	"·", ".", "◉", "o", "◆", "#", "▨", "X", "◌", "?", "▥", "%", "✶", "*", "✓", "v", "✗", "x", "▶", ">", "→", "->",
+	"▁", "_", "▂", "_", "▃", ".", "▄", "-", "▅", "-", "▆", "=", "▇", "^", "█", "#",
+	"…", "...", "–", "-", "—", "-", "’", "'", "“", "\"", "”", "\"", "°", " deg ", "µ", "u", "×", "x", "≥", ">=", "≤", "<=",
+)
+
+func (a asciiWriter) Write(b []byte) (int, error) {
+	text := asciiShapes.Replace(string(b))
+	out := make([]byte, 0, len(text))
+	for _, r := range text {
+		if r < 0x80 {
+			out = append(out, byte(r))
+		} else {
+			out = append(out, '?')
+		}
+	}
+	_, err := a.w.Write(out)
+	return len(b), err
 }
 
 // practise makes every line that is printed as text carry the mark of a practice, should the service turn out to be
@@ -41,22 +107,46 @@ func (p *printer) practised() string {
 	return *p.copied.pool.Load()
 }
 
-// again goes up by some lines on a terminal, to write them anew.
-func (p *printer) again(lines int) {
-	if p.terminal && lines > 0 {
-		fmt.Fprintf(p.screen, "\x1b[%dA\x1b[J", lines)
-	}
+// moves says whether lines that were written can be written over.
+func (p *printer) moves() bool {
+	return p.terminal && p.format == "table" && os.Getenv("TERM") != "dumb"
 }
 
-func newPrinter(w io.Writer, format string) *printer {
-	_, no := os.LookupEnv("NO_COLOR")
-	return &printer{
-		w:        w,
-		screen:   w,
-		format:   format,
-		terminal: isTerminal(w),
-		color:    !no && isTerminal(w) && os.Getenv("TERM") != "dumb",
+// frame takes what is printed until it is shown, and then shows it in the place of the frame before.
+type frame struct {
+	p    *printer
+	to   io.Writer
+	text bytes.Buffer
+}
+
+// frame begins one. Where nothing moves, what is printed goes straight out.
+func (p *printer) frame() *frame {
+	f := &frame{p: p, to: p.w}
+	if p.moves() {
+		p.w = &f.text
 	}
+	return f
+}
+
+// show writes a frame over the one before. Lines that are wider than the terminal take several of its rows.
+func (f *frame) show() {
+	f.p.w = f.to
+	if !f.p.moves() {
+		return
+	}
+	if f.p.rows > 0 {
+		fmt.Fprintf(f.p.screen, "\x1b[%dA\r\x1b[J", f.p.rows)
+	}
+	_, _ = f.to.Write(f.text.Bytes())
+	f.p.rows = rowsOf(f.text.String(), f.p.width)
+}
+
+// rowsOf counts the rows that a text takes on a terminal of some width, where each of its lines has an end.
+func rowsOf(text string, width int) (rows int) {
+	for _, l := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
+		rows += 1 + max(0, ansi.StringWidth(l)-1)/max(1, width)
+	}
+	return rows
 }
 
 // value prints v as JSON if that was asked for.
@@ -109,13 +199,6 @@ func withPractice(v any, pool string) (any, error) {
 	return mark(b), nil
 }
 
-// cell is a text with a style that shows only on a terminal.
-type cell struct {
-	text  string
-	style style
-	right bool
-}
-
 type style string
 
 // Styles, as SGR parameters. Hues are of the 256-colour cube, chosen so that each stays apart for the colour-blind; the
@@ -133,93 +216,56 @@ const (
 )
 
 func (p *printer) paint(text string, s style) string {
-	if !p.color || s == plain {
+	if !p.color || s == plain || text == "" {
 		return text
 	}
 	return "\x1b[" + string(s) + "m" + text + "\x1b[0m"
 }
 
-func (p *printer) line(format string, args ...any) { fmt.Fprintf(p.w, format+"\n", args...) }
-
-// table prints rows under a head; as CSV if that was asked for.
-func (p *printer) table(head []string, rows [][]cell) error {
+// line prints a line of text for people, folded to the width. For programs it prints nothing: they get values.
+func (p *printer) line(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
 	if p.format == "csv" {
-		w := csv.NewWriter(p.w)
-		if pool := p.practised(); pool != "" {
-			head = append([]string{"PRACTICE"}, head...)
-			for i := range rows {
-				rows[i] = append([]cell{{text: pool}}, rows[i]...)
-			}
-		}
-		_ = w.Write(head)
-		for _, r := range rows {
-			record := make([]string, len(r))
-			for i, c := range r {
-				record[i] = harmless.Cell(c.text)
-			}
-			_ = w.Write(record)
-		}
-		w.Flush()
-		return w.Error()
+		return
 	}
-	width := make([]int, len(head))
-	for i, h := range head {
-		width[i] = utf8.RuneCountInString(h)
-		for _, r := range rows {
-			width[i] = max(width[i], utf8.RuneCountInString(r[i].text))
-		}
+	for _, l := range strings.Split(text, "\n") {
+		fmt.Fprintln(p.w, p.folded(l))
 	}
-	write := func(r []cell) {
-		var b strings.Builder
-		for i, c := range r {
-			pad := strings.Repeat(" ", width[i]-utf8.RuneCountInString(c.text))
-			text := p.paint(c.text, c.style)
-			switch {
-			case c.right:
-				b.WriteString(pad + text)
-			case i == len(r)-1:
-				b.WriteString(text)
-			default:
-				b.WriteString(text + pad)
-			}
-			if i < len(r)-1 {
-				b.WriteString("  ")
-			}
-		}
-		fmt.Fprintln(p.w, strings.TrimRight(b.String(), " "))
-	}
-	top := make([]cell, len(head))
-	for i, h := range head {
-		top[i] = cell{text: h, style: dim}
-		if len(rows) > 0 {
-			top[i].right = rows[0][i].right
-		}
-	}
-	write(top)
-	for _, r := range rows {
-		write(r)
-	}
-	return nil
 }
 
-// mark is a verdict's shape: it alone is enough to tell verdicts apart.
-func mark(v api.Verdict) (string, style) {
-	switch v {
-	case api.Sound:
-		return "·", dim
-	case api.Watch:
-		return "◉", quiet
-	case api.Replace:
-		return "◆", loud
-	case api.Dead:
-		return "▨", dead
+// verbatim prints a text that is to be copied: it is not folded.
+func (p *printer) verbatim(text string) {
+	if p.format == "table" {
+		fmt.Fprintln(p.w, text)
 	}
-	return "◌", plain
 }
 
-func verdictCell(v api.Verdict) cell {
-	m, s := mark(v)
-	return cell{text: m + " " + string(v), style: s}
+// lead is what stands before the text of a line: a label or a mark, under which the further lines of the text do not
+// begin.
+var lead = regexp.MustCompile(`^ *(?:[^ ]+(?: [^ ]+){0,6}:?  +|[→✓✗!▶◆◉▨◌·] +)?`)
+
+// folded breaks a line at words where it is wider than there is room; what follows is set under its text. Drawings
+// are left alone.
+func (p *printer) folded(l string) string {
+	if p.choice.wide || ansi.StringWidth(l) <= p.width || strings.ContainsAny(l, "│┌├└┤┼╭") {
+		return l
+	}
+	hang := len([]rune(lead.FindString(ansi.Strip(l))))
+	if hang > (p.width+1)/2 || hang > 44 {
+		hang = len(l) - len(strings.TrimLeft(l, " ")) + 2
+	}
+	pad := strings.Repeat(" ", hang)
+	// The first line is as wide as all others when its lead is taken off and put on again.
+	body := wrap(ansi.Cut(l, hang, ansi.StringWidth(l)), p.width-hang)
+	return ansi.Cut(l, 0, hang) + strings.ReplaceAll(body, "\n", "\n"+pad)
+}
+
+// hyphen stands for a hyphen at which no line is broken, while lines are broken.
+const hyphen = "\u2011"
+
+// wrap breaks a text at spaces only, and within a word that is longer than a line.
+func wrap(text string, width int) string {
+	return strings.ReplaceAll(ansi.Wrap(strings.ReplaceAll(text, "-", hyphen), width, ""), hyphen, "-")
 }
 
 // bar draws a share of 0 to 1.

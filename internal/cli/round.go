@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -16,38 +16,61 @@ func roundCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "round",
 		Usage:       "what needs a person now, in order",
-		Description: "Example: lantern round",
-		Action: with(func(ctx context.Context, s *session, _ *cli.Command) error {
+		Description: "Example: lantern round\n         lantern round --exit-code",
+		Flags: append(
+			[]cli.Flag{&cli.BoolFlag{Name: "exit-code", Usage: "exit with 5 when something needs a hand, or is not known"}},
+			tableFlags()...),
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			r, err := ask[api.Round](s.client.GetRound(ctx))
 			if err != nil {
 				return err
 			}
-			if done, err := s.out.value(r); done {
-				return err
+			needs := error(nil)
+			if cmd.Bool("exit-code") && needsHand(r) {
+				needs = &Failure{Code: ExitNeedsHand}
 			}
-			if s.out.format == "csv" {
+			if len(s.out.choice.columns) == 0 {
+				if done, err := s.out.value(r); done {
+					return cmp.Or(err, needs)
+				}
+			}
+			if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
 				var rows [][]cell
 				for i, l := range r.Lines {
 					rows = append(
 						rows,
 						[]cell{
-							{text: strconv.Itoa(i + 1)},
-							{text: string(l.Verdict)},
+							countCell(i + 1),
+							verdictCell(l.Verdict),
 							{text: l.Tail},
 							{text: l.Bay},
 							{text: l.Pool},
 							{text: l.Says},
 							{text: l.Do},
-							{text: l.Since.Format(time.RFC3339)},
+							timeCell(l.Since, minutes),
 						},
 					)
 				}
-				return s.out.table([]string{"place", "verdict", "tail", "bay", "pool", "says", "do", "since"}, rows)
+				return cmp.Or(needs, s.out.table([]column{col("place"), col("verdict"), col("tail"), col("bay"), col("pool").spare(2), col("says").fold(20), col("do").fold(16),
+					col("since").spare(1)}, rows))
 			}
 			s.round(r)
-			return nil
+			return needs
 		}),
 	}
+}
+
+// needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
+func needsHand(r api.Round) bool {
+	if r.Hosts == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 || len(r.Filling) > 0 || r.Trouble.Says != "" {
+		return true
+	}
+	for _, u := range r.Underway {
+		if u.Alarm != "" {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *session) round(r api.Round) {
@@ -84,6 +107,10 @@ func (s *session) round(r api.Round) {
 			chart = fmt.Sprintf("   %s %s, 14 days", o.paint(spark(l.Spark), st), l.Unit)
 		}
 		if l.Pool != "" {
+			if p := o.width; p < 120 && chart != "" {
+				o.line("     %s", strings.TrimSpace(chart))
+				chart = ""
+			}
 			o.line("     %s: %s; without this drive: %s%s", l.Pool, l.Margin.Words, without(l), chart)
 		}
 		do := l.Do

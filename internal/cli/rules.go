@@ -13,13 +13,15 @@ import (
 )
 
 func ruleCommand() *cli.Command {
-	listed := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	listed := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		r, err := s.rules(ctx)
 		if err != nil {
 			return err
 		}
-		if done, err := s.out.value(r); done {
-			return err
+		if len(s.out.choice.columns) == 0 {
+			if done, err := s.out.value(r); done {
+				return err
+			}
 		}
 		var rows [][]cell
 		for _, x := range r.Rules {
@@ -34,7 +36,7 @@ func ruleCommand() *cli.Command {
 					{text: string(x.Level)},
 					{text: x.Strength},
 					{text: on},
-					{text: strconv.Itoa(x.HoldsFor), right: true},
+					countCell(x.HoldsFor),
 					{text: x.Title},
 				},
 			)
@@ -47,12 +49,13 @@ func ruleCommand() *cli.Command {
 					{text: string(x.Verdict)},
 					{text: "own"},
 					{text: "on"},
-					{text: strconv.Itoa(x.HoldsFor), right: true},
+					countCell(x.HoldsFor),
 					{text: x.Expression},
 				},
 			)
 		}
-		return s.out.table([]string{"RULE", "UP TO", "SIGN", "", "HOLDS FOR", "WHAT"}, rows)
+		return s.out.table([]column{col("rule"), col("up_to").as("UP TO"), col("sign").spare(1), col("state"), col("holds_for").as("HOLDS FOR"),
+			col("what").fold(20)}, rows)
 	})
 	where := []cli.Flag{
 		&cli.StringFlag{Name: "model", Usage: "for drives of this model alone"},
@@ -63,32 +66,35 @@ func ruleCommand() *cli.Command {
 		Usage: "why drives are flagged: rules, thresholds, and rules of your own",
 		Description: "Example: lantern rule explain pending-sectors\n         lantern rule try " +
 			"'pending_sectors_24h > 2 && temperature_celsius > 45'",
+		Flags:  tableFlags(),
 		Action: listed,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all rules, and how many drives each holds for",
-				Description: "Example: lantern rule list",
+				Description: "Example: lantern rule list\n         lantern rule list --columns rule,holds_for",
+				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
 				Name:        "explain",
 				Usage:       "one rule in words",
 				ArgsUsage:   "<rule>",
-				Description: "Example: lantern rule explain link-crc",
+				Description: "Example: lantern rule explain link-crc\n         lantern rule explain pending-sectors",
 				Action:      with(explainRule),
 			},
 			{
 				Name:        "settings",
 				Usage:       "the thresholds that rules compare with",
-				Description: "Example: lantern rule settings",
-				Action:      with(ruleSettings),
+				Description: "Example: lantern rule settings\n         lantern rule settings -o csv",
+				Flags:       tableFlags(),
+				Action:      listing(ruleSettings),
 			},
 			{
 				Name:        "set",
 				Usage:       "give a threshold another value",
 				ArgsUsage:   "<threshold> <value>",
-				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"",
+				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"\n         lantern rule set slow_factor 8 --pool driftnet",
 				Flags:       where,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
@@ -113,7 +119,7 @@ func ruleCommand() *cli.Command {
 				Name:        "unset",
 				Usage:       "back to what is usual",
 				ArgsUsage:   "<threshold>",
-				Description: "Example: lantern rule unset burst_sectors",
+				Description: "Example: lantern rule unset burst_sectors\n         lantern rule unset slow_factor --pool driftnet",
 				Flags:       where,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a threshold")
@@ -135,14 +141,14 @@ func ruleCommand() *cli.Command {
 				Name:        "off",
 				Usage:       "switch a built-in rule off",
 				ArgsUsage:   "<rule>",
-				Description: "Example: lantern rule off service-life",
+				Description: "Example: lantern rule off service-life\n         lantern rule off link-crc",
 				Action:      with(switchRule(false)),
 			},
 			{
 				Name:        "on",
 				Usage:       "switch it on again",
 				ArgsUsage:   "<rule>",
-				Description: "Example: lantern rule on service-life",
+				Description: "Example: lantern rule on service-life\n         lantern rule on link-crc",
 				Action:      with(switchRule(true)),
 			},
 			{
@@ -150,22 +156,22 @@ func ruleCommand() *cli.Command {
 				Usage:     "say which drives an expression would have flagged, and when; nothing is kept",
 				ArgsUsage: "<expression>",
 				Description: "Example: lantern rule try 'pending_sectors_24h > 2 && temperature_celsius > 45' " +
-					"--since 90d\n\nExpressions are CEL. Metrics stand by their names (lantern metrics); _1h, " +
+					"--since 90d\n         lantern rule try 'link_crc_errors_7d > 50'\n\nExpressions are CEL. Metrics stand by their names (lantern metrics); _1h, " +
 					"_24h, _7d or _90d behind one asks how much it grew.\nmodel, medium, host and pool are texts.",
-				Flags: []cli.Flag{
+				Flags: append([]cli.Flag{
 					&cli.StringFlag{Name: "since", Value: "90d", Usage: "how far back: 12h, 90d, 6w or 2y"},
-				},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				}, tableFlags()...),
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					expression, err := one(cmd, "an expression")
 					if err != nil {
 						return err
 					}
-					back, err := parseBack(cmd.String("since"))
+					ago, err := back("--since", cmd.String("since"))
 					if err != nil {
 						return err
 					}
 					v, err := ask[api.RuleTried](
-						s.client.TryRule(ctx, api.RuleTry{Expression: expression, Hours: int(back / time.Hour)}),
+						s.client.TryRule(ctx, api.RuleTry{Expression: expression, Hours: int(ago / time.Hour)}),
 					)
 					if err != nil {
 						return err
@@ -178,7 +184,7 @@ func ruleCommand() *cli.Command {
 				Usage:     "keep a rule of your own, after trying it on the last 90 days",
 				ArgsUsage: "<name> <expression>",
 				Description: "Example: lantern rule add warm-and-growing 'pending_sectors_7d > 0 && " +
-					"temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch",
+					"temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch\n         lantern rule add bad-cable 'link_crc_errors_7d > 50' --says \"has a bad link\"",
 				Flags: []cli.Flag{
 					&cli.StringFlag{
 						Name:  "says",
@@ -207,7 +213,7 @@ func ruleCommand() *cli.Command {
 				Name:        "remove",
 				Usage:       "take a rule of your own away",
 				ArgsUsage:   "<name>",
-				Description: "Example: lantern rule remove warm-and-growing",
+				Description: "Example: lantern rule remove warm-and-growing\n         lantern rule remove bad-cable",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a rule")
 					if err != nil {
@@ -292,12 +298,14 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if done, err := s.out.value(all.Thresholds); done {
-		return err
+	if len(s.out.choice.columns) == 0 {
+		if done, err := s.out.value(all.Thresholds); done {
+			return err
+		}
 	}
 	var rows [][]cell
 	for _, t := range all.Thresholds {
-		value := cell{text: number(t.Value), right: true}
+		value := cell{text: number(t.Value), right: true, raw: t.Value}
 		if t.Value != t.Usual {
 			value.style = bold
 		}
@@ -305,8 +313,9 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 			rows,
 			[]cell{
 				{text: t.Name, style: bold},
+				{text: ""},
 				value,
-				{text: number(t.Usual), right: true, style: dim},
+				{text: number(t.Usual), right: true, style: dim, raw: t.Usual},
 				{text: t.Unit},
 				{text: t.Means},
 			},
@@ -315,16 +324,17 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 			rows = append(
 				rows,
 				[]cell{
-					{text: "  for " + strings.TrimSpace(o.Model+" "+o.Pool)},
-					{text: number(o.Value), right: true, style: bold},
-					{text: "", right: true},
+					{text: "", raw: t.Name},
+					{text: strings.TrimSpace(o.Model + " " + o.Pool)},
+					{text: number(o.Value), right: true, style: bold, raw: o.Value},
+					{text: "", right: true, raw: t.Usual},
 					{text: t.Unit},
 					{text: ""},
 				},
 			)
 		}
 	}
-	return s.out.table([]string{"THRESHOLD", "VALUE", "USUAL", "UNIT", "WHAT"}, rows)
+	return s.out.table([]column{col("threshold"), col("for").fold(10), col("value"), col("usual"), col("unit").spare(1), col("means").as("WHAT").fold(20)}, rows)
 }
 
 func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error {
@@ -374,6 +384,7 @@ func (s *session) putRule(ctx context.Context, id string, req api.RulePut) error
 	if err != nil {
 		return err
 	}
+	s.out.choice.columns = nil
 	if s.out.format == "table" {
 		s.out.line("%s is kept.", id)
 	}
@@ -397,16 +408,16 @@ func (s *session) tried(v api.RuleTried) error {
 		s,
 		v.Flagged,
 		"",
-		[]string{"TAIL", "BAY", "POOL", "FIRST", "LAST", "READINGS", "NOW"},
+		[]column{col("tail"), col("bay"), col("pool").spare(1), col("first"), col("last"), col("readings"), col("now")},
 		func(f api.RuleFlag) []cell {
 			return []cell{
 				{text: f.Tail, style: bold},
 				{text: f.Bay},
 				{text: f.Pool},
-				{text: f.First.Local().Format("2006-01-02 15:04")},
-				{text: f.Last.Local().Format("2006-01-02 15:04")},
-				{text: strconv.Itoa(f.Times), right: true},
-				{text: map[bool]string{true: "yes", false: "no"}[f.Now]},
+				timeCell(f.First, minutes),
+				timeCell(f.Last, minutes),
+				countCell(f.Times),
+				{text: yesNo(f.Now), raw: f.Now},
 			}
 		},
 	)

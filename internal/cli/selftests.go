@@ -24,7 +24,7 @@ func selftestCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "selftest",
 		Usage:       "let drives test themselves, and see what came of it",
-		Description: "Example: lantern selftest start LM409 --kind extended",
+		Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest standing --which overdue",
 		Commands: []*cli.Command{
 			{
 				Name:      "start",
@@ -80,7 +80,7 @@ func selftestCommand() *cli.Command {
 				Name:        "stop",
 				Usage:       "stop the self-tests that were started here",
 				ArgsUsage:   "[drive]",
-				Description: "Example: lantern selftest stop LM409",
+				Description: "Example: lantern selftest stop LM409\n         lantern selftest stop --pool plankton",
 				Flags:       which,
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					req, err := testOrder(cmd)
@@ -137,23 +137,24 @@ func selftestCommand() *cli.Command {
 			{
 				Name:  "standing",
 				Usage: "who was tested when, and who was not",
-				Flags: []cli.Flag{
+				Flags: append([]cli.Flag{
 					&cli.StringFlag{
 						Name:        "which",
 						Usage:       "all, failed, never, overdue, held or cannot",
 						DefaultText: "all",
 					},
 					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
-				},
-				Description: "Example: lantern selftest standing --which overdue",
-				Action:      with(standing),
+				}, tableFlags()...),
+				Description: "Example: lantern selftest standing --which overdue\n         lantern selftest standing --pool soundscape",
+				Action:      listing(standing),
 			},
 			{
 				Name:        "show",
 				Usage:       "self-tests that were started, the newest first",
 				ArgsUsage:   "[drive]",
 				Description: "Example: lantern selftest show\n         lantern selftest show LM409",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				Flags:       tableFlags(),
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					all, err := ask[[]api.TestRun](
 						s.client.ListTestRuns(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()}),
 					)
@@ -194,9 +195,10 @@ func (s *session) testRuns(all []api.TestRun, empty string) error {
 		s,
 		all,
 		empty,
-		[]string{"TAIL", "BAY", "POOL", "TEST", "STATE", "ORDERED", "SAYS"},
+		[]column{col("tail"), col("bay"), col("pool").spare(1), col("test"), col("state"), col("left_percent").more(), col("ordered").spare(2),
+			col("says").fold(20)},
 		func(r api.TestRun) []cell {
-			state := cell{text: string(r.State)}
+			state := cell{text: string(r.State), raw: string(r.State)}
 			switch r.State {
 			case api.TestRunStateFailed:
 				state.style = loud
@@ -209,7 +211,8 @@ func (s *session) testRuns(all []api.TestRun, empty string) error {
 				{text: r.Pool},
 				{text: r.Kind},
 				state,
-				{text: r.OrderedAt.Local().Format("2006-01-02 15:04")},
+				countCell(int(r.RemainingPercent)),
+				timeCell(r.OrderedAt, minutes),
 				{text: r.Says},
 			}
 		},
@@ -238,8 +241,10 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 			break
 		}
 	}
-	if done, err := s.out.value(whole); done {
-		return err
+	if len(s.out.choice.columns) == 0 {
+		if done, err := s.out.value(whole); done {
+			return err
+		}
 	}
 	if s.out.format == "table" {
 		n := whole.Counts
@@ -259,10 +264,10 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	var rows [][]cell
 	for _, d := range whole.Drives {
-		next := ""
+		next, at := "", cell{raw: ""}
 		for _, t := range d.Next {
 			if !t.At.IsZero() && next == "" {
-				next = t.Kind + " " + t.At.Local().Format("Mon 01-02 15:04")
+				next, at = t.Kind, timeCell(t.At, "Mon 01-02 15:04")
 			}
 		}
 		rows = append(
@@ -272,21 +277,26 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 				{text: d.Bay},
 				{text: d.Pool},
 				lastCell(d.Short),
+				timeCell(d.Short.At, minutes),
 				lastCell(d.Extended),
+				timeCell(d.Extended.At, minutes),
 				{text: d.Plan},
 				{text: next},
+				at,
 				{text: d.Says},
 			},
 		)
 	}
-	return s.out.table([]string{"TAIL", "BAY", "POOL", "SHORT", "EXTENDED", "PLAN", "NEXT", "SAYS"}, rows)
+	return s.out.table([]column{col("tail"), col("bay").spare(3), col("pool").spare(2), col("short").fold(10), col("short_at").more(),
+		col("extended").fold(10), col("extended_at").more(), col("plan").spare(1), col("next"), col("next_at").as("AT"),
+		col("says").fold(16)}, rows)
 }
 
 func lastCell(t api.LastTest) cell {
 	if t.At.IsZero() {
 		return cell{text: t.Result}
 	}
-	c := cell{text: t.At.Local().Format("2006-01-02") + " " + t.Result}
+	c := cell{text: t.At.Local().Format("2006-01-02") + " " + t.Result, raw: t.Result}
 	if t.Result == "failed" {
 		c.style = loud
 	}

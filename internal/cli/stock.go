@@ -12,7 +12,7 @@ import (
 )
 
 func stockCommand() *cli.Command {
-	list := with(func(ctx context.Context, s *session, _ *cli.Command) error {
+	list := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 		all, err := ask[[]api.StockItem](s.client.ListStock(ctx))
 		if err != nil {
 			return err
@@ -21,14 +21,15 @@ func stockCommand() *cli.Command {
 			s,
 			all,
 			"No drive is kept in stock. Put one into a free bay, and test it: lantern accept begin <drive>",
-			[]string{"DRIVE", "MODEL", "SIZE", "PLACE", "TESTED", "FITS", "NOTE"},
+			[]column{col("drive"), col("model").spare(1), col("bytes").as("SIZE").spare(2), col("place"), col("tested").fold(10),
+				col("tested_at").more(), col("fits").fold(12), col("note").fold(12)},
 			func(x api.StockItem) []cell {
 				place := cmp.Or(x.Place, "on the shelf")
-				tested := string(x.Accepted)
+				tested := cell{text: string(x.Accepted), raw: string(x.Accepted)}
 				if x.Accepted == api.StockItemAcceptedNone {
-					tested = "not yet"
+					tested.text = "not yet"
 				} else if !x.AcceptedAt.IsZero() {
-					tested += " " + x.AcceptedAt.Local().Format(time.DateOnly)
+					tested.text += " " + x.AcceptedAt.Local().Format(time.DateOnly)
 				}
 				note := x.Note
 				if x.Promised != "" {
@@ -37,10 +38,11 @@ func stockCommand() *cli.Command {
 				return []cell{
 					{text: x.Tail, style: bold},
 					{text: x.Model},
-					{text: decimal(x.CapacityBytes)},
+					bytesCell(x.CapacityBytes),
 					{text: place},
-					{text: tested},
-					{text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere")},
+					tested,
+					timeCell(x.AcceptedAt, minutes),
+					{text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere"), raw: strings.Join(x.Fits, ", ")},
 					{text: note},
 				}
 			},
@@ -49,20 +51,22 @@ func stockCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "stock",
 		Usage:       "the drives that are kept to replace others",
-		Description: "Example: lantern stock",
+		Description: "Example: lantern stock\n         lantern stock keep XH001 --note \"cupboard, second shelf\"",
+		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all of them, where each is, how it was tested, where it fits",
-				Description: "Example: lantern stock list",
+				Description: "Example: lantern stock list\n         lantern stock list -o csv",
+				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:        "keep",
 				Usage:       "keep a drive in stock",
 				ArgsUsage:   "<drive>",
-				Description: "Example: lantern stock keep 7F412 --note \"cupboard, second shelf\"",
+				Description: "Example: lantern stock keep XH001 --note \"cupboard, second shelf\"\n         lantern stock keep XH001",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "note", Usage: "where it lies, or whatever is to be known of it"},
 				},
@@ -88,7 +92,7 @@ func stockCommand() *cli.Command {
 				Name:        "drop",
 				Usage:       "take a drive out of the stock",
 				ArgsUsage:   "<drive>",
-				Description: "Example: lantern stock drop 7F412",
+				Description: "Example: lantern stock drop XH001\n         lantern stock drop XH001 -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive")
 					if err != nil {

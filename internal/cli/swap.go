@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"lantern/internal/api"
+	"lantern/internal/nearest"
 )
 
 // act is a command on one swap.
@@ -33,6 +34,11 @@ func swapAct(name, use, eg string, flags []cli.Flag, do act) *cli.Command {
 			if err != nil {
 				return err
 			}
+			if name != "show" && w.Phase == api.SwapPhasePull && w.Hold == "" && w.Held == "" && len(w.Wrong) == 0 {
+				if k, bad := loaded(cmd); bad == nil && k.String("light") == "always" {
+					w = s.lightPull(ctx, w)
+				}
+			}
 			if done, err := s.out.value(w); done {
 				return err
 			}
@@ -41,8 +47,22 @@ func swapAct(name, use, eg string, flags []cli.Flag, do act) *cli.Command {
 		})}
 }
 
+// lightPull lights the bay from which a swap asks for a drive, if it is not lit.
+func (s *session) lightPull(ctx context.Context, w api.Swap) api.Swap {
+	if w.Light.Id != "" || w.Old.Bay == "" {
+		return w
+	}
+	l, err := ask[api.Light](s.client.LightOn(ctx, nil, api.LightOn{Drive: w.Old.Key, Seconds: 30 * 60}))
+	if err != nil {
+		fmt.Fprintf(s.errOut, "the bay could not be lit: %v\n", err)
+		return w
+	}
+	w.Light = l
+	return w
+}
+
 func swapCommand() *cli.Command {
-	list := with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+	list := listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 		all, err := ask[[]api.Swap](s.client.ListSwaps(ctx, &api.ListSwapsParams{}))
 		if err != nil {
 			return err
@@ -51,7 +71,7 @@ func swapCommand() *cli.Command {
 			s,
 			all,
 			"No swap was planned yet. Begin with: lantern swap plan <drive>",
-			[]string{"SWAP", "AT", "POOL", "OLD", "NEW", "LED BY", "PLANNED"},
+			[]column{col("swap").spare(1), col("phase").as("AT"), col("pool"), col("old"), col("new"), col("led_by").as("LED BY"), col("planned")},
 			func(w api.Swap) []cell {
 				return []cell{
 					{text: w.Id},
@@ -60,7 +80,7 @@ func swapCommand() *cli.Command {
 					{text: w.Old.Tail},
 					{text: w.New.Tail},
 					{text: w.Lead},
-					{text: w.PlannedAt.Local().Format("2006-01-02 15:04")},
+					timeCell(w.PlannedAt, minutes),
 				}
 			},
 		)
@@ -83,20 +103,22 @@ func swapCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "swap",
 		Usage:       "replace a drive, step by step",
-		Description: "Example: lantern swap plan 7F412",
+		Description: "Example: lantern swap plan ZU006\n         lantern swap list",
+		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "all swaps, the newest first",
-				Description: "Example: lantern swap list",
+				Description: "Example: lantern swap list\n         lantern swap list --columns pool,old,phase",
+				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:        "plan",
 				Usage:       "show the steps, the reasons and the checks, before anything is touched",
 				ArgsUsage:   "<drive>",
-				Description: "Example: lantern swap plan 7F412\n         lantern swap plan 7F412 --keep-spare",
+				Description: "Example: lantern swap plan ZU006\n         lantern swap plan skerry/front/7 --keep-spare",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{
 						Name:  "keep-spare",
@@ -117,7 +139,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"show",
 				"where a swap stands",
-				"lantern swap show",
+				"lantern swap show\n         lantern swap show ZU006",
 				nil,
 				func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
 					return s.getSwap(ctx, id)
@@ -126,7 +148,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"begin",
 				"start a planned swap",
-				"lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22",
+				"lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22\n         lantern swap begin ZU006 --no-backup --reason \"the data can be made again\"",
 				begin,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					req := api.BeginSwap{
@@ -147,7 +169,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"next",
 				"do what the step is about: give its order, or say that it was done by hand",
-				"lantern swap next",
+				"lantern swap next\n         lantern swap next ZU006 --reason \"seen by two of us\"",
 				reason("why it goes on although something speaks against it"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.NextInSwap(ctx, id, nil, why(cmd)))
@@ -156,7 +178,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"back",
 				"go back where that can be undone",
-				"lantern swap back",
+				"lantern swap back\n         lantern swap back ZU006",
 				nil,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.BackInSwap(ctx, id, nil, api.Reason{}))
@@ -165,7 +187,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"confirm",
 				"confirm the new drive by its label tail",
-				"lantern swap confirm --tail 7F412\n         lantern swap confirm --tail 7F412 --reason \"no "+
+				"lantern swap confirm --tail XH001\n         lantern swap confirm --tail XH001 --reason \"no "+
 					"time to test it first\"",
 				append(
 					reason("why, when a check of the new drive warns: it was not tested, say"),
@@ -190,7 +212,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"hold",
 				"hold a swap: nothing is ordered until it goes on",
-				"lantern swap hold --reason \"the new drive comes tomorrow\"",
+				"lantern swap hold --reason \"the new drive comes tomorrow\"\n         lantern swap hold ZU006 --reason lunch",
 				reason("why; always asked for"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.HoldSwap(ctx, id, nil, why(cmd)))
@@ -199,7 +221,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"resume",
 				"go on with a swap that is held",
-				"lantern swap resume",
+				"lantern swap resume\n         lantern swap resume ZU006",
 				nil,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.ResumeSwap(ctx, id, nil, api.Reason{}))
@@ -208,7 +230,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"lead",
 				"hand the lead to somebody else, or take it over",
-				"lantern swap lead --to bo\n         lantern swap lead --reason \"ida went home\"",
+				"lantern swap lead --to engineer\n         lantern swap lead --reason \"ida went home\"",
 				append(
 					reason("why you take it over from somebody"),
 					&cli.StringFlag{Name: "to", Usage: "who leads from now on; without it, you"},
@@ -227,7 +249,7 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"abandon",
 				"end a swap before its end, and be told what is owed",
-				"lantern swap abandon --reason \"no spare at hand\"",
+				"lantern swap abandon --reason \"no spare at hand\"\n         lantern swap abandon ZU006 --reason \"it was the cable\"",
 				reason("why; always asked for"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.AbandonSwap(ctx, id, nil, why(cmd)))
@@ -237,7 +259,7 @@ func swapCommand() *cli.Command {
 				Name:        "fate",
 				Usage:       "say what becomes of the drive that was replaced: return, stock or destroy",
 				ArgsUsage:   "<swap> <fate>",
-				Description: "Example: lantern swap fate 7F412 return --note \"half a year of warranty left\"",
+				Description: "Example: lantern swap fate ZU006 return --note \"half a year of warranty left\"\n         lantern swap fate skerry/front/7 destroy",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
@@ -262,8 +284,8 @@ func swapCommand() *cli.Command {
 				Name:      "report",
 				Usage:     "the record of a swap: steps, people, checks, and how long at which margin",
 				ArgsUsage: "[swap]",
-				Description: "Example: lantern swap report 7F412\n         lantern --output json swap report " +
-					"7F412 > record.json\n         lantern swap report 7F412 --evidence return-7F412.zip",
+				Description: "Example: lantern swap report ZU006\n         lantern --output json swap report " +
+					"ZU006 > record.json\n         lantern swap report ZU006 --evidence return-ZU006.zip",
 				Flags: []cli.Flag{
 					&cli.StringFlag{
 						Name:  "evidence",
@@ -298,28 +320,49 @@ func (s *session) getSwap(ctx context.Context, id string) (api.Swap, error) {
 	return ask[api.Swap](s.client.GetSwap(ctx, id))
 }
 
-// swapID finds a swap by its id, the label tail of its old drive, or, with no name, the only one that is open.
+// swapID finds a swap by its id, its pool, or its old drive, named by tail, serial, bay or id; or, with no name, the only
+// one that is open.
 func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	all, err := ask[[]api.Swap](s.client.ListSwaps(ctx, &api.ListSwapsParams{Open: name == ""}))
 	if err != nil {
 		return "", err
 	}
 	var fits []api.Swap
+	of := func(w api.Swap) bool {
+		return name == "" || w.Id == name || strings.EqualFold(w.Old.Tail, name) || w.Old.Key == name ||
+			strings.EqualFold(w.Old.Serial, name) || w.Open && (w.Old.Bay == name || w.Into == name || w.Pool == name)
+	}
 	for _, w := range all {
-		if name == "" || w.Id == name || strings.EqualFold(w.Old.Tail, name) {
+		if of(w) {
 			fits = append(fits, w)
 		}
 	}
+	if len(fits) == 0 && name != "" { // any other way in which a drive is named
+		if d, err := ask[api.Drive](s.client.GetDrive(ctx, name)); err == nil {
+			for _, w := range all {
+				if w.Old.Key == d.Key {
+					fits = append(fits, w)
+				}
+			}
+		}
+	}
+	open := slices.DeleteFunc(slices.Clone(fits), func(w api.Swap) bool { return !w.Open })
+	if len(open) > 0 {
+		fits = open
+	}
 	switch {
+	case len(open) > 1 && name != "":
+		return "", usage("%d open swaps fit %q; say which: lantern swap list", len(open), name)
 	case len(fits) == 1 || len(fits) > 1 && name != "":
 		return fits[0].Id, nil
 	case len(fits) == 0 && name == "":
 		return "", &Failure{Code: ExitFailed, Says: "No swap is open. Begin with: lantern swap plan <drive>"}
 	case len(fits) == 0:
-		return "", &Failure{
-			Code: ExitFailed,
-			Says: fmt.Sprintf("There is no swap %q. List them with: lantern swap list", name),
+		tails := make([]string, len(all))
+		for i, w := range all {
+			tails[i] = w.Old.Tail
 		}
+		return "", usage("there is no swap %q%s List them with: lantern swap list", name, nearest.Meant(name, tails))
 	}
 	return "", usage("%d swaps are open; say which: lantern swap list", len(fits))
 }
@@ -336,7 +379,7 @@ func (s *session) checks(in []api.Check) {
 		if c.Do != "" {
 			do = "  " + s.out.paint("→ "+c.Do, m.style)
 		}
-		s.out.line("  %s %-34s %s%s", s.out.paint(m.mark, m.style), c.Title, c.Found, do)
+		s.out.line("  %s %-34s  %s%s", s.out.paint(m.mark, m.style), c.Title, c.Found, do)
 		s.out.line("    %s", s.out.paint("looked at: "+c.Looked, dim))
 	}
 }
@@ -398,6 +441,7 @@ func (s *session) swap(w api.Swap) {
 			if w.Hold != "" {
 				o.line("      %s", o.paint("not now: "+w.Hold, loud))
 			}
+			s.lightOfPull(w)
 		default:
 			o.line("    %s", o.paint(st.Title, dim))
 		}
@@ -415,6 +459,19 @@ func (s *session) swap(w api.Swap) {
 		o.line("  %s", w.Log[len(w.Log)-1].Says)
 	}
 	s.swapNext(w, now)
+}
+
+// lightOfPull says which bay is lit for a pull, or how to light it.
+func (s *session) lightOfPull(w api.Swap) {
+	switch {
+	case w.Phase != api.SwapPhasePull || !w.Open || w.Hold != "" || w.Held != "":
+	case w.Light.Id != "":
+		s.out.line("      light: %s is %s until %s", cmp.Or(w.Light.Bay, w.Old.Tail),
+			map[bool]string{true: "lit", false: "asked to be lit"}[w.Light.State == api.LightStateLit],
+			w.Light.Until.Local().Format("15:04"))
+	default:
+		s.out.line("      light: lantern light on %s --for 30m   (each time by itself: lantern light pulls always)", w.Old.Tail)
+	}
 }
 
 // swapNext says which command comes next.

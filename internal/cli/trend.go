@@ -3,9 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -20,41 +18,21 @@ func trendCommand() *cli.Command {
 		Name:        "trend",
 		Usage:       "metrics of a drive over time, on one axis",
 		ArgsUsage:   "<drive> <metric> …",
-		Description: "Example: lantern trend 7F412 pending_sectors read_latency_seconds --since 90d",
+		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n         lantern trend CN261 read_latency_seconds temperature_celsius -o csv",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
 		},
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Args().Len() < 2 {
 				return usage("lantern trend needs a drive and a metric\nExample: %s", example(cmd))
 			}
-			back, err := parseBack(cmd.String("since"))
+			ago, err := back("--since", cmd.String("since"))
 			if err != nil {
 				return err
 			}
-			return s.trends(ctx, cmd.Args().First(), cmd.Args().Tail(), back)
+			return s.trends(ctx, cmd.Args().First(), cmd.Args().Tail(), ago)
 		}),
 	}
-}
-
-var backward = regexp.MustCompile(`^([1-9][0-9]{0,5})([hdwy])$`)
-
-// parseBack reads how far back something goes; at least an hour, at most the five years that are kept.
-func parseBack(s string) (time.Duration, error) {
-	m := backward.FindStringSubmatch(strings.TrimSpace(s))
-	if m == nil {
-		return 0, usage("%q is no time, such as 12h, 90d, 6w or 2y", s)
-	}
-	n, err := strconv.Atoi(m[1])
-	if err != nil {
-		return 0, usage("%q is no time: %s", s, err)
-	}
-	unit := map[string]time.Duration{"h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour,
-		"y": 366 * 24 * time.Hour}[m[2]]
-	if kept := 5 * 366 * 24 * time.Hour; n > int(kept/unit) {
-		return 0, usage("%s is longer than readings are kept: five years", s)
-	}
-	return time.Duration(n) * unit, nil
 }
 
 // columns is how wide a chart is drawn.
@@ -111,9 +89,9 @@ func (s *session) trends(ctx context.Context, drive string, metrics []string, ba
 
 func (s *session) trendTable(all []api.Trend) error {
 	values := map[time.Time][]string{}
-	head := []string{"at"}
+	head := cols("at")
 	for i, t := range all {
-		head = append(head, t.Metric)
+		head = append(head, col(t.Metric))
 		for _, p := range t.Points {
 			if values[p.At] == nil {
 				values[p.At] = make([]string, len(all))

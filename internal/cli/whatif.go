@@ -21,7 +21,7 @@ func anywhere(onFile, onService func(ctx context.Context, s *session, cmd *cli.C
 		if cmd.String("file") != "" {
 			return offline(func(s *session, cmd *cli.Command) error { return onFile(ctx, s, cmd) })(ctx, cmd)
 		}
-		return with(onService)(ctx, cmd)
+		return listing(onService)(ctx, cmd)
 	}
 }
 
@@ -117,6 +117,7 @@ func whatifCommand() *cli.Command {
 		},
 		fileFlag,
 	}
+	flags = append(flags, tableFlags()...)
 	asked := func(cmd *cli.Command) ([]string, int, float64, error) {
 		lose, n, full := commas(cmd.StringSlice("lose")), cmd.Int("survives"), cmd.Float("full")
 		switch {
@@ -132,7 +133,7 @@ func whatifCommand() *cli.Command {
 		Usage:     "what becomes of a pool when members are lost: nothing is ordered",
 		ArgsUsage: "<pool>",
 		Description: "Example: lantern whatif soundscape --lose ZU006,XE932\n         lantern whatif driftnet " +
-			"--survives 2\n         lantern whatif --file planned.json --lose a,b",
+			"--survives 2\n         lantern whatif --file planned.json --lose 1.7,1.8",
 		Flags: flags,
 		Action: anywhere(func(_ context.Context, s *session, cmd *cli.Command) error {
 			lose, n, full, err := asked(cmd)
@@ -178,8 +179,11 @@ var stakes = map[api.PoolOutcome]style{
 	api.StaysSafe:        plain,
 }
 
+var prospectColumns = []column{col("volume"), col("protection").spare(1), col("outcome").as("BECOMES"),
+	col("was").as("MARGIN NOW").fold(14), col("is").as("MARGIN THEN").fold(14), col("used_bytes").as("USED")}
+
 func (s *session) prospect(w api.Prospect) error {
-	if s.out.format == "csv" {
+	if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
 		var rows [][]cell
 		for _, e := range w.Effects {
 			rows = append(
@@ -190,11 +194,11 @@ func (s *session) prospect(w api.Prospect) error {
 					{text: string(e.Outcome)},
 					{text: e.Was.Words},
 					{text: e.Is.Words},
-					{text: fmt.Sprint(e.UsedBytes)},
+					bytesCell(e.UsedBytes),
 				},
 			)
 		}
-		return s.out.table([]string{"volume", "protection", "outcome", "was", "is", "used_bytes"}, rows)
+		return s.out.table(prospectColumns, rows)
 	}
 	if done, err := s.out.value(w); done {
 		return err
@@ -228,12 +232,12 @@ func (s *session) prospect(w api.Prospect) error {
 					{text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]},
 					{text: e.Was.Words},
 					{text: e.Is.Words},
-					{text: decimal(e.UsedBytes), right: true},
+					bytesCell(e.UsedBytes),
 				},
 			)
 		}
 		if err := o.table(
-			[]string{"VOLUME", "PROTECTION", "BECOMES", "MARGIN NOW", "MARGIN THEN", "USED"},
+			prospectColumns,
 			rows,
 		); err != nil {
 			return err
@@ -310,8 +314,9 @@ func fitCommand() *cli.Command {
 		Name:        "fit",
 		Usage:       "what size takes the place of each member of a pool, and which free drives have it",
 		ArgsUsage:   "<pool>",
-		Description: "Example: lantern fit logbook",
-		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+		Description: "Example: lantern fit logbook\n         lantern fit soundscape -o csv",
+		Flags:       tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
 				return err
@@ -324,22 +329,23 @@ func fitCommand() *cli.Command {
 				s,
 				all,
 				"It has no member.",
-				[]string{"SLOT", "TAIL", "AT LEAST, BYTES", "AT MOST, BYTES", "FREE DRIVES THAT FIT"},
+				[]column{col("slot"), col("tail"), col("at_least_bytes").as("AT LEAST, BYTES"), col("at_most_bytes").as("AT MOST, BYTES"),
+					col("fits").as("FREE DRIVES THAT FIT").fold(12)},
 				func(f api.Fit) []cell {
 					var fits []string
 					for _, c := range f.Candidates {
 						fits = append(fits, cmp.Or(c.Tail, c.Slot)+map[bool]string{true: " (spare)"}[c.Slot != ""])
 					}
-					most := "any"
+					most := cell{text: "any", right: true, raw: ""}
 					if f.MostBytes > 0 {
-						most = humanize.Comma(f.MostBytes)
+						most = cell{text: humanize.Comma(f.MostBytes), right: true, raw: f.MostBytes}
 					}
 					return []cell{
 						{text: f.Slot},
 						{text: f.Tail, style: bold},
-						{text: humanize.Comma(f.LeastBytes), right: true},
-						{text: most, right: true},
-						{text: cmp.Or(strings.Join(fits, ", "), "none")},
+						{text: humanize.Comma(f.LeastBytes), right: true, raw: f.LeastBytes},
+						most,
+						{text: cmp.Or(strings.Join(fits, ", "), "none"), raw: strings.Join(fits, ", ")},
 					}
 				},
 			)

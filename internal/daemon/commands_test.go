@@ -123,7 +123,7 @@ var commands = []string{
 	"! selftest start LM409 --kind short",
 	"selftest show",
 	"! selftest stop LM409",
-	"! admit tidegauge LF389 --tail LF389",
+	"! admit specimens GA301 --tail GA301",
 	"! accept begin LF389 --short",
 	"accept list",
 	"! accept stop LF389",
@@ -143,6 +143,17 @@ var commands = []string{
 	"drives --sort nosuch",
 	"drives --verdict nosuch",
 	"pool nosuch",
+	"drives --pool soundscap",
+	"drives --verdict watch --verdict replace --columns tail,bay,powered_hours,size_bytes",
+	"host remove x",
+	"swap xx",
+	"drives --colums x",
+	"drives --columns nosuch",
+	"round --exit-code",
+	"! help exit-codes",
+	"! help nosuch",
+	"! swap begin --help",
+	"pools --wide --no-header",
 }
 
 // run is one command, as from a shell.

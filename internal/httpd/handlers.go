@@ -426,9 +426,26 @@ func (s *Server) LabJoin(c *echo.Context) error {
 	})
 }
 
+// neededIn is what the swap needs that waits for a drive in a bay, or on the host that is named: the tail of the drive
+// of whose make it is, and its size where that is another.
+func (s *Server) neededIn(bay string) (like string, bytes int64) {
+	for _, w := range s.Service.Swaps.Swaps(true) {
+		if w.Into == bay || w.Old.Bay == bay || w.Host == bay {
+			if w.NeedsBytes > w.Old.CapacityBytes {
+				bytes = w.NeedsBytes
+			}
+			return w.Old.Tail, bytes
+		}
+	}
+	return "", 0
+}
+
 // LabInsert puts one in.
 func (s *Server) LabInsert(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabInsert) (any, error) {
+		if req.Drive == "" && req.Like == "" && req.CapacityBytes == 0 {
+			req.Like, req.CapacityBytes = s.neededIn(req.Bay)
+		}
 		m, err := s.Lab.Insert(
 			req.Bay,
 			lab.NewDrive{

@@ -30,7 +30,7 @@ func (s *Server) MuteNotice(c *echo.Context, id api.IdParam) error {
 	if err != nil {
 		return err
 	}
-	n, err := s.Service.Notices.Mute(person(c), id, req.Hours)
+	n, err := s.Service.Notices.Mute(person(c), id, req.Hours, req.Note)
 	return answer(c, http.StatusOK, n, err)
 }
 

@@ -166,17 +166,23 @@ func (f *Fleet) empty(host string, now time.Time) (bay string) {
 	return bay
 }
 
-// fromShelf unpacks a new drive like the one that was last in that bay, or like any of that host.
+// fromShelf unpacks a new drive like the one that was last in that bay, or like the largest of that host.
 func (f *Fleet) fromShelf(a enclosure.Address, s NewDrive, now time.Time) *Drive {
-	var like *Drive
+	var like, largest *Drive
 	for _, x := range f.Drives {
 		for _, st := range x.Stays {
-			here := st.Host == a.Host && st.Section == a.Section && st.Bay == a.Number
-			if !x.Shelf && st.Host == a.Host && (like == nil || here) {
+			if x.Shelf || st.Host != a.Host {
+				continue
+			}
+			if st.Section == a.Section && st.Bay == a.Number {
 				like = x
+			}
+			if largest == nil || x.Desc.Capacity > largest.Desc.Capacity {
+				largest = x
 			}
 		}
 	}
+	like = cmp.Or(like, largest)
 	for _, x := range f.Drives {
 		if s.Like != "" && x.Desc.TailMatches(s.Like) {
 			like = x

@@ -153,9 +153,9 @@ func TestNotices(t *testing.T) {
 	all, _ = b.s.Notices.Notices(false)
 	require.Equal(t, api.NoticeStateOpen, all[0].State, "severity never hides behind an acknowledgement")
 
-	_, err = b.s.Notices.Mute("bo", all[0].Id, 24*91)
+	_, err = b.s.Notices.Mute("bo", all[0].Id, 24*91, "")
 	b.problem(err, "bad-time", "")
-	_, err = b.s.Notices.Mute("bo", all[0].Id, 24)
+	_, err = b.s.Notices.Mute("bo", all[0].Id, 24, "spare ordered")
 	require.NoError(t, err)
 	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{})
 	require.NoError(t, err)

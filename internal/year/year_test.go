@@ -21,7 +21,7 @@ func BenchmarkYear(b *testing.B) {
 			func(_ string, _ time.Time, m map[string]float64) { numbers += len(m) },
 		)
 		require.NoError(b, err)
-		page, err := y.Service.Views.Drives(api.ListDrivesParams{Host: y.Host})
+		page, err := y.Service.Views.Drives(api.ListDrivesParams{Host: []string{y.Host}})
 		require.NoError(b, err)
 		slowest, readings := time.Duration(0), 0
 		for _, d := range page.Drives {

@@ -439,3 +439,12 @@ func distance(a, b string) int {
 	}
 	return row[len(b)]
 }
+
+// Names are the names of all metrics.
+func Names() []string {
+	out := make([]string, len(Catalogue))
+	for i, m := range Catalogue {
+		out[i] = string(m.Name)
+	}
+	return out
+}

@@ -54,6 +54,8 @@ type Notice struct {
 	Acknowledged *Ack `json:"acknowledged,omitempty"`
 	// Muted is until when nothing is said of it; zero when it is not.
 	Muted time.Time `json:"muted"`
+	// MutedWhy is why, as whoever muted it said.
+	MutedWhy string `json:"muted_why,omitempty"`
 	// Told are the channels that a message about it was given to: they are told how it goes on, and how it ends.
 	Told []string `json:"told,omitempty"`
 }

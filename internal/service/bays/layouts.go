@@ -20,7 +20,7 @@ func (s *Service) Layouts(name string) ([]api.Layout, error) {
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return nil, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", name)
+		return nil, s.fleet.NoHost(name)
 	}
 	out := []api.Layout{}
 	for _, e := range h.LastReport.Enclosures {
@@ -44,7 +44,7 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return l, problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", name)
+		return l, s.fleet.NoHost(name)
 	}
 	next, err := wire.ToLayout(l)
 	if err != nil {
@@ -212,6 +212,16 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 			"%s does not answer on %s.",
 			d.Tail(),
 			a.Host,
+		)
+	}
+	if was := s.fleet.Occupants(a.Host)[a]; was != nil && was != d && was.Present && was.How.Sure() && !req.Replace {
+		return problem.New(
+			409,
+			"bay-taken",
+			"Look into the bay. If it is "+d.Tail()+": lantern enclosure confirm --replace "+a.String()+" "+d.Tail()+".",
+			"%s was seen in bay %s, and it still reports.",
+			was.Tail(),
+			a,
 		)
 	}
 	s.keepSpot(

@@ -8,7 +8,6 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/service/fleet"
-	"lantern/internal/service/problem"
 	"lantern/internal/wire"
 )
 
@@ -18,7 +17,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.BayMap{}, problem.New(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
+		return api.BayMap{}, s.fleet.NoHost(name)
 	}
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judging.Judge()

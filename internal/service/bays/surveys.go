@@ -23,13 +23,7 @@ func (s *Service) Survey(name string) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.fleet.Hosts[name] == nil {
-		return api.Survey{}, problem.New(
-			404,
-			"no-host",
-			"List them with: lantern host list",
-			"There is no host %q.",
-			name,
-		)
+		return api.Survey{}, s.fleet.NoHost(name)
 	}
 	return s.viewSurvey(name), nil
 }
@@ -83,8 +77,7 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Survey{}, problem.New(404, "no-host", "List them with: lantern host list", "There is no "+
-			"host %q.", name)
+		return api.Survey{}, s.fleet.NoHost(name)
 	}
 	w, b, now := s.surveys[name], &store.Batch{}, s.Clock.Now()
 	if req.Act == api.Begin {

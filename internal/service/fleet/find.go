@@ -3,6 +3,7 @@ package fleet
 import (
 	"cmp"
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 
@@ -91,7 +92,7 @@ func (s *State) FindPool(name string) (*Pool, error) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		return nil, problem.New(404, "no-pool", "See: lantern pools", "There is no pool %q.", name)
+		return nil, problem.Missing("no-pool", "pool", name, s.PoolNames())
 	}
 	ids := make([]string, len(fits))
 	for i, p := range fits {
@@ -107,4 +108,19 @@ func (s *State) FindPool(name string) (*Pool, error) {
 		name,
 		strings.Join(ids, ", "),
 	)
+}
+
+// NoHost is the problem of a host that is not known.
+func (s *State) NoHost(name string) *problem.Problem {
+	return problem.Missing("no-host", "host", name, slices.Sorted(maps.Keys(s.Hosts)))
+}
+
+// PoolNames are the names of all pools.
+func (s *State) PoolNames() []string {
+	out := make([]string, 0, len(s.Pools))
+	for _, p := range s.Pools {
+		out = append(out, p.Name)
+	}
+	slices.Sort(out)
+	return out
 }

@@ -1,6 +1,7 @@
 package notices
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -325,7 +326,7 @@ func (s *State) viewNotice(n notice.Notice, now time.Time) api.Notice {
 		v.AcknowledgedBy, v.AcknowledgedAt, v.Note = n.Acknowledged.By, n.Acknowledged.At, n.Acknowledged.Note
 	}
 	if now.Before(n.Muted) {
-		v.State, v.MutedUntil = api.NoticeStateMuted, n.Muted
+		v.State, v.MutedUntil, v.Note = api.NoticeStateMuted, n.Muted, cmp.Or(n.MutedWhy, v.Note)
 	}
 	if !n.Open() {
 		v.State = api.NoticeStateClosed
@@ -345,7 +346,7 @@ func (s *Service) Acknowledge(by, id, note string) (api.Notice, error) {
 const longestMute = 90 * 24 * time.Hour
 
 // Mute says nothing of a notice until a time, unless it gets worse; zero hours lets it be heard again.
-func (s *Service) Mute(by, id string, hours float64) (api.Notice, error) {
+func (s *Service) Mute(by, id string, hours float64, note string) (api.Notice, error) {
 	d := time.Duration(hours * float64(time.Hour))
 	if d < 0 || d > longestMute {
 		return api.Notice{}, problem.New(
@@ -356,11 +357,16 @@ func (s *Service) Mute(by, id string, hours float64) (api.Notice, error) {
 		)
 	}
 	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
+		n.MutedWhy = note
 		if n.Muted = now.Add(d); d == 0 {
-			n.Muted = time.Time{}
+			n.Muted, n.MutedWhy = time.Time{}, ""
 			return by + " wants to hear again of: " + n.Says
 		}
-		return fmt.Sprintf("%s muted until %s: %s", by, n.Muted.Format("2006-01-02 15:04"), n.Says)
+		why := ""
+		if note != "" {
+			why = " (" + note + ")"
+		}
+		return fmt.Sprintf("%s muted until %s%s: %s", by, n.Muted.Format("2006-01-02 15:04"), why, n.Says)
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"lantern/internal/core/swap"
+	"lantern/internal/nearest"
 	"lantern/internal/store"
 )
 
@@ -22,6 +23,13 @@ func (p *Problem) Error() string { return p.Title + " " + p.Do }
 
 func New(status int, kind, do, title string, args ...any) *Problem {
 	return &Problem{Status: status, Type: kind, Title: fmt.Sprintf(title, args...), Do: do}
+}
+
+// Missing is the problem of a name that nothing has; have are the names that there are.
+func Missing(kind, what, name string, have []string) *Problem {
+	return New(404, kind, "List them with: "+map[string]string{
+		"host": "lantern host list", "pool": "lantern pools", "model": "lantern drives --columns model",
+	}[what], "There is no %s %q%s", what, name, nearest.Meant(name, have))
 }
 
 // Forever is a problem that sending the same request again does not mend.

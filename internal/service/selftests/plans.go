@@ -238,7 +238,7 @@ func (s *State) settle(c *api.PlanChange) error {
 			sc.Name, sc.Id = "", ""
 		case api.PlanScopeKindHost:
 			if s.fleet.Hosts[sc.Name] == nil {
-				return problem.New(404, "no-host", "List them with: lantern host list", "There is no host %q.", sc.Name)
+				return s.fleet.NoHost(sc.Name)
 			}
 			sc.Id = sc.Name
 		case api.PlanScopeKindPool:

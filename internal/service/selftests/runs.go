@@ -77,13 +77,7 @@ func (s *State) testable(req api.TestOrder) (out []*fleet.Drive, err error) {
 		})
 	case req.Host != "":
 		if s.fleet.Hosts[req.Host] == nil {
-			return nil, problem.New(
-				404,
-				"no-host",
-				"List them with: lantern host list",
-				"There is no host %q.",
-				req.Host,
-			)
+			return nil, s.fleet.NoHost(req.Host)
 		}
 		fallthrough
 	case req.Where != "":

@@ -2,6 +2,7 @@ package views
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
+	"lantern/internal/nearest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
 )
@@ -25,17 +27,24 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 			422,
 			"bad-sort",
 			"All metrics: lantern metrics",
-			"Drives can be sorted by place, verdict or a metric, not by %q; did you mean %s?",
+			"Drives can be sorted by place, verdict or a metric, not by %q%s",
 			metric,
-			drive.Nearest(string(metric)),
+			nearest.Meant(string(metric), append(drive.Names(), "place", "verdict")),
 		)
 	}
 	with, err := metricsNamed(f.With)
 	if err != nil {
 		return api.DrivePage{}, err
 	}
+	for _, names := range []*[]string{&f.Host, &f.Pool, &f.Model} {
+		*names = slices.DeleteFunc(*names, func(n string) bool { return n == "" }) // an empty one asks for nothing
+	}
+	f.Verdict = slices.DeleteFunc(f.Verdict, func(v api.Verdict) bool { return v == "" })
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if err := s.namesThere(f); err != nil {
+		return api.DrivePage{}, err
+	}
 	places := s.judging.Places()
 	fits := s.fitting(f, where)
 	s.sortDrives(fits, f.Sort)
@@ -82,14 +91,40 @@ func metricsNamed(list string) (with []drive.Metric, err error) {
 				422,
 				"no-metric",
 				"All metrics: lantern metrics",
-				"There is no metric %q; did you mean %s?",
+				"There is no metric %q%s",
 				n,
-				drive.Nearest(n),
+				nearest.Meant(n, drive.Names()),
 			)
 		}
 		with = append(with, m)
 	}
 	return with, nil
+}
+
+// oneOf says whether a value is among those that a filter names; a filter that names none lets all through.
+func oneOf[T comparable](names []T, v T) bool { return len(names) == 0 || slices.Contains(names, v) }
+
+// namesThere refuses a filter by a host, pool or model that is not there: it is a slip, and an empty list would say
+// that nothing is wrong.
+func (s *State) namesThere(f api.ListDrivesParams) error {
+	var models []string
+	for _, d := range s.fleet.Drives {
+		models = append(models, d.Desc.Model)
+	}
+	for _, x := range []struct {
+		kind        string
+		what        string
+		asked, have []string
+	}{
+		{"no-host", "host", f.Host, slices.Collect(maps.Keys(s.fleet.Hosts))}, {"no-pool", "pool", f.Pool, s.fleet.PoolNames()}, {"no-model", "model", f.Model, models},
+	} {
+		for _, name := range x.asked {
+			if !slices.Contains(x.have, name) {
+				return problem.Missing(x.kind, x.what, name, x.have)
+			}
+		}
+	}
+	return nil
 }
 
 // fitting are the drives that fit every filter, in no order.
@@ -101,8 +136,8 @@ func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison) (fit
 		if p := places[key].Pool; p != nil {
 			name = p.Name
 		}
-		if f.Host != "" && d.Host != f.Host || f.Pool != "" && name != f.Pool ||
-			f.Verdict != "" && string(verdicts[key].Verdict) != string(f.Verdict) || !d.Matches(f.Q, name) {
+		if !oneOf(f.Host, d.Host) || !oneOf(f.Pool, name) || !oneOf(f.Model, d.Desc.Model) ||
+			!oneOf(f.Verdict, api.Verdict(verdicts[key].Verdict)) || !d.Matches(f.Q, name) {
 			continue
 		}
 		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) {

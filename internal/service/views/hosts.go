@@ -95,7 +95,7 @@ func (s *Service) changeHost(name string, change func(h *store.Host) string) (ap
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Host{}, problem.New(404, "no-host", "See: lantern hosts", "There is no host %q.", name)
+		return api.Host{}, s.fleet.NoHost(name)
 	}
 	present := 0
 	for _, d := range s.fleet.Drives {

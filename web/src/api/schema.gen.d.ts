@@ -391,7 +391,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List drives, filtered and sorted */
+        /**
+         * List drives, filtered and sorted
+         * @description A filter may be repeated: a drive fits when one of its values does. A host, pool or model that is not there is a problem, not an empty list.
+         */
         get: operations["listDrives"];
         put?: never;
         post?: never;
@@ -1853,7 +1856,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -3128,6 +3131,8 @@ export interface components {
             bay: string;
             /** @description the drive that was seen there; without one, what was known of the bay is forgotten */
             drive?: string;
+            /** @description though another drive was seen in this bay: that one is not there */
+            replace?: boolean;
         };
         SurveyDrive: {
             drive: string;
@@ -4899,9 +4904,10 @@ export interface operations {
     listDrives: {
         parameters: {
             query?: {
-                host?: string;
-                pool?: string;
-                verdict?: components["schemas"]["Verdict"];
+                host?: string[];
+                pool?: string[];
+                model?: string[];
+                verdict?: components["schemas"]["Verdict"][];
                 /** @description any part of serial, WWN, model, bay, pool or host */
                 q?: string;
                 /** @description comparison of a metric's newest value, such as pending_sectors>0; several are joined by commas */
@@ -5220,6 +5226,8 @@ export interface operations {
                      * @description 0 lets it be heard again
                      */
                     hours: number;
+                    /** @description why; others see it */
+                    note?: string;
                 };
             };
         };

@@ -34,9 +34,9 @@ export default function DrivesPage() {
           params: {
             query: {
               ...(filter.q && { q: filter.q }),
-              ...(filter.verdict && { verdict: filter.verdict }),
-              ...(filter.pool && { pool: filter.pool }),
-              ...(filter.host && { host: filter.host }),
+              ...(filter.verdict && { verdict: [filter.verdict] }),
+              ...(filter.pool && { pool: [filter.pool] }),
+              ...(filter.host && { host: [filter.host] }),
               ...(filter.where && { where: filter.where }),
               sort: filter.sort,
               ...(pageParam && { cursor: pageParam }),
