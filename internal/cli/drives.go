@@ -13,6 +13,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/nearest"
 )
 
 // driveColumn is something that can be told of a drive in a list, beside any metric.
@@ -139,9 +140,12 @@ func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 		}
 		p.Verdict = append(p.Verdict, api.Verdict(v))
 	}
+	for i, name := range s.out.choice.columns {
+		s.out.choice.columns[i] = cmp.Or(formerColumns[name], name)
+	}
 	heads, of, metrics := columnsOfDrives(s.out.choice.columns)
 	p.With = strings.Join(metrics, ",")
-	if _, err := s.out.chosen(heads); err != nil {
+	if err := driveColumnsThere(s.out.choice.columns, heads); err != nil {
 		return err
 	}
 	all, err := s.drives(ctx, p)
@@ -155,6 +159,24 @@ func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 		}
 		return row
 	})
+}
+
+// formerColumns are names that columns had before, by what they are called now.
+var formerColumns = map[string]string{"age": "powered_hours", "size": "size_bytes", "bytes": "size_bytes", "used": "used_by"}
+
+// driveColumnsThere refuses a column that is neither of drives nor a metric.
+func driveColumnsThere(asked []string, heads []column) error {
+	var names []string
+	for _, h := range heads {
+		names = append(names, h.name)
+	}
+	for _, name := range asked {
+		if name != "all" && !slices.Contains(names, name) {
+			return usage("there is no column %q%s The columns are: %s, and any metric (lantern metrics)", name,
+				nearest.Meant(name, append(drive.Names(), names...)), strings.Join(names, ", "))
+		}
+	}
+	return nil
 }
 
 // columnsOfDrives are all columns of drives, and those metrics that are asked for by name.

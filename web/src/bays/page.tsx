@@ -329,8 +329,8 @@ function Guess({ bay: b }: { bay: S["Bay"] }) {
   return (
     <div className="space-y-2 rounded-md border border-dashed border-edge p-3">
       <p>
-        <b>A guess.</b> It is attached to the port that belongs to this bay; not confirmed by a person. Confirm it before you
-        pull the drive.
+        <b>A guess.</b> It is attached to the port that belongs to this bay; not confirmed by a person. Confirm it
+        before you pull the drive.
       </p>
       <button className="button w-full" disabled={confirm.isPending} onClick={() => confirm.mutate()}>
         I see {b.tail} here
