@@ -87,7 +87,7 @@ func serve() *cli.Command {
 	return &cli.Command{
 		Name:        "serve",
 		Usage:       "run the service",
-		Description: "Example: lantern serve --listen 127.0.0.1:7411 --data /var/lib/lantern/service",
+		Description: "Example: lantern serve\n         lantern serve --listen 0.0.0.0:7411 --cert cert.pem --key key.pem --data /var/lib/lantern/service",
 		Flags:       append(serveFlags(dataDir("service")), providerFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s := serveFrom(cmd)
@@ -142,7 +142,7 @@ func demo() *cli.Command {
 	return &cli.Command{
 		Name:        "demo",
 		Usage:       "run the service with a lab fleet: nothing real is touched",
-		Description: "Example: lantern demo --fresh",
+		Description: "Example: lantern demo\n         lantern demo --fresh --drives 2000",
 		Flags:       flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return daemon.Demo{
@@ -226,7 +226,7 @@ func driver() *cli.Command {
 				Name:  "mend",
 				Usage: "of a program that only watches: a shell command that does by hand what an order would do",
 			},
-			&cli.DurationFlag{Name: "patience", Value: time.Minute, Usage: "how long a recovery may take"},
+			&client.DurationFlag{Name: "patience", Value: time.Minute, Usage: "how long a recovery may take"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -269,7 +269,7 @@ func driver() *cli.Command {
 	return &cli.Command{
 		Name:        "driver",
 		Usage:       "programs that speak for pools of other kinds",
-		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy",
+		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         lantern driver check --help",
 		Commands:    []*cli.Command{check},
 	}
 }
@@ -280,7 +280,7 @@ func agent() *cli.Command {
 	return &cli.Command{
 		Name:        "agent",
 		Usage:       "report this host's drives and pools, and obey orders",
-		Description: "Example: LANTERN_HOST_TOKEN=… lantern agent --host skerry",
+		Description: "Example: lantern agent --print\n         lantern agent --host skerry --server https://lantern.example --token-file /etc/lantern/token",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "host", Value: name, Usage: "the name it was enrolled by"},
 			&cli.StringFlag{
@@ -293,8 +293,8 @@ func agent() *cli.Command {
 				Name:  "print",
 				Usage: "look and read once, print what would be reported, and end; nothing is sent",
 			},
-			&cli.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
-			&cli.DurationFlag{Name: "read-every", Value: 5 * time.Minute, Usage: "read the drives this often"},
+			&client.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
+			&client.DurationFlag{Name: "read-every", Value: 5 * time.Minute, Usage: "read the drives this often"},
 			&cli.StringSliceFlag{
 				Name: "pool-program",
 				Usage: "a program that speaks for pools of a kind that is not known here, with its arguments; " +

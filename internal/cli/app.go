@@ -99,6 +99,7 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 			"More on a topic: lantern help " + strings.Join(Topics(), ", ") + ".",
 		EnableShellCompletion:           true,
 		ConfigureShellCompletionCommand: configureCompletion,
+		ShellComplete:                   complete,
 		Flags:                           Flags(),
 		Commands:                        append(more, Commands()...),
 		// Errors are told once, by main, with their exit code.
@@ -457,6 +458,7 @@ func isTerminal(w io.Writer) bool {
 func Commands() []*cli.Command {
 	return []*cli.Command{
 		roundCommand(),
+		watchCommand(),
 		drivesCommand(),
 		driveCommand(),
 		trendCommand(),

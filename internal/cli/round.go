@@ -119,6 +119,12 @@ func (s *session) round(r api.Round) {
 		}
 		o.line("     %s %s", o.paint("→", st), do+o.paint("  for "+span(r.At.Sub(l.Since)), dim))
 	}
+	s.roundRest(r)
+}
+
+// roundRest is what stands below the lines of the round.
+func (s *session) roundRest(r api.Round) {
+	o := s.out
 	if len(r.Underway) > 0 {
 		o.line("%s", o.paint("─ under way "+strings.Repeat("─", 60), dim))
 		for _, u := range r.Underway {

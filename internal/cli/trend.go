@@ -35,8 +35,8 @@ func trendCommand() *cli.Command {
 	}
 }
 
-// columns is how wide a chart is drawn.
-const columns = 68
+// columns is how wide the plot of a chart is: what the output leaves beside the labels, within reason.
+func (p *printer) columns() int { return min(max(p.width-12, 30), 150) }
 
 // trends prints charts of metrics one below the other, from the same moment to the same moment, and below them what
 // happened to the drive.
@@ -116,10 +116,11 @@ func (s *session) trendTable(all []api.Trend) error {
 
 // chart draws one metric between two moments and gives back how many columns stand before its plot.
 func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
+	columns := s.out.columns()
 	line := make([]float64, columns)
 	j := 0
 	for i := range line {
-		at := first.Add(last.Sub(first) * time.Duration(i) / (columns - 1))
+		at := first.Add(last.Sub(first) * time.Duration(i) / time.Duration(columns-1))
 		for j+1 < len(t.Points) && !t.Points[j+1].At.After(at) {
 			j++
 		}
@@ -133,7 +134,19 @@ func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
 			break
 		}
 	}
-	s.out.line("%s", plot)
+	before := ""
+	for _, row := range strings.Split(plot, "\n") {
+		// A label that says what the one above said says nothing: the values lie closer than it tells.
+		r := []rune(row)
+		if at := min(margin, len(r)); at > 0 {
+			label := strings.TrimRight(string(r[:at-1]), " ")
+			if label == before && label != "" {
+				row = strings.Repeat(" ", at-1) + string(r[at-1:])
+			}
+			before = label
+		}
+		s.out.line("%s", row)
+	}
 	return margin
 }
 
@@ -152,11 +165,12 @@ func (s *session) axis(ctx context.Context, name string, first, last time.Time, 
 	if err != nil {
 		return err
 	}
+	columns := s.out.columns()
 	row := []rune(strings.Repeat(" ", columns))
 	any := false
 	for _, h := range d.Happened {
 		if last.After(first) && !h.At.Before(first) && !h.At.After(last) {
-			row[int(h.At.Sub(first)*(columns-1)/last.Sub(first))] = marks[h.Kind]
+			row[int(h.At.Sub(first)*time.Duration(columns-1)/last.Sub(first))] = marks[h.Kind]
 			any = true
 		}
 	}

@@ -75,7 +75,18 @@ func durationText(d time.Duration) string {
 const kept = 5 * 366 * 24 * time.Hour
 
 // back reads how far back or ahead something goes: an hour to the five years that readings are kept.
-func back(option, text string) (time.Duration, error) { return duration(option, text, time.Hour, kept) }
+func back(option, text string) (time.Duration, error) {
+	d, err := ParseDuration(text)
+	switch {
+	case err != nil:
+		return 0, usage("%s: %v", option, err)
+	case d > kept:
+		return 0, usage("%s: %s is longer than readings are kept: five years", option, text)
+	case d < time.Hour:
+		return 0, usage("%s is 1h at least, not %s", option, text)
+	}
+	return d, nil
+}
 
 // DurationFlag is an option whose value is a duration; it is asked for by cmd.Duration.
 type DurationFlag = cli.FlagBase[time.Duration, cli.NoConfig, durationValue]

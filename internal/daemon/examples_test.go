@@ -149,7 +149,7 @@ func TestExamples(t *testing.T) {
 
 	// What an example must not do in a test, or cannot: it runs until somebody ends it, or another end is not there.
 	others := map[string]string{
-		"channel test": "nobody is at the other end", "follow": "it follows until the end", "survey walk": "it asks a person",
+		"channel test": "nobody is at the other end", "follow": "it follows until the end", "watch": "it needs a terminal", "survey walk": "it asks a person",
 		"person end-session": "the id is another one each time",
 	}
 	// What must be so before an example makes sense.

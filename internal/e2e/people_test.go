@@ -74,7 +74,7 @@ func TestPeople(t *testing.T) {
 	other := map[string]string{"engineer": "bo", "bo": "engineer", "night script": "bo"}[lead]
 	people[other].refused(lead+" leads this swap", "swap", "hold", w.Id, "--reason", "wait")
 	people[other].refused("a reason is asked", "swap", "lead", w.Id)
-	require.Equal(t, 1, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").code)
+	require.Equal(t, 2, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").code)
 	require.Contains(
 		t,
 		people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").err,

@@ -145,7 +145,7 @@ func TestRehearsal(t *testing.T) {
 	var report map[string]any
 	require.NoError(t, json.Unmarshal([]byte(r.run("--output", "json", "swap", "report", "ZU006")), &report))
 	require.Equal(t, "soundscape", report["practice"].(map[string]any)["pool"])
-	require.True(t, strings.HasPrefix(r.run("--output", "csv", "drives"), "PRACTICE,"))
+	require.True(t, strings.HasPrefix(r.run("--output", "csv", "drives"), "practice,"))
 	evidence := filepath.Join(t.TempDir(), "evidence.zip")
 	r.run("swap", "report", "ZU006", "--evidence", evidence)
 	b, err := os.ReadFile(evidence)

@@ -175,15 +175,15 @@ func TestHabits(t *testing.T) {
 		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}},
 		{2, "Example: lantern drive", []string{"drive"}},
 		{2, "not \"xml\"", []string{"--output", "xml", "round"}},
-		{1, "lantern drives --find", []string{"drive", "NOSUCH"}},
+		{2, "lantern drives --find", []string{"drive", "NOSUCH"}},
 		{2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
-		{1, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be " +
+		{2, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be " +
 			"reached", []string{"--server", "http://127.0.0.1:1", "round"}},
 		{3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
 		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size " +
 			"such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "no more is " +
 			"asked for", []string{"accept", "policy", "--short", "--surface"}},
-		{1, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}},
+		{2, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}},
 		{1, "No swap is open", []string{"swap", "show"}},
 		{2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
 	} {
@@ -195,14 +195,14 @@ func TestHabits(t *testing.T) {
 	for _, args := range [][]string{{"round"}, {"drives"}, {"drive"}, {"trend"}, {"bays"}, {"light", "on"},
 		{"swap", "plan"}, {"swap", "confirm"}, {"follow"}, {"pools"}, {"host", "enrol"}, {"lab", "insert"},
 		{"serve"}, {"agent"}, {"demo"}} {
-		require.Contains(t, d.run(append(args, "--help")...), "Example: ", "%v", args)
+		require.Contains(t, d.run(append(args, "--help")...), "Examples", "%v", args)
 	}
 	require.NotContains(t, d.run("round"), "\x1b", "no colour where the output is no terminal")
 	require.Contains(t, d.run("completion", "bash"), "lantern")
 	require.Contains(
 		t,
 		d.run("--help"),
-		"Exit codes: 0 done, 1 failed, 2 wrong usage, 3 refused by a check or for want of rights, 4 the service cannot be reached.",
+		"Exit codes: 0 done, 1 failed, 2 what was typed is wrong, 3 refused, 4 the service cannot be reached.",
 	)
 
 	// Drives by what they say, and everything they ever said.
