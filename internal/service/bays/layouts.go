@@ -20,7 +20,7 @@ func (s *Service) Layouts(name string) ([]api.Layout, error) {
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return nil, s.fleet.NoHost(name)
+		return nil, fleet.NoHost(s.fleet, name)
 	}
 	out := []api.Layout{}
 	for _, e := range h.LastReport.Enclosures {
@@ -44,7 +44,7 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return l, s.fleet.NoHost(name)
+		return l, fleet.NoHost(s.fleet, name)
 	}
 	next, err := wire.ToLayout(l)
 	if err != nil {

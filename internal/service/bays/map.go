@@ -17,7 +17,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.BayMap{}, s.fleet.NoHost(name)
+		return api.BayMap{}, fleet.NoHost(s.fleet, name)
 	}
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judging.Judge()

@@ -23,7 +23,7 @@ func (s *Service) Survey(name string) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.fleet.Hosts[name] == nil {
-		return api.Survey{}, s.fleet.NoHost(name)
+		return api.Survey{}, fleet.NoHost(s.fleet, name)
 	}
 	return s.viewSurvey(name), nil
 }
@@ -77,7 +77,7 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Survey{}, s.fleet.NoHost(name)
+		return api.Survey{}, fleet.NoHost(s.fleet, name)
 	}
 	w, b, now := s.surveys[name], &store.Batch{}, s.Clock.Now()
 	if req.Act == api.Begin {

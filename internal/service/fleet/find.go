@@ -92,7 +92,7 @@ func (s *State) FindPool(name string) (*Pool, error) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		return nil, problem.Missing("no-pool", "pool", name, s.PoolNames())
+		return nil, problem.Missing("no-pool", "pool", name, PoolNames(s))
 	}
 	ids := make([]string, len(fits))
 	for i, p := range fits {
@@ -111,12 +111,12 @@ func (s *State) FindPool(name string) (*Pool, error) {
 }
 
 // NoHost is the problem of a host that is not known.
-func (s *State) NoHost(name string) *problem.Problem {
+func NoHost(s *State, name string) *problem.Problem {
 	return problem.Missing("no-host", "host", name, slices.Sorted(maps.Keys(s.Hosts)))
 }
 
 // PoolNames are the names of all pools.
-func (s *State) PoolNames() []string {
+func PoolNames(s *State) []string {
 	out := make([]string, 0, len(s.Pools))
 	for _, p := range s.Pools {
 		out = append(out, p.Name)

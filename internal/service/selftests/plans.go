@@ -238,7 +238,7 @@ func (s *State) settle(c *api.PlanChange) error {
 			sc.Name, sc.Id = "", ""
 		case api.PlanScopeKindHost:
 			if s.fleet.Hosts[sc.Name] == nil {
-				return s.fleet.NoHost(sc.Name)
+				return fleet.NoHost(s.fleet, sc.Name)
 			}
 			sc.Id = sc.Name
 		case api.PlanScopeKindPool:

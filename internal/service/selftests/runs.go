@@ -77,7 +77,7 @@ func (s *State) testable(req api.TestOrder) (out []*fleet.Drive, err error) {
 		})
 	case req.Host != "":
 		if s.fleet.Hosts[req.Host] == nil {
-			return nil, s.fleet.NoHost(req.Host)
+			return nil, fleet.NoHost(s.fleet, req.Host)
 		}
 		fallthrough
 	case req.Where != "":

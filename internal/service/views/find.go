@@ -116,7 +116,7 @@ func (s *State) namesThere(f api.ListDrivesParams) error {
 		what        string
 		asked, have []string
 	}{
-		{"no-host", "host", f.Host, slices.Collect(maps.Keys(s.fleet.Hosts))}, {"no-pool", "pool", f.Pool, s.fleet.PoolNames()}, {"no-model", "model", f.Model, models},
+		{"no-host", "host", f.Host, slices.Collect(maps.Keys(s.fleet.Hosts))}, {"no-pool", "pool", f.Pool, fleet.PoolNames(s.fleet)}, {"no-model", "model", f.Model, models},
 	} {
 		for _, name := range x.asked {
 			if !slices.Contains(x.have, name) {

@@ -95,7 +95,7 @@ func (s *Service) changeHost(name string, change func(h *store.Host) string) (ap
 	defer s.mu.Unlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
-		return api.Host{}, s.fleet.NoHost(name)
+		return api.Host{}, fleet.NoHost(s.fleet, name)
 	}
 	present := 0
 	for _, d := range s.fleet.Drives {
