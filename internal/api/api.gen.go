@@ -860,6 +860,7 @@ const (
 	ProblemTypeBadWindow        ProblemType = "bad-window"
 	ProblemTypeBadZone          ProblemType = "bad-zone"
 	ProblemTypeBayTaken         ProblemType = "bay-taken"
+	ProblemTypeBegunAlready     ProblemType = "begun-already"
 	ProblemTypeBuiltIn          ProblemType = "built-in"
 	ProblemTypeCampaignEnded    ProblemType = "campaign-ended"
 	ProblemTypeCampaignOpen     ProblemType = "campaign-open"
@@ -1026,6 +1027,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeBadZone:
 		return true
 	case ProblemTypeBayTaken:
+		return true
+	case ProblemTypeBegunAlready:
 		return true
 	case ProblemTypeBuiltIn:
 		return true
@@ -3980,7 +3983,9 @@ type RuleFlag struct {
 	Tail string `json:"tail"`
 
 	// Times in how many readings it held
-	Times int `json:"times"`
+	Times   int     `json:"times"`
+	Verdict Verdict `json:"verdict,omitempty,omitzero"`
+	Would   Verdict `json:"would,omitempty,omitzero"`
 }
 
 // RulePut defines model for RulePut.
@@ -4461,6 +4466,19 @@ type ThresholdSet struct {
 	// Usual back to what it is usually
 	Usual bool    `json:"usual,omitempty,omitzero"`
 	Value float64 `json:"value,omitempty,omitzero"`
+}
+
+// ThresholdTried defines model for ThresholdTried.
+type ThresholdTried struct {
+	// Drives how many were looked at
+	Drives  int        `json:"drives"`
+	Flagged []RuleFlag `json:"flagged"`
+
+	// Hours how far back
+	Hours int `json:"hours"`
+
+	// Rules the rules that compare with it
+	Rules []string `json:"rules"`
 }
 
 // Trend defines model for Trend.
@@ -5010,6 +5028,9 @@ type SetPriorityHoursJSONRequestBody = PriorityHours
 
 // SetThresholdJSONRequestBody defines body for SetThreshold for application/json ContentType.
 type SetThresholdJSONRequestBody = ThresholdSet
+
+// TryThresholdJSONRequestBody defines body for TryThreshold for application/json ContentType.
+type TryThresholdJSONRequestBody = ThresholdSet
 
 // TryRuleJSONRequestBody defines body for TryRule for application/json ContentType.
 type TryRuleJSONRequestBody = RuleTry
@@ -5928,6 +5949,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 	SetThreshold(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryThresholdWithBody See what a threshold would flag
+	//
+	// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+	TryThresholdWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryThreshold See what a threshold would flag
+	//
+	// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+	TryThreshold(ctx context.Context, body TryThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryRuleWithBody Try a rule on past readings
 	//
@@ -8278,6 +8317,44 @@ func (c *Client) SetThresholdWithBody(ctx context.Context, contentType string, b
 // Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 func (c *Client) SetThreshold(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetThresholdRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryThresholdWithBody See what a threshold would flag
+//
+// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+func (c *Client) TryThresholdWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryThresholdRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryThreshold See what a threshold would flag
+//
+// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+func (c *Client) TryThreshold(ctx context.Context, body TryThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryThresholdRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12895,6 +12972,46 @@ func NewSetThresholdRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewTryThresholdRequest calls the generic TryThreshold builder with application/json body
+func NewTryThresholdRequest(server string, body TryThresholdJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryThresholdRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryThresholdRequestWithBody constructs an http.Request for the TryThreshold method, with any body, and a specified content type
+func NewTryThresholdRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/thresholds/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTryRuleRequest calls the generic TryRule builder with application/json body
 func NewTryRuleRequest(server string, body TryRuleJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -15343,6 +15460,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /rules/thresholds (the `SetThreshold` operationId).
 	SetThresholdWithResponse(ctx context.Context, body SetThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetThresholdResponse, error)
+
+	// TryThresholdWithBodyWithResponse See what a threshold would flag
+	//
+	// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+	TryThresholdWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryThresholdResponse, error)
+
+	// TryThresholdWithResponse See what a threshold would flag
+	//
+	// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+	TryThresholdWithResponse(ctx context.Context, body TryThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*TryThresholdResponse, error)
 
 	// TryRuleWithBodyWithResponse Try a rule on past readings
 	//
@@ -19757,6 +19892,54 @@ func (r SetThresholdResponse) ContentType() string {
 	return ""
 }
 
+type TryThresholdResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ThresholdTried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryThresholdResponse) GetJSON200() *ThresholdTried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryThresholdResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryThresholdResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryThresholdResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryThresholdResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryThresholdResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TryRuleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -22792,6 +22975,36 @@ func (c *ClientWithResponses) SetThresholdWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseSetThresholdResponse(rsp)
+}
+
+// TryThresholdWithBodyWithResponse See what a threshold would flag
+//
+// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+func (c *ClientWithResponses) TryThresholdWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryThresholdResponse, error) {
+	rsp, err := c.TryThresholdWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryThresholdResponse(rsp)
+}
+
+// TryThresholdWithResponse See what a threshold would flag
+//
+// Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/thresholds/try (the `TryThreshold` operationId).
+func (c *ClientWithResponses) TryThresholdWithResponse(ctx context.Context, body TryThresholdJSONRequestBody, reqEditors ...RequestEditorFn) (*TryThresholdResponse, error) {
+	rsp, err := c.TryThreshold(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryThresholdResponse(rsp)
 }
 
 // TryRuleWithBodyWithResponse Try a rule on past readings
@@ -26222,6 +26435,39 @@ func ParseSetThresholdResponse(rsp *http.Response) (*SetThresholdResponse, error
 	return response, nil
 }
 
+// ParseTryThresholdResponse parses an HTTP response from a TryThresholdWithResponse call
+func ParseTryThresholdResponse(rsp *http.Response) (*TryThresholdResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryThresholdResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ThresholdTried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTryRuleResponse parses an HTTP response from a TryRuleWithResponse call
 func ParseTryRuleResponse(rsp *http.Response) (*TryRuleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27448,6 +27694,9 @@ type ServerInterface interface {
 	// SetThreshold Set a threshold
 	// (PUT /rules/thresholds)
 	SetThreshold(ctx *echo.Context) error
+	// TryThreshold See what a threshold would flag
+	// (POST /rules/thresholds/try)
+	TryThreshold(ctx *echo.Context) error
 	// TryRule Try a rule on past readings
 	// (POST /rules/try)
 	TryRule(ctx *echo.Context) error
@@ -29237,6 +29486,15 @@ func (w *ServerInterfaceWrapper) SetThreshold(ctx *echo.Context) error {
 	return err
 }
 
+// TryThreshold converts echo context to params.
+func (w *ServerInterfaceWrapper) TryThreshold(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryThreshold(ctx)
+	return err
+}
+
 // TryRule converts echo context to params.
 func (w *ServerInterfaceWrapper) TryRule(ctx *echo.Context) error {
 	var err error
@@ -30187,6 +30445,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRule, options.OperationMiddlewares["tryRule"]...)
 	router.PUT(options.BaseURL+"/rules/thresholds", wrapper.SetThreshold, options.OperationMiddlewares["setThreshold"]...)
+	router.POST(options.BaseURL+"/rules/thresholds/try", wrapper.TryThreshold, options.OperationMiddlewares["tryThreshold"]...)
 	router.DELETE(options.BaseURL+"/rules/:id", wrapper.RemoveRule, options.OperationMiddlewares["removeRule"]...)
 	router.PUT(options.BaseURL+"/rules/:id", wrapper.PutRule, options.OperationMiddlewares["putRule"]...)
 	router.GET(options.BaseURL+"/lights", wrapper.ListLights, options.OperationMiddlewares["listLights"]...)

@@ -94,9 +94,11 @@ func ruleCommand() *cli.Command {
 				Name:        "set",
 				Usage:       "give a threshold another value",
 				ArgsUsage:   "<threshold> <value>",
-				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"\n         lantern rule set slow_factor 8 --pool driftnet",
-				Flags:       where,
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"\n         lantern rule set slow_factor 8 --pool driftnet --preview",
+				Flags: append(append([]cli.Flag{
+					&cli.BoolFlag{Name: "preview", Usage: "change nothing: list the drives that it would have flagged over 90 days"},
+				}, where...), tableFlags()...),
+				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("lantern rule set needs a threshold and a value\nExample: %s", example(cmd))
 					}
@@ -104,15 +106,11 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return usage("%q is no number", cmd.Args().Get(1))
 					}
-					return s.setThreshold(
-						ctx,
-						api.ThresholdSet{
-							Name:  cmd.Args().First(),
-							Value: v,
-							Model: cmd.String("model"),
-							Pool:  cmd.String("pool"),
-						},
-					)
+					req := api.ThresholdSet{Name: cmd.Args().First(), Value: v, Model: cmd.String("model"), Pool: cmd.String("pool")}
+					if cmd.Bool("preview") {
+						return s.previewThreshold(ctx, req)
+					}
+					return s.setThreshold(ctx, req)
 				}),
 			},
 			{
@@ -363,6 +361,26 @@ func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error 
 		}
 	}
 	return nil
+}
+
+// previewThreshold lists what a threshold would flag.
+func (s *session) previewThreshold(ctx context.Context, req api.ThresholdSet) error {
+	v, err := ask[api.ThresholdTried](s.client.TryThreshold(ctx, req))
+	if err != nil {
+		return err
+	}
+	if s.out.format == "table" {
+		s.out.line("With %s at %s, %d of %d drives would have been flagged in the last %s by: %s. Nothing was changed.", req.Name,
+			number(req.Value), len(v.Flagged), v.Drives, span(time.Duration(v.Hours)*time.Hour), strings.Join(v.Rules, ", "))
+		if len(v.Flagged) == 0 {
+			return nil
+		}
+	}
+	return list(s, v.Flagged, "", []column{col("would"), col("verdict").as("IS NOW"), col("tail"), col("bay"), col("pool").spare(1), col("first").spare(2),
+		col("last"), col("now").as("HOLDS NOW")}, func(f api.RuleFlag) []cell {
+		return []cell{verdictCell(f.Would), verdictCell(f.Verdict), {text: f.Tail, style: bold}, {text: f.Bay}, {text: f.Pool},
+			timeCell(f.First, minutes), timeCell(f.Last, minutes), {text: yesNo(f.Now), raw: f.Now}}
+	})
 }
 
 func switchRule(on bool) func(context.Context, *session, *cli.Command) error {

@@ -73,6 +73,16 @@ func (s *Server) ListRules(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Judging.Rules())
 }
 
+// TryThreshold says what a threshold would flag.
+func (s *Server) TryThreshold(c *echo.Context) error {
+	req, err := take[api.ThresholdSet](c, maxBody)
+	if err != nil {
+		return err
+	}
+	out, err := s.Service.Judging.TryThreshold(req)
+	return answer(c, http.StatusOK, out, err)
+}
+
 // TryRule runs an expression over the past.
 func (s *Server) TryRule(c *echo.Context) error {
 	req, err := take[api.RuleTry](c, maxBody)

@@ -155,11 +155,8 @@ func stopped(checks []record.Check, loses bool) (warned bool, err *Refusal) {
 
 func (s *State) begin(e Event) *Refusal {
 	if s.Phase != Planned {
-		if s.Phase.Open() && s.Lead == e.By {
-			return nil // said twice is said once
-		}
 		if s.Phase.Open() {
-			return s.may(e)
+			return s.begunAlready(e)
 		}
 		return refuse("swap-ended", "Plan a new one.", "This swap is %s.", s.Phase)
 	}
@@ -214,6 +211,28 @@ func (s *State) begin(e Event) *Refusal {
 	}
 	s.advance(e)
 	return nil
+}
+
+// begunAlready is what is said to who begins a swap that has begun: nothing, when it is the same said twice; else who
+// began it and why, so that nobody believes that their own reason is on record.
+func (s *State) begunAlready(e Event) *Refusal {
+	reason := strings.TrimSpace(e.Reason)
+	for _, x := range s.Log {
+		why, began := strings.CutPrefix(x.Says, "began the swap")
+		if !began {
+			continue
+		}
+		if x.Who == e.By && (reason == "" || why == because(reason)) {
+			return nil
+		}
+		lost := ""
+		if reason != "" {
+			lost = " Your reason was not recorded."
+		}
+		return refuse("begun-already", "See where it stands.", "%s began this swap at %s UTC%s.%s", x.Who,
+			x.At.UTC().Format("2006-01-02 15:04"), why, lost)
+	}
+	return s.may(e)
 }
 
 // owesWord refuses a start that lacks what only a person can say: of when the backup is, and why a warning is passed over.

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/core/health"
@@ -228,7 +230,36 @@ func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, erro
 	if err := s.keepSetting(row, req.Usual, says); err != nil {
 		return api.Rules{}, err
 	}
+	s.revise(req)
+	again, b := maps.Clone(s.unwritten), &store.Batch{}
+	if s.WriteStanding(b); len(again) > 0 {
+		if err := s.Commit(b); err != nil {
+			maps.Copy(s.unwritten, again) // written with the next report
+			s.Log.Warn("findings were not written after a threshold was changed", "error", err)
+		}
+	}
 	return s.viewRules(), nil
+}
+
+// setOn says whether a threshold that is set so is that of a drive.
+func setOn(req api.ThresholdSet, d *fleet.Drive, at fleet.Place) bool {
+	return (req.Model == "" || req.Model == d.Desc.Model) && (req.Pool == "" || at.Pool != nil && at.Pool.Name == req.Pool)
+}
+
+// revise makes findings stand as they would if a threshold had always been as it is now.
+func (s *State) revise(req api.ThresholdSet) {
+	now := s.Clock.Now()
+	s.Judge() // with the new thresholds: what they find stands already
+	j := s.judged
+	for key, d := range s.fleet.Drives {
+		if at := j.places[key]; len(d.Standing) > 0 && setOn(req, d, at) {
+			from := s.grounds(now, d, j)
+			sub := s.subject(d, at, from)
+			s.stand(key, d, health.Revise(d.Standing, &sub, from.limits, req.Name, now))
+		}
+	}
+	s.ownVersion++ // all is settled anew, at the next look
+	j.at = time.Time{}
 }
 
 // keepSetting writes a setting down, or takes it away, and judges anew.

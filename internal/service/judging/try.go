@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/ownrule"
 	"lantern/internal/service/problem"
@@ -64,6 +65,78 @@ func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 		out.Flagged,
 		func(a, b api.RuleFlag) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Drive, b.Drive)) },
 	)
+	return out, nil
+}
+
+// TryThreshold says which drives a threshold would flag if it were set so, and when in the last 90 days; nothing is
+// changed. Peers and siblings are taken as they are now.
+func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error) {
+	out := api.ThresholdTried{Hours: 90 * 24, Flagged: []api.RuleFlag{}}
+	setting, err := health.SettingByName(req.Name)
+	if err != nil {
+		return out, problem.New(422, "no-setting", "List them with: lantern rule settings", "%s.", err)
+	}
+	if req.Usual {
+		req.Value = setting.Usual
+	}
+	probe := health.Usual()
+	if err := probe.Set(req.Name, req.Value); err != nil {
+		return out, problem.New(422, "bad-setting", "Choose a value within its bounds.", "It cannot be set so: %s.", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if req.Pool != "" {
+		if _, err := s.fleet.FindPool(req.Pool); err != nil {
+			return out, err
+		}
+	}
+	of := s.Judge()
+	now, rules := s.Clock.Now(), health.ComparesWith(req.Name)
+	out.Rules = rules
+	since := now.Add(-time.Duration(out.Hours) * time.Hour)
+	for key, d := range s.fleet.Drives {
+		at := s.judged.places[key]
+		if !setOn(req, d, at) {
+			continue
+		}
+		out.Drives++
+		from := s.grounds(now, d, s.judged)
+		sub := s.subject(d, at, from)
+		limits := *from.limits
+		if limits.Set(req.Name, req.Value) != nil {
+			continue
+		}
+		flag := api.RuleFlag{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Verdict: api.Verdict(of[key].Verdict)}
+		if at.Pool != nil {
+			flag.Pool = at.Pool.Name
+		}
+		worst := health.Sound
+		for _, id := range rules {
+			for i, m := range health.Past(&sub, &limits, id, since) {
+				if m.Verdict == "" {
+					continue
+				}
+				flag.Now = flag.Now || i == 0
+				flag.Times++
+				if flag.First.IsZero() || m.At.Before(flag.First) {
+					flag.First = m.At
+				}
+				if m.At.After(flag.Last) {
+					flag.Last = m.At
+				}
+				if m.Verdict.Gravity() > worst.Gravity() {
+					worst = m.Verdict
+				}
+			}
+		}
+		if flag.Times > 0 {
+			flag.Would = api.Verdict(worst)
+			out.Flagged = append(out.Flagged, flag)
+		}
+	}
+	slices.SortFunc(out.Flagged, func(a, b api.RuleFlag) int {
+		return cmp.Or(-cmp.Compare(health.Verdict(a.Would).Gravity(), health.Verdict(b.Would).Gravity()), cmp.Compare(a.Drive, b.Drive))
+	})
 	return out, nil
 }
 

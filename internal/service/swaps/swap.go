@@ -3,6 +3,7 @@ package swaps
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -342,12 +343,12 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 	}
 	if match != "" && match != "*" && match != ETag(w.version) {
 		// Who says again what was done already is told how it stands: the first answer may have been lost on its way.
-		if next, orders, err := swap.Apply(
-			w.State,
-			e,
-		); err == nil && len(orders) == 0 &&
-			trace(next) == trace(w.State) {
+		next, orders, err := swap.Apply(w.State, e)
+		if err == nil && len(orders) == 0 && trace(next) == trace(w.State) {
 			return s.ViewSwap(w), nil
+		}
+		if r := (*swap.Refusal)(nil); errors.As(err, &r) && r.Type == "begun-already" {
+			return api.Swap{}, err
 		}
 		return api.Swap{}, problem.New(
 			412,

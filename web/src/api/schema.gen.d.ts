@@ -964,6 +964,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rules/thresholds/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * See what a threshold would flag
+         * @description Which drives it would have flagged over the last 90 days if it were set so. Nothing is changed.
+         */
+        post: operations["tryThreshold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rules/{id}": {
         parameters: {
             query?: never;
@@ -1856,7 +1876,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -2834,6 +2854,15 @@ export interface components {
             hours: number;
             flagged: components["schemas"]["RuleFlag"][];
         };
+        ThresholdTried: {
+            /** @description how many were looked at */
+            drives: number;
+            /** @description how far back */
+            hours: number;
+            /** @description the rules that compare with it */
+            rules: string[];
+            flagged: components["schemas"]["RuleFlag"][];
+        };
         RuleFlag: {
             drive: string;
             tail: string;
@@ -2850,6 +2879,8 @@ export interface components {
             times: number;
             /** @description it holds now */
             now?: boolean;
+            verdict?: components["schemas"]["Verdict"];
+            would?: components["schemas"]["Verdict"];
         };
         Attribute: {
             id: number;
@@ -5882,6 +5913,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rules"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    tryThreshold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThresholdSet"];
+            };
+        };
+        responses: {
+            /** @description the drives that it would flag */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThresholdTried"];
                 };
             };
             default: components["responses"]["Failure"];
