@@ -3900,7 +3900,10 @@ type Round struct {
 	At time.Time `json:"at"`
 
 	// Awaited hosts that have not reported yet: nothing is known of them
-	Awaited []string  `json:"awaited"`
+	Awaited []string `json:"awaited"`
+
+	// Drives how many drives are known; of none nothing can be said
+	Drives  int       `json:"drives"`
 	Filling []Filling `json:"filling"`
 
 	// Hosts how many hosts are enrolled

@@ -62,7 +62,7 @@ func roundCommand() *cli.Command {
 
 // needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
 func needsHand(r api.Round) bool {
-	if r.Hosts == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 || len(r.Filling) > 0 || r.Trouble.Says != "" {
+	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 || len(r.Filling) > 0 || r.Trouble.Says != "" {
 		return true
 	}
 	for _, u := range r.Underway {
@@ -85,6 +85,8 @@ func (s *session) round(r api.Round) {
 		o.line("No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")
 	case len(r.Awaited) > 0:
 		o.line("Nothing is known yet of %s: no report has come.", strings.Join(r.Awaited, ", "))
+	case r.Drives == 0:
+		o.line("No drive is known: the hosts report none. What an agent sees on its host: lantern agent --print")
 	case len(r.Lines) == 0 && len(r.Pools) == 0 && r.Trouble.Says == "":
 		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
 	}

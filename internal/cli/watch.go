@@ -711,6 +711,8 @@ func (m *watching) roundBody(space int) (out []string) {
 		switch {
 		case m.round.Hosts == 0:
 			out = append(out, "No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")
+		case m.round.Drives == 0:
+			out = append(out, "No drive is known: the hosts report none.")
 		case len(m.round.Awaited) > 0:
 			out = append(out, "Nothing is known yet of "+strings.Join(m.round.Awaited, ", ")+": no report has come.")
 		case !needsHand(m.round):

@@ -4,16 +4,20 @@ import "@fontsource/atkinson-hyperlegible-mono/latin-400.css";
 import "./main.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
-import { StrictMode, Suspense } from "react";
+import { StrictMode, Suspense, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter, Route, Routes } from "react-router";
+import { BrowserRouter, Route, Routes, useLocation } from "react-router";
 import { Told } from "./api/client";
 import { LiveProvider } from "./api/live";
 import { routes } from "./pages";
 import { Frame } from "./parts/frame";
+import { Boundary } from "./parts/loading";
 import { Empty, Title, Waiting } from "./parts/parts";
 import { Tells } from "./parts/toast";
-import { SignIn } from "./session/page";
+import { SignInOver } from "./session/over";
+import { returned, SignIn } from "./session/page";
+
+returned();
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -28,6 +32,15 @@ const queries = new QueryClient({
   },
 });
 
+/** Page is what changes within the frame: it waits, and it may fail, without taking the frame along. */
+function Page({ children }: { children: ReactNode }) {
+  return (
+    <Boundary page={useLocation().pathname}>
+      <Suspense fallback={<Waiting />}>{children}</Suspense>
+    </Boundary>
+  );
+}
+
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
@@ -40,8 +53,9 @@ createRoot(document.getElementById("root")!).render(
                 path="*"
                 element={
                   <LiveProvider>
+                    <SignInOver />
                     <Frame>
-                      <Suspense fallback={<Waiting />}>
+                      <Page>
                         <Routes>
                           {routes.map(({ path, Page }) => (
                             <Route key={path} path={path} element={<Page />} />
@@ -56,7 +70,7 @@ createRoot(document.getElementById("root")!).render(
                             }
                           />
                         </Routes>
-                      </Suspense>
+                      </Page>
                     </Frame>
                   </LiveProvider>
                 }

@@ -1,5 +1,6 @@
 import { lazy, type ComponentType } from "react";
 import type { S } from "./api/client";
+import { steady } from "./parts/loading";
 
 type Kind = S["Event"]["kind"];
 
@@ -48,6 +49,12 @@ export const pages: Page[] = [
     detail: "maps",
     load: () => import("./bays/page"),
     queries: { bays: ["host", "drive", "swap", "light", "alarm"], hosts: ["host"] },
+  },
+  {
+    path: "/hosts",
+    name: "Hosts",
+    detail: "who reports, clocks, rooms, what is refused",
+    load: () => import("./hosts/page"),
   },
   { path: "/bays/:host/survey", load: () => import("./bays/survey"), queries: { survey: ["host", "light"] } },
   {
@@ -129,7 +136,7 @@ export const searchable: S["Hit"][] = [
 ];
 
 /** routes are the pages with what draws them, loaded when they are first opened. */
-export const routes = pages.map((p) => ({ path: p.path, Page: lazy(p.load) }));
+export const routes = pages.map((p) => ({ path: p.path, Page: lazy(steady(p.load)) }));
 
 /** touches are the queries that an event of each kind makes old. */
 export const touches: Partial<Record<Kind, string[]>> = {};

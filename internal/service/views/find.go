@@ -185,23 +185,39 @@ func (s *Service) Search(q string) []api.Hit {
 		api.Hit
 		score int
 	}
-	want := strings.ToUpper(strings.TrimSpace(q))
+	want := strings.Fields(strings.ToUpper(q))
 	var hits []scored
-	add := func(h api.Hit, name string) {
-		name = strings.ToUpper(name)
-		switch {
-		case strings.HasSuffix(name, want) || strings.HasPrefix(name, want):
-			hits = append(hits, scored{h, 2})
-		case strings.Contains(name, want):
-			hits = append(hits, scored{h, 1})
+	// Each word must be in one of the names; a name that begins or ends with one counts more.
+	add := func(h api.Hit, names ...string) {
+		score := 0
+		for _, w := range want {
+			best := 0
+			for _, name := range names {
+				name = strings.ToUpper(name)
+				switch {
+				case strings.HasSuffix(name, w) || strings.HasPrefix(name, w):
+					best = 2
+				case strings.Contains(name, w):
+					best = max(best, 1)
+				}
+			}
+			if best == 0 {
+				return
+			}
+			score += best
+		}
+		if score > 0 {
+			hits = append(hits, scored{h, score})
 		}
 	}
 	verdicts := s.judging.Judge()
 	for _, p := range s.fleet.Pools {
 		add(api.Hit{Kind: api.HitKindPool, Title: p.Name, Detail: "pool, " + p.Kind, To: "/pools/" + p.Name}, p.Name)
 	}
-	for name := range s.fleet.Hosts {
-		add(api.Hit{Kind: api.HitKindHost, Title: name, Detail: "host", To: "/bays/" + name}, name)
+	places := s.judging.Places()
+	for name, host := range s.fleet.Hosts {
+		add(api.Hit{Kind: api.HitKindHost, Title: name, Detail: strings.TrimSuffix("host, "+host.Room, ", "), To: "/bays/" + name},
+			name, host.Room)
 	}
 	for key, d := range s.fleet.Drives {
 		detail := d.Desc.Serial + " · " + fleet.PlaceWords(d)
@@ -209,12 +225,11 @@ func (s *Service) Search(q string) []api.Hit {
 			detail += " · " + string(v)
 		}
 		h := api.Hit{Kind: api.HitKindDrive, Title: d.Tail(), Detail: detail, To: "/drives/" + key}
-		before := len(hits)
-		for _, name := range []string{d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model} {
-			if add(h, name); len(hits) > before {
-				break
-			}
+		pool := ""
+		if p := places[key].Pool; p != nil && len(want) > 1 {
+			pool = p.Name // alone, a pool's name means the pool
 		}
+		add(h, d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model, pool)
 	}
 	slices.SortFunc(hits, func(a, b scored) int {
 		return cmp.Or(-cmp.Compare(a.score, b.score), -cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Title, b.Title))

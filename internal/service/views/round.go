@@ -29,6 +29,7 @@ func (s *Service) Round() api.Round {
 		Filling:  []api.Filling{},
 		Awaited:  []string{},
 		Hosts:    len(s.fleet.Hosts),
+		Drives:   len(s.fleet.Drives),
 	}
 	if says, do, severity := s.Trouble(); says != "" {
 		out.Trouble = api.ServiceTrouble{Says: says, Do: do, Severity: api.Verdict(severity)}

@@ -11,7 +11,7 @@ beforeEach(async () => {
   vi.resetModules();
   answers.length = sent.length = 0;
   vi.stubGlobal("window", { addEventListener: () => {}, removeEventListener: () => {}, onbeforeunload: null });
-  vi.stubGlobal("location", { pathname: "/", assign: vi.fn(), origin: "http://lantern.test" });
+  vi.stubGlobal("location", { pathname: "/swaps/7", search: "?a=b", assign: vi.fn(), origin: "http://lantern.test" });
   vi.stubGlobal("fetch", (request: Request) => {
     sent.push(request);
     return (answers.shift() ?? (() => Promise.reject(new TypeError("no connection"))))();
@@ -81,10 +81,31 @@ describe("a question", () => {
     await expect(api.got(api.client.GET("/round"))).rejects.toThrow("no connection");
     expect(sent).toHaveLength(1);
   });
-  it("without a session leads to the sign-in", async () => {
+  it("without a session leads to the sign-in, and back to the page", async () => {
     answers.push(json(401, { type: "no-session", title: "Sign in first.", status: 401 }, "application/problem+json"));
     await expect(api.got(api.client.GET("/round"))).rejects.toThrow("Sign in first.");
-    expect(location.assign).toHaveBeenCalledWith("/sign-in");
+    expect(location.assign).toHaveBeenCalledWith("/sign-in?to=%2Fswaps%2F7%3Fa%3Db");
+  });
+  it("whose session ended under the page waits until somebody has signed in again", async () => {
+    answers.push(json(200, { hosts: 1 }));
+    await api.got(api.client.GET("/round"));
+    const refused = json(401, { type: "no-session", title: "Sign in first.", status: 401 }, "application/problem+json");
+    answers.push(refused, refused, json(200, { id: "7" }), json(200, { hosts: 2 }));
+    const change = api.got(
+      api.client.POST("/swaps", { params: { header: { "Idempotency-Key": "k" } }, body: { drive: "ZU006" } }),
+    );
+    const question = api.got(api.client.GET("/round"));
+    await vi.advanceTimersByTimeAsync(60_000);
+    expect(api.signedOut()).toBe(true);
+    expect(location.assign).not.toHaveBeenCalled();
+    const before = sent.length;
+    await vi.advanceTimersByTimeAsync(60_000);
+    expect(sent).toHaveLength(before);
+    api.resume();
+    await expect(change).resolves.toEqual({ id: "7" });
+    await expect(question).resolves.toEqual({ hosts: 2 });
+    expect(sent.filter((r) => r.headers.get("Idempotency-Key") === "k")).toHaveLength(2);
+    expect(api.signedOut()).toBe(false);
   });
   it("answered without words says the status", async () => {
     answers.push(() => Promise.resolve(new Response("oops", { status: 500 })));

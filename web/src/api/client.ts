@@ -16,6 +16,25 @@ function count(n: number) {
   watchers.forEach((f) => f());
 }
 
+/** Whether the session has ended under an open page; what is asked then waits until somebody signs in again. */
+let ended = false,
+  known = false,
+  waiting: (() => void)[] = [];
+const endWatchers = new Set<() => void>();
+export const watchSignedOut = (f: () => void) => (endWatchers.add(f), () => void endWatchers.delete(f));
+export const signedOut = () => ended;
+function end() {
+  ended = true;
+  endWatchers.forEach((f) => f());
+}
+/** resume lets all that waited go on, after the same person has signed in again. */
+export function resume() {
+  ended = false;
+  endWatchers.forEach((f) => f());
+  waiting.forEach((go) => go());
+  waiting = [];
+}
+
 /** How long a change is sent again before it is given up, how long one try may take, and the rests between two, in ms. */
 const patience = 180_000,
   limit = 30_000,
@@ -59,7 +78,28 @@ async function patient(request: Request): Promise<Response> {
   }
 }
 
-export const client = createClient<paths>({ baseUrl: "/api/v1", fetch: patient });
+/**
+ * loyal sends a request again when somebody has signed in anew, if the session ended under an open page. Nothing was
+ * done of it before: whoever is not signed in is refused first of all.
+ */
+async function loyal(request: Request): Promise<Response> {
+  for (;;) {
+    const answer = await patient(request.clone());
+    if (answer.status !== 401) {
+      known ||= answer.ok;
+      return answer;
+    }
+    if (location.pathname === "/sign-in" || request.url.endsWith("/session")) return answer;
+    if (!known) {
+      location.assign(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`);
+      return answer;
+    }
+    end();
+    await new Promise<void>((go) => waiting.push(go));
+  }
+}
+
+export const client = createClient<paths>({ baseUrl: "/api/v1", fetch: loyal });
 
 /** A problem the service told of: what is wrong and what to do. */
 export class Told extends Error {
@@ -73,7 +113,6 @@ export async function got<T>(answer: Promise<{ data?: T; error?: unknown; respon
   const { data, error, response } = await answer;
   if (response.ok) return data as T;
   const problem = error as S["Problem"] | undefined;
-  if (response.status === 401 && location.pathname !== "/sign-in") location.assign("/sign-in");
   throw new Told(
     problem?.title
       ? problem

@@ -1995,6 +1995,8 @@ export interface components {
             limited_by?: string;
         };
         Round: {
+            /** @description how many drives are known; of none nothing can be said */
+            drives: number;
             /** @description how many hosts are enrolled */
             hosts: number;
             /**

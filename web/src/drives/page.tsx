@@ -37,7 +37,7 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
           <Label drive={d} />
           <div>
             <Mark verdict={d.verdict} size={26} />
-            <h1 className="mt-1">
+            <h1 className="mt-1" data-title={d.tail}>
               {d.tail} {d.says}.
             </h1>
             {d.blind && <p className="mt-1">Its newest reading told nothing: {d.blind}.</p>}

@@ -5,7 +5,9 @@ import { Link, NavLink, useLocation } from "react-router";
 import { client, got } from "../api/client";
 import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
 import { navigation } from "../pages";
+import { useFocus } from "./focus";
 import { clock, exact } from "./format";
+import { Keys } from "./keys";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
 
@@ -19,6 +21,7 @@ export function Frame({ children }: { children: ReactNode }) {
   useEffect(() => {
     window.scrollTo(0, 0);
   }, [at]);
+  useFocus(at);
   return (
     <>
       <a href="#main" className="button main absolute left-2 top-2 z-50 -translate-y-24 focus:translate-y-0">
@@ -26,14 +29,14 @@ export function Frame({ children }: { children: ReactNode }) {
       </a>
       <Horizon />
       <header className="no-print border-b border-line">
-        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-3 gap-y-1 px-4 py-2">
           <Link
             to="/"
             aria-label="Brave Lantern, the round"
             className="flex items-center gap-2 font-semibold whitespace-nowrap"
           >
             <img src="/icon.svg" alt="" width="26" height="26" />
-            <span className="hidden sm:inline">Brave Lantern</span>
+            <span className="hidden sm:inline md:hidden 2xl:inline">Brave Lantern</span>
           </Link>
           <nav aria-label="Pages" className="order-last -mx-2 flex w-full overflow-x-auto md:order-none md:w-auto">
             {navigation.map(({ to, name }) => (
@@ -42,7 +45,7 @@ export function Frame({ children }: { children: ReactNode }) {
                 to={to}
                 end={to === "/"}
                 className={({ isActive }) =>
-                  `flex min-h-11 items-center px-2.5 ${isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft"}`
+                  `flex min-h-11 items-center px-2 ${isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft"}`
                 }
               >
                 {name}
@@ -51,6 +54,7 @@ export function Frame({ children }: { children: ReactNode }) {
           </nav>
           <div className="ml-auto flex items-center gap-2">
             <Search />
+            <Keys />
             <Theme />
           </div>
         </div>
@@ -101,7 +105,11 @@ export function Frame({ children }: { children: ReactNode }) {
             </Link>
           </div>
         ))}
-      <main id="main" tabIndex={-1} className="mx-auto max-w-6xl px-4 pb-24 pt-6 outline-none">
+      <main
+        id="main"
+        tabIndex={-1}
+        className={`mx-auto px-4 pb-24 pt-6 outline-none ${/^\/bays/.test(at) ? "max-w-[150rem]" : "max-w-6xl"}`}
+      >
         {children}
       </main>
       <LabStrip />

@@ -17,6 +17,8 @@ export function Search() {
       const typing = e.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName);
       if (e.key === "/" && !typing && !e.ctrlKey && !e.metaKey) {
         e.preventDefault();
+        setQ(""); // what was looked for before is over
+        setAt(0);
         setOpen(true);
       }
     };
@@ -30,8 +32,12 @@ export function Search() {
     refetchInterval: false,
     placeholderData: (was) => was,
   });
-  const pages = searchable.filter((a) => !wanted || a.title.toLowerCase().includes(wanted.toLowerCase()));
+  const words = wanted.toLowerCase().split(/\s+/).filter(Boolean);
+  const pages = searchable.filter((a) => words.every((w) => `${a.title} ${a.detail}`.toLowerCase().includes(w)));
   const hits = wanted ? [...(found.data ?? []), ...pages] : pages;
+  useEffect(() => {
+    document.getElementById(`hit-${at}`)?.scrollIntoView({ block: "nearest" });
+  }, [at]);
   const choose = (h?: S["Hit"]) => {
     if (!h) return;
     setOpen(false);
@@ -39,7 +45,14 @@ export function Search() {
     void go(h.to);
   };
   return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
+    <Dialog.Root
+      open={open}
+      onOpenChange={(to) => {
+        setOpen(to);
+        setQ("");
+        setAt(0);
+      }}
+    >
       <Dialog.Trigger className="button small">
         Search <kbd className="rounded border border-line px-1.5 font-mono text-xs text-soft">/</kbd>
       </Dialog.Trigger>

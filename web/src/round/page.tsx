@@ -7,6 +7,7 @@ import { Place } from "../bays/drawing";
 import { decimal, exact, finish, percent } from "../parts/format";
 import { Failed, Mark, Seam, Shape, Spark, Tail, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
+import { Welcome } from "./welcome";
 
 const rails: Record<string, string> = { replace: "border-l-replace", dead: "border-l-dead", watch: "border-l-watch" };
 const inks: Record<string, string> = { replace: "text-replace", dead: "text-dead", watch: "text-watch" };
@@ -23,7 +24,7 @@ export default function RoundPage() {
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
   const unsure = r.pools ?? [];
-  const unknown = r.hosts === 0 || r.awaited.length > 0 || unsure.length > 0;
+  const unknown = r.hosts === 0 || r.drives === 0 || r.awaited.length > 0 || unsure.length > 0;
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
@@ -32,9 +33,11 @@ export default function RoundPage() {
             ? loud
               ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand`
               : "Nothing is urgent"
-            : round.data.awaited.length || unsure.length || round.data.trouble?.says
-              ? "Not everything is known yet"
-              : "Nothing needs a hand"}
+            : r.hosts === 0 || r.drives === 0
+              ? "Nothing is known yet"
+              : r.awaited.length || unsure.length || r.trouble?.says
+                ? "Not everything is known yet"
+                : "Nothing needs a hand"}
         </h1>
         {lines.length > 1 && (
           <label className="flex items-center gap-2 text-soft">
@@ -51,8 +54,18 @@ export default function RoundPage() {
         )}
       </header>
       {r.hosts === 0 && (
-        <p className="sheet px-6 py-10 text-center">
-          No host is enrolled yet. Begin with <code>lantern host enrol &lt;name&gt;</code>, and run its agent.
+        <>
+          <p className="mb-4 max-w-2xl">
+            No host is enrolled, so no drive is known. Three steps lead to a fleet that is watched; each is ticked off
+            by itself.
+          </p>
+          <Welcome />
+        </>
+      )}
+      {r.hosts > 0 && r.awaited.length === r.hosts && <Welcome />}
+      {r.hosts > r.awaited.length && r.drives === 0 && (
+        <p className="sheet mb-2.5 px-6 py-4">
+          No drive is known: the hosts report none. What an agent sees on its host: <code>lantern agent --print</code>
         </p>
       )}
       {r.awaited.length > 0 && (

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { client, got, type S } from "../api/client";
 import { exact, number } from "../parts/format";
@@ -119,6 +119,17 @@ function Rule({ rule: r, thresholds }: { rule: S["Rule"]; thresholds: S["Thresho
 
 function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
   const [value, setValue] = useState<string | null>(null);
+  const wanted = useDeferredValue(value);
+  const changed = value !== null && value.trim() !== "" && !Number.isNaN(Number(value)) && Number(value) !== t.value;
+  const tried = useQuery({
+    queryKey: ["rules", "try", t.name, Number(wanted)],
+    queryFn: () => got(client.POST("/rules/thresholds/try", { body: { name: t.name, value: Number(wanted) } })),
+    enabled: changed,
+    refetchInterval: false,
+    staleTime: Infinity,
+    retry: false,
+    placeholderData: (was) => was,
+  });
   const set = useChange(async (v: { value?: number; usual?: boolean }) => {
     await got(client.PUT("/rules/thresholds", { body: { name: t.name, ...v } }));
     setValue(null);
@@ -154,11 +165,8 @@ function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
           />
           <span className="text-sm text-soft">{t.unit}</span>
         </label>
-        {value !== null && (
-          <button
-            className="button main"
-            disabled={set.isPending || value.trim() === "" || Number.isNaN(Number(value))}
-          >
+        {changed && (
+          <button className="button main" disabled={set.isPending || !tried.data || tried.isFetching}>
             Set
           </button>
         )}
@@ -168,7 +176,59 @@ function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
           </button>
         )}
       </form>
+      {value !== null && (
+        <div className="col-span-full space-y-2 pt-2" aria-live="polite">
+          <input
+            type="range"
+            aria-label={`${t.name}, ${number(t.least)} to ${number(t.most)}`}
+            className="w-full max-w-xl accent-accent"
+            min={t.least}
+            max={Math.min(t.most, Math.max(4 * t.usual, 2 * t.value, t.least + 1))}
+            step={t.usual >= 10 || Number.isInteger(t.usual) ? 1 : t.usual / 50}
+            value={Number(value) || t.least}
+            onChange={(e) => setValue(e.target.value)}
+          />
+          {changed && <Preview tried={tried.data} error={tried.error} value={Number(value)} />}
+          <button type="button" className="button small" onClick={() => setValue(null)}>
+            Leave it at {number(t.value)}
+          </button>
+        </div>
+      )}
     </li>
+  );
+}
+
+/** Preview says what a threshold would flag before it is set. */
+function Preview({ tried, error, value }: { tried?: S["ThresholdTried"]; error: Error | null; value: number }) {
+  if (error) return <p role="alert">{error.message}</p>;
+  if (!tried) return <p className="text-soft">Looking at the last 90 days…</p>;
+  const now = tried.flagged.filter((f) => f.now);
+  const graver = now.filter((f) => f.would === "replace" && f.verdict !== "replace" && f.verdict !== "dead");
+  return (
+    <div className="text-sm">
+      <p>
+        At {number(value)}, <b>{now.length}</b> of {tried.drives} drives would be flagged now, {tried.flagged.length} at
+        some time in the last 90 days.{" "}
+        {graver.length > 0 && (
+          <b className="text-replace">
+            {graver.length} that {graver.length === 1 ? "is" : "are"} not so now would get the verdict replace.
+          </b>
+        )}
+      </p>
+      <ul className="mt-1 flex max-h-40 flex-wrap gap-x-4 gap-y-1 overflow-y-auto">
+        {tried.flagged.slice(0, 60).map((f) => (
+          <li key={f.drive} className="whitespace-nowrap">
+            <Link to={`/drives/${f.drive}`} className="tail">
+              {f.tail}
+            </Link>{" "}
+            <span className="text-soft">
+              {f.verdict} → {f.now ? f.would : `${f.would} until ${exact(new Date(f.last))}`}
+            </span>
+          </li>
+        ))}
+        {tried.flagged.length > 60 && <li className="text-soft">and {tried.flagged.length - 60} more</li>}
+      </ul>
+    </div>
   );
 }
 

@@ -3,13 +3,27 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { client, got } from "../api/client";
 
+/** back is the page that somebody wanted before they were asked to sign in: one of this console, or the round. */
+export const back = (to: string | null) => (to && /^\/(?![/\\])/.test(to) && !to.startsWith("/sign-in") ? to : "/");
+
+/** backKey keeps it while an identity provider is visited. */
+const backKey = "back-to";
+
+/** returned goes to the page that was wanted before an identity provider was visited. */
+export function returned() {
+  const to = sessionStorage.getItem(backKey);
+  if (!to || location.pathname !== "/") return;
+  sessionStorage.removeItem(backKey);
+  history.replaceState(null, "", back(to));
+}
+
 export function SignIn() {
   const [token, setToken] = useState("");
   const [params] = useSearchParams();
   const ways = useQuery({ queryKey: ["ready"], queryFn: () => got(client.GET("/ready")), retry: false });
   const enter = useMutation({
     mutationFn: () => got(client.POST("/session", { body: { token: token.trim() } })),
-    onSuccess: () => location.assign("/"),
+    onSuccess: () => location.assign(back(params.get("to"))),
   });
   return (
     <main className="mx-auto flex min-h-dvh max-w-md flex-col justify-center gap-5 px-4">
@@ -28,7 +42,11 @@ export function SignIn() {
         </p>
       )}
       {ways.data?.provider && (
-        <a className="button main w-full text-center" href="/sign-in/provider">
+        <a
+          className="button main w-full text-center"
+          href="/sign-in/provider"
+          onClick={() => sessionStorage.setItem(backKey, back(params.get("to")))}
+        >
           Sign in with your organisation
         </a>
       )}

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
+import { AskReason } from "../parts/reason";
 import { Failed, Seam, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Standing } from "../recoveries/standing";
@@ -32,10 +33,6 @@ export default function CampaignPage() {
     },
     onError: (e) => tell(e.message, true),
   });
-  const why = (what: "skip" | "abandon") => {
-    const reason = window.prompt(what === "skip" ? "Why is it left out?" : "Why is the campaign abandoned?");
-    if (reason) act.mutate({ what, reason });
-  };
   if (q.error) return <Failed what="The campaign" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting />;
   const c = q.data;
@@ -75,13 +72,19 @@ export default function CampaignPage() {
             )
           )}
           {c.state === "waiting" && c.items.some((i) => i.state === "waiting") && (
-            <button className="button" onClick={() => why("skip")}>
-              Leave the next one out
-            </button>
+            <AskReason
+              title="Leave the next one out"
+              ask="Why is it left out?"
+              go="Leave it out"
+              onReason={(reason) => act.mutate({ what: "skip", reason })}
+            />
           )}
-          <button className="button" onClick={() => why("abandon")}>
-            Abandon the campaign
-          </button>
+          <AskReason
+            title="Abandon the campaign"
+            ask="Why is it abandoned?"
+            go="Abandon it"
+            onReason={(reason) => act.mutate({ what: "abandon", reason })}
+          />
         </p>
       )}
       <ol className="sheet divide-y divide-line">

@@ -47,7 +47,7 @@ export default function SwapPage() {
           )}
           <div className="min-w-0">
             {bay && <p className="text-xl font-semibold lg:hidden">{bay}</p>}
-            <h1 className="text-2xl! sm:text-3xl!">
+            <h1 className="text-2xl! sm:text-3xl!" data-title={`Replace ${w.old.tail}`}>
               Replace <span className="tail">{w.old.tail}</span>
               {w.new?.tail && (
                 <>

@@ -1,0 +1,130 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestSteadyConsole: a service that restarts, a session that ends and a second tab take nothing from the person in the
+// console: neither the page, nor what was typed, nor the alarm above it.
+func TestSteadyConsole(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, d.url)
+	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	b.see("ZU006")
+	active := func() string {
+		return b.ask(`(() => { const e = document.activeElement; return e.tagName + " " + (e.textContent || "").trim().slice(0, 60) })()`)
+	}
+
+	// A page that was not loaded yet is opened while the service is down: the frame stays, and the page comes with it.
+	d.process.stop()
+	b.ask(`[...document.querySelectorAll("nav a")].find(a => a.textContent === "Rules").click(); ""`)
+	b.see("The connection is lost")
+	require.Contains(t, b.text(), "Recoveries", "the frame is still there")
+	d.begin(t)
+	b.see("Why drives are flagged", "Thresholds")
+	await(t, "the heading has the focus", active, func(s string) bool { return strings.HasPrefix(s, "H1 Why drives are flagged") })
+	require.Equal(t, "Why drives are flagged · Brave Lantern", b.ask(`document.title`))
+
+	// The session ends while somebody types. They sign in over the page, and go on.
+	b.do("an expression", chromedp.SendKeys(`//input[contains(@placeholder, "pending_sectors_7d")]`, "pending_sectors > 30"))
+	sessions := get[[]api.OpenSession](d.shell, "person", "sessions")
+	for _, s := range sessions {
+		d.run("person", "end-session", s.Id)
+	}
+	b.click("Try it on the last 90 days")
+	b.see("Your session has ended")
+	require.Contains(t, b.ask(`document.querySelector("input.font-mono,input[placeholder*=pending]").value || document.querySelector("input[placeholder*=pending]").value`), "pending_sectors > 30")
+	token := strings.TrimSpace(strings.Split(d.run("person", "renew"), "\n")[0])
+	b.do("sign in again", chromedp.SendKeys(`//div[@role="dialog"]//input`, token), chromedp.Click(`//div[@role="dialog"]//button`))
+	b.see("ZU006")
+	require.Contains(t, b.ask(`document.querySelector("input[placeholder*=pending]").value`), "pending_sectors > 30", "what was typed is still there")
+
+	// A deep link comes back after the sign-in.
+	other := openBrowser(t, d.url)
+	other.open("/drives/skerry%2Ffront%2F7")
+	other.see("Your token")
+	other.do("sign in", chromedp.SendKeys(`//input[@type="password"]`, token+kb.Enter))
+	other.see("ZU006 has 38 sectors")
+	await(t, "the title names the drive", func() string { return other.ask(`document.title`) },
+		func(s string) bool { return s == "ZU006 · Brave Lantern" })
+	require.Contains(t, other.ask(`location.pathname`), "/drives/")
+
+	// The keyboard: ? shows keys, g and a letter go to pages, / searches for several words and forgets them afterwards.
+	b.do("keys", chromedp.KeyEvent("?"))
+	b.see("these keys")
+	b.do("away", chromedp.KeyEvent(kb.Escape))
+	b.do("round", chromedp.KeyEvent("g"), chromedp.KeyEvent("r"))
+	await(t, "the round", func() string { return b.ask(`location.pathname`) }, func(s string) bool { return s == "/" })
+	for range 2 {
+		b.do("search", chromedp.KeyEvent("/"), chromedp.WaitVisible(`//input[@role="combobox"]`),
+			chromedp.SendKeys(`//input[@role="combobox"]`, "skerry 409"))
+		b.see("LM409")
+		b.do("away", chromedp.KeyEvent(kb.Escape))
+	}
+
+	d.shell.env = append(d.shell.env, "LANTERN_TOKEN="+token)
+
+	// A second tab begins the swap that was begun already: it is told by whom and why.
+	d.run("swap", "plan", "ZU006", "--keep-spare")
+	w := d.openSwap()
+	d.run("swap", "begin", "--reason", "LM417 comes next")
+	req, err := http.NewRequest(http.MethodPost, d.url+"/api/v1/swaps/"+w.Id+"/begin", strings.NewReader(`{"reason":"I was here first"}`))
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+token)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	require.Equal(t, 409, res.StatusCode)
+	body := make([]byte, 2000)
+	n, _ := res.Body.Read(body)
+	require.Contains(t, string(body[:n]), "LM417 comes next")
+	require.Contains(t, string(body[:n]), "Your reason was not recorded.")
+	b.clean(fmt.Sprintf("the round at %s", d.url))
+}
+
+// TestFirstSteps: an empty service never says that nothing needs a hand; it leads to the first host, and ticks off what
+// was done.
+func TestFirstSteps(t *testing.T) {
+	listen := freePort(t)
+	p := start(t, nil, "serve", "--listen", listen, "--data", t.TempDir())
+	said := await(t, "the token", p.said, func(s string) bool { return strings.Contains(s, "lan-person-") })
+	token := said[strings.Index(said, "lan-person-"):]
+	token = strings.Fields(token)[0]
+	b := openBrowser(t, "http://"+listen)
+	b.open("/")
+	b.see("Your token")
+	b.do("sign in", chromedp.SendKeys(`//input[@type="password"]`, token+kb.Enter))
+	b.see("Nothing is known yet", "Invite your hosts", "none is enrolled yet", "lantern host enrol skerry")
+	require.NotContains(t, b.text(), "Nothing needs a hand")
+	b.clean("the first steps")
+	s := shell{t, []string{"LANTERN_CONFIG=", "HOME=" + t.TempDir(), "LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token}}
+	host := strings.TrimSpace(strings.Split(s.run("host", "enrol", "skerry"), "\n")[0])
+	b.see("no report has come yet")
+	require.NotContains(t, b.text(), "Nothing needs a hand")
+	require.NotContains(t, s.run("round"), "Nothing needs a hand")
+	req, err := http.NewRequest(http.MethodPost, "http://"+listen+"/api/v1/agent/reports", strings.NewReader(
+		`{"id":"01J9ZQ3V0K8T7M5N2P4R6S8W1X","host":"skerry","at":"`+b.ask(`new Date().toISOString()`)+`","interval_seconds":30,"drives":[],"pools":[],"enclosures":[]}`))
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+host)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	answer, _ := io.ReadAll(res.Body)
+	require.Less(t, res.StatusCode, 300, "%s", answer)
+	b.see("No drive is known")
+	require.NotContains(t, b.text(), "Nothing needs a hand", "of no drive nothing can be said")
+	require.NotContains(t, s.run("round"), "Nothing needs a hand")
+	require.Equal(t, 5, s.try("round", "--exit-code").code)
+}

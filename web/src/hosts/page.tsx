@@ -1,0 +1,130 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { client, got, type S } from "../api/client";
+import { Command } from "../parts/command";
+import { decimal, exact } from "../parts/format";
+import { Ago, Failed, Title, Waiting } from "../parts/parts";
+import { useTell } from "../parts/toast";
+import { Welcome } from "../round/welcome";
+
+const words: Record<S["Host"]["state"], string> = {
+  reporting: "reports",
+  quiet: "does not report: its drives are unknown",
+  never: "no report has come yet",
+};
+
+/** Hosts is who reports, since when, and what is wrong with how they do. */
+export default function HostsPage() {
+  const q = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) });
+  if (q.error) return <Failed what="The list of hosts" error={q.error} again={() => void q.refetch()} />;
+  if (!q.data) return <Waiting rows={4} />;
+  const hosts = q.data;
+  const quiet = hosts.filter((h) => h.state !== "reporting").length;
+  return (
+    <>
+      <Title aside={`${hosts.length} enrolled, ${quiet ? `${quiet} not reporting` : "all reporting"}`}>Hosts</Title>
+      {hosts.length === 0 && <Welcome />}
+      <ul className="space-y-2.5">
+        {hosts.map((h) => (
+          <Host key={h.name} host={h} />
+        ))}
+      </ul>
+      {hosts.length > 0 && (
+        <p className="mt-6 space-y-2 text-soft">
+          <span className="block">Another host is made known here, and its token is printed once:</span>
+          <Command line="lantern host enrol <name>" />
+        </p>
+      )}
+    </>
+  );
+}
+
+function Host({ host: h }: { host: S["Host"] }) {
+  const queries = useQueryClient();
+  const tell = useTell();
+  const [room, setRoom] = useState<string | null>(null);
+  const keep = (fresh: S["Host"]) => {
+    queries.setQueryData<S["Host"][]>(["hosts"], (all) => all?.map((x) => (x.name === fresh.name ? fresh : x)));
+  };
+  const move = useMutation({
+    mutationFn: (to: string) =>
+      got(client.PUT("/hosts/{host}/room", { params: { path: { host: h.name } }, body: { room: to } })),
+    onSuccess: (fresh) => {
+      keep(fresh);
+      setRoom(null);
+    },
+    onError: (e) => tell(e.message, true),
+  });
+  const cold = useMutation({
+    mutationFn: (to: boolean) =>
+      got(client.PUT("/hosts/{host}/cold", { params: { path: { host: h.name } }, body: { cold: to } })),
+    onSuccess: keep,
+    onError: (e) => tell(e.message, true),
+  });
+  const off = h.clock_off_seconds ?? 0;
+  return (
+    <li className={`sheet space-y-2 p-4 ${h.state === "reporting" ? "" : "border-watch"}`}>
+      <p className="flex flex-wrap items-baseline gap-x-4">
+        <Link to={`/bays/${encodeURIComponent(h.name)}`} className="text-lg font-semibold">
+          {h.name}
+        </Link>
+        <span className={h.state === "reporting" ? "text-soft" : "font-semibold"}>{words[h.state]}</span>
+        <span className="text-soft">
+          last report <Ago at={h.seen_at} />
+        </span>
+        <span className="text-soft">
+          <Link to={`/drives?host=${encodeURIComponent(h.name)}`} className="underline underline-offset-2">
+            {h.drives} {h.drives === 1 ? "drive" : "drives"}
+          </Link>
+        </span>
+      </p>
+      {Math.abs(off) > 30 && h.state === "reporting" && (
+        <p>
+          Its clock is {Math.round(Math.abs(off))} s {off > 0 ? "ahead" : "behind"}; times in its reports are corrected.
+        </p>
+      )}
+      {h.refused && h.refused.count > 0 && (
+        <p>
+          {h.refused.count} of its reports were refused, the last at {exact(new Date(h.refused.at))}: {h.refused.says}
+        </p>
+      )}
+      {h.nameless?.map((n) => (
+        <p key={n.path}>
+          {n.path}, {decimal(n.capacity_bytes)}, is not monitored: {n.says}
+        </p>
+      ))}
+      <form
+        className="flex flex-wrap items-center gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          move.mutate((room ?? "").trim());
+        }}
+      >
+        <label className="flex items-center gap-2 text-soft">
+          Room
+          <input
+            className="field w-44"
+            value={room ?? h.room ?? ""}
+            placeholder="none"
+            onChange={(e) => setRoom(e.target.value)}
+          />
+        </label>
+        {room !== null && room !== (h.room ?? "") && (
+          <button className="button main" disabled={move.isPending}>
+            Keep
+          </button>
+        )}
+        <label className="flex min-h-11 items-center gap-2 text-soft">
+          <input
+            type="checkbox"
+            checked={!!h.cold}
+            disabled={cold.isPending}
+            onChange={(e) => cold.mutate(e.target.checked)}
+          />
+          drives are changed only while it is down
+        </label>
+      </form>
+    </li>
+  );
+}

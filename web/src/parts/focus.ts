@@ -1,0 +1,68 @@
+import { useEffect } from "react";
+
+const focusable =
+  "a[href],button:not([disabled]),input:not([disabled]),select:not([disabled]),textarea:not([disabled])";
+
+const lost = () => !document.activeElement || document.activeElement === document.body;
+
+/** ancestors are an element and all that it is in, from the inside. */
+function ancestors(e: Element | null) {
+  const out: Element[] = [];
+  for (; e && e !== document.body; e = e.parentElement) out.push(e);
+  return out;
+}
+
+/**
+ * useFocus keeps the keyboard where it was. After a change of page the focus goes to the page's heading. Where the
+ * element that had it was disabled for a moment it comes back, and where it is gone its place takes it.
+ */
+export function useFocus(at: string) {
+  useEffect(() => {
+    const main = document.getElementById("main");
+    if (!main) return;
+    let wanted = useFocus.moved;
+    useFocus.moved = true; // the first page of all keeps what the browser chose
+    let last: Element[] = [];
+    const remember = (e: FocusEvent) => {
+      last = ancestors(e.target as Element);
+    };
+    const look = () => {
+      const h1 = main.querySelector<HTMLElement>("h1:not(.sr-only)");
+      if (h1) document.title = `${h1.dataset.title ?? h1.textContent?.trim().slice(0, 80)} · Brave Lantern`;
+      if (wanted && h1) {
+        wanted = false;
+        if (lost() || document.activeElement?.closest("nav,[role=dialog]")) {
+          h1.tabIndex = -1;
+          h1.focus({ preventScroll: true });
+        }
+        return;
+      }
+      const [was] = last;
+      if (!was || !lost()) return;
+      if (was.isConnected) {
+        // Only when it can be used again; whoever clicked beside it wanted it to lose the focus.
+        if (was.matches("[data-was-disabled]:not([disabled])")) (was as HTMLElement).focus({ preventScroll: true });
+        return;
+      }
+      const place = last.find((e) => e.isConnected);
+      const next = place?.querySelector<HTMLElement>(focusable);
+      last = [];
+      next?.focus({ preventScroll: true });
+    };
+    const mark = (changes: MutationRecord[]) => {
+      for (const c of changes)
+        if (c.attributeName === "disabled" && (c.target as Element).hasAttribute("disabled"))
+          (c.target as Element).setAttribute("data-was-disabled", "");
+      look();
+    };
+    const watch = new MutationObserver(mark);
+    watch.observe(main, { childList: true, subtree: true, attributes: true, attributeFilter: ["disabled"] });
+    document.addEventListener("focusin", remember);
+    look();
+    return () => {
+      watch.disconnect();
+      document.removeEventListener("focusin", remember);
+    };
+  }, [at]);
+}
+useFocus.moved = false;

@@ -1,0 +1,77 @@
+import { Dialog } from "radix-ui";
+import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import { navigation } from "../pages";
+
+/** letters gives each name the first of its letters that no name before it has. */
+function letters(names: string[]): string[] {
+  const used = new Set<string>();
+  return names.map((n) => {
+    const c = [...n.toLowerCase()].find((x) => !used.has(x)) ?? "";
+    used.add(c);
+    return c;
+  });
+}
+
+/** shortcuts are the pages that g and a letter open. */
+const keys = letters(navigation.map((n) => n.name));
+const shortcuts = navigation.map((n, i) => ({ ...n, key: keys[i] }));
+
+const others: [string, string][] = [
+  ["/", "search"],
+  ["?", "these keys"],
+  ["Esc", "close what is open"],
+  ["Tab, Shift+Tab", "the next, the one before"],
+  ["Enter, Space", "open, press"],
+];
+
+/** Keys shows what the keyboard does; ? opens it. */
+export function Keys() {
+  const [open, setOpen] = useState(false);
+  const go = useNavigate();
+  useEffect(() => {
+    let after = 0; // when g was pressed
+    const key = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName);
+      if (typing || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("[role=dialog]")) return;
+      if (e.key === "?") {
+        e.preventDefault();
+        setOpen(true);
+      } else if (e.key === "g") after = e.timeStamp;
+      else if (e.timeStamp - after < 1500) {
+        after = 0;
+        const to = shortcuts.find((s) => s.key === e.key)?.to;
+        if (to) void go(to);
+      }
+    };
+    window.addEventListener("keydown", key);
+    return () => window.removeEventListener("keydown", key);
+  }, [go]);
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger className="button small hidden md:inline-flex" aria-label="Keys">
+        <kbd className="font-mono">?</kbd>
+      </Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="sheet fixed left-1/2 top-[8vh] z-50 max-h-[84vh] w-[min(32rem,calc(100vw-1.5rem))] -translate-x-1/2 overflow-y-auto p-5"
+        >
+          <Dialog.Title className="mb-3 text-xl font-semibold">Keys</Dialog.Title>
+          <dl className="grid grid-cols-[9rem_1fr] gap-y-1.5">
+            {[...others, ...shortcuts.map((s): [string, string] => [`g ${s.key ?? ""}`, s.name])].map(([k, what]) => (
+              <div key={k} className="contents">
+                <dt>
+                  <kbd className="rounded border border-line px-1.5 font-mono text-sm">{k}</kbd>
+                </dt>
+                <dd>{what}</dd>
+              </div>
+            ))}
+          </dl>
+          <Dialog.Close className="button mt-4">Close</Dialog.Close>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,76 @@
+import { Component, type ComponentType, type ReactNode } from "react";
+import { countUnsent } from "../api/client";
+
+type Module = { default: ComponentType };
+
+const rest = (ms: number) => new Promise((go) => setTimeout(go, ms));
+
+/** answers says whether the service itself answers now. */
+async function answers(): Promise<boolean> {
+  try {
+    const r = await fetch("/api/v1/ready", { cache: "no-store" });
+    return r.headers.get("Content-Type")?.includes("json") ?? false;
+  } catch {
+    return false;
+  }
+}
+
+/** reloadedFor is where it is kept for which page everything was loaded anew, so that it is done once. */
+const reloadedFor = "reloaded-for";
+
+/**
+ * steady loads a page however the service is just then: while it does not answer, it is tried again; when it answers
+ * and the page's file is not there any more, the service was upgraded, and everything is loaded anew, once.
+ */
+export function steady(load: () => Promise<Module>): () => Promise<Module> {
+  return async () => {
+    for (let pause = 300; ; pause = Math.min(2 * pause, 4000)) {
+      try {
+        const page = await load();
+        sessionStorage.removeItem(reloadedFor);
+        return page;
+      } catch (e) {
+        if (await answers()) {
+          try {
+            return await load(); // it may have come back in between
+          } catch {
+            // gone for good
+          }
+          if (sessionStorage.getItem(reloadedFor) === location.pathname) throw e;
+          while (countUnsent() > 0) await rest(300); // what was said is sent first
+          sessionStorage.setItem(reloadedFor, location.pathname);
+          location.reload();
+          await new Promise(() => {});
+        }
+        await rest(pause);
+      }
+    }
+  };
+}
+
+type Fence = { children: ReactNode; page: string };
+
+/** Boundary keeps the frame and its alarms when a page fails: the page alone says so, and can be tried again. */
+export class Boundary extends Component<Fence, { error: Error | null; page: string }> {
+  state = { error: null as Error | null, page: this.props.page };
+  static getDerivedStateFromError = (error: Error) => ({ error });
+  static getDerivedStateFromProps = (props: Fence, was: { error: Error | null; page: string }) =>
+    props.page === was.page ? null : { error: null, page: props.page };
+  render() {
+    if (!this.state.error) return this.props.children;
+    return (
+      <div role="alert" className="sheet space-y-3 border-replace p-5">
+        <h1 className="text-xl!">This page could not be shown.</h1>
+        <p>Alarms above are still shown. What the browser said: {this.state.error.message}</p>
+        <p className="flex flex-wrap gap-3">
+          <button className="button main" onClick={() => location.reload()}>
+            Load it again
+          </button>
+          <a className="button" href="/">
+            Go to the round
+          </a>
+        </p>
+      </div>
+    );
+  }
+}
