@@ -169,4 +169,4 @@ bench: ## all benchmarks
 	cd compare && $(GO) test -run '^$$' -bench . -benchtime 1x
 
 clean: ## remove what was built
-	rm -rf lantern web/dist/assets web/dist/index.html web/dist/icon.svg web/dist/theme.js web/node_modules
+	rm -rf lantern web/dist/assets web/dist/index.html web/dist/*.svg web/dist/*.js web/dist/*.webmanifest web/node_modules

@@ -4,6 +4,24 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react(), tailwind()],
-  build: { outDir: "dist", emptyOutDir: true, chunkSizeWarningLimit: 600 },
+  build: {
+    outDir: "dist",
+    emptyOutDir: true,
+    chunkSizeWarningLimit: 800,
+    cssCodeSplit: false,
+    rolldownOptions: {
+      output: {
+        // What every page needs, and the first page, come in one file: each further request costs a round trip.
+        advancedChunks: {
+          groups: [
+            {
+              name: "base",
+              test: /node_modules[\\/](?!uplot|@tanstack[\\/]react-virtual|@tanstack[\\/]virtual)|src[\\/](api|session|round)[\\/]|src[\\/]parts[\\/](?!chart)|src[\\/]bays[\\/]drawing/,
+            },
+          ],
+        },
+      },
+    },
+  },
   server: { proxy: { "/api": "http://127.0.0.1:7411" } },
 });

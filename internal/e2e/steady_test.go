@@ -91,6 +91,27 @@ func TestSteadyConsole(t *testing.T) {
 	require.Contains(t, string(body[:n]), "LM417 comes next")
 	require.Contains(t, string(body[:n]), "Your reason was not recorded.")
 	b.clean(fmt.Sprintf("the round at %s", d.url))
+
+	// At the rack without a network: the swap and the bays are there, with the time at which they were so.
+	b.open("/swaps/" + w.Id)
+	b.see("Pull the drive with label tail ZU006")
+	b.open("/bays/skerry")
+	b.see("ZU006")
+	await(t, "the worker keeps the page", func() string {
+		return b.ask(`caches.open("answers-1").then(c => c.keys()).then(k => k.map(r => r.url).join(" "))`)
+	}, func(s string) bool { return strings.Contains(s, "/hosts/skerry/bays") && strings.Contains(s, "/swaps/"+w.Id) })
+	d.process.stop()
+	b.open("/bays/skerry")
+	b.see("ZU006", "What is shown was kept on this device")
+	b.open("/swaps/" + w.Id)
+	b.see("Pull the drive with label tail ZU006", "What is shown was kept on this device")
+	d.begin(t)
+	await(t, "it is heard again", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
+	d.run("person", "sessions")
+	b.ask(`fetch("/api/v1/session", {method: "DELETE"}).then(() => "")`)
+	await(t, "with the session goes what was kept", func() string {
+		return b.ask(`caches.has("answers-1").then(h => h ? caches.open("answers-1").then(c => c.keys()).then(k => k.map(r => r.url).join(" ")) : "")`)
+	}, func(s string) bool { return !strings.Contains(s, "/swaps/") })
 }
 
 // TestFirstSteps: an empty service never says that nothing needs a hand; it leads to the first host, and ticks off what

@@ -19,6 +19,10 @@ import { returned, SignIn } from "./session/page";
 
 returned();
 
+// What is needed at the rack without a network is kept by a worker, where the connection is one that browsers trust.
+if (import.meta.env.PROD && "serviceWorker" in navigator)
+  void navigator.serviceWorker.register("/sw.js").catch(() => {});
+
 const queries = new QueryClient({
   defaultOptions: {
     queries: {

@@ -35,8 +35,26 @@ export function resume() {
   waiting = [];
 }
 
-/** How long a change is sent again before it is given up, how long one try may take, and the rests between two, in ms. */
+/** Since when what is shown was kept for want of a network; empty while the service answers. */
+let keptAt = "";
+const keptWatchers = new Set<() => void>();
+export const watchKept = (f: () => void) => (keptWatchers.add(f), () => void keptWatchers.delete(f));
+export const keptSince = () => keptAt;
+function kept(answer: Response) {
+  const at = answer.headers.get("X-Kept-At") ?? "";
+  const next = at === "" ? "" : keptAt === "" || at < keptAt ? at : keptAt;
+  if (next === keptAt) return;
+  keptAt = next;
+  keptWatchers.forEach((f) => f());
+}
+
+/**
+ * How long a change is sent again before it is given up, how long one try may take, and the rests between two, in ms.
+ * A change that holds only for the state that it was said for (If-Match) may wait for a network much longer: when the
+ * state is another by then, the service refuses it.
+ */
 const patience = 180_000,
+  longPatience = 12 * 3_600_000,
   limit = 30_000,
   rest = { first: 300, most: 4000 };
 
@@ -51,7 +69,7 @@ const unreached = (r: Response) =>
  */
 async function patient(request: Request): Promise<Response> {
   if (!request.headers.has("Idempotency-Key")) return fetch(request);
-  const until = Date.now() + patience;
+  const until = Date.now() + (request.headers.has("If-Match") ? longPatience : patience);
   let counted = false;
   try {
     for (let pause = rest.first; ; pause = Math.min(2 * pause, rest.most)) {
@@ -87,6 +105,7 @@ async function loyal(request: Request): Promise<Response> {
     const answer = await patient(request.clone());
     if (answer.status !== 401) {
       known ||= answer.ok;
+      if (request.method === "GET") kept(answer);
       return answer;
     }
     if (location.pathname === "/sign-in" || request.url.endsWith("/session")) return answer;

@@ -16,6 +16,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const [since, setSince] = useState<Date | null>(null);
   useEffect(() => {
     let timer = 0;
+    let due = Infinity;
     const old = new Set<string>();
     let stream: EventSource;
     const listen = () => {
@@ -30,15 +31,17 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       for (const kind of Object.keys(touches) as (keyof typeof touches)[]) {
         stream.addEventListener(kind, () => {
           touches[kind]?.forEach((q) => old.add(q));
-          // A burst of events is one refresh.
-          timer ||= window.setTimeout(
-            () => {
-              timer = 0;
-              void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
-              old.clear();
-            },
-            kind === "alarm" ? 0 : 250,
-          );
+          // A burst of events is one refresh. What a person waits for comes at once; what goes on by itself may wait.
+          const wait = kind === "alarm" ? 0 : ["host", "drive", "pool", "recovery"].includes(kind) ? 1500 : 250;
+          const at = Date.now() + wait;
+          if (timer && due <= at) return;
+          clearTimeout(timer);
+          due = at;
+          timer = window.setTimeout(() => {
+            timer = 0;
+            void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
+            old.clear();
+          }, wait);
         });
       }
     };
@@ -74,7 +77,7 @@ export function useNow(): Date {
     queryKey: ["lab"],
     queryFn: () => got(client.GET("/lab")),
     enabled: isLab,
-    refetchInterval: 5000,
+    refetchInterval: 60_000,
   });
   const [, tick] = useState(0);
   useEffect(() => {

@@ -1,6 +1,7 @@
-import { useEffect, useRef } from "react";
+import { useEffect, useLayoutEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
+import { useTheme } from "./frame";
 
 export type Line = {
   label: string;
@@ -18,18 +19,7 @@ export type Band = { upper: number; lower: number; fill: string };
 export const token = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
 /** Chart draws lines on one time axis; x in seconds. It keeps to its box, and is told in words by label. */
-export function Chart({
-  x,
-  lines,
-  bands = [],
-  height = 220,
-  label,
-  unit,
-  from0 = false,
-  top,
-  span,
-  events = [],
-}: {
+export function Chart(props: {
   x: number[];
   lines: Line[];
   bands?: Band[];
@@ -42,9 +32,18 @@ export function Chart({
   events?: Event[];
 }) {
   const box = useRef<HTMLDivElement>(null);
+  const { label, height = 220 } = props;
+  const theme = useTheme();
+  const latest = useRef(props);
+  useLayoutEffect(() => {
+    latest.current = props;
+  });
+  // It is built anew when what it shows has changed, not whenever the page around it is drawn.
+  const shown = JSON.stringify(props);
   useEffect(() => {
     const el = box.current;
     if (!el) return;
+    const { x, lines, bands = [], unit, from0 = false, top, span, events = [] } = latest.current;
     const ink = token("soft");
     const grid = { stroke: token("line"), width: 1 };
     const font = "13px 'Atkinson Hyperlegible Next Variable', sans-serif";
@@ -129,6 +128,6 @@ export function Chart({
       watch.disconnect();
       plot.destroy();
     };
-  });
+  }, [shown, theme, height]);
   return <div ref={box} role="img" aria-label={label} className="w-full overflow-hidden" style={{ height }} />;
 }

@@ -3,6 +3,9 @@ import { useEffect } from "react";
 const focusable =
   "a[href],button:not([disabled]),input:not([disabled]),select:not([disabled]),textarea:not([disabled])";
 
+/** mark is what stands before the title of a practice. */
+const mark = typeof document === "undefined" ? "" : document.title.replace(/Brave Lantern.*$/, "");
+
 const lost = () => !document.activeElement || document.activeElement === document.body;
 
 /** ancestors are an element and all that it is in, from the inside. */
@@ -28,7 +31,7 @@ export function useFocus(at: string) {
     };
     const look = () => {
       const h1 = main.querySelector<HTMLElement>("h1:not(.sr-only)");
-      if (h1) document.title = `${h1.dataset.title ?? h1.textContent?.trim().slice(0, 80)} · Brave Lantern`;
+      if (h1) document.title = `${mark}${h1.dataset.title ?? h1.textContent?.trim().slice(0, 80)} · Brave Lantern`;
       if (wanted && h1) {
         wanted = false;
         if (lost() || document.activeElement?.closest("nav,[role=dialog]")) {
@@ -49,13 +52,13 @@ export function useFocus(at: string) {
       last = [];
       next?.focus({ preventScroll: true });
     };
-    const mark = (changes: MutationRecord[]) => {
+    const changed = (changes: MutationRecord[]) => {
       for (const c of changes)
         if (c.attributeName === "disabled" && (c.target as Element).hasAttribute("disabled"))
           (c.target as Element).setAttribute("data-was-disabled", "");
       look();
     };
-    const watch = new MutationObserver(mark);
+    const watch = new MutationObserver(changed);
     watch.observe(main, { childList: true, subtree: true, attributes: true, attributeFilter: ["disabled"] });
     document.addEventListener("focusin", remember);
     look();

@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ToggleGroup } from "radix-ui";
-import { useEffect, useState, type ReactNode } from "react";
+import { useEffect, useRef, useState, useSyncExternalStore, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
-import { client, got } from "../api/client";
+import { client, got, keptSince, watchKept } from "../api/client";
 import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
 import { navigation } from "../pages";
 import { useFocus } from "./focus";
@@ -14,12 +14,17 @@ import { Search } from "./search";
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
   const unsent = useUnsent();
+  const old = useSyncExternalStore(watchKept, keptSince);
   // What must be put back is said on every page until it is back, whoever looks at what.
   const round = useRound().data;
   const alarms = round?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
+  const nav = useRef<HTMLElement>(null);
   useEffect(() => {
     window.scrollTo(0, 0);
+    // The name of the page that is open stands in sight among the others.
+    const name = nav.current?.querySelector<HTMLElement>("[aria-current=page]");
+    if (name && nav.current) nav.current.scrollLeft = name.offsetLeft - nav.current.offsetLeft - 40;
   }, [at]);
   useFocus(at);
   return (
@@ -29,16 +34,16 @@ export function Frame({ children }: { children: ReactNode }) {
       </a>
       <Horizon />
       <header className="no-print border-b border-line">
-        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-3 gap-y-1 px-4 py-2">
+        <div className="mx-auto flex max-w-7xl items-center gap-x-3 px-4 py-1 md:py-2">
           <Link
             to="/"
             aria-label="Brave Lantern, the round"
-            className="flex items-center gap-2 font-semibold whitespace-nowrap"
+            className="flex shrink-0 items-center gap-2 font-semibold whitespace-nowrap"
           >
             <img src="/icon.svg" alt="" width="26" height="26" />
-            <span className="hidden sm:inline md:hidden 2xl:inline">Brave Lantern</span>
+            <span className="hidden 2xl:inline">Brave Lantern</span>
           </Link>
-          <nav aria-label="Pages" className="order-last -mx-2 flex w-full overflow-x-auto md:order-none md:w-auto">
+          <nav ref={nav} aria-label="Pages" className="flex min-w-0 grow overflow-x-auto">
             {navigation.map(({ to, name }) => (
               <NavLink
                 key={to}
@@ -52,16 +57,21 @@ export function Frame({ children }: { children: ReactNode }) {
               </NavLink>
             ))}
           </nav>
-          <div className="ml-auto flex items-center gap-2">
+          <div className="ml-auto flex shrink-0 items-center gap-2">
             <Search />
             <Keys />
-            <Theme />
+            <span className="hidden lg:block">
+              <Theme />
+            </span>
           </div>
         </div>
       </header>
       {since && (
         <p role="status" className="border-b border-watch bg-watch-sheet px-4 py-2 text-center">
-          The connection is lost since {clock(since)}. What is shown may be old since then; it comes back by itself.
+          The connection is lost since {clock(since)}.{" "}
+          {old
+            ? `What is shown was kept on this device; some of it is of ${exact(new Date(old))}.`
+            : "What is shown may be old since then; it comes back by itself."}
         </p>
       )}
       {round?.trouble?.says && (
@@ -111,6 +121,9 @@ export function Frame({ children }: { children: ReactNode }) {
         className={`mx-auto px-4 pb-24 pt-6 outline-none ${/^\/bays/.test(at) ? "max-w-[150rem]" : "max-w-6xl"}`}
       >
         {children}
+        <p className="no-print mt-10 lg:hidden">
+          <Theme />
+        </p>
       </main>
       <LabStrip />
     </>
@@ -172,7 +185,7 @@ function LabStrip() {
     queryKey: ["lab"],
     queryFn: () => got(client.GET("/lab")),
     enabled: !!me.data?.lab,
-    refetchInterval: 5000,
+    refetchInterval: 60_000,
   });
   const set = useMutation({
     mutationFn: (to: { speed: number; hurry?: boolean }) => got(client.PUT("/lab/speed", { body: to })),

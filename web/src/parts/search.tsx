@@ -54,7 +54,7 @@ export function Search() {
       }}
     >
       <Dialog.Trigger className="button small">
-        Search <kbd className="rounded border border-line px-1.5 font-mono text-xs text-soft">/</kbd>
+        Search <kbd className="hidden rounded border border-line px-1.5 font-mono text-xs text-soft sm:inline">/</kbd>
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
