@@ -6,10 +6,12 @@ import { clock, exact } from "../parts/format";
 import { Ago, Empty, Failed, Mark, Title, Waiting } from "../parts/parts";
 import { LevelBar } from "../round/page";
 import { useTell } from "../parts/toast";
+import { ChannelForm } from "./channel";
 
 export default function NoticesPage() {
   const [params, setParams] = useSearchParams();
   const all = params.get("all") === "yes";
+  const which = params.get("state") ?? "";
   const q = useQuery({
     queryKey: ["notices", all],
     queryFn: () => got(client.GET("/notices", { params: { query: { all } } })),
@@ -22,14 +24,39 @@ export default function NoticesPage() {
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
         <Title>{heard === 0 ? "No new notices" : heard === 1 ? "1 new notice" : `${heard} new notices`}</Title>
-        <label className="flex min-h-9 items-center gap-2 text-soft">
-          <input
-            type="checkbox"
-            checked={all}
-            onChange={(e) => setParams(e.target.checked ? { all: "yes" } : {}, { replace: true })}
-          />{" "}
-          include closed notices
-        </label>
+        <span className="flex flex-wrap items-center gap-4 text-soft">
+          <label className="flex items-center gap-2">
+            Show
+            <select
+              className="field w-auto"
+              value={which}
+              onChange={(e) =>
+                setParams(
+                  { ...(all && { all: "yes" }), ...(e.target.value && { state: e.target.value }) },
+                  { replace: true },
+                )
+              }
+            >
+              <option value="">all of them</option>
+              <option value="open">those that nobody saw</option>
+              <option value="acknowledged">those that were seen</option>
+              <option value="muted">muted ones</option>
+            </select>
+          </label>
+          <label className="flex min-h-9 items-center gap-2">
+            <input
+              type="checkbox"
+              checked={all}
+              onChange={(e) =>
+                setParams(
+                  { ...(e.target.checked && { all: "yes" }), ...(which && { state: which }) },
+                  { replace: true },
+                )
+              }
+            />{" "}
+            include closed notices
+          </label>
+        </span>
       </header>
       {q.data.length === 0 && (
         <Empty>
@@ -38,9 +65,11 @@ export default function NoticesPage() {
         </Empty>
       )}
       <ul className="space-y-2.5">
-        {q.data.map((n) => (
-          <Notice key={n.id} notice={n} />
-        ))}
+        {q.data
+          .filter((n) => !which || n.state === which)
+          .map((n) => (
+            <Notice key={n.id} notice={n} />
+          ))}
       </ul>
       <Channels />
     </>
@@ -60,18 +89,19 @@ function Channels() {
     onSuccess: (id) => tell(`${id} took the message.`),
     onError: (e: Error) => tell(e.message, true),
   });
+  const queries = useQueryClient();
+  const remove = useMutation({
+    mutationFn: (id: string) => got(client.DELETE("/channels/{id}", { params: { path: { id } } })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["channels"] }),
+    onError: (e: Error) => tell(e.message, true),
+  });
   if (!q.data) return null;
   return (
     <section aria-labelledby="channels" className="mt-8 border-t border-line pt-4">
       <h2 id="channels" className="mb-2 text-soft">
         Where else they go
       </h2>
-      {q.data.length === 0 && (
-        <p>
-          Nowhere: they stay here and in the terminal. A webhook, e-mail or syslog is set with{" "}
-          <code>lantern channel set</code>.
-        </p>
-      )}
+      {q.data.length === 0 && <p>Nowhere: they stay here and in the terminal.</p>}
       <ul className="space-y-2">
         {q.data.map((c) => (
           <li key={c.name} className="flex flex-wrap items-center justify-between gap-3">
@@ -88,12 +118,18 @@ function Channels() {
                 </span>
               )}
             </span>
-            <button className="button" disabled={test.isPending} onClick={() => test.mutate(c.name)}>
-              Send a test
-            </button>
+            <span className="flex flex-wrap gap-2">
+              <button className="button" disabled={test.isPending} onClick={() => test.mutate(c.name)}>
+                Send a test
+              </button>
+              <button className="button" disabled={remove.isPending} onClick={() => remove.mutate(c.name)}>
+                Remove
+              </button>
+            </span>
           </li>
         ))}
       </ul>
+      <ChannelForm />
     </section>
   );
 }
@@ -115,10 +151,15 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
     ...done,
   });
   const mute = useMutation({
-    mutationFn: (hours: number) =>
-      got(client.POST("/notices/{id}/mute", { params: { path: { id: n.id } }, body: { hours } })),
+    mutationFn: (v: { hours: number; note: string }) =>
+      got(client.POST("/notices/{id}/mute", { params: { path: { id: n.id } }, body: v })),
     ...done,
+    onSuccess: () => {
+      setMuting(null);
+      done.onSuccess();
+    },
   });
+  const [muting, setMuting] = useState<{ hours: number; note: string } | null>(null);
   const quiet = n.state !== "open";
   const where =
     n.drives?.length === 1
@@ -164,7 +205,12 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
                 {n.note && <>: “{n.note}”</>}
               </>
             )}
-            {n.state === "muted" && <>. Muted until {exact(new Date(n.muted_until!))}, unless it gets worse</>}
+            {n.state === "muted" && (
+              <>
+                . Muted until {exact(new Date(n.muted_until!))}, unless it gets worse
+                {n.note && <>: “{n.note}”</>}
+              </>
+            )}
             {n.state === "closed" && (
               <>
                 , over at {clock(new Date(n.closed_at!))}, <Ago at={n.closed_at} />; at its worst {n.worst}
@@ -180,15 +226,67 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
               </button>
             )}
             {n.state === "muted" ? (
-              <button className="button" disabled={mute.isPending} onClick={() => mute.mutate(0)}>
+              <button className="button" disabled={mute.isPending} onClick={() => mute.mutate({ hours: 0, note: "" })}>
                 Hear it again
               </button>
             ) : (
-              <button className="button" disabled={mute.isPending} onClick={() => mute.mutate(24)}>
-                Mute for a day
+              <button
+                className="button"
+                aria-expanded={!!muting}
+                onClick={() => setMuting(muting ? null : { hours: 24, note: "" })}
+              >
+                Mute
               </button>
             )}
           </div>
+        )}
+        {muting && (
+          <form
+            className="flex w-full flex-wrap items-center gap-2"
+            onSubmit={(e) => {
+              e.preventDefault();
+              mute.mutate(muting);
+            }}
+          >
+            <label className="flex items-center gap-2">
+              for
+              <select
+                className="field w-auto"
+                value={muting.hours}
+                onChange={(e) => setMuting({ ...muting, hours: Number(e.target.value) })}
+              >
+                {[
+                  [1, "1 hour"],
+                  [8, "8 hours"],
+                  [24, "1 day"],
+                  [72, "3 days"],
+                  [168, "1 week"],
+                  [336, "2 weeks"],
+                  [2160, "90 days"],
+                ].map(([h, words]) => (
+                  <option key={h} value={h}>
+                    {words}
+                  </option>
+                ))}
+              </select>
+            </label>
+            <label className="grow">
+              <span className="sr-only">Why</span>
+              <input
+                className="field w-full"
+                maxLength={1000}
+                placeholder="Why (others see it; may be empty)"
+                value={muting.note}
+                onChange={(e) => setMuting({ ...muting, note: e.target.value })}
+              />
+            </label>
+            <button className="button main" disabled={mute.isPending}>
+              Mute it, unless it gets worse
+            </button>
+            <button type="button" className="button" onClick={() => setMuting(null)}>
+              Back
+            </button>
+          </form>
         )}
         {note !== null && (
           <form

@@ -4,6 +4,7 @@ import { useMe } from "../api/live";
 import { exact } from "../parts/format";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
+import { Account } from "./account";
 
 /** PeoplePage shows who may use the service, which sessions are open, and who changed what. */
 export default function PeoplePage() {
@@ -19,9 +20,7 @@ export default function PeoplePage() {
           <Person key={p.name} person={p} />
         ))}
       </ul>
-      <p className="mt-2 text-soft">
-        Add somebody with <code>lantern person add</code>. Everybody renews only their own token.
-      </p>
+      <Account />
       <Sessions />
       <Audit />
     </>

@@ -7,6 +7,7 @@ import { Ago, Failed, Seam, Shape, Title, Waiting, Lasting } from "../parts/part
 import { useTell } from "../parts/toast";
 import { MarginWords } from "./margin";
 import { Prospect } from "./prospect";
+import { Work } from "./work";
 
 export default function PoolPage() {
   const { pool: name = "" } = useParams();
@@ -185,6 +186,7 @@ export default function PoolPage() {
           </table>
         </div>
       </section>
+      <Work pool={p} />
     </>
   );
 }
