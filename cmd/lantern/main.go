@@ -138,11 +138,12 @@ func demo() *cli.Command {
 	flags := append(serveFlags(".demo"),
 		&cli.BoolFlag{Name: "fresh", Usage: "forget what happened before and begin again"},
 		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time a new lab runs"},
-		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"})
+		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"},
+		&cli.BoolFlag{Name: "tour", Usage: "the console begins with a walk-through: seven short scenes, from a flagged drive to its record"})
 	return &cli.Command{
 		Name:        "demo",
 		Usage:       "run the service with a lab fleet: nothing real is touched",
-		Description: "Example: lantern demo\n         lantern demo --fresh --drives 2000",
+		Description: "Example: lantern demo\n         lantern demo --tour --fresh",
 		Flags:       flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return daemon.Demo{
@@ -150,6 +151,7 @@ func demo() *cli.Command {
 				Fresh:  cmd.Bool("fresh"),
 				Speed:  cmd.Float("speed"),
 				Drives: cmd.Int("drives"),
+				Tour:   cmd.Bool("tour"),
 			}.Run(
 				ctx,
 			)

@@ -15,6 +15,7 @@ type Demo struct {
 	Fresh  bool
 	Speed  float64 // of a new lab's clock
 	Drives int     // how many there are at least
+	Tour   bool    // the console begins with the walk-through
 }
 
 // stationDrives is how many the station has of its own.
@@ -60,7 +61,7 @@ func (c Demo) greet(r *running, link string) {
 	fmt.Fprintf(c.Out, `
 Heron Point Marine Station, a lab fleet. Nothing here is real.
 
-  console   %s/sign-in/once?code=%s
+  console   %s/sign-in/once?code=%s%s
             (this link signs in once; later: the token in %s)
   terminal  export LANTERN_CONFIG=%s
 
@@ -70,5 +71,5 @@ Worth trying:
   ./lantern lab speed 300      time runs faster, so that a recovery takes half a minute
 
 Stop with Ctrl-C. What happened is kept; make demo FRESH=1 begins again.
-`, r.url, link, config, config)
+`, r.url, link, map[bool]string{true: "&tour=on"}[c.Tour], config, config)
 }

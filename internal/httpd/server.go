@@ -409,6 +409,9 @@ func (s *Server) useLink(c *echo.Context) error {
 		return c.Redirect(http.StatusSeeOther, "/sign-in?why=link")
 	}
 	s.setCookie(c, session, 0)
+	if c.QueryParam("tour") != "" {
+		return c.Redirect(http.StatusSeeOther, "/?tour")
+	}
 	return c.Redirect(http.StatusSeeOther, "/")
 }
 

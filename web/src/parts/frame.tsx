@@ -10,6 +10,7 @@ import { clock, exact } from "./format";
 import { Keys } from "./keys";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
+import { Tour } from "../tour/tour";
 
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
@@ -126,6 +127,7 @@ export function Frame({ children }: { children: ReactNode }) {
         </p>
       </main>
       <LabStrip />
+      <Tour />
     </>
   );
 }

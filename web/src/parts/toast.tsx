@@ -28,7 +28,7 @@ export function Tells({ children }: { children: ReactNode }) {
             </Toast.Close>
           </Toast.Root>
         ))}
-        <Toast.Viewport className="fixed bottom-14 right-4 z-50 flex w-[min(26rem,calc(100vw-2rem))] flex-col gap-2" />
+        <Toast.Viewport className="fixed right-2 top-2 z-50 flex w-[min(26rem,calc(100vw-2rem))] flex-col gap-2" />
       </Toast.Provider>
     </Context.Provider>
   );
