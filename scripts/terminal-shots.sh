@@ -5,7 +5,7 @@ cd "$(dirname "$0")/.."
 out=${1:-docs/screenshots}
 work=$(mktemp -d)
 listen=127.0.0.1:7499
-export DISPLAY=:97 LANTERN_CONFIG=$work/client.yaml TERM=xterm-256color
+export LANG=C.UTF-8 DISPLAY=:97 LANTERN_CONFIG=$work/client.yaml TERM=xterm-256color
 Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 & screen=$!
 ./lantern demo --data "$work" --listen $listen >/dev/null 2>&1 & demo=$!
 trap 'kill $demo $screen 2>/dev/null; wait $demo 2>/dev/null || true; rm -rf "$work"' EXIT
@@ -19,7 +19,8 @@ shot() { # name, command
   kill $x; wait $x 2>/dev/null || true
 }
 shot terminal-round "./lantern round" "lantern round"
-tail=$(./lantern --output csv round | sed -n 2p | cut -d, -f3)
+shot terminal-watch "./lantern watch" "lantern watch" 4
+tail=$(./lantern round --output csv --columns tail --no-header | head -1)
 ./lantern light on "$tail" --for 10m >/dev/null; sleep 1
 ./lantern rehearse soundscape --listen 127.0.0.1:7498 --data "$work/practice" >"$work/said" & practice=$!
 until grep -q "Stop with" "$work/said"; do sleep 0.2; done
