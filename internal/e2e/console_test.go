@@ -385,7 +385,6 @@ func TestConsole(t *testing.T) {
 	b.shot("pool")
 	b.open("/drives")
 	b.see("every verdict", "gravest first", "RL377")
-	b.shot("drives")
 	b.open("/drives?where=link_crc_errors%3E0")
 	b.see("1 drive", "UN257")
 	b.clean("drives by what they say")

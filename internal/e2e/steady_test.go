@@ -99,7 +99,9 @@ func TestSteadyConsole(t *testing.T) {
 	b.see("ZU006")
 	await(t, "the worker keeps the page", func() string {
 		return b.ask(`caches.open("answers-1").then(c => c.keys()).then(k => k.map(r => r.url).join(" "))`)
-	}, func(s string) bool { return strings.Contains(s, "/hosts/skerry/bays") && strings.Contains(s, "/swaps/"+w.Id) })
+	}, func(s string) bool {
+		return strings.Contains(s, "/hosts/skerry/bays") && strings.Contains(s, "/swaps/"+w.Id)
+	})
 	d.process.stop()
 	b.open("/bays/skerry")
 	b.see("ZU006", "What is shown was kept on this device")

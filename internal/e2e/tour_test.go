@@ -19,7 +19,9 @@ func TestTour(t *testing.T) {
 	link := regexp.MustCompile(`http://\S+once\?code=\S+`).FindString(d.process.said())
 	require.Contains(t, link, "&tour=on")
 	b.do("sign in", chromedp.Navigate(link), chromedp.WaitVisible("main"))
-	in := func(words string) string { return `//aside[@aria-label="Tour"]//*[self::a or self::button][contains(., "` + words + `")]` }
+	in := func(words string) string {
+		return `//aside[@aria-label="Tour"]//*[self::a or self::button][contains(., "` + words + `")]`
+	}
 	b.see("Scene 1 of 7: Read the evidence")
 	b.clean("the tour")
 	b.do("the drive", chromedp.Click(in("ZU006")))
