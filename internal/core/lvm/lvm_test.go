@@ -132,3 +132,39 @@ func FuzzRead(f *testing.F) {
 	f.Add(volume(text, true))
 	f.Fuzz(func(_ *testing.T, d []byte) { _, _ = Read(reader(d)) })
 }
+
+// TestDamagedText: metadata in which a byte was lost, doubled or changed are refused or read, never half of both; an
+// area without a text has no group, and one whose text would be larger than its area is damaged.
+func TestDamagedText(t *testing.T) {
+	for i := range len(text) {
+		for _, s := range []string{text[:i], text[:i] + text[i+1:], text[:i] + "[" + text[i:], text[:i] + "}" + text[i+1:],
+			text[:i] + "\"" + text[i:]} {
+			if g, err := ParseGroup(s); err == nil {
+				require.NotNil(t, g)
+				for name := range g.LVs {
+					g.On(name)
+				}
+			} else {
+				require.NotEmpty(t, err.Error())
+			}
+		}
+	}
+	le := binary.LittleEndian
+	for _, c := range []struct {
+		offset, n uint64
+		says      string
+	}{{0, 100, ""}, {512, 0, ""}, {70 << 10, 100, "damaged"}, {512, 70 << 10, "damaged"}, {512, 1 << 60, "damaged"}} {
+		d := volume(text, false)
+		h := d[4096 : 4096+512]
+		le.PutUint64(h[40:], c.offset)
+		le.PutUint64(h[48:], c.n)
+		le.PutUint32(h, crc(h[4:]))
+		pv, err := Read(reader(d))
+		if c.says == "" {
+			require.NoError(t, err)
+			require.Nil(t, pv.Group)
+			continue
+		}
+		require.ErrorContains(t, err, c.says)
+	}
+}

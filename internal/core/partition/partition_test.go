@@ -189,3 +189,15 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestWords: types are named for people, and those of boot loaders are told from those that hold data.
+func TestWords(t *testing.T) {
+	for code, want := range map[byte]string{0xEF: efi, 0xFD: "RAID member", 0x8E: "logical volume member", 0x82: "swap",
+		0x83: "Linux data", 0x07: ""} {
+		require.Equal(t, want, Entry{Code: code}.Words())
+	}
+	require.True(t, BootOnly(efi) && BootOnly(bios))
+	require.False(t, BootOnly("RAID member") || BootOnly(""))
+	require.Equal(t, 2*512+16384, HeadBytes(512))
+	require.Equal(t, 4096+16384, TailBytes(4096))
+}

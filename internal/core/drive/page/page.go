@@ -9,6 +9,7 @@ package page
 import (
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -78,7 +79,7 @@ func Decode(kind string, b []byte) (Page, error) {
 			return p, nil
 		}
 		k.decode(&p, b)
-		for n := range p.Metrics {
+		for _, n := range slices.Sorted(maps.Keys(p.Metrics)) {
 			m, _ := drive.MetricByName(n)
 			if why := m.Implausible(p.Metrics[n]); why != "" {
 				p.wrong("%s: %s", n, why)
