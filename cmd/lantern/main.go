@@ -32,7 +32,7 @@ func main() {
 }
 
 func app() *cli.Command {
-	return client.Root(daemon.Version, serve(), agent(), demo(), rehearse(), driver())
+	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), demo(), rehearse(), driver())
 }
 
 func logger(cmd *cli.Command) *slog.Logger {

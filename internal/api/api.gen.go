@@ -935,6 +935,7 @@ const (
 	ProblemTypePromised         ProblemType = "promised"
 	ProblemTypeReasonNeeded     ProblemType = "reason-needed"
 	ProblemTypeRecovering       ProblemType = "recovering"
+	ProblemTypeRestored         ProblemType = "restored"
 	ProblemTypeRoleTooLow       ProblemType = "role-too-low"
 	ProblemTypeStoreFull        ProblemType = "store-full"
 	ProblemTypeStoreUnwritable  ProblemType = "store-unwritable"
@@ -1177,6 +1178,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeReasonNeeded:
 		return true
 	case ProblemTypeRecovering:
+		return true
+	case ProblemTypeRestored:
 		return true
 	case ProblemTypeRoleTooLow:
 		return true
@@ -5086,6 +5089,9 @@ type NextInSwapJSONRequestBody = Reason
 // ResumeSwapJSONRequestBody defines body for ResumeSwap for application/json ContentType.
 type ResumeSwapJSONRequestBody = Reason
 
+// TakeOverJSONRequestBody defines body for TakeOver for application/json ContentType.
+type TakeOverJSONRequestBody = Reason
+
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
 
@@ -6285,6 +6291,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeOverWithBody Say that the service before is gone
+	//
+	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /take-over (the `TakeOver` operationId).
+	TakeOverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeOver Say that the service before is gone
+	//
+	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /take-over (the `TakeOver` operationId).
+	TakeOver(ctx context.Context, body TakeOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetAcceptPolicy Get the default acceptance test
@@ -9143,6 +9167,44 @@ func (c *Client) ResumeSwapWithBody(ctx context.Context, id IdParam, params *Res
 // Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 func (c *Client) ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeSwapRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOverWithBody Say that the service before is gone
+//
+// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /take-over (the `TakeOver` operationId).
+func (c *Client) TakeOverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOver Say that the service before is gone
+//
+// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /take-over (the `TakeOver` operationId).
+func (c *Client) TakeOver(ctx context.Context, body TakeOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -14531,6 +14593,46 @@ func NewResumeSwapRequestWithBody(server string, id IdParam, params *ResumeSwapP
 	return req, nil
 }
 
+// NewTakeOverRequest calls the generic TakeOver builder with application/json body
+func NewTakeOverRequest(server string, body TakeOverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeOverRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTakeOverRequestWithBody constructs an http.Request for the TakeOver method, with any body, and a specified content type
+func NewTakeOverRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/take-over")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -15822,6 +15924,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
+
+	// TakeOverWithBodyWithResponse Say that the service before is gone
+	//
+	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /take-over (the `TakeOver` operationId).
+	TakeOverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverResponse, error)
+
+	// TakeOverWithResponse Say that the service before is gone
+	//
+	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /take-over (the `TakeOver` operationId).
+	TakeOverWithResponse(ctx context.Context, body TakeOverJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeOverResponse, error)
 }
 
 type GetAcceptPolicyResponse struct {
@@ -21341,6 +21461,47 @@ func (r ResumeSwapResponse) ContentType() string {
 	return ""
 }
 
+type TakeOverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeOverResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeOverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeOverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeOverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeOverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetAcceptPolicyWithResponse Get the default acceptance test
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23631,6 +23792,36 @@ func (c *ClientWithResponses) ResumeSwapWithResponse(ctx context.Context, id IdP
 		return nil, err
 	}
 	return ParseResumeSwapResponse(rsp)
+}
+
+// TakeOverWithBodyWithResponse Say that the service before is gone
+//
+// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /take-over (the `TakeOver` operationId).
+func (c *ClientWithResponses) TakeOverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverResponse, error) {
+	rsp, err := c.TakeOverWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeOverResponse(rsp)
+}
+
+// TakeOverWithResponse Say that the service before is gone
+//
+// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /take-over (the `TakeOver` operationId).
+func (c *ClientWithResponses) TakeOverWithResponse(ctx context.Context, body TakeOverJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeOverResponse, error) {
+	rsp, err := c.TakeOver(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeOverResponse(rsp)
 }
 
 // ParseGetAcceptPolicyResponse parses an HTTP response from a GetAcceptPolicyWithResponse call
@@ -27434,6 +27625,35 @@ func ParseResumeSwapResponse(rsp *http.Response) (*ResumeSwapResponse, error) {
 	return response, nil
 }
 
+// ParseTakeOverResponse parses an HTTP response from a TakeOverWithResponse call
+func ParseTakeOverResponse(rsp *http.Response) (*TakeOverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeOverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// GetAcceptPolicy Get the default acceptance test
@@ -27790,6 +28010,9 @@ type ServerInterface interface {
 	// ResumeSwap Resume a swap that is on hold
 	// (POST /swaps/{id}/resume)
 	ResumeSwap(ctx *echo.Context, id IdParam, params ResumeSwapParams) error
+	// TakeOver Say that the service before is gone
+	// (POST /take-over)
+	TakeOver(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -30339,6 +30562,15 @@ func (w *ServerInterfaceWrapper) ResumeSwap(ctx *echo.Context) error {
 	return err
 }
 
+// TakeOver converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeOver(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeOver(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -30466,6 +30698,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/swaps/:id/resume", wrapper.ResumeSwap, options.OperationMiddlewares["resumeSwap"]...)
 	router.POST(options.BaseURL+"/swaps/:id/lead", wrapper.LeadSwap, options.OperationMiddlewares["leadSwap"]...)
 	router.POST(options.BaseURL+"/swaps/:id/fate", wrapper.FateOfOld, options.OperationMiddlewares["fateOfOld"]...)
+	router.POST(options.BaseURL+"/take-over", wrapper.TakeOver, options.OperationMiddlewares["takeOver"]...)
 	router.GET(options.BaseURL+"/swaps/:id/report", wrapper.ReportSwap, options.OperationMiddlewares["reportSwap"]...)
 	router.GET(options.BaseURL+"/swaps/:id/evidence", wrapper.EvidenceOfSwap, options.OperationMiddlewares["evidenceOfSwap"]...)
 	router.GET(options.BaseURL+"/campaigns", wrapper.ListCampaigns, options.OperationMiddlewares["listCampaigns"]...)

@@ -485,6 +485,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
+		takeOverCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

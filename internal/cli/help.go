@@ -270,7 +270,7 @@ var groups = []struct {
 	{"Self-tests", []string{"selftest", "plan"}},
 	{"Rules", []string{"rule", "metrics", "judge", "decode"}},
 	{"Set up", []string{"host", "enclosure", "survey", "channel", "person", "audit"}},
-	{"Run", []string{"serve", "agent", "demo", "rehearse", "lab", "driver"}},
+	{"Run and keep", []string{"serve", "agent", "backup", "restore", "check", "take-over", "demo", "rehearse", "lab", "driver"}},
 	{"Help", []string{"help", "completion", "manual"}},
 }
 

@@ -201,3 +201,18 @@ func (s *session) hostTrouble(h api.Host) {
 			r.At.Local().Format("2006-01-02 15:04"), r.Says)
 	}
 }
+
+func takeOverCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "take-over",
+		Usage: "say that the service is gone from whose backup this one was restored: from then on it gives orders",
+		Description: "Example: lantern take-over --reason \"its disk is dead, and its machine is off\"\n" +
+			"         lantern take-over --reason \"a rehearsal of the restore\"\n\n" +
+			"Two services that both give orders would pull and fill drives against each other. Be sure that the other is off.",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "how you know that it is gone", Required: true}},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			return s.done("this service gives orders from now on",
+				did(s.client.TakeOver(ctx, api.Reason{Reason: cmd.String("reason")})))
+		}),
+	}
+}

@@ -267,7 +267,7 @@ func TestEveryCommand(t *testing.T) {
 		"campaign skip", "channel test", "decode", "enclosure define", "follow", "judge", "lab insert", "lab join",
 		"audit export", "lab part", "lab power", "lab silence", "lab stuck", "notices mute", "notices saw", "person renew",
 		"drain", "grow", "nudge", "priority", "readings export", "readings latest", "rebalance", "recoveries export", "recoveries replay", "scrub", "selftest where", "stop", "survey back", "survey leave", "survey pass",
-		"survey read", "survey tap", "survey walk", "swap back", "watch", "light pulls",
+		"survey read", "survey tap", "survey walk", "swap back", "watch", "light pulls", "take-over",
 	} // the stories of internal/e2e
 	run := map[string]bool{}
 	for _, line := range append(slices.Clone(commands), elsewhere...) {

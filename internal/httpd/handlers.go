@@ -170,6 +170,18 @@ func (s *Server) SetRoom(c *echo.Context, host string) error {
 	return answer(c, http.StatusOK, h, err)
 }
 
+// TakeOver lets a restored service give orders.
+func (s *Server) TakeOver(c *echo.Context) error {
+	req, err := take[api.Reason](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if err := s.Service.TakeOver(person(c), req.Reason); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 // EnrolHost makes a host known.
 func (s *Server) EnrolHost(c *echo.Context) error {
 	if err := s.real("it takes no host in, so that no order of it reaches one"); err != nil {

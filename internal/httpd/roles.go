@@ -94,9 +94,18 @@ func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 				return err
 			}
 		}
+		if o.Role != api.Viewer && !whileRestored[o.ID] {
+			if says := s.Service.RestoredSays(); says != "" {
+				return problem.New(409, "restored", "When the service before it is gone for good, say so: lantern take-over --reason \"...\"",
+					"%s.", says)
+			}
+		}
 		return s.audited(next, o)(c)
 	}
 }
+
+// whileRestored are the calls that change something and are taken while the service is kept from giving orders.
+var whileRestored = map[string]bool{"takeOver": true, "signOut": true, "endSession": true}
 
 func scopeWords(r people.Rights) string {
 	var parts []string

@@ -5,10 +5,13 @@ package service
 
 import (
 	"errors"
+	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 
+	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/core/notice"
 	"lantern/internal/service/bays"
@@ -18,6 +21,7 @@ import (
 	"lantern/internal/service/notices"
 	"lantern/internal/service/orders"
 	"lantern/internal/service/people"
+	"lantern/internal/service/problem"
 	"lantern/internal/service/progress"
 	"lantern/internal/service/readings"
 	"lantern/internal/service/recoveries"
@@ -155,4 +159,33 @@ func (s *Service) Ready() (says string, ready bool) {
 	defer s.mu.Unlock()
 	says, _, _ = s.Trouble()
 	return says, s.Disk.Failed == ""
+}
+
+// RestoredSays says that these records were restored from a backup and that nobody took over yet; empty otherwise.
+func (s *Service) RestoredSays() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.Restored.At.IsZero() {
+		return ""
+	}
+	says, _, _ := s.Trouble()
+	return strings.ToUpper(says[:1]) + says[1:]
+}
+
+// TakeOver lets the service give orders after it was restored from a backup: somebody says that the one before is gone.
+func (s *Service) TakeOver(by, reason string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.Restored.At.IsZero() {
+		return problem.New(409, "restored", "Nothing is to be done.", "This service was not restored, or has taken over already.")
+	}
+	if strings.TrimSpace(reason) == "" {
+		return problem.New(422, "reason-needed", "Say how you know that the service before is gone.", "A reason is needed.")
+	}
+	b := &store.Batch{}
+	s.AddEvent(b, api.EventKindNotice, "restored", fmt.Sprintf("%s took over after the restore: %s", by, reason))
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	return s.Ledger.TakeOver()
 }

@@ -60,6 +60,11 @@ func (s *Ledger) wrote(err error) {
 
 // Trouble says what is wrong with the service's own records, how grave it is, and what to do; empty when nothing is.
 func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
+	if r := s.Restored; !r.At.IsZero() {
+		return fmt.Sprintf("this service was restored from %s at %s UTC, and gives no orders and takes no changes", r.From,
+				r.At.UTC().Format("2006-01-02 15:04")),
+			"When the service before it is gone for good, say so: lantern take-over --reason \"...\"", health.Replace
+	}
 	d := s.Disk
 	const room = "Free some space on the disk that holds the service's data folder, or repair it. Agents keep their reports."
 	switch {
@@ -79,4 +84,14 @@ func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
 			(d.Free/1e6/100+1)*100), room, health.Watch
 	}
 	return "", "", health.Sound
+}
+
+// TakeOver notes that the service is gone from whose backup these records were restored.
+func (s *Ledger) TakeOver() error {
+	if err := s.Store.TakeOver(); err != nil {
+		return err
+	}
+	s.Restored = store.Restored{}
+	s.Changed()
+	return nil
 }

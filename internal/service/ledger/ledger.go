@@ -27,11 +27,20 @@ type Ledger struct {
 	Before, After func(*store.Batch)
 	Undo          func(*store.Batch) error
 	Disk          Disk // under the records
+	// Restored is set while nobody said yet that the service is gone from whose backup these records were restored: until
+	// then no order is given out.
+	Restored store.Restored
 }
 
 // New makes a Ledger on a store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
-	return &Ledger{Clock: c, Store: st, Log: log, bus: newBus()}
+	l := &Ledger{Clock: c, Store: st, Log: log, bus: newBus()}
+	var err error
+	if l.Restored, err = st.Restored(); err != nil {
+		log.Error("whether these records were restored cannot be read: no order is given", "error", err)
+		l.Restored = store.Restored{At: c.Now(), From: "a backup that cannot be named"}
+	}
+	return l
 }
 
 // Commit writes a batch and then tells of its events. Must be called with the lock of the service held.

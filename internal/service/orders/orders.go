@@ -58,7 +58,7 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 		s.mu.Lock()
 		out := []api.Order{}
 		for _, o := range s.Waiting {
-			if o.Host == from && !s.contested(o) {
+			if o.Host == from && s.Restored.At.IsZero() && !s.contested(o) {
 				out = append(out, o.Order)
 			}
 		}

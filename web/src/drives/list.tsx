@@ -1,4 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
+import { csv, save } from "../parts/csv";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -76,8 +77,50 @@ export default function DrivesPage() {
     <>
       <Title
         aside={
-          <span className="num">
-            {total.toLocaleString("en-GB")} {total === 1 ? "drive" : "drives"}
+          <span className="flex flex-wrap items-center gap-4">
+            <span className="num">
+              {total.toLocaleString("en-GB")} {total === 1 ? "drive" : "drives"}
+            </span>
+            <button
+              className="button small"
+              disabled={!rows.length}
+              title={rows.length < total ? `those that were loaded: ${rows.length}` : undefined}
+              onClick={() =>
+                save(
+                  "drives.csv",
+                  csv(
+                    [
+                      "verdict",
+                      "tail",
+                      "serial",
+                      "bay",
+                      "host",
+                      "pool",
+                      "slot",
+                      "model",
+                      "size_bytes",
+                      "powered_hours",
+                      "says",
+                    ],
+                    rows.map((d) => [
+                      d.verdict,
+                      d.tail,
+                      d.identity.serial,
+                      d.bay,
+                      d.host,
+                      d.pool,
+                      d.slot,
+                      d.identity.model,
+                      d.capacity_bytes,
+                      d.power_on_hours,
+                      d.says,
+                    ]),
+                  ),
+                )
+              }
+            >
+              As CSV
+            </button>
           </span>
         }
       >

@@ -1,6 +1,7 @@
-import { useEffect, useLayoutEffect, useRef } from "react";
+import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
+import { exact } from "./format";
 import { useTheme } from "./frame";
 
 export type Line = {
@@ -52,7 +53,7 @@ export function Chart(props: {
         width: el.clientWidth,
         height,
         legend: { show: false },
-        cursor: { drag: { x: false, y: false } },
+        cursor: { drag: { x: true, y: false, dist: 8 } },
         hooks: events.length
           ? {
               drawClear: [
@@ -129,5 +130,61 @@ export function Chart(props: {
       plot.destroy();
     };
   }, [shown, theme, height]);
-  return <div ref={box} role="img" aria-label={label} className="w-full overflow-hidden" style={{ height }} />;
+  return (
+    <>
+      <div
+        ref={box}
+        role="img"
+        aria-label={label}
+        title="Drag over a part to look closer; double-click for the whole"
+        className="w-full overflow-hidden"
+        style={{ height }}
+      />
+      <Values {...props} />
+    </>
+  );
+}
+
+/** most is how many rows of a chart's table are drawn. */
+const most = 400;
+
+/** Values are the same as a table, the newest first. */
+function Values({ x, lines, label, unit }: Parameters<typeof Chart>[0]) {
+  const [open, setOpen] = useState(false);
+  const rows = open ? x.map((at, i) => ({ at, i })).reverse() : [];
+  return (
+    <details className="no-print text-sm" onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="min-h-8 cursor-pointer text-soft">The same as a table</summary>
+      {open && (
+        <div className="max-h-80 overflow-auto" role="region" aria-label={`${label}, as a table`} tabIndex={0}>
+          <table className="plain">
+            <thead>
+              <tr>
+                <th>at</th>
+                {lines.map((l) => (
+                  <th key={l.label}>{l.label}</th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {rows.slice(0, most).map(({ at, i }) => (
+                <tr key={at}>
+                  <td className="num">{exact(new Date(at * 1000))}</td>
+                  {lines.map((l) => {
+                    const v = l.values[i];
+                    return (
+                      <td key={l.label} className="num">
+                        {v === null || v === undefined ? "" : unit(v)}
+                      </td>
+                    );
+                  })}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {rows.length > most && <p className="text-soft">and {rows.length - most} earlier ones</p>}
+        </div>
+      )}
+    </details>
+  );
 }

@@ -5,6 +5,7 @@ import { Link, NavLink, useLocation } from "react-router";
 import { client, got, keptSince, watchKept } from "../api/client";
 import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
 import { navigation } from "../pages";
+import { Drafts } from "./draft";
 import { useFocus } from "./focus";
 import { clock, exact } from "./format";
 import { Keys } from "./keys";
@@ -128,6 +129,7 @@ export function Frame({ children }: { children: ReactNode }) {
       </main>
       <LabStrip />
       <Tour />
+      <Drafts />
     </>
   );
 }

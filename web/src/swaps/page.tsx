@@ -7,6 +7,7 @@ import { useMe } from "../api/live";
 import { Place } from "../bays/drawing";
 import { exact } from "../parts/format";
 import { Ago, Failed, Mark, Waiting } from "../parts/parts";
+import { useDraft } from "../parts/draft";
 import { useTell } from "../parts/toast";
 import { Standing } from "../recoveries/standing";
 
@@ -452,6 +453,7 @@ function Begin({ swap: w }: { swap: Swap }) {
   const [backup, setBackup] = useState("");
   const [none, setNone] = useState(false);
   const [pool, setPool] = useState("");
+  useDraft(reason !== "" || pool !== "");
   const losing = w.checks.flatMap((c) => c.loses ?? []);
   const stops = w.checks.some((c) => c.result === "stops" && !c.loses?.length);
   const warns = w.checks.some((c) => c.result === "warns") || losing.length > 0;
@@ -545,10 +547,12 @@ function ConfirmTail({ swap: w }: { swap: Swap }) {
       got(client.POST("/swaps/{id}/confirm", { params: params(w), body: { tail, reason: reason || undefined } })),
     onSuccess: act.onSuccess,
     onError: (e) => {
-      act.onError(e);
+      setWrong(e.message);
       field.current?.select(); // what is typed next takes its place
     },
   });
+  const [wrong, setWrong] = useState("");
+  useDraft(tail !== "" || reason !== "");
   const queries = useQueryClient();
   const test = useMutation({
     mutationFn: () => got(client.POST("/acceptances", { params: once(), body: { drive: w.new!.key } })),
@@ -593,9 +597,19 @@ function ConfirmTail({ swap: w }: { swap: Swap }) {
             spellCheck={false}
             required
             value={tail}
-            onChange={(e) => setTail(e.target.value)}
+            aria-invalid={wrong !== ""}
+            aria-describedby={wrong ? "wrong-tail" : undefined}
+            onChange={(e) => {
+              setTail(e.target.value);
+              setWrong("");
+            }}
           />
         </label>
+        {wrong && (
+          <p id="wrong-tail" role="alert" className="order-last w-full border-l-4 border-l-replace pl-3 font-semibold">
+            {wrong}
+          </p>
+        )}
         <button className="button main text-lg" disabled={stops || confirm.isPending}>
           {stops ? "A check stops this" : "Confirm and make it a member"}
         </button>

@@ -1,0 +1,91 @@
+package main
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	client "lantern/internal/cli"
+	"lantern/internal/daemon"
+)
+
+func dataFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name:    "data",
+		Value:   dataDir("service"),
+		Usage:   "the service's folder",
+		Sources: cli.EnvVars("LANTERN_DATA"),
+	}
+}
+
+// file takes the one argument of a command.
+func file(cmd *cli.Command) (string, error) {
+	if cmd.Args().Len() != 1 {
+		examples, _ := client.Examples(cmd)
+		return "", &client.Failure{Code: client.ExitUsage, Says: cmd.FullName() + " needs one file\nExample: " + examples[0]}
+	}
+	return cmd.Args().First(), nil
+}
+
+func backup() *cli.Command {
+	return &cli.Command{
+		Name:      "backup",
+		Usage:     "copy the service's records into a file, while it runs",
+		ArgsUsage: "<file>",
+		Description: "Example: lantern backup /backup/lantern-2026-11-29.db\n         lantern backup --data .demo demo-backup.db\n\n" +
+			"It is run on the service's machine. The copy is of one moment, and is looked through before it gets its name.",
+		Flags: []cli.Flag{dataFlag()},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			to, err := file(cmd)
+			if err != nil {
+				return err
+			}
+			return daemon.Backup(cmd.String("data"), to, cmd.Root().Writer)
+		},
+	}
+}
+
+func restore() *cli.Command {
+	return &cli.Command{
+		Name:      "restore",
+		Usage:     "put a backup in the place of the service's records; it gives no orders until it takes over",
+		ArgsUsage: "<file>",
+		Description: "Example: lantern restore /backup/lantern-2026-11-29.db\n         lantern restore demo-backup.db --data /tmp/restored\n\n" +
+			"What was there is kept beside it. Two services must not both give orders, so the restored one gives none until\n" +
+			"somebody says that the one before is gone: lantern take-over --reason \"...\"",
+		Flags: []cli.Flag{dataFlag()},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			from, err := file(cmd)
+			if err != nil {
+				return err
+			}
+			return daemon.Restore(from, cmd.String("data"), cmd.Root().Writer)
+		},
+	}
+}
+
+func check() *cli.Command {
+	return &cli.Command{
+		Name:      "check",
+		Usage:     "look through the service's records, or through a backup: all of it is read, and loaded as at a start",
+		ArgsUsage: "[backup]",
+		Description: "Example: lantern check\n         lantern check /backup/lantern-2026-11-29.db\n\n" +
+			"Looked at are the database itself, the checksum of every block of readings, the chain of the audit, and whether the\n" +
+			"service loads: every swap is replayed from its events. Nothing is changed, and a running service goes on.",
+		Flags: []cli.Flag{dataFlag()},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() > 1 {
+				return &client.Failure{Code: client.ExitUsage, Says: "lantern check takes one backup, or none"}
+			}
+			wrong, err := daemon.CheckRecords(ctx, cmd.String("data"), cmd.Args().First(), cmd.Root().Writer)
+			if err != nil {
+				return err
+			}
+			if wrong > 0 {
+				return &client.Failure{Code: client.ExitFailed, Says: fmt.Sprintf("%d of the looks found something wrong", wrong)}
+			}
+			return nil
+		},
+	}
+}

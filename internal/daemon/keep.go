@@ -1,0 +1,112 @@
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"lantern/internal/clock"
+	"lantern/internal/core/history"
+	"lantern/internal/service"
+	"lantern/internal/store"
+)
+
+// records is the database of a service's folder.
+func records(data string) string { return filepath.Join(data, "lantern.db") }
+
+// Backup copies the records of a service's folder into a file.
+func Backup(data, to string, out io.Writer) error {
+	begun := time.Now()
+	n, err := store.Backup(records(data), to)
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+	}
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "%s: %.1f MB, looked through and sound; it took %.1f s\n", to, float64(n)/1e6, time.Since(begun).Seconds())
+	return nil
+}
+
+// Restore puts a backup in the place of the records of a service's folder.
+func Restore(from, data string, out io.Writer) error {
+	kept, err := store.Restore(from, records(data))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "%s is restored in %s\n", from, data)
+	if kept != "" {
+		fmt.Fprintf(out, "what was there is kept as %s\n", kept)
+	}
+	fmt.Fprintln(out, "The service that starts there gives no orders until somebody says that the one before is gone for good:\n"+
+		"  lantern take-over --reason \"...\"")
+	return nil
+}
+
+// CheckRecords looks through the records of a service's folder, or through a backup, and says what each look found; wrong
+// counts the looks that found something.
+func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wrong int, err error) {
+	file := backup
+	if file == "" {
+		file = records(data)
+	}
+	say := func(what string, err error, found string) bool {
+		if err != nil {
+			wrong++
+			fmt.Fprintf(out, "WRONG  %s: %v\n", what, err)
+			return false
+		}
+		fmt.Fprintf(out, "sound  %s: %s\n", what, found)
+		return true
+	}
+	if !say("the database", store.Sound(file), file) {
+		return wrong, nil
+	}
+	dir, err := os.MkdirTemp("", "lantern-check")
+	if err != nil {
+		return wrong, err
+	}
+	defer os.RemoveAll(dir)
+	// All else is looked at in a copy: nothing that is loaded there can change what it was made from.
+	at := filepath.Join(dir, "lantern.db")
+	if _, err := store.Backup(file, at); err != nil {
+		say("a copy to look at", err, "")
+		return wrong, nil
+	}
+	st, err := store.Open(at)
+	if err != nil {
+		say("opening it", err, "")
+		return wrong, nil
+	}
+	defer func() { err = errors.Join(err, st.Close()) }()
+	blocks, loose := 0, 0
+	var damaged error
+	look := st.EachBlock(time.Time{}, func(b store.Block) error {
+		blocks++
+		if _, err := history.DecodeBlock(b.Data); err != nil {
+			damaged = errors.Join(damaged, fmt.Errorf("block of %s from %s: %w", b.Drive, time.UnixMilli(b.First).UTC().Format(time.RFC3339), err))
+		}
+		return ctx.Err()
+	})
+	look = errors.Join(look, st.EachReading(time.Time{}, func(r store.Reading) error {
+		loose++
+		if _, err := history.Unpack(r.Packed); err != nil {
+			damaged = errors.Join(damaged, fmt.Errorf("reading of %s at %s: %w", r.Drive, time.UnixMilli(r.At).UTC().Format(time.RFC3339), err))
+		}
+		return ctx.Err()
+	}))
+	say("the readings", errors.Join(look, damaged), fmt.Sprintf("%d blocks and %d loose readings, every checksum right", blocks, loose))
+	chain, err := st.VerifyAudit(0, "")
+	if err == nil && chain.Broken != "" {
+		err = errors.New(chain.Broken)
+	}
+	say("the audit", err, fmt.Sprintf("%d entries, each as it was written", chain.Entries))
+	_, err = service.New(st, clock.Real{}, slog.New(slog.DiscardHandler))
+	say("loading it as at a start", err, "every swap was replayed from its events")
+	return wrong, nil
+}

@@ -1,0 +1,210 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Restored is written beside records that were restored from a backup, until somebody says that the service from which
+// it was made is gone.
+type Restored struct {
+	At   time.Time `json:"at"`
+	From string    `json:"from"` // the backup's file
+}
+
+func fenceOf(file string) string { return file + ".restored" }
+
+// Restored says from what these records were restored; zero when they were not, or when somebody said since that the
+// service before is gone.
+func (s *Store) Restored() (r Restored, err error) {
+	b, err := os.ReadFile(fenceOf(s.file))
+	if errors.Is(err, os.ErrNotExist) {
+		return r, nil
+	}
+	if err != nil {
+		return r, err
+	}
+	return r, json.Unmarshal(b, &r)
+}
+
+// TakeOver notes that the service before is gone.
+func (s *Store) TakeOver() error {
+	if err := os.Remove(fenceOf(s.file)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return syncFolder(filepath.Dir(s.file))
+}
+
+// readOnly opens a database file for reading alone, beside whoever has it open.
+func readOnly(file string) (*sql.DB, error) {
+	if _, err := os.Stat(file); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: file}).EscapedPath()+"?mode=ro&_pragma=busy_timeout(5000)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	return db, nil
+}
+
+// Backup writes a consistent copy of a database into a file that is not there yet, while a service goes on with it
+// (SQLite's VACUUM INTO), and looks whether the copy is sound. bytes is its size.
+func Backup(file, to string) (bytes int64, err error) {
+	if _, err := os.Stat(to); err == nil {
+		return 0, fmt.Errorf("%s is there already. Choose another name, or remove it", to)
+	}
+	db, err := readOnly(file)
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	part := to + ".part"
+	if err := os.Remove(part); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return 0, err
+	}
+	// Its permissions are made first: it holds hashes of tokens and the secrets of channels.
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(part)
+	if err := f.Close(); err != nil {
+		return 0, err
+	}
+	if _, err := db.Exec("VACUUM INTO ?", part); err != nil {
+		return 0, fmt.Errorf("copy the database: %w", full(err))
+	}
+	if err := Sound(part); err != nil {
+		return 0, fmt.Errorf("the copy is damaged: %w", err)
+	}
+	if bytes, err = syncFile(part); err != nil {
+		return 0, err
+	}
+	if err := os.Rename(part, to); err != nil {
+		return 0, err
+	}
+	return bytes, syncFolder(filepath.Dir(to))
+}
+
+// Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check).
+func Sound(file string) error {
+	db, err := readOnly(file)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	rows, err := db.Query("PRAGMA integrity_check(10)")
+	if err != nil {
+		return fmt.Errorf("%s is no database that can be read: %w", file, err)
+	}
+	defer rows.Close()
+	var wrong []string
+	for rows.Next() {
+		var says string
+		if err := rows.Scan(&says); err != nil {
+			return err
+		}
+		if says != "ok" {
+			wrong = append(wrong, says)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("%s cannot be read to its end: %w", file, err)
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%s is damaged: %s", file, strings.Join(wrong, "; "))
+	}
+	var n int
+	if err := db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'swap_events'").Scan(&n); err != nil || n == 0 {
+		return errors.Join(fmt.Errorf("%s holds no records of this service", file), err)
+	}
+	return nil
+}
+
+// Restore puts a backup in the place of a database that no process has open. What was there is kept beside it under
+// another name, which is given back; empty when there was none.
+func Restore(backup, file string) (kept string, err error) {
+	if err := Sound(backup); err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return "", err
+	}
+	l, err := takeLock(file)
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, l.release()) }()
+	part := file + ".part"
+	if err := copyFile(backup, part); err != nil {
+		return "", errors.Join(err, os.Remove(part))
+	}
+	now := time.Now().UTC()
+	fence, err := json.Marshal(Restored{At: now, From: backup})
+	if err != nil {
+		return "", err
+	}
+	// The fence stands before the records do, so that no moment lies between.
+	if err := os.WriteFile(fenceOf(file), fence, 0o600); err != nil {
+		return "", err
+	}
+	if _, err := syncFile(fenceOf(file)); err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(file); err == nil {
+		kept = file + ".before-" + now.Format("20060102T150405")
+		for _, end := range []string{"", "-wal", "-shm"} {
+			if err := os.Rename(file+end, kept+end); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return "", err
+			}
+		}
+	}
+	if err := os.Rename(part, file); err != nil {
+		return kept, err
+	}
+	return kept, syncFolder(filepath.Dir(file))
+}
+
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Sync(), out.Close())
+}
+
+func syncFile(file string) (bytes int64, err error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return st.Size(), f.Sync()
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
