@@ -176,7 +176,7 @@ func (y *yard) run(format, line string) (out string, code int) {
 
 var (
 	ids     = regexp.MustCompile(`\b[0-9A-HJKMNP-TV-Z]{26}\b`)
-	today   = regexp.MustCompile(`20\d\d-\d\d-\d\d \d\d:\d\d(:\d\d)?`)
+	today   = regexp.MustCompile(`20\d\d-\d\d-\d\d[ T]\d\d:\d\d(:\d\d)?Z?`)
 	secrets = regexp.MustCompile(`\b(lantern_)?[A-Za-z0-9_-]{40,}\b`)
 	unsafe  = regexp.MustCompile(`[^A-Za-z0-9.,-]+`)
 	address = regexp.MustCompile(`127\.0\.0\.1:\d+`)

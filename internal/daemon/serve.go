@@ -42,6 +42,7 @@ type Serve struct {
 	Out      io.Writer
 	Log      *slog.Logger
 	Provider *Provider    // of identities; nil for tokens alone
+	still    bool         // what is due is done when somebody says so, for tests
 	copied   api.Practice // set when all of it is a practice
 }
 
@@ -207,7 +208,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	ticked := make(chan struct{})
 	go func() {
 		defer close(ticked)
-		for ticking.Err() == nil {
+		for ticking.Err() == nil && !c.still {
 			if err := r.service.Tick(); err != nil {
 				c.Log.Error("what is due could not be done", "error", err)
 			}
