@@ -107,7 +107,7 @@ func (x *terminal) ends() {
 // TestWatch leads a whole swap by keys alone in the full-screen view, with a wrong drive pulled on the way.
 func TestWatch(t *testing.T) {
 	d := startDemo(t)
-	x := d.terminal(110, 75, nil, "watch")
+	x := d.terminal(130, 75, nil, "watch")
 	x.until("in the round", "ZU006", "soundscape █ 2", "tidegauge ▁ 0 rebuild", "under way")
 	require.Contains(t, x.shown(), "▶ ◆ replace")
 	for i := 0; !regexp.MustCompile(`▶ .*ZU006`).MatchString(x.shown()); i++ {

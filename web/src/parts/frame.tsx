@@ -13,6 +13,13 @@ import { Horizon } from "./horizon";
 import { Search } from "./search";
 import { Tour } from "../tour/tour";
 
+/** wideScreen says whether the head has room for more than the pages. */
+const wideScreen = window.matchMedia("(min-width: 64rem)");
+const watchWide = (f: () => void) => {
+  wideScreen.addEventListener("change", f);
+  return () => wideScreen.removeEventListener("change", f);
+};
+
 export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
   const unsent = useUnsent();
@@ -22,6 +29,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const alarms = round?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
   const nav = useRef<HTMLElement>(null);
+  const wide = useSyncExternalStore(watchWide, () => wideScreen.matches);
   useEffect(() => {
     window.scrollTo(0, 0);
     // The name of the page that is open stands in sight among the others.
@@ -62,9 +70,7 @@ export function Frame({ children }: { children: ReactNode }) {
           <div className="ml-auto flex shrink-0 items-center gap-2">
             <Search />
             <Keys />
-            <span className="hidden lg:block">
-              <Theme />
-            </span>
+            {wide && <Theme />}
           </div>
         </div>
       </header>
@@ -123,9 +129,11 @@ export function Frame({ children }: { children: ReactNode }) {
         className={`mx-auto px-4 pb-24 pt-6 outline-none ${/^\/bays/.test(at) ? "max-w-[150rem]" : "max-w-6xl"}`}
       >
         {children}
-        <p className="no-print mt-10 lg:hidden">
-          <Theme />
-        </p>
+        {!wide && (
+          <p className="no-print mt-10">
+            <Theme />
+          </p>
+        )}
       </main>
       <LabStrip />
       <Tour />
