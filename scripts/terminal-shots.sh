@@ -30,7 +30,7 @@ export LANTERN_CONFIG=$work/practice/client.yaml
 shot terminal-rehearse "./lantern swap show" "lantern swap show"
 export LANTERN_CONFIG=$truth
 kill $practice; wait $practice 2>/dev/null || true
-./lantern swap plan "$tail" >/dev/null
+./lantern swap plan "$tail" --keep-spare >/dev/null
 ./lantern swap begin --reason "LM417 comes next" >/dev/null
 ./lantern lab pull skerry/front/7 >/dev/null; sleep 1
 new=$(./lantern lab insert skerry/front/7 | cut -d' ' -f1); sleep 1

@@ -138,7 +138,7 @@ func (f *frame) show() {
 		fmt.Fprintf(f.p.screen, "\x1b[%dA\r\x1b[J", f.p.rows)
 	}
 	_, _ = f.to.Write(f.text.Bytes())
-	f.p.rows = rowsOf(f.text.String(), f.p.width)
+	f.p.rows = rowsOf(f.text.String(), f.p.room())
 }
 
 // rowsOf counts the rows that a text takes on a terminal of some width, where each of its lines has an end.
@@ -247,25 +247,53 @@ var lead = regexp.MustCompile(`^ *(?:[^ ]+(?: [^ ]+){0,6}:?  +|[→✓✗!▶◆
 // folded breaks a line at words where it is wider than there is room; what follows is set under its text. Drawings
 // are left alone.
 func (p *printer) folded(l string) string {
-	if p.choice.wide || ansi.StringWidth(l) <= p.width || strings.ContainsAny(l, "│┌├└┤┼╭") {
+	if p.choice.wide || ansi.StringWidth(l) <= p.room() || strings.ContainsAny(l, "│┌├└┤┼╭") {
 		return l
 	}
 	hang := len([]rune(lead.FindString(ansi.Strip(l))))
-	if hang > (p.width+1)/2 || hang > 44 {
+	if hang > (p.room()+1)/2 || hang > 44 {
 		hang = len(l) - len(strings.TrimLeft(l, " ")) + 2
 	}
 	pad := strings.Repeat(" ", hang)
 	// The first line is as wide as all others when its lead is taken off and put on again.
-	body := wrap(ansi.Cut(l, hang, ansi.StringWidth(l)), p.width-hang)
+	body := wrap(ansi.Cut(l, hang, ansi.StringWidth(l)), p.room()-hang)
 	return ansi.Cut(l, 0, hang) + strings.ReplaceAll(body, "\n", "\n"+pad)
 }
 
 // hyphen stands for a hyphen at which no line is broken, while lines are broken.
 const hyphen = "\u2011"
 
-// wrap breaks a text at spaces only, and within a word that is longer than a line.
+// wrap breaks a text at spaces only, and within a word that is longer than a line. A style that goes on over a break ends
+// before it and begins anew behind it, so that nothing that comes between is painted.
 func wrap(text string, width int) string {
-	return strings.ReplaceAll(ansi.Wrap(strings.ReplaceAll(text, "-", hyphen), width, ""), hyphen, "-")
+	lines := strings.Split(ansi.Wrap(strings.ReplaceAll(text, "-", hyphen), width, ""), "\n")
+	open := ""
+	for i, l := range lines {
+		l = open + l
+		for _, s := range styles.FindAllString(l, -1) {
+			if open = s; s == endStyle {
+				open = ""
+			}
+		}
+		if open != "" && i < len(lines)-1 {
+			l += endStyle
+		}
+		lines[i] = l
+	}
+	return strings.ReplaceAll(strings.Join(lines, "\n"), hyphen, "-")
+}
+
+// endStyle ends what paint begins (ECMA-48, 8.3.117 SGR).
+const endStyle = "\x1b[0m"
+
+var styles = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+// room is how many columns a line may have: the mark of a practice takes some.
+func (p *printer) room() int {
+	if p.practised() != "" {
+		return max(20, p.width-len([]rune(practice.Mark)))
+	}
+	return p.width
 }
 
 // bar draws a share of 0 to 1.

@@ -310,7 +310,7 @@ func (p *printer) forPeople(heads []column, at []int, rows [][]cell) {
 		return
 	}
 	asked := len(p.choice.columns) > 0
-	for !fit(heads, at, width, p.width) {
+	for !fit(heads, at, width, p.room()) {
 		go_ := -1 // the place in at of the column to leave out
 		for i, j := range at {
 			if heads[j].left > 0 && !asked && (go_ < 0 || heads[j].left < heads[at[go_]].left) {

@@ -134,6 +134,17 @@ func TestFolded(t *testing.T) {
 			require.LessOrEqual(t, len(strings.TrimRight(l, " ")), p.width, "%q", got)
 		}
 	}
+	p.color = true
+	painted := p.folded("  ! Other issues  " + p.paint(strings.Repeat("some words ", 9), loud))
+	for _, l := range strings.Split(painted, "\n") {
+		require.Equal(t, strings.Count(l, "\x1b[1;"), strings.Count(l, "\x1b[0m"), "each line ends what it begins: %q", l)
+	}
+	p.copied = &noting{}
+	pool := "soundscape"
+	p.copied.pool.Store(&pool)
+	for _, l := range strings.Split(p.folded(strings.Repeat("some words ", 9)), "\n") {
+		require.LessOrEqual(t, len("PRACTICE | ")+len(l), 40, "the mark of a practice takes room")
+	}
 	box := "┌" + strings.Repeat("─", 60) + "┐"
 	require.Equal(t, box, p.folded(box), "a drawing is not folded")
 	require.Equal(t, 1+3+1, rowsOf("a\n"+strings.Repeat("x", 100)+"\nb\n", 40), "a line of 100 takes three rows of 40")

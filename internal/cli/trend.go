@@ -36,7 +36,7 @@ func trendCommand() *cli.Command {
 }
 
 // columns is how wide the plot of a chart is: what the output leaves beside the labels, within reason.
-func (p *printer) columns() int { return min(max(p.width-12, 30), 150) }
+func (p *printer) columns() int { return min(max(p.room()-12, 30), 150) }
 
 // trends prints charts of metrics one below the other, from the same moment to the same moment, and below them what
 // happened to the drive.
