@@ -903,6 +903,7 @@ const (
 	ProblemTypeNoModel          ProblemType = "no-model"
 	ProblemTypeNoNotice         ProblemType = "no-notice"
 	ProblemTypeNoOrder          ProblemType = "no-order"
+	ProblemTypeNoPath           ProblemType = "no-path"
 	ProblemTypeNoPerson         ProblemType = "no-person"
 	ProblemTypeNoPlan           ProblemType = "no-plan"
 	ProblemTypeNoPool           ProblemType = "no-pool"
@@ -1114,6 +1115,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeNoNotice:
 		return true
 	case ProblemTypeNoOrder:
+		return true
+	case ProblemTypeNoPath:
 		return true
 	case ProblemTypeNoPerson:
 		return true

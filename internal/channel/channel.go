@@ -70,6 +70,12 @@ type Message struct {
 	Text    string // the whole, plain
 	Grave   int    // syslog severity: 2 critical, 3 error, 4 warning, 5 notice, 6 informational
 	Data    any    // for machines
+	// Thread is the identifier of the matter that this and other messages are about; empty for a message by itself.
+	Thread string
+	// First says that this is the first message of its thread.
+	First bool
+	// About says what the message is about, for collectors that file by it: host, pool, bay, drive, severity, notice.
+	About map[string]string
 	// To narrows an e-mail down to those receivers that did not take it yet; empty for all.
 	To []string
 }

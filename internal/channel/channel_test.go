@@ -20,6 +20,7 @@ import (
 	"github.com/emersion/go-smtp"
 	"github.com/leodido/go-syslog/v4/rfc5424"
 	"github.com/stretchr/testify/require"
+	"github.com/wneessen/go-mail"
 )
 
 var message = Message{
@@ -30,6 +31,8 @@ var message = Message{
 	Text:    "Replace it today.\n",
 	Grave:   3,
 	Data:    map[string]any{"drive": "wwn-5002"},
+	Thread:  "01MATTER",
+	About:   map[string]string{"bay": `front]"7\`, "pool": "plankton", "host": ""},
 }
 
 // secure is a web server with a certificate of its own, whose authority the channel is given.
@@ -135,9 +138,12 @@ func TestEmail(t *testing.T) {
 	require.NoError(t, Sender{}.Send(t.Context(), c, message))
 	require.Len(t, p.mails, 2, "one to each")
 	for _, want := range []string{"Subject: ZU006 in skerry/front/7 has 38 sectors that cannot be read",
-		"From: <lantern@heron.example>", "Message-ID: <01NOTICE@brave-lantern>", "Replace it today."} {
+		"From: <lantern@heron.example>", "Message-ID: <01NOTICE@heron.example>", "Replace it today.",
+		"In-Reply-To: <01MATTER@heron.example>", "References: <01MATTER@heron.example>",
+		"Auto-Submitted: auto-generated", "List-Id: "} {
 		require.Contains(t, p.mails[0], want)
 	}
+	require.NotContains(t, p.mails[0], "go-mail", "no name of a library")
 	c.To = []string{"ida@heron.example", "nobody@heron.example", "bo@heron.example"}
 	var some *Partly
 	err := Sender{}.Send(t.Context(), c, message)
@@ -152,9 +158,44 @@ func TestEmail(t *testing.T) {
 	require.Len(t, p.mails, 4, "nobody gets it twice")
 	p.full = true
 	require.ErrorContains(t, Sender{}.Send(t.Context(), c, message), "no room")
+	p.full = false
+	c.To = []string{"ida@heron.example"}
+	first := message
+	first.First = true
+	require.NoError(t, Sender{}.Send(t.Context(), c, first))
+	require.Contains(t, p.mails[4], "Message-ID: <01MATTER@heron.example>", "what follows answers this one")
+	require.NotContains(t, p.mails[4], "In-Reply-To")
 	c.Server = start(t, p, nil)
-	require.Error(t, Sender{}.Send(t.Context(), c, message), "no word leaves in the clear")
-	require.Len(t, p.mails, 4)
+	require.NoError(t, Sender{}.Send(t.Context(), c, message), "a relay on this machine may be without TLS")
+	require.Len(t, p.mails, 6)
+	c.User, c.Secret = "ida", "s3cret"
+	require.Error(t, Sender{}.Send(t.Context(), c, message), "no password leaves in the clear")
+	require.Len(t, p.mails, 6)
+	for _, away := range []string{"mail.heron.example", "192.0.2.25", "localhost.heron.example"} {
+		require.Equal(t, mail.TLSMandatory, Config{}.policy(away), "no word leaves this machine in the clear")
+	}
+}
+
+// TestEmailTLSFirst: on the port of submissions TLS begins with the first byte, and nothing waits for a greeting.
+func TestEmailTLSFirst(t *testing.T) {
+	_, ca, certificates := secure(t, func(http.ResponseWriter, *http.Request) {})
+	l, err := tls.Listen("tcp", "127.0.0.1:465", &tls.Config{Certificates: certificates.Certificates})
+	if err != nil {
+		t.Skip("not run: the port of submissions cannot be listened on here: ", err)
+	}
+	p := &post{}
+	s := smtp.NewServer(p)
+	s.Domain = "post.example"
+	go func() { _ = s.Serve(l) }()
+	t.Cleanup(func() { _ = s.Close() })
+	c := Config{Kind: Email, Server: l.Addr().String(), From: "Brave Lantern <lantern@heron.example>",
+		To: []string{"ida@heron.example"}, CA: ca}
+	require.NoError(t, Sender{}.Check(t.Context(), c))
+	require.NoError(t, Sender{}.Send(t.Context(), c, message))
+	require.Len(t, p.mails, 1)
+	require.Contains(t, p.mails[0], "Message-ID: <01NOTICE@heron.example>")
+	c.CA = ""
+	require.ErrorContains(t, Sender{}.Send(t.Context(), c, message), "certificate")
 }
 
 // TestSyslog: a collector that reads RFC 5424 takes it, over TLS and TCP.
@@ -194,7 +235,9 @@ func TestSyslog(t *testing.T) {
 		require.EqualValues(t, 3, *m.Severity)
 		require.Equal(t, "brave-lantern", *m.Appname)
 		require.Equal(t, message.Subject, *m.Message)
-		require.Equal(t, "01NOTICE", (*m.StructuredData)["notice@32473"]["id"])
+		require.Equal(t, map[string]string{"id": "01NOTICE", "bay": `front]"7\`, "pool": "plankton"},
+			(*m.StructuredData)["notice@32473"])
+		require.NotEmpty(t, *m.Hostname)
 		require.NoError(t, l.Close())
 	}
 }

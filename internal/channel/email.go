@@ -2,9 +2,12 @@ package channel
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
+	netmail "net/mail"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,7 +39,7 @@ func (email) Check(c Config) (host, port string, err error) {
 	return host, port, nil
 }
 
-// Send sends a plain text over TLS, to each receiver by itself: an address that is rejected keeps nobody else from
+// Send sends a plain text over TLS, or without it to a relay on this machine, to each receiver by itself: an address that is rejected keeps nobody else from
 // getting it.
 func (email) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	client, err := mailClient(s, c)
@@ -78,7 +81,7 @@ func (email) Send(ctx context.Context, s Sender, c Config, m Message) error {
 
 // letter is a message to one receiver.
 func letter(from, to string, m Message) (*mail.Msg, error) {
-	msg := mail.NewMsg()
+	msg := mail.NewMsg(mail.WithNoDefaultUserAgent())
 	if err := msg.From(from); err != nil {
 		return nil, err
 	}
@@ -86,10 +89,38 @@ func letter(from, to string, m Message) (*mail.Msg, error) {
 		return nil, err
 	}
 	msg.Subject(m.Subject)
-	msg.SetMessageIDWithValue(m.ID + "@brave-lantern")
+	domain := "brave-lantern"
+	if a, err := netmail.ParseAddress(from); err == nil {
+		domain = a.Address[strings.LastIndex(a.Address, "@")+1:]
+	}
+	id := m.ID
+	switch {
+	case m.First:
+		id = m.Thread
+	case m.Thread != "":
+		first := "<" + m.Thread + "@" + domain + ">"
+		msg.SetGenHeader(mail.HeaderInReplyTo, first)
+		msg.SetGenHeader(mail.HeaderReferences, first)
+	}
+	msg.SetMessageIDWithValue(id + "@" + domain)
+	msg.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834 5: no holiday replies
+	msg.SetGenHeader("List-Id", "Brave Lantern notices <notices.brave-lantern."+domain+">")
 	msg.SetDateWithValue(m.At)
 	msg.SetBodyString(mail.TypeTextPlain, m.Text)
 	return msg, nil
+}
+
+// submissions is the port on which TLS begins with the first byte (RFC 8314 3.3).
+const submissions = 465
+
+// policy is what is asked of the connection to a mail server. Nothing leaves this machine in the clear, and no password
+// is sent without TLS; a relay on this machine that offers no TLS is used without.
+func (c Config) policy(host string) mail.TLSPolicy {
+	ip, err := netip.ParseAddr(host)
+	if c.User == "" && (host == "localhost" || err == nil && ip.IsLoopback()) {
+		return mail.TLSOpportunistic
+	}
+	return mail.TLSMandatory
 }
 
 func mailClient(s Sender, c Config) (*mail.Client, error) {
@@ -107,10 +138,14 @@ func mailClient(s Sender, c Config) (*mail.Client, error) {
 	}
 	options := []mail.Option{
 		mail.WithPort(n),
-		mail.WithTLSPolicy(mail.TLSMandatory),
+		mail.WithTLSPolicy(c.policy(host)),
 		mail.WithTLSConfig(t),
 		mail.WithTimeout(20 * time.Second),
 		mail.WithDialContextFunc(s.dialer().DialContext),
+	}
+	if n == submissions {
+		dialer := &tls.Dialer{NetDialer: s.dialer(), Config: t}
+		options = append(options, mail.WithSSL(), mail.WithDialContextFunc(dialer.DialContext))
 	}
 	if c.User != "" {
 		options = append(

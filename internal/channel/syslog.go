@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"strings"
 
 	"github.com/leodido/go-syslog/v4/rfc5424"
@@ -15,6 +16,13 @@ import (
 const Syslog Kind = "syslog"
 
 type syslog struct{}
+
+// element names the structured data of a message. 32473 is the number that RFC 5612 keeps for examples: this product has
+// none of its own.
+const element = "notice@32473"
+
+// parameter escapes what a parameter's value cannot hold as it is (RFC 5424 6.3.3).
+var parameter = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
 
 func syslogAddress(c Config) (*url.URL, string, error) {
 	return address(c.URL, [2]string{"tls", "tcp"}, map[string]string{"tls": "6514", "tcp": "601"})
@@ -37,9 +45,17 @@ func (syslog) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	line.SetVersion(1)
 	line.SetPriority(uint8(8*facilityDaemon + m.Grave))
 	line.SetTimestamp(m.At.UTC().Format(rfc5424.RFC3339MICRO))
+	if name, err := os.Hostname(); err == nil {
+		line.SetHostname(name)
+	}
 	line.SetAppname("brave-lantern")
 	line.SetMsgID(strings.ReplaceAll(m.Type, " ", "-"))
-	line.SetParameter("notice@32473", "id", m.ID)
+	line.SetParameter(element, "id", m.ID)
+	for name, value := range m.About {
+		if value != "" {
+			line.SetParameter(element, name, parameter.Replace(value))
+		}
+	}
 	line.SetMessage(m.Subject)
 	text, err := line.String()
 	if err != nil {

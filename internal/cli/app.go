@@ -4,6 +4,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -407,6 +408,21 @@ func tell[T any](s *session, show func(T), v T, err error) error {
 func unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
+	}
+	var untrusted x509.UnknownAuthorityError
+	var named x509.HostnameError
+	var bad x509.CertificateInvalidError
+	do := ""
+	switch {
+	case errors.As(err, &bad) && bad.Reason == x509.Expired:
+		do = "The service runs, but its certificate has ended, or the clock of one of the two machines is wrong."
+	case errors.As(err, &named):
+		do = "The service runs, but its certificate is for another name. Use the name that the certificate is for."
+	case errors.As(err, &untrusted), errors.As(err, &bad):
+		do = "The service runs, but its certificate is not trusted here. Trust its authority, or name the right service."
+	}
+	if do != "" {
+		return &Failure{Code: ExitUnreachable, Says: "the service cannot be reached: " + err.Error() + "\n" + do}
 	}
 	return &Failure{
 		Code: ExitUnreachable,

@@ -263,7 +263,7 @@ func channelCommand() *cli.Command {
 					"never from the command line, and is never shown again.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "webhook", Usage: "address"},
-					&cli.StringFlag{Name: "email", Usage: "mail server, host:port; STARTTLS is required"},
+					&cli.StringFlag{Name: "email", Usage: "mail server, host:port; TLS is required, but not for a relay on the same machine without a user"},
 					&cli.StringFlag{Name: "syslog", Usage: "tls://host:port or tcp://host:port"},
 					&cli.StringFlag{
 						Name:  "from",

@@ -13,6 +13,7 @@ import (
 type certificate struct {
 	cert, key string // files
 	log       *slog.Logger
+	ends      func(time.Time) // told when what is in use ends
 
 	mu     sync.Mutex
 	pair   *tls.Certificate
@@ -42,6 +43,10 @@ func (c *certificate) load() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.pair, c.made = &pair, made
+	if ends := pair.Leaf.NotAfter; time.Now().After(ends) {
+		c.log.Error("the certificate has ended: agents and people cannot connect", "ended", ends, "file", c.cert)
+	}
+	c.ends(pair.Leaf.NotAfter)
 	return nil
 }
 

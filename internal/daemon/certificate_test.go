@@ -36,8 +36,9 @@ func issue(t *testing.T, cert, key string, serial int64) {
 // TestCertificate: files that changed are taken up without a restart; what does not fit together is not.
 func TestCertificate(t *testing.T) {
 	dir := t.TempDir()
+	var ends time.Time
 	c := &certificate{cert: filepath.Join(dir, "cert.pem"), key: filepath.Join(dir, "key.pem"),
-		log: slog.New(slog.DiscardHandler)}
+		log: slog.New(slog.DiscardHandler), ends: func(at time.Time) { ends = at }}
 	require.Error(t, c.load())
 	serial := func() int64 {
 		c.looked = time.Time{} // as if it were time to look
@@ -48,6 +49,7 @@ func TestCertificate(t *testing.T) {
 	issue(t, c.cert, c.key, 1)
 	require.NoError(t, c.load())
 	require.EqualValues(t, 1, serial())
+	require.WithinDuration(t, time.Now().Add(time.Hour), ends, time.Minute)
 	issue(t, c.cert, c.key, 2)
 	later := time.Now().Add(time.Minute)
 	require.NoError(t, os.Chtimes(c.cert, later, later))

@@ -182,7 +182,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	}
 	scheme := "http"
 	if c.Cert != "" {
-		pair := &certificate{cert: c.Cert, key: c.Key, log: c.Log}
+		pair := &certificate{cert: c.Cert, key: c.Key, log: c.Log, ends: r.service.Notices.CertificateEnds}
 		if err := pair.load(); err != nil {
 			cut()
 			l.Close()

@@ -268,6 +268,7 @@ func TestPlanning(t *testing.T) {
 	}
 	code, body := read()
 	require.Equal(t, 200, code)
+	require.Zero(t, strings.Count(strings.ReplaceAll(body, "\r\n", ""), "\n"), "each line ends with CRLF (RFC 5545 3.1)")
 	cal, err := ical.NewDecoder(strings.NewReader(body)).Decode()
 	require.NoError(t, err)
 	events := cal.Events()

@@ -57,5 +57,5 @@ func (s *Server) feed(c *echo.Context) error {
 		e.SetDescription(strings.Join(lines, "\n"))
 	}
 	c.Response().Header().Set("Cache-Control", "private, max-age=300")
-	return c.Blob(http.StatusOK, "text/calendar; charset=utf-8", []byte(cal.Serialize()))
+	return c.Blob(http.StatusOK, "text/calendar; charset=utf-8", []byte(cal.Serialize(ics.WithNewLineWindows)))
 }

@@ -263,6 +263,7 @@ func (s *Server) StreamEvents(c *echo.Context, p api.StreamEventsParams) error {
 	defer stop()
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("X-Accel-Buffering", "no") // a proxy that holds answers back must not hold these
 	w.WriteHeader(http.StatusOK)
 	rc := http.NewResponseController(w)
 	send := func(e api.Event) error {

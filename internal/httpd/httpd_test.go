@@ -105,7 +105,7 @@ func (s *site) report() string {
 // call sends a request; headers come in pairs.
 func (s *site) call(method, path, body string, headers ...string) (int, string, http.Header) {
 	s.t.Helper()
-	ctx, cancel := context.WithTimeout(s.t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(s.t.Context(), time.Minute)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, method, s.url+"/api/v1"+path, strings.NewReader(body))
 	require.NoError(s.t, err)
@@ -412,4 +412,9 @@ func TestConsoleFiles(t *testing.T) {
 	require.NoError(t, err)
 	a.Body.Close()
 	require.Equal(t, 404, a.StatusCode)
+	for _, path := range []string{"", "/nosuch", "/round/nosuch", "/../api/v1/nosuch"} {
+		status, body, h := s.as("GET", path, "")
+		s.problem(path, status, body, h)
+		require.Equal(t, 404, status, path)
+	}
 }

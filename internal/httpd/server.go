@@ -434,6 +434,10 @@ func (s *Server) console() echo.HandlerFunc {
 	files, built := web.Files()
 	page := s.page(files)
 	return func(c *echo.Context) error {
+		if path := c.Request().URL.Path; path == base || strings.HasPrefix(path, base+"/") {
+			return problem.Forever(404, "no-path", "Its paths are described at "+base+"/openapi.yaml.",
+				"The API has no such path: %s.", harmless.Line(path))
+		}
 		if !built {
 			return c.String(
 				http.StatusServiceUnavailable,

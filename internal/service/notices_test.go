@@ -363,3 +363,31 @@ func TestDigest(t *testing.T) {
 	day(26, 9)
 	require.Contains(t, p.types()[0], "digest 1 open notices, the gravest: plankton is 92 % full")
 }
+
+// TestCertificateEnds: people are told weeks before the service's certificate ends, more urgently at the end, and no
+// more when there is a new one.
+func TestCertificateEnds(t *testing.T) {
+	b := newBench(t)
+	ends := b.clock.Now().Add(30 * 24 * time.Hour)
+	b.s.Notices.CertificateEnds(ends)
+	told := func() (out []string) {
+		require.NoError(t, b.s.Tick())
+		for _, n := range b.s.Notices.Open {
+			if n.Key == "service/certificate" {
+				out = append(out, string(n.Severity)+": "+n.Says)
+			}
+		}
+		return out
+	}
+	require.Empty(t, told())
+	b.clock.forward(10 * 24 * time.Hour)
+	says := "the service's certificate ends on " + ends.UTC().Format("2006-01-02 15:04Z")
+	require.Equal(t, []string{"watch: " + says}, told())
+	b.clock.forward(18 * 24 * time.Hour)
+	require.Equal(t, []string{"replace: " + says}, told())
+	b.clock.forward(3 * 24 * time.Hour)
+	require.Contains(t, told()[0], "agents cannot report")
+	b.s.Notices.CertificateEnds(ends.Add(365 * 24 * time.Hour))
+	b.clock.forward(time.Hour)
+	require.Empty(t, told())
+}

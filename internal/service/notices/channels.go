@@ -131,6 +131,8 @@ func word(n notice.Notice) string {
 		return "filling up"
 	case notice.Alarm:
 		return "STOP"
+	case notice.Service:
+		return "service"
 	}
 	return string(n.Severity)
 }

@@ -41,6 +41,17 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []
 			Subject: subject(c),
 			Text:    s.text(c.Notice),
 			Grave:   grave(c),
+			Thread:  c.ID,
+			First:   c.Turn == notice.Opened,
+			About: map[string]string{
+				"host":     c.Host,
+				"pool":     c.Pool,
+				"bay":      c.Bay,
+				"drive":    strings.Join(c.Drives, ","),
+				"severity": word(c.Notice),
+				"turn":     string(c.Turn),
+				"notice":   c.ID,
+			},
 		}
 		next := now
 		if urgent := c.Kind != notice.Filling &&

@@ -131,6 +131,9 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	out = append(out, s.fleet.PoolMatters()...)
 	out = append(out, s.fleet.HostMatters()...)
 	out = append(out, s.strangers(now)...)
+	if m, ok := s.certificate(now); ok {
+		out = append(out, m)
+	}
 	if says, do, severity := s.Trouble(); says != "" {
 		out = append(out, notice.Matter{Key: "service/records", Kind: notice.Service, Severity: severity, Says: says, Do: do})
 	}

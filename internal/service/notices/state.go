@@ -41,6 +41,8 @@ type State struct {
 type own struct {
 	cried time.Time              // when they were told last that nothing can be recorded; zero when it can
 	wrong map[string]wrongTokens // by address
+
+	certificate time.Time // when the certificate that is shown ends; zero without one
 }
 
 // New makes a State in which nothing is known yet.
