@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"path"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -306,9 +307,18 @@ func agent() *cli.Command {
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
+			for _, name := range []string{"every", "read-every"} {
+				if cmd.Duration(name) < time.Second {
+					return &client.Failure{Code: client.ExitUsage, Says: "--" + name + " is at least 1s, such as 30s or 5m"}
+				}
+			}
+			if _, err := path.Match(cmd.String("devices"), ""); err != nil {
+				return &client.Failure{Code: client.ExitUsage,
+					Says: fmt.Sprintf("--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'", cmd.String("devices"))}
+			}
 			token := os.Getenv("LANTERN_HOST_TOKEN")
-			if path := cmd.String("token-file"); path != "" {
-				b, err := os.ReadFile(path)
+			if file := cmd.String("token-file"); file != "" {
+				b, err := os.ReadFile(file)
 				if err != nil {
 					return err
 				}

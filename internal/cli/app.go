@@ -135,13 +135,28 @@ func prepare(commands []*cli.Command) {
 		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
 			return usage("%s See: %s --help", optionError(cmd, err), cmd.FullName())
 		}
-		if len(c.Commands) > 0 {
+		switch {
+		case len(c.Commands) > 0:
 			group(c)
+		case c.ArgsUsage == "" && c.Action != nil:
+			noArguments(c)
 		}
 		if c.ShellComplete == nil {
 			c.ShellComplete = complete
 		}
 		prepare(c.Commands)
+	}
+}
+
+// noArguments makes a command that takes none refuse them: whoever wrote one meant something by it.
+func noArguments(c *cli.Command) {
+	own := c.Action
+	c.Action = func(ctx context.Context, cmd *cli.Command) error {
+		if cmd.Args().Present() {
+			return usage("%s takes no arguments, only options; what is %q? See: %s --help",
+				cmd.FullName(), cmd.Args().First(), cmd.FullName())
+		}
+		return own(ctx, cmd)
 	}
 }
 

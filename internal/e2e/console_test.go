@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
@@ -62,6 +63,14 @@ func openBrowser(t testing.TB, url string) *browser {
 	t.Cleanup(cancel)
 	b := &browser{t: t, ctx: ctx, axe: string(axe), url: url}
 	require.NoError(t, chromedp.Do(ctx))
+	// Who goes to another address with something begun and not sent is asked first; here the answer is to go.
+	require.NoError(t, chromedp.Listen(ctx, func(ev any) {
+		if asked, ok := ev.(*page.EventJavascriptDialogOpening); ok && asked.Type == page.DialogTypeBeforeunload {
+			go func() {
+				_, _ = chromedp.Call(ctx, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{Accept: true})
+			}()
+		}
+	}))
 	return b
 }
 

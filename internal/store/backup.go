@@ -95,7 +95,8 @@ func Backup(file, to string) (bytes int64, err error) {
 	return bytes, syncFolder(filepath.Dir(to))
 }
 
-// Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check).
+// Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check), and by whether
+// each document in it can be read. SQLite keeps no checksums: a document in which letters are others is not found by this.
 func Sound(file string) error {
 	db, err := readOnly(file)
 	if err != nil {
@@ -126,6 +127,41 @@ func Sound(file string) error {
 	var n int
 	if err := db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'swap_events'").Scan(&n); err != nil || n == 0 {
 		return errors.Join(fmt.Errorf("%s holds no records of this service", file), err)
+	}
+	return readable(db, file)
+}
+
+// readable says which documents of a database are not what they must be: JSON.
+func readable(db *sql.DB, file string) error {
+	type place struct{ table, column string }
+	var places []place
+	columns, err := db.Query(`SELECT m.name, c.name FROM sqlite_master m, pragma_table_info(m.name) c
+		WHERE m.type = 'table' AND c.name IN ('doc', 'report') ORDER BY 1`)
+	if err != nil {
+		return err
+	}
+	defer columns.Close()
+	for columns.Next() {
+		var p place
+		if err := columns.Scan(&p.table, &p.column); err != nil {
+			return err
+		}
+		places = append(places, p)
+	}
+	if err := columns.Err(); err != nil {
+		return err
+	}
+	for _, p := range places {
+		var n int
+		// As text: JSON in a blob would be taken for SQLite's own binary form of it.
+		err := db.QueryRow(fmt.Sprintf(`SELECT count(*) FROM "%s" WHERE length("%s") > 0 AND NOT json_valid(CAST("%[2]s" AS TEXT))`,
+			p.table, p.column)).Scan(&n)
+		if err != nil {
+			return fmt.Errorf("%s: the table %s cannot be read: %w", file, p.table, err)
+		}
+		if n > 0 {
+			return fmt.Errorf("%s is damaged: %d documents of the table %s cannot be read", file, n, p.table)
+		}
 	}
 	return nil
 }
