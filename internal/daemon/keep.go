@@ -64,7 +64,7 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 		fmt.Fprintf(out, "sound  %s: %s\n", what, found)
 		return true
 	}
-	if !say("the database", store.Sound(file), file) {
+	if !say("the database", store.Sound(file), file+": every page and every document can be read") {
 		return wrong, nil
 	}
 	dir, err := os.MkdirTemp("", "lantern-check")

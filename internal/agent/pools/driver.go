@@ -148,5 +148,18 @@ type Addresser interface {
 	WhatIsAt(ctx context.Context, path string, offset uint64) (string, error)
 }
 
+// Whole is a driver that can do all that there is to ask for. Drivers that can say so to the compiler.
+type Whole interface {
+	Driver
+	Joiner
+	Admitter
+	Beginner
+	Stopper
+	Releaser
+	Nudger
+	Prioritiser
+	Addresser
+}
+
 // ErrNoSuchPool means that the driver does not know the pool.
 var ErrNoSuchPool = errors.New("no such pool here")

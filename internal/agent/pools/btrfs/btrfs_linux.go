@@ -96,18 +96,7 @@ func each(f func(file *os.File, at string, info fsInfo) error) error {
 	return errors.Join(failed...)
 }
 
-// What it can do; the compiler keeps this list true.
-var (
-	_ pools.Driver      = &Driver{}
-	_ pools.Joiner      = &Driver{}
-	_ pools.Admitter    = &Driver{}
-	_ pools.Beginner    = &Driver{}
-	_ pools.Stopper     = &Driver{}
-	_ pools.Releaser    = &Driver{}
-	_ pools.Nudger      = &Driver{}
-	_ pools.Prioritiser = &Driver{}
-	_ pools.Addresser   = &Driver{}
-)
+var _ pools.Whole = &Driver{}
 
 // Trust is the kernel's: its answers to ioctl, and the superblocks on the members.
 func (d *Driver) Trust() pools.Trust { return pools.TrustKernel }

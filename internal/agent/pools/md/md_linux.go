@@ -102,18 +102,7 @@ func (d *Driver) arrays() []array {
 // errChanging means that an array changed while it was read.
 var errChanging = errors.New("the array changes while it is read")
 
-// What it can do; the compiler keeps this list true.
-var (
-	_ pools.Driver      = &Driver{}
-	_ pools.Joiner      = &Driver{}
-	_ pools.Admitter    = &Driver{}
-	_ pools.Beginner    = &Driver{}
-	_ pools.Stopper     = &Driver{}
-	_ pools.Releaser    = &Driver{}
-	_ pools.Nudger      = &Driver{}
-	_ pools.Prioritiser = &Driver{}
-	_ pools.Addresser   = &Driver{}
-)
+var _ pools.Whole = &Driver{}
 
 // Trust is the kernel's: its own account of its arrays, and the metadata on the members.
 func (d *Driver) Trust() pools.Trust { return pools.TrustKernel }

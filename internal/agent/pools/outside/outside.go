@@ -380,18 +380,7 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 	return out, nil
 }
 
-// What it can do; the compiler keeps this list true.
-var (
-	_ pools.Driver      = &Driver{}
-	_ pools.Joiner      = &Driver{}
-	_ pools.Admitter    = &Driver{}
-	_ pools.Beginner    = &Driver{}
-	_ pools.Stopper     = &Driver{}
-	_ pools.Releaser    = &Driver{}
-	_ pools.Nudger      = &Driver{}
-	_ pools.Prioritiser = &Driver{}
-	_ pools.Addresser   = &Driver{}
-)
+var _ pools.Whole = &Driver{}
 
 // Trust is that of a program.
 func (d *Driver) Trust() pools.Trust { return pools.TrustProgram }
