@@ -138,7 +138,9 @@ function Admit({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
       says="add an empty drive as a further member"
       line={`lantern admit ${p.name} ${chosen?.tail ?? "<drive>"} --tail <label tail>`}
     >
-      {here.length === 0 ? (
+      {!stock.data ? (
+        <p className="text-soft">{stock.isError ? "The stock could not be read." : "Looking…"}</p>
+      ) : here.length === 0 ? (
         <p>No empty drive that fits is in a bay of its hosts.</p>
       ) : (
         <form
@@ -355,7 +357,7 @@ function Fits({ pool: p }: { pool: S["Pool"] }) {
         says="the size for each place, and free drives that have it"
         line={`lantern fit ${p.name}`}
       >
-        {!fit.data && <p className="text-soft">Looking…</p>}
+        {!fit.data && <p className="text-soft">{fit.isError ? "What fits could not be read." : "Looking…"}</p>}
         {fit.data && (
           <div className="overflow-x-auto">
             <table className="plain">
