@@ -38,6 +38,7 @@ tools: ## install what the tests need
 	@missing=""; \
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
 	command -v mkfs.btrfs >/dev/null 2>&1 || missing="$$missing btrfs-progs"; \
+	command -v nginx >/dev/null 2>&1 || missing="$$missing nginx-light"; \
 	command -v gs >/dev/null 2>&1 || missing="$$missing ghostscript"; \
 	if [ -n "$$missing" ]; then \
 	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then \

@@ -4,6 +4,8 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react(), tailwind()],
+  // Files find each other from where they are; the service puts the path before the addresses in the page itself.
+  experimental: { renderBuiltUrl: (file, { hostType }) => (hostType === "html" ? "/" + file : { relative: true }) },
   build: {
     outDir: "dist",
     emptyOutDir: true,

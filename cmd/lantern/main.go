@@ -2,11 +2,14 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
+	"net/url"
 	"os"
 	"os/signal"
 	"path"
@@ -33,7 +36,7 @@ func main() {
 }
 
 func app() *cli.Command {
-	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), demo(), rehearse(), driver())
+	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), config(), demo(), rehearse(), driver())
 }
 
 func logger(cmd *cli.Command) *slog.Logger {
@@ -41,7 +44,11 @@ func logger(cmd *cli.Command) *slog.Logger {
 	if cmd.Bool("verbose") {
 		level = slog.LevelDebug
 	}
-	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	options := &slog.HandlerOptions{Level: level}
+	if cmd.String("log") == "json" {
+		return slog.New(slog.NewJSONHandler(os.Stderr, options))
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, options))
 }
 
 func dataDir(name string) string {
@@ -54,26 +61,35 @@ func dataDir(name string) string {
 func serveFlags(data string) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
-			Name:    "listen",
-			Value:   "127.0.0.1:7411",
-			Usage:   "address and port",
-			Sources: cli.EnvVars("LANTERN_LISTEN"),
+			Name:  "listen",
+			Value: "127.0.0.1:7411",
+			Usage: "address and port",
 		},
 		&cli.StringFlag{
-			Name:    "data",
-			Value:   data,
-			Usage:   "folder of the database",
-			Sources: cli.EnvVars("LANTERN_DATA"),
+			Name:  "data",
+			Value: data,
+			Usage: "folder of the database",
 		},
 		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
 		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
 		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
+		&cli.StringFlag{
+			Name:        "base-url",
+			Usage:       "where people and agents reach the service, such as https://lantern.example or https://example.com/lantern",
+			DefaultText: "where it listens",
+		},
+		&cli.StringSliceFlag{
+			Name:  "trusted-proxy",
+			Usage: "address or network of a reverse proxy whose word is taken for who asks; as often as you like",
+		},
 		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+		&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
 	}
 }
 
-func serveFrom(cmd *cli.Command) daemon.Serve {
-	return daemon.Serve{
+// serveFrom is what the options say, each of which was looked at.
+func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
+	s = daemon.Serve{
 		Listen:   cmd.String("listen"),
 		Data:     cmd.String("data"),
 		Cert:     cmd.String("cert"),
@@ -82,23 +98,70 @@ func serveFrom(cmd *cli.Command) daemon.Serve {
 		Out:      cmd.Root().Writer,
 		Log:      logger(cmd),
 	}
+	if s.Base, err = baseURL(cmd.String("base-url")); err != nil {
+		return s, err
+	}
+	for _, text := range cmd.StringSlice("trusted-proxy") {
+		p, err := network(text)
+		if err != nil {
+			return s, err
+		}
+		s.Proxies = append(s.Proxies, p)
+	}
+	if s.Provider, err = providerFrom(cmd); err != nil {
+		return s, err
+	}
+	if form := cmd.String("log"); form != "" && form != "text" && form != "json" {
+		return s, usage("--log is text or json, not %q", form)
+	}
+	return s, s.Check()
+}
+
+func usage(format string, args ...any) error {
+	return &client.Failure{Code: client.ExitUsage, Says: fmt.Sprintf(format, args...)}
+}
+
+// baseURL reads where the service is reached; nil for where it listens.
+func baseURL(text string) (*url.URL, error) {
+	if text == "" {
+		return nil, nil // none was said
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
+		return nil, usage("--base-url %q is no address such as https://lantern.example or https://example.com/lantern", text)
+	}
+	return u, nil
+}
+
+// network reads an address, or a network in CIDR notation (RFC 4632).
+func network(text string) (netip.Prefix, error) {
+	if at, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(at, at.BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	if err != nil {
+		return p, usage("--trusted-proxy %q is no address such as 192.0.2.7, and no network such as 192.0.2.0/24", text)
+	}
+	return p, nil
 }
 
 func serve() *cli.Command {
-	return &cli.Command{
-		Name:        "serve",
-		Usage:       "run the service",
-		Description: "Example: lantern serve\n         lantern serve --listen 0.0.0.0:7411 --cert cert.pem --key key.pem --data /var/lib/lantern/service",
-		Flags:       append(serveFlags(dataDir("service")), providerFlags()...),
+	return fileAndEnvironment(&cli.Command{
+		Name:  "serve",
+		Usage: "run the service",
+		Description: "Example: lantern serve\n         lantern serve --listen 0.0.0.0:7411 --cert cert.pem --key key.pem --data /var/lib/lantern/service\n" +
+			"         lantern serve --config /etc/lantern/service.yaml\n\n" +
+			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that --config names.\n" +
+			"What a file may hold: lantern config show service",
+		Flags: append(serveFlags(dataDir("service")), providerFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			s := serveFrom(cmd)
-			var err error
-			if s.Provider, err = providerFrom(cmd); err != nil {
+			s, err := serveFrom(cmd)
+			if err != nil {
 				return err
 			}
 			return s.Run(ctx)
 		},
-	}
+	})
 }
 
 func providerFlags() []cli.Flag {
@@ -106,7 +169,7 @@ func providerFlags() []cli.Flag {
 		&cli.StringFlag{Name: "oidc-issuer", Usage: "address of an identity provider (OpenID Connect) that signs people in as well"},
 		&cli.StringFlag{Name: "oidc-client", Usage: "the client id by which it knows this service"},
 		&cli.StringFlag{Name: "oidc-secret-file", Usage: "file that holds the client's secret"},
-		&cli.StringFlag{Name: "oidc-url", Usage: "where people reach this service, such as https://lantern.example"},
+		&cli.StringFlag{Name: "oidc-url", Usage: "where people reach this service", DefaultText: "--base-url"},
 		&cli.StringFlag{
 			Name:  "oidc-role-claim",
 			Value: "lantern_role",
@@ -117,13 +180,13 @@ func providerFlags() []cli.Flag {
 
 // providerFrom is the identity provider of the flags; nil without one.
 func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
-	p := &daemon.Provider{Issuer: cmd.String("oidc-issuer"), ClientID: cmd.String("oidc-client"), URL: cmd.String("oidc-url"),
+	p := &daemon.Provider{Issuer: cmd.String("oidc-issuer"), ClientID: cmd.String("oidc-client"), URL: cmp.Or(cmd.String("oidc-url"), cmd.String("base-url")),
 		RoleClaim: cmd.String("oidc-role-claim")}
 	if p.Issuer == "" {
 		return nil, nil // none was asked for
 	}
 	if p.ClientID == "" || p.URL == "" {
-		return nil, &client.Failure{Code: client.ExitUsage, Says: "--oidc-issuer needs --oidc-client and --oidc-url as well"}
+		return nil, &client.Failure{Code: client.ExitUsage, Says: "--oidc-issuer needs --oidc-client and --base-url as well"}
 	}
 	if path := cmd.String("oidc-secret-file"); path != "" {
 		b, err := os.ReadFile(path)
@@ -147,8 +210,12 @@ func demo() *cli.Command {
 		Description: "Example: lantern demo\n         lantern demo --tour --fresh",
 		Flags:       flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, err := serveFrom(cmd)
+			if err != nil {
+				return err
+			}
 			return daemon.Demo{
-				Serve:  serveFrom(cmd),
+				Serve:  s,
 				Fresh:  cmd.Bool("fresh"),
 				Speed:  cmd.Float("speed"),
 				Drives: cmd.Int("drives"),
@@ -193,8 +260,12 @@ func rehearse() *cli.Command {
 			if err != nil {
 				return err
 			}
+			s, err := serveFrom(cmd)
+			if err != nil {
+				return err
+			}
 			r := daemon.Rehearsal{
-				Serve:   serveFrom(cmd),
+				Serve:   s,
 				Pool:    pool,
 				Speed:   cmd.Float("speed"),
 				Mishaps: cmd.StringSlice("mishap"),
@@ -280,10 +351,13 @@ func driver() *cli.Command {
 func agent() *cli.Command {
 	name, _ := os.Hostname()
 	name, _, _ = strings.Cut(strings.ToLower(name), ".")
-	return &cli.Command{
-		Name:        "agent",
-		Usage:       "report this host's drives and pools, and obey orders",
-		Description: "Example: lantern agent --print\n         lantern agent --host skerry --server https://lantern.example --token-file /etc/lantern/token",
+	return fileAndEnvironment(&cli.Command{
+		Name:  "agent",
+		Usage: "report this host's drives and pools, and obey orders",
+		Description: "Example: lantern agent --print\n         lantern agent --host skerry --server https://lantern.example --token-file /etc/lantern/token\n" +
+			"         lantern agent --config /etc/lantern/agent.yaml\n\n" +
+			"Every option can be given by the environment as well (LANTERN_EVERY for --every), and by the file that --config names.\n" +
+			"What a file may hold: lantern config show agent",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "host", Value: name, Usage: "the name it was enrolled by"},
 			&cli.StringFlag{
@@ -305,51 +379,57 @@ func agent() *cli.Command {
 			},
 			&cli.BoolFlag{Name: "wake", Usage: "read drives that are asleep as well; without it they are left alone"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+			&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			for _, name := range []string{"every", "read-every"} {
-				if cmd.Duration(name) < time.Second {
-					return &client.Failure{Code: client.ExitUsage, Says: "--" + name + " is at least 1s, such as 30s or 5m"}
-				}
-			}
-			if _, err := path.Match(cmd.String("devices"), ""); err != nil {
-				return &client.Failure{Code: client.ExitUsage,
-					Says: fmt.Sprintf("--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'", cmd.String("devices"))}
-			}
-			token := os.Getenv("LANTERN_HOST_TOKEN")
-			if file := cmd.String("token-file"); file != "" {
-				b, err := os.ReadFile(file)
-				if err != nil {
-					return err
-				}
-				token = strings.TrimSpace(string(b))
-			}
-			server, trust, err := client.Link(cmd)
+			a, err := agentFrom(cmd)
 			if err != nil {
 				return err
 			}
-			var out io.Writer
-			if cmd.Bool("print") {
-				out = cmd.Root().Writer
-			}
-			return daemon.Agent{
-				Print:   out,
-				Host:    cmd.String("host"),
-				Server:  server,
-				Link:    trust,
-				Token:   token,
-				Data:    cmd.String("data"),
-				Devices: cmd.String("devices"),
-				Interval: cmd.Duration(
-					"every",
-				),
-				ReadEach: cmd.Duration("read-every"),
-				Wake:     cmd.Bool("wake"),
-				Programs: cmd.StringSlice("pool-program"),
-				Log:      logger(cmd),
-			}.Run(
-				ctx,
-			)
+			return a.Run(ctx)
 		},
+	})
+}
+
+// agentFrom is what the options say, each of which was looked at.
+func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
+	for _, name := range []string{"every", "read-every"} {
+		if cmd.Duration(name) < time.Second {
+			return a, &client.Failure{Code: client.ExitUsage, Says: "--" + name + " is at least 1s, such as 30s or 5m"}
+		}
 	}
+	if _, err := path.Match(cmd.String("devices"), ""); err != nil {
+		return a, &client.Failure{Code: client.ExitUsage,
+			Says: fmt.Sprintf("--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'", cmd.String("devices"))}
+	}
+	token := os.Getenv("LANTERN_HOST_TOKEN")
+	if file := cmd.String("token-file"); file != "" {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return a, err
+		}
+		token = strings.TrimSpace(string(b))
+	}
+	server, trust, err := client.Link(cmd)
+	if err != nil {
+		return a, err
+	}
+	var out io.Writer
+	if cmd.Bool("print") {
+		out = cmd.Root().Writer
+	}
+	return daemon.Agent{
+		Print:    out,
+		Host:     cmd.String("host"),
+		Server:   server,
+		Link:     trust,
+		Token:    token,
+		Data:     cmd.String("data"),
+		Devices:  cmd.String("devices"),
+		Interval: cmd.Duration("every"),
+		ReadEach: cmd.Duration("read-every"),
+		Wake:     cmd.Bool("wake"),
+		Programs: cmd.StringSlice("pool-program"),
+		Log:      logger(cmd),
+	}, nil
 }

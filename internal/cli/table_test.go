@@ -165,7 +165,7 @@ func TestTimes(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		d := time.Duration(rapid.Int64Range(0, 1e9).Draw(t, "seconds")) * time.Second
-		back, err := ParseDuration(durationText(d))
+		back, err := ParseDuration(DurationText(d))
 		require.NoError(t, err)
 		require.Equal(t, d, back, "what is written is read as the same")
 	})

@@ -56,13 +56,13 @@ func duration(option, text string, least, most time.Duration) (time.Duration, er
 		return 0, usage("%s: %v", option, err)
 	}
 	if d < least || d > most {
-		return 0, usage("%s is %s to %s, not %s", option, durationText(least), durationText(most), text)
+		return 0, usage("%s is %s to %s, not %s", option, DurationText(least), DurationText(most), text)
 	}
 	return d, nil
 }
 
-// durationText writes a duration as it is read: 90s, 10m, 1d.
-func durationText(d time.Duration) string {
+// DurationText writes a duration as it is read: 90s, 10m, 1d.
+func DurationText(d time.Duration) string {
 	for _, u := range []string{"y", "w", "d", "h", "m", "s"} {
 		if n := durationUnits[u]; d >= n && d%n == 0 {
 			return fmt.Sprintf("%d%s", d/n, u)
@@ -100,7 +100,7 @@ func (durationValue) Create(d time.Duration, to *time.Duration, _ cli.NoConfig) 
 }
 
 // ToString writes a default.
-func (durationValue) ToString(d time.Duration) string { return durationText(d) }
+func (durationValue) ToString(d time.Duration) string { return DurationText(d) }
 
 // Set reads what was typed.
 func (v *durationValue) Set(text string) (err error) {
@@ -115,7 +115,7 @@ func (v *durationValue) String() string {
 	if v.to == nil {
 		return ""
 	}
-	return durationText(*v.to)
+	return DurationText(*v.to)
 }
 
 var clockTime = regexp.MustCompile(`^([01]?\d|2[0-3]):([0-5]\d)$`)

@@ -71,5 +71,5 @@ Worth trying:
   ./lantern lab speed 300      time runs faster, so that a recovery takes half a minute
 
 Stop with Ctrl-C. What happened is kept; make demo FRESH=1 begins again.
-`, r.url, link, map[bool]string{true: "&tour=on"}[c.Tour], config, config)
+`, c.reached(r), link, map[bool]string{true: "&tour=on"}[c.Tour], config, config)
 }

@@ -2,17 +2,20 @@ package daemon
 
 import (
 	"net"
+	"net/netip"
+	"slices"
 	"sync"
 )
 
-// mostOpen is how many connections one address may have open at once; this machine's own are not counted.
+// mostOpen is how many connections one address may have open at once; this machine's own and those of proxies that are trusted are not counted.
 const mostOpen = 512
 
 // guarded is a listener on which no address can take all connections.
 type guarded struct {
 	net.Listener
-	mu   sync.Mutex
-	open map[string]int
+	proxies []netip.Prefix // whose connections are those of many people
+	mu      sync.Mutex
+	open    map[string]int
 }
 
 // Accept waits for a connection from an address that has not too many yet; others are closed at once.
@@ -23,7 +26,7 @@ func (g *guarded) Accept() (net.Conn, error) {
 			return nil, err
 		}
 		from, ok := c.RemoteAddr().(*net.TCPAddr)
-		if !ok || from.IP.IsLoopback() {
+		if !ok || from.IP.IsLoopback() || g.proxy(from.AddrPort().Addr().Unmap()) {
 			return c, nil
 		}
 		if g.take(from.IP.String()) {
@@ -31,6 +34,10 @@ func (g *guarded) Accept() (net.Conn, error) {
 		}
 		_ = c.Close() // nobody waits for what it says
 	}
+}
+
+func (g *guarded) proxy(from netip.Addr) bool {
+	return slices.ContainsFunc(g.proxies, func(p netip.Prefix) bool { return p.Contains(from) })
 }
 
 func (g *guarded) take(from string) bool {

@@ -11,9 +11,11 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -42,6 +44,8 @@ type Serve struct {
 	Out      io.Writer
 	Log      *slog.Logger
 	Provider *Provider    // of identities; nil for tokens alone
+	Base     *url.URL     // where people and agents reach it; nil for where it listens
+	Proxies  []netip.Prefix
 	still    bool         // what is due is done when somebody says so, for tests
 	copied   api.Practice // set when all of it is a practice
 }
@@ -103,6 +107,22 @@ func (c Serve) reload(r *running) {
 	c.Log.Info("the certificate was read again")
 }
 
+// reached is where people reach it.
+func (c Serve) reached(r *running) string {
+	if c.Base != nil {
+		return strings.TrimRight(c.Base.String(), "/")
+	}
+	return r.url
+}
+
+// Check looks whether these settings can be used.
+func (c Serve) Check() error {
+	if (c.Cert == "") != (c.Key == "") {
+		return errors.New("TLS needs both --cert and --key")
+	}
+	return c.refuseOpen()
+}
+
 // refuseOpen refuses to listen where others could read tokens off the wire.
 func (c Serve) refuseOpen() error {
 	host, _, err := net.SplitHostPort(c.Listen)
@@ -140,17 +160,14 @@ func (c Serve) canListen() error {
 }
 
 func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*running, error) {
-	if (c.Cert == "") != (c.Key == "") {
-		return nil, errors.New("TLS needs both --cert and --key")
-	}
-	if err := c.refuseOpen(); err != nil {
+	if err := c.Check(); err != nil {
 		return nil, err
 	}
 	l, err := c.listen()
 	if err != nil {
 		return nil, err
 	}
-	l = &guarded{Listener: l, open: map[string]int{}}
+	l = &guarded{Listener: l, proxies: c.Proxies, open: map[string]int{}}
 	r := &running{done: make(chan error, 1)}
 	if r.store, err = store.Open(filepath.Join(c.Data, "lantern.db")); err != nil {
 		l.Close()
@@ -169,6 +186,8 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		Now:      cl.Now,
 		Log:      c.Log,
 		Secure:   c.Cert != "",
+		Base:     c.Base,
+		Proxies:  c.Proxies,
 		Provider: c.Provider,
 	}
 	// Requests end with this context, so that streams and long polls do not hold a stop up.

@@ -32,7 +32,7 @@ type browser struct {
 	url string
 }
 
-func openBrowser(t testing.TB, url string) *browser {
+func openBrowser(t testing.TB, url string, more ...chromedp.ExecAllocatorOption) *browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
@@ -57,7 +57,7 @@ func openBrowser(t testing.TB, url string) *browser {
 		chromedp.Flag("force-prefers-reduced-motion", true),
 		chromedp.WindowSize(1280, 800),
 	)
-	alloc, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	alloc, cancel := chromedp.NewExecAllocator(t.Context(), append(options, more...)...)
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(cancel)

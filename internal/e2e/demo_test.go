@@ -39,7 +39,7 @@ func (d *demo) begin(t testing.TB, args ...string) {
 		d.process.said,
 		func(s string) bool { return strings.Contains(s, "Stop with Ctrl-C") },
 	)
-	d.link = regexp.MustCompile(`http://\S+once\?code=\S+`).FindString(said)
+	d.link = regexp.MustCompile(`https?://\S+once\?code=\S+`).FindString(said)
 	d.url = "http://" + d.listen
 	d.shell = shell{
 		t,

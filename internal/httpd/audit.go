@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -25,11 +24,10 @@ type internalRequest struct{}
 const mostOfAudit = 8 << 10
 
 func address(c *echo.Context) string {
-	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
-	if err != nil {
-		return c.Request().RemoteAddr
+	if ip := c.RealIP(); ip != "" {
+		return ip
 	}
-	return host
+	return c.Request().RemoteAddr
 }
 
 func caller(c *echo.Context) people.Caller {

@@ -104,14 +104,14 @@ func (s *Server) toProvider(c *echo.Context) error {
 	config, _, err := s.Provider.config(ctx)
 	if err != nil {
 		s.Log.Error("the identity provider does not answer", "issuer", s.Provider.Issuer, "error", err)
-		return c.Redirect(http.StatusSeeOther, "/sign-in?why=provider-silent")
+		return c.Redirect(http.StatusSeeOther, s.root()+"/sign-in?why=provider-silent")
 	}
 	// Each is 32 random bytes.
 	state, a := oauth2.GenerateVerifier(), attempt{nonce: oauth2.GenerateVerifier(), verifier: oauth2.GenerateVerifier(),
 		until: time.Now().Add(attemptWithin)}
 	s.Provider.begin(state, a)
 	// The answer must come back to the browser that asked. It comes from another site, so Strict would lose it.
-	c.SetCookie(&http.Cookie{Name: stateCookie, Value: state, Path: "/sign-in/", HttpOnly: true, Secure: s.Secure,
+	c.SetCookie(&http.Cookie{Name: stateCookie, Value: state, Path: s.root() + "/sign-in/", HttpOnly: true, Secure: s.secure(c),
 		SameSite: http.SameSiteLaxMode, MaxAge: int(attemptWithin.Seconds())})
 	return c.Redirect(http.StatusSeeOther, config.AuthCodeURL(state, oidc.Nonce(a.nonce), oauth2.S256ChallengeOption(a.verifier)))
 }
@@ -128,13 +128,13 @@ func (s *Server) fromProvider(c *echo.Context) error {
 			s.setCookie(c, session, 0)
 			s.note(api.AuditEntry{Who: name, Role: string(role), From: address(c), Action: "signIn",
 				Target: "/session (identity provider)", Result: "done"})
-			return c.Redirect(http.StatusSeeOther, "/")
+			return c.Redirect(http.StatusSeeOther, s.root()+"/")
 		}
 	}
 	s.Log.Warn("a sign-in by the identity provider was refused", "from", address(c), "error", err)
 	s.note(api.AuditEntry{Who: "nobody", From: address(c), Action: "signIn", Target: "/session (identity provider)",
 		Result: "refused: " + err.Error()})
-	return c.Redirect(http.StatusSeeOther, "/sign-in?why=provider-refused")
+	return c.Redirect(http.StatusSeeOther, s.root()+"/sign-in?why=provider-refused")
 }
 
 // identified is who the provider says somebody is, and their role.

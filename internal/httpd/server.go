@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"sync"
@@ -51,6 +52,10 @@ type Server struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Secure  bool // served over TLS: the cookie must not travel without
+	// Base is where people and agents reach the service, such as https://lantern.example/storage; nil for where it listens.
+	Base *url.URL
+	// Proxies are the addresses of reverse proxies whose word is taken for who asks, and how.
+	Proxies []netip.Prefix
 	// Provider signs people in who are known elsewhere; nil for tokens alone.
 	Provider *Provider
 	// Practice is set when all of this is one: then nothing leaves it.
@@ -84,6 +89,8 @@ type Lab interface {
 func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.Log
+	e.IPExtractor = s.asker()
+	e.Pre(s.underRoot)
 	e.HTTPErrorHandler = s.handleError
 	e.Pre(s.headers)
 	e.Use(middleware.Recover())
@@ -92,6 +99,8 @@ func (s *Server) Handler() http.Handler {
 	}}))
 	e.Use(s.authenticate)
 	api.RegisterHandlersWithBaseURL(e, s, base)
+	e.GET("/healthz", s.alive)
+	e.GET("/readyz", s.readyFor)
 	e.GET(base+"/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", api.Document)
 	})
@@ -119,7 +128,7 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors "+
 				"'none'; base-uri 'none'; form-action 'self'",
 		)
-		if s.Secure {
+		if s.secure(c) {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		if r := c.Request(); r.Body != nil && r.Body != http.NoBody {
@@ -172,7 +181,7 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
 			if who, id, ok := s.Service.People.SessionOf(cookie.Value); ok {
-				if r.Method != http.MethodGet && !sameOrigin(r) {
+				if r.Method != http.MethodGet && !s.sameOrigin(r) {
 					return &problem.Problem{
 						Status: 403,
 						Type:   "other-origin",
@@ -236,12 +245,12 @@ func (s *Server) wrongToken(from string) {
 	s.Service.Notices.WrongTokens(from, n)
 }
 
-func sameOrigin(r *http.Request) bool {
+func (s *Server) sameOrigin(r *http.Request) bool {
 	if site := r.Header.Get("Sec-Fetch-Site"); site != "" {
 		return site == "same-origin"
 	}
 	u, err := url.Parse(r.Header.Get("Origin"))
-	return err == nil && u.Host == r.Host
+	return err == nil && (u.Host == r.Host || s.Base != nil && u.Host == s.Base.Host)
 }
 
 // isSecret marks an answer that is told once, and kept nowhere.
@@ -406,13 +415,13 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 func (s *Server) useLink(c *echo.Context) error {
 	session, err := s.Service.People.UseLink(c.QueryParam("code"), caller(c))
 	if err != nil {
-		return c.Redirect(http.StatusSeeOther, "/sign-in?why=link")
+		return c.Redirect(http.StatusSeeOther, s.root()+"/sign-in?why=link")
 	}
 	s.setCookie(c, session, 0)
 	if c.QueryParam("tour") != "" {
-		return c.Redirect(http.StatusSeeOther, "/?tour")
+		return c.Redirect(http.StatusSeeOther, s.root()+"/?tour")
 	}
-	return c.Redirect(http.StatusSeeOther, "/")
+	return c.Redirect(http.StatusSeeOther, s.root()+"/")
 }
 
 func (s *Server) setCookie(c *echo.Context, value string, age int) {
@@ -420,9 +429,9 @@ func (s *Server) setCookie(c *echo.Context, value string, age int) {
 		&http.Cookie{
 			Name:     s.cookieName(),
 			Value:    value,
-			Path:     "/",
+			Path:     s.root() + "/",
 			HttpOnly: true,
-			Secure:   s.Secure,
+			Secure:   s.secure(c),
 			SameSite: http.SameSiteStrictMode,
 			MaxAge:   age,
 		},
@@ -462,6 +471,7 @@ func (s *Server) console() echo.HandlerFunc {
 // page is the console's one page. In a practice it says so itself, before anything of it runs and whoever is signed in.
 func (s *Server) page(files fs.FS) []byte {
 	b, _ := fs.ReadFile(files, "index.html")
+	b = s.pageUnderRoot(b)
 	if s.Practice.Pool == "" {
 		return b
 	}

@@ -1,13 +1,14 @@
 // Keeps what is needed at the rack when there is no network: the console itself, and the newest answers about the
 // round, swaps, bays, pools, drives and hosts, each with the time at which it came. While the service answers, its
 // answer is shown and nothing else.
+const root = new URL(self.registration.scope).pathname.replace(/\/$/, "");
 const shell = "shell-1",
   answers = "answers-1";
 const kept = /^\/api\/v1\/(me|lab|round|pools|hosts|recoveries|lights|swaps|drives|campaigns|stock)(\/|$)/;
 const own = /^\/(assets\/|icon\.svg|theme\.js|manifest\.webmanifest)/;
 
 self.addEventListener("install", (e) => {
-  e.waitUntil(caches.open(shell).then((c) => c.addAll(["/", "/theme.js", "/icon.svg"])));
+  e.waitUntil(caches.open(shell).then((c) => c.addAll([`${root}/`, `${root}/theme.js`, `${root}/icon.svg`])));
   self.skipWaiting();
 });
 self.addEventListener("activate", (e) => e.waitUntil(self.clients.claim()));
@@ -45,16 +46,17 @@ async function asset(request) {
 
 self.addEventListener("fetch", (e) => {
   const url = new URL(e.request.url);
-  if (url.origin !== location.origin) return;
-  if (url.pathname === "/api/v1/session") {
+  if (url.origin !== location.origin || !url.pathname.startsWith(root)) return;
+  const path = url.pathname.slice(root.length);
+  if (path === "/api/v1/session") {
     e.waitUntil(forget());
     return;
   }
-  if (e.request.method !== "GET" || url.pathname === "/api/v1/events") return;
+  if (e.request.method !== "GET" || path === "/api/v1/events") return;
   if (e.request.mode === "navigate") {
-    if (url.pathname.startsWith("/sign-in/")) return;
-    e.respondWith(fresh(e.request, shell, "/"));
-  } else if (url.pathname.startsWith("/assets/")) e.respondWith(asset(e.request));
-  else if (own.test(url.pathname)) e.respondWith(fresh(e.request, shell, url.pathname));
-  else if (kept.test(url.pathname)) e.respondWith(fresh(e.request, answers, url.pathname + url.search));
+    if (path.startsWith("/sign-in/")) return;
+    e.respondWith(fresh(e.request, shell, `${root}/`));
+  } else if (path.startsWith("/assets/")) e.respondWith(asset(e.request));
+  else if (own.test(path)) e.respondWith(fresh(e.request, shell, url.pathname));
+  else if (kept.test(path)) e.respondWith(fresh(e.request, answers, url.pathname + url.search));
 });

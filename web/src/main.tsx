@@ -16,12 +16,13 @@ import { Empty, Title, Waiting } from "./parts/parts";
 import { Tells } from "./parts/toast";
 import { SignInOver } from "./session/over";
 import { returned, SignIn } from "./session/page";
+import { root } from "./api/root";
 
 returned();
 
 // What is needed at the rack without a network is kept by a worker, where the connection is one that browsers trust.
 if (import.meta.env.PROD && "serviceWorker" in navigator)
-  void navigator.serviceWorker.register("/sw.js").catch(() => {});
+  void navigator.serviceWorker.register(`${root}/sw.js`).catch(() => {});
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -50,7 +51,7 @@ createRoot(document.getElementById("root")!).render(
     <QueryClientProvider client={queries}>
       <Tooltip.Provider>
         <Tells>
-          <BrowserRouter>
+          <BrowserRouter basename={root || "/"}>
             <Routes>
               <Route path="/sign-in" element={<SignIn />} />
               <Route

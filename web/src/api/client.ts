@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
+import { go, here, root } from "./root";
 
 export type S = components["schemas"];
 export type Verdict = S["Verdict"];
@@ -108,9 +109,9 @@ async function loyal(request: Request): Promise<Response> {
       if (request.method === "GET") kept(answer);
       return answer;
     }
-    if (location.pathname === "/sign-in" || request.url.endsWith("/session")) return answer;
+    if (here() === "/sign-in" || request.url.endsWith("/session")) return answer;
     if (!known) {
-      location.assign(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`);
+      go(`/sign-in?to=${encodeURIComponent(here() + location.search)}`);
       return answer;
     }
     end();
@@ -118,7 +119,7 @@ async function loyal(request: Request): Promise<Response> {
   }
 }
 
-export const client = createClient<paths>({ baseUrl: "/api/v1", fetch: loyal });
+export const client = createClient<paths>({ baseUrl: `${root}/api/v1`, fetch: loyal });
 
 /** A problem the service told of: what is wrong and what to do. */
 export class Told extends Error {

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
 import { touches } from "../pages";
 import { client, countUnsent, got, watchUnsent } from "./client";
+import { root } from "./root";
 
 type Live = { since: Date | null };
 const LiveContext = createContext<Live>({ since: null });
@@ -20,7 +21,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     const old = new Set<string>();
     let stream: EventSource;
     const listen = () => {
-      stream = new EventSource("/api/v1/events");
+      stream = new EventSource(`${root}/api/v1/events`);
       stream.onopen = () => {
         setSince((was) => {
           if (was) void queries.invalidateQueries();

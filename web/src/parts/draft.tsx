@@ -1,6 +1,7 @@
 import { AlertDialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
+import { root } from "../api/root";
 
 /** drafts are the forms in which something was typed that was not sent. */
 const drafts = new Set<symbol>();
@@ -27,7 +28,7 @@ export function Drafts() {
       if (at.origin !== location.origin || at.pathname === location.pathname) return;
       e.preventDefault();
       e.stopPropagation();
-      setTo(at.pathname + at.search);
+      setTo(at.pathname.slice(root.length) + at.search);
     };
     const unload = (e: BeforeUnloadEvent) => {
       if (drafts.size > 0) e.preventDefault();

@@ -12,6 +12,7 @@ import { Keys } from "./keys";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
 import { Tour } from "../tour/tour";
+import { root } from "../api/root";
 
 /** wideScreen says whether the head has room for more than the pages. */
 const wideScreen = window.matchMedia("(min-width: 64rem)");
@@ -50,7 +51,7 @@ export function Frame({ children }: { children: ReactNode }) {
             aria-label="Brave Lantern, the round"
             className="flex shrink-0 items-center gap-2 font-semibold whitespace-nowrap"
           >
-            <img src="/icon.svg" alt="" width="26" height="26" />
+            <img src={`${root}/icon.svg`} alt="" width="26" height="26" />
             <span className="hidden 2xl:inline">Brave Lantern</span>
           </Link>
           <nav ref={nav} aria-label="Pages" className="flex min-w-0 grow overflow-x-auto">

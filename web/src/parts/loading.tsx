@@ -1,5 +1,6 @@
 import { Component, type ComponentType, type ReactNode } from "react";
 import { countUnsent } from "../api/client";
+import { root } from "../api/root";
 
 type Module = { default: ComponentType };
 
@@ -8,7 +9,7 @@ const rest = (ms: number) => new Promise((go) => setTimeout(go, ms));
 /** answers says whether the service itself answers now. */
 async function answers(): Promise<boolean> {
   try {
-    const r = await fetch("/api/v1/ready", { cache: "no-store" });
+    const r = await fetch(`${root}/api/v1/ready`, { cache: "no-store" });
     return r.headers.get("Content-Type")?.includes("json") ?? false;
   } catch {
     return false;

@@ -4,6 +4,7 @@ import { client, got, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { Command } from "../parts/command";
 import { useTell } from "../parts/toast";
+import { go } from "../api/root";
 
 /** Account is what somebody does about themselves, and, for an admin, about others. */
 export function Account() {
@@ -36,7 +37,7 @@ export function Account() {
   });
   const out = useMutation({
     mutationFn: () => got(client.DELETE("/session")),
-    onSettled: () => location.assign("/sign-in"),
+    onSettled: () => go("/sign-in"),
   });
   if (!me) return null;
   return (

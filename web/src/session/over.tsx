@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState, useSyncExternalStore } from "react";
 import { resume, signedOut, watchSignedOut, type S } from "../api/client";
+import { here, root } from "../api/root";
 
 /**
  * SignInOver asks for a token over the page when the session has ended: what was typed stays, and what was asked goes
@@ -17,13 +18,13 @@ export function SignInOver() {
     setBusy(true);
     setError("");
     try {
-      const r = await fetch("/api/v1/session", {
+      const r = await fetch(`${root}/api/v1/session`, {
         method: "POST",
         headers: { "Content-Type": "application/json" },
         body: JSON.stringify({ token: token.trim() }),
       });
       if (!r.ok) throw new Error(((await r.json()) as S["Problem"]).title);
-      const me = (await (await fetch("/api/v1/me")).json()) as S["Me"];
+      const me = (await (await fetch(`${root}/api/v1/me`)).json()) as S["Me"];
       const before = queries.getQueryData<S["Me"]>(["me"]);
       if (before && before.name !== me.name) {
         location.reload();
@@ -75,7 +76,7 @@ export function SignInOver() {
             {error && <p role="alert">{error}</p>}
           </form>
           <p className="text-sm text-soft">
-            <a className="underline" href={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`}>
+            <a className="underline" href={`${root}/sign-in?to=${encodeURIComponent(here() + location.search)}`}>
               Sign in another way
             </a>{" "}
             and come back to this page; what is typed here is lost then.

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { client, got } from "../api/client";
+import { go, here, root } from "../api/root";
 
 /** back is the page that somebody wanted before they were asked to sign in: one of this console, or the round. */
 export const back = (to: string | null) => (to && /^\/(?![/\\])/.test(to) && !to.startsWith("/sign-in") ? to : "/");
@@ -12,9 +13,9 @@ const backKey = "back-to";
 /** returned goes to the page that was wanted before an identity provider was visited. */
 export function returned() {
   const to = sessionStorage.getItem(backKey);
-  if (!to || location.pathname !== "/") return;
+  if (!to || here() !== "/") return;
   sessionStorage.removeItem(backKey);
-  history.replaceState(null, "", back(to));
+  history.replaceState(null, "", root + back(to));
 }
 
 export function SignIn() {
@@ -23,7 +24,7 @@ export function SignIn() {
   const ways = useQuery({ queryKey: ["ready"], queryFn: () => got(client.GET("/ready")), retry: false });
   const enter = useMutation({
     mutationFn: () => got(client.POST("/session", { body: { token: token.trim() } })),
-    onSuccess: () => location.assign(back(params.get("to"))),
+    onSuccess: () => go(back(params.get("to"))),
   });
   return (
     <main className="mx-auto flex min-h-dvh max-w-md flex-col justify-center gap-5 px-4">
@@ -44,7 +45,7 @@ export function SignIn() {
       {ways.data?.provider && (
         <a
           className="button main w-full text-center"
-          href="/sign-in/provider"
+          href={`${root}/sign-in/provider`}
           onClick={() => sessionStorage.setItem(backKey, back(params.get("to")))}
         >
           Sign in with your organisation

@@ -10,6 +10,7 @@ import { Ago, Failed, Mark, Waiting } from "../parts/parts";
 import { useDraft } from "../parts/draft";
 import { useTell } from "../parts/toast";
 import { Standing } from "../recoveries/standing";
+import { root } from "../api/root";
 
 type Swap = S["Swap"];
 
@@ -849,7 +850,7 @@ function Ended({ swap: w }: { swap: Swap }) {
             </span>
           )}
           <p className="mt-2">
-            <a className="underline underline-offset-2" href={`/api/v1/swaps/${w.id}/evidence`} download>
+            <a className="underline underline-offset-2" href={`${root}/api/v1/swaps/${w.id}/evidence`} download>
               Evidence for a return, as one file
             </a>
           </p>

@@ -4,6 +4,7 @@ import { client, got } from "../api/client";
 import { exact, span } from "../parts/format";
 import { Failed, NotReal, Waiting } from "../parts/parts";
 import { Checks } from "./page";
+import { root } from "../api/root";
 
 /** RecordPage is the record of a swap as a page to print: steps, people, checks, evidence, how long at which margin. */
 export default function RecordPage() {
@@ -23,10 +24,10 @@ export default function RecordPage() {
         <button className="button main" onClick={() => window.print()}>
           Print, or keep as PDF
         </button>
-        <a className="button" href={`/api/v1/swaps/${id}/report`} download={`swap-${w.old.tail}.json`}>
+        <a className="button" href={`${root}/api/v1/swaps/${id}/report`} download={`swap-${w.old.tail}.json`}>
           As JSON
         </a>
-        <a className="button" href={`/api/v1/swaps/${id}/evidence`} download>
+        <a className="button" href={`${root}/api/v1/swaps/${id}/evidence`} download>
           Evidence for a return
         </a>
         <Link className="button" to={`/swaps/${id}`}>

@@ -1,0 +1,86 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestConfig: an option comes before the environment, and that before the file; what is wrong in a file is told with its
+// place and the nearest name, and nothing is started; what is shown can be used again.
+func TestConfig(t *testing.T) {
+	file := func(text string) string {
+		path := filepath.Join(t.TempDir(), "settings.yaml")
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	quiet := shell{t, []string{"LANTERN_CONFIG=", "LANTERN_SERVER=", "LANTERN_TOKEN=", "LANTERN_LISTEN=", "LANTERN_EVERY="}}
+	for kind, wrong := range map[string][][2]string{
+		"service": {
+			{"listen: 127.0.0.1:7455\nverbos: true\n", `:2:1: there is no setting "verbos"; did you mean "verbose"?`},
+			{"listen: x\n", `"x" is no address to listen on`},
+			{"listen: 0.0.0.0:7411\n", "would send tokens in the clear"},
+			{"cert: a.pem\n", "TLS needs both --cert and --key"},
+			{"verbose: maybe\n", ":1:10: verbose:"},
+			{"base-url: lantern.example\n", "is no address such as https://lantern.example"},
+			{"trusted-proxy: [127.0.0.1, proxy]\n", `--trusted-proxy "proxy" is no address`},
+			{"log: xml\n", "--log is text or json"},
+			{"listen: [a, b]\n", ":1:9: listen: it is one value"},
+			{"listen:\n", "listen: it has no value"},
+			{"- listen\n", ":1:1: settings are lines such as"},
+			{"listen: 'a\n", "found unexpected end of stream"},
+		},
+		"agent": {
+			{"every: 10x\n", `:1:8: every: "10x" is no duration`},
+			{"every: 0s\n", "--every is at least 1s"},
+			{"every: -5s\n", "every"},
+			{"every: 45s\nevery: 46s\n", ":2:1: every is set twice"},
+			{"devices: 'sd[a'\n", "is no pattern"},
+			{"token: secret\n", `there is no setting "token"; did you mean "token-file"?`},
+			{"token-file: /nowhere/token\n", "/nowhere/token"},
+		},
+	} {
+		for _, w := range wrong {
+			path := file(w[0])
+			for _, args := range [][]string{{"config", "check", kind, path}, {map[string]string{"service": "serve", "agent": "agent"}[kind], "--config", path}} {
+				a := quiet.try(args...)
+				require.NotZero(t, a.code, "%v of %q", args, w[0])
+				require.Contains(t, a.err, w[1], "%v of %q", args, w[0])
+			}
+		}
+	}
+
+	path := file("every: 45s\nread-every: 10m\npool-program:\n  - node a.mjs\n  - node b.mjs\nserver: https://file.example\nwake: true\n")
+	both := shell{t, append(quiet.env, "LANTERN_EVERY=20s", "LANTERN_SERVER=https://environment.example")}
+	shown := both.run("config", "show", "agent", path)
+	for _, line := range []string{"every: 20s  # from the environment, LANTERN_EVERY", "read-every: 10m  # from " + path,
+		"  - node a.mjs\n  - node b.mjs  # from " + path, "server: https://environment.example  # from the environment", "wake: true", "# log: text"} {
+		require.Contains(t, shown, line)
+	}
+	again := quiet.run("config", "show", "agent", file(shown))
+	strip := func(s string) (out []string) {
+		for line := range strings.Lines(s) {
+			line, _, _ = strings.Cut(line, "  # from")
+			out = append(out, strings.TrimSpace(line))
+		}
+		return out
+	}
+	require.Equal(t, strip(shown), strip(again), "what is shown can be used again")
+
+	// A service that starts by its file alone, another port by the environment, a third by the option.
+	listen, other, third := freePort(t), freePort(t), freePort(t)
+	path = file(fmt.Sprintf("listen: %s\ndata: %s\nlog: json\n", listen, t.TempDir()))
+	for want, p := range map[string]*process{
+		listen: start(t, quiet.env, "serve", "--config", path),
+		other:  start(t, append(quiet.env, "LANTERN_LISTEN="+other), "serve", "--config", path, "--data", t.TempDir()),
+		third:  start(t, append(quiet.env, "LANTERN_LISTEN="+other), "serve", "--config", path, "--data", t.TempDir(), "--listen", third),
+	} {
+		await(t, "it serves "+want, p.said, func(s string) bool { return strings.Contains(s, "lantern serves http://"+want) })
+		p.stop()
+		require.Contains(t, p.said(), `"msg":"stopping"`, "the log is JSON")
+	}
+}

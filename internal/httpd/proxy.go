@@ -1,0 +1,100 @@
+package httpd
+
+import (
+	"bytes"
+	"html"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+)
+
+// root is the path of Base: where a reverse proxy puts the service, without a slash at its end; empty for the top.
+func (s *Server) root() string {
+	if s.Base == nil {
+		return ""
+	}
+	return strings.TrimRight(s.Base.Path, "/")
+}
+
+// underRoot takes the path of Base off a request. A proxy may have taken it off before.
+func (s *Server) underRoot(next echo.HandlerFunc) echo.HandlerFunc {
+	root := s.root()
+	if root == "" {
+		return next
+	}
+	return func(c *echo.Context) error {
+		u := c.Request().URL
+		if u.Path == root {
+			u.Path, u.RawPath = "/", ""
+		} else if strings.HasPrefix(u.Path, root+"/") {
+			u.Path, u.RawPath = u.Path[len(root):], strings.TrimPrefix(u.RawPath, root)
+		}
+		return next(c)
+	}
+}
+
+// pageUnderRoot makes the console's page find its files, and tells it where it is.
+func (s *Server) pageUnderRoot(page []byte) []byte {
+	root := html.EscapeString(s.root())
+	if root == "" {
+		return page
+	}
+	for _, attribute := range []string{`href="`, `src="`} {
+		page = bytes.ReplaceAll(page, []byte(attribute+"/"), []byte(attribute+root+"/"))
+	}
+	return bytes.Replace(page, []byte("<html "), []byte(`<html data-root="`+root+`" `), 1)
+}
+
+// trusted says whether an address is that of a reverse proxy whose word is taken.
+func (s *Server) trusted(remote string) bool {
+	at, err := netip.ParseAddrPort(remote)
+	if err != nil {
+		return false
+	}
+	for _, p := range s.Proxies {
+		if p.Contains(at.Addr().Unmap()) {
+			return true
+		}
+	}
+	return false
+}
+
+// asker finds the address of who asks: of the connection, or what proxies that are trusted say of it.
+func (s *Server) asker() echo.IPExtractor {
+	if len(s.Proxies) == 0 {
+		return echo.ExtractIPDirect()
+	}
+	options := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range s.Proxies {
+		options = append(options, echo.TrustIPRange(&net.IPNet{
+			IP: p.Masked().Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+	}
+	return echo.ExtractIPFromXFFHeader(options...)
+}
+
+// secure says whether a request came over TLS: to this service itself, or to a proxy that is trusted.
+func (s *Server) secure(c *echo.Context) bool {
+	if s.Secure || s.Base != nil && s.Base.Scheme == "https" {
+		return true
+	}
+	r := c.Request()
+	return s.trusted(r.RemoteAddr) && r.Header.Get("X-Forwarded-Proto") == "https"
+}
+
+// alive says that the process answers.
+func (s *Server) alive(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") }
+
+// readyFor says whether the service can do its work, and why not.
+func (s *Server) readyFor(c *echo.Context) error {
+	says, ready := s.Service.Ready()
+	if !ready {
+		return c.String(http.StatusServiceUnavailable, "not ready: "+says+"\n")
+	}
+	if says != "" {
+		return c.String(http.StatusOK, "ready, but: "+says+"\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
