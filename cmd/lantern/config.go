@@ -195,7 +195,7 @@ func looked(ctx context.Context, kind, path string) (*cli.Command, error) {
 			_, err := agentFrom(cmd)
 			return err
 		}
-		_, err := serveFrom(cmd)
+		_, err := wholeServeFrom(cmd)
 		return err
 	}
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}

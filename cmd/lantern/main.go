@@ -14,6 +14,7 @@ import (
 	"os/signal"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -82,6 +83,9 @@ func serveFlags(data string) []cli.Flag {
 			Name:  "trusted-proxy",
 			Usage: "address or network of a reverse proxy whose word is taken for who asks; as often as you like",
 		},
+		&cli.StringFlag{Name: "metrics-listen", Usage: "an address of its own where metrics are told to anybody, such as 127.0.0.1:7413"},
+		&cli.StringFlag{Name: "metrics-token-file", Usage: "file that holds the token for /metrics; without one it is not told there"},
+		&cli.StringFlag{Name: "metrics-drives", Value: "flagged", Usage: "which drives have metrics of their own: flagged, all or none"},
 		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
 	}
@@ -95,8 +99,11 @@ func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 		Cert:     cmd.String("cert"),
 		Key:      cmd.String("key"),
 		Insecure: cmd.Bool("insecure"),
-		Out:      cmd.Root().Writer,
-		Log:      logger(cmd),
+		Metrics:  daemon.Metrics{Drives: cmd.String("metrics-drives")},
+
+		MetricsListen: cmd.String("metrics-listen"),
+		Out:           cmd.Root().Writer,
+		Log:           logger(cmd),
 	}
 	if s.Base, err = baseURL(cmd.String("base-url")); err != nil {
 		return s, err
@@ -111,10 +118,43 @@ func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	if s.Provider, err = providerFrom(cmd); err != nil {
 		return s, err
 	}
+	if path := cmd.String("metrics-token-file"); path != "" {
+		if s.Metrics.Token, err = secretIn(path); err != nil {
+			return s, err
+		}
+	}
 	if form := cmd.String("log"); form != "" && form != "text" && form != "json" {
 		return s, usage("--log is text or json, not %q", form)
 	}
 	return s, s.Check()
+}
+
+// wholeServeFrom is what the options of serve say, some of which others that serve do not have.
+func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
+	if s, err = serveFrom(cmd); err == nil {
+		s.Backups, err = backupsFrom(cmd)
+	}
+	return s, err
+}
+
+func backupFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "backup-folder", Usage: "folder for backups that the service makes by itself", DefaultText: "none are made"},
+		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often they are made"},
+		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many of them are kept"},
+	}
+}
+
+// backupsFrom is the plan of the options.
+func backupsFrom(cmd *cli.Command) (p daemon.BackupPlan, err error) {
+	p = daemon.BackupPlan{Folder: cmd.String("backup-folder"), Every: cmd.Duration("backup-every"), Keep: cmd.Int("backup-keep")}
+	switch {
+	case p.Every < time.Minute:
+		return p, usage("--backup-every is at least 1m, such as 1h or 1d")
+	case p.Keep < 1:
+		return p, usage("--backup-keep is at least 1")
+	}
+	return p, nil
 }
 
 func usage(format string, args ...any) error {
@@ -153,9 +193,9 @@ func serve() *cli.Command {
 			"         lantern serve --config /etc/lantern/service.yaml\n\n" +
 			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that --config names.\n" +
 			"What a file may hold: lantern config show service",
-		Flags: append(serveFlags(dataDir("service")), providerFlags()...),
+		Flags: slices.Concat(serveFlags(dataDir("service")), backupFlags(), providerFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			s, err := serveFrom(cmd)
+			s, err := wholeServeFrom(cmd)
 			if err != nil {
 				return err
 			}
@@ -189,13 +229,21 @@ func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
 		return nil, &client.Failure{Code: client.ExitUsage, Says: "--oidc-issuer needs --oidc-client and --base-url as well"}
 	}
 	if path := cmd.String("oidc-secret-file"); path != "" {
-		b, err := os.ReadFile(path)
-		if err != nil {
+		var err error
+		if p.Secret, err = secretIn(path); err != nil {
 			return nil, err
 		}
-		p.Secret = strings.TrimSpace(string(b))
 	}
 	return p, nil
+}
+
+// secretIn reads a secret from a file of its own.
+func secretIn(path string) (string, error) {
+	b, err := os.ReadFile(path)
+	if err == nil && len(strings.TrimSpace(string(b))) == 0 {
+		err = fmt.Errorf("%s holds nothing", path)
+	}
+	return strings.TrimSpace(string(b)), err
 }
 
 func demo() *cli.Command {

@@ -34,6 +34,9 @@ var Version = "dev"
 // Provider signs people in who are known elsewhere.
 type Provider = httpd.Provider
 
+// Metrics is how other programs watch the service.
+type Metrics = httpd.Metrics
+
 // Serve is what the service needs.
 type Serve struct {
 	Listen   string // address and port
@@ -43,11 +46,15 @@ type Serve struct {
 	Insecure bool // allow any address without TLS
 	Out      io.Writer
 	Log      *slog.Logger
-	Provider *Provider    // of identities; nil for tokens alone
-	Base     *url.URL     // where people and agents reach it; nil for where it listens
+	Provider *Provider // of identities; nil for tokens alone
+	Base     *url.URL  // where people and agents reach it; nil for where it listens
 	Proxies  []netip.Prefix
-	still    bool         // what is due is done when somebody says so, for tests
-	copied   api.Practice // set when all of it is a practice
+	Metrics  httpd.Metrics
+	// MetricsListen is an address of its own at which metrics are told without a token; empty for none.
+	MetricsListen string
+	Backups       BackupPlan
+	still         bool         // what is due is done when somebody says so, for tests
+	copied        api.Practice // set when all of it is a practice
 }
 
 // running is a service that listens.
@@ -120,6 +127,12 @@ func (c Serve) Check() error {
 	if (c.Cert == "") != (c.Key == "") {
 		return errors.New("TLS needs both --cert and --key")
 	}
+	if err := httpd.CheckMetrics(c.Metrics); err != nil {
+		return err
+	}
+	if _, _, err := net.SplitHostPort(c.MetricsListen); c.MetricsListen != "" && err != nil {
+		return fmt.Errorf("--metrics-listen %q is no address such as 127.0.0.1:7413: %w", c.MetricsListen, err)
+	}
 	return c.refuseOpen()
 }
 
@@ -188,6 +201,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		Secure:   c.Cert != "",
 		Base:     c.Base,
 		Proxies:  c.Proxies,
+		Metrics:  c.Metrics,
 		Provider: c.Provider,
 	}
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
@@ -223,6 +237,12 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 			r.done <- err
 		}
 	}()
+	counted, err := c.tellMetrics(site)
+	if err != nil {
+		cut()
+		l.Close()
+		return nil, errors.Join(err, r.store.Close())
+	}
 	ticking, enough := context.WithCancel(ctx)
 	ticked := make(chan struct{})
 	go func() {
@@ -235,6 +255,10 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		}
 	}()
 	var delivering sync.WaitGroup
+	if c.Backups.Folder != "" {
+		plan := &backups{BackupPlan: c.Backups, records: records(c.Data), log: c.Log, tell: r.service.Notices.Backed}
+		delivering.Go(func() { plan.run(ticking) })
+	}
 	delivering.Go(func() {
 		for ticking.Err() == nil {
 			delivering.Go(func() { // a channel that is slow does not hold up the next look at the others
@@ -250,12 +274,33 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		cut()
 		end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
-		err := server.Shutdown(end)
+		err := errors.Join(server.Shutdown(end), counted())
 		<-ticked
 		delivering.Wait()
 		return errors.Join(err, r.store.Close())
 	}
 	return r, nil
+}
+
+// tellMetrics listens for whoever collects metrics, and gives what ends that.
+func (c Serve) tellMetrics(site *httpd.Server) (end func() error, err error) {
+	if c.MetricsListen == "" {
+		return func() error { return nil }, nil
+	}
+	l, err := net.Listen("tcp", c.MetricsListen)
+	if err != nil {
+		return nil, fmt.Errorf("--metrics-listen: %w", err)
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", site.MetricsHandler())
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute,
+		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	go func() {
+		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			c.Log.Error("metrics are told no more", "error", err)
+		}
+	}()
+	return server.Close, nil
 }
 
 // Client makes an API client that carries a token.

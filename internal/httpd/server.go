@@ -56,14 +56,17 @@ type Server struct {
 	Base *url.URL
 	// Proxies are the addresses of reverse proxies whose word is taken for who asks, and how.
 	Proxies []netip.Prefix
+	// Metrics is how others watch the service.
+	Metrics Metrics
 	// Provider signs people in who are known elsewhere; nil for tokens alone.
 	Provider *Provider
 	// Practice is set when all of this is one: then nothing leaves it.
 	Practice api.Practice
 
-	site  http.Handler // all of it
-	tries tries        // wrong tokens, by address
-	turns sync.Map     // of requests with an idempotency key: a channel each, closed when it was answered
+	site     http.Handler // all of it
+	tries    tries        // wrong tokens, by address
+	measured *measured
+	turns    sync.Map // of requests with an idempotency key: a channel each, closed when it was answered
 }
 
 // Lab simulates a person's hands in a demo.
@@ -93,6 +96,8 @@ func (s *Server) Handler() http.Handler {
 	e.Pre(s.underRoot)
 	e.HTTPErrorHandler = s.handleError
 	e.Pre(s.headers)
+	s.measured = newMeasured()
+	e.Use(s.measure)
 	e.Use(middleware.Recover())
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		return strings.HasSuffix(c.Request().URL.Path, "/events")
@@ -101,6 +106,7 @@ func (s *Server) Handler() http.Handler {
 	api.RegisterHandlersWithBaseURL(e, s, base)
 	e.GET("/healthz", s.alive)
 	e.GET("/readyz", s.readyFor)
+	e.GET("/metrics", s.metrics())
 	e.GET(base+"/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", api.Document)
 	})
@@ -329,25 +335,30 @@ func person(c *echo.Context) string {
 	return name
 }
 
-// handleError answers an error as problem details.
-func (s *Server) handleError(c *echo.Context, err error) {
+// told is an error as people are told of it.
+func told(err error) *problem.Problem {
 	var p *problem.Problem
 	var he interface{ StatusCode() int }
 	var gone *lab.Impossible
 	switch {
 	case errors.As(err, &p):
+		return p
 	case errors.As(err, &gone):
-		p = &problem.Problem{Status: 409, Type: "impossible", Title: "That cannot be done: " + gone.Error() + "."}
+		return &problem.Problem{Status: 409, Type: "impossible", Title: "That cannot be done: " + gone.Error() + "."}
 	case errors.As(err, &he) && he.StatusCode() < 500:
-		p = &problem.Problem{
+		return &problem.Problem{
 			Status: he.StatusCode(),
 			Type:   "bad-request",
 			Title:  http.StatusText(he.StatusCode()) + ".",
 			Do:     err.Error(),
 		}
-	default:
-		p = problem.As(err)
 	}
+	return problem.As(err)
+}
+
+// handleError answers an error as problem details.
+func (s *Server) handleError(c *echo.Context, err error) {
+	p := told(err)
 	if p.Status >= 500 {
 		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}

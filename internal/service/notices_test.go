@@ -14,6 +14,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/channel"
+	"lantern/internal/service/notices"
 	"lantern/internal/store"
 
 	cloudevents "github.com/cloudevents/sdk-go/v2/event"
@@ -389,5 +390,39 @@ func TestCertificateEnds(t *testing.T) {
 	require.Contains(t, told()[0], "agents cannot report")
 	b.s.Notices.CertificateEnds(ends.Add(365 * 24 * time.Hour))
 	b.clock.forward(time.Hour)
+	require.Empty(t, told())
+}
+
+// TestBackupsTold: a failure is told at once, a backup that is missed after twice the time, and the end of it when there
+// is a new one.
+func TestBackupsTold(t *testing.T) {
+	b := newBench(t)
+	told := func() (out []string) {
+		require.NoError(t, b.s.Tick())
+		for _, n := range b.s.Notices.Open {
+			if n.Key == "service/backup" {
+				out = append(out, string(n.Severity)+": "+n.Says)
+			}
+		}
+		b.clock.forward(time.Minute)
+		return out
+	}
+	require.Empty(t, told(), "none are scheduled")
+	plan := notices.Backups{Every: 24 * time.Hour, Folder: "/backup", Since: b.clock.Now()}
+	b.s.Notices.Backed(plan)
+	require.Empty(t, told(), "the first is on its way")
+	b.clock.forward(49 * time.Hour)
+	require.Equal(t, []string{"watch: there is no backup of the service's records"}, told())
+	plan.Last = b.clock.Now()
+	b.s.Notices.Backed(plan)
+	require.Empty(t, told())
+	plan.Failed = "no space left"
+	b.s.Notices.Backed(plan)
+	require.Equal(t, []string{"watch: a backup failed: no space left; the newest backup of the service's records is of " +
+		plan.Last.UTC().Format("2006-01-02 15:04Z")}, told())
+	b.clock.forward(8 * 24 * time.Hour)
+	require.Contains(t, told()[0], "replace: ")
+	plan.Failed, plan.Last = "", b.clock.Now()
+	b.s.Notices.Backed(plan)
 	require.Empty(t, told())
 }

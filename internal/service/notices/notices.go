@@ -134,6 +134,9 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	if m, ok := s.certificate(now); ok {
 		out = append(out, m)
 	}
+	if m, ok := s.backedUp(now); ok {
+		out = append(out, m)
+	}
 	if says, do, severity := s.Trouble(); says != "" {
 		out = append(out, notice.Matter{Key: "service/records", Kind: notice.Service, Severity: severity, Says: says, Do: do})
 	}

@@ -43,6 +43,7 @@ type own struct {
 	wrong map[string]wrongTokens // by address
 
 	certificate time.Time // when the certificate that is shown ends; zero without one
+	backups     Backups
 }
 
 // New makes a State in which nothing is known yet.

@@ -1,0 +1,62 @@
+package notices
+
+import (
+	"fmt"
+	"time"
+
+	"lantern/internal/core/health"
+	"lantern/internal/core/notice"
+)
+
+// Backups is how the scheduled backups of the records stand.
+type Backups struct {
+	Every  time.Duration // zero without a schedule
+	Last   time.Time     // the newest that succeeded; zero when none did
+	Since  time.Time     // since when there is a schedule, as far as this process knows
+	Failed string        // why the newest try failed; empty when it did not
+	Folder string
+}
+
+// Backed notes how backups stand.
+func (s *Service) Backed(b Backups) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.own.backups = b
+}
+
+// Backups says how backups stand.
+func (s *Service) Backups() Backups {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.own.backups
+}
+
+// backedUp is what is to be told of backups; ok is false while they come in time. One that is missed is told after twice
+// the time, one that has failed at once: it does not mend itself.
+func (s *State) backedUp(now time.Time) (m notice.Matter, ok bool) {
+	b := s.own.backups
+	if b.Every == 0 {
+		return m, false
+	}
+	from := b.Last
+	if from.IsZero() {
+		from = b.Since
+	}
+	late := now.Sub(from)
+	if b.Failed == "" && late <= 2*b.Every {
+		return m, false
+	}
+	last := "there is no backup of the service's records"
+	if !b.Last.IsZero() {
+		last = "the newest backup of the service's records is of " + b.Last.UTC().Format("2006-01-02 15:04Z")
+	}
+	m = notice.Matter{Key: "service/backup", Kind: notice.Service, Severity: health.Watch, Says: last,
+		Do: fmt.Sprintf("Look at %s on the service's machine, and at the service's log.", b.Folder)}
+	if b.Failed != "" {
+		m.Says = fmt.Sprintf("a backup failed: %s; %s", b.Failed, last)
+	}
+	if late > 7*b.Every {
+		m.Severity = health.Replace
+	}
+	return m, true
+}
