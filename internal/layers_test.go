@@ -71,7 +71,7 @@ var may = map[string][]string{
 		"internal/service",
 		"internal/store",
 	},
-	"cmd": {"internal/cli", "internal/daemon"},
+	"cmd": {"internal/cli", "internal/daemon", "internal/nearest"},
 	"web": {},
 }
 

@@ -37,7 +37,7 @@ func main() {
 }
 
 func app() *cli.Command {
-	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), config(), demo(), rehearse(), driver())
+	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), migrate(), config(), demo(), rehearse(), driver())
 }
 
 func logger(cmd *cli.Command) *slog.Logger {

@@ -110,3 +110,24 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	say("loading it as at a start", err, "every swap was replayed from its events")
 	return wrong, nil
 }
+
+// PlanMigration says what this version would change of the form of a service's records.
+func PlanMigration(data string, out io.Writer) error {
+	p, err := store.PlanMigration(records(data))
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+	}
+	if err != nil {
+		return err
+	}
+	if len(p.Changes) == 0 {
+		fmt.Fprintf(out, "nothing changes: the records have form %d, the newest that this version knows\n", p.From)
+		return nil
+	}
+	fmt.Fprintf(out, "the records have form %d; a service of this version makes it %d:\n", p.From, p.To)
+	for _, c := range p.Changes {
+		fmt.Fprintf(out, "  %s\n", c)
+	}
+	fmt.Fprintf(out, "tried on a copy: it took %.1f s\n", p.Took.Seconds())
+	return nil
+}

@@ -182,7 +182,8 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	}
 	l = &guarded{Listener: l, proxies: c.Proxies, open: map[string]int{}}
 	r := &running{done: make(chan error, 1)}
-	if r.store, err = store.Open(filepath.Join(c.Data, "lantern.db")); err != nil {
+	store.Version = Version
+	if r.store, err = store.Open(records(c.Data)); err != nil {
 		l.Close()
 		return nil, err
 	}

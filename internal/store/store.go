@@ -83,45 +83,8 @@ func openDatabase(file string) (*Store, error) {
 		return nil, err
 	}
 	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := db.AutoMigrate(
-		&Host{},
-		&Token{},
-		&Session{},
-		&SignInCode{},
-		&ReportID{},
-		&Drive{},
-		&Standing{},
-		&FoundLog{},
-		&TestRun{},
-		&Plan{},
-		&PlannedTest{},
-		&Layout{},
-		&Spot{},
-		&Survey{},
-		&Feed{},
-		&Setting{},
-		&OwnRule{},
-		&Notice{},
-		&PoolUse{},
-		&PriorityHours{},
-		&Channel{},
-		&Delivery{},
-		&Reading{},
-		&Block{},
-		&BadPage{},
-		&SwapEvent{},
-		&Acceptance{},
-		&AcceptPolicy{},
-		&Campaign{},
-		&Order{},
-		&Light{},
-		&Recovery{},
-		&Sample{},
-		&Event{},
-		&Answer{},
-		&AuditEntry{},
-	); err != nil {
-		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, full(err))
+	if err := migrate(db); err != nil {
+		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, errors.Join(full(err), raw.Close()))
 	}
 	return &Store{db: db, file: file}, nil
 }

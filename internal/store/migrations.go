@@ -1,0 +1,153 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// kinds are all kinds of records.
+var kinds = []any{
+	&Host{},
+	&Token{},
+	&Session{},
+	&SignInCode{},
+	&ReportID{},
+	&Drive{},
+	&Standing{},
+	&FoundLog{},
+	&TestRun{},
+	&Plan{},
+	&PlannedTest{},
+	&Layout{},
+	&Spot{},
+	&Survey{},
+	&Feed{},
+	&Setting{},
+	&OwnRule{},
+	&Notice{},
+	&PoolUse{},
+	&PriorityHours{},
+	&Channel{},
+	&Delivery{},
+	&Reading{},
+	&Block{},
+	&BadPage{},
+	&SwapEvent{},
+	&Acceptance{},
+	&AcceptPolicy{},
+	&Campaign{},
+	&Order{},
+	&Light{},
+	&Recovery{},
+	&Sample{},
+	&Event{},
+	&Answer{},
+	&AuditEntry{},
+	&Migration{},
+}
+
+// Migration is a change of the database's form that was made.
+type Migration struct {
+	Number int `gorm:"primaryKey;autoIncrement:false"`
+	About  string
+	At     time.Time
+	By     string // the version that made it
+}
+
+// migrations are all changes of form, in order. What is released is never changed: the next is added at the end.
+var migrations = []struct {
+	about string
+	do    func(tx *gorm.DB) error
+}{
+	1: {"the tables of all records", func(tx *gorm.DB) error { return tx.AutoMigrate(kinds...) }},
+}
+
+// Form is the number of the newest form that this version knows.
+func Form() int { return len(migrations) - 1 }
+
+// Version is what is noted as having made a change of form.
+var Version = "dev"
+
+// ErrNewer means that a newer version has changed the database's form, so that this one must not touch it.
+var ErrNewer = errors.New("a newer version of lantern has changed these records, and this one would damage them")
+
+// formOf is the form of an open database: 0 before forms were numbered, or when it is empty.
+func formOf(db *gorm.DB) (n int, err error) {
+	if !db.Migrator().HasTable(&Migration{}) {
+		return 0, nil
+	}
+	err = db.Model(&Migration{}).Select("coalesce(max(number), 0)").Scan(&n).Error
+	if err == nil && n > Form() {
+		err = fmt.Errorf("%w: their form is %d, this version knows those up to %d. Use the newer version, or restore a backup of before",
+			ErrNewer, n, Form())
+	}
+	return n, err
+}
+
+// migrate brings a database to the newest form, a change at a time, each whole or not at all.
+func migrate(db *gorm.DB) error {
+	n, err := formOf(db)
+	if err != nil {
+		return err
+	}
+	for number := n + 1; number <= Form(); number++ {
+		m := migrations[number]
+		err := db.Transaction(func(tx *gorm.DB) error {
+			if err := m.do(tx); err != nil {
+				return err
+			}
+			return tx.Create(&Migration{Number: number, About: m.about, At: time.Now().UTC(), By: Version}).Error
+		})
+		if err != nil {
+			return fmt.Errorf("change %d (%s): %w", number, m.about, err)
+		}
+	}
+	return nil
+}
+
+// MigrationPlan is what opening a database with this version would change of its form.
+type MigrationPlan struct {
+	From, To int
+	Changes  []string
+	Took     time.Duration // on a copy
+}
+
+// PlanMigration tries on a copy what opening a database would change; the database itself is only read.
+func PlanMigration(file string) (p MigrationPlan, err error) {
+	dir, err := os.MkdirTemp("", "lantern-migrate")
+	if err != nil {
+		return p, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	at := filepath.Join(dir, "lantern.db")
+	if _, err := Backup(file, at); err != nil {
+		return p, err
+	}
+	raw, err := readOnly(at)
+	if err != nil {
+		return p, err
+	}
+	row := raw.QueryRow("SELECT coalesce(max(number), 0) FROM migrations")
+	if err := row.Scan(&p.From); err != nil {
+		p.From = 0 // forms were not numbered yet
+	}
+	if err := raw.Close(); err != nil {
+		return p, err
+	}
+	p.To = Form()
+	begun := time.Now()
+	s, err := Open(at)
+	if err != nil {
+		return p, err
+	}
+	p.Took = time.Since(begun)
+	for number := p.From + 1; number <= p.To; number++ {
+		p.Changes = append(p.Changes, fmt.Sprintf("%d: %s", number, migrations[number].about))
+	}
+	return p, s.Close()
+}
