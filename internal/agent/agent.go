@@ -38,6 +38,7 @@ type Config struct {
 	ReadEach time.Duration // between readings of a drive
 	Look     time.Duration // between looks for a change, in real time
 	Wake     bool          // ask drives that are asleep as well
+	Version  string        // of this program, told with each report; may be empty
 }
 
 // What a drive that does not answer costs: so long are others made to wait for it, and so long is it left alone when it
@@ -68,6 +69,8 @@ type Agent struct {
 	there      string      // the devices that were there at the look before
 	again      atomic.Bool // something was ordered that the next look should read
 	soon       chan struct{}
+	startedAt  time.Time
+	trouble    atomic.Pointer[trouble]
 }
 
 // lookSoon makes the next look come at once: something was ordered.
@@ -114,6 +117,8 @@ func New(c Config) (*Agent, error) {
 		wards:    map[string]*ward{},
 		rhythms:  rhythms{of: map[string]context.CancelFunc{}},
 		soon:     make(chan struct{}, 1),
+
+		startedAt: c.Clock.Now(),
 	}, nil
 }
 
@@ -125,6 +130,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	for ctx.Err() == nil {
 		busy, err := a.look(ctx)
 		if err != nil && ctx.Err() == nil {
+			a.failed(err)
 			a.Log.Warn("report", "host", a.Host, "error", err)
 		}
 		rest := min(a.Look, a.Clock.AtLeast(a.ReadEach, time.Second), a.Clock.AtLeast(a.Interval, time.Second))

@@ -5,7 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"lantern/internal/api"
 )
@@ -64,7 +67,7 @@ func (a *Agent) send(ctx context.Context, r api.Report) error {
 	if boot, since := a.uptime(); boot == r.Boot {
 		r.SentBootSeconds = since.Seconds()
 	}
-	res, err := a.Client.PushReportWithResponse(ctx, r)
+	res, err := a.Client.PushReportWithResponse(ctx, &api.PushReportParams{LanternAgent: a.says()}, r)
 	if err != nil {
 		return err
 	}
@@ -89,4 +92,45 @@ func problem(status int, body []byte) error {
 		return &rejection{err}
 	}
 	return err
+}
+
+// mostOfError is how much of an error is told with each report.
+const mostOfError = 300
+
+// failed notes what failed last.
+func (a *Agent) failed(err error) {
+	text := strings.ToValidUTF8(err.Error(), "?")
+	if r := []rune(text); len(r) > mostOfError {
+		text = string(r[:mostOfError]) + "…"
+	}
+	a.trouble.Store(&trouble{text, a.Clock.Now()})
+}
+
+// trouble is what failed last, and when.
+type trouble struct {
+	says string
+	at   time.Time
+}
+
+// says is what the agent tells of itself, as JSON in ASCII: it travels in a header.
+func (a *Agent) says() string {
+	s := api.AgentState{Version: a.Version, StartedAt: a.startedAt, Waiting: a.spool.count()}
+	if t := a.trouble.Load(); t != nil {
+		s.Error, s.ErrorAt = t.says, t.at
+	}
+	b, err := json.Marshal(s)
+	if err != nil {
+		return ""
+	}
+	var out strings.Builder
+	for _, r := range string(b) {
+		if r < utf8.RuneSelf {
+			out.WriteRune(r)
+			continue
+		}
+		for _, u := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(&out, `\u%04x`, u)
+		}
+	}
+	return out.String()
 }

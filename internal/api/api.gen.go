@@ -875,6 +875,7 @@ const (
 	ProblemTypeHeld             ProblemType = "held"
 	ProblemTypeHostExists       ProblemType = "host-exists"
 	ProblemTypeHostQuiet        ProblemType = "host-quiet"
+	ProblemTypeHostReports      ProblemType = "host-reports"
 	ProblemTypeHostSilent       ProblemType = "host-silent"
 	ProblemTypeImpossible       ProblemType = "impossible"
 	ProblemTypeInUse            ProblemType = "in-use"
@@ -1059,6 +1060,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeHostExists:
 		return true
 	case ProblemTypeHostQuiet:
+		return true
+	case ProblemTypeHostReports:
 		return true
 	case ProblemTypeHostSilent:
 		return true
@@ -1766,6 +1769,20 @@ type AddPerson struct {
 // Address defines model for Address.
 type Address struct {
 	Lba int64 `json:"lba"`
+}
+
+// AgentState what an agent says of itself with each report
+type AgentState struct {
+	// Error what failed last
+	Error   string    `json:"error,omitempty,omitzero"`
+	ErrorAt time.Time `json:"error_at,omitempty,omitzero"`
+
+	// StartedAt by the clock of its host
+	StartedAt time.Time `json:"started_at"`
+	Version   string    `json:"version"`
+
+	// Waiting reports that could not be delivered yet
+	Waiting int `json:"waiting"`
 }
 
 // Attribute defines model for Attribute.
@@ -2530,12 +2547,18 @@ type HitKind string
 
 // Host defines model for Host.
 type Host struct {
+	// Agent what an agent says of itself with each report
+	Agent AgentState `json:"agent,omitempty,omitzero"`
+
 	// ClockOffSeconds how far the host's clock is ahead of the service's, in its newest report; negative when it is behind
 	ClockOffSeconds float64 `json:"clock_off_seconds,omitempty,omitzero"`
 
 	// Cold its drives are changed only while it is down
-	Cold            bool            `json:"cold,omitempty,omitzero"`
-	Drives          int             `json:"drives"`
+	Cold   bool `json:"cold,omitempty,omitzero"`
+	Drives int  `json:"drives"`
+
+	// Formerly names that it had before
+	Formerly        []string        `json:"formerly,omitempty,omitzero"`
 	IntervalSeconds float64         `json:"interval_seconds,omitempty,omitzero"`
 	Name            string          `json:"name"`
 	Nameless        []NamelessDrive `json:"nameless,omitempty,omitzero"`
@@ -2551,6 +2574,11 @@ type Host struct {
 
 // HostState defines model for Host.State.
 type HostState string
+
+// HostName defines model for HostName.
+type HostName struct {
+	Name string `json:"name"`
+}
 
 // Identity defines model for Identity.
 type Identity struct {
@@ -4645,6 +4673,12 @@ type TakeOrdersParams struct {
 	Wait int `form:"wait,omitempty" json:"wait,omitempty,omitzero"`
 }
 
+// PushReportParams defines parameters for PushReport.
+type PushReportParams struct {
+	// LanternAgent the agent itself, an AgentState as JSON in ASCII
+	LanternAgent string `json:"Lantern-Agent,omitempty,omitzero"`
+}
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
 	// After entries after this number
@@ -4732,6 +4766,11 @@ type AskAddressParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// ForgetDriveParams defines parameters for ForgetDrive.
+type ForgetDriveParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // GetReadingsParams defines parameters for GetReadings.
 type GetReadingsParams struct {
 	Hours int `form:"hours,omitempty" json:"hours,omitempty,omitzero"`
@@ -4755,6 +4794,16 @@ type RemoveLayoutParams struct {
 
 // SetLayoutParams defines parameters for SetLayout.
 type SetLayoutParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// RenameHostParams defines parameters for RenameHost.
+type RenameHostParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// RetireHostParams defines parameters for RetireHost.
+type RetireHostParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
@@ -4800,6 +4849,11 @@ type SetPlanParams struct {
 
 // ActOnPoolParams defines parameters for ActOnPool.
 type ActOnPoolParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// ForgetPoolParams defines parameters for ForgetPool.
+type ForgetPoolParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
@@ -4963,6 +5017,9 @@ type PutChannelJSONRequestBody = ChannelPut
 // AskAddressJSONRequestBody defines body for AskAddress for application/json ContentType.
 type AskAddressJSONRequestBody = Address
 
+// ForgetDriveJSONRequestBody defines body for ForgetDrive for application/json ContentType.
+type ForgetDriveJSONRequestBody = Reason
+
 // EnrolHostJSONRequestBody defines body for EnrolHost for application/json ContentType.
 type EnrolHostJSONRequestBody = Enrol
 
@@ -4971,6 +5028,12 @@ type SetColdJSONRequestBody = Cold
 
 // SetLayoutJSONRequestBody defines body for SetLayout for application/json ContentType.
 type SetLayoutJSONRequestBody = Layout
+
+// RenameHostJSONRequestBody defines body for RenameHost for application/json ContentType.
+type RenameHostJSONRequestBody = HostName
+
+// RetireHostJSONRequestBody defines body for RetireHost for application/json ContentType.
+type RetireHostJSONRequestBody = Reason
 
 // SetRoomJSONRequestBody defines body for SetRoom for application/json ContentType.
 type SetRoomJSONRequestBody = Room
@@ -5028,6 +5091,9 @@ type SetPlanJSONRequestBody = PlanChange
 
 // ActOnPoolJSONRequestBody defines body for ActOnPool for application/json ContentType.
 type ActOnPoolJSONRequestBody = PoolAction
+
+// ForgetPoolJSONRequestBody defines body for ForgetPool for application/json ContentType.
+type ForgetPoolJSONRequestBody = Reason
 
 // PlanMovesJSONRequestBody defines body for PlanMoves for application/json ContentType.
 type PlanMovesJSONRequestBody = MovesAsked
@@ -5280,14 +5346,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
-	PushReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PushReportWithBody(ctx context.Context, params *PushReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PushReport Report the state of a host
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
-	PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PushReport(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAudit Who changed what
 	//
@@ -5442,6 +5508,24 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ForgetDriveWithBody Forget a drive that is gone
+	//
+	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+	ForgetDriveWithBody(ctx context.Context, drive DriveParam, params *ForgetDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetDrive Forget a drive that is gone
+	//
+	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+	ForgetDrive(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReadings Export readings
 	//
 	// Corresponds with GET /drives/{drive}/readings (the `GetReadings` operationId).
@@ -5520,6 +5604,42 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameHostWithBody Give a host another name
+	//
+	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+	RenameHostWithBody(ctx context.Context, host string, params *RenameHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameHost Give a host another name
+	//
+	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+	RenameHost(ctx context.Context, host string, params *RenameHostParams, body RenameHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireHostWithBody Retire a host
+	//
+	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+	RetireHostWithBody(ctx context.Context, host string, params *RetireHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireHost Retire a host
+	//
+	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+	RetireHost(ctx context.Context, host string, params *RetireHostParams, body RetireHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetRoomWithBody Set the room of a host
 	//
@@ -5866,6 +5986,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 	PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetPoolWithBody Forget a pool that is gone
+	//
+	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+	ForgetPoolWithBody(ctx context.Context, pool PoolParam, params *ForgetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetPool Forget a pool that is gone
+	//
+	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+	ForgetPool(ctx context.Context, pool PoolParam, params *ForgetPoolParams, body ForgetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PlanMovesWithBody Plan changes of a pool so that the least data moves
 	//
@@ -6585,8 +6723,8 @@ func (c *Client) ReportOutcome(ctx context.Context, id IdParam, body ReportOutco
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /agent/reports (the `PushReport` operationId).
-func (c *Client) PushReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPushReportRequestWithBody(c.Server, contentType, body)
+func (c *Client) PushReportWithBody(ctx context.Context, params *PushReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushReportRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6602,8 +6740,8 @@ func (c *Client) PushReportWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /agent/reports (the `PushReport` operationId).
-func (c *Client) PushReport(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPushReportRequest(c.Server, body)
+func (c *Client) PushReport(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushReportRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7017,6 +7155,44 @@ func (c *Client) AskAddress(ctx context.Context, drive DriveParam, params *AskAd
 	return c.Client.Do(req)
 }
 
+// ForgetDriveWithBody Forget a drive that is gone
+//
+// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+func (c *Client) ForgetDriveWithBody(ctx context.Context, drive DriveParam, params *ForgetDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetDriveRequestWithBody(c.Server, drive, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetDrive Forget a drive that is gone
+//
+// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+func (c *Client) ForgetDrive(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetDriveRequest(c.Server, drive, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReadings Export readings
 //
 // Corresponds with GET /drives/{drive}/readings (the `GetReadings` operationId).
@@ -7216,6 +7392,82 @@ func (c *Client) SetLayoutWithBody(ctx context.Context, host string, name string
 // Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 func (c *Client) SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLayoutRequest(c.Server, host, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameHostWithBody Give a host another name
+//
+// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+func (c *Client) RenameHostWithBody(ctx context.Context, host string, params *RenameHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameHostRequestWithBody(c.Server, host, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameHost Give a host another name
+//
+// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+func (c *Client) RenameHost(ctx context.Context, host string, params *RenameHostParams, body RenameHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameHostRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireHostWithBody Retire a host
+//
+// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+func (c *Client) RetireHostWithBody(ctx context.Context, host string, params *RetireHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireHostRequestWithBody(c.Server, host, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireHost Retire a host
+//
+// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+func (c *Client) RetireHost(ctx context.Context, host string, params *RetireHostParams, body RetireHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireHostRequest(c.Server, host, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8102,6 +8354,44 @@ func (c *Client) CopyPool(ctx context.Context, pool PoolParam, reqEditors ...Req
 // Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 func (c *Client) PoolFit(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPoolFitRequest(c.Server, pool)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetPoolWithBody Forget a pool that is gone
+//
+// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+func (c *Client) ForgetPoolWithBody(ctx context.Context, pool PoolParam, params *ForgetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetPoolRequestWithBody(c.Server, pool, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetPool Forget a pool that is gone
+//
+// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+func (c *Client) ForgetPool(ctx context.Context, pool PoolParam, params *ForgetPoolParams, body ForgetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetPoolRequest(c.Server, pool, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9677,18 +9967,18 @@ func NewReportOutcomeRequestWithBody(server string, id IdParam, contentType stri
 }
 
 // NewPushReportRequest calls the generic PushReport builder with application/json body
-func NewPushReportRequest(server string, body PushReportJSONRequestBody) (*http.Request, error) {
+func NewPushReportRequest(server string, params *PushReportParams, body PushReportJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPushReportRequestWithBody(server, "application/json", bodyReader)
+	return NewPushReportRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewPushReportRequestWithBody constructs an http.Request for the PushReport method, with any body, and a specified content type
-func NewPushReportRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewPushReportRequestWithBody(server string, params *PushReportParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -9712,6 +10002,19 @@ func NewPushReportRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Lantern-Agent", params.LanternAgent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Lantern-Agent", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -10723,6 +11026,66 @@ func NewAskAddressRequestWithBody(server string, drive DriveParam, params *AskAd
 	return req, nil
 }
 
+// NewForgetDriveRequest calls the generic ForgetDrive builder with application/json body
+func NewForgetDriveRequest(server string, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewForgetDriveRequestWithBody(server, drive, params, "application/json", bodyReader)
+}
+
+// NewForgetDriveRequestWithBody constructs an http.Request for the ForgetDrive method, with any body, and a specified content type
+func NewForgetDriveRequestWithBody(server string, drive DriveParam, params *ForgetDriveParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/forget", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewGetReadingsRequest constructs an http.Request for the GetReadings method
 func NewGetReadingsRequest(server string, drive DriveParam, params *GetReadingsParams) (*http.Request, error) {
 	var err error
@@ -11166,6 +11529,126 @@ func NewSetLayoutRequestWithBody(server string, host string, name string, params
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewRenameHostRequest calls the generic RenameHost builder with application/json body
+func NewRenameHostRequest(server string, host string, params *RenameHostParams, body RenameHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameHostRequestWithBody(server, host, params, "application/json", bodyReader)
+}
+
+// NewRenameHostRequestWithBody constructs an http.Request for the RenameHost method, with any body, and a specified content type
+func NewRenameHostRequestWithBody(server string, host string, params *RenameHostParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/name", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewRetireHostRequest calls the generic RetireHost builder with application/json body
+func NewRetireHostRequest(server string, host string, params *RetireHostParams, body RetireHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRetireHostRequestWithBody(server, host, params, "application/json", bodyReader)
+}
+
+// NewRetireHostRequestWithBody constructs an http.Request for the RetireHost method, with any body, and a specified content type
+func NewRetireHostRequestWithBody(server string, host string, params *RetireHostParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/retire", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -12561,6 +13044,66 @@ func NewPoolFitRequest(server string, pool PoolParam) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewForgetPoolRequest calls the generic ForgetPool builder with application/json body
+func NewForgetPoolRequest(server string, pool PoolParam, params *ForgetPoolParams, body ForgetPoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewForgetPoolRequestWithBody(server, pool, params, "application/json", bodyReader)
+}
+
+// NewForgetPoolRequestWithBody constructs an http.Request for the ForgetPool method, with any body, and a specified content type
+func NewForgetPoolRequestWithBody(server string, pool PoolParam, params *ForgetPoolParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/forget", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
 	}
 
 	return req, nil
@@ -14799,14 +15342,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
-	PushReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
+	PushReportWithBodyWithResponse(ctx context.Context, params *PushReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
 	// PushReportWithResponse Report the state of a host
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
-	PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
+	PushReportWithResponse(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
 
 	// ListAuditWithResponse Who changed what
 	//
@@ -14987,6 +15530,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddressWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAddressResponse, error)
 
+	// ForgetDriveWithBodyWithResponse Forget a drive that is gone
+	//
+	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+	ForgetDriveWithBodyWithResponse(ctx context.Context, drive DriveParam, params *ForgetDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ForgetDriveResponse, error)
+
+	// ForgetDriveWithResponse Forget a drive that is gone
+	//
+	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+	ForgetDriveWithResponse(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*ForgetDriveResponse, error)
+
 	// GetReadingsWithResponse Export readings
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15079,6 +15640,42 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
+
+	// RenameHostWithBodyWithResponse Give a host another name
+	//
+	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+	RenameHostWithBodyWithResponse(ctx context.Context, host string, params *RenameHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameHostResponse, error)
+
+	// RenameHostWithResponse Give a host another name
+	//
+	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+	RenameHostWithResponse(ctx context.Context, host string, params *RenameHostParams, body RenameHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameHostResponse, error)
+
+	// RetireHostWithBodyWithResponse Retire a host
+	//
+	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+	RetireHostWithBodyWithResponse(ctx context.Context, host string, params *RetireHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireHostResponse, error)
+
+	// RetireHostWithResponse Retire a host
+	//
+	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+	RetireHostWithResponse(ctx context.Context, host string, params *RetireHostParams, body RetireHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireHostResponse, error)
 
 	// SetRoomWithBodyWithResponse Set the room of a host
 	//
@@ -15457,6 +16054,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /pools/{pool}/fit (the `PoolFit` operationId).
 	PoolFitWithResponse(ctx context.Context, pool PoolParam, reqEditors ...RequestEditorFn) (*PoolFitResponse, error)
+
+	// ForgetPoolWithBodyWithResponse Forget a pool that is gone
+	//
+	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+	ForgetPoolWithBodyWithResponse(ctx context.Context, pool PoolParam, params *ForgetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ForgetPoolResponse, error)
+
+	// ForgetPoolWithResponse Forget a pool that is gone
+	//
+	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+	ForgetPoolWithResponse(ctx context.Context, pool PoolParam, params *ForgetPoolParams, body ForgetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ForgetPoolResponse, error)
 
 	// PlanMovesWithBodyWithResponse Plan changes of a pool so that the least data moves
 	//
@@ -17352,6 +17967,47 @@ func (r AskAddressResponse) ContentType() string {
 	return ""
 }
 
+type ForgetDriveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetDriveResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetDriveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetDriveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetDriveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReadingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17805,6 +18461,95 @@ func (r SetLayoutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetLayoutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenameHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Host
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenameHostResponse) GetJSON200() *Host {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameHostResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetireHostResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19436,6 +20181,47 @@ func (r PoolFitResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PoolFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetPoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetPoolResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetPoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetPoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetPoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetPoolResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21720,8 +22506,8 @@ func (c *ClientWithResponses) ReportOutcomeWithResponse(ctx context.Context, id 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /agent/reports (the `PushReport` operationId).
-func (c *ClientWithResponses) PushReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushReportResponse, error) {
-	rsp, err := c.PushReportWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) PushReportWithBodyWithResponse(ctx context.Context, params *PushReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushReportResponse, error) {
+	rsp, err := c.PushReportWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -21733,8 +22519,8 @@ func (c *ClientWithResponses) PushReportWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /agent/reports (the `PushReport` operationId).
-func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error) {
-	rsp, err := c.PushReport(ctx, body, reqEditors...)
+func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error) {
+	rsp, err := c.PushReport(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -22070,6 +22856,36 @@ func (c *ClientWithResponses) AskAddressWithResponse(ctx context.Context, drive 
 	return ParseAskAddressResponse(rsp)
 }
 
+// ForgetDriveWithBodyWithResponse Forget a drive that is gone
+//
+// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+func (c *ClientWithResponses) ForgetDriveWithBodyWithResponse(ctx context.Context, drive DriveParam, params *ForgetDriveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ForgetDriveResponse, error) {
+	rsp, err := c.ForgetDriveWithBody(ctx, drive, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetDriveResponse(rsp)
+}
+
+// ForgetDriveWithResponse Forget a drive that is gone
+//
+// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
+func (c *ClientWithResponses) ForgetDriveWithResponse(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*ForgetDriveResponse, error) {
+	rsp, err := c.ForgetDrive(ctx, drive, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetDriveResponse(rsp)
+}
+
 // GetReadingsWithResponse Export readings
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22239,6 +23055,66 @@ func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host st
 		return nil, err
 	}
 	return ParseSetLayoutResponse(rsp)
+}
+
+// RenameHostWithBodyWithResponse Give a host another name
+//
+// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+func (c *ClientWithResponses) RenameHostWithBodyWithResponse(ctx context.Context, host string, params *RenameHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameHostResponse, error) {
+	rsp, err := c.RenameHostWithBody(ctx, host, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameHostResponse(rsp)
+}
+
+// RenameHostWithResponse Give a host another name
+//
+// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/name (the `RenameHost` operationId).
+func (c *ClientWithResponses) RenameHostWithResponse(ctx context.Context, host string, params *RenameHostParams, body RenameHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameHostResponse, error) {
+	rsp, err := c.RenameHost(ctx, host, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameHostResponse(rsp)
+}
+
+// RetireHostWithBodyWithResponse Retire a host
+//
+// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+func (c *ClientWithResponses) RetireHostWithBodyWithResponse(ctx context.Context, host string, params *RetireHostParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RetireHostResponse, error) {
+	rsp, err := c.RetireHostWithBody(ctx, host, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireHostResponse(rsp)
+}
+
+// RetireHostWithResponse Retire a host
+//
+// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/retire (the `RetireHost` operationId).
+func (c *ClientWithResponses) RetireHostWithResponse(ctx context.Context, host string, params *RetireHostParams, body RetireHostJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireHostResponse, error) {
+	rsp, err := c.RetireHost(ctx, host, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireHostResponse(rsp)
 }
 
 // SetRoomWithBodyWithResponse Set the room of a host
@@ -22941,6 +23817,36 @@ func (c *ClientWithResponses) PoolFitWithResponse(ctx context.Context, pool Pool
 		return nil, err
 	}
 	return ParsePoolFitResponse(rsp)
+}
+
+// ForgetPoolWithBodyWithResponse Forget a pool that is gone
+//
+// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+func (c *ClientWithResponses) ForgetPoolWithBodyWithResponse(ctx context.Context, pool PoolParam, params *ForgetPoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ForgetPoolResponse, error) {
+	rsp, err := c.ForgetPoolWithBody(ctx, pool, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetPoolResponse(rsp)
+}
+
+// ForgetPoolWithResponse Forget a pool that is gone
+//
+// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pools/{pool}/forget (the `ForgetPool` operationId).
+func (c *ClientWithResponses) ForgetPoolWithResponse(ctx context.Context, pool PoolParam, params *ForgetPoolParams, body ForgetPoolJSONRequestBody, reqEditors ...RequestEditorFn) (*ForgetPoolResponse, error) {
+	rsp, err := c.ForgetPool(ctx, pool, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetPoolResponse(rsp)
 }
 
 // PlanMovesWithBodyWithResponse Plan changes of a pool so that the least data moves
@@ -24797,6 +25703,35 @@ func ParseAskAddressResponse(rsp *http.Response) (*AskAddressResponse, error) {
 	return response, nil
 }
 
+// ParseForgetDriveResponse parses an HTTP response from a ForgetDriveWithResponse call
+func ParseForgetDriveResponse(rsp *http.Response) (*ForgetDriveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetDriveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReadingsResponse parses an HTTP response from a GetReadingsWithResponse call
 func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25096,6 +26031,68 @@ func ParseSetLayoutResponse(rsp *http.Response) (*SetLayoutResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenameHostResponse parses an HTTP response from a RenameHostWithResponse call
+func ParseRenameHostResponse(rsp *http.Response) (*RenameHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireHostResponse parses an HTTP response from a RetireHostWithResponse call
+func ParseRetireHostResponse(rsp *http.Response) (*RetireHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -26223,6 +27220,35 @@ func ParsePoolFitResponse(rsp *http.Response) (*PoolFitResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetPoolResponse parses an HTTP response from a ForgetPoolWithResponse call
+func ParseForgetPoolResponse(rsp *http.Response) (*ForgetPoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetPoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -27691,7 +28717,7 @@ type ServerInterface interface {
 	ReportOutcome(ctx *echo.Context, id IdParam) error
 	// PushReport Report the state of a host
 	// (POST /agent/reports)
-	PushReport(ctx *echo.Context) error
+	PushReport(ctx *echo.Context, params PushReportParams) error
 	// ListAudit Who changed what
 	// (GET /audit)
 	ListAudit(ctx *echo.Context, params ListAuditParams) error
@@ -27749,6 +28775,9 @@ type ServerInterface interface {
 	// AskAddress Ask what data is stored where a self-test failed
 	// (POST /drives/{drive}/address)
 	AskAddress(ctx *echo.Context, drive DriveParam, params AskAddressParams) error
+	// ForgetDrive Forget a drive that is gone
+	// (POST /drives/{drive}/forget)
+	ForgetDrive(ctx *echo.Context, drive DriveParam, params ForgetDriveParams) error
 	// GetReadings Export readings
 	// (GET /drives/{drive}/readings)
 	GetReadings(ctx *echo.Context, drive DriveParam, params GetReadingsParams) error
@@ -27779,6 +28808,12 @@ type ServerInterface interface {
 	// SetLayout Describe an enclosure
 	// (PUT /hosts/{host}/layouts/{name})
 	SetLayout(ctx *echo.Context, host string, name string, params SetLayoutParams) error
+	// RenameHost Give a host another name
+	// (PUT /hosts/{host}/name)
+	RenameHost(ctx *echo.Context, host string, params RenameHostParams) error
+	// RetireHost Retire a host
+	// (POST /hosts/{host}/retire)
+	RetireHost(ctx *echo.Context, host string, params RetireHostParams) error
 	// SetRoom Set the room of a host
 	// (PUT /hosts/{host}/room)
 	SetRoom(ctx *echo.Context, host string) error
@@ -27884,6 +28919,9 @@ type ServerInterface interface {
 	// PoolFit List replacement sizes and free drives for each member
 	// (GET /pools/{pool}/fit)
 	PoolFit(ctx *echo.Context, pool PoolParam) error
+	// ForgetPool Forget a pool that is gone
+	// (POST /pools/{pool}/forget)
+	ForgetPool(ctx *echo.Context, pool PoolParam, params ForgetPoolParams) error
 	// PlanMoves Plan changes of a pool so that the least data moves
 	// (POST /pools/{pool}/moves)
 	PlanMoves(ctx *echo.Context, pool PoolParam) error
@@ -28241,8 +29279,28 @@ func (w *ServerInterfaceWrapper) ReportOutcome(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) PushReport(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PushReportParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Lantern-Agent" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Lantern-Agent")]; found {
+		var LanternAgent string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Lantern-Agent, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Lantern-Agent", valueList[0], &LanternAgent, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Lantern-Agent: %s", err))
+		}
+
+		params.LanternAgent = LanternAgent
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.PushReport(ctx)
+	err = w.Handler.PushReport(ctx, params)
 	return err
 }
 
@@ -28771,6 +29829,42 @@ func (w *ServerInterfaceWrapper) AskAddress(ctx *echo.Context) error {
 	return err
 }
 
+// ForgetDrive converts echo context to params.
+func (w *ServerInterfaceWrapper) ForgetDrive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForgetDriveParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForgetDrive(ctx, drive, params)
+	return err
+}
+
 // GetReadings converts echo context to params.
 func (w *ServerInterfaceWrapper) GetReadings(ctx *echo.Context) error {
 	var err error
@@ -29008,6 +30102,78 @@ func (w *ServerInterfaceWrapper) SetLayout(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetLayout(ctx, host, name, params)
+	return err
+}
+
+// RenameHost converts echo context to params.
+func (w *ServerInterfaceWrapper) RenameHost(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RenameHostParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RenameHost(ctx, host, params)
+	return err
+}
+
+// RetireHost converts echo context to params.
+func (w *ServerInterfaceWrapper) RetireHost(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RetireHostParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RetireHost(ctx, host, params)
 	return err
 }
 
@@ -29530,6 +30696,42 @@ func (w *ServerInterfaceWrapper) PoolFit(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PoolFit(ctx, pool)
+	return err
+}
+
+// ForgetPool converts echo context to params.
+func (w *ServerInterfaceWrapper) ForgetPool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForgetPoolParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForgetPool(ctx, pool, params)
 	return err
 }
 
@@ -30635,6 +31837,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/round", wrapper.GetRound, options.OperationMiddlewares["getRound"]...)
 	router.GET(options.BaseURL+"/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.GET(options.BaseURL+"/pools/:pool", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
+	router.POST(options.BaseURL+"/pools/:pool/forget", wrapper.ForgetPool, options.OperationMiddlewares["forgetPool"]...)
 	router.GET(options.BaseURL+"/pools/:pool/whatif", wrapper.WhatIf, options.OperationMiddlewares["whatIf"]...)
 	router.POST(options.BaseURL+"/pools/:pool/moves", wrapper.PlanMoves, options.OperationMiddlewares["planMoves"]...)
 	router.GET(options.BaseURL+"/pools/:pool/copy", wrapper.CopyPool, options.OperationMiddlewares["copyPool"]...)
@@ -30646,6 +31849,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/recoveries/:id", wrapper.GetRecovery, options.OperationMiddlewares["getRecovery"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
+	router.POST(options.BaseURL+"/drives/:drive/forget", wrapper.ForgetDrive, options.OperationMiddlewares["forgetDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/trend", wrapper.GetTrend, options.OperationMiddlewares["getTrend"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.GetReadings, options.OperationMiddlewares["getReadings"]...)
 	router.GET(options.BaseURL+"/readings", wrapper.GetLatestReadings, options.OperationMiddlewares["getLatestReadings"]...)
@@ -30653,6 +31857,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)
+	router.POST(options.BaseURL+"/hosts/:host/retire", wrapper.RetireHost, options.OperationMiddlewares["retireHost"]...)
+	router.PUT(options.BaseURL+"/hosts/:host/name", wrapper.RenameHost, options.OperationMiddlewares["renameHost"]...)
 	router.PUT(options.BaseURL+"/hosts/:host/room", wrapper.SetRoom, options.OperationMiddlewares["setRoom"]...)
 	router.GET(options.BaseURL+"/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
 	router.POST(options.BaseURL+"/notices/:id/acknowledge", wrapper.AcknowledgeNotice, options.OperationMiddlewares["acknowledgeNotice"]...)

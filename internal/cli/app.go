@@ -421,7 +421,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
-		takeOverCommand(),
+		takeOverCommand(), forgetCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -22,7 +23,8 @@ func hostCommand() *cli.Command {
 			all,
 			"No host is enrolled. Begin with: lantern host enrol <name>",
 			[]column{col("host"), col("room").fold(10), col("state").fold(14), col("drives"), col("last_report").as("LAST REPORT"),
-				col("clock_off_seconds").more(), col("refused_reports").more()},
+				col("agent_version").more(), col("agent_since").more(), col("waiting_reports").more(), col("clock_off_seconds").more(),
+				col("refused_reports").more(), col("formerly").more()},
 			func(h api.Host) []cell {
 				seen := timeCell(h.SeenAt, "2006-01-02 15:04:05")
 				if h.SeenAt.IsZero() {
@@ -34,8 +36,12 @@ func hostCommand() *cli.Command {
 					{text: string(h.State)},
 					countCell(h.Drives),
 					seen,
+					{text: h.Agent.Version},
+					timeCell(h.Agent.StartedAt, "2006-01-02 15:04"),
+					countCell(h.Agent.Waiting),
 					{text: number(h.ClockOffSeconds), right: true, raw: h.ClockOffSeconds},
 					countCell(h.Refused.Count),
+					{text: strings.Join(h.Formerly, ", ")},
 				}
 			},
 		)
@@ -134,6 +140,8 @@ func hostCommand() *cli.Command {
 				Description: "Example: lantern host renew skerry\n         lantern host renew petrel -o json",
 				Action:      with(enrol(true)),
 			},
+			retireHost(),
+			renameHost(),
 		},
 	}
 }
@@ -187,6 +195,9 @@ func enrol(again bool) func(context.Context, *session, *cli.Command) error {
 	}
 }
 
+// agentErrorFor is how long an agent's last error is shown.
+const agentErrorFor = 24 * time.Hour
+
 // hostTrouble says what is wrong with what a host tells: its clock, or reports that are refused.
 func (s *session) hostTrouble(h api.Host) {
 	if s.out.format != "table" {
@@ -195,6 +206,12 @@ func (s *session) hostTrouble(h api.Host) {
 	if off := time.Duration(h.ClockOffSeconds * float64(time.Second)); h.State == api.HostStateReporting && off.Abs() > 30*time.Second {
 		way := map[bool]string{true: "ahead", false: "behind"}[off > 0]
 		s.out.line("The clock of %s is %s %s; times in its reports are corrected.", h.Name, off.Abs().Round(time.Second), way)
+	}
+	if n := h.Agent.Waiting; n > 0 {
+		s.out.line("%s could not deliver %s yet.", h.Name, plural(n, "report"))
+	}
+	if h.Agent.Error != "" && time.Since(h.Agent.ErrorAt) < agentErrorFor {
+		s.out.line("The agent of %s failed at %s: %s", h.Name, h.Agent.ErrorAt.Local().Format("2006-01-02 15:04"), h.Agent.Error)
 	}
 	if r := h.Refused; r.Count > 0 {
 		s.out.line("%s reports something that is refused, %d times, the last at %s: %s", h.Name, r.Count,

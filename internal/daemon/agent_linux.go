@@ -90,6 +90,7 @@ func (c Agent) Run(ctx context.Context) error {
 		ReadEach: c.ReadEach,
 		Look:     look,
 		Wake:     c.Wake,
+		Version:  Version,
 	})
 	if err != nil {
 		return err

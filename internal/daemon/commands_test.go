@@ -154,6 +154,12 @@ var commands = []string{
 	"! help nosuch",
 	"! swap begin --help",
 	"pools --wide --no-header",
+	"! host rename new-host newer-host",
+	"! host retire newer-host --reason 'enrolled by mistake'",
+	"! host retire skerry --reason sold",
+	"! forget drive XE932 --reason destroyed",
+	"! forget drive NOSUCH --reason destroyed",
+	"! forget pool soundscape --reason 'taken apart'",
 }
 
 // run is one command, as from a shell.

@@ -154,7 +154,7 @@ func TestExamples(t *testing.T) {
 	}
 	// What must be so before an example makes sense.
 	before := map[string]string{
-		"campaign abandon logbook": "campaign plan logbook", "accept ": "accept begin XH001 --short",
+		"campaign abandon logbook": "campaign plan logbook", "host rename gannet": "host enrol gannet", "accept ": "accept begin XH001 --short",
 		"enclosure ": "enclosure define guillemot --section side --rows 4 --columns 4", "enclosure remove petrel": "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
 		"plan preview nightly": "plan set nightly --pool soundscape", "enclosure define guillemot --file": "enclosure export guillemot chassis > shelf.yaml",
 	}

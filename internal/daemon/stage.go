@@ -148,6 +148,7 @@ func (c stage) agent(r *running, h *lab.Host) (*agent.Agent, error) {
 			Interval: 30 * time.Second,
 			ReadEach: time.Hour,
 			Look:     look,
+			Version:  Version,
 		},
 	)
 }

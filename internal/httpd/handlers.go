@@ -14,6 +14,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"lantern/internal/api"
+	"lantern/internal/bounds"
+	"lantern/internal/harmless"
 	"lantern/internal/lab"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/readings"
@@ -324,20 +326,31 @@ func agentHost(c *echo.Context) string {
 }
 
 // PushReport takes a report in.
-func (s *Server) PushReport(c *echo.Context) error {
+func (s *Server) PushReport(c *echo.Context, p api.PushReportParams) error {
+	s.hearAgent(agentHost(c), p.LanternAgent)
 	r, err := take[api.Report](c, maxReport)
 	if err == nil {
 		err = s.Service.TakeReport(agentHost(c), r)
 	}
-	var p *problem.Problem
+	var no *problem.Problem
 	switch {
-	case errors.As(err, &p) && p.Permanent:
-		s.Service.Fleet.Refuse(agentHost(c), p)
+	case errors.As(err, &no) && no.Permanent:
+		s.Service.Fleet.Refuse(agentHost(c), no)
 		return err
 	case err != nil:
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
+}
+
+// hearAgent notes what an agent says of itself; what cannot be read is nothing.
+func (s *Server) hearAgent(host, text string) {
+	var a api.AgentState
+	if text == "" || json.Unmarshal([]byte(text), &a) != nil || bounds.Check(a) != nil {
+		return
+	}
+	harmless.Scrub(&a, false)
+	s.Service.Fleet.HearAgent(host, a)
 }
 
 // TakeOrders gives a host its orders.

@@ -23,6 +23,9 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	h := s.Fleet.Hosts[from]
+	if h != nil {
+		h.Known(&r)
+	}
 	if h == nil || r.Host != from {
 		return problem.New(
 			403,

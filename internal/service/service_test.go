@@ -60,6 +60,8 @@ type bench struct {
 	drives []api.DriveReport
 	pool   api.PoolReport
 	more   []api.PoolReport // further pools
+
+	renamed string // what the host is called since
 }
 
 func newBench(t *testing.T) *bench {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"regexp"
 	"strings"
@@ -23,7 +24,7 @@ func (b *bench) shown() string {
 	require.NoError(b.t, err)
 	runs, err := b.s.Selftests.TestRuns("")
 	require.NoError(b.t, err)
-	layouts, err := b.s.Bays.Layouts("fulmar")
+	layouts, err := b.s.Bays.Layouts(cmp.Or(b.renamed, "fulmar"))
 	require.NoError(b.t, err)
 	var drives []api.Drive
 	for _, d := range page.Drives {

@@ -65,6 +65,7 @@ var migrations = []struct {
 	do    func(tx *gorm.DB) error
 }{
 	1: {"the tables of all records", func(tx *gorm.DB) error { return tx.AutoMigrate(kinds...) }},
+	2: {"names that hosts had before", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -18,6 +18,7 @@ type Host struct {
 	BootSeconds float64
 	Boots       string
 	Shift       time.Duration // added to the times in its reports to make them ours; 0 while its clock is right
+	Formerly    string        // names that it had before, separated by commas
 }
 
 // Token lets a person or a program in.

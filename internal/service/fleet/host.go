@@ -35,17 +35,19 @@ func (s *Service) HostOf(token string) (string, bool) {
 
 var hostName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
+// CheckHostName refuses what cannot be a host's name.
+func CheckHostName(name string) error {
+	if hostName.MatchString(name) {
+		return nil
+	}
+	return problem.New(422, "bad-name", "Use small letters, digits and hyphens, such as skerry-2.", "%q cannot be a host's name.", name)
+}
+
 // Enrol makes a host known and gives it a token. One that is known gets another only where that is said: its agent is
 // shut out until it has the new one.
 func (s *Service) Enrol(by, name string, renew bool) (string, error) {
-	if !hostName.MatchString(name) {
-		return "", problem.New(
-			422,
-			"bad-name",
-			"Use small letters, digits and hyphens, such as skerry-2.",
-			"%q cannot be a host's name.",
-			name,
-		)
+	if err := CheckHostName(name); err != nil {
+		return "", err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -59,6 +61,9 @@ func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 	case h == nil && renew:
 		return "", problem.New(404, "no-host", "Enrol it with: lantern host enrol "+name, "No host named %q is enrolled.", name)
 	case h == nil:
+		if err := NameFree(s.State, name, nil); err != nil {
+			return "", err
+		}
 		h = &Host{Host: store.Host{Name: name, Enrolled: s.Clock.Now()}}
 		s.Hosts[name] = h
 	}
@@ -86,8 +91,9 @@ type Host struct {
 	Taken      []string      // ids of its newest reports
 	Skew       time.Duration // how far its clock was behind ours in the newest report
 	Refused    api.RefusedReports
-	started    time.Time // when it was started, by our clock, as its newest report has it
-	Heard      bool      // it has reported since the service was started
+	started    time.Time      // when it was started, by our clock, as its newest report has it
+	Heard      bool           // it has reported since the service was started
+	Agent      api.AgentState // what its agent said of itself with the newest report; nothing after a start
 }
 
 // SetPractice makes this service a practice: what it writes says so.
@@ -118,4 +124,13 @@ func withoutReadings(r api.Report) api.Report {
 		r.Pools[i].Witness.At = time.Time{}
 	}
 	return r
+}
+
+// HearAgent notes what a host's agent says of itself.
+func (s *Service) HearAgent(host string, a api.AgentState) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if h := s.Hosts[host]; h != nil {
+		h.Agent = a
+	}
 }

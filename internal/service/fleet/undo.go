@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 
 	"lantern/internal/store"
 )
@@ -32,9 +31,7 @@ func (s *State) drive(key string) error {
 	case d == nil:
 		return nil
 	case errors.Is(err, store.ErrNone):
-		delete(s.Drives, key)
-		of := Batch(d)
-		s.Batches[of] = slices.DeleteFunc(s.Batches[of], func(k string) bool { return k == key })
+		unknow(s, key, d)
 		return nil
 	case err != nil:
 		return err
@@ -61,7 +58,7 @@ func (s *State) host(name string) error {
 	case err != nil:
 		return err
 	}
-	was := Host{Host: row, Taken: h.Taken, Quiet: h.Quiet, Skew: h.Skew, Refused: h.Refused, Heard: h.Heard, started: h.started}
+	was := Host{Host: row, Taken: h.Taken, Quiet: h.Quiet, Skew: h.Skew, Refused: h.Refused, Heard: h.Heard, started: h.started, Agent: h.Agent}
 	if len(row.Report) > 0 {
 		if err := json.Unmarshal(row.Report, &was.LastReport); err != nil {
 			return fmt.Errorf("report of host %s: %w", name, err)

@@ -17,6 +17,8 @@ type Work interface {
 	// leads the swap that waits for a drive to be confirmed.
 	Promised(key, id string) string
 	WaitsIn(key string) (lead string, waits bool)
+	// Concerns says whether an open swap takes a drive out or brings it in.
+	Concerns(key string) bool
 	// leads says what a person leads, and what to do about it; empty when nothing.
 	Leads(person string) error
 }

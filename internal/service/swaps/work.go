@@ -45,6 +45,13 @@ func (s *State) OnHost(host string) bool {
 	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Host == host })
 }
 
+// Concerns says whether an open swap takes a drive out or brings it in.
+func (s *State) Concerns(key string) bool {
+	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool {
+		return w.Old.Key() == key || w.New != nil && w.New.Key() == key || w.Early != nil && w.Early.Key() == key
+	})
+}
+
 // WaitsIn says who leads the swap that waits for a drive to be confirmed.
 func (s *State) WaitsIn(key string) (lead string, waits bool) {
 	for _, w := range s.OpenSwaps() {

@@ -43,6 +43,8 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 		Nameless:        h.LastReport.Nameless,
 		ClockOffSeconds: -h.Skew.Seconds(),
 		Refused:         h.RefusedOf(),
+		Agent:           h.Agent,
+		Formerly:        h.FormerNames(),
 	}
 	switch {
 	case h.SeenAt.IsZero():

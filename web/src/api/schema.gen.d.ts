@@ -227,6 +227,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pools/{pool}/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Forget a pool that is gone
+         * @description Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+         */
+        post: operations["forgetPool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/pools/{pool}/whatif": {
         parameters: {
             query?: never;
@@ -424,6 +447,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Forget a drive that is gone
+         * @description It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+         */
+        post: operations["forgetDrive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/trend": {
         parameters: {
             query?: never;
@@ -518,6 +564,50 @@ export interface paths {
         /** Get the bay map of a host */
         get: operations["getBays"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retire a host
+         * @description It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+         */
+        post: operations["retireHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give a host another name
+         * @description Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+         */
+        put: operations["renameHost"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1896,7 +1986,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "host-reports" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -3335,6 +3425,27 @@ export interface components {
             clock_off_seconds?: number;
             refused?: components["schemas"]["RefusedReports"];
             nameless?: components["schemas"]["NamelessDrive"][];
+            agent?: components["schemas"]["AgentState"];
+            /** @description names that it had before */
+            formerly?: string[];
+        };
+        /** @description what an agent says of itself with each report */
+        AgentState: {
+            version: string;
+            /**
+             * Format: date-time
+             * @description by the clock of its host
+             */
+            started_at: string;
+            /** @description reports that could not be delivered yet */
+            waiting: number;
+            /** @description what failed last */
+            error?: string;
+            /** Format: date-time */
+            error_at?: string;
+        };
+        HostName: {
+            name: string;
         };
         Person: {
             name: string;
@@ -4717,6 +4828,34 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    forgetPool: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     whatIf: {
         parameters: {
             query?: {
@@ -5014,6 +5153,34 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    forgetDrive: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     getTrend: {
         parameters: {
             query: {
@@ -5177,6 +5344,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BayMap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    retireHost: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description retired */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    renameHost: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostName"];
+            };
+        };
+        responses: {
+            /** @description the host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
                 };
             };
             default: components["responses"]["Failure"];
@@ -7121,7 +7344,10 @@ export interface operations {
     pushReport: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the agent itself, an AgentState as JSON in ASCII */
+                "Lantern-Agent"?: string;
+            };
             path?: never;
             cookie?: never;
         };

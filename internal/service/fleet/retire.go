@@ -1,0 +1,316 @@
+package fleet
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lantern/internal/api"
+	"lantern/internal/core/pool"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+)
+
+// needReason refuses what is done without one.
+func needReason(reason string) error {
+	if strings.TrimSpace(reason) == "" {
+		return problem.New(422, "reason-needed", "Say why, with --reason.", "This needs a reason.")
+	}
+	return nil
+}
+
+// HostNamed is a host by name, or the problem that there is none.
+func HostNamed(s *State, name string) (*Host, error) {
+	if h := s.Hosts[name]; h != nil {
+		return h, nil
+	}
+	names := make([]string, 0, len(s.Hosts))
+	for n := range s.Hosts {
+		names = append(names, n)
+	}
+	return nil, problem.Missing("no-host", "host", name, names)
+}
+
+// poolsOf are the pools that a host tells of.
+func poolsOf(s *State, host string) (out []*Pool) {
+	for _, p := range s.SortedPools() {
+		if p.Reporter == host {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// RetireHost takes a host out of the fleet that is not to report any more: its token ends, its drives are remembered as
+// gone, its pools are listed no more. What was known of it stays, and is there again when a host is enrolled under its
+// name. It is refused while the host reports: nobody would watch its pools then, though they live.
+func (s *Service) RetireHost(by, name, reason string) error {
+	if err := needReason(reason); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h, err := HostNamed(s.State, name)
+	if err != nil {
+		return err
+	}
+	if !s.Late(h, s.Clock.Now()) {
+		return problem.New(409, "host-reports", "Stop its agent; when two of its reports are missed, it can be retired.",
+			"%s reports, and would not be watched any more.", name)
+	}
+	if s.Work.OnHost(name) {
+		return problem.New(409, "swap-open", "End it or abandon it first: lantern swap list", "A swap is open on %s.", name)
+	}
+	b := &store.Batch{}
+	b.Drop(&store.Host{Name: name})
+	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s retired %s: %s", by, name, reason))
+	var gone []*Drive
+	for _, d := range s.Drives {
+		if d.Host == name && d.Present {
+			gone = append(gone, d)
+			facts := d.Facts
+			facts.Present = false
+			b.Put(&store.Drive{Key: d.Desc.Key(), Doc: ledger.Document(facts)})
+		}
+	}
+	pools := poolsOf(s.State, name)
+	for _, p := range pools {
+		s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s is watched no more: %s was retired", p.Name, name))
+	}
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	for _, d := range gone {
+		d.Present = false
+		d.Version++
+	}
+	for _, p := range pools {
+		s.drop(p.ID)
+	}
+	delete(s.Hosts, name)
+	s.TwinNames = nil
+	s.Changed()
+	return nil
+}
+
+// ForgetPool lists a pool no more that its host does not report any more.
+func (s *Service) ForgetPool(by, name, reason string) error {
+	if err := needReason(reason); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, err := s.FindPool(name)
+	if err != nil {
+		return err
+	}
+	h := s.Hosts[p.Reporter]
+	switch {
+	case p.Unseen.IsZero() || h == nil:
+		return problem.New(409, "pool-reported", "A pool can be forgotten that its host does not show any more. If the host is gone: lantern host retire "+p.Reporter,
+			"%s still tells of %s.", p.Reporter, p.Name)
+	case s.Late(h, s.Clock.Now()):
+		return problem.New(409, "host-quiet", "Wait until it reports, or retire it: lantern host retire "+p.Reporter,
+			"%s is silent, so nobody knows whether %s is there.", p.Reporter, p.Name)
+	}
+	if lead, open := s.Work.SwapIn(p.ID); open {
+		return problem.New(409, "swap-open", "End it or abandon it first.", "%s leads a swap in %s.", lead, p.Name)
+	}
+	b := &store.Batch{}
+	report := h.LastReport
+	report.Pools = slices.DeleteFunc(slices.Clone(report.Pools), func(r api.PoolReport) bool { return r.Id == p.ID })
+	row := h.Host
+	row.Report = ledger.Document(report)
+	b.Put(&row)
+	s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s forgot %s: %s", by, p.Name, reason))
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	h.Host, h.LastReport = row, report
+	s.drop(p.ID)
+	s.TwinNames = nil
+	s.Changed()
+	return nil
+}
+
+// ForgetDrive lists a drive no more that is gone.
+func (s *Service) ForgetDrive(by, name, reason string) error {
+	if err := needReason(reason); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.FindDrive(name)
+	if err != nil {
+		return err
+	}
+	key := d.Desc.Key()
+	switch pools := s.PoolsWith(key); {
+	case d.Present:
+		return problem.New(409, "in-use", "A drive can be forgotten that no host reports any more.", "%s is reported by %s.", d.Tail(), d.Host)
+	case len(pools) > 0:
+		return problem.New(409, "is-member", "Replace it there, or forget the pool if that is gone.", "%s has a place in %s.", d.Tail(), pools[0].Name)
+	case s.Work.Concerns(key):
+		return problem.New(409, "swap-open", "End it or abandon it first: lantern swap list", "A swap concerns %s.", d.Tail())
+	}
+	b := &store.Batch{}
+	b.Drop(&store.Drive{Key: key})
+	b.Drop(&store.Standing{Drive: key})
+	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s forgot %s: %s", by, d.Tail(), reason))
+	unknow(s.State, key, d) // before it is written: nothing else in the batch may put it back
+	if err := s.Commit(b); err != nil {
+		s.Know(key, d)
+		for _, bay := range d.BadLinks {
+			s.BadLink(key, d, bay)
+		}
+		s.BadLinksVersion++
+		return err
+	}
+	return nil
+}
+
+// unknow takes a drive out of memory. All others are judged again: some were judged beside it.
+func unknow(s *State, key string, d *Drive) {
+	delete(s.Drives, key)
+	of := Batch(d)
+	s.Batches[of] = slices.DeleteFunc(s.Batches[of], func(k string) bool { return k == key })
+	for _, bay := range d.BadLinks {
+		delete(s.BadLinks[bay], key)
+	}
+	s.BadLinksVersion++
+}
+
+// NameFree refuses a name that another host has, or had: its agent may go on under it.
+func NameFree(s *State, name string, of *Host) error {
+	if s.Hosts[name] != nil {
+		return problem.New(409, "host-exists", "Choose another name, or retire that one first.", "A host named %s is there already.", name)
+	}
+	for _, h := range s.Hosts {
+		if h != of && slices.Contains(h.FormerNames(), name) {
+			return problem.New(409, "host-exists", "Choose another name: its agent may still report under the earlier one.",
+				"%s was called %s before.", h.Name, name)
+		}
+	}
+	return nil
+}
+
+// FormerNames are the names that a host had before.
+func (h *Host) FormerNames() []string {
+	return strings.FieldsFunc(h.Formerly, func(r rune) bool { return r == ',' })
+}
+
+// Rename puts the change of a host's name into a batch, and gives what makes it in memory once that is written. The
+// caller has looked that nothing under way names it.
+func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err error) {
+	from := h.Name
+	row := h.Host
+	former := slices.DeleteFunc(append(h.FormerNames(), from), func(n string) bool { return n == to })
+	row.Name, row.Formerly = to, strings.Join(former, ",")
+	b.Drop(&store.Host{Name: from})
+	last := h.LastReport
+	last.Pools = renamed(last.Pools, from, to)
+	last.Host = to
+	row.Report = ledger.Document(last)
+	b.Put(&row)
+	facts := map[string]Facts{}
+	for key, d := range s.Drives {
+		if f, changed := d.Facts.renamed(from, to); changed {
+			facts[key] = f
+			b.Put(&store.Drive{Key: key, Doc: ledger.Document(f)})
+		}
+	}
+	layouts, err := store.All[store.Layout](s.Store, "host", "host = ?", from)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range layouts {
+		b.Drop(&store.Layout{Host: from, Name: l.Name})
+		l.Host = to
+		b.Put(&l)
+	}
+	spots, err := store.All[store.Spot](s.Store, "host", "host = ?", from)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range spots {
+		b.Drop(&store.Spot{Host: from, Section: p.Section, Number: p.Number})
+		p.Host = to
+		b.Put(&p)
+	}
+	return func() {
+		next := *h
+		next.Host, next.LastReport = row, last
+		delete(s.Hosts, from)
+		s.Hosts[to] = &next
+		for key, f := range facts {
+			s.Drives[key].Facts = f
+			s.Drives[key].Version++
+		}
+		s.Layouts[to], s.Spots[to] = s.Layouts[from], s.Spots[from]
+		delete(s.Layouts, from)
+		delete(s.Spots, from)
+		for _, p := range poolsOf(s, from) {
+			p.Reporter = to
+			p.Everyone(func(_ string, m *pool.Member) {
+				if m.Domain == from {
+					m.Domain = to
+				}
+			})
+		}
+		s.BadLinks = map[string]map[string]string{}
+		for key, d := range s.Drives {
+			for _, bay := range d.BadLinks {
+				s.BadLink(key, d, bay)
+			}
+		}
+		s.BadLinksVersion++
+		s.TwinNames = nil
+		s.Changed()
+	}, nil
+}
+
+// renamed are pools with another name for a host.
+func renamed(pools []api.PoolReport, from, to string) []api.PoolReport {
+	quoted := func(name string) []byte { return ledger.Document(name) }
+	b := ledger.Document(pools)
+	b = bytes.ReplaceAll(b, append([]byte(`"domain":`), quoted(from)...), append([]byte(`"domain":`), quoted(to)...))
+	var out []api.PoolReport
+	if json.Unmarshal(b, &out) != nil {
+		return pools // it was ours a moment ago
+	}
+	return out
+}
+
+// Known gives a report the name of the host under which it is known now: its agent may go on with an earlier one.
+func (h *Host) Known(r *api.Report) {
+	for _, former := range h.FormerNames() {
+		r.Pools = renamed(r.Pools, former, h.Name)
+		if r.Host == former {
+			r.Host = h.Name
+		}
+	}
+}
+
+// renamed are the facts with another name for a host.
+func (f Facts) renamed(from, to string) (out Facts, changed bool) {
+	out = f
+	if f.Host == from {
+		out.Host, changed = to, true
+	}
+	out.Held = slices.Clone(f.Held)
+	for i := range out.Held {
+		if out.Held[i].Host == from {
+			out.Held[i].Host, changed = to, true
+		}
+	}
+	out.BadLinks = slices.Clone(f.BadLinks)
+	for i, bay := range out.BadLinks {
+		if rest, ok := strings.CutPrefix(bay, from+"/"); ok {
+			out.BadLinks[i], changed = to+"/"+rest, true
+		}
+	}
+	return out, changed
+}

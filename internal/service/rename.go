@@ -1,0 +1,121 @@
+package service
+
+import (
+	"bytes"
+	"fmt"
+
+	"lantern/internal/api"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/ledger"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+)
+
+// RenameHost gives a host another name. It is refused while anything under way, or anything that people wrote, names it:
+// what was said of the old name must not mean nothing.
+func (s *Service) RenameHost(by, name, to string) (api.Host, error) {
+	if err := s.rename(by, name, to); err != nil {
+		return api.Host{}, err
+	}
+	for _, h := range s.Views.Hosts() {
+		if h.Name == to {
+			return h, nil
+		}
+	}
+	return api.Host{Name: to}, nil
+}
+
+func (s *Service) rename(by, name, to string) error {
+	if err := fleet.CheckHostName(to); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h, err := fleet.HostNamed(s.Fleet.State, name)
+	if err != nil {
+		return err
+	}
+	if err := fleet.NameFree(s.Fleet.State, to, h); err != nil {
+		return err
+	}
+	if what, err := s.names(h); err != nil {
+		return err
+	} else if what != "" {
+		return problem.New(409, "in-use", "Wait until that is over, or change it first.", "%s names %s.", what, name)
+	}
+	b := &store.Batch{}
+	done, err := fleet.Rename(s.Fleet.State, b, h, to)
+	if err != nil {
+		return err
+	}
+	s.AddEvent(b, api.EventKindHost, to, fmt.Sprintf("%s renamed %s to %s", by, name, to))
+	if err := s.Commit(b); err != nil {
+		return err
+	}
+	done()
+	return nil
+}
+
+// names says what names a host beside the fleet itself; empty when nothing does.
+func (s *Service) names(h *fleet.Host) (string, error) {
+	if s.Swaps.OnHost(h.Name) {
+		return "A swap that is open", nil
+	}
+	for _, o := range s.Orders.Waiting {
+		if o.Host == h.Name {
+			return "An order that has no outcome yet", nil
+		}
+	}
+	quoted := ledger.Document(h.Name)
+	within := ledger.Document(h.Name + "/")
+	within = within[:len(within)-1]
+	in := func(doc []byte) bool { return bytes.Contains(doc, quoted) || bytes.Contains(doc, within) }
+	for _, look := range []func() (string, error){
+		func() (string, error) {
+			return naming(s.Store, "host", func(w store.Survey) string { return when(w.Host == h.Name, "A survey that has not ended") })
+		},
+		func() (string, error) {
+			return naming(s.Store, "id", func(l store.Light) string { return when(!l.Ended && in(l.Doc), "A light that is on") })
+		},
+		func() (string, error) {
+			return naming(s.Store, "id", func(c store.Campaign) string {
+				return when(in(c.Doc) && bytes.Contains(c.Doc, []byte(`"open"`)), "A campaign that is open")
+			})
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(p store.Plan) string { return when(in(p.Doc), "The plan "+p.Name) })
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(t store.Token) string { return when(in(t.Hosts), "What "+t.Name+" may act on") })
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) })
+		},
+	} {
+		if what, err := look(); what != "" || err != nil {
+			return what, err
+		}
+	}
+	return "", nil
+}
+
+func when(holds bool, what string) string {
+	if holds {
+		return what
+	}
+	return ""
+}
+
+// naming gives the first words that a look at records of a kind finds.
+func naming[T any](st *store.Store, order string, look func(T) string) (string, error) {
+	rows, err := store.All[T](st, order, "")
+	if err != nil {
+		return "", err
+	}
+	for _, r := range rows {
+		if what := look(r); what != "" {
+			return what, nil
+		}
+	}
+	return "", nil
+}
