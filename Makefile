@@ -12,7 +12,7 @@ GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go'
 
 .DEFAULT_GOAL := help
 
-.PHONY: help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | sort | awk -F'\t' '{printf "  %-16s %s\n", $$1, $$2}'
@@ -89,11 +89,11 @@ stack-tools:
 	fi
 
 check: ## formatting and go vet
-	@test -z "$$(gofmt -l cmd compare internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd compare internal web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd compare packaging internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd compare packaging internal web/*.go; exit 1; }
 	$(GO) vet ./...
 
 fmt: web/node_modules/.installed ## format Go and the console
-	gofmt -w cmd compare internal web/*.go
+	gofmt -w cmd compare packaging internal web/*.go
 	cd web && npx --no-install prettier --log-level warn --write . ../internal/api/openapi.yaml
 
 lint: check web/node_modules/.installed ## formatting, go vet, staticcheck, the console's and the API description's linters
@@ -171,3 +171,16 @@ bench: ## all benchmarks
 
 clean: ## remove what was built
 	rm -rf lantern web/dist/assets web/dist/index.html web/dist/*.svg web/dist/*.js web/dist/*.webmanifest web/node_modules
+
+# The time of the newest change, so that the same sources give the same packages.
+PACKAGES := $(CURDIR)/dist
+
+# By the day, and by how many changes there were before: so a later package is the newer one.
+PACKAGE_VERSION = $(shell git log -1 --date=format:%Y.%m.%d --format=%cd)+$(shell git rev-list --count HEAD).$(shell git log -1 --format=%h)
+
+packages: web/dist/index.html ## Debian packages and tarballs for amd64 and arm64, in dist/
+	cd packaging && VERSION=$(PACKAGE_VERSION) SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct) $(GO) run . $(PACKAGES)
+
+upgrade-test: web/dist/index.html ## packages installed in a fresh Debian: upgraded from FROM, backed up, destroyed, restored, removed (root)
+	@command -v debootstrap >/dev/null 2>&1 || { [ "$$(id -u)" = 0 ] && apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends debootstrap >/dev/null; }
+	cd packaging && UPGRADE_FROM=$(FROM) UPGRADE_CACHE=$(CURDIR)/.cache/debian $(GO) test -count=1 -timeout 20m -v -run '^TestUpgrade$$' .

@@ -71,6 +71,7 @@ type Agent struct {
 	soon       chan struct{}
 	startedAt  time.Time
 	trouble    atomic.Pointer[trouble]
+	looks      atomic.Int64 // how many were begun
 }
 
 // lookSoon makes the next look come at once: something was ordered.
@@ -150,6 +151,15 @@ func (a *Agent) Run(ctx context.Context) error {
 	return ctx.Err()
 }
 
+// Alive waits until the agent has begun a look that it had not begun before: an agent that hangs never does. Without a
+// change it looks as often as Look says.
+func (a *Agent) Alive() {
+	was := a.looks.Load()
+	for a.looks.Load() == was {
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
 // Step looks and reports once, and carries out what is ordered by then: for a clock that is moved by hand.
 func (a *Agent) Step(ctx context.Context) error {
 	if _, err := a.look(ctx); err != nil {
@@ -160,6 +170,7 @@ func (a *Agent) Step(ctx context.Context) error {
 
 // look reports if anything changed, or if it is time. busy is true while something moves that is followed closely.
 func (a *Agent) look(ctx context.Context) (busy bool, err error) {
+	a.looks.Add(1)
 	if err := a.flush(ctx); err != nil {
 		a.Log.Debug("undelivered reports wait", "count", a.spool.count(), "error", err)
 	}

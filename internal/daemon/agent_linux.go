@@ -104,6 +104,8 @@ func (c Agent) Run(ctx context.Context) error {
 		e.SetIndent("", "  ")
 		return e.Encode(r)
 	}
+	notify(c.Log, "READY=1\nSTATUS=reports as "+c.Host+" to "+c.Server)
+	watched(ctx, c.Log, a.Alive)
 	if err := a.Run(ctx); !errors.Is(err, context.Canceled) {
 		return err
 	}

@@ -81,9 +81,16 @@ func (c Serve) Run(ctx context.Context) error {
 		return errors.Join(err, r.stop())
 	}
 	fmt.Fprintf(c.Out, "lantern serves %s\n", r.url)
+	if c.Base != nil {
+		fmt.Fprintf(c.Out, "people and agents reach it at %s\n", c.reached(r))
+	}
 	if fresh {
 		fmt.Fprintf(c.Out, "administrator's token, shown only this once: %s\n", token)
 	}
+	notify(c.Log, "READY=1\nSTATUS=serves "+c.reached(r))
+	live, ended := context.WithCancel(ctx)
+	defer ended()
+	watched(live, c.Log, func() { r.service.Ready() }) // which needs the lock that everything needs
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP)
 	defer signal.Stop(again)
@@ -98,6 +105,7 @@ func (c Serve) Run(ctx context.Context) error {
 			c.reload(r)
 		}
 	}
+	notify(c.Log, "STOPPING=1")
 	return errors.Join(err, r.stop())
 }
 

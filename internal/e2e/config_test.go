@@ -2,10 +2,12 @@ package e2e
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -82,5 +84,43 @@ func TestConfig(t *testing.T) {
 		await(t, "it serves "+want, p.said, func(s string) bool { return strings.Contains(s, "lantern serves http://"+want) })
 		p.stop()
 		require.Contains(t, p.said(), `"msg":"stopping"`, "the log is JSON")
+	}
+}
+
+// TestNotify: the service manager is told when the service and an agent are ready, again and again that they live, and that
+// they end.
+func TestNotify(t *testing.T) {
+	env := func(t *testing.T) ([]string, func(string)) {
+		socket := filepath.Join(t.TempDir(), "notify")
+		l, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: socket, Net: "unixgram"})
+		require.NoError(t, err)
+		t.Cleanup(func() { l.Close() })
+		return []string{"NOTIFY_SOCKET=" + socket, "WATCHDOG_USEC=2000000", "WATCHDOG_PID=", "LANTERN_CONFIG=", "LANTERN_SERVER=", "LANTERN_HOST_TOKEN=x"}, func(words string) {
+			t.Helper()
+			require.NoError(t, l.SetReadDeadline(time.Now().Add(45*time.Second)))
+			for b := make([]byte, 1000); ; {
+				n, err := l.Read(b)
+				require.NoError(t, err, "nothing said %s", words)
+				if strings.Contains(string(b[:n]), words) {
+					return
+				}
+			}
+		}
+	}
+	listen := freePort(t)
+	for _, args := range [][]string{
+		{"serve", "--listen", listen, "--data", t.TempDir()},
+		{"agent", "--host", "skerry", "--server", "http://" + listen, "--data", t.TempDir(), "--devices", "nothing", "--every", "1s"},
+	} {
+		variables, told := env(t)
+		p := start(t, variables, args...)
+		told("READY=1")
+		told("WATCHDOG=1")
+		told("WATCHDOG=1")
+		if args[0] == "serve" {
+			require.NoError(t, p.cmd.Process.Signal(os.Interrupt))
+			told("STOPPING=1")
+			<-p.done
+		}
 	}
 }

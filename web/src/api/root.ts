@@ -2,7 +2,8 @@
 export const root = typeof document === "undefined" ? "" : (document.documentElement.dataset.root ?? "");
 
 /** here is the address of the page that is shown, without that path. */
-export const here = () => (location.pathname.startsWith(root) ? location.pathname.slice(root.length) || "/" : location.pathname);
+export const here = () =>
+  location.pathname.startsWith(root) ? location.pathname.slice(root.length) || "/" : location.pathname;
 
 /** go loads a page of the console anew. */
 export const go = (path: string) => location.assign(root + path);

@@ -1,0 +1,34 @@
+package daemon
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/daemon"
+
+	"lantern/internal/clock"
+)
+
+// notify tells the service manager something (sd_notify(3)); without one it does nothing.
+func notify(log *slog.Logger, state string) {
+	if _, err := daemon.SdNotify(false, state); err != nil {
+		log.Warn("the service manager could not be told", "state", state, "error", err)
+	}
+}
+
+// watched tells the service manager that the process is alive, for as long as alive says so, twice in the time after which
+// it would be started anew (WatchdogSec= of systemd.service(5)). alive may hang: then nothing is told.
+func watched(ctx context.Context, log *slog.Logger, alive func()) {
+	within, err := daemon.SdWatchdogEnabled(false)
+	if err != nil || within == 0 {
+		return
+	}
+	go func() {
+		for ctx.Err() == nil {
+			alive()
+			notify(log, daemon.SdNotifyWatchdog)
+			_ = clock.Real{}.Sleep(ctx, max(within/2, time.Millisecond))
+		}
+	}()
+}
