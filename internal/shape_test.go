@@ -31,6 +31,7 @@ var parts = []string{
 	"selftests",
 	"stock",
 	"swaps",
+	"inventory",
 	"notices",
 	"views",
 	"rehearsal",
@@ -190,7 +191,7 @@ func TestEveryRecordIsUndone(t *testing.T) {
 		"ReportID",
 		"Feed",
 		"Event",
-		"Answer", "AuditEntry", "Migration",
+		"Answer", "AuditEntry", "Migration", "Invitation", "Asking",
 		"BadPage",
 		"Block",
 	} // read from the store when they are needed

@@ -412,6 +412,7 @@ func agent() *cli.Command {
 				Name:  "token-file",
 				Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN",
 			},
+			&cli.StringFlag{Name: "invite", Usage: "the code of an invitation, with which it asks for a token of its own"},
 			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for what could not be delivered yet"},
 			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
 			&cli.BoolFlag{
@@ -472,6 +473,7 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 		Server:   server,
 		Link:     trust,
 		Token:    token,
+		Invite:   cmd.String("invite"),
 		Data:     cmd.String("data"),
 		Devices:  cmd.String("devices"),
 		Interval: cmd.Duration("every"),

@@ -352,6 +352,27 @@ func (e HostState) Valid() bool {
 	}
 }
 
+// Defines values for InventoryItemSeen.
+const (
+	InventoryItemSeenBefore InventoryItemSeen = "before"
+	InventoryItemSeenNever  InventoryItemSeen = "never"
+	InventoryItemSeenNow    InventoryItemSeen = "now"
+)
+
+// Valid indicates whether the value is a known member of the InventoryItemSeen enum.
+func (e InventoryItemSeen) Valid() bool {
+	switch e {
+	case InventoryItemSeenBefore:
+		return true
+	case InventoryItemSeenNever:
+		return true
+	case InventoryItemSeenNow:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LightState.
 const (
 	LightStateAsked  LightState = "asked"
@@ -834,6 +855,7 @@ const (
 	ProblemTypeBadClock         ProblemType = "bad-clock"
 	ProblemTypeBadCursor        ProblemType = "bad-cursor"
 	ProblemTypeBadFate          ProblemType = "bad-fate"
+	ProblemTypeBadField         ProblemType = "bad-field"
 	ProblemTypeBadHours         ProblemType = "bad-hours"
 	ProblemTypeBadLayout        ProblemType = "bad-layout"
 	ProblemTypeBadLight         ProblemType = "bad-light"
@@ -880,6 +902,7 @@ const (
 	ProblemTypeImpossible       ProblemType = "impossible"
 	ProblemTypeInUse            ProblemType = "in-use"
 	ProblemTypeInternal         ProblemType = "internal"
+	ProblemTypeInvitationFull   ProblemType = "invitation-full"
 	ProblemTypeIsMember         ProblemType = "is-member"
 	ProblemTypeIsSpare          ProblemType = "is-spare"
 	ProblemTypeKeyReused        ProblemType = "key-reused"
@@ -896,6 +919,7 @@ const (
 	ProblemTypeNoDrive          ProblemType = "no-drive"
 	ProblemTypeNoHost           ProblemType = "no-host"
 	ProblemTypeNoHours          ProblemType = "no-hours"
+	ProblemTypeNoInvitation     ProblemType = "no-invitation"
 	ProblemTypeNoLab            ProblemType = "no-lab"
 	ProblemTypeNoLayout         ProblemType = "no-layout"
 	ProblemTypeNoLight          ProblemType = "no-light"
@@ -978,6 +1002,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeBadCursor:
 		return true
 	case ProblemTypeBadFate:
+		return true
+	case ProblemTypeBadField:
 		return true
 	case ProblemTypeBadHours:
 		return true
@@ -1071,6 +1097,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeInternal:
 		return true
+	case ProblemTypeInvitationFull:
+		return true
 	case ProblemTypeIsMember:
 		return true
 	case ProblemTypeIsSpare:
@@ -1102,6 +1130,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeNoHost:
 		return true
 	case ProblemTypeNoHours:
+		return true
+	case ProblemTypeNoInvitation:
 		return true
 	case ProblemTypeNoLab:
 		return true
@@ -1785,6 +1815,25 @@ type AgentState struct {
 	Waiting int `json:"waiting"`
 }
 
+// AskEnrolment defines model for AskEnrolment.
+type AskEnrolment struct {
+	Code string `json:"code"`
+	Name string `json:"name"`
+
+	// Token made by the agent, and the host's once it is enrolled
+	Token string `json:"token"`
+}
+
+// AskingHost defines model for AskingHost.
+type AskingHost struct {
+	At time.Time `json:"at"`
+
+	// From the address it asks from
+	From       string `json:"from"`
+	Invitation string `json:"invitation"`
+	Name       string `json:"name"`
+}
+
 // Attribute defines model for Attribute.
 type Attribute struct {
 	Flags     int    `json:"flags"`
@@ -2178,16 +2227,19 @@ type Drive struct {
 	Claims []DriveClaim `json:"claims,omitempty,omitzero"`
 
 	// FailedAt where its newest failed self-test stopped, and what is there
-	FailedAt           FailedAt       `json:"failed_at,omitempty,omitzero"`
-	Findings           []Finding      `json:"findings"`
-	Firmware           string         `json:"firmware,omitempty,omitzero"`
-	FirstSeenAt        time.Time      `json:"first_seen_at"`
-	FormFactor         string         `json:"form_factor,omitempty,omitzero"`
-	Group              string         `json:"group,omitempty,omitzero"`
-	Happened           []Happening    `json:"happened,omitempty,omitzero"`
-	Holds              []string       `json:"holds,omitempty,omitzero"`
-	Host               string         `json:"host"`
-	Identity           Identity       `json:"identity"`
+	FailedAt    FailedAt    `json:"failed_at,omitempty,omitzero"`
+	Findings    []Finding   `json:"findings"`
+	Firmware    string      `json:"firmware,omitempty,omitzero"`
+	FirstSeenAt time.Time   `json:"first_seen_at"`
+	FormFactor  string      `json:"form_factor,omitempty,omitzero"`
+	Group       string      `json:"group,omitempty,omitzero"`
+	Happened    []Happening `json:"happened,omitempty,omitzero"`
+	Holds       []string    `json:"holds,omitempty,omitzero"`
+	Host        string      `json:"host"`
+	Identity    Identity    `json:"identity"`
+
+	// Inventory what people know of a drive, by its serial
+	Inventory          InventoryItem  `json:"inventory,omitempty,omitzero"`
 	Key                string         `json:"key"`
 	Layout             PartitionTable `json:"layout,omitempty,omitzero"`
 	LitUntil           time.Time      `json:"lit_until,omitempty,omitzero"`
@@ -2398,6 +2450,11 @@ type Enrolled struct {
 	Token string `json:"token"`
 }
 
+// Enrolment defines model for Enrolment.
+type Enrolment struct {
+	Enrolled bool `json:"enrolled"`
+}
+
 // Event defines model for Event.
 type Event struct {
 	At      time.Time `json:"at"`
@@ -2596,6 +2653,133 @@ type Imported struct {
 	// Refused at most the first hundred
 	Refused []RefusedLine `json:"refused"`
 	Taken   int           `json:"taken"`
+}
+
+// InventoryChange defines model for InventoryChange.
+type InventoryChange struct {
+	Field  string `json:"field"`
+	From   string `json:"from"`
+	Line   int    `json:"line"`
+	Serial string `json:"serial"`
+	To     string `json:"to"`
+}
+
+// InventoryField defines model for InventoryField.
+type InventoryField struct {
+	Meaning string `json:"meaning"`
+	Name    string `json:"name"`
+}
+
+// InventoryImport defines model for InventoryImport.
+type InventoryImport struct {
+	// Dry only say what would change
+	Dry  bool           `json:"dry,omitempty,omitzero"`
+	Rows []InventoryRow `json:"rows"`
+}
+
+// InventoryImported defines model for InventoryImported.
+type InventoryImported struct {
+	Changes []InventoryChange  `json:"changes"`
+	Refused []InventoryRefusal `json:"refused"`
+	Rows    int                `json:"rows"`
+	Written bool               `json:"written"`
+}
+
+// InventoryItem what people know of a drive, by its serial
+type InventoryItem struct {
+	CapacityBytes int64 `json:"capacity_bytes,omitempty,omitzero"`
+
+	// Drive key of the drive
+	Drive string `json:"drive,omitempty,omitzero"`
+
+	// Fields what was set, by the name of the field
+	Fields map[string]string `json:"fields"`
+	Model  string            `json:"model,omitempty,omitzero"`
+	Notes  []InventoryNote   `json:"notes"`
+	Place  string            `json:"place,omitempty,omitzero"`
+	Pool   string            `json:"pool,omitempty,omitzero"`
+
+	// Says what contradicts what was written
+	Says string `json:"says,omitempty,omitzero"`
+
+	// Seen whether a host reports the drive
+	Seen   InventoryItemSeen `json:"seen"`
+	Serial string            `json:"serial"`
+
+	// State where it is in its life: what is seen stands before what was written
+	State   string  `json:"state,omitempty,omitzero"`
+	Tail    string  `json:"tail,omitempty,omitzero"`
+	Verdict Verdict `json:"verdict,omitempty,omitzero"`
+
+	// WarrantyDays until the warranty in the fields ends, negative when it has
+	WarrantyDays int `json:"warranty_days,omitempty,omitzero"`
+}
+
+// InventoryItemSeen whether a host reports the drive
+type InventoryItemSeen string
+
+// InventoryNote defines model for InventoryNote.
+type InventoryNote struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Text string    `json:"text"`
+}
+
+// InventoryRefusal defines model for InventoryRefusal.
+type InventoryRefusal struct {
+	Line int    `json:"line"`
+	Name string `json:"name"`
+	Says string `json:"says"`
+}
+
+// InventoryRow defines model for InventoryRow.
+type InventoryRow struct {
+	Fields map[string]string `json:"fields"`
+	Line   int               `json:"line,omitempty,omitzero"`
+
+	// Name serial, tail or another name of a drive
+	Name string `json:"name"`
+
+	// Whole the name is a whole serial and may be of a drive that was not seen yet
+	Whole bool `json:"whole,omitempty,omitzero"`
+}
+
+// InventorySet defines model for InventorySet.
+type InventorySet struct {
+	// Fields an empty text takes a value away
+	Fields map[string]string `json:"fields,omitempty,omitzero"`
+	Note   string            `json:"note,omitempty,omitzero"`
+}
+
+// Invitation defines model for Invitation.
+type Invitation struct {
+	By string `json:"by"`
+
+	// Code told once
+	Code    string    `json:"code,omitempty,omitzero"`
+	Count   int       `json:"count"`
+	EndsAt  time.Time `json:"ends_at"`
+	Id      string    `json:"id"`
+	Pattern string    `json:"pattern,omitempty,omitzero"`
+	Used    int       `json:"used"`
+}
+
+// Invitations defines model for Invitations.
+type Invitations struct {
+	Asking []AskingHost `json:"asking"`
+	Open   []Invitation `json:"open"`
+}
+
+// InviteHosts defines model for InviteHosts.
+type InviteHosts struct {
+	// Count how many hosts
+	Count int `json:"count"`
+
+	// Hours how long
+	Hours float64 `json:"hours"`
+
+	// Pattern names that need no approval, such as rack2-*; empty for none
+	Pattern string `json:"pattern,omitempty,omitzero"`
 }
 
 // KeepStock defines model for KeepStock.
@@ -4812,6 +4996,20 @@ type ActOnSurveyParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// ListInventoryParams defines parameters for ListInventory.
+type ListInventoryParams struct {
+	// Where conditions joined by commas, such as warranty_days<90,batch=B-17
+	Where string `form:"where,omitempty" json:"where,omitempty,omitzero"`
+
+	// Q words that it must contain
+	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
+}
+
+// SetInventoryParams defines parameters for SetInventory.
+type SetInventoryParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // LightOnParams defines parameters for LightOn.
 type LightOnParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -4993,6 +5191,9 @@ type ResumeAcceptanceJSONRequestBody = Reason
 // StopAcceptanceJSONRequestBody defines body for StopAcceptance for application/json ContentType.
 type StopAcceptanceJSONRequestBody = Reason
 
+// AskEnrolmentJSONRequestBody defines body for AskEnrolment for application/json ContentType.
+type AskEnrolmentJSONRequestBody = AskEnrolment
+
 // ReportOutcomeJSONRequestBody defines body for ReportOutcome for application/json ContentType.
 type ReportOutcomeJSONRequestBody = Outcome
 
@@ -5040,6 +5241,15 @@ type SetRoomJSONRequestBody = Room
 
 // ActOnSurveyJSONRequestBody defines body for ActOnSurvey for application/json ContentType.
 type ActOnSurveyJSONRequestBody = SurveyAct
+
+// ImportInventoryJSONRequestBody defines body for ImportInventory for application/json ContentType.
+type ImportInventoryJSONRequestBody = InventoryImport
+
+// SetInventoryJSONRequestBody defines body for SetInventory for application/json ContentType.
+type SetInventoryJSONRequestBody = InventorySet
+
+// InviteJSONRequestBody defines body for Invite for application/json ContentType.
+type InviteJSONRequestBody = InviteHosts
 
 // LabInsertJSONRequestBody defines body for LabInsert for application/json ContentType.
 type LabInsertJSONRequestBody = LabInsert
@@ -5320,6 +5530,24 @@ type ClientInterface interface {
 	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
+	//
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+	AskEnrolmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskEnrolment Ask to be enrolled, with the code of an invitation
+	//
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+	AskEnrolment(ctx context.Context, body AskEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TakeOrders Wait for orders to a host
 	//
 	// Waits until there is an order for the host, or until the time is over.
@@ -5354,6 +5582,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReport(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeclineHost Refuse a host that waits for approval
+	//
+	// Corresponds with DELETE /asking/{host} (the `DeclineHost` operationId).
+	DeclineHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApproveHost Enrol a host that waits for approval
+	//
+	// Corresponds with POST /asking/{host} (the `ApproveHost` operationId).
+	ApproveHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAudit Who changed what
 	//
@@ -5673,6 +5911,88 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListInventory List what is known of drives beyond what they tell
+	//
+	// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+	//
+	// Corresponds with GET /inventory (the `ListInventory` operationId).
+	ListInventory(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListInventoryFields List the fields that can be set, and what they hold
+	//
+	// Corresponds with GET /inventory/fields (the `ListInventoryFields` operationId).
+	ListInventoryFields(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportInventoryWithBody Set fields of many drives
+	//
+	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+	ImportInventoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportInventory Set fields of many drives
+	//
+	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+	ImportInventory(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveInventory Remove what was written of a drive
+	//
+	// Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
+	RemoveInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetInventory Get what is known of one drive
+	//
+	// Corresponds with GET /inventory/{drive} (the `GetInventory` operationId).
+	GetInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetInventoryWithBody Set fields of one drive, or add a note
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+	SetInventoryWithBody(ctx context.Context, drive DriveParam, params *SetInventoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetInventory Set fields of one drive, or add a note
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+	SetInventory(ctx context.Context, drive DriveParam, params *SetInventoryParams, body SetInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListInvitations List invitations, and the hosts that wait for approval
+	//
+	// Corresponds with GET /invitations (the `ListInvitations` operationId).
+	ListInvitations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteWithBody Invite hosts
+	//
+	// Makes a code with which agents ask to be enrolled; it is told once.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /invitations (the `Invite` operationId).
+	InviteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Invite Invite hosts
+	//
+	// Makes a code with which agents ask to be enrolled; it is told once.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /invitations (the `Invite` operationId).
+	Invite(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawInvitation Withdraw an invitation
+	//
+	// Corresponds with DELETE /invitations/{id} (the `WithdrawInvitation` operationId).
+	WithdrawInvitation(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLab Get the state of the lab
 	//
@@ -6667,6 +6987,44 @@ func (c *Client) StopAcceptance(ctx context.Context, id IdParam, params *StopAcc
 	return c.Client.Do(req)
 }
 
+// AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
+//
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+func (c *Client) AskEnrolmentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskEnrolmentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskEnrolment Ask to be enrolled, with the code of an invitation
+//
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+func (c *Client) AskEnrolment(ctx context.Context, body AskEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskEnrolmentRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TakeOrders Wait for orders to a host
 //
 // Waits until there is an order for the host, or until the time is over.
@@ -6742,6 +7100,36 @@ func (c *Client) PushReportWithBody(ctx context.Context, params *PushReportParam
 // Corresponds with POST /agent/reports (the `PushReport` operationId).
 func (c *Client) PushReport(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushReportRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeclineHost Refuse a host that waits for approval
+//
+// Corresponds with DELETE /asking/{host} (the `DeclineHost` operationId).
+func (c *Client) DeclineHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeclineHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApproveHost Enrol a host that waits for approval
+//
+// Corresponds with POST /asking/{host} (the `ApproveHost` operationId).
+func (c *Client) ApproveHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApproveHostRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -7551,6 +7939,208 @@ func (c *Client) ActOnSurveyWithBody(ctx context.Context, host string, params *A
 // Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 func (c *Client) ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnSurveyRequest(c.Server, host, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInventory List what is known of drives beyond what they tell
+//
+// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+//
+// Corresponds with GET /inventory (the `ListInventory` operationId).
+func (c *Client) ListInventory(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInventoryRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInventoryFields List the fields that can be set, and what they hold
+//
+// Corresponds with GET /inventory/fields (the `ListInventoryFields` operationId).
+func (c *Client) ListInventoryFields(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInventoryFieldsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportInventoryWithBody Set fields of many drives
+//
+// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+func (c *Client) ImportInventoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportInventoryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportInventory Set fields of many drives
+//
+// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+func (c *Client) ImportInventory(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportInventoryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveInventory Remove what was written of a drive
+//
+// Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
+func (c *Client) RemoveInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveInventoryRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInventory Get what is known of one drive
+//
+// Corresponds with GET /inventory/{drive} (the `GetInventory` operationId).
+func (c *Client) GetInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInventoryRequest(c.Server, drive)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetInventoryWithBody Set fields of one drive, or add a note
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+func (c *Client) SetInventoryWithBody(ctx context.Context, drive DriveParam, params *SetInventoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetInventoryRequestWithBody(c.Server, drive, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetInventory Set fields of one drive, or add a note
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+func (c *Client) SetInventory(ctx context.Context, drive DriveParam, params *SetInventoryParams, body SetInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetInventoryRequest(c.Server, drive, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInvitations List invitations, and the hosts that wait for approval
+//
+// Corresponds with GET /invitations (the `ListInvitations` operationId).
+func (c *Client) ListInvitations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInvitationsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteWithBody Invite hosts
+//
+// Makes a code with which agents ask to be enrolled; it is told once.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /invitations (the `Invite` operationId).
+func (c *Client) InviteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Invite Invite hosts
+//
+// Makes a code with which agents ask to be enrolled; it is told once.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /invitations (the `Invite` operationId).
+func (c *Client) Invite(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawInvitation Withdraw an invitation
+//
+// Corresponds with DELETE /invitations/{id} (the `WithdrawInvitation` operationId).
+func (c *Client) WithdrawInvitation(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawInvitationRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9869,6 +10459,46 @@ func NewStopAcceptanceRequestWithBody(server string, id IdParam, params *StopAcc
 	return req, nil
 }
 
+// NewAskEnrolmentRequest calls the generic AskEnrolment builder with application/json body
+func NewAskEnrolmentRequest(server string, body AskEnrolmentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskEnrolmentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskEnrolmentRequestWithBody constructs an http.Request for the AskEnrolment method, with any body, and a specified content type
+func NewAskEnrolmentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/enrolment")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTakeOrdersRequest constructs an http.Request for the TakeOrders method
 func NewTakeOrdersRequest(server string, params *TakeOrdersParams) (*http.Request, error) {
 	var err error
@@ -10014,6 +10644,74 @@ func NewPushReportRequestWithBody(server string, params *PushReportParams, conte
 
 		req.Header.Set("Lantern-Agent", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewDeclineHostRequest constructs an http.Request for the DeclineHost method
+func NewDeclineHostRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/asking/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewApproveHostRequest constructs an http.Request for the ApproveHost method
+func NewApproveHostRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/asking/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -11807,6 +12505,360 @@ func NewActOnSurveyRequestWithBody(server string, host string, params *ActOnSurv
 
 		req.Header.Set("Idempotency-Key", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewListInventoryRequest constructs an http.Request for the ListInventory method
+func NewListInventoryRequest(server string, params *ListInventoryParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListInventoryFieldsRequest constructs an http.Request for the ListInventoryFields method
+func NewListInventoryFieldsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory/fields")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportInventoryRequest calls the generic ImportInventory builder with application/json body
+func NewImportInventoryRequest(server string, body ImportInventoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportInventoryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportInventoryRequestWithBody constructs an http.Request for the ImportInventory method, with any body, and a specified content type
+func NewImportInventoryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveInventoryRequest constructs an http.Request for the RemoveInventory method
+func NewRemoveInventoryRequest(server string, drive DriveParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetInventoryRequest constructs an http.Request for the GetInventory method
+func NewGetInventoryRequest(server string, drive DriveParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetInventoryRequest calls the generic SetInventory builder with application/json body
+func NewSetInventoryRequest(server string, drive DriveParam, params *SetInventoryParams, body SetInventoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetInventoryRequestWithBody(server, drive, params, "application/json", bodyReader)
+}
+
+// NewSetInventoryRequestWithBody constructs an http.Request for the SetInventory method, with any body, and a specified content type
+func NewSetInventoryRequestWithBody(server string, drive DriveParam, params *SetInventoryParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/inventory/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewListInvitationsRequest constructs an http.Request for the ListInvitations method
+func NewListInvitationsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invitations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInviteRequest calls the generic Invite builder with application/json body
+func NewInviteRequest(server string, body InviteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInviteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewInviteRequestWithBody constructs an http.Request for the Invite method, with any body, and a specified content type
+func NewInviteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invitations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWithdrawInvitationRequest constructs an http.Request for the WithdrawInvitation method
+func NewWithdrawInvitationRequest(server string, id IdParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invitations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -15314,6 +16366,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptanceWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error)
 
+	// AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
+	//
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+	AskEnrolmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskEnrolmentResponse, error)
+
+	// AskEnrolmentWithResponse Ask to be enrolled, with the code of an invitation
+	//
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+	AskEnrolmentWithResponse(ctx context.Context, body AskEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*AskEnrolmentResponse, error)
+
 	// TakeOrdersWithResponse Wait for orders to a host
 	//
 	// Waits until there is an order for the host, or until the time is over.
@@ -15350,6 +16420,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /agent/reports (the `PushReport` operationId).
 	PushReportWithResponse(ctx context.Context, params *PushReportParams, body PushReportJSONRequestBody, reqEditors ...RequestEditorFn) (*PushReportResponse, error)
+
+	// DeclineHostWithResponse Refuse a host that waits for approval
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /asking/{host} (the `DeclineHost` operationId).
+	DeclineHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*DeclineHostResponse, error)
+
+	// ApproveHostWithResponse Enrol a host that waits for approval
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /asking/{host} (the `ApproveHost` operationId).
+	ApproveHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*ApproveHostResponse, error)
 
 	// ListAuditWithResponse Who changed what
 	//
@@ -15711,6 +16795,100 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurveyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error)
+
+	// ListInventoryWithResponse List what is known of drives beyond what they tell
+	//
+	// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /inventory (the `ListInventory` operationId).
+	ListInventoryWithResponse(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*ListInventoryResponse, error)
+
+	// ListInventoryFieldsWithResponse List the fields that can be set, and what they hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /inventory/fields (the `ListInventoryFields` operationId).
+	ListInventoryFieldsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInventoryFieldsResponse, error)
+
+	// ImportInventoryWithBodyWithResponse Set fields of many drives
+	//
+	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+	ImportInventoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error)
+
+	// ImportInventoryWithResponse Set fields of many drives
+	//
+	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+	ImportInventoryWithResponse(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error)
+
+	// RemoveInventoryWithResponse Remove what was written of a drive
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
+	RemoveInventoryWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*RemoveInventoryResponse, error)
+
+	// GetInventoryWithResponse Get what is known of one drive
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /inventory/{drive} (the `GetInventory` operationId).
+	GetInventoryWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*GetInventoryResponse, error)
+
+	// SetInventoryWithBodyWithResponse Set fields of one drive, or add a note
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+	SetInventoryWithBodyWithResponse(ctx context.Context, drive DriveParam, params *SetInventoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetInventoryResponse, error)
+
+	// SetInventoryWithResponse Set fields of one drive, or add a note
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+	SetInventoryWithResponse(ctx context.Context, drive DriveParam, params *SetInventoryParams, body SetInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*SetInventoryResponse, error)
+
+	// ListInvitationsWithResponse List invitations, and the hosts that wait for approval
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /invitations (the `ListInvitations` operationId).
+	ListInvitationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInvitationsResponse, error)
+
+	// InviteWithBodyWithResponse Invite hosts
+	//
+	// Makes a code with which agents ask to be enrolled; it is told once.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /invitations (the `Invite` operationId).
+	InviteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteResponse, error)
+
+	// InviteWithResponse Invite hosts
+	//
+	// Makes a code with which agents ask to be enrolled; it is told once.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /invitations (the `Invite` operationId).
+	InviteWithResponse(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error)
+
+	// WithdrawInvitationWithResponse Withdraw an invitation
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /invitations/{id} (the `WithdrawInvitation` operationId).
+	WithdrawInvitationWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*WithdrawInvitationResponse, error)
 
 	// GetLabWithResponse Get the state of the lab
 	//
@@ -16946,6 +18124,54 @@ func (r StopAcceptanceResponse) ContentType() string {
 	return ""
 }
 
+type AskEnrolmentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Enrolment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskEnrolmentResponse) GetJSON200() *Enrolment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskEnrolmentResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskEnrolmentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskEnrolmentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskEnrolmentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskEnrolmentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TakeOrdersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17070,6 +18296,88 @@ func (r PushReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PushReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeclineHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeclineHostResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeclineHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeclineHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeclineHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeclineHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ApproveHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ApproveHostResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ApproveHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApproveHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApproveHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApproveHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18694,6 +20002,424 @@ func (r ActOnSurveyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ActOnSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]InventoryItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInventoryResponse) GetJSON200() *[]InventoryItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInventoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInventoryFieldsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]InventoryField
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInventoryFieldsResponse) GetJSON200() *[]InventoryField {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInventoryFieldsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInventoryFieldsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInventoryFieldsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInventoryFieldsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInventoryFieldsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *InventoryImported
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportInventoryResponse) GetJSON200() *InventoryImported {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportInventoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveInventoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *InventoryItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetInventoryResponse) GetJSON200() *InventoryItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInventoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *InventoryItem
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetInventoryResponse) GetJSON200() *InventoryItem {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetInventoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInvitationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Invitations
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInvitationsResponse) GetJSON200() *Invitations {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInvitationsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInvitationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInvitationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInvitationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInvitationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InviteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invitation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r InviteResponse) GetJSON201() *Invitation {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InviteResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InviteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InviteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InviteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InviteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawInvitationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawInvitationResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawInvitationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawInvitationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawInvitationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawInvitationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22460,6 +24186,36 @@ func (c *ClientWithResponses) StopAcceptanceWithResponse(ctx context.Context, id
 	return ParseStopAcceptanceResponse(rsp)
 }
 
+// AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
+//
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+func (c *ClientWithResponses) AskEnrolmentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskEnrolmentResponse, error) {
+	rsp, err := c.AskEnrolmentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskEnrolmentResponse(rsp)
+}
+
+// AskEnrolmentWithResponse Ask to be enrolled, with the code of an invitation
+//
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/enrolment (the `AskEnrolment` operationId).
+func (c *ClientWithResponses) AskEnrolmentWithResponse(ctx context.Context, body AskEnrolmentJSONRequestBody, reqEditors ...RequestEditorFn) (*AskEnrolmentResponse, error) {
+	rsp, err := c.AskEnrolment(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskEnrolmentResponse(rsp)
+}
+
 // TakeOrdersWithResponse Wait for orders to a host
 //
 // Waits until there is an order for the host, or until the time is over.
@@ -22525,6 +24281,32 @@ func (c *ClientWithResponses) PushReportWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParsePushReportResponse(rsp)
+}
+
+// DeclineHostWithResponse Refuse a host that waits for approval
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /asking/{host} (the `DeclineHost` operationId).
+func (c *ClientWithResponses) DeclineHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*DeclineHostResponse, error) {
+	rsp, err := c.DeclineHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeclineHostResponse(rsp)
+}
+
+// ApproveHostWithResponse Enrol a host that waits for approval
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /asking/{host} (the `ApproveHost` operationId).
+func (c *ClientWithResponses) ApproveHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*ApproveHostResponse, error) {
+	rsp, err := c.ApproveHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApproveHostResponse(rsp)
 }
 
 // ListAuditWithResponse Who changed what
@@ -23180,6 +24962,172 @@ func (c *ClientWithResponses) ActOnSurveyWithResponse(ctx context.Context, host 
 		return nil, err
 	}
 	return ParseActOnSurveyResponse(rsp)
+}
+
+// ListInventoryWithResponse List what is known of drives beyond what they tell
+//
+// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /inventory (the `ListInventory` operationId).
+func (c *ClientWithResponses) ListInventoryWithResponse(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*ListInventoryResponse, error) {
+	rsp, err := c.ListInventory(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInventoryResponse(rsp)
+}
+
+// ListInventoryFieldsWithResponse List the fields that can be set, and what they hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /inventory/fields (the `ListInventoryFields` operationId).
+func (c *ClientWithResponses) ListInventoryFieldsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInventoryFieldsResponse, error) {
+	rsp, err := c.ListInventoryFields(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInventoryFieldsResponse(rsp)
+}
+
+// ImportInventoryWithBodyWithResponse Set fields of many drives
+//
+// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+func (c *ClientWithResponses) ImportInventoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error) {
+	rsp, err := c.ImportInventoryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportInventoryResponse(rsp)
+}
+
+// ImportInventoryWithResponse Set fields of many drives
+//
+// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
+func (c *ClientWithResponses) ImportInventoryWithResponse(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error) {
+	rsp, err := c.ImportInventory(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportInventoryResponse(rsp)
+}
+
+// RemoveInventoryWithResponse Remove what was written of a drive
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
+func (c *ClientWithResponses) RemoveInventoryWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*RemoveInventoryResponse, error) {
+	rsp, err := c.RemoveInventory(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveInventoryResponse(rsp)
+}
+
+// GetInventoryWithResponse Get what is known of one drive
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /inventory/{drive} (the `GetInventory` operationId).
+func (c *ClientWithResponses) GetInventoryWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*GetInventoryResponse, error) {
+	rsp, err := c.GetInventory(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInventoryResponse(rsp)
+}
+
+// SetInventoryWithBodyWithResponse Set fields of one drive, or add a note
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+func (c *ClientWithResponses) SetInventoryWithBodyWithResponse(ctx context.Context, drive DriveParam, params *SetInventoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetInventoryResponse, error) {
+	rsp, err := c.SetInventoryWithBody(ctx, drive, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetInventoryResponse(rsp)
+}
+
+// SetInventoryWithResponse Set fields of one drive, or add a note
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /inventory/{drive} (the `SetInventory` operationId).
+func (c *ClientWithResponses) SetInventoryWithResponse(ctx context.Context, drive DriveParam, params *SetInventoryParams, body SetInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*SetInventoryResponse, error) {
+	rsp, err := c.SetInventory(ctx, drive, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetInventoryResponse(rsp)
+}
+
+// ListInvitationsWithResponse List invitations, and the hosts that wait for approval
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /invitations (the `ListInvitations` operationId).
+func (c *ClientWithResponses) ListInvitationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInvitationsResponse, error) {
+	rsp, err := c.ListInvitations(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInvitationsResponse(rsp)
+}
+
+// InviteWithBodyWithResponse Invite hosts
+//
+// Makes a code with which agents ask to be enrolled; it is told once.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /invitations (the `Invite` operationId).
+func (c *ClientWithResponses) InviteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteResponse, error) {
+	rsp, err := c.InviteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteResponse(rsp)
+}
+
+// InviteWithResponse Invite hosts
+//
+// Makes a code with which agents ask to be enrolled; it is told once.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /invitations (the `Invite` operationId).
+func (c *ClientWithResponses) InviteWithResponse(ctx context.Context, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error) {
+	rsp, err := c.Invite(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteResponse(rsp)
+}
+
+// WithdrawInvitationWithResponse Withdraw an invitation
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /invitations/{id} (the `WithdrawInvitation` operationId).
+func (c *ClientWithResponses) WithdrawInvitationWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*WithdrawInvitationResponse, error) {
+	rsp, err := c.WithdrawInvitation(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawInvitationResponse(rsp)
 }
 
 // GetLabWithResponse Get the state of the lab
@@ -24997,6 +26945,39 @@ func ParseStopAcceptanceResponse(rsp *http.Response) (*StopAcceptanceResponse, e
 	return response, nil
 }
 
+// ParseAskEnrolmentResponse parses an HTTP response from a AskEnrolmentWithResponse call
+func ParseAskEnrolmentResponse(rsp *http.Response) (*AskEnrolmentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskEnrolmentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Enrolment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTakeOrdersResponse parses an HTTP response from a TakeOrdersWithResponse call
 func ParseTakeOrdersResponse(rsp *http.Response) (*TakeOrdersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25068,6 +27049,64 @@ func ParsePushReportResponse(rsp *http.Response) (*PushReportResponse, error) {
 	}
 
 	response := &PushReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeclineHostResponse parses an HTTP response from a DeclineHostWithResponse call
+func ParseDeclineHostResponse(rsp *http.Response) (*DeclineHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeclineHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseApproveHostResponse parses an HTTP response from a ApproveHostWithResponse call
+func ParseApproveHostResponse(rsp *http.Response) (*ApproveHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApproveHostResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -26192,6 +28231,295 @@ func ParseActOnSurveyResponse(rsp *http.Response) (*ActOnSurveyResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListInventoryResponse parses an HTTP response from a ListInventoryWithResponse call
+func ParseListInventoryResponse(rsp *http.Response) (*ListInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []InventoryItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListInventoryFieldsResponse parses an HTTP response from a ListInventoryFieldsWithResponse call
+func ParseListInventoryFieldsResponse(rsp *http.Response) (*ListInventoryFieldsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInventoryFieldsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []InventoryField
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportInventoryResponse parses an HTTP response from a ImportInventoryWithResponse call
+func ParseImportInventoryResponse(rsp *http.Response) (*ImportInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest InventoryImported
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveInventoryResponse parses an HTTP response from a RemoveInventoryWithResponse call
+func ParseRemoveInventoryResponse(rsp *http.Response) (*RemoveInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetInventoryResponse parses an HTTP response from a GetInventoryWithResponse call
+func ParseGetInventoryResponse(rsp *http.Response) (*GetInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest InventoryItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetInventoryResponse parses an HTTP response from a SetInventoryWithResponse call
+func ParseSetInventoryResponse(rsp *http.Response) (*SetInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest InventoryItem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListInvitationsResponse parses an HTTP response from a ListInvitationsWithResponse call
+func ParseListInvitationsResponse(rsp *http.Response) (*ListInvitationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInvitationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Invitations
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInviteResponse parses an HTTP response from a InviteWithResponse call
+func ParseInviteResponse(rsp *http.Response) (*InviteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InviteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawInvitationResponse parses an HTTP response from a WithdrawInvitationWithResponse call
+func ParseWithdrawInvitationResponse(rsp *http.Response) (*WithdrawInvitationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawInvitationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -28709,6 +31037,9 @@ type ServerInterface interface {
 	// StopAcceptance Stop an acceptance test
 	// (POST /acceptances/{id}/stop)
 	StopAcceptance(ctx *echo.Context, id IdParam, params StopAcceptanceParams) error
+	// AskEnrolment Ask to be enrolled, with the code of an invitation
+	// (POST /agent/enrolment)
+	AskEnrolment(ctx *echo.Context) error
 	// TakeOrders Wait for orders to a host
 	// (GET /agent/orders)
 	TakeOrders(ctx *echo.Context, params TakeOrdersParams) error
@@ -28718,6 +31049,12 @@ type ServerInterface interface {
 	// PushReport Report the state of a host
 	// (POST /agent/reports)
 	PushReport(ctx *echo.Context, params PushReportParams) error
+	// DeclineHost Refuse a host that waits for approval
+	// (DELETE /asking/{host})
+	DeclineHost(ctx *echo.Context, host string) error
+	// ApproveHost Enrol a host that waits for approval
+	// (POST /asking/{host})
+	ApproveHost(ctx *echo.Context, host string) error
 	// ListAudit Who changed what
 	// (GET /audit)
 	ListAudit(ctx *echo.Context, params ListAuditParams) error
@@ -28823,6 +31160,33 @@ type ServerInterface interface {
 	// ActOnSurvey Start, answer or end a survey
 	// (POST /hosts/{host}/survey)
 	ActOnSurvey(ctx *echo.Context, host string, params ActOnSurveyParams) error
+	// ListInventory List what is known of drives beyond what they tell
+	// (GET /inventory)
+	ListInventory(ctx *echo.Context, params ListInventoryParams) error
+	// ListInventoryFields List the fields that can be set, and what they hold
+	// (GET /inventory/fields)
+	ListInventoryFields(ctx *echo.Context) error
+	// ImportInventory Set fields of many drives
+	// (POST /inventory/import)
+	ImportInventory(ctx *echo.Context) error
+	// RemoveInventory Remove what was written of a drive
+	// (DELETE /inventory/{drive})
+	RemoveInventory(ctx *echo.Context, drive DriveParam) error
+	// GetInventory Get what is known of one drive
+	// (GET /inventory/{drive})
+	GetInventory(ctx *echo.Context, drive DriveParam) error
+	// SetInventory Set fields of one drive, or add a note
+	// (PUT /inventory/{drive})
+	SetInventory(ctx *echo.Context, drive DriveParam, params SetInventoryParams) error
+	// ListInvitations List invitations, and the hosts that wait for approval
+	// (GET /invitations)
+	ListInvitations(ctx *echo.Context) error
+	// Invite Invite hosts
+	// (POST /invitations)
+	Invite(ctx *echo.Context) error
+	// WithdrawInvitation Withdraw an invitation
+	// (DELETE /invitations/{id})
+	WithdrawInvitation(ctx *echo.Context, id IdParam) error
 	// GetLab Get the state of the lab
 	// (GET /lab)
 	GetLab(ctx *echo.Context) error
@@ -29241,6 +31605,15 @@ func (w *ServerInterfaceWrapper) StopAcceptance(ctx *echo.Context) error {
 	return err
 }
 
+// AskEnrolment converts echo context to params.
+func (w *ServerInterfaceWrapper) AskEnrolment(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AskEnrolment(ctx)
+	return err
+}
+
 // TakeOrders converts echo context to params.
 func (w *ServerInterfaceWrapper) TakeOrders(ctx *echo.Context) error {
 	var err error
@@ -29301,6 +31674,38 @@ func (w *ServerInterfaceWrapper) PushReport(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PushReport(ctx, params)
+	return err
+}
+
+// DeclineHost converts echo context to params.
+func (w *ServerInterfaceWrapper) DeclineHost(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeclineHost(ctx, host)
+	return err
+}
+
+// ApproveHost converts echo context to params.
+func (w *ServerInterfaceWrapper) ApproveHost(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ApproveHost(ctx, host)
 	return err
 }
 
@@ -30242,6 +32647,151 @@ func (w *ServerInterfaceWrapper) ActOnSurvey(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ActOnSurvey(ctx, host, params)
+	return err
+}
+
+// ListInventory converts echo context to params.
+func (w *ServerInterfaceWrapper) ListInventory(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListInventoryParams
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", ctx.QueryParams(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter where: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListInventory(ctx, params)
+	return err
+}
+
+// ListInventoryFields converts echo context to params.
+func (w *ServerInterfaceWrapper) ListInventoryFields(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListInventoryFields(ctx)
+	return err
+}
+
+// ImportInventory converts echo context to params.
+func (w *ServerInterfaceWrapper) ImportInventory(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImportInventory(ctx)
+	return err
+}
+
+// RemoveInventory converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveInventory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveInventory(ctx, drive)
+	return err
+}
+
+// GetInventory converts echo context to params.
+func (w *ServerInterfaceWrapper) GetInventory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetInventory(ctx, drive)
+	return err
+}
+
+// SetInventory converts echo context to params.
+func (w *ServerInterfaceWrapper) SetInventory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetInventoryParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetInventory(ctx, drive, params)
+	return err
+}
+
+// ListInvitations converts echo context to params.
+func (w *ServerInterfaceWrapper) ListInvitations(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListInvitations(ctx)
+	return err
+}
+
+// Invite converts echo context to params.
+func (w *ServerInterfaceWrapper) Invite(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Invite(ctx)
+	return err
+}
+
+// WithdrawInvitation converts echo context to params.
+func (w *ServerInterfaceWrapper) WithdrawInvitation(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id IdParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WithdrawInvitation(ctx, id)
 	return err
 }
 
@@ -31856,6 +34406,18 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
+	router.GET(options.BaseURL+"/inventory", wrapper.ListInventory, options.OperationMiddlewares["listInventory"]...)
+	router.GET(options.BaseURL+"/inventory/fields", wrapper.ListInventoryFields, options.OperationMiddlewares["listInventoryFields"]...)
+	router.POST(options.BaseURL+"/inventory/import", wrapper.ImportInventory, options.OperationMiddlewares["importInventory"]...)
+	router.DELETE(options.BaseURL+"/inventory/:drive", wrapper.RemoveInventory, options.OperationMiddlewares["removeInventory"]...)
+	router.GET(options.BaseURL+"/inventory/:drive", wrapper.GetInventory, options.OperationMiddlewares["getInventory"]...)
+	router.PUT(options.BaseURL+"/inventory/:drive", wrapper.SetInventory, options.OperationMiddlewares["setInventory"]...)
+	router.GET(options.BaseURL+"/invitations", wrapper.ListInvitations, options.OperationMiddlewares["listInvitations"]...)
+	router.POST(options.BaseURL+"/invitations", wrapper.Invite, options.OperationMiddlewares["invite"]...)
+	router.DELETE(options.BaseURL+"/invitations/:id", wrapper.WithdrawInvitation, options.OperationMiddlewares["withdrawInvitation"]...)
+	router.DELETE(options.BaseURL+"/asking/:host", wrapper.DeclineHost, options.OperationMiddlewares["declineHost"]...)
+	router.POST(options.BaseURL+"/asking/:host", wrapper.ApproveHost, options.OperationMiddlewares["approveHost"]...)
+	router.POST(options.BaseURL+"/agent/enrolment", wrapper.AskEnrolment, options.OperationMiddlewares["askEnrolment"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)
 	router.POST(options.BaseURL+"/hosts/:host/retire", wrapper.RetireHost, options.OperationMiddlewares["retireHost"]...)
 	router.PUT(options.BaseURL+"/hosts/:host/name", wrapper.RenameHost, options.OperationMiddlewares["renameHost"]...)

@@ -421,7 +421,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
-		takeOverCommand(), forgetCommand(),
+		takeOverCommand(), forgetCommand(), inventoryCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

@@ -45,6 +45,11 @@ var driveColumns = []driveColumn{
 	{col("present"), false, func(d api.Drive) cell { return cell{text: yesNo(d.Present), raw: d.Present} }},
 	{col("path"), false, func(d api.Drive) cell { return cell{text: d.Path} }},
 	{col("used_by").as("USED BY").fold(20), false, func(d api.Drive) cell { return cell{text: usedBy(d)} }},
+	{col("warranty_days").as("WARRANTY"), false, func(d api.Drive) cell { return warrantyCell(d.Inventory) }},
+	{col("batch"), false, func(d api.Drive) cell { return cell{text: d.Inventory.Fields["batch"]} }},
+	{col("supplier"), false, func(d api.Drive) cell { return cell{text: d.Inventory.Fields["supplier"]} }},
+	{col("purchased"), false, func(d api.Drive) cell { return cell{text: d.Inventory.Fields["purchased"]} }},
+	{col("asset"), false, func(d api.Drive) cell { return cell{text: d.Inventory.Fields["asset"]} }},
 	{col("id"), false, func(d api.Drive) cell { return cell{text: d.Key} }},
 }
 
@@ -113,7 +118,7 @@ func drivesCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead; may be repeated"},
 			&cli.StringFlag{
 				Name:  "where",
-				Usage: "comparisons of metrics, such as 'pending_sectors>0, temperature_celsius>=45'",
+				Usage: "comparisons of metrics and of the inventory, such as 'pending_sectors>0, warranty_days<90, batch=B-17'",
 			},
 			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - turns the order"},
 			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"},

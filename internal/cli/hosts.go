@@ -68,7 +68,7 @@ func hostCommand() *cli.Command {
 		Description: "Example: lantern host list\n         lantern host room skerry \"stone house\"",
 		Flags:       tableFlags(),
 		Action:      list,
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			{
 				Name:        "list",
 				Usage:       "list hosts",
@@ -142,7 +142,9 @@ func hostCommand() *cli.Command {
 			},
 			retireHost(),
 			renameHost(),
-		},
+			inviteHosts(),
+			invitations(),
+		}, askingCommands()...),
 	}
 }
 

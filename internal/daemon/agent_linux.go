@@ -38,6 +38,7 @@ type Agent struct {
 	Log      *slog.Logger
 	Programs []string  // command lines of programs that speak for pools
 	Print    io.Writer // when set, one report is written there and nothing is sent
+	Invite   string    // the code of an invitation, with which it asks for a token where it has none
 }
 
 // look is how often an agent looks for changes of which the kernel does not tell.
@@ -50,23 +51,34 @@ func drivers(host string, asleep func(device string) bool) []pools.Driver {
 	return []pools.Driver{arrays, volumes, systems}
 }
 
+// CheckToken refuses an agent that could not tell who it is.
+func (c Agent) CheckToken() error {
+	if c.Token != "" || c.Print != nil || c.Invite != "" {
+		return nil
+	}
+	return errors.New("an agent needs its host's token, or an invitation: enrol the host with `lantern host enrol <name>` and give the token as " +
+		"LANTERN_HOST_TOKEN or --token-file, or invite many with `lantern host invite` and give the code as --invite")
+}
+
 // Run reports and obeys until ctx ends.
 func (c Agent) Run(ctx context.Context) error {
-	if c.Token == "" && c.Print == nil {
-		return errors.New(
-			"an agent needs its host's token: enrol the host with `lantern host enrol <name>` and give it as " +
-				"LANTERN_HOST_TOKEN or --token-file",
-		)
+	if err := c.CheckToken(); err != nil {
+		return err
 	}
 	transport, err := link.Transport(c.Server, c.Link)
 	if err != nil {
 		return err
 	}
-	client, err := Client(c.Server, c.Token, api.WithHTTPClient(&http.Client{Transport: realOnly{transport}}))
-	if err != nil {
+	if err := private(c.Data); err != nil {
 		return err
 	}
-	if err := private(c.Data); err != nil {
+	if c.Token == "" && c.Print == nil {
+		if c.Token, err = c.enrol(ctx, transport); err != nil {
+			return err
+		}
+	}
+	client, err := Client(c.Server, c.Token, api.WithHTTPClient(&http.Client{Transport: realOnly{transport}}))
+	if err != nil {
 		return err
 	}
 	machine := &linux.Machine{Match: c.Devices}

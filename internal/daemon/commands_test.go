@@ -160,6 +160,20 @@ var commands = []string{
 	"! forget drive XE932 --reason destroyed",
 	"! forget drive NOSUCH --reason destroyed",
 	"! forget pool soundscape --reason 'taken apart'",
+	"! host invite --count 0",
+	"! host approve nosuch",
+	"! host withdraw nosuch",
+	"host invitations",
+	"inventory fields",
+	"! inventory set ZU006 'supplier=Kelp & Sons' purchased=2023-11-20 warranty=5y",
+	"! inventory set ZU006 LM417 batch=B-17 price=249.90 currency=EUR",
+	"! inventory set ZU006 warrnty=5y",
+	"! inventory note ZU006 'the seller was told'",
+	"inventory show ZU006",
+	"inventory list --where batch=B-17",
+	"! inventory import nowhere.csv",
+	"! inventory remove LM417",
+	"drives --where batch=B-17 --columns tail,batch,warranty_days,supplier",
 }
 
 // run is one command, as from a shell.
@@ -273,7 +287,7 @@ func TestEveryCommand(t *testing.T) {
 		"campaign skip", "channel test", "decode", "enclosure define", "follow", "judge", "lab insert", "lab join",
 		"audit export", "lab part", "lab power", "lab silence", "lab stuck", "notices mute", "notices saw", "person renew",
 		"drain", "grow", "nudge", "priority", "readings export", "readings latest", "rebalance", "recoveries export", "recoveries replay", "scrub", "selftest where", "stop", "survey back", "survey leave", "survey pass",
-		"survey read", "survey tap", "survey walk", "swap back", "watch", "light pulls", "take-over",
+		"survey read", "survey tap", "survey walk", "swap back", "watch", "host refuse", "inventory export", "light pulls", "take-over",
 	} // the stories of internal/e2e
 	run := map[string]bool{}
 	for _, line := range append(slices.Clone(commands), elsewhere...) {

@@ -142,7 +142,7 @@ func TestExamples(t *testing.T) {
 	require.NoError(t, os.WriteFile("page.bin", health, 0o600))
 	for name, text := range map[string]string{"past.jsonl": `{"drive":"a","at":"2026-01-01T00:00:00Z","metrics":{"pending_sectors":0}}
 {"drive":"a","at":"2026-01-02T00:00:00Z","metrics":{"pending_sectors":40}}
-`, "failures.csv": "drive,failed\na,2026-01-09\n"} {
+`, "failures.csv": "drive,failed\na,2026-01-09\n", "bought.csv": "serial,supplier,state\nVR9NEW01,Kelp,ordered\n"} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 	}
 	require.NoError(t, os.WriteFile("dump.txt", []byte(hex.Dump(drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}}}))), 0o600))
@@ -150,11 +150,12 @@ func TestExamples(t *testing.T) {
 	// What an example must not do in a test, or cannot: it runs until somebody ends it, or another end is not there.
 	others := map[string]string{
 		"channel test": "nobody is at the other end", "follow": "it follows until the end", "watch": "it needs a terminal", "survey walk": "it asks a person",
-		"person end-session": "the id is another one each time",
+		"person end-session": "the id is another one each time", "host approve": "no agent asks", "host refuse": "no agent asks",
+		"host withdraw": "the id is another one each time",
 	}
 	// What must be so before an example makes sense.
 	before := map[string]string{
-		"campaign abandon logbook": "campaign plan logbook", "host rename gannet": "host enrol gannet", "accept ": "accept begin XH001 --short",
+		"campaign abandon logbook": "campaign plan logbook", "host rename gannet": "host enrol gannet", "inventory remove": "inventory set ZU006 asset=A-1", "accept ": "accept begin XH001 --short",
 		"enclosure ": "enclosure define guillemot --section side --rows 4 --columns 4", "enclosure remove petrel": "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
 		"plan preview nightly": "plan set nightly --pool soundscape", "enclosure define guillemot --file": "enclosure export guillemot chassis > shelf.yaml",
 	}

@@ -153,12 +153,36 @@ func (c stage) agent(r *running, h *lab.Host) (*agent.Agent, error) {
 	)
 }
 
+// written puts what the lab's people wrote down of their drives into the inventory.
+func (c stage) written(r *running) error {
+	var req api.InventoryImport
+	for n, p := range c.fleet.Purchases(c.fleet.Clock().Now()) {
+		req.Rows = append(req.Rows, api.InventoryRow{Line: n + 1, Name: p.Serial, Whole: true, Fields: p.Fields})
+		if len(req.Rows) == inventoryAtOnce {
+			break
+		}
+	}
+	done, err := r.service.Inventory.Import("the lab", req)
+	if err == nil && !done.Written {
+		err = fmt.Errorf("%d rows were refused, the first: %v", len(done.Refused), done.Refused[0])
+	}
+	return err
+}
+
+// inventoryAtOnce is how many drives of a large demo have an inventory.
+const inventoryAtOnce = 20000
+
 // keepLab writes the lab's state down now and then, and sets its pace where nobody does.
 func (c stage) keepLab(ctx context.Context, r *running, filled *sync.WaitGroup) {
 	if !c.fleet.Filled {
 		filled.Wait()
 		if ctx.Err() != nil {
 			return // cut short: the next start tells the past again, and what was told twice counts once
+		}
+		if c.copied.Pool == "" { // nothing is made up in a copy of real drives
+			if err := c.written(r); err != nil {
+				c.Log.Error("the inventory of the lab could not be written", "error", err)
+			}
 		}
 		c.fleet.Filled = true
 	}

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
 
@@ -123,4 +124,42 @@ func TestNotify(t *testing.T) {
 			<-p.done
 		}
 	}
+}
+
+// TestInvited: an agent with an invitation and no token asks until it is approved, and reports then; after a restart it is
+// still the same host. The console approves with one click.
+func TestInvited(t *testing.T) {
+	listen, data := freePort(t), t.TempDir()
+	service := start(t, nil, "serve", "--listen", listen, "--data", data)
+	said := await(t, "the service greets", service.said, func(s string) bool { return strings.Contains(s, "only this once: ") })
+	_, token, _ := strings.Cut(said, "only this once: ")
+	token = strings.TrimSpace(token)
+	admin := shell{t, []string{"LANTERN_CONFIG=", "LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token}}
+	code := strings.TrimSpace(admin.run("host", "invite", "--count", "2"))
+	agent := func(name, data string) *process {
+		return start(t, []string{"LANTERN_CONFIG=", "LANTERN_HOST_TOKEN="}, "agent", "--host", name, "--server", "http://"+listen, "--data", data,
+			"--devices", "nothing", "--every", "1s", "--invite", code)
+	}
+	folder := t.TempDir()
+	first := agent("gannet", folder)
+	await(t, "it asks", func() string { return admin.run("host", "invitations") }, func(s string) bool { return strings.Contains(s, "gannet") })
+	await(t, "its log says what it waits for", first.said, func(s string) bool { return strings.Contains(s, "lantern host approve gannet") })
+	require.Contains(t, admin.run("host", "list"), "No host is enrolled")
+
+	b := openBrowser(t, "http://"+listen)
+	b.open("/hosts")
+	b.do("sign in", chromedp.WaitVisible("input"), chromedp.SendKeys("input", token+"\r"))
+	b.click("Approve gannet")
+	b.see("gannet is enrolled", "lantern host enrol <name>")
+	reports := func() string { return admin.run("host", "list") }
+	await(t, "it reports", reports, func(s string) bool { return strings.Contains(s, "reporting") })
+	since := func() string { return admin.run("host", "list", "-o", "csv", "--columns", "host,agent_since") }
+	was := since()
+	first.kill()
+	agent("gannet", folder)
+	await(t, "the next run reports", since, func(s string) bool { return s != was })
+	agent("petrel", t.TempDir())
+	await(t, "it asks", func() string { return admin.run("host", "invitations") }, func(s string) bool { return strings.Contains(s, "petrel") })
+	admin.run("host", "refuse", "petrel")
+	require.NotContains(t, reports(), "petrel")
 }

@@ -140,6 +140,14 @@ func Cell(s string) string {
 	return "'" + s
 }
 
+// FromCell gives what Cell made a cell of.
+func FromCell(s string) string {
+	if rest, ok := strings.CutPrefix(s, "'"); ok && Cell(rest) == s {
+		return rest
+	}
+	return s
+}
+
 // number says whether a text that begins with a sign is nothing but a number.
 func number(s string) bool {
 	digits := false

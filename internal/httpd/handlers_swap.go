@@ -294,43 +294,6 @@ func (s *Server) SetCold(c *echo.Context, host string) error {
 	return answer(c, http.StatusOK, h, err)
 }
 
-// RetireHost takes a host out of the fleet.
-func (s *Server) RetireHost(c *echo.Context, host string, _ api.RetireHostParams) error {
-	return s.withReason(c, func(reason string) error { return s.Service.Fleet.RetireHost(person(c), host, reason) })
-}
-
-// ForgetPool lists a pool no more.
-func (s *Server) ForgetPool(c *echo.Context, pool string, _ api.ForgetPoolParams) error {
-	return s.withReason(c, func(reason string) error { return s.Service.Fleet.ForgetPool(person(c), pool, reason) })
-}
-
-// ForgetDrive lists a drive no more.
-func (s *Server) ForgetDrive(c *echo.Context, drive string, _ api.ForgetDriveParams) error {
-	return s.withReason(c, func(reason string) error { return s.Service.Fleet.ForgetDrive(person(c), drive, reason) })
-}
-
-// withReason does what needs a reason and answers nothing.
-func (*Server) withReason(c *echo.Context, do func(reason string) error) error {
-	req, err := take[api.Reason](c, maxBody)
-	if err != nil {
-		return err
-	}
-	if err := do(req.Reason); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
-}
-
-// RenameHost gives a host another name.
-func (s *Server) RenameHost(c *echo.Context, host string, _ api.RenameHostParams) error {
-	req, err := take[api.HostName](c, maxBody)
-	if err != nil {
-		return err
-	}
-	h, err := s.Service.RenameHost(person(c), host, req.Name)
-	return answer(c, http.StatusOK, h, err)
-}
-
 // LabPower takes a lab host down, or brings it up.
 func (s *Server) LabPower(c *echo.Context) error {
 	return inLab(s, c, func(req api.LabPower) (any, error) { return nil, s.Lab.Power(req.Host, req.On) })

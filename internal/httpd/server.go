@@ -173,7 +173,7 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 		r := c.Request()
 		path := r.URL.Path
 		if !strings.HasPrefix(path, base) || path == base+"/session" && r.Method == http.MethodPost ||
-			path == base+"/openapi.yaml" || path == base+"/ready" {
+			path == base+"/openapi.yaml" || path == base+"/ready" || path == base+"/agent/enrolment" {
 			return next(c)
 		}
 		if r, ok := r.Context().Value(internalRequest{}).(people.Rights); ok {

@@ -16,6 +16,7 @@ import (
 	"lantern/internal/core/notice"
 	"lantern/internal/service/bays"
 	"lantern/internal/service/fleet"
+	"lantern/internal/service/inventory"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/notices"
@@ -50,6 +51,7 @@ type Service struct {
 	Selftests  *selftests.Service
 	Stock      *stock.Service
 	Swaps      *swaps.Service
+	Inventory  *inventory.Service
 	Notices    *notices.Service
 	Views      *views.Service
 	Rehearsal  *rehearsal.Service
@@ -69,8 +71,9 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	t := selftests.New(l, f, j, o)
 	k := stock.New(l, f, j, o, t)
 	w := swaps.New(l, f, p, r, j, o, g, b, t, k)
+	e := inventory.New(l, f, j)
 	n := notices.New(l, f, r, j, g, b, w)
-	v := views.New(l, f, r, m, j, o, g, b, t, k, w)
+	v := views.New(l, f, r, m, j, o, g, b, t, k, w, e)
 	f.Work, t.Ended, w.News = w, k.TestToAcceptance, func() []notice.Notice { return n.Open }
 
 	s := &Service{Ledger: l}
@@ -110,6 +113,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 		n,
 		&s.mu,
 	)
+	s.Inventory = inventory.NewService(e, &s.mu)
 	s.Views = views.NewService(v, &s.mu)
 	s.Rehearsal = rehearsal.NewService(&s.mu, l, f, r, j, t, k, w, s.Bays, s.Views)
 
@@ -128,7 +132,7 @@ func (s *Service) load() error {
 		s.Judging.Load, s.Fleet.LoadHosts,
 		s.Notices.LoadNotices, s.Notices.LoadChannels, s.Notices.LoadDeliveries, s.Selftests.LoadRuns, s.Selftests.LoadPlans,
 		s.Stock.LoadAcceptances, s.Swaps.LoadCampaigns, s.Swaps.LoadSwaps, s.Orders.Load, s.Bays.Load,
-		s.Recoveries.LoadRecoveries,
+		s.Recoveries.LoadRecoveries, s.Inventory.Load,
 	} {
 		if err := load(); err != nil {
 			return err
@@ -146,7 +150,7 @@ func (s *Service) undo(b *store.Batch) error {
 	for _, undo := range []func(*store.Batch) error{
 		s.Fleet.Undo, s.Readings.Undo, s.Recoveries.Undo, s.Judging.Undo, s.Orders.Undo, s.Progress.Undo,
 		s.Bays.Undo, s.Selftests.Undo, s.Stock.Undo,
-		s.Swaps.Undo, s.Notices.Undo,
+		s.Swaps.Undo, s.Inventory.Undo, s.Notices.Undo,
 	} {
 		failed = append(failed, undo(b))
 	}

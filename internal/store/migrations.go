@@ -48,6 +48,9 @@ var kinds = []any{
 	&Event{},
 	&Answer{},
 	&AuditEntry{},
+	&Inventory{},
+	&Invitation{},
+	&Asking{},
 	&Migration{},
 }
 
@@ -66,6 +69,8 @@ var migrations = []struct {
 }{
 	1: {"the tables of all records", func(tx *gorm.DB) error { return tx.AutoMigrate(kinds...) }},
 	2: {"names that hosts had before", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
+	3: {"invitations, and hosts that ask", func(tx *gorm.DB) error { return tx.AutoMigrate(&Invitation{}, &Asking{}) }},
+	4: {"the inventory of drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Inventory{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

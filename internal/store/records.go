@@ -307,3 +307,28 @@ type AuditEntry struct {
 	Previous string
 	Hash     string
 }
+
+// Inventory is what people know of a drive beyond what it tells, as JSON.
+type Inventory struct {
+	Serial string `gorm:"primaryKey"` // in capitals
+	Doc    []byte
+}
+
+// Invitation lets hosts ask to be enrolled, with a code of which the hash is kept. Its times are real, not the lab's.
+type Invitation struct {
+	ID          string `gorm:"primaryKey"`
+	Hash        []byte
+	Count, Used int
+	Pattern     string // of names that need no approval; empty for none
+	By          string
+	Made, Ends  time.Time
+}
+
+// Asking is a host that waits for approval, with the hash of the token that it made for itself.
+type Asking struct {
+	Name       string `gorm:"primaryKey"`
+	Hash       []byte
+	From       string // address
+	At         time.Time
+	Invitation string
+}

@@ -55,6 +55,7 @@ export const pages: Page[] = [
     name: "Hosts",
     detail: "who reports, clocks, rooms, what is refused",
     load: () => import("./hosts/page"),
+    queries: { invitations: ["host"] },
   },
   { path: "/bays/:host/survey", load: () => import("./bays/survey"), queries: { survey: ["host", "light"] } },
   {
@@ -93,6 +94,13 @@ export const pages: Page[] = [
     detail: "drives kept to replace others, and tests of new ones",
     load: () => import("./stock/page"),
     queries: { stock: ["acceptance"], acceptances: ["acceptance"] },
+  },
+  {
+    path: "/inventory",
+    name: "Inventory",
+    detail: "purchase, warranty, batch, notes, what was sent back or destroyed",
+    load: () => import("./inventory/page"),
+    queries: { inventory: ["drive", "swap"] },
   },
   {
     path: "/recoveries",

@@ -24,4 +24,5 @@ func Hash(token string) []byte {
 const (
 	PersonPrefix = "lan-person-"
 	HostPrefix   = "lan-host-"
+	InvitePrefix = "lan-invite-"
 )

@@ -160,6 +160,9 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 		Verdict:             api.Verdict(j.Verdict),
 		Findings:            []api.Finding{},
 	}
+	if v, ok := s.inventory.ViewOf(d); ok {
+		out.Inventory = v
+	}
 	if d.Present {
 		if h := s.fleet.Hosts[d.Host]; h != nil {
 			out.SeenAt = h.SeenAt

@@ -136,6 +136,13 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 	if p, ok := d.Record["power_on_hours"].Last(); ok {
 		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
 	}
+	if v, ok := s.inventory.ViewOf(d); ok {
+		for _, name := range []string{"purchased", "supplier", "order", "warranty", "price", "currency", "asset", "batch", "contract"} {
+			if text := v.Fields[name]; text != "" {
+				fmt.Fprintf(&sum, "%s %s\n", name, text)
+			}
+		}
+	}
 	fmt.Fprintf(&sum, "\nWhat was found:\n")
 	for _, f := range r.Old.Findings {
 		fmt.Fprintf(&sum, "- %s: %s, since %s\n", f.Verdict, f.Says, f.Since.UTC().Format(time.RFC3339))

@@ -10,6 +10,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
+	"lantern/internal/core/inventory"
 	"lantern/internal/nearest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
@@ -17,9 +18,9 @@ import (
 
 // Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.
 func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
-	where, err := history.ParseWhere(f.Where)
+	where, known, err := conditions(f.Where)
 	if err != nil {
-		return api.DrivePage{}, problem.New(422, "bad-where", "All metrics: lantern metrics", "%s.", err)
+		return api.DrivePage{}, err
 	}
 	metric := drive.MetricName(strings.TrimPrefix(f.Sort, "-"))
 	if _, ok := drive.MetricByName(metric); !ok && metric != "" && metric != "verdict" && metric != "place" {
@@ -46,7 +47,7 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 		return api.DrivePage{}, err
 	}
 	places := s.judging.Places()
-	fits := s.fitting(f, where)
+	fits := s.fitting(f, where, known)
 	s.sortDrives(fits, f.Sort)
 	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
 	from := 0
@@ -80,6 +81,26 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 		page.Drives = append(page.Drives, one)
 	}
 	return page, nil
+}
+
+// conditions reads what a list asks for: of metrics, and of the inventory.
+func conditions(text string) (metrics []history.Comparison, known []inventory.Condition, err error) {
+	var rest []string
+	for _, part := range strings.Split(text, ",") {
+		c, ours, err := inventory.ParseCondition(part)
+		switch {
+		case err != nil:
+			return nil, nil, problem.New(422, "bad-where", "What can be asked for: "+strings.Join(inventory.Comparable(), ", "), "%s.", err)
+		case ours:
+			known = append(known, c)
+		default:
+			rest = append(rest, part)
+		}
+	}
+	if metrics, err = history.ParseWhere(strings.Join(rest, ",")); err != nil {
+		return nil, nil, problem.New(422, "bad-where", "All metrics: lantern metrics; of the inventory: "+strings.Join(inventory.Comparable(), ", "), "%s.", err)
+	}
+	return metrics, known, nil
 }
 
 // metricsNamed are the metrics of a list with commas.
@@ -128,7 +149,7 @@ func (s *State) namesThere(f api.ListDrivesParams) error {
 }
 
 // fitting are the drives that fit every filter, in no order.
-func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison) (fits []*fleet.Drive) {
+func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison, known []inventory.Condition) (fits []*fleet.Drive) {
 	verdicts := s.judging.Judge()
 	places := s.judging.Places()
 	for key, d := range s.fleet.Drives {
@@ -140,7 +161,7 @@ func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison) (fit
 			!oneOf(f.Verdict, api.Verdict(verdicts[key].Verdict)) || !d.Matches(f.Q, name) {
 			continue
 		}
-		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) {
+		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) && s.inventory.Fits(d, known) {
 			fits = append(fits, d)
 		}
 	}

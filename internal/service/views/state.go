@@ -5,6 +5,7 @@ import (
 
 	"lantern/internal/service/bays"
 	"lantern/internal/service/fleet"
+	"lantern/internal/service/inventory"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/orders"
@@ -30,6 +31,7 @@ type State struct {
 	selftests  *selftests.State
 	stock      *stock.State
 	swaps      *swaps.State
+	inventory  *inventory.State
 
 	kept kept // of the round
 }
@@ -47,6 +49,7 @@ func New(
 	selftestsState *selftests.State,
 	stockState *stock.State,
 	swapsState *swaps.State,
+	inventoryState *inventory.State,
 ) *State {
 	return &State{
 		Ledger:     l,
@@ -60,6 +63,7 @@ func New(
 		selftests:  selftestsState,
 		stock:      stockState,
 		swaps:      swapsState,
+		inventory:  inventoryState,
 	}
 }
 

@@ -552,6 +552,165 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what is known of drives beyond what they tell
+         * @description Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+         */
+        get: operations["listInventory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/inventory/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the fields that can be set, and what they hold */
+        get: operations["listInventoryFields"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/inventory/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set fields of many drives
+         * @description All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+         */
+        post: operations["importInventory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/inventory/{drive}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        /** Get what is known of one drive */
+        get: operations["getInventory"];
+        /** Set fields of one drive, or add a note */
+        put: operations["setInventory"];
+        post?: never;
+        /** Remove what was written of a drive */
+        delete: operations["removeInventory"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List invitations, and the hosts that wait for approval */
+        get: operations["listInvitations"];
+        put?: never;
+        /**
+         * Invite hosts
+         * @description Makes a code with which agents ask to be enrolled; it is told once.
+         */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw an invitation */
+        delete: operations["withdrawInvitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/asking/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enrol a host that waits for approval */
+        post: operations["approveHost"];
+        /** Refuse a host that waits for approval */
+        delete: operations["declineHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/agent/enrolment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask to be enrolled, with the code of an invitation
+         * @description Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+         */
+        post: operations["askEnrolment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{host}/bays": {
         parameters: {
             query?: never;
@@ -1986,7 +2145,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "host-reports" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -2753,6 +2912,7 @@ export interface components {
             attributes?: components["schemas"]["Attribute"][];
             tests?: components["schemas"]["SelfTest"][];
             unreadable?: components["schemas"]["BadPage"][];
+            inventory?: components["schemas"]["InventoryItem"];
             swap?: string;
             siblings?: string[];
             margin?: components["schemas"]["Margin"];
@@ -3428,6 +3588,128 @@ export interface components {
             agent?: components["schemas"]["AgentState"];
             /** @description names that it had before */
             formerly?: string[];
+        };
+        /** @description what people know of a drive, by its serial */
+        InventoryItem: {
+            serial: string;
+            /** @description what was set, by the name of the field */
+            fields: {
+                [key: string]: string;
+            };
+            notes: components["schemas"]["InventoryNote"][];
+            /**
+             * @description whether a host reports the drive
+             * @enum {string}
+             */
+            seen: "now" | "before" | "never";
+            /** @description where it is in its life: what is seen stands before what was written */
+            state?: string;
+            /** @description until the warranty in the fields ends, negative when it has */
+            warranty_days?: number;
+            /** @description key of the drive */
+            drive?: string;
+            tail?: string;
+            model?: string;
+            /** Format: int64 */
+            capacity_bytes?: number;
+            place?: string;
+            pool?: string;
+            verdict?: components["schemas"]["Verdict"];
+            /** @description what contradicts what was written */
+            says?: string;
+        };
+        InventoryNote: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            text: string;
+        };
+        InventoryField: {
+            name: string;
+            meaning: string;
+        };
+        InventorySet: {
+            /** @description an empty text takes a value away */
+            fields?: {
+                [key: string]: string;
+            };
+            note?: string;
+        };
+        InventoryRow: {
+            line?: number;
+            /** @description serial, tail or another name of a drive */
+            name: string;
+            /** @description the name is a whole serial and may be of a drive that was not seen yet */
+            whole?: boolean;
+            fields: {
+                [key: string]: string;
+            };
+        };
+        InventoryImport: {
+            rows: components["schemas"]["InventoryRow"][];
+            /** @description only say what would change */
+            dry?: boolean;
+        };
+        InventoryChange: {
+            line: number;
+            serial: string;
+            field: string;
+            from: string;
+            to: string;
+        };
+        InventoryRefusal: {
+            line: number;
+            name: string;
+            says: string;
+        };
+        InventoryImported: {
+            rows: number;
+            changes: components["schemas"]["InventoryChange"][];
+            refused: components["schemas"]["InventoryRefusal"][];
+            written: boolean;
+        };
+        InviteHosts: {
+            /** @description how many hosts */
+            count: number;
+            /**
+             * Format: double
+             * @description how long
+             */
+            hours: number;
+            /** @description names that need no approval, such as rack2-*; empty for none */
+            pattern?: string;
+        };
+        Invitation: {
+            id: string;
+            /** @description told once */
+            code?: string;
+            count: number;
+            used: number;
+            pattern?: string;
+            by: string;
+            /** Format: date-time */
+            ends_at: string;
+        };
+        AskingHost: {
+            name: string;
+            /** @description the address it asks from */
+            from: string;
+            /** Format: date-time */
+            at: string;
+            invitation: string;
+        };
+        Invitations: {
+            open: components["schemas"]["Invitation"][];
+            asking: components["schemas"]["AskingHost"][];
+        };
+        AskEnrolment: {
+            code: string;
+            name: string;
+            /** @description made by the agent, and the host's once it is enrolled */
+            token: string;
+        };
+        Enrolment: {
+            enrolled: boolean;
         };
         /** @description what an agent says of itself with each report */
         AgentState: {
@@ -5321,6 +5603,288 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listInventory: {
+        parameters: {
+            query?: {
+                /** @description conditions joined by commas, such as warranty_days<90,batch=B-17 */
+                where?: string;
+                /** @description words that it must contain */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description by serial */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryItem"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listInventoryFields: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description in the order in which they are shown */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryField"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    importInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InventoryImport"];
+            };
+        };
+        responses: {
+            /** @description what changed, or would; what does not fit */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryImported"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one drive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryItem"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setInventory: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InventorySet"];
+            };
+        };
+        responses: {
+            /** @description as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryItem"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listInvitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what is open */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitations"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteHosts"];
+            };
+        };
+        responses: {
+            /** @description the invitation and its code */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    withdrawInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["idParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it is over */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    approveHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description enrolled */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    declineHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description refused */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    askEnrolment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskEnrolment"];
+            };
+        };
+        responses: {
+            /** @description how it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolment"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -9,6 +9,7 @@ import { Chart, token } from "../parts/chart";
 import { useTheme } from "../parts/frame";
 import { Ago, Failed, Mark, Shape, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
+import { Known } from "../inventory/item";
 
 export default function DrivePage() {
   const { drive: name = "" } = useParams();
@@ -124,6 +125,20 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
         <details className="sheet p-4">
           <summary className="min-h-8 cursor-pointer font-semibold">Everything else it says</summary>
           <Metrics drive={d} />
+        </details>
+        <details className="sheet p-4" open={!!d.inventory}>
+          <summary className="min-h-8 cursor-pointer font-semibold">Purchase, warranty and notes</summary>
+          <Known
+            item={
+              d.inventory ?? {
+                serial: d.identity.serial ?? "",
+                tail: d.tail,
+                fields: {},
+                notes: [],
+                seen: "now" as const,
+              }
+            }
+          />
         </details>
       </div>
       <Aside drive={d} />

@@ -6,6 +6,7 @@ import { Command } from "../parts/command";
 import { decimal, exact } from "../parts/format";
 import { Ago, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
+import { Asking } from "./asking";
 import { Welcome } from "../round/welcome";
 
 const words: Record<S["Host"]["state"], string> = {
@@ -32,10 +33,11 @@ export default function HostsPage() {
       </ul>
       {hosts.length > 0 && (
         <p className="mt-6 space-y-2 text-soft">
-          <span className="block">Another host is made known here, and its token is printed once:</span>
+          <span className="block">A single host is made known by its name, and its token is printed once:</span>
           <Command line="lantern host enrol <name>" />
         </p>
       )}
+      <Asking />
     </>
   );
 }
@@ -79,6 +81,25 @@ function Host({ host: h }: { host: S["Host"] }) {
           </Link>
         </span>
       </p>
+      {h.agent && (
+        <p className="text-soft">
+          {h.agent.version ? `agent ${h.agent.version}, ` : "its agent "}runs since{" "}
+          {exact(new Date(h.agent.started_at))}
+          {h.agent.waiting > 0 && `, ${h.agent.waiting} reports could not be delivered yet`}
+          {h.formerly && h.formerly.length > 0 && `; it was called ${h.formerly.join(", ")} before`}
+        </p>
+      )}
+      {h.agent?.error && h.agent.error_at && Date.now() - Date.parse(h.agent.error_at) < 24 * 3600e3 && (
+        <p>
+          Its agent failed at {exact(new Date(h.agent.error_at))}: {h.agent.error}
+        </p>
+      )}
+      {h.state === "quiet" && (
+        <p className="space-y-2 text-soft">
+          <span className="block">If it is gone for good:</span>
+          <Command line={`lantern host retire ${h.name} --reason "..."`} />
+        </p>
+      )}
       {Math.abs(off) > 30 && h.state === "reporting" && (
         <p>
           Its clock is {Math.round(Math.abs(off))} s {off > 0 ? "ahead" : "behind"}; times in its reports are corrected.

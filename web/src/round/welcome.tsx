@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { client, got } from "../api/client";
 import { Command } from "../parts/command";
+import { root } from "../api/root";
 
 /** Welcome leads from nothing to a fleet that is watched, in three steps that tick themselves off. */
 export function Welcome() {
@@ -33,7 +34,7 @@ export function Welcome() {
           <p className="text-sm text-soft">Here, or wherever the command line is set up. It prints a token, once:</p>
           <Command line={`lantern host enrol ${host}`} />
           <p className="text-sm text-soft">On the host, as root, with that token in place of the dots:</p>
-          <Command line={`LANTERN_HOST_TOKEN=... lantern agent --host ${host} --server ${location.origin}`} />
+          <Command line={`LANTERN_HOST_TOKEN=... lantern agent --host ${host} --server ${location.origin}${root}`} />
         </>
       ),
     },

@@ -5,6 +5,8 @@ import { client, got } from "../api/client";
 import { useBays } from "../bays/drawing";
 import { binary, decimal, exact } from "../parts/format";
 import { Failed, NotReal, Waiting } from "../parts/parts";
+import { root } from "../api/root";
+import { warrantyWords } from "../inventory/item";
 
 /** PullCard is one page to print, or to hold on a phone: which drive, where, and what to do. */
 export default function PullCard() {
@@ -25,7 +27,7 @@ export default function PullCard() {
   if (!w || !drive.data) return <Waiting rows={6} />;
   const d = drive.data;
   const sec = map.data?.sections.find((s) => s.name === section);
-  const address = `${location.origin}/swaps/${w.id}`;
+  const address = `${location.origin}${root}/swaps/${w.id}`;
   const hands = w.steps.filter((s) => s.kind === "hands" || s.kind === "confirm");
   return (
     <article className="card mx-auto max-w-3xl space-y-4">
@@ -89,6 +91,21 @@ export default function PullCard() {
             <dd>
               {d.margin?.words ?? "unknown"}; without this drive: {d.margin_after?.words ?? "unknown"}
             </dd>
+            {d.inventory?.fields.asset && (
+              <>
+                <dt className="text-soft">asset</dt>
+                <dd>{d.inventory.fields.asset}</dd>
+              </>
+            )}
+            {d.inventory?.fields.warranty && (
+              <>
+                <dt className="text-soft">warranty</dt>
+                <dd>
+                  until {d.inventory.fields.warranty}, {warrantyWords(d.inventory)}
+                  {d.inventory.fields.supplier && `; from ${d.inventory.fields.supplier}`}
+                </dd>
+              </>
+            )}
             <dt className="text-soft">why</dt>
             <dd>{d.says}</dd>
           </dl>

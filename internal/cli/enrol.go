@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+// reasonFlag is asked for by what is done without a way back in the same moment.
+func reasonFlag() cli.Flag {
+	return &cli.StringFlag{Name: "reason", Usage: "why; it is kept in the audit", Required: true}
+}
+
+func retireHost() *cli.Command {
+	return &cli.Command{
+		Name:      "retire",
+		Usage:     "take a host out of the fleet that is not to report any more",
+		ArgsUsage: "<name>",
+		Description: "Example: lantern host retire petrel --reason \"its drives went to skerry\"\n" +
+			"         lantern host retire gannet --reason \"enrolled by mistake\"\n\n" +
+			"Stop its agent first: a host that still reports is not retired. Its token ends, its drives are remembered, its pools\n" +
+			"are listed no more, its notices close. What is known of it stays: enrolled again under its name, it is as before.",
+		Flags: []cli.Flag{reasonFlag()},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			name, err := one(cmd, "the host's name")
+			if err != nil {
+				return err
+			}
+			return s.done(name+" is retired; back again: lantern host enrol "+name,
+				did(s.client.RetireHost(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})))
+		}),
+	}
+}
+
+func renameHost() *cli.Command {
+	return &cli.Command{
+		Name:      "rename",
+		Usage:     "give a host another name; its drives, bays and pools keep their history",
+		ArgsUsage: "<name> <new name>",
+		Description: "Example: lantern host rename gannet razorbill\n" +
+			"         lantern host rename razorbill gannet\n\n" +
+			"Its agent goes on with its token and under the name that it was started with; nothing has to be changed there.\n" +
+			"Refused while a swap, an order, a light, a survey, a plan, a person's scope or a channel names the host.",
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return usage("name the host, and what it is to be called\nExample: %s", example(cmd))
+			}
+			h, err := ask[api.Host](s.client.RenameHost(ctx, cmd.Args().First(), nil, api.HostName{Name: cmd.Args().Get(1)}))
+			return tell(s, func(h api.Host) { s.out.line("it is called %s from now on", h.Name) }, h, err)
+		}),
+	}
+}
+
+func forgetCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "forget",
+		Usage:       "list a drive or a pool no more that is gone",
+		Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n         lantern forget pool plankton --reason \"taken apart\"",
+		Commands: []*cli.Command{
+			{
+				Name:      "drive",
+				Usage:     "list a drive no more that no host reports and no pool has a place for",
+				ArgsUsage: "<drive>",
+				Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n         lantern forget drive skerry/front/8 --reason \"sold\"\n\n" +
+					"What was measured of it stays until its time is over. Reported again, it is there again.",
+				Flags: []cli.Flag{reasonFlag()},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a drive")
+					if err != nil {
+						return err
+					}
+					return s.done(name+" is forgotten", did(s.client.ForgetDrive(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})))
+				}),
+			},
+			{
+				Name:      "pool",
+				Usage:     "list a pool no more that its host does not show any more",
+				ArgsUsage: "<pool>",
+				Description: "Example: lantern forget pool plankton --reason \"taken apart\"\n         lantern forget pool specimens --reason \"moved to the archive\"\n\n" +
+					"Reported again, it is there again.",
+				Flags: []cli.Flag{reasonFlag()},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "a pool")
+					if err != nil {
+						return err
+					}
+					return s.done(name+" is forgotten", did(s.client.ForgetPool(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})))
+				}),
+			},
+		},
+	}
+}
+
+func inviteHosts() *cli.Command {
+	return &cli.Command{
+		Name:  "invite",
+		Usage: "make a code with which many agents ask to be enrolled",
+		Description: "Example: lantern host invite --count 50 --for 2h\n         lantern host invite --count 12 --for 1d --approve 'rack2-*'\n\n" +
+			"Agents are started with it (--invite, or invite: in agent.yaml), each asks under its own host's name and makes a token of\n" +
+			"its own. They wait until somebody approves them, or are enrolled at once where their names fit --approve.",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "count", Value: 1, Usage: "for how many hosts"},
+			&DurationFlag{Name: "for", Value: 2 * time.Hour, Usage: "how long it can be used"},
+			&cli.StringFlag{Name: "approve", Usage: "names that need no approval, such as 'rack2-*'"},
+		},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			v, err := ask[api.Invitation](s.client.Invite(ctx, api.InviteHosts{Count: cmd.Int("count"), Hours: cmd.Duration("for").Hours(),
+				Pattern: cmd.String("approve")}))
+			return tell(s, func(v api.Invitation) {
+				s.out.verbatim(v.Code)
+				fmt.Fprintf(s.errOut, "This code is shown only this once. On each host: lantern agent --invite … --server …\nWho asks: lantern host invitations\n")
+			}, v, err)
+		}),
+	}
+}
+
+func invitations() *cli.Command {
+	return &cli.Command{
+		Name:        "invitations",
+		Usage:       "list the hosts that wait for approval, and the invitations that are open",
+		Description: "Example: lantern host invitations\n         lantern host invitations -o json",
+		Flags:       tableFlags(),
+		Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
+			v, err := ask[api.Invitations](s.client.ListInvitations(ctx))
+			if err != nil {
+				return err
+			}
+			if err := list(s, v.Asking, "No host waits for approval.",
+				[]column{col("host"), col("from"), col("since")},
+				func(a api.AskingHost) []cell {
+					return []cell{{text: a.Name, style: bold}, {text: a.From}, timeCell(a.At, "2006-01-02 15:04:05")}
+				}); err != nil || s.out.format != "table" {
+				return err
+			}
+			for _, i := range v.Open {
+				names := ""
+				if i.Pattern != "" {
+					names = ", without approval for " + i.Pattern
+				}
+				s.out.line("%s invited %s until %s, %d asked%s; withdraw it: lantern host withdraw %s", i.By, plural(i.Count, "host"),
+					i.EndsAt.Local().Format("2006-01-02 15:04"), i.Used, names, i.Id)
+			}
+			return nil
+		}),
+	}
+}
+
+// onAsking are commands about hosts that wait; several can be named at once.
+func onAsking(name, about, example string, do func(ctx context.Context, s *session, host string) error, says string) *cli.Command {
+	return &cli.Command{
+		Name:        name,
+		Usage:       about,
+		ArgsUsage:   "<name> [name ...]",
+		Description: example,
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if !cmd.Args().Present() {
+				return usage("name a host that waits\nExample: %s", strings.TrimSpace(strings.TrimPrefix(example, "Example: ")))
+			}
+			for _, host := range cmd.Args().Slice() {
+				if err := s.done(host+" "+says, do(ctx, s, host)); err != nil {
+					return err
+				}
+			}
+			return nil
+		}),
+	}
+}
+
+func askingCommands() []*cli.Command {
+	return []*cli.Command{
+		onAsking("approve", "enrol hosts that wait", "Example: lantern host approve gannet\n         lantern host approve gannet fulmar-2",
+			func(ctx context.Context, s *session, host string) error { return did(s.client.ApproveHost(ctx, host)) }, "is enrolled"),
+		onAsking("refuse", "refuse hosts that wait", "Example: lantern host refuse gannet\n         lantern host refuse gannet fulmar-2",
+			func(ctx context.Context, s *session, host string) error { return did(s.client.DeclineHost(ctx, host)) }, "is refused"),
+		onAsking("withdraw", "end an invitation; hosts that ask already go on waiting", "Example: lantern host withdraw 01K2ABCDEF\n         lantern host invitations",
+			func(ctx context.Context, s *session, id string) error {
+				return did(s.client.WithdrawInvitation(ctx, id))
+			}, "is withdrawn"),
+	}
+}

@@ -1,0 +1,370 @@
+// Package inventory is what people know of a drive beyond what it tells: when and where it was bought, for how much, until
+// when it is under warranty, with which batch it came, and what became of it.
+package inventory
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Item is what is known of one drive. Its drive is named by its serial: it may not have been seen yet.
+type Item struct {
+	Serial string `json:"serial"`
+	Model  string `json:"model,omitempty"` // as it was ordered; what a drive tells of itself stands before it
+
+	Purchased string   `json:"purchased,omitempty"` // days are written 2006-01-02
+	Supplier  string   `json:"supplier,omitempty"`
+	Order     string   `json:"order,omitempty"`
+	Price     string   `json:"price,omitempty"` // decimal, as it was typed
+	Currency  string   `json:"currency,omitempty"`
+	Warranty  string   `json:"warranty,omitempty"` // the last day
+	Asset     string   `json:"asset,omitempty"`
+	Batch     string   `json:"batch,omitempty"`
+	Contract  string   `json:"contract,omitempty"`
+	Links     []string `json:"links,omitempty"`
+
+	State       State  `json:"state,omitempty"`
+	StateNumber string `json:"state_number,omitempty"` // of a return, or of a certificate
+	StateDay    string `json:"state_day,omitempty"`
+
+	Notes []Note `json:"notes,omitempty"`
+}
+
+// Note is one that somebody wrote.
+type Note struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Text string    `json:"text"`
+}
+
+// State is where a drive is in its life, as people say.
+type State string
+
+// The states of a life.
+const (
+	Ordered   State = "ordered"
+	Stock     State = "stock"
+	InUse     State = "in-use"
+	Spare     State = "spare"
+	Retired   State = "retired"
+	SentBack  State = "sent-back"
+	Returned  State = "returned"
+	Destroyed State = "destroyed"
+)
+
+// States are all of them, in the order of a life.
+var States = []State{Ordered, Stock, InUse, Spare, Retired, SentBack, Returned, Destroyed}
+
+// Gone says that a drive in this state is not there any more, so that a report of it contradicts what was written.
+func (s State) Gone() bool { return s == SentBack || s == Destroyed || s == Ordered }
+
+// Day is the form of days.
+const Day = "2006-01-02"
+
+// Field is one thing that is known of an item, under the name by which people set it.
+type Field struct {
+	Name    string
+	Meaning string
+	Get     func(*Item) string
+	// set takes a text; empty takes the value away. Errors say what is expected.
+	set func(*Item, string) error
+}
+
+// mostText is how long a text may be.
+const mostText = 200
+
+var currency = regexp.MustCompile(`^[A-Z]{3}$`)
+var decimal = regexp.MustCompile(`^[0-9]{1,12}(\.[0-9]{1,4})?$`)
+var term = regexp.MustCompile(`^([0-9]{1,3})(y|mo)$`)
+
+// Fields are all that can be set, in the order in which they are shown.
+var Fields = []Field{
+	textField("model", "the model as it was ordered; what a drive tells of itself stands before it", func(i *Item) *string { return &i.Model }),
+	{"state", "where it is in its life: " + stateWords(), func(i *Item) string { return string(i.State) }, setState},
+	textField("state_number", "number of the return, or of the certificate", func(i *Item) *string { return &i.StateNumber }),
+	dayField("state_day", "day on which it came into that state", func(i *Item) *string { return &i.StateDay }),
+	dayField("purchased", "day on which it was bought", func(i *Item) *string { return &i.Purchased }),
+	textField("supplier", "who sold it", func(i *Item) *string { return &i.Supplier }),
+	textField("order", "number of the order", func(i *Item) *string { return &i.Order }),
+	{"price", "what it cost, such as 249.90", func(i *Item) string { return i.Price }, setPrice},
+	{"currency", "of the price, such as EUR (ISO 4217)", func(i *Item) string { return i.Currency }, setCurrency},
+	{"warranty", "last day of the warranty, or its length from the purchase, such as 5y or 36mo", func(i *Item) string { return i.Warranty }, setWarranty},
+	textField("batch", "what it came with: drives of one batch are siblings", func(i *Item) *string { return &i.Batch }),
+	textField("asset", "its tag in the register of assets", func(i *Item) *string { return &i.Asset }),
+	textField("contract", "the contract under which it is looked after", func(i *Item) *string { return &i.Contract }),
+	{"links", "addresses of papers, separated by spaces", func(i *Item) string { return strings.Join(i.Links, " ") }, setLinks},
+}
+
+func stateWords() string {
+	var out []string
+	for _, s := range States {
+		out = append(out, string(s))
+	}
+	return strings.Join(out, ", ")
+}
+
+// Names are the names of all fields.
+func Names() (out []string) {
+	for _, f := range Fields {
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+// FieldNamed is a field by its name.
+func FieldNamed(name string) (Field, bool) {
+	i := slices.IndexFunc(Fields, func(f Field) bool { return f.Name == name })
+	if i < 0 {
+		return Field{}, false
+	}
+	return Fields[i], true
+}
+
+func textField(name, meaning string, of func(*Item) *string) Field {
+	return Field{name, meaning, func(i *Item) string { return *of(i) }, func(i *Item, text string) error {
+		if len([]rune(text)) > mostText {
+			return fmt.Errorf("it is longer than %d letters", mostText)
+		}
+		*of(i) = strings.Join(strings.Fields(text), " ")
+		return nil
+	}}
+}
+
+func dayField(name, meaning string, of func(*Item) *string) Field {
+	return Field{name, meaning, func(i *Item) string { return *of(i) }, func(i *Item, text string) error {
+		if text != "" {
+			if _, err := time.Parse(Day, text); err != nil {
+				return fmt.Errorf("%q is no day, such as 2026-11-29", text)
+			}
+		}
+		*of(i) = text
+		return nil
+	}}
+}
+
+func setState(i *Item, text string) error {
+	if text != "" && !slices.Contains(States, State(text)) {
+		return fmt.Errorf("%q is none of %s", text, stateWords())
+	}
+	i.State = State(text)
+	return nil
+}
+
+func setPrice(i *Item, text string) error {
+	if text != "" && !decimal.MatchString(text) {
+		return fmt.Errorf("%q is no price, such as 249.90", text)
+	}
+	i.Price = text
+	return nil
+}
+
+func setCurrency(i *Item, text string) error {
+	text = strings.ToUpper(text)
+	if text != "" && !currency.MatchString(text) {
+		return fmt.Errorf("%q is no currency, such as EUR", text)
+	}
+	i.Currency = text
+	return nil
+}
+
+func setWarranty(i *Item, text string) error {
+	m := term.FindStringSubmatch(text)
+	if m == nil {
+		if text != "" {
+			if _, err := time.Parse(Day, text); err != nil {
+				return fmt.Errorf("%q is no day and no length, such as 2031-11-29 or 5y", text)
+			}
+		}
+		i.Warranty = text
+		return nil
+	}
+	from, err := time.Parse(Day, i.Purchased)
+	if err != nil {
+		return fmt.Errorf("a length such as %s counts from the purchase, whose day is not known", text)
+	}
+	n, err := strconv.Atoi(m[1])
+	if err != nil {
+		return err
+	}
+	if m[2] == "y" {
+		n *= 12
+	}
+	// A warranty of so many months ends with the day before the same day; where a month is too short, with its last.
+	end := from.AddDate(0, n, 0)
+	if end.Day() != from.Day() {
+		end = end.AddDate(0, 0, -end.Day()+1)
+	}
+	i.Warranty = end.AddDate(0, 0, -1).Format(Day)
+	return nil
+}
+
+func setLinks(i *Item, text string) error {
+	links := strings.Fields(text)
+	for _, l := range links {
+		if !strings.HasPrefix(l, "https://") && !strings.HasPrefix(l, "http://") || len(l) > 2*mostText {
+			return fmt.Errorf("%q is no address such as https://papers.example/123", l)
+		}
+	}
+	if len(links) > 20 {
+		return fmt.Errorf("more than 20 addresses")
+	}
+	i.Links = nil
+	if len(links) > 0 {
+		i.Links = links
+	}
+	return nil
+}
+
+// Set sets a field, and says what it was and is. Spaces around the text do not count.
+func (i *Item) Set(name, text string) (c Change, err error) {
+	f, ok := FieldNamed(name)
+	if !ok {
+		return c, fmt.Errorf("there is no field %q", name)
+	}
+	c = Change{Field: name, From: f.Get(i)}
+	if err := f.set(i, strings.TrimSpace(text)); err != nil {
+		return c, fmt.Errorf("%s: %w", name, err)
+	}
+	c.To = f.Get(i)
+	return c, nil
+}
+
+// Change is one field that was changed.
+type Change struct{ Field, From, To string }
+
+// SetAll sets fields in the order in which they stand, since a length of a warranty counts from the purchase; only what
+// differs is given back. Nothing is set where one cannot be.
+func (i *Item) SetAll(fields map[string]string) (changes []Change, err error) {
+	next := *i
+	next.Links = slices.Clone(i.Links)
+	left := len(fields)
+	for _, f := range Fields {
+		text, ok := fields[f.Name]
+		if !ok {
+			continue
+		}
+		left--
+		c, err := next.Set(f.Name, text)
+		if err != nil {
+			return nil, err
+		}
+		if c.From != c.To {
+			changes = append(changes, c)
+		}
+	}
+	if left > 0 {
+		for name := range fields {
+			if _, ok := FieldNamed(name); !ok {
+				return nil, fmt.Errorf("there is no field %q", name)
+			}
+		}
+	}
+	if next.Price != "" && next.Currency == "" {
+		return nil, fmt.Errorf("price: its currency is not said, such as currency=EUR")
+	}
+	*i = next
+	return changes, nil
+}
+
+// WarrantyDays is how many days the warranty lasts from a moment on, negative when it has ended; ok is false when nobody
+// knows.
+func (i *Item) WarrantyDays(now time.Time) (days int, ok bool) { return daysTo(i.Warranty, now) }
+
+// OwnedDays is for how many days a drive has been there.
+func (i *Item) OwnedDays(now time.Time) (days int, ok bool) {
+	d, ok := daysTo(i.Purchased, now)
+	return -d, ok
+}
+
+func daysTo(day string, now time.Time) (int, bool) {
+	at, err := time.Parse(Day, day)
+	if err != nil {
+		return 0, false
+	}
+	y, m, d := now.Date()
+	return int(at.Sub(time.Date(y, m, d, 0, 0, 0, 0, time.UTC)).Hours() / 24), true
+}
+
+// Condition is one that a filter asks for: a field, a comparison, and a value.
+type Condition struct {
+	field, op, text string
+	number          float64
+}
+
+// numbers are what can be compared by size.
+var numbers = map[string]func(*Item, time.Time) (float64, bool){
+	"warranty_days": func(i *Item, now time.Time) (float64, bool) { d, ok := i.WarrantyDays(now); return float64(d), ok },
+	"owned_days":    func(i *Item, now time.Time) (float64, bool) { d, ok := i.OwnedDays(now); return float64(d), ok },
+	"price": func(i *Item, _ time.Time) (float64, bool) {
+		p, err := strconv.ParseFloat(i.Price, 64)
+		return p, err == nil
+	},
+}
+
+// Comparable are the names that conditions can ask for.
+func Comparable() []string {
+	out := append([]string{"warranty_days", "owned_days"}, Names()...)
+	return slices.DeleteFunc(out, func(n string) bool { return n == "links" })
+}
+
+var condition = regexp.MustCompile(`^\s*([a-z_]+)\s*(>=|<=|!=|=|>|<)\s*(.*?)\s*$`)
+
+// ParseCondition reads one condition, such as "warranty_days<90" or "batch=B-17"; ours is false when it is of nothing that
+// is kept here.
+func ParseCondition(text string) (c Condition, ours bool, err error) {
+	m := condition.FindStringSubmatch(text)
+	if m == nil || !slices.Contains(Comparable(), m[1]) {
+		return c, false, nil
+	}
+	c = Condition{field: m[1], op: m[2], text: m[3]}
+	if numbers[c.field] != nil {
+		if c.number, err = strconv.ParseFloat(c.text, 64); err != nil {
+			return c, true, fmt.Errorf("%s is compared with a number, not with %q", c.field, c.text)
+		}
+		return c, true, nil
+	}
+	if f, _ := FieldNamed(c.field); strings.ContainsAny(c.op, "<>") && !strings.Contains(f.Meaning, "day") {
+		return c, true, fmt.Errorf("%s can be asked for with = or != only", c.field)
+	}
+	return c, true, nil
+}
+
+// Holds says whether an item meets the condition; one of which the field is not known meets none but !=.
+func (c Condition) Holds(i *Item, now time.Time) bool {
+	if number := numbers[c.field]; number != nil {
+		v, ok := number(i, now)
+		return ok && compare(v, c.op, c.number)
+	}
+	f, _ := FieldNamed(c.field)
+	v := f.Get(i)
+	if c.op == "!=" {
+		return !strings.EqualFold(v, c.text)
+	}
+	if v == "" {
+		return c.text == "" && c.op == "="
+	}
+	if c.op == "=" {
+		return strings.EqualFold(v, c.text)
+	}
+	return compare(strings.Compare(v, c.text), c.op, 0)
+}
+
+func compare[N int | float64](a N, op string, b N) bool {
+	switch op {
+	case ">":
+		return a > b
+	case "<":
+		return a < b
+	case ">=":
+		return a >= b
+	case "<=":
+		return a <= b
+	case "=":
+		return a == b
+	}
+	return a != b
+}

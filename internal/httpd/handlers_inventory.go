@@ -1,0 +1,51 @@
+package httpd
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/api"
+)
+
+// ListInventory tells what is known of drives beyond what they tell.
+func (s *Server) ListInventory(c *echo.Context, p api.ListInventoryParams) error {
+	v, err := s.Service.Inventory.InventoryItems(p.Where, p.Q)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// ListInventoryFields tells what can be set.
+func (s *Server) ListInventoryFields(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Inventory.Fields())
+}
+
+// GetInventory tells what is known of one drive.
+func (s *Server) GetInventory(c *echo.Context, drive string) error {
+	v, err := s.Service.Inventory.Item(drive)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// SetInventory sets fields of one drive, or adds a note.
+func (s *Server) SetInventory(c *echo.Context, drive string, _ api.SetInventoryParams) error {
+	req, err := take[api.InventorySet](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.Inventory.SetItem(person(c), drive, req)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// RemoveInventory removes what was written of a drive.
+func (s *Server) RemoveInventory(c *echo.Context, drive string) error {
+	return none(c, s.Service.Inventory.RemoveItem(person(c), drive))
+}
+
+// ImportInventory sets fields of many drives.
+func (s *Server) ImportInventory(c *echo.Context) error {
+	req, err := take[api.InventoryImport](c, maxReport)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.Inventory.Import(person(c), req)
+	return answer(c, http.StatusOK, v, err)
+}

@@ -1,0 +1,139 @@
+package service
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lantern/internal/api"
+)
+
+func (b *bench) inventory(where string) (out []string) {
+	b.t.Helper()
+	all, err := b.s.Inventory.InventoryItems(where, "")
+	require.NoError(b.t, err)
+	for _, v := range all {
+		out = append(out, v.Serial+" "+v.State+" "+string(v.Seen))
+	}
+	return out
+}
+
+// TestInventory: what is written of a drive is found by any of its names, shown with it, asked for by conditions, kept over
+// restarts; what was written of drives that were not seen yet is theirs when they come; what is seen stands before what was
+// written, and a contradiction is said.
+func TestInventory(t *testing.T) {
+	b := newBench(t)
+	set := func(name string, fields ...string) (api.InventoryItem, error) {
+		m := map[string]string{}
+		for _, f := range fields {
+			k, v, _ := strings.Cut(f, "=")
+			m[k] = v
+		}
+		return b.s.Inventory.SetItem("ida", name, api.InventorySet{Fields: m})
+	}
+	soon := b.clock.Now().AddDate(0, 0, 30).Format(time.DateOnly)
+	b.unwritten("a field is set", func() error { _, err := set("AA001", "supplier=Kelp"); return err })
+	v, err := set("AA001", "supplier=Kelp", "warranty="+soon, "batch=B-17")
+	require.NoError(t, err)
+	require.Equal(t, 30, v.WarrantyDays)
+	_, err = set("fulmar/front/2", "batch=B-17", "purchased=2020-01-31", "warranty=36mo")
+	require.NoError(t, err)
+	_, err = set("AA001", "suplier=Kelp")
+	b.problem(err, "bad-field", `there is no field "suplier"`)
+	require.Contains(t, err.Error(), "Did you mean supplier?")
+	_, err = set("NOSUCH", "supplier=Kelp")
+	b.problem(err, "no-drive", "NOSUCH")
+	_, err = b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Note: "the seller was told"})
+	require.NoError(t, err)
+
+	ordered := api.InventoryImport{Rows: []api.InventoryRow{{Line: 2, Name: "KH3DD004", Whole: true, Fields: map[string]string{"state": "ordered"}},
+		{Line: 3, Name: "KH3EE005", Whole: true, Fields: map[string]string{"state": "destroyed", "state_number": "cert 7"}}}, Dry: true}
+	done, err := b.s.Inventory.Import("ida", ordered)
+	require.NoError(t, err)
+	require.Len(t, done.Changes, 3)
+	require.False(t, done.Written)
+	require.Len(t, b.inventory(""), 3, "a dry run writes nothing")
+	ordered.Dry = false
+	done, err = b.s.Inventory.Import("ida", ordered)
+	require.NoError(t, err)
+	require.True(t, done.Written)
+
+	for range 2 {
+		require.Equal(t, []string{"KH3AA001 in-use now", "KH3BB002 in-use now", "KH3CC003 in-use now", "KH3DD004 ordered never", "KH3EE005 destroyed never"}, b.inventory(""))
+		require.Equal(t, []string{"KH3AA001 in-use now"}, b.inventory("warranty_days<90, warranty_days>=0"))
+		require.Equal(t, []string{"KH3BB002 in-use now"}, b.inventory("warranty_days<0"))
+		require.Equal(t, []string{"KH3AA001 in-use now", "KH3BB002 in-use now"}, b.inventory("batch=b-17"))
+		page, err := b.s.Views.Drives(api.ListDrivesParams{Where: "batch=B-17, pending_sectors>=0"})
+		require.NoError(t, err)
+		require.Len(t, page.Drives, 2)
+		require.Equal(t, "Kelp", b.drive("AA001").Inventory.Fields["supplier"])
+		require.Equal(t, "the seller was told", b.drive("AA001").Inventory.Notes[0].Text)
+		happened := ""
+		for _, h := range b.drive("AA001").Happened {
+			happened += h.Says + "\n"
+		}
+		require.Contains(t, happened, `ida set supplier of KH3AA001 to "Kelp"`)
+		b.restart()
+	}
+	_, err = b.s.Views.Drives(api.ListDrivesParams{Where: "warranty_days<soon"})
+	b.problem(err, "bad-where", "compared with a number")
+	_, err = b.s.Inventory.InventoryItems("colour=red", "")
+	b.problem(err, "bad-where", "no condition")
+
+	b.drives = append(b.drives, b.disk("DD004", 4), b.disk("EE005", 5))
+	b.report()
+	item, err := b.s.Inventory.Item("EE005")
+	require.NoError(t, err)
+	require.Equal(t, "it is written down as destroyed, and fulmar reports it", item.Says)
+	require.Equal(t, "cert 7", item.Fields["state_number"])
+	require.NoError(t, b.s.Inventory.RemoveItem("ida", "EE005"))
+	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "Nothing is written")
+}
+
+// TestInventoryImport: whatever rows come, all that fit are written when all do, and nothing is when one does not; what is
+// read back can be imported again and changes nothing.
+func TestInventoryImport(t *testing.T) {
+	b := newBench(t)
+	rapid.Check(t, func(rt *rapid.T) {
+		req := api.InventoryImport{}
+		bad := false
+		for n := range rapid.IntRange(1, 6).Draw(rt, "rows") {
+			row := api.InventoryRow{Line: n + 2, Whole: true, Name: rapid.SampledFrom([]string{"AA001", "KH3BB002", "fulmar/front/3", fmt.Sprintf("NEW-%04d", n), "x y"}).Draw(rt, "name"),
+				Fields: map[string]string{"batch": rapid.StringMatching(`[A-Z]{0,3}`).Draw(rt, "batch"), "purchased": rapid.SampledFrom([]string{"", "2024-02-29", "2024-02-30"}).Draw(rt, "purchased")}}
+			bad = bad || row.Name == "x y" || row.Fields["purchased"] == "2024-02-30"
+			for _, other := range req.Rows {
+				bad = bad || other.Name == row.Name
+			}
+			req.Rows = append(req.Rows, row)
+		}
+		before, err := b.s.Inventory.InventoryItems("", "")
+		require.NoError(rt, err)
+		dry := req
+		dry.Dry = true
+		said, err := b.s.Inventory.Import("ida", dry)
+		require.NoError(rt, err)
+		require.Equal(rt, bad, len(said.Refused) > 0)
+		done, err := b.s.Inventory.Import("ida", req)
+		require.NoError(rt, err)
+		require.Equal(rt, said.Changes, done.Changes, "a dry run says what happens")
+		require.Equal(rt, !bad, done.Written)
+		after, err := b.s.Inventory.InventoryItems("", "")
+		require.NoError(rt, err)
+		if bad {
+			require.Equal(rt, before, after)
+			return
+		}
+		again := api.InventoryImport{}
+		for n, v := range after {
+			again.Rows = append(again.Rows, api.InventoryRow{Line: n, Name: v.Serial, Whole: true, Fields: v.Fields})
+		}
+		done, err = b.s.Inventory.Import("ida", again)
+		require.NoError(rt, err)
+		require.Empty(rt, done.Changes)
+		require.Empty(rt, done.Refused)
+	})
+}

@@ -1,0 +1,145 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { client, got, type S } from "../api/client";
+import { Command } from "../parts/command";
+import { Empty, Failed, Title, Waiting } from "../parts/parts";
+import { Known, warrantyWords } from "./item";
+
+/** The lists that are asked for most; each is a condition of the command line as well. */
+const lists: [name: string, where: string][] = [
+  ["All", ""],
+  ["Warranty ends within 90 days", "warranty_days>=0,warranty_days<90"],
+  ["Warranty ended", "warranty_days<0"],
+  ["Sent back", "state=sent-back"],
+  ["Ordered", "state=ordered"],
+  ["Destroyed", "state=destroyed"],
+];
+
+const seenWords = { now: "", before: "gone", never: "never seen" } as const;
+
+/** most is how many rows are drawn; a list that is longer is searched. */
+const most = 200;
+
+/** InventoryPage lists what people know of drives beyond what the drives tell. */
+export default function InventoryPage() {
+  const [params, setParams] = useSearchParams();
+  const where = params.get("where") ?? "";
+  const [q, setQ] = useState("");
+  const [open, setOpen] = useState("");
+  const found = useQuery({
+    queryKey: ["inventory", where, q],
+    queryFn: () => got(client.GET("/inventory", { params: { query: { where, q } } })),
+    placeholderData: (before) => before,
+  });
+  if (found.error) return <Failed what="The inventory" error={found.error} again={() => void found.refetch()} />;
+  if (!found.data) return <Waiting rows={8} />;
+  const shown = found.data.slice(0, most);
+  return (
+    <>
+      <Title aside={`${found.data.length} ${found.data.length === 1 ? "drive" : "drives"}`}>Inventory</Title>
+      <div className="mb-3 flex flex-wrap items-center gap-2">
+        <input
+          className="field w-64"
+          type="search"
+          aria-label="Find in the inventory"
+          placeholder="serial, supplier, order, batch …"
+          value={q}
+          onChange={(e) => setQ(e.target.value)}
+        />
+        <select
+          className="field w-auto"
+          aria-label="Which drives"
+          value={where}
+          onChange={(e) => setParams(e.target.value ? { where: e.target.value } : {})}
+        >
+          {lists.map(([name, is]) => (
+            <option key={name} value={is}>
+              {name}
+            </option>
+          ))}
+          {!lists.some(([, is]) => is === where) && <option value={where}>{where}</option>}
+        </select>
+      </div>
+      {shown.length === 0 && <Empty>No drive fits.</Empty>}
+      <div className="sheet overflow-x-auto">
+        <table className="w-full text-left">
+          <thead>
+            <tr className="text-soft">
+              {["Drive", "Model", "State", "Place", "Warranty", "Supplier", "Batch"].map((h) => (
+                <th key={h} scope="col" className="px-3 py-2 font-normal">
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((v) => (
+              <Row
+                key={v.serial}
+                item={v}
+                open={open === v.serial}
+                toggle={() => setOpen(open === v.serial ? "" : v.serial)}
+              />
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {found.data.length > most && (
+        <p className="mt-3 text-soft">
+          The first {most} of {found.data.length} are shown; search for the others.
+        </p>
+      )}
+      <div className="mt-6 space-y-2 text-soft">
+        <p>Many at once, from a table; first it is said what would change:</p>
+        <Command line="lantern inventory import bought.csv" />
+      </div>
+    </>
+  );
+}
+
+function Row({ item: v, open, toggle }: { item: S["InventoryItem"]; open: boolean; toggle: () => void }) {
+  const soon = v.fields.warranty && (v.warranty_days ?? 0) >= 0 && (v.warranty_days ?? 0) < 90;
+  return (
+    <>
+      <tr className="border-t border-line align-middle">
+        <td className="px-3 py-1.5">
+          <button
+            className="min-h-11 text-left underline-offset-2 hover:underline"
+            aria-expanded={open}
+            onClick={toggle}
+            aria-label={`${v.serial}: what is known`}
+          >
+            {v.serial.slice(0, -5)}
+            <b className="tail">{v.serial.slice(-5)}</b>
+          </button>
+        </td>
+        <td className="px-3 py-1.5 text-soft">{v.model}</td>
+        <td className="px-3 py-1.5">
+          {v.state}
+          {v.says && <span className="block font-semibold">{v.says}</span>}
+        </td>
+        <td className="px-3 py-1.5">
+          {v.drive && v.seen === "now" ? (
+            <Link to={`/drives/${v.drive}`} className="underline underline-offset-2">
+              {v.place}
+            </Link>
+          ) : (
+            <span className="text-soft">{seenWords[v.seen]}</span>
+          )}
+          {v.pool && <span className="text-soft"> {v.pool}</span>}
+        </td>
+        <td className={`px-3 py-1.5 ${soon ? "font-semibold" : "text-soft"}`}>{warrantyWords(v)}</td>
+        <td className="px-3 py-1.5 text-soft">{v.fields.supplier}</td>
+        <td className="px-3 py-1.5 text-soft">{v.fields.batch}</td>
+      </tr>
+      {open && (
+        <tr>
+          <td colSpan={7} className="px-3 pb-4">
+            <Known item={v} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
