@@ -2493,6 +2493,34 @@ type FailedAt struct {
 	Says string `json:"says"`
 }
 
+// FailureRate defines model for FailureRate.
+type FailureRate struct {
+	DriveYears float64 `json:"drive_years"`
+	Drives     int     `json:"drives"`
+	Failures   int     `json:"failures"`
+
+	// High 1000000 where nothing was watched
+	High float64 `json:"high"`
+	Low  float64 `json:"low"`
+	Name string  `json:"name"`
+
+	// PerYear failures per drive-year
+	PerYear float64 `json:"per_year"`
+}
+
+// Failures defines model for Failures.
+type Failures struct {
+	All        FailureRate   `json:"all"`
+	By         string        `json:"by"`
+	Confidence float64       `json:"confidence"`
+	Counts     string        `json:"counts"`
+	Groups     []FailureRate `json:"groups"`
+
+	// Says from when drives count
+	Says     string          `json:"says"`
+	Survival []SurvivalPoint `json:"survival"`
+}
+
 // Feed defines model for Feed.
 type Feed struct {
 	// Path address of the calendar on this service; who knows it can read it
@@ -4363,6 +4391,16 @@ type StepTaken struct {
 	Title   string    `json:"title"`
 }
 
+// StockAdvice defines model for StockAdvice.
+type StockAdvice struct {
+	Confidence float64     `json:"confidence"`
+	Kinds      []StockNeed `json:"kinds"`
+	LeadDays   float64     `json:"lead_days"`
+
+	// Uncovered pools without a spare that no drive of stock fits
+	Uncovered []string `json:"uncovered"`
+}
+
 // StockItem defines model for StockItem.
 type StockItem struct {
 	Accepted      StockItemAccepted `json:"accepted,omitempty,omitzero"`
@@ -4389,6 +4427,34 @@ type StockItem struct {
 
 // StockItemAccepted defines model for StockItem.Accepted.
 type StockItemAccepted string
+
+// StockNeed defines model for StockNeed.
+type StockNeed struct {
+	Buy           int   `json:"buy"`
+	CapacityBytes int64 `json:"capacity_bytes"`
+
+	// Expected how many more will fail until a delivery comes
+	Expected float64 `json:"expected"`
+	Hold     int     `json:"hold"`
+	Medium   string  `json:"medium"`
+
+	// Members how many are members of pools
+	Members int `json:"members"`
+
+	// Now tails of members that are to be replaced now
+	Now []string `json:"now"`
+
+	// PerYear the rate that was reckoned with
+	PerYear float64  `json:"per_year"`
+	Pools   []string `json:"pools"`
+
+	// Risk the probability that hold is too few
+	Risk float64 `json:"risk"`
+	Says string  `json:"says"`
+
+	// Stock tails of those in stock, without those that failed their test or are promised
+	Stock []string `json:"stock"`
+}
 
 // SurfaceFault defines model for SurfaceFault.
 type SurfaceFault struct {
@@ -4477,6 +4543,20 @@ type SurveyDrive struct {
 	Pool  string `json:"pool,omitempty,omitzero"`
 	Says  string `json:"says,omitempty,omitzero"`
 	Tail  string `json:"tail"`
+}
+
+// SurvivalPoint defines model for SurvivalPoint.
+type SurvivalPoint struct {
+	AtRisk int     `json:"at_risk"`
+	Failed int     `json:"failed"`
+	High   float64 `json:"high"`
+
+	// Hours age
+	Hours float64 `json:"hours"`
+	Low   float64 `json:"low"`
+
+	// Well the share that reaches this age without a failure
+	Well float64 `json:"well"`
 }
 
 // Swap defines model for Swap.
@@ -4971,6 +5051,21 @@ type StreamEventsParams struct {
 	LastEventID string `json:"Last-Event-ID,omitempty,omitzero"`
 }
 
+// GetFailuresParams defines parameters for GetFailures.
+type GetFailuresParams struct {
+	// By what the drives of a group have in common: model, age, batch, supplier, enclosure or position
+	By string `form:"by,omitempty" json:"by,omitempty,omitzero"`
+
+	// Counts what counts as a failure; replace, dead or gone: a strong finding that it is to be replaced or is dead, only that it is dead, or that it was sent back or destroyed
+	Counts string `form:"counts,omitempty" json:"counts,omitempty,omitzero"`
+
+	// Model only of this model
+	Model string `form:"model,omitempty" json:"model,omitempty,omitzero"`
+
+	// Confidence of the ranges, 0.95 where it is not said
+	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
+}
+
 // RemoveLayoutParams defines parameters for RemoveLayout.
 type RemoveLayoutParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -5109,6 +5204,15 @@ type StopTestsParams struct {
 // ConfirmBayParams defines parameters for ConfirmBay.
 type ConfirmBayParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// GetStockAdviceParams defines parameters for GetStockAdvice.
+type GetStockAdviceParams struct {
+	// LeadDays how long a delivery takes, 14 days where it is not said
+	LeadDays float64 `form:"lead_days,omitempty" json:"lead_days,omitempty,omitzero"`
+
+	// Confidence with which there are enough until it comes, 0.95 where it is not said
+	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
 }
 
 // ListSwapsParams defines parameters for ListSwaps.
@@ -5780,6 +5884,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFailures Tell how often drives fail, and how long they live
+	//
+	// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+	//
+	// Corresponds with GET /failures (the `GetFailures` operationId).
+	GetFailures(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListHosts List hosts
 	//
@@ -6573,6 +6684,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /stock (the `ListStock` operationId).
 	ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStockAdvice Tell how many drives to hold, and what to buy
+	//
+	// Corresponds with GET /stock/advice (the `GetStockAdvice` operationId).
+	GetStockAdvice(ctx context.Context, params *GetStockAdviceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropFromStock Remove a drive from stock
 	//
@@ -7618,6 +7734,23 @@ func (c *Client) GetTrend(ctx context.Context, drive DriveParam, params *GetTren
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFailures Tell how often drives fail, and how long they live
+//
+// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+//
+// Corresponds with GET /failures (the `GetFailures` operationId).
+func (c *Client) GetFailures(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFailuresRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9601,6 +9734,21 @@ func (c *Client) ConfirmBay(ctx context.Context, params *ConfirmBayParams, body 
 // Corresponds with GET /stock (the `ListStock` operationId).
 func (c *Client) ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListStockRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStockAdvice Tell how many drives to hold, and what to buy
+//
+// Corresponds with GET /stock/advice (the `GetStockAdvice` operationId).
+func (c *Client) GetStockAdvice(ctx context.Context, params *GetStockAdviceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStockAdviceRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -11941,6 +12089,80 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 
 		req.Header.Set("Last-Event-ID", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewGetFailuresRequest constructs an http.Request for the GetFailures method
+func NewGetFailuresRequest(server string, params *GetFailuresParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "counts", params.Counts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "model", params.Model, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confidence", params.Confidence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -15284,6 +15506,64 @@ func NewListStockRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetStockAdviceRequest constructs an http.Request for the GetStockAdvice method
+func NewGetStockAdviceRequest(server string, params *GetStockAdviceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stock/advice")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lead_days", params.LeadDays, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confidence", params.Confidence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDropFromStockRequest constructs an http.Request for the DropFromStock method
 func NewDropFromStockRequest(server string, drive string) (*http.Request, error) {
 	var err error
@@ -16655,6 +16935,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
+	// GetFailuresWithResponse Tell how often drives fail, and how long they live
+	//
+	// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /failures (the `GetFailures` operationId).
+	GetFailuresWithResponse(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*GetFailuresResponse, error)
+
 	// ListHostsWithResponse List hosts
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17531,6 +17820,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /stock (the `ListStock` operationId).
 	ListStockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStockResponse, error)
+
+	// GetStockAdviceWithResponse Tell how many drives to hold, and what to buy
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /stock/advice (the `GetStockAdvice` operationId).
+	GetStockAdviceWithResponse(ctx context.Context, params *GetStockAdviceParams, reqEditors ...RequestEditorFn) (*GetStockAdviceResponse, error)
 
 	// DropFromStockWithResponse Remove a drive from stock
 	//
@@ -19440,6 +19736,54 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFailuresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFailuresResponse) GetJSON200() *Failures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFailuresResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFailuresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFailuresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFailuresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFailuresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23222,6 +23566,54 @@ func (r ListStockResponse) ContentType() string {
 	return ""
 }
 
+type GetStockAdviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StockAdvice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStockAdviceResponse) GetJSON200() *StockAdvice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStockAdviceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStockAdviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStockAdviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStockAdviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStockAdviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DropFromStockResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -24707,6 +25099,21 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// GetFailuresWithResponse Tell how often drives fail, and how long they live
+//
+// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /failures (the `GetFailures` operationId).
+func (c *ClientWithResponses) GetFailuresWithResponse(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*GetFailuresResponse, error) {
+	rsp, err := c.GetFailures(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFailuresResponse(rsp)
 }
 
 // ListHostsWithResponse List hosts
@@ -26300,6 +26707,19 @@ func (c *ClientWithResponses) ListStockWithResponse(ctx context.Context, reqEdit
 	return ParseListStockResponse(rsp)
 }
 
+// GetStockAdviceWithResponse Tell how many drives to hold, and what to buy
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /stock/advice (the `GetStockAdvice` operationId).
+func (c *ClientWithResponses) GetStockAdviceWithResponse(ctx context.Context, params *GetStockAdviceParams, reqEditors ...RequestEditorFn) (*GetStockAdviceResponse, error) {
+	rsp, err := c.GetStockAdvice(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStockAdviceResponse(rsp)
+}
+
 // DropFromStockWithResponse Remove a drive from stock
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27844,6 +28264,39 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFailuresResponse parses an HTTP response from a GetFailuresWithResponse call
+func ParseGetFailuresResponse(rsp *http.Response) (*GetFailuresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFailuresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -30465,6 +30918,39 @@ func ParseListStockResponse(rsp *http.Response) (*ListStockResponse, error) {
 	return response, nil
 }
 
+// ParseGetStockAdviceResponse parses an HTTP response from a GetStockAdviceWithResponse call
+func ParseGetStockAdviceResponse(rsp *http.Response) (*GetStockAdviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStockAdviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StockAdvice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDropFromStockResponse parses an HTTP response from a DropFromStockWithResponse call
 func ParseDropFromStockResponse(rsp *http.Response) (*DropFromStockResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -31124,6 +31610,9 @@ type ServerInterface interface {
 	// StreamEvents Follow events as they happen
 	// (GET /events)
 	StreamEvents(ctx *echo.Context, params StreamEventsParams) error
+	// GetFailures Tell how often drives fail, and how long they live
+	// (GET /failures)
+	GetFailures(ctx *echo.Context, params GetFailuresParams) error
 	// ListHosts List hosts
 	// (GET /hosts)
 	ListHosts(ctx *echo.Context) error
@@ -31367,6 +31856,9 @@ type ServerInterface interface {
 	// ListStock List drives kept to replace others
 	// (GET /stock)
 	ListStock(ctx *echo.Context) error
+	// GetStockAdvice Tell how many drives to hold, and what to buy
+	// (GET /stock/advice)
+	GetStockAdvice(ctx *echo.Context, params GetStockAdviceParams) error
 	// DropFromStock Remove a drive from stock
 	// (DELETE /stock/{drive})
 	DropFromStock(ctx *echo.Context, drive string) error
@@ -32353,6 +32845,45 @@ func (w *ServerInterfaceWrapper) StreamEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StreamEvents(ctx, params)
+	return err
+}
+
+// GetFailures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFailures(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFailuresParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "counts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "counts", ctx.QueryParams(), &params.Counts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter counts: %s", err))
+	}
+
+	// ------------- Optional query parameter "model" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "model", ctx.QueryParams(), &params.Model, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter model: %s", err))
+	}
+
+	// ------------- Optional query parameter "confidence" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confidence", ctx.QueryParams(), &params.Confidence, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter confidence: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFailures(ctx, params)
 	return err
 }
 
@@ -33731,6 +34262,31 @@ func (w *ServerInterfaceWrapper) ListStock(ctx *echo.Context) error {
 	return err
 }
 
+// GetStockAdvice converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStockAdvice(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStockAdviceParams
+	// ------------- Optional query parameter "lead_days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lead_days", ctx.QueryParams(), &params.LeadDays, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lead_days: %s", err))
+	}
+
+	// ------------- Optional query parameter "confidence" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confidence", ctx.QueryParams(), &params.Confidence, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter confidence: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStockAdvice(ctx, params)
+	return err
+}
+
 // DropFromStock converts echo context to params.
 func (w *ServerInterfaceWrapper) DropFromStock(ctx *echo.Context) error {
 	var err error
@@ -34406,6 +34962,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
 	router.GET(options.BaseURL+"/hosts", wrapper.ListHosts, options.OperationMiddlewares["listHosts"]...)
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
+	router.GET(options.BaseURL+"/failures", wrapper.GetFailures, options.OperationMiddlewares["getFailures"]...)
+	router.GET(options.BaseURL+"/stock/advice", wrapper.GetStockAdvice, options.OperationMiddlewares["getStockAdvice"]...)
 	router.GET(options.BaseURL+"/inventory", wrapper.ListInventory, options.OperationMiddlewares["listInventory"]...)
 	router.GET(options.BaseURL+"/inventory/fields", wrapper.ListInventoryFields, options.OperationMiddlewares["listInventoryFields"]...)
 	router.POST(options.BaseURL+"/inventory/import", wrapper.ImportInventory, options.OperationMiddlewares["importInventory"]...)

@@ -421,7 +421,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
-		takeOverCommand(), forgetCommand(), inventoryCommand(),
+		takeOverCommand(), forgetCommand(), inventoryCommand(), failuresCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

@@ -55,6 +55,7 @@ func stockCommand() *cli.Command {
 		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
+			stockAdvice(),
 			{
 				Name:        "list",
 				Usage:       "all of them, where each is, how it was tested, where it fits",

@@ -174,6 +174,12 @@ var commands = []string{
 	"! inventory import nowhere.csv",
 	"! inventory remove LM417",
 	"drives --where batch=B-17 --columns tail,batch,warranty_days,supplier",
+	"failures",
+	"failures --by age --counts dead",
+	"failures --by enclosure --model 'VELDRUN VR4-4000'",
+	"! failures --survival",
+	"! failures --by colour",
+	"stock advise",
 }
 
 // run is one command, as from a shell.

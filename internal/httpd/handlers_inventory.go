@@ -49,3 +49,15 @@ func (s *Server) ImportInventory(c *echo.Context) error {
 	v, err := s.Service.Inventory.Import(person(c), req)
 	return answer(c, http.StatusOK, v, err)
 }
+
+// GetFailures tells how often drives fail.
+func (s *Server) GetFailures(c *echo.Context, p api.GetFailuresParams) error {
+	v, err := s.Service.Views.Failures(p)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// GetStockAdvice tells what to buy.
+func (s *Server) GetStockAdvice(c *echo.Context, p api.GetStockAdviceParams) error {
+	v, err := s.Service.Views.Advice(p.LeadDays, p.Confidence)
+	return answer(c, http.StatusOK, v, err)
+}

@@ -137,3 +137,39 @@ func TestInventoryImport(t *testing.T) {
 		require.Empty(rt, done.Refused)
 	})
 }
+
+// TestBoughtTogether: what people wrote of a batch makes siblings of drives whose serials tell nothing of it.
+func TestBoughtTogether(t *testing.T) {
+	b := newBench(t)
+	b.s.Fleet.GraceUntil = time.Time{}
+	b.drives[1].Identity.Serial = "ZZ9Q7BB002" // of another run
+	b.report()
+	for range 2 { // a jump waits for a second reading
+		b.clock.forward(10 * time.Minute)
+		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		b.report()
+	}
+	require.Equal(t, api.Replace, b.drive("AA001").Verdict)
+	sibling := func() string {
+		b.clock.forward(3 * time.Second)
+		b.report()
+		for _, f := range b.drive("BB002").Findings {
+			if f.Rule == "sibling-failed" {
+				return f.Says
+			}
+		}
+		return ""
+	}
+	require.Empty(t, sibling())
+	for _, name := range []string{"AA001", "BB002"} {
+		_, err := b.s.Inventory.SetItem("ida", name, api.InventorySet{Fields: map[string]string{"batch": "B-17"}})
+		require.NoError(t, err)
+	}
+	require.Contains(t, sibling(), "AA001")
+	b.restart()
+	b.s.Fleet.GraceUntil = time.Time{}
+	require.Contains(t, sibling(), "AA001")
+	_, err := b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Fields: map[string]string{"batch": "B-18"}})
+	require.NoError(t, err)
+	require.NotContains(t, sibling(), "bought", "it is held for a while, but not for being bought together")
+}

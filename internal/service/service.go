@@ -72,6 +72,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	k := stock.New(l, f, j, o, t)
 	w := swaps.New(l, f, p, r, j, o, g, b, t, k)
 	e := inventory.New(l, f, j)
+	f.Bought = e.Bought
 	n := notices.New(l, f, r, j, g, b, w)
 	v := views.New(l, f, r, m, j, o, g, b, t, k, w, e)
 	f.Work, t.Ended, w.News = w, k.TestToAcceptance, func() []notice.Notice { return n.Open }

@@ -239,3 +239,6 @@ func Split(l Life, bands []float64) map[int]Life {
 	}
 	return out
 }
+
+// Quantile is how many standard deviations on either side of the mean hold so much of a normal distribution: 1.96 for 0.95.
+func Quantile(confidence float64) float64 { return math.Sqrt2 * math.Erfinv(confidence) }

@@ -19,6 +19,9 @@ type State struct {
 	*ledger.Ledger
 
 	Work Work // set once, before anything is asked
+	// Bought gives the keys of other drives that were bought in one batch with one; set once. BadLinksVersion is to change
+	// with what it gives.
+	Bought func(d *Drive) []string
 
 	Hosts   map[string]*Host
 	Drives  map[string]*Drive
@@ -42,7 +45,7 @@ type State struct {
 
 // New makes a State in which nothing is known yet.
 func New(l *ledger.Ledger) *State {
-	return &State{Ledger: l}
+	return &State{Ledger: l, Bought: func(*Drive) []string { return nil }}
 }
 
 // Service is what others call at any time: its methods take the lock.

@@ -276,6 +276,10 @@ func (s *State) change(b *store.Batch, by, serial string, fields map[string]stri
 		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s noted of %s: %s", by, serial, note))
 	}
 	s.items[key(serial)] = &next
+	if slices.ContainsFunc(changes, func(c inventory.Change) bool { return c.Field == "batch" }) {
+		s.batches = nil
+		s.fleet.BadLinksVersion++ // siblings are other ones now
+	}
 	b.Put(&store.Inventory{Serial: key(serial), Doc: ledger.Document(next)})
 	return changes, nil
 }
@@ -344,6 +348,9 @@ func (s *Service) RemoveItem(by, name string) error {
 		return err
 	}
 	delete(s.items, key(serial))
+	s.batches = nil
+	s.fleet.BadLinksVersion++
+	s.Changed()
 	return nil
 }
 

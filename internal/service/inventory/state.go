@@ -5,6 +5,7 @@ package inventory
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -22,6 +23,11 @@ type State struct {
 	judging *judging.State
 
 	items map[string]*inventory.Item // by serial in capitals
+	// batches are the serials of each batch, and drives the keys of each serial, when so many drives were known; nil when
+	// they are to be found anew.
+	batches map[string][]string
+	keys    map[string][]string
+	known   int
 }
 
 // New makes a State in which nothing is known yet.
@@ -40,7 +46,7 @@ func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
 // Load makes the items from what is in the store.
 func (s *State) Load() error {
-	s.items = map[string]*inventory.Item{}
+	s.items, s.batches = map[string]*inventory.Item{}, nil
 	rows, err := store.All[store.Inventory](s.Store, "serial", "")
 	if err != nil {
 		return err
@@ -59,7 +65,43 @@ func (s *State) take(row store.Inventory) error {
 		return fmt.Errorf("inventory of %s: %w", row.Serial, err)
 	}
 	s.items[row.Serial] = i
+	s.batches = nil
 	return nil
+}
+
+// Bought gives the keys of the other drives that were bought in one batch with one.
+func (s *State) Bought(d *fleet.Drive) (out []string) {
+	i := s.Of(d)
+	if i == nil || i.Batch == "" {
+		return nil
+	}
+	if s.batches == nil {
+		s.batches = map[string][]string{}
+		for k, x := range s.items {
+			if x.Batch != "" {
+				s.batches[strings.ToUpper(x.Batch)] = append(s.batches[strings.ToUpper(x.Batch)], k)
+			}
+		}
+		s.keys = nil
+	}
+	if s.keys == nil || s.known != len(s.fleet.Drives) {
+		s.keys, s.known = map[string][]string{}, len(s.fleet.Drives)
+		for serial, drives := range s.drives() {
+			for _, x := range drives {
+				s.keys[serial] = append(s.keys[serial], x.Desc.Key())
+			}
+		}
+	}
+	own := d.Desc.Key()
+	for _, serial := range s.batches[strings.ToUpper(i.Batch)] {
+		for _, k := range s.keys[serial] {
+			if k != own {
+				out = append(out, k)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // key is the form of a serial by which an item is found.
@@ -67,3 +109,6 @@ func key(serial string) string { return strings.ToUpper(strings.TrimSpace(serial
 
 // Of is what is known of a drive; nil when nothing is.
 func (s *State) Of(d *fleet.Drive) *inventory.Item { return s.items[key(d.Desc.Serial)] }
+
+// Items are all that is known, by serial in capitals.
+func (s *State) Items() map[string]*inventory.Item { return s.items }

@@ -297,7 +297,7 @@ func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, 
 			}
 		}
 		d := s.fleet.Drives[key]
-		for _, k := range s.fleet.Batches[fleet.Batch(d)] {
+		for _, k := range append(s.fleet.Bought(d), s.fleet.Batches[fleet.Batch(d)]...) {
 			if _, bad := j.bad[k]; bad {
 				batch[k] = true
 			}
@@ -362,6 +362,9 @@ func (s *State) relateOne(
 		}
 		kept[target] = true
 		x := health.Sibling{Tail: d.Tail(), At: f.since, Why: why, Hours: byHours}
+		if !byHours && slices.Contains(s.fleet.Bought(d), target) {
+			x.Why = "bought in one batch"
+		}
 		if of[target] == nil {
 			of[target] = map[string]health.Sibling{}
 		}

@@ -47,10 +47,15 @@ func (s *State) sameHours(d *fleet.Drive, at fleet.Place) (keys []string) {
 	return keys
 }
 
-// sameBatch are the keys of the drives made together with d.
+// sameBatch are the keys of the drives made together with d, by their serials or by what people wrote of them.
 func (s *State) sameBatch(d *fleet.Drive, _ fleet.Place) (keys []string) {
 	for _, k := range s.fleet.Batches[fleet.Batch(d)] {
 		if other := s.fleet.Drives[k]; other != nil && health.SameBatch(d.Desc.Identity, other.Desc.Identity) {
+			keys = append(keys, k)
+		}
+	}
+	for _, k := range s.fleet.Bought(d) {
+		if !slices.Contains(keys, k) {
 			keys = append(keys, k)
 		}
 	}

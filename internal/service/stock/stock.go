@@ -183,3 +183,11 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	}
 	return out
 }
+
+// StockOf is a drive as it is listed in stock; is says whether it is.
+func (s *State) StockOf(key string, d *fleet.Drive) (v api.StockItem, is bool) {
+	if !s.isStock(key, d) {
+		return v, false
+	}
+	return s.viewStock(key, d), true
+}

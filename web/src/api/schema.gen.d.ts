@@ -552,6 +552,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell how often drives fail, and how long they live
+         * @description Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+         */
+        get: operations["getFailures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stock/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell how many drives to hold, and what to buy */
+        get: operations["getStockAdvice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/inventory": {
         parameters: {
             query?: never;
@@ -3589,6 +3626,93 @@ export interface components {
             /** @description names that it had before */
             formerly?: string[];
         };
+        FailureRate: {
+            name: string;
+            drives: number;
+            /** Format: double */
+            drive_years: number;
+            failures: number;
+            /**
+             * Format: double
+             * @description failures per drive-year
+             */
+            per_year: number;
+            /** Format: double */
+            low: number;
+            /**
+             * Format: double
+             * @description 1000000 where nothing was watched
+             */
+            high: number;
+        };
+        SurvivalPoint: {
+            /**
+             * Format: double
+             * @description age
+             */
+            hours: number;
+            /**
+             * Format: double
+             * @description the share that reaches this age without a failure
+             */
+            well: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            at_risk: number;
+            failed: number;
+        };
+        Failures: {
+            by: string;
+            counts: string;
+            /** Format: double */
+            confidence: number;
+            /** @description from when drives count */
+            says: string;
+            all: components["schemas"]["FailureRate"];
+            groups: components["schemas"]["FailureRate"][];
+            survival: components["schemas"]["SurvivalPoint"][];
+        };
+        StockNeed: {
+            medium: string;
+            /** Format: int64 */
+            capacity_bytes: number;
+            /** @description how many are members of pools */
+            members: number;
+            pools: string[];
+            /** @description tails of members that are to be replaced now */
+            now: string[];
+            /** @description tails of those in stock, without those that failed their test or are promised */
+            stock: string[];
+            /**
+             * Format: double
+             * @description how many more will fail until a delivery comes
+             */
+            expected: number;
+            /**
+             * Format: double
+             * @description the rate that was reckoned with
+             */
+            per_year: number;
+            hold: number;
+            /**
+             * Format: double
+             * @description the probability that hold is too few
+             */
+            risk: number;
+            buy: number;
+            says: string;
+        };
+        StockAdvice: {
+            /** Format: double */
+            lead_days: number;
+            /** Format: double */
+            confidence: number;
+            kinds: components["schemas"]["StockNeed"][];
+            /** @description pools without a spare that no drive of stock fits */
+            uncovered: string[];
+        };
         /** @description what people know of a drive, by its serial */
         InventoryItem: {
             serial: string;
@@ -5603,6 +5727,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getFailures: {
+        parameters: {
+            query?: {
+                /** @description what the drives of a group have in common: model, age, batch, supplier, enclosure or position */
+                by?: string;
+                /** @description what counts as a failure; replace, dead or gone: a strong finding that it is to be replaced or is dead, only that it is dead, or that it was sent back or destroyed */
+                counts?: string;
+                /** @description only of this model */
+                model?: string;
+                /** @description of the ranges, 0.95 where it is not said */
+                confidence?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description rates, the worst that is certain first, and the survival of all */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failures"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getStockAdvice: {
+        parameters: {
+            query?: {
+                /** @description how long a delivery takes, 14 days where it is not said */
+                lead_days?: number;
+                /** @description with which there are enough until it comes, 0.95 where it is not said */
+                confidence?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description by kind of drive, what to buy first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StockAdvice"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -1,0 +1,376 @@
+package views
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/health"
+	"lantern/internal/core/inventory"
+	"lantern/internal/core/pool"
+	"lantern/internal/core/reliability"
+	"lantern/internal/nearest"
+	"lantern/internal/service/problem"
+	"lantern/internal/store"
+)
+
+// What counts as a failure.
+const (
+	countsReplace = "replace" // a strong finding says that it is to be replaced, or that it is dead
+	countsDead    = "dead"    // a finding says that it is dead
+	countsGone    = "gone"    // it was sent back or destroyed
+)
+
+// By what rates are told.
+var ratesBy = []string{"model", "age", "batch", "supplier", "enclosure", "position"}
+
+// ageBands are where bands of age begin, in years.
+var ageBands = []float64{1, 2, 3, 4, 5}
+
+// sureOf is the confidence of ranges where nobody asks for another.
+const sureOf = 0.95
+
+// lived is a life with what groups it.
+type lived struct {
+	reliability.Life
+	model, batch, supplier, enclosure, position string
+	capacity                                    drive.Bytes
+	medium                                      string
+}
+
+// failedAt is when each drive first counted as failed, by key.
+func (s *State) failedAt(counts string) (map[string]time.Time, error) {
+	out := map[string]time.Time{}
+	if counts == countsGone {
+		return out, nil
+	}
+	rows, err := store.All[store.FoundLog](s.Store, "id", "turn like '%dead' or turn like '%replace'")
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		verdict := health.Replace
+		if strings.HasSuffix(row.Turn, string(health.Dead)) {
+			verdict = health.Dead
+		}
+		if counts == countsDead && verdict != health.Dead || !health.Failed(health.Hit{Rule: row.Rule, Verdict: verdict}) {
+			continue
+		}
+		if _, known := out[row.Drive]; !known {
+			out[row.Drive] = row.At
+		}
+	}
+	return out, nil
+}
+
+// lives are those of all drives: of those that are or were seen, and of those that are only written down.
+func (s *State) lives(counts string) ([]lived, error) {
+	failed, err := s.failedAt(counts)
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock.Now()
+	var out []lived
+	seen := map[string]bool{}
+	for k, d := range s.fleet.Drives {
+		l := lived{Life: reliability.Life{Drive: d.Tail(), Entered: d.FirstAt, Left: now, Age: -1}, model: d.Desc.Model,
+			capacity: d.Desc.Capacity, medium: string(d.Desc.Medium)}
+		seen[strings.ToUpper(d.Desc.Serial)] = true
+		if !d.Present {
+			l.Left = d.SeenAt
+		}
+		if d.Section != "" {
+			l.enclosure, l.position = d.Host+"/"+d.Section, fmt.Sprintf("bay %d", d.Bay)
+		}
+		if p, ok := d.Record["power_on_hours"].Last(); ok {
+			l.Age = max(0, p.Value-p.At.Sub(l.Entered).Hours())
+		}
+		if i := s.inventory.Of(d); i != nil {
+			l.written(i, counts)
+		}
+		if at, is := failed[k]; is && at.Before(l.Left) {
+			l.Left, l.Failed = at, true
+		} else if is {
+			l.Failed = true
+		}
+		out = append(out, l)
+	}
+	for serial, i := range s.inventory.Items() {
+		if seen[serial] || i.State == inventory.Ordered || i.StateDay == "" || i.Purchased == "" {
+			continue
+		}
+		l := lived{Life: reliability.Life{Drive: i.Serial}, model: i.Model}
+		l.Left, _ = time.Parse(inventory.Day, i.StateDay) // it was set as a day
+		l.written(i, counts)
+		// Of a drive that was never watched, what became of it is all that says that it failed.
+		l.Failed = i.State == inventory.SentBack || i.State == inventory.Returned || i.State == inventory.Destroyed
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// written takes what is written of a drive: it counts from the day on which it was bought.
+func (l *lived) written(i *inventory.Item, counts string) {
+	l.batch, l.supplier = i.Batch, i.Supplier
+	if at, err := time.Parse(inventory.Day, i.Purchased); err == nil && (at.Before(l.Entered) || l.Entered.IsZero()) {
+		l.Entered, l.Age = at, 0
+	}
+	if counts == countsGone && (i.State == inventory.SentBack || i.State == inventory.Destroyed) {
+		if at, err := time.Parse(inventory.Day, i.StateDay); err == nil {
+			l.Left, l.Failed = at, true
+		}
+	}
+}
+
+func (l lived) group(by string) string {
+	name := map[string]string{"model": l.model, "batch": l.batch, "supplier": l.supplier, "enclosure": l.enclosure, "position": l.position}[by]
+	return cmp.Or(name, "unknown")
+}
+
+// checkRates refuses what rates cannot be told by.
+func checkRates(by, counts string, confidence float64) error {
+	switch {
+	case !slices.Contains(ratesBy, by):
+		return problem.New(422, "bad-question", "By "+strings.Join(ratesBy, ", ")+".", "Rates are not told by %q%s", by, nearest.Meant(by, ratesBy))
+	case !slices.Contains([]string{countsReplace, countsDead, countsGone}, counts):
+		return problem.New(422, "bad-question", "It is replace, dead or gone.", "%q is nothing that counts as a failure.", counts)
+	case confidence < 0.5 || confidence > 0.999:
+		return problem.New(422, "bad-question", "Such as 0.95.", "The confidence is from 0.5 to 0.999.")
+	}
+	return nil
+}
+
+// grouped are lives by what they have in common; by age each is cut, so that a year counts where it was lived.
+func grouped(all []lived, by string) map[string][]reliability.Life {
+	groups := map[string][]reliability.Life{}
+	for _, l := range all {
+		switch {
+		case by != "age":
+			groups[l.group(by)] = append(groups[l.group(by)], l.Life)
+		case l.Age < 0:
+			groups["unknown"] = append(groups["unknown"], l.Life)
+		default:
+			for band, part := range reliability.Split(l.Life, hours(ageBands)) {
+				groups[bandName(band)] = append(groups[bandName(band)], part)
+			}
+		}
+	}
+	return groups
+}
+
+// Failures tells how often drives fail, by what they have in common, and how many reach which age.
+func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
+	by, counts, confidence := cmp.Or(p.By, "model"), cmp.Or(p.Counts, countsReplace), cmp.Or(p.Confidence, sureOf)
+	if err := checkRates(by, counts, confidence); err != nil {
+		return api.Failures{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all, err := s.lives(counts)
+	if err != nil {
+		return api.Failures{}, err
+	}
+	if p.Model != "" {
+		all = slices.DeleteFunc(all, func(l lived) bool { return l.model != p.Model })
+		if len(all) == 0 {
+			return api.Failures{}, problem.Missing("no-model", "model", p.Model, s.models())
+		}
+	}
+	out := api.Failures{By: by, Counts: counts, Confidence: confidence, Groups: []api.FailureRate{}, Survival: []api.SurvivalPoint{}}
+	bare := make([]reliability.Life, 0, len(all))
+	bought := 0
+	for _, l := range all {
+		bare = append(bare, l.Life)
+		if l.Age == 0 {
+			bought++
+		}
+	}
+	out.All = viewRate("all", reliability.RateOf(bare, confidence))
+	for name, g := range grouped(all, by) {
+		out.Groups = append(out.Groups, viewRate(name, reliability.RateOf(g, confidence)))
+	}
+	slices.SortFunc(out.Groups, func(a, b api.FailureRate) int {
+		if by == "age" {
+			return cmp.Compare(a.Name, b.Name)
+		}
+		return cmp.Or(cmp.Compare(b.Low, a.Low), cmp.Compare(b.PerYear, a.PerYear), cmp.Compare(a.Name, b.Name))
+	})
+	for _, pt := range reliability.Survival(bare, reliability.Quantile(confidence)) {
+		out.Survival = append(out.Survival, api.SurvivalPoint{Hours: pt.Hours, Well: pt.Well, Low: pt.Low, High: pt.High, AtRisk: pt.AtRisk, Failed: pt.Failed})
+	}
+	out.Says = fmt.Sprintf("%d of %d drives count from their purchase, the others from the day on which they were first seen", bought, len(all))
+	return out, nil
+}
+
+func (s *State) models() (out []string) {
+	for _, d := range s.fleet.Drives {
+		out = append(out, d.Desc.Model)
+	}
+	return out
+}
+
+func hours(years []float64) (out []float64) {
+	for _, y := range years {
+		out = append(out, y*reliability.Year.Hours())
+	}
+	return out
+}
+
+func bandName(band int) string {
+	if band == len(ageBands) {
+		return fmt.Sprintf("%.0f years and more", ageBands[band-1])
+	}
+	return fmt.Sprintf("%d to %d years", band, band+1)
+}
+
+// mostRate stands for a rate of which nothing is known.
+const mostRate = 1e6
+
+func viewRate(name string, r reliability.Rate) api.FailureRate {
+	if math.IsInf(r.High, 1) {
+		r.High = mostRate
+	}
+	return api.FailureRate{Name: name, Drives: r.Drives, DriveYears: r.Years, Failures: r.Failures, PerYear: r.PerYear, Low: r.Low, High: r.High}
+}
+
+// kind is what drives of stock can take each other's place by: what they are made of, and how large they are.
+type kind struct {
+	medium   string
+	capacity drive.Bytes
+}
+
+// byKind are lives by what drives can take each other's place by.
+func byKind(all []lived) map[kind][]reliability.Life {
+	lives, kinds := map[kind][]reliability.Life{}, map[string]kind{}
+	for _, l := range all {
+		if l.capacity > 0 {
+			kinds[l.model] = kind{l.medium, l.capacity}
+		}
+	}
+	for _, l := range all {
+		k := kind{l.medium, l.capacity}
+		if l.capacity == 0 { // it was never seen, and is like others of its model
+			k = kinds[l.model]
+		}
+		lives[k] = append(lives[k], l.Life)
+	}
+	return lives
+}
+
+// use is what drives of a kind are used for, and what of them is in stock.
+type use struct {
+	pools      map[string]bool
+	members    int
+	now, stock []string // tails: to be replaced now, and in stock
+}
+
+// uses are the uses of all kinds, and the pools that something in stock fits.
+func (s *State) uses() (uses map[kind]*use, covered map[string]bool) {
+	uses = map[kind]*use{}
+	at := func(k kind) *use {
+		if uses[k] == nil {
+			uses[k] = &use{pools: map[string]bool{}}
+		}
+		return uses[k]
+	}
+	verdicts := s.judging.Judge()
+	for _, p := range s.fleet.SortedPools() {
+		p.Everyone(func(_ string, m *pool.Member) {
+			d := s.fleet.Drives[m.Drive]
+			if d == nil {
+				return
+			}
+			u := at(kind{string(d.Desc.Medium), d.Desc.Capacity})
+			u.pools[p.Name] = true
+			u.members++
+			if v := verdicts[m.Drive].Verdict; v == health.Replace || v == health.Dead {
+				u.now = append(u.now, d.Tail())
+			}
+		})
+	}
+	covered = map[string]bool{}
+	for key, d := range s.fleet.Drives {
+		item, is := s.stock.StockOf(key, d)
+		if !is || item.Accepted == api.StockItemAcceptedFailed || item.Promised != "" {
+			continue
+		}
+		u := at(kind{string(d.Desc.Medium), d.Desc.Capacity})
+		u.stock = append(u.stock, d.Tail())
+		for _, name := range item.Fits {
+			covered[name] = true
+		}
+	}
+	return uses, covered
+}
+
+// Advice tells how many drives of each kind to hold until a delivery comes, and what to buy.
+func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) {
+	leadDays, confidence = cmp.Or(leadDays, 14), cmp.Or(confidence, sureOf)
+	if leadDays < 1 || leadDays > 730 || confidence < 0.5 || confidence > 0.999 {
+		return api.StockAdvice{}, problem.New(422, "bad-question", "Such as 14 days and 0.95.", "A delivery takes 1 to 730 days, and the confidence is from 0.5 to 0.999.")
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all, err := s.lives(countsReplace)
+	if err != nil {
+		return api.StockAdvice{}, err
+	}
+	out := api.StockAdvice{LeadDays: leadDays, Confidence: confidence, Kinds: []api.StockNeed{}, Uncovered: []string{}}
+	lives := byKind(all)
+	uses, covered := s.uses()
+	lead := time.Duration(leadDays * 24 * float64(time.Hour))
+	for k, u := range uses {
+		r := reliability.RateOf(lives[k], confidence)
+		// Half a failure more than there were: of a kind of which none failed yet, the next may (Jeffreys' prior).
+		rate := 0.0
+		if r.Years > 0 {
+			rate = (float64(r.Failures) + 0.5) / r.Years
+		}
+		need := reliability.NeedOf(len(u.now), u.members, rate, lead, confidence)
+		slices.Sort(u.now)
+		slices.Sort(u.stock)
+		v := api.StockNeed{Medium: k.medium, CapacityBytes: int64(k.capacity), Members: u.members, Pools: sorted(u.pools), Now: emptyNotNil(u.now),
+			Stock: emptyNotNil(u.stock), Expected: need.Mean, PerYear: rate, Hold: need.Hold, Risk: need.Risk, Buy: max(0, need.Hold-len(u.stock))}
+		v.Says = adviceWords(v, r, leadDays)
+		out.Kinds = append(out.Kinds, v)
+	}
+	slices.SortFunc(out.Kinds, func(a, b api.StockNeed) int {
+		return cmp.Or(cmp.Compare(b.Buy, a.Buy), cmp.Compare(b.Hold, a.Hold), cmp.Compare(a.Medium, b.Medium), cmp.Compare(a.CapacityBytes, b.CapacityBytes))
+	})
+	for _, p := range s.fleet.SortedPools() {
+		if !covered[p.Name] && len(p.Spares) == 0 {
+			out.Uncovered = append(out.Uncovered, p.Name)
+		}
+	}
+	slices.Sort(out.Uncovered)
+	return out, nil
+}
+
+func adviceWords(v api.StockNeed, r reliability.Rate, leadDays float64) string {
+	now := "none now"
+	if len(v.Now) > 0 {
+		now = "now " + strings.Join(v.Now, ", ")
+	}
+	return fmt.Sprintf("%s; %.2f expected in %.0f days (%d failures in %.0f drive-years)", now, v.Expected, leadDays, r.Failures, r.Years)
+}
+
+func sorted(m map[string]bool) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func emptyNotNil(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
