@@ -4314,12 +4314,17 @@ type SectionReport struct {
 
 // SelfTest defines model for SelfTest.
 type SelfTest struct {
-	Hours  int    `json:"hours"`
-	Kind   string `json:"kind"`
-	Lba    int64  `json:"lba"`
-	Number int    `json:"number"`
-	Result string `json:"result"`
-	Status int    `json:"status"`
+	// About the moment is not exact
+	About bool `json:"about,omitempty,omitzero"`
+
+	// At when it ended, reckoned from its hours; only the service tells it
+	At     time.Time `json:"at,omitempty,omitzero"`
+	Hours  int       `json:"hours"`
+	Kind   string    `json:"kind"`
+	Lba    int64     `json:"lba"`
+	Number int       `json:"number"`
+	Result string    `json:"result"`
+	Status int       `json:"status"`
 }
 
 // ServiceTrouble why the service itself cannot do its work, or soon will not be able to
@@ -5849,6 +5854,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EvidenceOfDrive Download what is known of a drive as a ZIP file
+	//
+	// Corresponds with GET /drives/{drive}/evidence (the `EvidenceOfDrive` operationId).
+	EvidenceOfDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForgetDriveWithBody Forget a drive that is gone
 	//
@@ -7649,6 +7659,21 @@ func (c *Client) AskAddressWithBody(ctx context.Context, drive DriveParam, param
 // Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 func (c *Client) AskAddress(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskAddressRequest(c.Server, drive, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EvidenceOfDrive Download what is known of a drive as a ZIP file
+//
+// Corresponds with GET /drives/{drive}/evidence (the `EvidenceOfDrive` operationId).
+func (c *Client) EvidenceOfDrive(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEvidenceOfDriveRequest(c.Server, drive)
 	if err != nil {
 		return nil, err
 	}
@@ -11867,6 +11892,40 @@ func NewAskAddressRequestWithBody(server string, drive DriveParam, params *AskAd
 
 		req.Header.Set("Idempotency-Key", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewEvidenceOfDriveRequest constructs an http.Request for the EvidenceOfDrive method
+func NewEvidenceOfDriveRequest(server string, drive DriveParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/evidence", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -16894,6 +16953,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/address (the `AskAddress` operationId).
 	AskAddressWithResponse(ctx context.Context, drive DriveParam, params *AskAddressParams, body AskAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAddressResponse, error)
 
+	// EvidenceOfDriveWithResponse Download what is known of a drive as a ZIP file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drives/{drive}/evidence (the `EvidenceOfDrive` operationId).
+	EvidenceOfDriveWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*EvidenceOfDriveResponse, error)
+
 	// ForgetDriveWithBodyWithResponse Forget a drive that is gone
 	//
 	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
@@ -19565,6 +19631,47 @@ func (r AskAddressResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AskAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EvidenceOfDriveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EvidenceOfDriveResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EvidenceOfDriveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EvidenceOfDriveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EvidenceOfDriveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EvidenceOfDriveResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25030,6 +25137,19 @@ func (c *ClientWithResponses) AskAddressWithResponse(ctx context.Context, drive 
 	return ParseAskAddressResponse(rsp)
 }
 
+// EvidenceOfDriveWithResponse Download what is known of a drive as a ZIP file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drives/{drive}/evidence (the `EvidenceOfDrive` operationId).
+func (c *ClientWithResponses) EvidenceOfDriveWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*EvidenceOfDriveResponse, error) {
+	rsp, err := c.EvidenceOfDrive(ctx, drive, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEvidenceOfDriveResponse(rsp)
+}
+
 // ForgetDriveWithBodyWithResponse Forget a drive that is gone
 //
 // It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
@@ -28150,6 +28270,32 @@ func ParseAskAddressResponse(rsp *http.Response) (*AskAddressResponse, error) {
 		}
 		response.JSON202 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEvidenceOfDriveResponse parses an HTTP response from a EvidenceOfDriveWithResponse call
+func ParseEvidenceOfDriveResponse(rsp *http.Response) (*EvidenceOfDriveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EvidenceOfDriveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -31598,6 +31744,9 @@ type ServerInterface interface {
 	// AskAddress Ask what data is stored where a self-test failed
 	// (POST /drives/{drive}/address)
 	AskAddress(ctx *echo.Context, drive DriveParam, params AskAddressParams) error
+	// EvidenceOfDrive Download what is known of a drive as a ZIP file
+	// (GET /drives/{drive}/evidence)
+	EvidenceOfDrive(ctx *echo.Context, drive DriveParam) error
 	// ForgetDrive Forget a drive that is gone
 	// (POST /drives/{drive}/forget)
 	ForgetDrive(ctx *echo.Context, drive DriveParam, params ForgetDriveParams) error
@@ -32723,6 +32872,22 @@ func (w *ServerInterfaceWrapper) AskAddress(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AskAddress(ctx, drive, params)
+	return err
+}
+
+// EvidenceOfDrive converts echo context to params.
+func (w *ServerInterfaceWrapper) EvidenceOfDrive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EvidenceOfDrive(ctx, drive)
 	return err
 }
 
@@ -34956,6 +35121,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
 	router.POST(options.BaseURL+"/drives/:drive/forget", wrapper.ForgetDrive, options.OperationMiddlewares["forgetDrive"]...)
+	router.GET(options.BaseURL+"/drives/:drive/evidence", wrapper.EvidenceOfDrive, options.OperationMiddlewares["evidenceOfDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/trend", wrapper.GetTrend, options.OperationMiddlewares["getTrend"]...)
 	router.GET(options.BaseURL+"/drives/:drive/readings", wrapper.GetReadings, options.OperationMiddlewares["getReadings"]...)
 	router.GET(options.BaseURL+"/readings", wrapper.GetLatestReadings, options.OperationMiddlewares["getLatestReadings"]...)

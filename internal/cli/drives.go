@@ -230,12 +230,17 @@ func driveCommand() *cli.Command {
 		Name:        "drive",
 		Usage:       "one drive: who it is, how it is and why",
 		ArgsUsage:   "<serial or its end>",
-		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json",
-		Flags:       tableFlags(),
+		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json\n         lantern drive ZU006 --evidence ZU006.zip",
+		Flags: append([]cli.Flag{&cli.StringFlag{Name: "evidence", Local: true, Usage: "write what its return is argued with into a ZIP file: findings, readings, tests, purchase"}},
+			tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a serial, or its end")
 			if err != nil {
 				return err
+			}
+			if file := cmd.String("evidence"); file != "" {
+				zip, err := answered(s.client.EvidenceOfDrive(ctx, name))
+				return s.evidence(file, zip, err)
 			}
 			d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
 			if err != nil {
@@ -359,7 +364,11 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		if i == 3 {
 			break
 		}
-		o.line("  self-test %s: %s at %d h", t.Kind, t.Result, t.Hours)
+		at := ""
+		if !t.At.IsZero() {
+			at = ", " + map[bool]string{true: "about "}[t.About] + t.At.Local().Format("2006-01-02 15:04")
+		}
+		o.line("  self-test %s: %s at %d h%s", t.Kind, t.Result, t.Hours, at)
 	}
 	for _, b := range d.Unreadable {
 		o.line("  unreadable page %s: %s (%d bytes kept)", b.Kind, b.Why, len(b.Bytes))

@@ -26,17 +26,22 @@ func swapReport(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	if file := cmd.String("evidence"); file != "" {
 		zip, err := answered(s.client.EvidenceOfSwap(ctx, id))
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(file, zip, 0o600); err != nil {
-			return err
-		}
-		s.out.line("%s, %s", file, decimal(int64(len(zip))))
-		return nil
+		return s.evidence(file, zip, err)
 	}
 	r, err := ask[api.SwapReport](s.client.ReportSwap(ctx, id))
 	return tell(s, s.report, r, err)
+}
+
+// evidence keeps a bundle in a file.
+func (s *session) evidence(file string, zip []byte, err error) error {
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(file, zip, 0o600); err != nil {
+		return err
+	}
+	s.out.line("%s, %s", file, decimal(int64(len(zip))))
+	return nil
 }
 
 // report prints the record of a swap.

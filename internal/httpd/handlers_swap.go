@@ -11,6 +11,7 @@ import (
 	"lantern/internal/core/swap"
 	"lantern/internal/practice"
 	"lantern/internal/service/swaps"
+	"lantern/internal/service/views"
 )
 
 // ListSwaps lists swaps.
@@ -126,6 +127,17 @@ func (s *Server) ReportSwap(c *echo.Context, id api.IdParam) error {
 // EvidenceOfSwap gives what a warranty return is argued with, as one file.
 func (s *Server) EvidenceOfSwap(c *echo.Context, id api.IdParam) error {
 	files, tail, err := s.Service.Views.Evidence(id)
+	return s.bundle(c, files, tail, err)
+}
+
+// EvidenceOfDrive gives the same of any drive as it is now.
+func (s *Server) EvidenceOfDrive(c *echo.Context, drive string) error {
+	files, tail, err := s.Service.Views.EvidenceNow(drive)
+	return s.bundle(c, files, tail, err)
+}
+
+// bundle answers files as one.
+func (s *Server) bundle(c *echo.Context, files []views.EvidenceFile, tail string, err error) error {
 	if err != nil {
 		return err
 	}

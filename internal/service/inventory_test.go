@@ -173,3 +173,31 @@ func TestBoughtTogether(t *testing.T) {
 	require.NoError(t, err)
 	require.NotContains(t, sibling(), "bought", "it is held for a while, but not for being bought together")
 }
+
+// TestEvidenceNow: the bundle of a drive that nobody swaps holds what it is, what is written of it, what was found, and its
+// self-tests with their dates.
+func TestEvidenceNow(t *testing.T) {
+	b := newBench(t)
+	_, err := b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Fields: map[string]string{"supplier": "Kelp", "order": "HP-7"}})
+	require.NoError(t, err)
+	b.clock.forward(time.Hour)
+	b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 7, "power_on_hours": 101},
+		Tests:      []api.SelfTest{{Kind: "short", Result: "passed", Hours: 100, Lba: -1}},
+		Unreadable: []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong", Bytes: []byte{1, 2, 3}}}}
+	b.report()
+	files, tail, err := b.s.Views.EvidenceNow("fulmar/front/1")
+	require.NoError(t, err)
+	require.Equal(t, "AA001", tail)
+	of := map[string]string{}
+	for _, f := range files {
+		of[f.Name] = string(f.Bytes)
+	}
+	for _, words := range []string{"serial KH3AA001", "supplier Kelp", "order HP-7", "7 sectors", "short: passed, at 100 power-on hours, "} {
+		require.Contains(t, of["summary.txt"], words)
+	}
+	require.Contains(t, of["readings.csv"], "pending_sectors,7")
+	require.Contains(t, of["self-tests.json"], `"at": "20`)
+	require.Equal(t, "\x01\x02\x03", of["page-001-ata-smart-data.bin"])
+	_, _, err = b.s.Views.EvidenceNow("NOSUCH")
+	b.problem(err, "no-drive", "NOSUCH")
+}

@@ -249,7 +249,7 @@ func (s *State) detailDrive(out *api.Drive, d *fleet.Drive, at fleet.Place) {
 	}
 	out.TestKinds = slices.Sorted(maps.Keys(d.Reading.TestMinutes))
 	out.Names, out.Blind, out.Happened = d.Names, d.Blind, s.happenings(d)
-	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, d.Reading.Tests, d.Reading.Unreadable
+	out.Attributes, out.Tests, out.Unreadable = d.Reading.Attributes, dated(d), d.Reading.Unreadable
 	out.Metrics = s.viewMetrics(d)
 }
 

@@ -11,6 +11,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/record"
 	"lantern/internal/core/swap"
+	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 	"lantern/internal/wire"
@@ -114,25 +115,68 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 	if d == nil {
 		return nil, "", problem.New(404, "no-drive", "", "Nothing is known of %s.", w.Old.Tail())
 	}
-	now := s.Clock.Now()
+	files, err = s.evidenceOf(d, r.Old)
+	swap, _ := json.MarshalIndent(r, "", "  ")
+	return append(files, EvidenceFile{"swap.json", s.Clock.Now(), swap}), d.Tail(), err
+}
+
+// EvidenceNow is the same of any drive as it is now, whether it is swapped or not.
+func (s *Service) EvidenceNow(name string) (files []EvidenceFile, tail string, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	d, err := s.fleet.FindDrive(name)
+	if err != nil {
+		return nil, "", err
+	}
+	files, err = s.evidenceOf(d, s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true))
+	return files, d.Tail(), err
+}
+
+// evidenceOf is what is known of a drive, as files: what it is and what was found as they are shown, and all behind it.
+func (s *State) evidenceOf(d *fleet.Drive, shown api.Drive) (files []EvidenceFile, err error) {
+	now, key := s.Clock.Now(), d.Desc.Key()
 	add := func(name string, b []byte) { files = append(files, EvidenceFile{name, now, b}) }
 	text := func(v any) []byte {
 		b, _ := json.MarshalIndent(v, "", "  ")
 		return b
 	}
+	add("summary.txt", []byte(s.evidenceSummary(d, shown)))
+	add("drive.json", text(shown))
+	var csv strings.Builder
+	csv.WriteString("at,metric,value\n")
+	for _, n := range slices.Sorted(maps.Keys(d.Record)) {
+		for _, p := range d.Record[n] {
+			fmt.Fprintf(&csv, "%s,%s,%v\n", p.At.UTC().Format(time.RFC3339), n, p.Value)
+		}
+	}
+	add("readings.csv", []byte(csv.String()))
+	runs, err := store.All[store.TestRun](s.Store, "id", "drive = ?", key)
+	if err != nil {
+		return nil, err
+	}
+	var tests []json.RawMessage
+	for _, t := range runs {
+		tests = append(tests, t.Doc)
+	}
+	add("self-tests.json", text(map[string]any{"log": dated(d), "runs": tests}))
+	pages, err := store.All[store.BadPage](s.Store, "at", "drive = ?", key)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range pages {
+		add(fmt.Sprintf("page-%03d-%s.bin", i+1, p.Kind), p.Bytes)
+	}
+	return files, nil
+}
+
+// evidenceSummary is what stands first in a bundle, for people.
+func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 	var sum strings.Builder
 	if s.fleet.Practice.Pool != "" {
 		fmt.Fprintf(&sum, "PRACTICE on a copy of %s: none of this happened.\n\n", s.fleet.Practice.Pool)
 	}
-	fmt.Fprintf(
-		&sum,
-		"%s, serial %s\nWWN %s, firmware %s, %d bytes\n",
-		d.Desc.Model,
-		d.Desc.Serial,
-		d.Desc.WWN,
-		d.Desc.Firmware,
-		uint64(d.Desc.Capacity),
-	)
+	fmt.Fprintf(&sum, "%s, serial %s\nWWN %s, firmware %s, %d bytes\n", d.Desc.Model, d.Desc.Serial, d.Desc.WWN, d.Desc.Firmware,
+		uint64(d.Desc.Capacity))
 	if p, ok := d.Record["power_on_hours"].Last(); ok {
 		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
 	}
@@ -144,38 +188,35 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 		}
 	}
 	fmt.Fprintf(&sum, "\nWhat was found:\n")
-	for _, f := range r.Old.Findings {
+	for _, f := range shown.Findings {
 		fmt.Fprintf(&sum, "- %s: %s, since %s\n", f.Verdict, f.Says, f.Since.UTC().Format(time.RFC3339))
 		for _, e := range f.Evidence {
 			fmt.Fprintf(&sum, "    %s (%s, %s)\n", e.Says, e.Source, e.At.UTC().Format(time.RFC3339))
 		}
 	}
-	add("summary.txt", []byte(sum.String()))
-	add("drive.json", text(r.Old))
-	add("swap.json", text(r))
-	var csv strings.Builder
-	csv.WriteString("at,metric,value\n")
-	for _, n := range slices.Sorted(maps.Keys(d.Record)) {
-		for _, p := range d.Record[n] {
-			fmt.Fprintf(&csv, "%s,%s,%v\n", p.At.UTC().Format(time.RFC3339), n, p.Value)
+	if len(shown.Findings) == 0 {
+		fmt.Fprintf(&sum, "nothing\n")
+	}
+	if tests := dated(d); len(tests) > 0 {
+		fmt.Fprintf(&sum, "\nIts own log of self-tests:\n")
+		for _, t := range tests {
+			at := fmt.Sprintf("at %d power-on hours", t.Hours)
+			if !t.At.IsZero() {
+				at += ", " + map[bool]string{true: "about "}[t.About] + t.At.UTC().Format("2006-01-02 15:04Z")
+			}
+			fmt.Fprintf(&sum, "- %s: %s, %s\n", t.Kind, t.Result, at)
 		}
 	}
-	add("readings.csv", []byte(csv.String()))
-	runs, err := store.All[store.TestRun](s.Store, "id", "drive = ?", w.Old.Key())
-	if err != nil {
-		return nil, "", err
+	return sum.String()
+}
+
+// dated are the self-tests of a drive's own log, with the moments at which it had run for as long as the log says.
+func dated(d *fleet.Drive) []api.SelfTest {
+	out := slices.Clone(d.Reading.Tests)
+	hours := d.Record["power_on_hours"]
+	now, _ := hours.Last()
+	for i := range out {
+		out[i].At, out[i].About = hours.Reached(fleet.TestHours(out[i].Hours, now.Value))
 	}
-	var tests []json.RawMessage
-	for _, t := range runs {
-		tests = append(tests, t.Doc)
-	}
-	add("self-tests.json", text(map[string]any{"log": d.Reading.Tests, "runs": tests}))
-	pages, err := store.All[store.BadPage](s.Store, "at", "drive = ?", w.Old.Key())
-	if err != nil {
-		return nil, "", err
-	}
-	for i, p := range pages {
-		add(fmt.Sprintf("page-%03d-%s.bin", i+1, p.Kind), p.Bytes)
-	}
-	return files, w.Old.Tail(), nil
+	return out
 }

@@ -111,6 +111,7 @@ func (s *State) lives(counts string) ([]lived, error) {
 		l.Failed = i.State == inventory.SentBack || i.State == inventory.Returned || i.State == inventory.Destroyed
 		out = append(out, l)
 	}
+	slices.SortFunc(out, func(a, b lived) int { return cmp.Or(cmp.Compare(a.Drive, b.Drive), a.Entered.Compare(b.Entered)) })
 	return out, nil
 }
 

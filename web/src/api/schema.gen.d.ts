@@ -470,6 +470,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drives/{drive}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        /** Download what is known of a drive as a ZIP file */
+        get: operations["evidenceOfDrive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drives/{drive}/trend": {
         parameters: {
             query?: never;
@@ -3209,6 +3229,13 @@ export interface components {
             lba: number;
             number: number;
             status: number;
+            /**
+             * Format: date-time
+             * @description when it ended, reckoned from its hours; only the service tells it
+             */
+            at?: string;
+            /** @description the moment is not exact */
+            about?: boolean;
         };
         /** @description a self-test that runs now */
         Testing: {
@@ -5583,6 +5610,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    evidenceOfDrive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description identity, purchase, findings with their evidence, readings, self-tests with their dates, captured pages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
             };
             default: components["responses"]["Failure"];
         };

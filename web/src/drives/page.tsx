@@ -10,6 +10,7 @@ import { useTheme } from "../parts/frame";
 import { Ago, Failed, Mark, Shape, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Known } from "../inventory/item";
+import { root } from "../api/root";
 
 export default function DrivePage() {
   const { drive: name = "" } = useParams();
@@ -139,6 +140,11 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
               }
             }
           />
+          <p className="mt-3">
+            <a className="button" href={`${root}/api/v1/drives/${encodeURIComponent(d.key)}/evidence`} download>
+              Evidence for a return, as a ZIP file
+            </a>
+          </p>
         </details>
       </div>
       <Aside drive={d} />
@@ -494,7 +500,9 @@ function Tests({ drive: d }: { drive: S["Drive"] }) {
               {t.lba >= 0 && d.failed_at?.lba === t.lba && d.failed_at.says && (
                 <span className="block text-sm">The bad sector holds {d.failed_at.says}.</span>
               )}{" "}
-              <span className="num text-sm text-soft">at {t.hours.toLocaleString("en-GB")} h</span>
+              <span className="num text-sm text-soft">
+                {t.at && `${t.about ? "about " : ""}${exact(new Date(t.at))}, `}at {t.hours.toLocaleString("en-GB")} h
+              </span>
             </li>
           ))}
         </ul>
