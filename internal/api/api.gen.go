@@ -3438,6 +3438,129 @@ type PeerTrend struct {
 	Tail   string  `json:"tail"`
 }
 
+// PeriodCapacity defines model for PeriodCapacity.
+type PeriodCapacity struct {
+	CapacityBytes int64 `json:"capacity_bytes"`
+
+	// Days over how many days it was watched; 0 where that is too few to tell
+	Days              int     `json:"days"`
+	GrowthBytesPerDay float64 `json:"growth_bytes_per_day,omitempty,omitzero"`
+
+	// Latest if slowly; absent when it does not grow then, or only full in more than ten years
+	Latest time.Time `json:"latest,omitempty,omitzero"`
+	Likely time.Time `json:"likely,omitempty,omitzero"`
+	Pool   string    `json:"pool"`
+
+	// Soonest when it is full if it goes on growing fast
+	Soonest   time.Time `json:"soonest,omitempty,omitzero"`
+	UsedBytes int64     `json:"used_bytes"`
+}
+
+// PeriodFlag a drive that came to be replaced, or dead
+type PeriodFlag struct {
+	At      time.Time `json:"at"`
+	Drive   string    `json:"drive"`
+	Place   string    `json:"place,omitempty,omitzero"`
+	Pool    string    `json:"pool,omitempty,omitzero"`
+	Says    string    `json:"says"`
+	Tail    string    `json:"tail"`
+	Verdict Verdict   `json:"verdict"`
+}
+
+// PeriodMoney defines model for PeriodMoney.
+type PeriodMoney struct {
+	Currency string `json:"currency"`
+
+	// Drives bought within the period with a price
+	Drives int `json:"drives"`
+
+	// Sum decimal
+	Sum string `json:"sum"`
+}
+
+// PeriodNotices defines model for PeriodNotices.
+type PeriodNotices struct {
+	Dead int `json:"dead"`
+
+	// MedianSeenSeconds from the opening until somebody said that they saw it; 0 where nobody did
+	MedianSeenSeconds float64 `json:"median_seen_seconds"`
+	Opened            int     `json:"opened"`
+	Replace           int     `json:"replace"`
+	Seen              int     `json:"seen"`
+
+	// Unseen opened and seen by nobody
+	Unseen int `json:"unseen"`
+	Watch  int `json:"watch"`
+}
+
+// PeriodRecovery defines model for PeriodRecovery.
+type PeriodRecovery struct {
+	DoneBytes    int64     `json:"done_bytes"`
+	EndedAt      time.Time `json:"ended_at,omitempty,omitzero"`
+	Id           string    `json:"id"`
+	Kind         string    `json:"kind"`
+	Pool         string    `json:"pool"`
+	Seconds      float64   `json:"seconds"`
+	State        string    `json:"state"`
+	Unrepairable int64     `json:"unrepairable"`
+}
+
+// PeriodReport defines model for PeriodReport.
+type PeriodReport struct {
+	Advice   StockAdvice      `json:"advice"`
+	Capacity []PeriodCapacity `json:"capacity"`
+	Failures Failures         `json:"failures"`
+
+	// First what a reader needs first, a sentence each
+	First   []string      `json:"first"`
+	Flagged []PeriodFlag  `json:"flagged"`
+	From    time.Time     `json:"from"`
+	Money   []PeriodMoney `json:"money"`
+	Notices PeriodNotices `json:"notices"`
+	Pool    string        `json:"pool,omitempty,omitzero"`
+
+	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	Practice   Practice         `json:"practice,omitempty,omitzero"`
+	Recoveries []PeriodRecovery `json:"recoveries"`
+	Room       string           `json:"room,omitempty,omitzero"`
+	Swaps      []PeriodSwap     `json:"swaps"`
+	Tests      PeriodTests      `json:"tests"`
+	To         time.Time        `json:"to"`
+	Warranties []InventoryItem  `json:"warranties"`
+	WrittenAt  time.Time        `json:"written_at"`
+}
+
+// PeriodSwap defines model for PeriodSwap.
+type PeriodSwap struct {
+	EndedAt time.Time     `json:"ended_at,omitempty,omitzero"`
+	Fate    string        `json:"fate,omitempty,omitzero"`
+	Id      string        `json:"id"`
+	Lead    string        `json:"lead,omitempty,omitzero"`
+	Margins []MarginStood `json:"margins"`
+	New     string        `json:"new,omitempty,omitzero"`
+	Old     string        `json:"old"`
+	Phase   string        `json:"phase"`
+	Pool    string        `json:"pool"`
+
+	// Seconds from its begin to its end
+	Seconds float64 `json:"seconds"`
+}
+
+// PeriodTests defines model for PeriodTests.
+type PeriodTests struct {
+	Failed int `json:"failed"`
+
+	// Never drives that never tested themselves
+	Never int `json:"never"`
+
+	// Other stopped, cut off, or not begun
+	Other int `json:"other"`
+
+	// Overdue drives whose tests are overdue now
+	Overdue int `json:"overdue"`
+	Passed  int `json:"passed"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	AddedAt time.Time `json:"added_at"`
@@ -5174,6 +5297,39 @@ type ListRecoveriesParams struct {
 	Limit LimitParam `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	// From 30 days ago where it is not said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// To now where it is not said
+	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
+
+	// Pool only of this pool
+	Pool string `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
+
+	// Room only of hosts in this room
+	Room string `form:"room,omitempty" json:"room,omitempty,omitzero"`
+}
+
+// GetReportPageParams defines parameters for GetReportPage.
+type GetReportPageParams struct {
+	// From 30 days ago where it is not said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// To now where it is not said
+	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
+
+	// Pool only of this pool
+	Pool string `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
+
+	// Room only of hosts in this room
+	Room string `form:"room,omitempty" json:"room,omitempty,omitzero"`
+
+	// Zone time zone, such as Europe/Berlin
+	Zone string `form:"zone,omitempty" json:"zone,omitempty,omitzero"`
+}
+
 // SearchParams defines parameters for Search.
 type SearchParams struct {
 	Q string `form:"q" json:"q"`
@@ -6516,6 +6672,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 	GetRecovery(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReport Report on a period
+	//
+	// What failed and was replaced, recoveries, self-tests, notices and how fast they were seen, rates, stock, capacity, warranties and money, between two moments.
+	//
+	// Corresponds with GET /report (the `GetReport` operationId).
+	GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReportPage The report on a period as a page that prints
+	//
+	// Corresponds with GET /report/page (the `GetReportPage` operationId).
+	GetReportPage(ctx context.Context, params *GetReportPageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRound Get the round: what needs a person now, in order
 	//
@@ -9321,6 +9489,38 @@ func (c *Client) ListRecoveries(ctx context.Context, params *ListRecoveriesParam
 // Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 func (c *Client) GetRecovery(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRecoveryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReport Report on a period
+//
+// What failed and was replaced, recoveries, self-tests, notices and how fast they were seen, rates, stock, capacity, warranties and money, between two moments.
+//
+// Corresponds with GET /report (the `GetReport` operationId).
+func (c *Client) GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReportPage The report on a period as a page that prints
+//
+// Corresponds with GET /report/page (the `GetReportPage` operationId).
+func (c *Client) GetReportPage(ctx context.Context, params *GetReportPageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportPageRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -14822,6 +15022,162 @@ func NewGetRecoveryRequest(server string, id IdParam) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetReportRequest constructs an http.Request for the GetReport method
+func NewGetReportRequest(server string, params *GetReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "room", params.Room, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReportPageRequest constructs an http.Request for the GetReportPage method
+func NewGetReportPageRequest(server string, params *GetReportPageParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report/page")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "room", params.Room, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRoundRequest constructs an http.Request for the GetRound method
 func NewGetRoundRequest(server string) (*http.Request, error) {
 	var err error
@@ -17688,6 +18044,22 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /recoveries/{id} (the `GetRecovery` operationId).
 	GetRecoveryWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*GetRecoveryResponse, error)
+
+	// GetReportWithResponse Report on a period
+	//
+	// What failed and was replaced, recoveries, self-tests, notices and how fast they were seen, rates, stock, capacity, warranties and money, between two moments.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /report (the `GetReport` operationId).
+	GetReportWithResponse(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
+
+	// GetReportPageWithResponse The report on a period as a page that prints
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /report/page (the `GetReportPage` operationId).
+	GetReportPageWithResponse(ctx context.Context, params *GetReportPageParams, reqEditors ...RequestEditorFn) (*GetReportPageResponse, error)
 
 	// GetRoundWithResponse Get the round: what needs a person now, in order
 	//
@@ -22837,6 +23209,95 @@ func (r GetRecoveryResponse) ContentType() string {
 	return ""
 }
 
+type GetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PeriodReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportResponse) GetJSON200() *PeriodReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReportResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReportPageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReportPageResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportPageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportPageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportPageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportPageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRoundResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -26471,6 +26932,34 @@ func (c *ClientWithResponses) GetRecoveryWithResponse(ctx context.Context, id Id
 		return nil, err
 	}
 	return ParseGetRecoveryResponse(rsp)
+}
+
+// GetReportWithResponse Report on a period
+//
+// What failed and was replaced, recoveries, self-tests, notices and how fast they were seen, rates, stock, capacity, warranties and money, between two moments.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /report (the `GetReport` operationId).
+func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error) {
+	rsp, err := c.GetReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportResponse(rsp)
+}
+
+// GetReportPageWithResponse The report on a period as a page that prints
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /report/page (the `GetReportPage` operationId).
+func (c *ClientWithResponses) GetReportPageWithResponse(ctx context.Context, params *GetReportPageParams, reqEditors ...RequestEditorFn) (*GetReportPageResponse, error) {
+	rsp, err := c.GetReportPage(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportPageResponse(rsp)
 }
 
 // GetRoundWithResponse Get the round: what needs a person now, in order
@@ -30486,6 +30975,65 @@ func ParseGetRecoveryResponse(rsp *http.Response) (*GetRecoveryResponse, error) 
 	return response, nil
 }
 
+// ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
+func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PeriodReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReportPageResponse parses an HTTP response from a GetReportPageWithResponse call
+func ParseGetReportPageResponse(rsp *http.Response) (*GetReportPageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportPageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRoundResponse parses an HTTP response from a GetRoundWithResponse call
 func ParseGetRoundResponse(rsp *http.Response) (*GetRoundResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -31951,6 +32499,12 @@ type ServerInterface interface {
 	// GetRecovery Get one recovery with its course
 	// (GET /recoveries/{id})
 	GetRecovery(ctx *echo.Context, id IdParam) error
+	// GetReport Report on a period
+	// (GET /report)
+	GetReport(ctx *echo.Context, params GetReportParams) error
+	// GetReportPage The report on a period as a page that prints
+	// (GET /report/page)
+	GetReportPage(ctx *echo.Context, params GetReportPageParams) error
 	// GetRound Get the round: what needs a person now, in order
 	// (GET /round)
 	GetRound(ctx *echo.Context) error
@@ -34136,6 +34690,91 @@ func (w *ServerInterfaceWrapper) GetRecovery(ctx *echo.Context) error {
 	return err
 }
 
+// GetReport converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReport(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReportParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "pool" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// ------------- Optional query parameter "room" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "room", ctx.QueryParams(), &params.Room, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter room: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReport(ctx, params)
+	return err
+}
+
+// GetReportPage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReportPage(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReportPageParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "pool" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// ------------- Optional query parameter "room" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "room", ctx.QueryParams(), &params.Room, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter room: %s", err))
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReportPage(ctx, params)
+	return err
+}
+
 // GetRound converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRound(ctx *echo.Context) error {
 	var err error
@@ -35130,6 +35769,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/failures", wrapper.GetFailures, options.OperationMiddlewares["getFailures"]...)
 	router.GET(options.BaseURL+"/stock/advice", wrapper.GetStockAdvice, options.OperationMiddlewares["getStockAdvice"]...)
+	router.GET(options.BaseURL+"/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
+	router.GET(options.BaseURL+"/report/page", wrapper.GetReportPage, options.OperationMiddlewares["getReportPage"]...)
 	router.GET(options.BaseURL+"/inventory", wrapper.ListInventory, options.OperationMiddlewares["listInventory"]...)
 	router.GET(options.BaseURL+"/inventory/fields", wrapper.ListInventoryFields, options.OperationMiddlewares["listInventoryFields"]...)
 	router.POST(options.BaseURL+"/inventory/import", wrapper.ImportInventory, options.OperationMiddlewares["importInventory"]...)

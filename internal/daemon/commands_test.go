@@ -180,6 +180,9 @@ var commands = []string{
 	"! failures --survival",
 	"! failures --by colour",
 	"stock advise",
+	"! report month --pool soundscape",
+	"! report month --from nonsense",
+	"! report month --room nowhere",
 }
 
 // run is one command, as from a shell.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"sync"
@@ -166,8 +167,31 @@ func (c stage) written(r *running) error {
 	if err == nil && !done.Written {
 		err = fmt.Errorf("%d rows were refused, the first: %v", len(done.Refused), done.Refused[0])
 	}
-	return err
+	return errors.Join(err, c.filledUp(r))
 }
+
+// filledUp tells how full the lab's pools were in the months before: each grew at a pace of its own, more on weekdays.
+func (c stage) filledUp(r *running) error {
+	b := &store.Batch{}
+	for end := time.Now().Add(10 * time.Second); len(r.service.Views.Pools()) < len(c.fleet.Pools) && time.Now().Before(end); {
+		_ = clock.Real{}.Sleep(context.Background(), 100*time.Millisecond) // the first reports are on their way
+	}
+	now := c.fleet.Clock().Now()
+	for n, p := range r.service.Views.Pools() {
+		grown := float64(p.UsedBytes) * (0.02 + 0.03*float64(n%4))
+		for day := 1; day <= usedFor; day++ {
+			at := now.AddDate(0, 0, -day)
+			// It has its own weeks, and months in which more is written than in others.
+			past := float64(day)/usedFor + 0.08*math.Sin(float64(day)/17+float64(n)) + 0.01*float64(int(at.Weekday())%3)
+			used := float64(p.UsedBytes) - grown*max(0, past)
+			b.Add(&store.PoolUse{Pool: p.Id, At: at.UnixMilli(), Used: int64(used)})
+		}
+	}
+	return r.store.Write(b)
+}
+
+// usedFor is for how many days it is told how full the lab's pools were.
+const usedFor = 120
 
 // inventoryAtOnce is how many drives of a large demo have an inventory.
 const inventoryAtOnce = 20000

@@ -2,10 +2,14 @@ package httpd
 
 import (
 	"net/http"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"lantern/internal/api"
+	"lantern/internal/harmless"
+	"lantern/internal/paper"
+	"lantern/internal/service/problem"
 )
 
 // ListInventory tells what is known of drives beyond what they tell.
@@ -60,4 +64,32 @@ func (s *Server) GetFailures(c *echo.Context, p api.GetFailuresParams) error {
 func (s *Server) GetStockAdvice(c *echo.Context, p api.GetStockAdviceParams) error {
 	v, err := s.Service.Views.Advice(p.LeadDays, p.Confidence)
 	return answer(c, http.StatusOK, v, err)
+}
+
+// GetReport reports on a period.
+func (s *Server) GetReport(c *echo.Context, p api.GetReportParams) error {
+	v, err := s.Service.Period(p)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// GetReportPage is the same as a page that prints, with links to where its figures come from.
+func (s *Server) GetReportPage(c *echo.Context, p api.GetReportPageParams) error {
+	zone := time.UTC
+	if p.Zone != "" {
+		z, err := time.LoadLocation(p.Zone)
+		if err != nil {
+			return problem.New(422, "bad-zone", "Such as Europe/Berlin.", "%q is no time zone.", p.Zone)
+		}
+		zone = z
+	}
+	v, err := s.Service.Period(api.GetReportParams{From: p.From, To: p.To, Pool: p.Pool, Room: p.Room})
+	if err != nil {
+		return err
+	}
+	harmless.Scrub(&v, false)
+	page, err := paper.Report(v, true, s.root(), zone)
+	if err != nil {
+		return err
+	}
+	return c.HTML(http.StatusOK, page)
 }

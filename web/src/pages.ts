@@ -103,6 +103,13 @@ export const pages: Page[] = [
     queries: { inventory: ["drive", "swap"] },
   },
   {
+    path: "/reports",
+    name: "Reports",
+    detail: "what to buy, how often drives fail, the report on a month",
+    load: () => import("./reports/page"),
+    queries: { advice: ["drive"], failures: ["drive"] },
+  },
+  {
     path: "/recoveries",
     name: "Recoveries",
     detail: "list",

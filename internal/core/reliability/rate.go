@@ -163,6 +163,20 @@ func Survival(lives []Life, z float64) []Point {
 	return out
 }
 
+// A kind of which little was watched is taken to be like all others, and where all of them were watched for too short a
+// time, to fail at a usual rate: what is believed beforehand counts as much as priorYears drive-years.
+const (
+	priorYears = 25
+	usualRate  = 0.02
+)
+
+// Expect is the rate to reckon with for drives of a kind: what was seen of them, weighed with what was seen of all drives
+// (the mean of a gamma distribution whose prior has that rate).
+func Expect(kind, all Rate) float64 {
+	base := (float64(all.Failures) + usualRate*priorYears) / (all.Years + priorYears)
+	return (float64(kind.Failures) + base*priorYears) / (kind.Years + priorYears)
+}
+
 // Need is how many drives of a kind to hold: as many as are wanted now, and as many as will fail until a delivery comes
 // with no more than the wished risk of one too few.
 type Need struct {

@@ -136,3 +136,20 @@ func TestNeed(t *testing.T) {
 		}
 	})
 }
+
+// TestExpect: a kind of which nothing was watched is like all others; of one that was watched for long, what was seen
+// counts; whatever was seen, the rate is between the two.
+func TestExpect(t *testing.T) {
+	require.InDelta(t, 0.02, Expect(Rate{}, Rate{}), 1e-12)
+	require.InDelta(t, 0.02, Expect(Rate{Years: 0.001}, Rate{Years: 0.002}), 1e-5, "a minute of watching is no reason to buy")
+	require.InDelta(t, 0.05, Expect(Rate{}, Rate{Failures: 500, Years: 10000}), 0.001)
+	require.InDelta(t, 0.10, Expect(Rate{Failures: 1000, Years: 10000}, Rate{Failures: 1500, Years: 20000}), 0.001)
+	rapid.Check(t, func(t *rapid.T) {
+		kind := Rate{Failures: rapid.IntRange(0, 50).Draw(t, "failures"), Years: rapid.Float64Range(0.1, 500).Draw(t, "years")}
+		all := Rate{Failures: kind.Failures + rapid.IntRange(0, 50).Draw(t, "more"), Years: kind.Years + rapid.Float64Range(0, 500).Draw(t, "more years")}
+		base, own := Expect(Rate{}, all), float64(kind.Failures)/kind.Years
+		got := Expect(kind, all)
+		require.GreaterOrEqual(t, got, min(base, own)-1e-9)
+		require.LessOrEqual(t, got, max(base, own)+1e-9)
+	})
+}

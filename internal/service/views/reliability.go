@@ -325,13 +325,14 @@ func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) 
 	lives := byKind(all)
 	uses, covered := s.uses()
 	lead := time.Duration(leadDays * 24 * float64(time.Hour))
+	bare := make([]reliability.Life, 0, len(all))
+	for _, l := range all {
+		bare = append(bare, l.Life)
+	}
+	whole := reliability.RateOf(bare, confidence)
 	for k, u := range uses {
 		r := reliability.RateOf(lives[k], confidence)
-		// Half a failure more than there were: of a kind of which none failed yet, the next may (Jeffreys' prior).
-		rate := 0.0
-		if r.Years > 0 {
-			rate = (float64(r.Failures) + 0.5) / r.Years
-		}
+		rate := reliability.Expect(r, whole)
 		need := reliability.NeedOf(len(u.now), u.members, rate, lead, confidence)
 		slices.Sort(u.now)
 		slices.Sort(u.stock)
@@ -357,7 +358,12 @@ func adviceWords(v api.StockNeed, r reliability.Rate, leadDays float64) string {
 	if len(v.Now) > 0 {
 		now = "now " + strings.Join(v.Now, ", ")
 	}
-	return fmt.Sprintf("%s; %.2f expected in %.0f days (%d failures in %.0f drive-years)", now, v.Expected, leadDays, r.Failures, r.Years)
+	failures := "failures"
+	if r.Failures == 1 {
+		failures = "failure"
+	}
+	return fmt.Sprintf("%s; %.2f expected in %.0f days at %.1f %% a year (%d %s in %.0f drive-years)", now, v.Expected, leadDays, 100*v.PerYear,
+		r.Failures, failures, r.Years)
 }
 
 func sorted(m map[string]bool) []string {

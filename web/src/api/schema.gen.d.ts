@@ -609,6 +609,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Report on a period
+         * @description What failed and was replaced, recoveries, self-tests, notices and how fast they were seen, rates, stock, capacity, warranties and money, between two moments.
+         */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report on a period as a page that prints */
+        get: operations["getReportPage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/inventory": {
         parameters: {
             query?: never;
@@ -3653,6 +3690,125 @@ export interface components {
             /** @description names that it had before */
             formerly?: string[];
         };
+        PeriodReport: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** Format: date-time */
+            written_at: string;
+            pool?: string;
+            room?: string;
+            practice?: components["schemas"]["Practice"];
+            /** @description what a reader needs first, a sentence each */
+            first: string[];
+            flagged: components["schemas"]["PeriodFlag"][];
+            swaps: components["schemas"]["PeriodSwap"][];
+            recoveries: components["schemas"]["PeriodRecovery"][];
+            tests: components["schemas"]["PeriodTests"];
+            notices: components["schemas"]["PeriodNotices"];
+            capacity: components["schemas"]["PeriodCapacity"][];
+            warranties: components["schemas"]["InventoryItem"][];
+            money: components["schemas"]["PeriodMoney"][];
+            advice: components["schemas"]["StockAdvice"];
+            failures: components["schemas"]["Failures"];
+        };
+        /** @description a drive that came to be replaced, or dead */
+        PeriodFlag: {
+            /** Format: date-time */
+            at: string;
+            drive: string;
+            tail: string;
+            place?: string;
+            pool?: string;
+            verdict: components["schemas"]["Verdict"];
+            says: string;
+        };
+        PeriodSwap: {
+            id: string;
+            pool: string;
+            old: string;
+            new?: string;
+            phase: string;
+            lead?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: double
+             * @description from its begin to its end
+             */
+            seconds: number;
+            fate?: string;
+            margins: components["schemas"]["MarginStood"][];
+        };
+        PeriodRecovery: {
+            id: string;
+            pool: string;
+            kind: string;
+            state: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            done_bytes: number;
+            /** Format: int64 */
+            unrepairable: number;
+        };
+        PeriodTests: {
+            passed: number;
+            failed: number;
+            /** @description stopped, cut off, or not begun */
+            other: number;
+            /** @description drives whose tests are overdue now */
+            overdue: number;
+            /** @description drives that never tested themselves */
+            never: number;
+        };
+        PeriodNotices: {
+            opened: number;
+            dead: number;
+            replace: number;
+            watch: number;
+            seen: number;
+            /** @description opened and seen by nobody */
+            unseen: number;
+            /**
+             * Format: double
+             * @description from the opening until somebody said that they saw it; 0 where nobody did
+             */
+            median_seen_seconds: number;
+        };
+        PeriodCapacity: {
+            pool: string;
+            /** Format: int64 */
+            capacity_bytes: number;
+            /** Format: int64 */
+            used_bytes: number;
+            /** Format: double */
+            growth_bytes_per_day?: number;
+            /** @description over how many days it was watched; 0 where that is too few to tell */
+            days: number;
+            /**
+             * Format: date-time
+             * @description when it is full if it goes on growing fast
+             */
+            soonest?: string;
+            /** Format: date-time */
+            likely?: string;
+            /**
+             * Format: date-time
+             * @description if slowly; absent when it does not grow then, or only full in more than ten years
+             */
+            latest?: string;
+        };
+        PeriodMoney: {
+            currency: string;
+            /** @description bought within the period with a price */
+            drives: number;
+            /** @description decimal */
+            sum: string;
+        };
         FailureRate: {
             name: string;
             drives: number;
@@ -5834,6 +5990,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StockAdvice"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query?: {
+                /** @description 30 days ago where it is not said */
+                from?: string;
+                /** @description now where it is not said */
+                to?: string;
+                /** @description only of this pool */
+                pool?: string;
+                /** @description only of hosts in this room */
+                room?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeriodReport"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getReportPage: {
+        parameters: {
+            query?: {
+                /** @description 30 days ago where it is not said */
+                from?: string;
+                /** @description now where it is not said */
+                to?: string;
+                /** @description only of this pool */
+                pool?: string;
+                /** @description only of hosts in this room */
+                room?: string;
+                /** @description time zone, such as Europe/Berlin */
+                zone?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one HTML page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
             default: components["responses"]["Failure"];

@@ -1,0 +1,149 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+	"lantern/internal/paper"
+)
+
+func reportCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "report",
+		Usage:       "what happened in a period, for who pays and for who looks back",
+		Description: "Example: lantern report month\n         lantern report month --from 2026-11-01 --to 2026-12-01",
+		Commands: []*cli.Command{
+			{
+				Name:  "month",
+				Usage: "report on the last 30 days, or on another period",
+				Description: "Example: lantern report month\n         lantern report month --from 2026-11-01 --pool soundscape --html report.html\n\n" +
+					"What failed and was replaced, at which margin, recoveries, self-tests, notices and how fast they were seen, capacity,\n" +
+					"warranties, money, and what to buy. --html writes a page that prints on paper, or as PDF from a browser.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "from", Usage: "when it begins, such as 2026-11-01", DefaultText: "30 days before its end"},
+					&cli.StringFlag{Name: "to", Usage: "when it ends", DefaultText: "now"},
+					&cli.StringFlag{Name: "pool", Usage: "only of this pool"},
+					&cli.StringFlag{Name: "room", Usage: "only of hosts in this room"},
+					&cli.StringFlag{Name: "html", Usage: "write it as a page into this file"},
+				},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					p := api.GetReportParams{Pool: cmd.String("pool"), Room: cmd.String("room")}
+					for option, to := range map[string]*time.Time{"from": &p.From, "to": &p.To} {
+						text := cmd.String(option)
+						if text == "" {
+							continue
+						}
+						at, err := ParseMoment(text, time.Now())
+						if err != nil {
+							return usage("--%s: %v", option, err)
+						}
+						*to = at.UTC()
+					}
+					r, err := ask[api.PeriodReport](s.client.GetReport(ctx, &p))
+					if err != nil {
+						return err
+					}
+					if file := cmd.String("html"); file != "" {
+						server, _, _, err := settings(cmd)
+						if err != nil {
+							return err
+						}
+						page, err := paper.Report(r, true, server, time.Local)
+						if err != nil {
+							return err
+						}
+						if err := os.WriteFile(file, []byte(page), 0o644); err != nil {
+							return err
+						}
+						s.out.line("%s, %s", file, decimal(int64(len(page))))
+						return nil
+					}
+					return tell(s, s.periodReport, r, nil)
+				}),
+			},
+		},
+	}
+}
+
+// periodReport prints a report for people.
+func (s *session) periodReport(r api.PeriodReport) {
+	o := s.out
+	head := func(text string) { o.line(""); o.line("%s", o.paint(text, bold)) }
+	about := ""
+	if r.Pool+r.Room != "" {
+		about = ", " + strings.TrimSpace(r.Pool+" "+r.Room)
+	}
+	o.line("%s", o.paint(fmt.Sprintf("%s to %s%s", r.From.Local().Format(minutes), r.To.Local().Format(minutes), about), bold))
+	for _, f := range r.First {
+		o.line("  %s", f)
+	}
+	head("Came to be replaced")
+	for _, f := range r.Flagged {
+		o.line("  %s  %-7s %s  %s %s: %s", f.At.Local().Format(minutes), f.Verdict, f.Tail, f.Place, f.Pool, f.Says)
+	}
+	none(o, len(r.Flagged))
+	head("Swaps that ended")
+	for _, w := range r.Swaps {
+		o.line("  %s  %s: %s out, %s in; %s, %s%s", w.EndedAt.Local().Format(minutes), w.Pool, w.Old, w.New, w.Phase,
+			span(time.Duration(w.Seconds*float64(time.Second))), map[bool]string{true: ", old one: " + w.Fate}[w.Fate != ""])
+		for _, m := range w.Margins {
+			o.line("      %8s  %s", span(time.Duration(m.Seconds*float64(time.Second))), m.Margin.Words)
+		}
+	}
+	none(o, len(r.Swaps))
+	head("Recoveries that ended")
+	for _, x := range r.Recoveries {
+		o.line("  %s  %s: %s %s, %s, %s", x.EndedAt.Local().Format(minutes), x.Pool, x.Kind, x.State, span(time.Duration(x.Seconds*float64(time.Second))), decimal(x.DoneBytes))
+	}
+	none(o, len(r.Recoveries))
+	head("Self-tests and notices")
+	o.line("  self-tests: %d passed, %d failed, %d otherwise; overdue now: %s, never tested: %s", r.Tests.Passed, r.Tests.Failed, r.Tests.Other,
+		plural(r.Tests.Overdue, "drive"), plural(r.Tests.Never, "drive"))
+	seen := "nobody said that they saw one"
+	if r.Notices.Seen > 0 {
+		seen = fmt.Sprintf("%d were seen, half of them within %s", r.Notices.Seen, span(time.Duration(r.Notices.MedianSeenSeconds*float64(time.Second))))
+	}
+	o.line("  notices: %d opened (%d dead, %d replace, %d watch); %s", r.Notices.Opened, r.Notices.Dead, r.Notices.Replace, r.Notices.Watch, seen)
+	head("Capacity")
+	for _, c := range r.Capacity {
+		o.line("  %-12s %s of %s%s", c.Pool, decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
+	}
+	none(o, len(r.Capacity))
+	head("Stock and warranty")
+	for _, k := range r.Advice.Kinds {
+		o.line("  %s %s: hold %d, buy %d; %s", decimal(k.CapacityBytes), k.Medium, k.Hold, k.Buy, k.Says)
+	}
+	for _, w := range r.Warranties {
+		o.line("  warranty of %s ends in %s: %s %s", w.Serial, plural(w.WarrantyDays, "day"), w.Place, w.Pool)
+	}
+	for _, m := range r.Money {
+		o.line("  %s bought for %s %s", plural(m.Drives, "drive"), m.Sum, m.Currency)
+	}
+	a := r.Failures.All
+	o.line("  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years", 100*a.PerYear, 100*a.Low, 100*min(a.High, mostRate), a.Failures, a.DriveYears)
+}
+
+func none(o *printer, n int) {
+	if n == 0 {
+		o.line("  none")
+	}
+}
+
+// fullWords say when a pool is full.
+func fullWords(c api.PeriodCapacity) string {
+	switch {
+	case c.Days == 0:
+		return "; watched for too short a time to say when it is full"
+	case c.Soonest.IsZero():
+		return fmt.Sprintf("; it does not grow, as watched for %d days", c.Days)
+	case c.Latest.IsZero():
+		return "; full in " + c.Soonest.Local().Format("2006-01") + " at the soonest"
+	}
+	return fmt.Sprintf("; full between %s and %s", c.Soonest.Local().Format("2006-01"), c.Latest.Local().Format("2006-01"))
+}

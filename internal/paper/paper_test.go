@@ -1,0 +1,49 @@
+package paper
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/net/html"
+
+	"lantern/internal/api"
+)
+
+// TestReport: a page is whole HTML, tells what the report tells, takes nothing from elsewhere, and a text of a device or of
+// a person is nothing but text in it. Links are there only where there is a console to link to.
+func TestReport(t *testing.T) {
+	evil := `<script>alert(1)</script>"onload="x`
+	at := time.Date(2026, 11, 29, 23, 30, 0, 0, time.UTC)
+	r := api.PeriodReport{From: at.AddDate(0, -1, 0), To: at, WrittenAt: at, First: []string{"Buy 2 drives " + evil},
+		Flagged:  []api.PeriodFlag{{At: at, Drive: "wwn-" + evil, Tail: "ZU006", Place: evil, Verdict: api.Dead, Says: evil}},
+		Swaps:    []api.PeriodSwap{{Id: "01K", Pool: evil, Old: "ZU006", New: "XH001", Phase: "closed", EndedAt: at, Seconds: 3725}},
+		Capacity: []api.PeriodCapacity{{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at}},
+		Money:    []api.PeriodMoney{{Currency: "EUR", Drives: 1, Sum: "249.90"}},
+		Failures: api.Failures{Groups: []api.FailureRate{{Name: "OSSFELL OF-8T", High: 1e6}}}}
+	for base, links := range map[string]bool{"": false, "https://lantern.example/storage": true} {
+		page, err := Report(r, links, base, time.FixedZone("here", 3600))
+		require.NoError(t, err)
+		doc, err := html.Parse(strings.NewReader(page))
+		require.NoError(t, err)
+		var walk func(n *html.Node)
+		walk = func(n *html.Node) {
+			require.NotEqual(t, "script", n.Data)
+			for _, a := range n.Attr {
+				require.False(t, strings.HasPrefix(a.Key, "on") || a.Key == "src", "%s of %s", a.Key, n.Data)
+				if a.Key == "href" {
+					require.True(t, links && strings.HasPrefix(a.Val, base), a.Val)
+				}
+			}
+			for c := range n.ChildNodes() {
+				walk(c)
+			}
+		}
+		walk(doc)
+		require.Equal(t, links, strings.Contains(page, `href="https://lantern.example/storage/swaps/01K/record"`))
+		for _, words := range []string{"2026-11-30 00:30", "1 h 02 min", "40 TB", "249.90 EUR", "any"} {
+			require.Contains(t, page, words)
+		}
+	}
+}
