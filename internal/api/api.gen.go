@@ -4584,6 +4584,37 @@ type StockNeed struct {
 	Stock []string `json:"stock"`
 }
 
+// Story defines model for Story.
+type Story struct {
+	Entries []StoryEntry `json:"entries"`
+	From    time.Time    `json:"from"`
+	Kind    string       `json:"kind"`
+
+	// More there was more than is told; ask for a shorter time
+	More bool   `json:"more"`
+	Name string `json:"name"`
+
+	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	Practice Practice  `json:"practice,omitempty,omitzero"`
+	Title    string    `json:"title"`
+	To       time.Time `json:"to"`
+}
+
+// StoryEntry defines model for StoryEntry.
+type StoryEntry struct {
+	At   time.Time `json:"at"`
+	Says string    `json:"says"`
+
+	// Until of a time in which nothing was known
+	Until time.Time `json:"until,omitempty,omitzero"`
+
+	// What observed, judged, told, seen, ordered, done, or unknown: a time in which nothing was known
+	What string `json:"what"`
+
+	// Who a person, a channel or a host
+	Who string `json:"who,omitempty,omitzero"`
+}
+
 // SurfaceFault defines model for SurfaceFault.
 type SurfaceFault struct {
 	// At address in bytes, of a sector
@@ -5374,6 +5405,15 @@ type GetStockAdviceParams struct {
 
 	// Confidence with which there are enough until it comes, 0.95 where it is not said
 	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
+}
+
+// GetStoryParams defines parameters for GetStory.
+type GetStoryParams struct {
+	// From 7 days ago where it is not said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// To now where it is not said
+	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
 }
 
 // ListSwapsParams defines parameters for ListSwaps.
@@ -6886,6 +6926,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStory Tell what happened to a drive, a pool or a host, in order
+	//
+	// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+	//
+	// Corresponds with GET /story/{kind}/{name} (the `GetStory` operationId).
+	GetStory(ctx context.Context, kind string, name string, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSwaps List swaps, the newest first
 	//
@@ -10023,6 +10070,23 @@ func (c *Client) KeepInStockWithBody(ctx context.Context, drive string, contentT
 // Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 func (c *Client) KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewKeepInStockRequest(c.Server, drive, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStory Tell what happened to a drive, a pool or a host, in order
+//
+// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+//
+// Corresponds with GET /story/{kind}/{name} (the `GetStory` operationId).
+func (c *Client) GetStory(ctx context.Context, kind string, name string, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStoryRequest(c.Server, kind, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -16060,6 +16124,78 @@ func NewKeepInStockRequestWithBody(server string, drive string, contentType stri
 	return req, nil
 }
 
+// NewGetStoryRequest constructs an http.Request for the GetStory method
+func NewGetStoryRequest(server string, kind string, name string, params *GetStoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/story/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSwapsRequest constructs an http.Request for the ListSwaps method
 func NewListSwapsRequest(server string, params *ListSwapsParams) (*http.Request, error) {
 	var err error
@@ -18286,6 +18422,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithResponse(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
+
+	// GetStoryWithResponse Tell what happened to a drive, a pool or a host, in order
+	//
+	// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /story/{kind}/{name} (the `GetStory` operationId).
+	GetStoryWithResponse(ctx context.Context, kind string, name string, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error)
 
 	// ListSwapsWithResponse List swaps, the newest first
 	//
@@ -24271,6 +24416,54 @@ func (r KeepInStockResponse) ContentType() string {
 	return ""
 }
 
+type GetStoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Story
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStoryResponse) GetJSON200() *Story {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSwapsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27366,6 +27559,21 @@ func (c *ClientWithResponses) KeepInStockWithResponse(ctx context.Context, drive
 		return nil, err
 	}
 	return ParseKeepInStockResponse(rsp)
+}
+
+// GetStoryWithResponse Tell what happened to a drive, a pool or a host, in order
+//
+// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /story/{kind}/{name} (the `GetStory` operationId).
+func (c *ClientWithResponses) GetStoryWithResponse(ctx context.Context, kind string, name string, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error) {
+	rsp, err := c.GetStory(ctx, kind, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStoryResponse(rsp)
 }
 
 // ListSwapsWithResponse List swaps, the newest first
@@ -31707,6 +31915,39 @@ func ParseKeepInStockResponse(rsp *http.Response) (*KeepInStockResponse, error) 
 	return response, nil
 }
 
+// ParseGetStoryResponse parses an HTTP response from a GetStoryWithResponse call
+func ParseGetStoryResponse(rsp *http.Response) (*GetStoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSwapsResponse parses an HTTP response from a ListSwapsWithResponse call
 func ParseListSwapsResponse(rsp *http.Response) (*ListSwapsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32568,6 +32809,9 @@ type ServerInterface interface {
 	// KeepInStock Keep a drive in stock
 	// (PUT /stock/{drive})
 	KeepInStock(ctx *echo.Context, drive string) error
+	// GetStory Tell what happened to a drive, a pool or a host, in order
+	// (GET /story/{kind}/{name})
+	GetStory(ctx *echo.Context, kind string, name string, params GetStoryParams) error
 	// ListSwaps List swaps, the newest first
 	// (GET /swaps)
 	ListSwaps(ctx *echo.Context, params ListSwapsParams) error
@@ -35123,6 +35367,46 @@ func (w *ServerInterfaceWrapper) KeepInStock(ctx *echo.Context) error {
 	return err
 }
 
+// GetStory converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "kind" -------------
+	var kind string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", ctx.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter kind: %s", err))
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStoryParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStory(ctx, kind, name, params)
+	return err
+}
+
 // ListSwaps converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSwaps(ctx *echo.Context) error {
 	var err error
@@ -35769,6 +36053,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/hosts", wrapper.EnrolHost, options.OperationMiddlewares["enrolHost"]...)
 	router.GET(options.BaseURL+"/failures", wrapper.GetFailures, options.OperationMiddlewares["getFailures"]...)
 	router.GET(options.BaseURL+"/stock/advice", wrapper.GetStockAdvice, options.OperationMiddlewares["getStockAdvice"]...)
+	router.GET(options.BaseURL+"/story/:kind/:name", wrapper.GetStory, options.OperationMiddlewares["getStory"]...)
 	router.GET(options.BaseURL+"/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/report/page", wrapper.GetReportPage, options.OperationMiddlewares["getReportPage"]...)
 	router.GET(options.BaseURL+"/inventory", wrapper.ListInventory, options.OperationMiddlewares["listInventory"]...)

@@ -421,7 +421,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
-		takeOverCommand(), forgetCommand(), inventoryCommand(), failuresCommand(), reportCommand(),
+		takeOverCommand(), forgetCommand(), inventoryCommand(), failuresCommand(), reportCommand(), storyCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

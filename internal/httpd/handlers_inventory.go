@@ -93,3 +93,9 @@ func (s *Server) GetReportPage(c *echo.Context, p api.GetReportPageParams) error
 	}
 	return c.HTML(http.StatusOK, page)
 }
+
+// GetStory tells what happened.
+func (s *Server) GetStory(c *echo.Context, kind string, name string, p api.GetStoryParams) error {
+	v, err := s.Service.Story(kind, name, p)
+	return answer(c, http.StatusOK, v, err)
+}

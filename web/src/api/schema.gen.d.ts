@@ -609,6 +609,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/story/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "drive" | "pool" | "host";
+                name: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * Tell what happened to a drive, a pool or a host, in order
+         * @description What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+         */
+        get: operations["getStory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/report": {
         parameters: {
             query?: never;
@@ -3690,6 +3713,33 @@ export interface components {
             /** @description names that it had before */
             formerly?: string[];
         };
+        Story: {
+            kind: string;
+            name: string;
+            title: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            practice?: components["schemas"]["Practice"];
+            entries: components["schemas"]["StoryEntry"][];
+            /** @description there was more than is told; ask for a shorter time */
+            more: boolean;
+        };
+        StoryEntry: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description of a time in which nothing was known
+             */
+            until?: string;
+            /** @description observed, judged, told, seen, ordered, done, or unknown: a time in which nothing was known */
+            what: string;
+            /** @description a person, a channel or a host */
+            who?: string;
+            says: string;
+        };
         PeriodReport: {
             /** Format: date-time */
             from: string;
@@ -5990,6 +6040,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StockAdvice"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getStory: {
+        parameters: {
+            query?: {
+                /** @description 7 days ago where it is not said */
+                from?: string;
+                /** @description now where it is not said */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                kind: "drive" | "pool" | "host";
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description in order of time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
                 };
             };
             default: components["responses"]["Failure"];
