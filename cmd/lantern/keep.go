@@ -103,3 +103,22 @@ func migrate() *cli.Command {
 		},
 	}
 }
+
+func storeCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "store",
+		Usage:       "the service's records on disk",
+		Description: "Example: lantern store size\n         lantern store size --data .demo",
+		Commands: []*cli.Command{{
+			Name:  "size",
+			Usage: "say what takes room in the records, the largest first",
+			Description: "Example: lantern store size\n         lantern store size --data .demo\n\n" +
+				"Readings are folded into blocks within hours; recoveries that ended are thinned out after a day; events, orders and\n" +
+				"messages go after --keep-events, --keep-orders and --keep-messages of lantern serve. The records are only read.",
+			Flags: []cli.Flag{dataFlag()},
+			Action: func(_ context.Context, cmd *cli.Command) error {
+				return daemon.Sizes(cmd.String("data"), cmd.Root().Writer)
+			},
+		}},
+	}
+}

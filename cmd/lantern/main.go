@@ -37,7 +37,7 @@ func main() {
 }
 
 func app() *cli.Command {
-	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), migrate(), config(), demo(), rehearse(), driver())
+	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), migrate(), storeCommand(), config(), demo(), rehearse(), driver())
 }
 
 func logger(cmd *cli.Command) *slog.Logger {
@@ -134,6 +134,12 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	if s, err = serveFrom(cmd); err == nil {
 		s.Backups, err = backupsFrom(cmd)
 	}
+	s.Retention = daemon.Retention{Events: cmd.Duration("keep-events"), Orders: cmd.Duration("keep-orders"), Deliveries: cmd.Duration("keep-messages")}
+	for option, d := range map[string]time.Duration{"keep-events": s.Retention.Events, "keep-orders": s.Retention.Orders, "keep-messages": s.Retention.Deliveries} {
+		if err == nil && d < daemon.LeastRetention {
+			err = usage("--%s is at least %s", option, client.DurationText(daemon.LeastRetention))
+		}
+	}
 	return s, err
 }
 
@@ -142,6 +148,9 @@ func backupFlags() []cli.Flag {
 		&cli.StringFlag{Name: "backup-folder", Usage: "folder for backups that the service makes by itself", DefaultText: "none are made"},
 		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often they are made"},
 		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many of them are kept"},
+		&client.DurationFlag{Name: "keep-events", Value: daemon.UsualRetention.Events, Usage: "how long it is kept what happened, a line each"},
+		&client.DurationFlag{Name: "keep-orders", Value: daemon.UsualRetention.Orders, Usage: "how long orders that have an outcome are kept"},
+		&client.DurationFlag{Name: "keep-messages", Value: daemon.UsualRetention.Deliveries, Usage: "how long it is kept which messages went out"},
 	}
 }
 

@@ -360,16 +360,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		o.line("  blind     %s", d.Blind)
 	}
 	o.line("  seen      %s", d.SeenAt.Local().Format("2006-01-02 15:04:05"))
-	for i, t := range d.Tests {
-		if i == 3 {
-			break
-		}
-		at := ""
-		if !t.At.IsZero() {
-			at = ", " + map[bool]string{true: "about "}[t.About] + t.At.Local().Format("2006-01-02 15:04")
-		}
-		o.line("  self-test %s: %s at %d h%s", t.Kind, t.Result, t.Hours, at)
-	}
+	o.selfTests(d.Tests)
 	for _, b := range d.Unreadable {
 		o.line("  unreadable page %s: %s (%d bytes kept)", b.Kind, b.Why, len(b.Bytes))
 	}
@@ -457,4 +448,15 @@ func number(v float64) string {
 		return strconv.FormatFloat(v, 'g', 3, 64)
 	}
 	return strconv.FormatFloat(v, 'f', -1, 64)
+}
+
+// selfTests prints the newest self-tests of a drive's own log.
+func (p *printer) selfTests(tests []api.SelfTest) {
+	for _, t := range tests[:min(3, len(tests))] {
+		at := ""
+		if !t.At.IsZero() {
+			at = ", " + map[bool]string{true: "about "}[t.About] + t.At.Local().Format(minutes)
+		}
+		p.line("  self-test %s: %s at %d h%s", t.Kind, t.Result, t.Hours, at)
+	}
 }

@@ -58,7 +58,8 @@ func failuresCommand() *cli.Command {
 			all := v.All
 			all.Name = "all"
 			err = list(s, append(v.Groups, all), "",
-				[]column{col(v.By).fold(14), col("drives"), col("drive_years").as("YEARS"), col("failures"), col("per_year_percent").as("PER YEAR"), col("low_percent").as("LOW"),
+				[]column{col(v.By), // never folded: a text of a device must not begin a line
+					col("drives"), col("drive_years").as("YEARS"), col("failures"), col("per_year_percent").as("PER YEAR"), col("low_percent").as("LOW"),
 					col("high_percent").as("HIGH")},
 				func(r api.FailureRate) []cell {
 					return []cell{{text: r.Name, style: bold}, countCell(r.Drives), {text: fmt.Sprintf("%.1f", r.DriveYears), right: true, raw: r.DriveYears}, countCell(r.Failures),

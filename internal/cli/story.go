@@ -35,7 +35,7 @@ func storyCommand() *cli.Command {
 		Usage:       "what happened to a drive, a pool or a host, for who looks back",
 		Description: "Example: lantern story drive ZU006\n         lantern story pool tidegauge",
 		Commands: []*cli.Command{
-			one("drive", "a drive", "ZU006", "RL377 --markdown story.md"),
+			one("drive", "a drive", "ZU006", "XE932 --markdown story.md"),
 			one("pool", "a pool and its drives", "tidegauge", "soundscape --html story.html"),
 			one("host", "a host, its pools and its drives", "skerry", "guillemot --columns when,what,says"),
 		},

@@ -131,3 +131,27 @@ func PlanMigration(data string, out io.Writer) error {
 	fmt.Fprintf(out, "tried on a copy: it took %.1f s\n", p.Took.Seconds())
 	return nil
 }
+
+// Sizes says what takes room in the records of a service's folder.
+func Sizes(data string, out io.Writer) error {
+	tables, free, err := store.Sizes(records(data))
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+	}
+	if err != nil {
+		return err
+	}
+	all := free
+	fmt.Fprintf(out, "%12s  %10s  %s\n", "BYTES", "ROWS", "WHAT")
+	for _, t := range tables {
+		all += t.Bytes
+		if t.Bytes >= smallest || len(tables) < 8 {
+			fmt.Fprintf(out, "%12d  %10d  %s\n", t.Bytes, t.Rows, t.Name)
+		}
+	}
+	fmt.Fprintf(out, "%12d  %10s  free, used again before the file grows\n%12d  %10s  in all\n", free, "", all, "")
+	return nil
+}
+
+// smallest is how large a table is that is worth a line.
+const smallest = 16 << 10

@@ -37,6 +37,15 @@ type Provider = httpd.Provider
 // Metrics is how other programs watch the service.
 type Metrics = httpd.Metrics
 
+// Retention is how long records are kept.
+type Retention = service.Retention
+
+// UsualRetention is what is kept where nothing else is said, LeastRetention the shortest that can be asked for.
+var (
+	UsualRetention = service.UsualRetention
+	LeastRetention = time.Duration(service.LeastRetention)
+)
+
 // Serve is what the service needs.
 type Serve struct {
 	Listen   string // address and port
@@ -53,8 +62,9 @@ type Serve struct {
 	// MetricsListen is an address of its own at which metrics are told without a token; empty for none.
 	MetricsListen string
 	Backups       BackupPlan
-	still         bool         // what is due is done when somebody says so, for tests
-	copied        api.Practice // set when all of it is a practice
+	Retention     service.Retention // zero for what is usual
+	still         bool              // what is due is done when somebody says so, for tests
+	copied        api.Practice      // set when all of it is a practice
 }
 
 // running is a service that listens.
@@ -200,6 +210,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return nil, errors.Join(err, r.store.Close())
 	}
 	r.service.Fleet.SetPractice(c.copied)
+	if c.Retention != (service.Retention{}) {
+		r.service.SetRetention(c.Retention)
+	}
 	site := &httpd.Server{
 		Practice: c.copied,
 		Service:  r.service,
@@ -259,6 +272,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		for ticking.Err() == nil && !c.still {
 			if err := r.service.Tick(); err != nil {
 				c.Log.Error("what is due could not be done", "error", err)
+			}
+			if err := r.service.Tidy(); err != nil {
+				c.Log.Error("what is too old could not be let go of", "error", err)
 			}
 			_ = clock.Real{}.Sleep(ticking, 200*time.Millisecond)
 		}

@@ -47,3 +47,27 @@ func TestReport(t *testing.T) {
 		}
 	}
 }
+
+// TestStory: in every form a text is nothing but text: it breaks no table, runs nothing, and shows as it is.
+func TestStory(t *testing.T) {
+	at := time.Date(2026, 11, 29, 3, 12, 0, 0, time.UTC)
+	evil := "x | y\n# forged\n<script>alert(1)</script> **bold** [a](b)"
+	s := api.Story{Title: evil, From: at, To: at.Add(time.Hour), Entries: []api.StoryEntry{{At: at, What: "observed", Who: evil, Says: evil},
+		{At: at, Until: at.Add(time.Minute), What: "unknown", Says: "nothing is known of fulmar"}}}
+	md := StoryMarkdown(s)
+	rows := 0
+	for line := range strings.Lines(md) {
+		require.False(t, strings.HasPrefix(line, "# forged"))
+		if strings.HasPrefix(line, "| 20") {
+			rows++
+			require.Equal(t, 5, strings.Count(strings.ReplaceAll(line, `\|`, ""), "|"), line)
+		}
+	}
+	require.Equal(t, 2, rows)
+	require.NotContains(t, md, "<script")
+	require.Contains(t, md, "until 2026-11-29 03:13:00Z")
+	page := StoryHTML(s)
+	require.NotContains(t, page, "<script")
+	require.Contains(t, page, `class="unknown"`)
+	require.Contains(t, page, "2026-11-29 03:12:00Z")
+}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/clock"
@@ -39,6 +40,9 @@ import (
 type Service struct {
 	*ledger.Ledger
 	mu sync.Mutex
+
+	retention Retention
+	tidied    time.Time // when it was last looked at what is too old
 
 	Fleet      *fleet.Service
 	People     *people.Service
@@ -77,7 +81,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	v := views.New(l, f, r, m, j, o, g, b, t, k, w, e)
 	f.Work, t.Ended, w.News = w, k.TestToAcceptance, func() []notice.Notice { return n.Open }
 
-	s := &Service{Ledger: l}
+	s := &Service{Ledger: l, retention: UsualRetention}
 	s.Fleet, s.People, s.Recoveries, s.Readings = fleet.NewService(
 		f,
 		&s.mu,

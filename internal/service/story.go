@@ -74,9 +74,8 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 			return out, err
 		}
 	}
-	slices.SortStableFunc(t.entries, func(a, b api.StoryEntry) int {
-		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.What, b.What), cmp.Compare(a.Says, b.Says))
-	})
+	// What was in one moment stays in the order in which it was told.
+	slices.SortStableFunc(t.entries, func(a, b api.StoryEntry) int { return a.At.Compare(b.At) })
 	t.entries = slices.CompactFunc(t.entries, func(a, b api.StoryEntry) bool { return a == b })
 	if out.More = len(t.entries) > mostEntries; out.More {
 		t.entries = t.entries[len(t.entries)-mostEntries:]
@@ -87,61 +86,13 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 
 // concerned finds the drives, pools and hosts that a story is about.
 func (s *Service) concerned(t *teller, kind, name string) (title string, err error) {
-	page := func(p api.ListDrivesParams) error {
-		for p.Limit = 500; ; {
-			found, err := s.Views.Drives(p)
-			if err != nil {
-				return err
-			}
-			for _, d := range found.Drives {
-				t.drives[d.Key] = d.Tail
-			}
-			if p.Cursor = found.Next; p.Cursor == "" {
-				return nil
-			}
-		}
-	}
 	switch kind {
 	case "drive":
-		d, err := s.Views.Drive(name)
-		if err != nil {
-			return "", err
-		}
-		t.drives[d.Key], t.hosts[d.Host] = d.Tail, true
-		t.subjects[strings.ToUpper(d.Identity.Serial)] = true
-		title = fmt.Sprintf("%s, %s, serial %s", d.Tail, d.Identity.Model, d.Identity.Serial)
+		title, err = s.aboutDrive(t, name)
 	case "pool":
-		p, err := s.Views.Pool(name)
-		if err != nil {
-			return "", err
-		}
-		t.pools[p.Id], t.names[p.Name] = true, true
-		for _, h := range p.Hosts {
-			t.hosts[h] = true
-		}
-		if err := page(api.ListDrivesParams{Pool: []string{p.Name}}); err != nil {
-			return "", err
-		}
-		title = "the pool " + p.Name
+		title, err = s.aboutPool(t, name)
 	case "host":
-		hosts := s.Views.Hosts()
-		if !slices.ContainsFunc(hosts, func(h api.Host) bool { return h.Name == name }) {
-			var names []string
-			for _, h := range hosts {
-				names = append(names, h.Name)
-			}
-			return "", problem.Missing("no-host", "host", name, names)
-		}
-		t.hosts[name] = true
-		for _, p := range s.Views.Pools() {
-			if slices.Contains(p.Hosts, name) {
-				t.pools[p.Id], t.names[p.Name] = true, true
-			}
-		}
-		if err := page(api.ListDrivesParams{Host: []string{name}}); err != nil {
-			return "", err
-		}
-		title = "the host " + name
+		title, err = s.aboutHost(t, name)
 	default:
 		return "", problem.New(422, "bad-question", "It is drive, pool or host.", "There are no stories of a %q.", kind)
 	}
@@ -154,12 +105,75 @@ func (s *Service) concerned(t *teller, kind, name string) (title string, err err
 	for h := range t.hosts {
 		t.subjects[h] = true
 	}
-	return title, nil
+	return title, err
+}
+
+// takeDrives adds the drives that fit to what a story is about.
+func (s *Service) takeDrives(t *teller, p api.ListDrivesParams) error {
+	for p.Limit = 500; ; {
+		found, err := s.Views.Drives(p)
+		if err != nil {
+			return err
+		}
+		for _, d := range found.Drives {
+			t.drives[d.Key] = d.Tail
+		}
+		if p.Cursor = found.Next; p.Cursor == "" {
+			return nil
+		}
+	}
+}
+
+func (s *Service) aboutDrive(t *teller, name string) (title string, err error) {
+	d, err := s.Views.Drive(name)
+	if err != nil {
+		return "", err
+	}
+	t.drives[d.Key], t.hosts[d.Host] = d.Tail, true
+	t.subjects[strings.ToUpper(d.Identity.Serial)] = true
+	return fmt.Sprintf("%s, %s, serial %s", d.Tail, d.Identity.Model, d.Identity.Serial), nil
+}
+
+func (s *Service) aboutPool(t *teller, name string) (title string, err error) {
+	p, err := s.Views.Pool(name)
+	if err != nil {
+		return "", err
+	}
+	t.pools[p.Id], t.names[p.Name] = true, true
+	for _, h := range p.Hosts {
+		t.hosts[h] = true
+	}
+	return "the pool " + p.Name, s.takeDrives(t, api.ListDrivesParams{Pool: []string{p.Name}})
+}
+
+func (s *Service) aboutHost(t *teller, name string) (title string, err error) {
+	var names []string
+	for _, h := range s.Views.Hosts() {
+		names = append(names, h.Name)
+	}
+	if !slices.Contains(names, name) {
+		return "", problem.Missing("no-host", "host", name, names)
+	}
+	t.hosts[name] = true
+	for _, p := range s.Views.Pools() {
+		if slices.Contains(p.Hosts, name) {
+			t.pools[p.Id], t.names[p.Name] = true, true
+		}
+	}
+	return "the host " + name, s.takeDrives(t, api.ListDrivesParams{Host: []string{name}})
 }
 
 // storyEvents are what was observed and done, and the times in which a host was silent.
 func (s *Service) storyEvents(t *teller) error {
 	silent := map[string]time.Time{}
+	tokens, err := store.All[store.Token](s.Store, "name", "")
+	if err != nil {
+		return err
+	}
+	people := map[string]bool{}
+	for _, x := range tokens {
+		people[x.Name] = true
+	}
 	// A silence may have begun before the story does, and was noticed later than it began.
 	subjects := make([]string, 0, len(t.subjects))
 	for name := range t.subjects {
@@ -186,7 +200,11 @@ func (s *Service) storyEvents(t *teller) error {
 				delete(silent, e.Subject)
 			}
 		}
-		t.say(e.At, storyObserved, "", e.Says)
+		what, who := storyObserved, ""
+		if first, _, ok := strings.Cut(e.Says, " "); ok && people[first] {
+			what, who = storyDone, first
+		}
+		t.say(e.At, what, who, e.Says)
 	}
 	for host, from := range silent {
 		unknown(host, from, t.to)

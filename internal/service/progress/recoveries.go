@@ -211,7 +211,7 @@ func (s *State) known(c *recoveries.Course) recovery.Known {
 				e.Scored, e.Scores = true, recovery.Scores(e.Samples, recovery.Known{Reach: k.Reach})
 			}
 			k.Past, k.Scores = append(k.Past, *e.Profile), append(k.Scores, e.Scores...)
-			k.Habit = max(k.Habit, min(time.Hour, recovery.LongestPause(e.Samples)))
+			k.Habit = max(k.Habit, min(time.Hour, e.LongestPause()))
 		case d != nil && d.Desc.Model == model:
 			k.Kin = append(k.Kin, *e.Profile)
 		}

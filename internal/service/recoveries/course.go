@@ -88,6 +88,7 @@ type Course struct {
 	PoolName string            `json:"pool_name"`
 	SeenAt   time.Time         `json:"seen_at"`
 	Turns    []turn            `json:"turns,omitempty"` // of its priority
+	Pause    *time.Duration    `json:"pause,omitempty"` // the longest, of a course that was thinned out
 	Samples  []recovery.Sample `json:"-"`
 	Profile  *recovery.Profile `json:"-"` // how its time was spread; nil while it runs, and for one that was not seen whole
 	Scores   []float64         `json:"-"` // how right its ranges were

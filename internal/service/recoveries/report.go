@@ -59,8 +59,12 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 		}
 		c.Report, c.SeenAt = next, at
 		if moved && at.After(last.At) {
-			c.Samples = append(c.Samples, next.Sample)
-			b.Add(&store.Sample{Recovery: r.Id, At: at.UnixMilli(), Done: int64(next.Done), Todo: int64(next.Todo)})
+			x := next.Sample
+			if !x.At.After(last.At) {
+				x.At = at
+			}
+			c.Samples = append(c.Samples, x)
+			b.Add(&store.Sample{Recovery: r.Id, At: x.At.UnixMilli(), Done: int64(x.Done), Todo: int64(x.Todo)})
 		}
 		b.Put(&store.Recovery{ID: r.Id, Pool: p.Id, Started: r.StartedAt, Doc: ledger.Document(c)})
 		switch {

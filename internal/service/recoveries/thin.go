@@ -1,0 +1,55 @@
+package recoveries
+
+import (
+	"time"
+
+	"lantern/internal/core/recovery"
+	"lantern/internal/service/ledger"
+	"lantern/internal/store"
+)
+
+const (
+	// thinAfter is how long after its end a course is thinned out, to so many parts of its work.
+	thinAfter = 24 * time.Hour
+	thinParts = 400
+)
+
+// Thin takes samples of one course that ended a while ago away, and says whether it found one. A year of recoveries would
+// else fill disk and memory with moments that nobody can tell apart.
+func (s *State) Thin(now time.Time) (found bool, err error) {
+	for id, c := range s.Courses {
+		if c.EndedAt.IsZero() || now.Sub(c.EndedAt) < thinAfter || len(c.Samples) <= 2*thinParts+2 {
+			continue
+		}
+		thin := recovery.Thin(c.Samples, thinParts)
+		if len(thin) == len(c.Samples) {
+			continue // it began anew again and again, and that stays
+		}
+		pause := c.LongestPause() // which cannot be seen any more afterwards
+		next := *c
+		next.Pause = &pause
+		b := &store.Batch{}
+		b.Put(&store.Recovery{ID: id, Pool: c.PoolID, Started: c.StartedAt, Doc: ledger.Document(next)})
+		if err := s.Commit(b); err != nil {
+			return true, err
+		}
+		kept := make([]int64, 0, len(thin))
+		for _, x := range thin {
+			kept = append(kept, x.At.UnixMilli())
+		}
+		if _, err := store.Remove[store.Sample](s.Store, "recovery = ? and at not in ?", id, kept); err != nil {
+			return true, err
+		}
+		s.Courses[id].Pause, s.Courses[id].Samples = &pause, thin
+		return true, nil
+	}
+	return false, nil
+}
+
+// LongestPause is the longest time in which a course made no progress.
+func (c *Course) LongestPause() time.Duration {
+	if c.Pause != nil {
+		return *c.Pause
+	}
+	return recovery.LongestPause(c.Samples)
+}

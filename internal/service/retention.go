@@ -1,0 +1,68 @@
+package service
+
+import (
+	"errors"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"lantern/internal/api"
+	"lantern/internal/store"
+)
+
+// Retention is how long records are kept of which nothing else depends. Readings, findings, swaps, notices and the audit are
+// not among them.
+type Retention struct {
+	Events     time.Duration // what happened, one line each
+	Orders     time.Duration // orders that have an outcome
+	Deliveries time.Duration // messages that went out
+}
+
+// UsualRetention is what is kept where nothing else is said.
+var UsualRetention = Retention{Events: 3 * year, Orders: 2 * year, Deliveries: year}
+
+const (
+	year = 366 * 24 * time.Hour
+	// LeastRetention is the shortest time that can be asked for: what runs and what is looked at now must be there.
+	LeastRetention = 30 * 24 * time.Hour
+	// answersLast is how long the answer to a request is kept, so that the same request again has the same answer.
+	answersLast = 24 * time.Hour
+	// tidyEach is how often it is looked at what is too old.
+	tidyEach = time.Hour
+)
+
+// SetRetention says how long records are kept.
+func (s *Service) SetRetention(r Retention) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.retention = r
+}
+
+// Tidy lets go of records that are too old, now and then, and thins out the courses of recoveries that ended.
+func (s *Service) Tidy() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Clock.Now()
+	if found, err := s.Recoveries.Thin(now); found || err != nil {
+		return err // one at a time
+	}
+	if now.Sub(s.tidied) < tidyEach && !now.Before(s.tidied) {
+		return nil
+	}
+	s.tidied = now
+	r := s.retention
+	_, answers := store.Remove[store.Answer](s.Store, "at < ?", time.Now().UTC().Add(-answersLast))
+	_, events := store.Remove[store.Event](s.Store, "at < ?", now.Add(-r.Events))
+	_, orders := store.Remove[store.Order](s.Store, "state <> ? and id < ?", string(api.OrderStateWaiting), idBefore(now.Add(-r.Orders)))
+	_, sent := store.Remove[store.Delivery](s.Store, "done = ? and made < ?", true, now.Add(-r.Deliveries).UnixMilli())
+	return errors.Join(answers, events, orders, sent)
+}
+
+// idBefore is the least of the ids that are made at a moment.
+func idBefore(at time.Time) string {
+	var id ulid.ULID
+	if err := id.SetTime(ulid.Timestamp(at)); err != nil {
+		return "" // a time that no id can have: none is older
+	}
+	return id.String()
+}
