@@ -11,6 +11,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
 )
 
 // TestConfig: an option comes before the environment, and that before the file; what is wrong in a file is told with its
@@ -153,7 +155,7 @@ func TestInvited(t *testing.T) {
 	b.see("gannet is enrolled", "lantern host enrol <name>")
 	reports := func() string { return admin.run("host", "list") }
 	await(t, "it reports", reports, func(s string) bool { return strings.Contains(s, "reporting") })
-	since := func() string { return admin.run("host", "list", "-o", "csv", "--columns", "host,agent_since") }
+	since := func() string { return get[[]api.Host](admin, "host", "list")[0].Agent.StartedAt.String() }
 	was := since()
 	first.kill()
 	agent("gannet", folder)

@@ -108,6 +108,23 @@ func (b *browser) see(words ...string) {
 	}
 }
 
+// restScript brings what is to be clicked into view, and waits until it stays where it is: charts that are drawn late move
+// what lies below them, and a person waits for that as well.
+const restScript = `new Promise((done) => {
+  const find = () => document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
+  let was = "", calm = 0, looks = 0;
+  find()?.scrollIntoView({ block: "nearest" });
+  const look = () => {
+    const r = find()?.getBoundingClientRect();
+    const is = r ? [r.x, r.y, r.width, r.height].join() : "";
+    calm = is && is === was ? calm + 1 : 0;
+    was = is;
+    if (calm >= 6 || ++looks > 300) done(is);
+    else requestAnimationFrame(look);
+  };
+  look();
+})`
+
 // click presses the first button, link or option that says words.
 func (b *browser) click(words string) {
 	b.t.Helper()
@@ -118,7 +135,13 @@ func (b *browser) click(words string) {
 	)
 	for try := 0; ; try++ {
 		ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
-		err := chromedp.Do(ctx, chromedp.WaitVisible(xpath), chromedp.Click(xpath))
+		err := chromedp.Do(ctx, chromedp.WaitVisible(xpath))
+		if err == nil {
+			_, err = chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf(restScript, xpath), chromedp.EvalAwaitPromise))
+		}
+		if err == nil {
+			err = chromedp.Do(ctx, chromedp.Click(xpath))
+		}
 		cancel()
 		if err != nil && strings.Contains(err.Error(), "Could not find node") && try < 5 {
 			continue // it was drawn anew between the look and the click

@@ -261,6 +261,12 @@ func TestQuestions(t *testing.T) {
 		answered++
 		switch kind := h.Get("Content-Type"); {
 		case strings.HasPrefix(kind, "text/event-stream"), strings.HasPrefix(kind, "application/jsonl"):
+		case op.id == "evidenceOfDrive":
+			require.Equal(t, "application/zip", kind)
+			require.True(t, strings.HasPrefix(body, "PK"))
+		case op.id == "getReportPage":
+			require.True(t, strings.HasPrefix(kind, "text/html"))
+			require.Contains(t, body, "</html>")
 		case strings.HasPrefix(kind, "application/json"):
 			require.True(t, json.Valid([]byte(body)), op.id)
 			require.NotEqual(t, "null", strings.TrimSpace(body), "%s answers with null: an empty list is []", op.id)

@@ -59,12 +59,7 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 		}
 		c.Report, c.SeenAt = next, at
 		if moved && at.After(last.At) {
-			x := next.Sample
-			if !x.At.After(last.At) {
-				x.At = at
-			}
-			c.Samples = append(c.Samples, x)
-			b.Add(&store.Sample{Recovery: r.Id, At: x.At.UnixMilli(), Done: int64(x.Done), Todo: int64(x.Todo)})
+			c.moved(b, r.Id, next.Sample, at)
 		}
 		b.Put(&store.Recovery{ID: r.Id, Pool: p.Id, Started: r.StartedAt, Doc: ledger.Document(c)})
 		switch {
@@ -120,4 +115,13 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 			),
 		)
 	}
+}
+
+// moved keeps a sample of a course; one that is not later than the one before counts from when it was reported.
+func (c *Course) moved(b *store.Batch, id string, x recovery.Sample, at time.Time) {
+	if !x.At.After(c.Samples[len(c.Samples)-1].At) {
+		x.At = at
+	}
+	c.Samples = append(c.Samples, x)
+	b.Add(&store.Sample{Recovery: id, At: x.At.UnixMilli(), Done: int64(x.Done), Todo: int64(x.Todo)})
 }

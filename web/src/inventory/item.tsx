@@ -42,7 +42,7 @@ export function Known({ item }: { item: S["InventoryItem"] }) {
     <div className="space-y-2.5">
       {item.says && <p className="font-semibold">{item.says}.</p>}
       {shown.length === 0 && fields.length > 0 && <p className="text-soft">Nothing is written of it yet.</p>}
-      <dl className="grid gap-x-4 gap-y-1.5 sm:grid-cols-2">
+      <ul className="grid gap-x-4 gap-y-1.5 sm:grid-cols-2">
         {shown.map((f) => (
           <Field
             key={f.name}
@@ -52,7 +52,7 @@ export function Known({ item }: { item: S["InventoryItem"] }) {
             keep={(text) => set.mutate({ fields: { [f.name]: text } })}
           />
         ))}
-      </dl>
+      </ul>
       {item.notes.map((n, i) => (
         <p key={i}>
           <span className="text-soft">
@@ -91,32 +91,34 @@ function Field(p: { field: S["InventoryField"]; value: string; busy: boolean; ke
   const [typed, setTyped] = useState<string | null>(null);
   const name = p.field.name.replaceAll("_", " ");
   return (
-    <form
-      className="flex items-center gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        p.keep(typed ?? "");
-        setTyped(null);
-      }}
-    >
-      <dt className="w-28 shrink-0 text-soft" title={p.field.meaning}>
-        {name}
-      </dt>
-      <dd className="flex min-w-0 grow items-center gap-2">
-        <input
-          className="field min-w-0 grow"
-          aria-label={`${name}: ${p.field.meaning}`}
-          placeholder={typed === null ? "" : p.field.meaning}
-          value={typed ?? p.value}
-          onChange={(e) => setTyped(e.target.value)}
-          onKeyDown={(e) => e.key === "Escape" && setTyped(null)}
-        />
-        {typed !== null && typed !== p.value && (
-          <button className="button main" disabled={p.busy}>
-            Keep
-          </button>
-        )}
-      </dd>
-    </form>
+    <li>
+      <form
+        className="flex items-center gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          p.keep(typed ?? "");
+          setTyped(null);
+        }}
+      >
+        <span className="w-28 shrink-0 text-soft" title={p.field.meaning}>
+          {name}
+        </span>
+        <span className="flex min-w-0 grow items-center gap-2">
+          <input
+            className="field min-w-0 grow"
+            aria-label={`${name}: ${p.field.meaning}`}
+            placeholder={typed === null ? "" : p.field.meaning}
+            value={typed ?? p.value}
+            onChange={(e) => setTyped(e.target.value)}
+            onKeyDown={(e) => e.key === "Escape" && setTyped(null)}
+          />
+          {typed !== null && typed !== p.value && (
+            <button className="button main" disabled={p.busy}>
+              Keep
+            </button>
+          )}
+        </span>
+      </form>
+    </li>
   );
 }
