@@ -246,6 +246,18 @@ func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
 	return p, nil
 }
 
+// secretOf is a secret that was given, or that a file holds; a file that is not there holds none.
+func secretOf(given, file string) (string, error) {
+	if given != "" || file == "" {
+		return given, nil
+	}
+	text, err := secretIn(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	return text, err
+}
+
 // secretIn reads a secret from a file of its own.
 func secretIn(path string) (string, error) {
 	b, err := os.ReadFile(path)
@@ -422,6 +434,7 @@ func agent() *cli.Command {
 				Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN",
 			},
 			&cli.StringFlag{Name: "invite", Usage: "the code of an invitation, with which it asks for a token of its own"},
+			&cli.StringFlag{Name: "invite-file", Usage: "file that holds the code, instead of --invite"},
 			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for what could not be delivered yet"},
 			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
 			&cli.BoolFlag{
@@ -460,13 +473,20 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 		return a, &client.Failure{Code: client.ExitUsage,
 			Says: fmt.Sprintf("--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'", cmd.String("devices"))}
 	}
-	token := os.Getenv("LANTERN_HOST_TOKEN")
-	if file := cmd.String("token-file"); file != "" {
-		b, err := os.ReadFile(file)
-		if err != nil {
-			return a, err
+	token, err := secretOf(os.Getenv("LANTERN_HOST_TOKEN"), cmd.String("token-file"))
+	if err != nil {
+		return a, err
+	}
+	invite, err := secretOf(cmd.String("invite"), cmd.String("invite-file"))
+	if err != nil {
+		return a, err
+	}
+	if token == "" && invite == "" && !cmd.Bool("print") {
+		for _, file := range []string{cmd.String("token-file"), cmd.String("invite-file")} {
+			if file != "" {
+				return a, fmt.Errorf("%s is not there: it is to hold what lantern host enrol, or lantern host invite, printed", file)
+			}
 		}
-		token = strings.TrimSpace(string(b))
 	}
 	server, trust, err := client.Link(cmd)
 	if err != nil {
@@ -482,7 +502,7 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 		Server:   server,
 		Link:     trust,
 		Token:    token,
-		Invite:   cmd.String("invite"),
+		Invite:   invite,
 		Data:     cmd.String("data"),
 		Devices:  cmd.String("devices"),
 		Interval: cmd.Duration("every"),

@@ -23,7 +23,7 @@ func recoveriesCommand() *cli.Command {
 		Flags: append(
 			[]cli.Flag{&cli.StringSliceFlag{Name: "pool", Usage: "only of this pool; may be repeated", Local: true}},
 			tableFlags()...),
-		Commands: []*cli.Command{exportCommand(), replayCommand()},
+		Commands: []*cli.Command{exportCommand(), compareCommand(), replayCommand()},
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if err := s.knownNames(ctx, cmd); err != nil {
 				return err

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -11,14 +12,16 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"lantern/internal/api"
+	"lantern/internal/core/drive"
 )
 
 func trendCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "trend",
-		Usage:       "metrics of a drive over time, on one axis",
-		ArgsUsage:   "<drive> <metric> …",
-		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n         lantern trend CN261 read_latency_seconds temperature_celsius -o csv",
+		Name:      "trend",
+		Usage:     "metrics of a drive over time, or one metric of several drives, on one axis",
+		ArgsUsage: "<drive> [drive …] <metric> [metric …]",
+		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n         lantern trend CN261 read_latency_seconds temperature_celsius -o csv\n" +
+			"         lantern trend CN261 XE932 read_latency_seconds\n\nUp to four drives are drawn in one chart, each with a sign of its own.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
 		},
@@ -30,9 +33,90 @@ func trendCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return s.trends(ctx, cmd.Args().First(), cmd.Args().Tail(), ago)
+			drives, metrics := sortedOut(cmd.Args().Slice())
+			switch {
+			case len(drives) == 1:
+				return s.trends(ctx, drives[0], metrics, ago)
+			case len(metrics) == 1 && len(drives) <= len(signs):
+				return s.together(ctx, drives, metrics[0], ago)
+			}
+			return usage("several drives are compared by one metric, up to %d at once\nExample: lantern trend CN261 XE932 read_latency_seconds", len(signs))
 		}),
 	}
+}
+
+// sortedOut tells drives and metrics apart; the first is a drive whatever it is called.
+func sortedOut(words []string) (drives, metrics []string) {
+	for i, w := range words {
+		if _, known := drive.MetricByName(drive.MetricName(w)); known && i > 0 || i == len(words)-1 || len(metrics) > 0 {
+			metrics = append(metrics, w)
+		} else {
+			drives = append(drives, w)
+		}
+	}
+	return drives, metrics
+}
+
+// signs are what the courses of several drives are drawn with: they differ without colour.
+var signs = []string{"─", "•", "+", "x"}
+
+// together draws one metric of several drives in one chart.
+func (s *session) together(ctx context.Context, drives []string, metric string, back time.Duration) error {
+	var all []api.Trend
+	var first, last time.Time
+	for _, d := range drives {
+		t, err := ask[api.Trend](s.client.GetTrend(ctx, d, &api.GetTrendParams{Metric: metric, Hours: int(back / time.Hour)}))
+		if err != nil {
+			return err
+		}
+		all = append(all, t)
+		if n := len(t.Points); n > 0 {
+			if at := t.Points[0].At; first.IsZero() || at.Before(first) {
+				first = at
+			}
+			if at := t.Points[n-1].At; at.After(last) {
+				last = at
+			}
+		}
+	}
+	if done, err := s.out.value(all); done {
+		return err
+	}
+	if s.out.format == "csv" {
+		for i := range all {
+			all[i].Metric = all[i].Tail
+		}
+		return s.trendTable(all)
+	}
+	o := s.out
+	o.line("%s, in %s", o.paint(metric, bold), all[0].Unit)
+	o.line("%s", o.paint(all[0].Means+" "+all[0].MeansNot, dim))
+	var lines [][]float64
+	var chars []asciigraph.CharSet
+	flat := []float64{}
+	for i, t := range all {
+		said := "too few readings to draw"
+		if n := len(t.Points); n >= 2 {
+			lines = append(lines, sampled(t, first, last, o.columns()))
+			flat = append(flat, lines[len(lines)-1]...)
+			set := asciigraph.DefaultCharSet
+			if i > 0 {
+				set = asciigraph.CreateCharSet(signs[i])
+			}
+			chars = append(chars, set)
+			said = "now " + number(t.Points[n-1].Value)
+		}
+		o.line("  %s  %s  %s", signs[i], o.paint(t.Tail, bold), said)
+	}
+	if len(lines) == 0 {
+		return nil
+	}
+	options := []asciigraph.Option{asciigraph.Height(12), asciigraph.Precision(precision(flat)), asciigraph.SeriesChars(chars...)}
+	for _, row := range strings.Split(asciigraph.PlotMany(lines, options...), "\n") {
+		o.line("%s", row)
+	}
+	o.line("%s", o.paint(fmt.Sprintf("from %s to %s", first.Local().Format(minutes), last.Local().Format(minutes)), dim))
+	return nil
 }
 
 // columns is how wide the plot of a chart is: what the output leaves beside the labels, within reason.
@@ -40,11 +124,11 @@ func (p *printer) columns() int { return min(max(p.room()-12, 30), 150) }
 
 // trends prints charts of metrics one below the other, from the same moment to the same moment, and below them what
 // happened to the drive.
-func (s *session) trends(ctx context.Context, drive string, metrics []string, back time.Duration) error {
+func (s *session) trends(ctx context.Context, name string, metrics []string, back time.Duration) error {
 	var all []api.Trend
 	for _, m := range metrics {
 		t, err := ask[api.Trend](
-			s.client.GetTrend(ctx, drive, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)}),
+			s.client.GetTrend(ctx, name, &api.GetTrendParams{Metric: m, Hours: int(back / time.Hour)}),
 		)
 		if err != nil {
 			return err
@@ -84,7 +168,7 @@ func (s *session) trends(ctx context.Context, drive string, metrics []string, ba
 	if margin == 0 {
 		return nil
 	}
-	return s.axis(ctx, drive, first, last, margin)
+	return s.axis(ctx, name, first, last, margin)
 }
 
 func (s *session) trendTable(all []api.Trend) error {
@@ -114,9 +198,8 @@ func (s *session) trendTable(all []api.Trend) error {
 	return s.out.table(head, rows)
 }
 
-// chart draws one metric between two moments and gives back how many columns stand before its plot.
-func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
-	columns := s.out.columns()
+// sampled are the values of a metric at so many moments between two: each the newest by then.
+func sampled(t api.Trend, first, last time.Time, columns int) []float64 {
 	line := make([]float64, columns)
 	j := 0
 	for i := range line {
@@ -125,7 +208,16 @@ func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
 			j++
 		}
 		line[i] = t.Points[j].Value
+		if t.Points[j].At.After(at) {
+			line[i] = math.NaN() // it was not there yet
+		}
 	}
+	return line
+}
+
+// chart draws one metric between two moments and gives back how many columns stand before its plot.
+func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
+	line := sampled(t, first, last, s.out.columns())
 	plot := asciigraph.Plot(line, asciigraph.Height(7), asciigraph.Precision(precision(line)))
 	row, _, _ := strings.Cut(plot, "\n")
 	for i, r := range []rune(row) {

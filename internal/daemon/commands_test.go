@@ -184,6 +184,10 @@ var commands = []string{
 	"! story pool tidegauge",
 	"! story host nowhere",
 	"! report month --pool soundscape",
+	"recoveries compare lab-02-tidegauge-1 lab-05-driftnet-1",
+	"! recoveries compare lab-02-tidegauge-1",
+	"trend ZU006 LM417 pending_sectors --since 7d",
+	"! trend ZU006 LM417 pending_sectors power_on_hours",
 	"! report month --from nonsense",
 	"! report month --room nowhere",
 }

@@ -352,11 +352,24 @@ func TestConsole(t *testing.T) {
 		"/pools": "least margin first", "/pools/soundscape": "double parity",
 		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else " +
 			"they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot",
-		"/bays?room=boat%20shed": "petrel / front", "/nothing": "There is no such page"} {
+		"/bays?room=boat%20shed": "petrel / front", "/inventory": "Tern & Daughter", "/hosts": "hosts for two hours", "/nothing": "There is no such page"} {
 		b.open(path)
 		b.see(words)
 		b.clean(path)
 	}
+	// What people wrote of a drive is changed where it stands; what to buy, and how often drives fail.
+	b.open("/inventory?where=state%3Dsent-back")
+	b.see("never seen")
+	b.click("what is known")
+	b.see("state number")
+	b.do("another number", chromedp.SetValue(`input[aria-label^="state number"]`, ""), chromedp.SendKeys(`input[aria-label^="state number"]`, "RMA 7\r"))
+	await(t, "it is kept", func() string { return d.run("inventory", "--where", "state_number=RMA 7", "--no-header") },
+		func(s string) bool { return strings.Contains(s, "sent-back") })
+	b.clean("a drive of the inventory")
+	b.open("/reports")
+	b.see("What to buy", "How often drives fail", "VELDRUN VR4-4000")
+	b.clean("reports")
+	b.shot("reports")
 	// A notice is seen by somebody, with a word for the others; a rule is tried on the past before it is kept.
 	b.open("/notices")
 	b.see("new notices", "filling up", "UN257 has a bad link")

@@ -90,7 +90,6 @@ func TestPeople(t *testing.T) {
 	a.open("/people")
 	a.see("Who changed what", "Open sessions", "bo")
 	a.clean("people")
-	a.shot("people")
 
 	// A token that is taken away opens nothing any more, and neither does what was opened with it.
 	d.refused("There is a Bo already", "person", "add", "Bo")
