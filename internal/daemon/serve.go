@@ -210,6 +210,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return nil, errors.Join(err, r.store.Close())
 	}
 	r.service.Fleet.SetPractice(c.copied)
+	if c.Base != nil {
+		r.service.Notices.SetBase(c.reached(r))
+	}
 	if c.Retention != (service.Retention{}) {
 		r.service.SetRetention(c.Retention)
 	}

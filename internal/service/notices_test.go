@@ -426,3 +426,43 @@ func TestBackupsTold(t *testing.T) {
 	b.s.Notices.Backed(plan)
 	require.Empty(t, told())
 }
+
+// TestMessagesLead: a message names the drive by its serial and model, and leads to its page where it is known where people
+// reach the console.
+func TestMessagesLead(t *testing.T) {
+	b := newBench(t)
+	b.s.Fleet.GraceUntil = time.Time{}
+	for _, base := range []string{"", "https://lantern.example/storage"} {
+		b.s.Notices.SetBase(base)
+		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		p := newPager(t, b, base)
+		for range 3 {
+			b.clock.forward(10 * time.Minute)
+			b.drives[0].Reading.At = b.clock.Now()
+			b.report()
+			b.clock.forward(time.Minute)
+			require.NoError(t, b.s.Tick())
+		}
+		text := p()
+		require.Contains(t, text, "drive     serial KH3AA001, OSSFELL OF-8T")
+		require.Equal(t, base != "", strings.Contains(text, "console   https://lantern.example/storage/drives/wwn-"), text)
+		b = newBench(t)
+		b.s.Fleet.GraceUntil = time.Time{}
+	}
+}
+
+// newPager sets a channel up, and gives what reads the newest message that waits on it.
+func newPager(t *testing.T, b *bench, base string) func() string {
+	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "pager", api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: "https://192.0.2.1/x",
+		Secret: "k3y-of-the-pager", Least: api.Watch})
+	require.NoError(t, err)
+	b.s.Notices.SetBase(base)
+	return func() string {
+		rows, err := store.All[store.Delivery](b.store, "made", "notice <> 'digest'")
+		require.NoError(t, err)
+		require.NotEmpty(t, rows)
+		var m struct{ Text string }
+		require.NoError(t, json.Unmarshal(rows[len(rows)-1].Doc, &m))
+		return m.Text
+	}
+}

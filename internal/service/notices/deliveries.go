@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -90,7 +91,42 @@ func (s *State) text(n notice.Notice) string {
 			fmt.Fprintf(&b, "%-9s %s\n", l[0], l[1])
 		}
 	}
+	for i, key := range n.Drives {
+		if i == mostNamed {
+			fmt.Fprintf(&b, "%-9s and %d more\n", "", len(n.Drives)-i)
+			break
+		}
+		if d := s.fleet.Drives[key]; d != nil {
+			fmt.Fprintf(&b, "%-9s serial %s, %s\n", "drive", d.Desc.Serial, d.Desc.Model)
+		}
+	}
+	if s.own.base != "" {
+		fmt.Fprintf(&b, "%-9s %s\n", "console", s.own.base+page(n))
+	}
 	return b.String()
+}
+
+// mostNamed is how many drives a message names by their serials.
+const mostNamed = 6
+
+// page is the console's page that a notice is best looked at on.
+func page(n notice.Notice) string {
+	switch {
+	case len(n.Drives) == 1:
+		return "/drives/" + url.PathEscape(n.Drives[0])
+	case n.Pool != "":
+		return "/pools/" + url.PathEscape(n.Pool)
+	case n.Host != "":
+		return "/bays/" + url.PathEscape(n.Host)
+	}
+	return "/notices"
+}
+
+// SetBase says where people reach the console, so that messages can lead there.
+func (s *Service) SetBase(base string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.own.base = base
 }
 
 // pending is what is still to be sent.
