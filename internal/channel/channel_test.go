@@ -226,7 +226,8 @@ func TestSyslog(t *testing.T) {
 			_, _ = io.ReadFull(r, b)
 			got <- string(b)
 		}()
-		c := Config{Kind: Syslog, URL: scheme + "://" + l.Addr().String(), CA: ca}
+		own := map[string]string{"tcp": "", "tls": "?enterprise=12345"}[scheme]
+		c := Config{Kind: Syslog, URL: scheme + "://" + l.Addr().String() + own, CA: ca}
 		require.NoError(t, Sender{}.Check(t.Context(), c))
 		require.NoError(t, Sender{}.Send(t.Context(), c, message))
 		parsed, err := rfc5424.NewParser().Parse([]byte(<-got))
@@ -236,9 +237,12 @@ func TestSyslog(t *testing.T) {
 		require.Equal(t, "brave-lantern", *m.Appname)
 		require.Equal(t, message.Subject, *m.Message)
 		require.Equal(t, map[string]string{"id": "01NOTICE", "bay": `front]"7\`, "pool": "plankton"},
-			(*m.StructuredData)["notice@32473"])
+			(*m.StructuredData)[map[string]string{"tcp": "notice@32473", "tls": "notice@12345"}[scheme]])
 		require.NotEmpty(t, *m.Hostname)
 		require.NoError(t, l.Close())
+	}
+	for _, wrong := range []string{"?enterprise=0", "?enterprise=x", "?enterprise=1&enterprise=2", "?number=3"} {
+		require.ErrorContains(t, Sender{}.Check(t.Context(), Config{Kind: Syslog, URL: "tcp://192.0.2.1:601" + wrong}), "?enterprise=12345")
 	}
 }
 

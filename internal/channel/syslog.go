@@ -1,12 +1,14 @@
 package channel
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
 	"net"
 	"net/url"
 	"os"
+	"regexp"
 	"strings"
 
 	"github.com/leodido/go-syslog/v4/rfc5424"
@@ -17,15 +19,27 @@ const Syslog Kind = "syslog"
 
 type syslog struct{}
 
-// element names the structured data of a message. 32473 is the number that RFC 5612 keeps for examples: this product has
-// none of its own.
-const element = "notice@32473"
+// enterprise is in the name of a message's structured data (RFC 5424 7.2.2) where nobody says another: the number that RFC
+// 5612 keeps for examples, since this product has none of its own.
+const enterprise = "32473"
+
+// private is an enterprise number that the IANA gave somebody.
+var private = regexp.MustCompile(`^[1-9][0-9]{0,9}$`)
 
 // parameter escapes what a parameter's value cannot hold as it is (RFC 5424 6.3.3).
 var parameter = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
 
 func syslogAddress(c Config) (*url.URL, string, error) {
-	return address(c.URL, [2]string{"tls", "tcp"}, map[string]string{"tls": "6514", "tcp": "601"})
+	u, port, err := address(c.URL, [2]string{"tls", "tcp"}, map[string]string{"tls": "6514", "tcp": "601"})
+	if err != nil {
+		return nil, "", err
+	}
+	for name, values := range u.Query() {
+		if name != "enterprise" || len(values) != 1 || !private.MatchString(values[0]) {
+			return nil, "", fmt.Errorf("%q: the one thing that can be said of a collector is its number, such as ?enterprise=12345", u.RawQuery)
+		}
+	}
+	return u, port, nil
 }
 
 // Check requires an address.
@@ -41,6 +55,11 @@ func (syslog) Check(c Config) (host, port string, err error) {
 // protocol has no answer: that the far end took the bytes is all the confirmation there is.
 func (syslog) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	const facilityDaemon = 3
+	to, _, err := syslogAddress(c)
+	if err != nil {
+		return err
+	}
+	element := "notice@" + cmp.Or(to.Query().Get("enterprise"), enterprise)
 	line := &rfc5424.SyslogMessage{}
 	line.SetVersion(1)
 	line.SetPriority(uint8(8*facilityDaemon + m.Grave))
