@@ -5235,6 +5235,11 @@ type SetLayoutParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// MoveLayoutParams defines parameters for MoveLayout.
+type MoveLayoutParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // RenameHostParams defines parameters for RenameHost.
 type RenameHostParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -5534,6 +5539,9 @@ type SetColdJSONRequestBody = Cold
 
 // SetLayoutJSONRequestBody defines body for SetLayout for application/json ContentType.
 type SetLayoutJSONRequestBody = Layout
+
+// MoveLayoutJSONRequestBody defines body for MoveLayout for application/json ContentType.
+type MoveLayoutJSONRequestBody = HostName
 
 // RenameHostJSONRequestBody defines body for RenameHost for application/json ContentType.
 type RenameHostJSONRequestBody = HostName
@@ -6159,6 +6167,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveLayoutWithBody Give a described enclosure to another host
+	//
+	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+	MoveLayoutWithBody(ctx context.Context, host string, name string, params *MoveLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveLayout Give a described enclosure to another host
+	//
+	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+	MoveLayout(ctx context.Context, host string, name string, params *MoveLayoutParams, body MoveLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RenameHostWithBody Give a host another name
 	//
@@ -8153,6 +8179,44 @@ func (c *Client) SetLayoutWithBody(ctx context.Context, host string, name string
 // Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 func (c *Client) SetLayout(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetLayoutRequest(c.Server, host, name, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveLayoutWithBody Give a described enclosure to another host
+//
+// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+func (c *Client) MoveLayoutWithBody(ctx context.Context, host string, name string, params *MoveLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveLayoutRequestWithBody(c.Server, host, name, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveLayout Give a described enclosure to another host
+//
+// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+func (c *Client) MoveLayout(ctx context.Context, host string, name string, params *MoveLayoutParams, body MoveLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveLayoutRequest(c.Server, host, name, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12772,6 +12836,73 @@ func NewSetLayoutRequestWithBody(server string, host string, name string, params
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewMoveLayoutRequest calls the generic MoveLayout builder with application/json body
+func NewMoveLayoutRequest(server string, host string, name string, params *MoveLayoutParams, body MoveLayoutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveLayoutRequestWithBody(server, host, name, params, "application/json", bodyReader)
+}
+
+// NewMoveLayoutRequestWithBody constructs an http.Request for the MoveLayout method, with any body, and a specified content type
+func NewMoveLayoutRequestWithBody(server string, host string, name string, params *MoveLayoutParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/layouts/%s/move", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -17572,6 +17703,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /hosts/{host}/layouts/{name} (the `SetLayout` operationId).
 	SetLayoutWithResponse(ctx context.Context, host string, name string, params *SetLayoutParams, body SetLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLayoutResponse, error)
 
+	// MoveLayoutWithBodyWithResponse Give a described enclosure to another host
+	//
+	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+	MoveLayoutWithBodyWithResponse(ctx context.Context, host string, name string, params *MoveLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveLayoutResponse, error)
+
+	// MoveLayoutWithResponse Give a described enclosure to another host
+	//
+	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+	MoveLayoutWithResponse(ctx context.Context, host string, name string, params *MoveLayoutParams, body MoveLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveLayoutResponse, error)
+
 	// RenameHostWithBodyWithResponse Give a host another name
 	//
 	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
@@ -20737,6 +20886,47 @@ func (r SetLayoutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetLayoutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveLayoutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveLayoutResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveLayoutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveLayoutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveLayoutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveLayoutResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26020,6 +26210,36 @@ func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host st
 	return ParseSetLayoutResponse(rsp)
 }
 
+// MoveLayoutWithBodyWithResponse Give a described enclosure to another host
+//
+// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+func (c *ClientWithResponses) MoveLayoutWithBodyWithResponse(ctx context.Context, host string, name string, params *MoveLayoutParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveLayoutResponse, error) {
+	rsp, err := c.MoveLayoutWithBody(ctx, host, name, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveLayoutResponse(rsp)
+}
+
+// MoveLayoutWithResponse Give a described enclosure to another host
+//
+// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts/{host}/layouts/{name}/move (the `MoveLayout` operationId).
+func (c *ClientWithResponses) MoveLayoutWithResponse(ctx context.Context, host string, name string, params *MoveLayoutParams, body MoveLayoutJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveLayoutResponse, error) {
+	rsp, err := c.MoveLayout(ctx, host, name, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveLayoutResponse(rsp)
+}
+
 // RenameHostWithBodyWithResponse Give a host another name
 //
 // Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
@@ -29379,6 +29599,35 @@ func ParseSetLayoutResponse(rsp *http.Response) (*SetLayoutResponse, error) {
 	return response, nil
 }
 
+// ParseMoveLayoutResponse parses an HTTP response from a MoveLayoutWithResponse call
+func ParseMoveLayoutResponse(rsp *http.Response) (*MoveLayoutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveLayoutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRenameHostResponse parses an HTTP response from a RenameHostWithResponse call
 func ParseRenameHostResponse(rsp *http.Response) (*RenameHostResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32572,6 +32821,9 @@ type ServerInterface interface {
 	// SetLayout Describe an enclosure
 	// (PUT /hosts/{host}/layouts/{name})
 	SetLayout(ctx *echo.Context, host string, name string, params SetLayoutParams) error
+	// MoveLayout Give a described enclosure to another host
+	// (POST /hosts/{host}/layouts/{name}/move)
+	MoveLayout(ctx *echo.Context, host string, name string, params MoveLayoutParams) error
 	// RenameHost Give a host another name
 	// (PUT /hosts/{host}/name)
 	RenameHost(ctx *echo.Context, host string, params RenameHostParams) error
@@ -34001,6 +34253,50 @@ func (w *ServerInterfaceWrapper) SetLayout(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetLayout(ctx, host, name, params)
+	return err
+}
+
+// MoveLayout converts echo context to params.
+func (w *ServerInterfaceWrapper) MoveLayout(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MoveLayoutParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MoveLayout(ctx, host, name, params)
 	return err
 }
 
@@ -36095,6 +36391,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/hosts/:host/layouts", wrapper.ListLayouts, options.OperationMiddlewares["listLayouts"]...)
 	router.DELETE(options.BaseURL+"/hosts/:host/layouts/:name", wrapper.RemoveLayout, options.OperationMiddlewares["removeLayout"]...)
 	router.PUT(options.BaseURL+"/hosts/:host/layouts/:name", wrapper.SetLayout, options.OperationMiddlewares["setLayout"]...)
+	router.POST(options.BaseURL+"/hosts/:host/layouts/:name/move", wrapper.MoveLayout, options.OperationMiddlewares["moveLayout"]...)
 	router.GET(options.BaseURL+"/hosts/:host/survey", wrapper.GetSurvey, options.OperationMiddlewares["getSurvey"]...)
 	router.POST(options.BaseURL+"/hosts/:host/survey", wrapper.ActOnSurvey, options.OperationMiddlewares["actOnSurvey"]...)
 	router.POST(options.BaseURL+"/spots", wrapper.ConfirmBay, options.OperationMiddlewares["confirmBay"]...)

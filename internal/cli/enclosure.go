@@ -195,6 +195,21 @@ func enclosureCommand() *cli.Command {
 				}),
 			},
 			{
+				Name:      "move",
+				Usage:     "give a described enclosure to another host, to which its cables go now",
+				ArgsUsage: "<host> <enclosure> <other host>",
+				Description: "Example: lantern enclosure move petrel shelf fulmar\n         lantern enclosure move fulmar shelf petrel\n\n" +
+					"Where each drive was seen is a guess from then on, until a survey or lantern enclosure confirm. Drives keep their history.",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 3 {
+						return usage("name a host, its enclosure, and the host that has it now\nExample: %s", example(cmd))
+					}
+					a := cmd.Args()
+					return s.done(fmt.Sprintf("%s belongs to %s from now on", a.Get(1), a.Get(2)),
+						did(s.client.MoveLayout(ctx, a.Get(0), a.Get(1), nil, api.HostName{Name: a.Get(2)})))
+				}),
+			},
+			{
 				Name:      "confirm",
 				Usage:     "say that you saw a drive in a bay",
 				ArgsUsage: "<bay> <drive>",

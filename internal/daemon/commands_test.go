@@ -188,6 +188,7 @@ var commands = []string{
 	"! recoveries compare lab-02-tidegauge-1",
 	"trend ZU006 LM417 pending_sectors --since 7d",
 	"! trend ZU006 LM417 pending_sectors power_on_hours",
+	"! enclosure move guillemot nosuch fulmar",
 	"! report month --from nonsense",
 	"! report month --room nowhere",
 }

@@ -33,6 +33,15 @@ func (s *Server) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLa
 	return c.NoContent(http.StatusNoContent)
 }
 
+// MoveLayout gives a described enclosure to another host.
+func (s *Server) MoveLayout(c *echo.Context, host, name string, _ api.MoveLayoutParams) error {
+	req, err := take[api.HostName](c, maxBody)
+	if err != nil {
+		return err
+	}
+	return none(c, s.Service.Bays.MoveLayout(person(c), host, name, req.Name))
+}
+
 // GetSurvey gives the walk of a host.
 func (s *Server) GetSurvey(c *echo.Context, host string) error {
 	v, err := s.Service.Bays.Survey(host)

@@ -231,3 +231,40 @@ func TestRename(t *testing.T) {
 	r.Host = "petrel"
 	b.problem(b.s.TakeReport("gannet", r), "unknown-host", "petrel")
 }
+
+// TestMoveLayout: an enclosure that goes to another host takes its bays along; where drives were seen is a guess there until
+// somebody looks again, so that no hand goes by it.
+func TestMoveLayout(t *testing.T) {
+	b := newBench(t)
+	b.s.Fleet.GraceUntil = time.Time{}
+	_, err := b.s.Fleet.Enrol("ida", "petrel", false)
+	require.NoError(t, err)
+	shelf := api.Layout{Name: "shelf", Sections: []api.LayoutSection{{Name: "side", Rows: 2, Columns: 2}}}
+	_, err = b.s.Bays.SetLayout("ida", "fulmar", shelf)
+	require.NoError(t, err)
+	d := b.disk("DD004", 4)
+	d.Section, d.Bay = "", 0
+	b.drives = append(b.drives, d)
+	b.report()
+	require.NoError(t, b.s.Bays.ConfirmBay("ida", api.Spot{Bay: "fulmar/side/3", Drive: "DD004"}))
+	require.True(t, b.drive("DD004").BayConfirmed)
+	b.problem(b.s.Bays.MoveLayout("ida", "fulmar", "shelves", "petrel"), "no-layout", "no described enclosure")
+	b.problem(b.s.Bays.MoveLayout("ida", "fulmar", "shelf", "petrol"), "no-host", "petrol")
+	b.problem(b.s.Bays.MoveLayout("ida", "fulmar", "shelf", "fulmar"), "bad-layout", "has it already")
+	b.unwritten("an enclosure is moved", func() error { return b.s.Bays.MoveLayout("ida", "fulmar", "shelf", "petrel") })
+	require.NoError(t, b.s.Bays.MoveLayout("ida", "fulmar", "shelf", "petrel"))
+	b.drives = b.drives[:3]
+	b.report()
+	b.clock.forward(time.Second)
+	require.NoError(t, b.s.TakeReport("petrel", api.Report{Id: "p1", Host: "petrel", At: b.clock.Now(), IntervalSeconds: 30, Drives: []api.DriveReport{d},
+		Pools: []api.PoolReport{}, Enclosures: []api.EnclosureReport{}}))
+	for range 2 {
+		moved := b.drive("DD004")
+		require.Equal(t, "petrel/side/3", moved.Bay)
+		require.False(t, moved.BayConfirmed, "nobody has looked since")
+		b.restart()
+		b.s.Fleet.GraceUntil = time.Time{}
+	}
+	require.NoError(t, b.s.Bays.ConfirmBay("ida", api.Spot{Bay: "petrel/side/3", Drive: "DD004"}))
+	require.True(t, b.drive("DD004").BayConfirmed)
+}

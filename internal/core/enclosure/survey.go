@@ -28,6 +28,8 @@ type Spot struct {
 	Port    string    `json:"port,omitempty"`
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
+	// Moved says that the enclosure went to another host since somebody looked.
+	Moved bool `json:"moved,omitempty"`
 }
 
 // Find says in which bay a drive is by what was found out, and how that is known. A drive that hangs on another port
@@ -35,6 +37,9 @@ type Spot struct {
 func Find(spots []Spot, drive, port string) (s Spot, how How) {
 	for _, x := range spots {
 		if x.Drive == drive && (x.Port == port || x.Port == "" || port == "") {
+			if x.Moved {
+				return x, Guessed // nobody has looked since: hands may have been at it
+			}
 			return x, Confirmed
 		}
 	}

@@ -1239,6 +1239,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{host}/layouts/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give a described enclosure to another host
+         * @description Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+         */
+        post: operations["moveLayout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{host}/survey": {
         parameters: {
             query?: never;
@@ -7096,6 +7119,34 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description removed; what was found out of its bays is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    moveLayout: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostName"];
+            };
+        };
+        responses: {
+            /** @description moved */
             204: {
                 headers: {
                     [name: string]: unknown;
