@@ -69,8 +69,8 @@ func TestReadLabels(t *testing.T) {
 	require.Equal(
 		t,
 		[]Spot{
-			{"front", 2, "CC333", "port of CC333", "ida", noon},
-			{"front", 4, "BB211", "port of BB211", "ida", noon},
+			{"front", 2, "CC333", "port of CC333", "ida", noon, false},
+			{"front", 4, "BB211", "port of BB211", "ida", noon, false},
 		},
 		s.Done,
 	)
@@ -94,6 +94,9 @@ func TestFind(t *testing.T) {
 		require.Equal(t, c.how, how, "%+v", c)
 		require.Equal(t, c.how == Confirmed, how.Sure())
 	}
+	// An enclosure that went to another host since somebody looked: hands were at it, so it is a guess.
+	_, how := Find([]Spot{{Section: "side", Number: 3, Drive: "AA111", Moved: true}}, "AA111", "another port")
+	require.Equal(t, Guessed, how)
 }
 
 func TestMovements(t *testing.T) {
