@@ -31,7 +31,6 @@ import (
 type file struct {
 	from, to string
 	mode     os.FileMode
-	config   bool // people change it: an upgrade leaves it
 }
 
 type maker struct {
@@ -170,26 +169,26 @@ func (m maker) packages(arch string) error {
 	}
 	slices.Sort(pages)
 	service := []file{
-		{binary, "/usr/bin/lantern", 0o755, false},
-		{"files/lantern.service", "/lib/systemd/system/lantern.service", 0o644, false},
-		{filepath.Join(m.work, "service.yaml"), "/etc/lantern/service.yaml", 0o640, true},
-		{filepath.Join(m.work, "completion.bash"), "/usr/share/bash-completion/completions/lantern", 0o644, false},
-		{filepath.Join(m.work, "completion.zsh"), "/usr/share/zsh/vendor-completions/_lantern", 0o644, false},
-		{filepath.Join(m.work, "completion.fish"), "/usr/share/fish/vendor_completions.d/lantern.fish", 0o644, false},
-		{"../LICENSE", "/usr/share/doc/lantern/copyright", 0o644, false},
-		{"../docs/operations.md", "/usr/share/doc/lantern/operations.md", 0o644, false},
-		{"../examples/monitoring/alerts.yaml", "/usr/share/doc/lantern/examples/alerts.yaml", 0o644, false},
-		{"../examples/monitoring/dashboard.json", "/usr/share/doc/lantern/examples/dashboard.json", 0o644, false},
+		{binary, "/usr/bin/lantern", 0o755},
+		{"files/lantern.service", "/lib/systemd/system/lantern.service", 0o644},
+		{filepath.Join(m.work, "service.yaml"), "/usr/share/lantern/service.yaml", 0o644},
+		{filepath.Join(m.work, "completion.bash"), "/usr/share/bash-completion/completions/lantern", 0o644},
+		{filepath.Join(m.work, "completion.zsh"), "/usr/share/zsh/vendor-completions/_lantern", 0o644},
+		{filepath.Join(m.work, "completion.fish"), "/usr/share/fish/vendor_completions.d/lantern.fish", 0o644},
+		{"../LICENSE", "/usr/share/doc/lantern/copyright", 0o644},
+		{"../docs/operations.md", "/usr/share/doc/lantern/operations.md", 0o644},
+		{"../examples/monitoring/alerts.yaml", "/usr/share/doc/lantern/examples/alerts.yaml", 0o644},
+		{"../examples/monitoring/dashboard.json", "/usr/share/doc/lantern/examples/dashboard.json", 0o644},
 	}
 	for _, p := range pages {
-		service = append(service, file{p, "/usr/share/man/man1/" + filepath.Base(p), 0o644, false})
+		service = append(service, file{p, "/usr/share/man/man1/" + filepath.Base(p), 0o644})
 	}
 	agent := []file{
-		{binary, "/usr/bin/lantern-agent", 0o755, false},
-		{"files/lantern-agent.service", "/lib/systemd/system/lantern-agent.service", 0o644, false},
-		{filepath.Join(m.work, "agent.yaml"), "/etc/lantern/agent.yaml", 0o600, true},
-		{"../LICENSE", "/usr/share/doc/lantern-agent/copyright", 0o644, false},
-		{"../docs/pool-driver.md", "/usr/share/doc/lantern-agent/pool-driver.md", 0o644, false},
+		{binary, "/usr/bin/lantern-agent", 0o755},
+		{"files/lantern-agent.service", "/lib/systemd/system/lantern-agent.service", 0o644},
+		{filepath.Join(m.work, "agent.yaml"), "/usr/share/lantern-agent/agent.yaml", 0o644},
+		{"../LICENSE", "/usr/share/doc/lantern-agent/copyright", 0o644},
+		{"../docs/pool-driver.md", "/usr/share/doc/lantern-agent/pool-driver.md", 0o644},
 	}
 	if err := m.deb("lantern", "watches drives in pools on many hosts, and leads through replacing them", arch, service); err != nil {
 		return err
@@ -213,11 +212,7 @@ func (m maker) deb(name, about, arch string, all []file) error {
 		info.Depends = append(info.Depends, "passwd")
 	}
 	for _, f := range all {
-		kind := files.TypeFile
-		if f.config {
-			kind = files.TypeConfigNoReplace
-		}
-		info.Contents = append(info.Contents, &files.Content{Source: f.from, Destination: f.to, Type: kind,
+		info.Contents = append(info.Contents, &files.Content{Source: f.from, Destination: f.to, Type: files.TypeFile,
 			FileInfo: &files.ContentFileInfo{Mode: f.mode, MTime: m.at, Owner: "root", Group: "root"}})
 	}
 	if err := nfpm.PrepareForPackager(info, "deb"); err != nil {
