@@ -151,19 +151,25 @@ func (c Serve) Check() error {
 	if _, _, err := net.SplitHostPort(c.MetricsListen); c.MetricsListen != "" && err != nil {
 		return fmt.Errorf("--metrics-listen %q is no address such as 127.0.0.1:7413: %w", c.MetricsListen, err)
 	}
+	if c.MetricsListen != "" && c.Metrics.Token == "" && !loopback(c.MetricsListen) {
+		return fmt.Errorf("anybody could read metrics at %s: give --metrics-token-file, or listen on 127.0.0.1", c.MetricsListen)
+	}
 	return c.refuseOpen()
+}
+
+// loopback says whether an address is one of this machine alone.
+func loopback(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	ip := net.ParseIP(host)
+	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // refuseOpen refuses to listen where others could read tokens off the wire.
 func (c Serve) refuseOpen() error {
-	host, _, err := net.SplitHostPort(c.Listen)
-	if err != nil {
+	if _, _, err := net.SplitHostPort(c.Listen); err != nil {
 		return fmt.Errorf("%q is no address to listen on, such as 127.0.0.1:7411: %w", c.Listen, err)
 	}
-	if c.Cert != "" || c.Insecure {
-		return nil
-	}
-	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+	if c.Cert != "" || c.Insecure || loopback(c.Listen) {
 		return nil
 	}
 	return fmt.Errorf(
@@ -320,7 +326,7 @@ func (c Serve) tellMetrics(site *httpd.Server) (end func() error, err error) {
 		return nil, fmt.Errorf("--metrics-listen: %w", err)
 	}
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", site.MetricsHandler())
+	mux.Handle("GET /metrics", site.MetricsFor())
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	go func() {

@@ -83,6 +83,24 @@ func (s *Server) MetricsHandler() http.Handler {
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4, DisableCompression: true})
 }
 
+// MetricsFor gives all metrics to whoever shows the token, or to anybody where there is none.
+func (s *Server) MetricsFor() http.Handler {
+	h := s.MetricsHandler()
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.Metrics.Token != "" && !s.mayMeasure(r) {
+			http.Error(w, "Metrics have a token of their own.", http.StatusUnauthorized)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
+}
+
+// mayMeasure says whether a request shows the token for metrics.
+func (s *Server) mayMeasure(r *http.Request) bool {
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	return subtle.ConstantTimeCompare([]byte(token), []byte(s.Metrics.Token)) == 1
+}
+
 // metrics is the site's /metrics, for who shows the token.
 func (s *Server) metrics() echo.HandlerFunc {
 	h := s.MetricsHandler()
@@ -91,8 +109,7 @@ func (s *Server) metrics() echo.HandlerFunc {
 			return problem.New(404, "no-path", "Start the service with --metrics-token-file or --metrics-listen.",
 				"Metrics are not told here.")
 		}
-		token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-		if subtle.ConstantTimeCompare([]byte(token), []byte(s.Metrics.Token)) != 1 {
+		if !s.mayMeasure(c.Request()) {
 			return problem.New(401, "bad-token", "Show the token of --metrics-token-file.", "Metrics have a token of their own.")
 		}
 		h.ServeHTTP(c.Response(), c.Request())

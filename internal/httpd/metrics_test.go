@@ -81,6 +81,12 @@ func TestMetrics(t *testing.T) {
 	status, _ := ask("")
 	require.Equal(t, 404, status)
 	s.server.Metrics.Token = "scrape"
+	own := httptest.NewServer(s.server.MetricsFor())
+	defer own.Close()
+	at, err := http.Get(own.URL)
+	require.NoError(t, err)
+	at.Body.Close()
+	require.Equal(t, 401, at.StatusCode, "where there is a token, an address of its own asks for it as well")
 	for _, wrong := range []string{"", "scrap", s.person, s.host} {
 		status, body := ask(wrong)
 		require.Equal(t, 401, status)
