@@ -201,3 +201,23 @@ func TestEvidenceNow(t *testing.T) {
 	_, _, err = b.s.Views.EvidenceNow("NOSUCH")
 	b.problem(err, "no-drive", "NOSUCH")
 }
+
+// BenchmarkInventoryImport imports drives that were not seen yet into a fleet of ten thousand, a thousand and ten thousand
+// at once: ten times as many cost ten times as much, not a hundred.
+func BenchmarkInventoryImport(b *testing.B) {
+	for _, n := range []int{1000, 10000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			s, _, _ := large(b, 167)
+			for run := 0; b.Loop(); run++ {
+				req := api.InventoryImport{}
+				for i := range n {
+					req.Rows = append(req.Rows, api.InventoryRow{Line: i, Name: fmt.Sprintf("BULK%d-%06d", run, i), Whole: true,
+						Fields: map[string]string{"purchased": "2024-01-02", "batch": fmt.Sprint("B-", i/20), "warranty": "5y"}})
+				}
+				if done, err := s.Inventory.Import("ida", req); err != nil || !done.Written {
+					b.Fatal(err, done.Refused)
+				}
+			}
+		})
+	}
+}

@@ -20,21 +20,33 @@ import (
 // mostRows is how many drives one import may name.
 const mostRows = 20000
 
-// drives are the drives by serial in capitals; of several with one serial, all.
+// drives are the drives by serial in capitals; of several with one serial, all. They are found anew when drives came or went.
 func (s *State) drives() map[string][]*fleet.Drive {
-	out := map[string][]*fleet.Drive{}
+	if s.bySerial != nil && s.known == len(s.fleet.Drives) && s.gone == s.fleet.BadLinksVersion {
+		return s.bySerial
+	}
+	s.bySerial, s.known, s.gone = map[string][]*fleet.Drive{}, len(s.fleet.Drives), s.fleet.BadLinksVersion
 	for _, d := range s.fleet.Drives {
 		if k := key(d.Desc.Serial); k != "" {
-			out[k] = append(out[k], d)
+			s.bySerial[k] = append(s.bySerial[k], d)
 		}
 	}
-	return out
+	return s.bySerial
 }
 
+// wholeSerial is from how many letters on a name that is said to be a whole serial is taken for nothing else.
+const wholeSerial = 8
+
 // resolve finds which serial is meant: that of a drive by any of its names, or one of an item whose drive was not seen.
-func (s *State) resolve(name string) (serial string, err error) {
+func (s *State) resolve(name string, whole bool) (serial string, err error) {
 	if i := s.items[key(name)]; i != nil {
 		return i.Serial, nil
+	}
+	if same := s.drives()[key(name)]; len(same) == 1 {
+		return same[0].Desc.Serial, nil
+	}
+	if whole && len(name) >= wholeSerial && !strings.Contains(name, "/") {
+		return "", problem.New(404, "no-drive", "List them with: lantern inventory", "Nothing has the serial %q.", name)
 	}
 	d, err := s.fleet.FindDrive(name)
 	if err == nil {
@@ -185,7 +197,7 @@ func (s *State) stateOf(i *inventory.Item, v api.InventoryItem) string {
 func (s *Service) Item(name string) (api.InventoryItem, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	serial, err := s.resolve(name)
+	serial, err := s.resolve(name, false)
 	if err != nil {
 		return api.InventoryItem{}, err
 	}
@@ -213,7 +225,7 @@ func (s *State) ViewOf(d *fleet.Drive) (v api.InventoryItem, ok bool) {
 func (s *Service) SetItem(by, name string, req api.InventorySet) (api.InventoryItem, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	serial, err := s.resolve(name)
+	serial, err := s.resolve(name, false)
 	if err != nil {
 		return api.InventoryItem{}, err
 	}
@@ -221,6 +233,7 @@ func (s *Service) SetItem(by, name string, req api.InventorySet) (api.InventoryI
 	if _, err := s.change(b, by, serial, req.Fields, req.Note); err != nil {
 		return api.InventoryItem{}, problem.New(422, "bad-field", fieldsHint(req.Fields), "%s.", err)
 	}
+	s.related()
 	if err := s.Commit(b); err != nil {
 		return api.InventoryItem{}, err
 	}
@@ -278,10 +291,18 @@ func (s *State) change(b *store.Batch, by, serial string, fields map[string]stri
 	s.items[key(serial)] = &next
 	if slices.ContainsFunc(changes, func(c inventory.Change) bool { return c.Field == "batch" }) {
 		s.batches = nil
-		s.fleet.BadLinksVersion++ // siblings are other ones now
+		s.other = true
 	}
 	b.Put(&store.Inventory{Serial: key(serial), Doc: ledger.Document(next)})
 	return changes, nil
+}
+
+// related has siblings judged again when batches changed.
+func (s *State) related() {
+	if s.other {
+		s.fleet.BadLinksVersion++
+		s.other = false
+	}
 }
 
 // Import sets fields of many drives, all of them or none. A dry run says what would change. A row that does not fit is
@@ -296,7 +317,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 	b := &store.Batch{}
 	seen := map[string]int{}
 	for _, row := range req.Rows {
-		serial, err := s.resolve(row.Name)
+		serial, err := s.resolve(row.Name, row.Whole)
 		var p *problem.Problem
 		if errors.As(err, &p) && p.Type == "no-drive" && row.Whole {
 			serial, err = strings.TrimSpace(row.Name), nil // a serial in full, of a drive that was not seen yet
@@ -320,6 +341,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 			out.Changes = append(out.Changes, api.InventoryChange{Line: row.Line, Serial: serial, Field: c.Field, From: c.From, To: c.To})
 		}
 	}
+	s.related()
 	if req.Dry || len(out.Refused) > 0 {
 		return out, s.Undo(b)
 	}
@@ -334,7 +356,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 func (s *Service) RemoveItem(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	serial, err := s.resolve(name)
+	serial, err := s.resolve(name, false)
 	if err != nil {
 		return err
 	}

@@ -23,11 +23,12 @@ type State struct {
 	judging *judging.State
 
 	items map[string]*inventory.Item // by serial in capitals
-	// batches are the serials of each batch, and drives the keys of each serial, when so many drives were known; nil when
-	// they are to be found anew.
-	batches map[string][]string
-	keys    map[string][]string
-	known   int
+	// batches are the serials of each batch, nil when they are to be found anew; bySerial are the drives of each serial, as
+	// they were when so many were known and the fleet's version was gone.
+	batches     map[string][]string
+	bySerial    map[string][]*fleet.Drive
+	known, gone int
+	other       bool // batches changed, and siblings were not told yet
 }
 
 // New makes a State in which nothing is known yet.
@@ -82,20 +83,11 @@ func (s *State) Bought(d *fleet.Drive) (out []string) {
 				s.batches[strings.ToUpper(x.Batch)] = append(s.batches[strings.ToUpper(x.Batch)], k)
 			}
 		}
-		s.keys = nil
-	}
-	if s.keys == nil || s.known != len(s.fleet.Drives) {
-		s.keys, s.known = map[string][]string{}, len(s.fleet.Drives)
-		for serial, drives := range s.drives() {
-			for _, x := range drives {
-				s.keys[serial] = append(s.keys[serial], x.Desc.Key())
-			}
-		}
 	}
 	own := d.Desc.Key()
 	for _, serial := range s.batches[strings.ToUpper(i.Batch)] {
-		for _, k := range s.keys[serial] {
-			if k != own {
+		for _, x := range s.drives()[serial] {
+			if k := x.Desc.Key(); k != own {
 				out = append(out, k)
 			}
 		}
