@@ -19,7 +19,7 @@ func trendCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "trend",
 		Usage:     "metrics of a drive over time, or one metric of several drives, on one axis",
-		ArgsUsage: "<drive> [drive …] <metric> [metric …]",
+		ArgsUsage: "<drive> <metric> …",
 		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n         lantern trend CN261 read_latency_seconds temperature_celsius -o csv\n" +
 			"         lantern trend CN261 XE932 read_latency_seconds\n\nUp to four drives are drawn in one chart, each with a sign of its own.",
 		Flags: []cli.Flag{

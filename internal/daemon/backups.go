@@ -108,7 +108,11 @@ func (b *backups) make(now time.Time) error {
 	}
 	names = slices.DeleteFunc(names, func(name string) bool { return name == filepath.Base(to) }) // it is kept whatever the others are called
 	for len(names) > b.Keep-1 {
-		if err := os.Remove(filepath.Join(b.Folder, names[0])); err != nil {
+		old := filepath.Join(b.Folder, names[0])
+		if err := os.Remove(store.SumFile(old)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		if err := os.Remove(old); err != nil {
 			return err
 		}
 		names = names[1:]

@@ -4,6 +4,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -27,9 +28,17 @@ func TestBackupPlan(t *testing.T) {
 		entries, err := os.ReadDir(folder)
 		require.NoError(t, err)
 		for _, e := range entries {
+			if backup, sum := strings.CutSuffix(e.Name(), ".sha256"); sum {
+				_, err := os.Stat(filepath.Join(folder, backup))
+				require.NoError(t, err, "a sum goes with its backup")
+				continue
+			}
 			names = append(names, e.Name())
 			if backupName.MatchString(e.Name()) && !e.IsDir() {
 				require.NoError(t, store.Sound(filepath.Join(folder, e.Name())))
+				known, err := store.Unchanged(filepath.Join(folder, e.Name()))
+				require.NoError(t, err)
+				require.True(t, known)
 			}
 		}
 		return names

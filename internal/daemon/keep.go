@@ -64,6 +64,16 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 		fmt.Fprintf(out, "sound  %s: %s\n", what, found)
 		return true
 	}
+	if backup != "" {
+		known, err := store.Unchanged(file)
+		found := "no sum is beside it, so a changed letter within a text would not be found"
+		if known {
+			found = "it is what was written, by its SHA-256"
+		}
+		if !say("the file", err, found) {
+			return wrong, nil
+		}
+	}
 	if !say("the database", store.Sound(file), file+": every page and every document can be read") {
 		return wrong, nil
 	}

@@ -361,9 +361,9 @@ func TestConsole(t *testing.T) {
 	b.open("/inventory?where=state%3Dsent-back")
 	b.see("never seen")
 	b.click("what is known")
-	b.see("state number")
-	b.do("another number", chromedp.SetValue(`input[aria-label^="state number"]`, ""), chromedp.SendKeys(`input[aria-label^="state number"]`, "RMA 7\r"))
-	await(t, "it is kept", func() string { return d.run("inventory", "--where", "state_number=RMA 7", "--no-header") },
+	b.click("All fields")
+	b.do("a field that was empty", chromedp.WaitVisible(`input[aria-label^="contract"]`), chromedp.SendKeys(`input[aria-label^="contract"]`, "C-7\r"))
+	await(t, "it is kept", func() string { return d.run("inventory", "--where", "contract=C-7", "--no-header") },
 		func(s string) bool { return strings.Contains(s, "sent-back") })
 	b.clean("a drive of the inventory")
 	b.open("/reports")

@@ -76,7 +76,7 @@ func TestInventory(t *testing.T) {
 		for _, h := range b.drive("AA001").Happened {
 			happened += h.Says + "\n"
 		}
-		require.Contains(t, happened, `ida set supplier of KH3AA001 to "Kelp"`)
+		require.Contains(t, happened, `ida wrote of KH3AA001: supplier "Kelp", warranty "`)
 		b.restart()
 	}
 	_, err = b.s.Views.Drives(api.ListDrivesParams{Where: "warranty_days<soon"})

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -89,10 +91,53 @@ func Backup(file, to string) (bytes int64, err error) {
 	if bytes, err = syncFile(part); err != nil {
 		return 0, err
 	}
-	if err := os.Rename(part, to); err != nil {
+	sum, err := sumOf(part)
+	if err != nil {
 		return 0, err
 	}
+	// The sum is there before the backup is: one without its sum is from elsewhere.
+	if err := os.WriteFile(SumFile(to), []byte(sum+"  "+filepath.Base(to)+"\n"), 0o600); err != nil {
+		return 0, err
+	}
+	if err := os.Rename(part, to); err != nil {
+		return 0, errors.Join(err, os.Remove(SumFile(to)))
+	}
 	return bytes, syncFolder(filepath.Dir(to))
+}
+
+// SumFile is beside a backup and holds its SHA-256, in the form that sha256sum(1) reads. SQLite keeps no checksums of its own.
+func SumFile(backup string) string { return backup + ".sha256" }
+
+func sumOf(file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// Unchanged says what is wrong where a backup is not what was written; known is false when no sum is beside it.
+func Unchanged(backup string) (known bool, err error) {
+	b, err := os.ReadFile(SumFile(backup))
+	if errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return true, err
+	}
+	sum, err := sumOf(backup)
+	if err != nil {
+		return true, err
+	}
+	if want, _, _ := strings.Cut(string(b), " "); want != sum {
+		return true, fmt.Errorf("%s is not what was written: its SHA-256 is %.16s…, it was %.16s…", backup, sum, want)
+	}
+	return true, nil
 }
 
 // Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check), and by whether
@@ -169,6 +214,9 @@ func readable(db *sql.DB, file string) error {
 // Restore puts a backup in the place of a database that no process has open. What was there is kept beside it under
 // another name, which is given back; empty when there was none.
 func Restore(backup, file string) (kept string, err error) {
+	if _, err := Unchanged(backup); err != nil {
+		return "", err
+	}
 	if err := Sound(backup); err != nil {
 		return "", err
 	}

@@ -278,12 +278,16 @@ func (s *State) change(b *store.Batch, by, serial string, fields map[string]stri
 	for _, d := range s.drives()[key(serial)] {
 		subject = d.Desc.Key()
 	}
+	var set []string
 	for _, c := range changes {
-		says := fmt.Sprintf("%s set %s of %s to %q", by, c.Field, serial, c.To)
+		one := fmt.Sprintf("%s %q", c.Field, c.To)
 		if c.From != "" {
-			says += fmt.Sprintf(", it was %q", c.From)
+			one += fmt.Sprintf(" (was %q)", c.From)
 		}
-		s.AddEvent(b, api.EventKindDrive, subject, says)
+		set = append(set, one)
+	}
+	if len(set) > 0 {
+		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s wrote of %s: %s", by, serial, strings.Join(set, ", ")))
 	}
 	if note != "" {
 		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s noted of %s: %s", by, serial, note))
