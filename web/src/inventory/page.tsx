@@ -18,6 +18,9 @@ const lists: [name: string, where: string][] = [
 
 const seenWords = { now: "", before: "gone", never: "never seen" } as const;
 
+/** The columns for which a phone has no room; all of it is shown when a drive is opened. */
+const wide = ["Model", "Supplier", "Batch"];
+
 /** most is how many rows are drawn; a list that is longer is searched. */
 const most = 200;
 
@@ -67,7 +70,11 @@ export default function InventoryPage() {
           <thead>
             <tr className="text-soft">
               {["Drive", "Model", "State", "Place", "Warranty", "Supplier", "Batch"].map((h) => (
-                <th key={h} scope="col" className="px-3 py-2 font-normal">
+                <th
+                  key={h}
+                  scope="col"
+                  className={`px-3 py-2 font-normal ${wide.includes(h) ? "hidden sm:table-cell" : ""}`}
+                >
                   {h}
                 </th>
               ))}
@@ -114,7 +121,7 @@ function Row({ item: v, open, toggle }: { item: S["InventoryItem"]; open: boolea
             <b className="tail">{v.serial.slice(-5)}</b>
           </button>
         </td>
-        <td className="px-3 py-1.5 text-soft">{v.model}</td>
+        <td className="hidden px-3 py-1.5 text-soft sm:table-cell">{v.model}</td>
         <td className="px-3 py-1.5">
           {v.state}
           {v.says && <span className="block font-semibold">{v.says}</span>}
@@ -130,8 +137,8 @@ function Row({ item: v, open, toggle }: { item: S["InventoryItem"]; open: boolea
           {v.pool && <span className="text-soft"> {v.pool}</span>}
         </td>
         <td className={`px-3 py-1.5 ${soon ? "font-semibold" : "text-soft"}`}>{warrantyWords(v)}</td>
-        <td className="px-3 py-1.5 text-soft">{v.fields.supplier}</td>
-        <td className="px-3 py-1.5 text-soft">{v.fields.batch}</td>
+        <td className="hidden px-3 py-1.5 text-soft sm:table-cell">{v.fields.supplier}</td>
+        <td className="hidden px-3 py-1.5 text-soft sm:table-cell">{v.fields.batch}</td>
       </tr>
       {open && (
         <tr>
