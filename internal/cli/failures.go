@@ -11,12 +11,9 @@ import (
 	"lantern/internal/api"
 )
 
-// mostRate stands in the API for a rate of which nothing is known.
-const mostRate = 1e6
-
 // yearlyCell is a rate in percent a year.
 func yearlyCell(v float64) cell {
-	if v >= mostRate {
+	if v >= api.MostRate {
 		return cell{text: "any", right: true, raw: ""}
 	}
 	return cell{text: fmt.Sprintf("%.1f %%", 100*v), right: true, raw: percent(v)}

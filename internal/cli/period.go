@@ -126,7 +126,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 		o.line("  %s bought for %s %s", plural(m.Drives, "drive"), m.Sum, m.Currency)
 	}
 	a := r.Failures.All
-	o.line("  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years", 100*a.PerYear, 100*a.Low, 100*min(a.High, mostRate), a.Failures, a.DriveYears)
+	o.line("  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years", 100*a.PerYear, 100*a.Low, 100*min(a.High, api.MostRate), a.Failures, a.DriveYears)
 }
 
 func none(o *printer, n int) {

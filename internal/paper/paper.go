@@ -16,9 +16,6 @@ import (
 //go:embed report.html
 var reportPage string
 
-// mostRate stands in the API for a rate of which nothing is known.
-const mostRate = 1e6
-
 // Report is a report as one HTML page without anything from elsewhere. With links, what is told links to where it comes from
 // in the console at base, which may be empty for that of the page itself. Times are in zone.
 func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (string, error) {
@@ -49,7 +46,7 @@ func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (s
 }
 
 func rate(v float64) string {
-	if v >= mostRate {
+	if v >= api.MostRate {
 		return "any"
 	}
 	return fmt.Sprintf("%.1f %%", 100*v)

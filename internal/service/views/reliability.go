@@ -229,12 +229,9 @@ func bandName(band int) string {
 	return fmt.Sprintf("%d to %d years", band, band+1)
 }
 
-// mostRate stands for a rate of which nothing is known.
-const mostRate = 1e6
-
 func viewRate(name string, r reliability.Rate) api.FailureRate {
 	if math.IsInf(r.High, 1) {
-		r.High = mostRate
+		r.High = api.MostRate
 	}
 	return api.FailureRate{Name: name, Drives: r.Drives, DriveYears: r.Years, Failures: r.Failures, PerYear: r.PerYear, Low: r.Low, High: r.High}
 }
