@@ -14,6 +14,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/drive"
+	"lantern/internal/core/words"
 	"lantern/internal/wire"
 )
 
@@ -390,7 +391,7 @@ func failedWords(r api.SurfaceReport) string {
 				parts,
 				fmt.Sprintf(
 					"%s, %d bytes together, %s, the first at byte %d",
-					count(places, "place"),
+					words.Count(places, "place"),
 					bytes,
 					kind.words,
 					first,
@@ -403,13 +404,6 @@ func failedWords(r api.SurfaceReport) string {
 		out += fmt.Sprintf("; it was ended there, as %d places are enough", surfaceBad)
 	}
 	return out
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // mostSplits bounds how often a stretch that fails is divided: a drive can take seconds for each try.

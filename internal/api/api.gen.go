@@ -4521,12 +4521,29 @@ type StepTaken struct {
 
 // StockAdvice defines model for StockAdvice.
 type StockAdvice struct {
-	Confidence float64     `json:"confidence"`
-	Kinds      []StockNeed `json:"kinds"`
-	LeadDays   float64     `json:"lead_days"`
+	Confidence float64      `json:"confidence"`
+	Cover      []StockCover `json:"cover"`
+	Kinds      []StockNeed  `json:"kinds"`
+	LeadDays   float64      `json:"lead_days"`
 
-	// Uncovered pools without a spare that no drive of stock fits
+	// Uncovered pools with a place for which no spare and no drive of stock is known to fit
 	Uncovered []string `json:"uncovered"`
+}
+
+// StockCover for how many places of a pool a spare or a drive of stock that counts is known to fit
+type StockCover struct {
+	// By tails of drives of stock, and of spares of the pool, that fit a place
+	By []string `json:"by"`
+
+	// Open places for which nothing is known to fit
+	Open []string `json:"open"`
+
+	// Places places with a member
+	Places int    `json:"places"`
+	Pool   string `json:"pool"`
+
+	// Says why nothing is known of the pool
+	Says string `json:"says,omitempty,omitzero"`
 }
 
 // StockItem defines model for StockItem.
@@ -4569,8 +4586,9 @@ type StockNeed struct {
 	// Members how many are members of pools
 	Members int `json:"members"`
 
-	// Now tails of members that are to be replaced now
-	Now []string `json:"now"`
+	// Now tails of members that are to be replaced now, or were when something was last known of them
+	Now   []string     `json:"now"`
+	Other []StockOther `json:"other"`
 
 	// PerYear the rate that was reckoned with
 	PerYear float64  `json:"per_year"`
@@ -4580,8 +4598,17 @@ type StockNeed struct {
 	Risk float64 `json:"risk"`
 	Says string  `json:"says"`
 
-	// Stock tails of those in stock, without those that failed their test or are promised
+	// Stock tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or written down as on the shelf
 	Stock []string `json:"stock"`
+
+	// Unknown tails of members of whose health nothing is known now, as of a host that does not report; hold does not count them
+	Unknown []string `json:"unknown"`
+}
+
+// StockOther a drive in stock that does not count, and why
+type StockOther struct {
+	Says string `json:"says"`
+	Tail string `json:"tail"`
 }
 
 // Story defines model for Story.

@@ -76,7 +76,8 @@ func stockAdvice() *cli.Command {
 		Usage: "how many drives of each kind to hold until a delivery comes, and what to buy",
 		Description: "Example: lantern stock advise\n         lantern stock advise --delivery 6w --confidence 99\n\n" +
 			"HOLD is what is to be replaced now, and as many more as fail until a delivery comes with no more than the wished risk of\n" +
-			"one too few (Poisson, at the rate of drives of this kind). BUY is what of that is not in stock.",
+			"one too few (Poisson, at the rate of drives of this kind). BUY is what of that is not in stock. STOCK counts drives that\n" +
+			"passed their acceptance test, are sound and not reserved, and are in a bay or written down as on the shelf.",
 		Flags: append([]cli.Flag{
 			&DurationFlag{Name: "delivery", Local: true, Value: 14 * 24 * time.Hour, Usage: "how long one takes"},
 			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "with which there are enough, in percent"},
@@ -92,20 +93,39 @@ func stockAdvice() *cli.Command {
 				return err
 			}
 			err = list(s, v.Kinds, "No pool has a drive yet.",
-				[]column{col("buy"), col("hold"), col("stock"), col("now"), col("size_bytes").as("SIZE"), col("medium").spare(1), col("members"), col("pools").fold(12).spare(2),
+				[]column{col("buy"), col("hold"), col("stock"), col("now"), col("unknown").more(), col("size_bytes").as("SIZE"), col("medium").spare(1), col("members"), col("pools").fold(12).spare(2),
 					col("expected").more(), col("per_year_percent").more(), col("risk_percent").more(), col("says").fold(26).as("WHY")},
 				func(k api.StockNeed) []cell {
 					buy := countCell(k.Buy)
 					if k.Buy > 0 {
 						buy.style = bold
 					}
-					return []cell{buy, countCell(k.Hold), countCell(len(k.Stock)), countCell(len(k.Now)), bytesCell(k.CapacityBytes), {text: k.Medium}, countCell(k.Members),
+					return []cell{buy, countCell(k.Hold), countCell(len(k.Stock)), countCell(len(k.Now)), countCell(len(k.Unknown)), bytesCell(k.CapacityBytes), {text: k.Medium}, countCell(k.Members),
 						{text: strings.Join(k.Pools, ", ")}, {text: number(k.Expected), right: true, raw: k.Expected}, yearlyCell(k.PerYear), percentCell(k.Risk), {text: k.Says}}
 				})
-			if s.out.format == "table" && err == nil && len(v.Uncovered) > 0 {
-				s.out.line("No spare and nothing in stock that fits: %s.", strings.Join(v.Uncovered, ", "))
+			if s.out.format == "table" && err == nil {
+				adviceNotes(s.out, v)
 			}
 			return err
 		}),
+	}
+}
+
+// adviceNotes tell what does not count, and which places nothing covers.
+func adviceNotes(o *printer, v api.StockAdvice) {
+	for _, k := range v.Kinds {
+		for _, x := range k.Other {
+			o.line("Not counted: %s, %s.", x.Tail, x.Says)
+		}
+	}
+	for _, c := range v.Cover {
+		switch {
+		case c.Says != "":
+			o.line("%s: cover %s.", c.Pool, c.Says)
+		case len(c.Open) == c.Places:
+			o.line("%s: no spare and no stock known to fit any of its %s.", c.Pool, plural(c.Places, "place"))
+		case len(c.Open) > 0:
+			o.line("%s: no spare and no stock known to fit %s of %d.", c.Pool, plural(len(c.Open), "place"), c.Places)
+		}
 	}
 }

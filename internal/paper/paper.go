@@ -11,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"lantern/internal/api"
+	"lantern/internal/core/words"
 )
 
 //go:embed report.html
@@ -28,7 +29,7 @@ func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (s
 		"gigabytes": func(v float64) string { return fmt.Sprintf("%.1f GB", v/1e9) },
 		"join":      func(s []string) string { return strings.Join(s, ", ") },
 		"rate":      rate,
-		"count":     count,
+		"count":     words.Count,
 		"link": func(path, text string) template.HTML {
 			safe := template.HTMLEscapeString(text)
 			if !links || text == "" {
@@ -50,13 +51,6 @@ func rate(v float64) string {
 		return "any"
 	}
 	return fmt.Sprintf("%.1f %%", 100*v)
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // span is a length of time in its two largest units.

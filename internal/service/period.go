@@ -12,6 +12,7 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/core/capacity"
 	"lantern/internal/core/health"
+	"lantern/internal/core/words"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 )
@@ -352,14 +353,14 @@ func periodFirst(p period, r api.PeriodReport) (out []string) {
 	case len(r.Flagged) == 0:
 		say("No drive came to be replaced in this period.")
 	default:
-		say("%s came to be replaced, %d of them dead; %s ended.", count(len(r.Flagged), "drive"), dead, count(len(r.Swaps), "swap"))
+		say("%s came to be replaced, %d of them dead; %s ended.", words.Count(len(r.Flagged), "drive"), dead, words.Count(len(r.Swaps), "swap"))
 	}
 	if r.Tests.Failed > 0 || r.Tests.Overdue > 0 {
-		say("%s failed; those of %s are overdue.", count(r.Tests.Failed, "self-test"), count(r.Tests.Overdue, "drive"))
+		say("%s failed; those of %s are overdue.", words.Count(r.Tests.Failed, "self-test"), words.Count(r.Tests.Overdue, "drive"))
 	}
 	for _, k := range r.Advice.Kinds {
 		if k.Buy > 0 {
-			say("Buy %s of %s: %s.", count(k.Buy, strings.TrimSpace(k.Medium+" drive")), size(k.CapacityBytes), k.Says)
+			say("Buy %s of %s: %s.", words.Count(k.Buy, strings.TrimSpace(k.Medium+" drive")), size(k.CapacityBytes), k.Says)
 		}
 	}
 	for _, c := range r.Capacity {
@@ -368,16 +369,9 @@ func periodFirst(p period, r api.PeriodReport) (out []string) {
 		}
 	}
 	if n := len(r.Warranties); n > 0 {
-		say("The warranty of %s ends within 90 days.", count(n, "drive"))
+		say("The warranty of %s ends within 90 days.", words.Count(n, "drive"))
 	}
 	return out
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 func size(bytes int64) string { return fmt.Sprintf("%.3g TB", float64(bytes)/1e12) }

@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/core/accept"
+	"lantern/internal/service/fleet"
 )
 
 // TestFailures: drives count from their purchase, or from when they were seen; failures are those that were found, or, of
@@ -79,12 +81,57 @@ func TestFailures(t *testing.T) {
 	require.Equal(t, 1, k.Hold, "the one that is to be replaced: %s", k.Says)
 	require.Equal(t, 1, k.Buy)
 	require.Equal(t, []string{"plankton"}, a.Uncovered)
+	require.Equal(t, []string{"plankton"}, a.Uncovered)
 	b.drives = append(b.drives, b.disk("DD004", 4))
 	b.report()
-	a, err = b.s.Views.Advice(14, 0.95)
+
+	// A drive of stock counts once all that makes it ready is established, and not a moment longer.
+	dd, err := b.s.Fleet.FindDrive("DD004")
 	require.NoError(t, err)
-	require.Equal(t, []string{"DD004"}, a.Kinds[0].Stock)
-	require.Zero(t, a.Kinds[0].Buy)
+	counts := func(why string) {
+		t.Helper()
+		a, err = b.s.Views.Advice(14, 0.95)
+		require.NoError(t, err)
+		require.Len(t, a.Cover, 1)
+		if why == "" {
+			require.Equal(t, []string{"DD004"}, a.Kinds[0].Stock)
+			require.Empty(t, a.Kinds[0].Other)
+			require.Zero(t, a.Kinds[0].Buy)
+			return
+		}
+		require.Empty(t, a.Kinds[0].Stock, why)
+		require.Equal(t, 1, a.Kinds[0].Buy, why)
+		require.Len(t, a.Kinds[0].Other, 1, why)
+		require.Contains(t, a.Kinds[0].Other[0].Says, why)
+		require.Equal(t, []string{"plankton"}, a.Uncovered, why)
+		require.Len(t, a.Cover[0].Open, a.Cover[0].Places, why)
+	}
+	counts("acceptance test: not run")
+	for state, why := range map[accept.Outcome]string{accept.Running: "running", accept.Paused: "running", accept.Failed: "failed", accept.Stopped: "not run"} {
+		dd.Accepted = fleet.Accepted{ID: "a", State: string(state), At: b.clock.Now()}
+		counts("acceptance test: " + why)
+	}
+	dd.Accepted.State, dd.Stock = string(accept.Passed), true
+	counts("")
+	dd.Past = fleet.Past{At: b.clock.Now().Add(time.Hour), Says: "failed its short test"}
+	counts("was not tested and accepted since")
+	dd.Past = fleet.Past{}
+	quiet := b.clock.Now()
+	b.clock.forward(3 * time.Hour) // the host does not report
+	counts("not seen since " + quiet.UTC().Format(time.DateOnly))
+	require.Len(t, a.Kinds[0].Unknown, 2, "members of a silent host, without the one that is to be replaced")
+	require.Contains(t, a.Kinds[0].Says, "2 members of unknown health, which may need more")
+	require.Contains(t, a.Cover[0].Says, "not known")
+	b.report()
+	counts("")
+	b.drives = b.drives[:len(b.drives)-1]
+	b.report()
+	counts("not seen since")
+	_, err = b.s.Inventory.SetItem("ida", "DD004", api.InventorySet{Fields: map[string]string{
+		"state": "stock", "state_day": b.clock.Now().UTC().Format(time.DateOnly)}})
+	require.NoError(t, err)
+	counts("")
+	require.Equal(t, []string{"DD004"}, a.Cover[0].By)
 	a, err = b.s.Views.Advice(365, 0.99)
 	require.NoError(t, err)
 	require.Greater(t, a.Kinds[0].Buy, 1, "more fail until a delivery that takes a year")

@@ -3937,10 +3937,13 @@ export interface components {
             /** @description how many are members of pools */
             members: number;
             pools: string[];
-            /** @description tails of members that are to be replaced now */
+            /** @description tails of members that are to be replaced now, or were when something was last known of them */
             now: string[];
-            /** @description tails of those in stock, without those that failed their test or are promised */
+            /** @description tails of members of whose health nothing is known now, as of a host that does not report; hold does not count them */
+            unknown: string[];
+            /** @description tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or written down as on the shelf */
             stock: string[];
+            other: components["schemas"]["StockOther"][];
             /**
              * Format: double
              * @description how many more will fail until a delivery comes
@@ -3960,14 +3963,32 @@ export interface components {
             buy: number;
             says: string;
         };
+        /** @description a drive in stock that does not count, and why */
+        StockOther: {
+            tail: string;
+            says: string;
+        };
+        /** @description for how many places of a pool a spare or a drive of stock that counts is known to fit */
+        StockCover: {
+            pool: string;
+            /** @description places with a member */
+            places: number;
+            /** @description tails of drives of stock, and of spares of the pool, that fit a place */
+            by: string[];
+            /** @description places for which nothing is known to fit */
+            open: string[];
+            /** @description why nothing is known of the pool */
+            says?: string;
+        };
         StockAdvice: {
             /** Format: double */
             lead_days: number;
             /** Format: double */
             confidence: number;
             kinds: components["schemas"]["StockNeed"][];
-            /** @description pools without a spare that no drive of stock fits */
+            /** @description pools with a place for which no spare and no drive of stock is known to fit */
             uncovered: string[];
+            cover: components["schemas"]["StockCover"][];
         };
         /** @description what people know of a drive, by its serial */
         InventoryItem: {

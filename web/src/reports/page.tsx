@@ -98,11 +98,25 @@ function Advice() {
           </div>
         ))}
       </div>
-      {a.uncovered.length > 0 && (
-        <p className="mt-2">
-          No spare and nothing in stock that fits: <b>{a.uncovered.join(", ")}</b>.
-        </p>
-      )}
+      <ul className="mt-2 space-y-1">
+        {a.kinds.flatMap((k) =>
+          k.other.map((x) => (
+            <li key={x.tail}>
+              Not counted: <b>{x.tail}</b>, {x.says}.
+            </li>
+          )),
+        )}
+        {a.cover
+          .filter((c) => c.open.length > 0)
+          .map((c) => (
+            <li key={c.pool}>
+              <b>{c.pool}</b>:{" "}
+              {c.says ??
+                `no spare and no stock known to fit ${c.open.length} of ${c.places} ${c.places === 1 ? "place" : "places"}`}
+              .
+            </li>
+          ))}
+      </ul>
     </section>
   );
 }
