@@ -22,7 +22,7 @@ var may = map[string][]string{
 	"internal/link":       {},
 	"internal/harmless":   {},
 	"internal/nearest":    {},
-	"internal/paper":      {"internal/api"},
+	"internal/paper":      {"internal/api", "internal/core"},
 	"internal/lab":        {"internal/agent", "internal/clock", "internal/core", "internal/practice"},
 	"internal/ownrule":    {"internal/core"},
 	"internal/channel":    {"internal/harmless"},

@@ -237,16 +237,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 		w.collect()
 	}
 	a.name(ctx, all)
-	there := ""
-	for _, f := range all {
-		there += f.Path + "\x00" + f.Mark + "\x00" + f.Address + "\n"
-	}
-	if there != a.there {
-		a.boxesAgain.Store(
-			true,
-		) // who sits in which slot has changed: what an enclosure said before is not true any more
-		a.there = there
-	}
+	a.seated(all)
 	boxes := a.lookAtBoxes(ctx)
 	fresh := map[string]drive.Description{}
 	wards := map[string]*ward{}
@@ -259,33 +250,9 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 			)
 			continue
 		}
-		at := f.Path + "\x00" + f.Mark
-		d, known := a.known[at]
-		n := a.naming[at]
-		switch {
-		case known:
-			fresh[at] = d
-		case f.Transport == nil:
-			d = f.Known // as long as it cannot be asked
-		case n.ended() && n.out.err == nil:
-			d, fresh[at] = n.out.desc, n.out.desc
-			delete(a.naming, at)
-			delete(a.wards, d.Key()) // what was said of it while nobody knew who it is counts no more: it is read now
-		case f.Known.Key() == "":
-			if n.ended() {
-				r.Nameless = append(
-					r.Nameless,
-					api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: n.out.err.Error()},
-				)
-			}
-			continue // nothing is known of it; it is asked again later
-		case n.ended():
-			// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
-			d, f.Transport, f.Blind = f.Known, nil, "it cannot be asked: "+n.out.err.Error()
-		default:
-			d, f.Transport, f.Blind = f.Known, nil, "it was asked who it is and does not answer"
+		if !a.named(&f, &r, fresh) {
+			continue
 		}
-		f.Known = d
 		f.Holds = a.surfaces.pattern(f)
 		listed = append(listed, f)
 	}
@@ -327,6 +294,50 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	}
 	busy = reportPools(&r, snaps, now) || busy
 	return r, found, busy, nil
+}
+
+// seated notices that other drives are in the slots than before: what an enclosure said of them is not true any more.
+func (a *Agent) seated(all []Found) {
+	there := ""
+	for _, f := range all {
+		there += f.Path + "\x00" + f.Mark + "\x00" + f.Address + "\n"
+	}
+	if there != a.there {
+		a.boxesAgain.Store(true)
+		a.there = there
+	}
+}
+
+// named fills in who a drive is. It returns false while nothing is known of it; it is asked again later.
+func (a *Agent) named(f *Found, r *api.Report, fresh map[string]drive.Description) bool {
+	at := f.Path + "\x00" + f.Mark
+	d, known := a.known[at]
+	n := a.naming[at]
+	switch {
+	case known:
+		fresh[at] = d
+	case f.Transport == nil:
+		d = f.Known // as long as it cannot be asked
+	case n.ended() && n.out.err == nil:
+		d, fresh[at] = n.out.desc, n.out.desc
+		delete(a.naming, at)
+		delete(a.wards, d.Key()) // what was said of it while nobody knew who it is counts no more: it is read now
+	case f.Known.Key() == "":
+		if n.ended() {
+			r.Nameless = append(
+				r.Nameless,
+				api.NamelessDrive{Path: f.Path, CapacityBytes: int64(f.Known.Capacity), Says: n.out.err.Error()},
+			)
+		}
+		return false
+	case n.ended():
+		// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
+		d, f.Transport, f.Blind = f.Known, nil, "it cannot be asked: "+n.out.err.Error()
+	default:
+		d, f.Transport, f.Blind = f.Known, nil, "it was asked who it is and does not answer"
+	}
+	f.Known = d
+	return true
 }
 
 // reportDrive is what is known of one drive without reading it; busy while its surface is tested.

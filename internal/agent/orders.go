@@ -159,45 +159,17 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	case api.OrderKindLight:
 		return a.light(ctx, o)
 	case api.OrderKindJoin, api.OrderKindAdmit:
-		t, release, err := a.resolve(ctx, o)
-		if err != nil {
-			return "", err
-		}
-		defer release()
-		a.again.Store(true)
-		if o.Kind == api.OrderKindJoin {
-			return askPools(a, func(d pools.Joiner) (string, error) { return d.Join(ctx, o.Pool, o.Slot, t) })
-		}
-		return askPools(a, func(d pools.Admitter) (string, error) { return d.Admit(ctx, o.Pool, t) })
+		return a.joinOrAdmit(ctx, o)
 	case api.OrderKindLayout:
 		return a.layout(ctx, o)
 	case api.OrderKindAddress:
-		f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
-		if err != nil {
-			return "", err
-		}
-		says, err := askPools(a, func(p pools.Addresser) (string, error) {
-			return p.WhatIsAt(ctx, f.Path, uint64(o.FirstLba)*uint64(max(d.LogicalSector, 512)))
-		})
-		if errors.Is(err, pools.ErrNotOffered) {
-			return "", refuse("its pool cannot say what is there")
-		}
-		return says, err
+		return a.whatIsAt(ctx, o)
 	case api.OrderKindSelftest:
 		return a.selfTest(ctx, o)
 	case api.OrderKindSurface:
 		return a.surface(ctx, o)
 	case api.OrderKindScrub, api.OrderKindRebalance, api.OrderKindRefill, api.OrderKindDrain, api.OrderKindGrow:
-		if o.Kind == api.OrderKindDrain {
-			if err := a.holdsPlace(ctx, o); err != nil {
-				return "", err
-			}
-		}
-		t := pools.Task{Kind: recovery.Kind(o.Kind), Slot: o.Slot, Slots: o.Slots, Below: o.Below}
-		if o.Kind == api.OrderKindRefill {
-			t = pools.Task{Kind: recovery.Rebalance, Slots: o.Slots}
-		}
-		return askPools(a, func(d pools.Beginner) (string, error) { return d.Begin(ctx, o.Pool, t) })
+		return a.beginTask(ctx, o)
 	case api.OrderKindPriority:
 		return askPools(a, func(d pools.Prioritiser) (string, error) {
 			return d.Prioritise(ctx, o.Pool, recovery.Priority(o.Priority))
@@ -213,6 +185,49 @@ func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 		return askPools(a, func(d pools.Stopper) (string, error) { return d.Stop(ctx, o.Pool) })
 	}
 	return "", refuse("this agent does not know orders of kind %q", o.Kind)
+}
+
+// joinOrAdmit puts a drive in the place of a member, or adds it to a pool.
+func (a *Agent) joinOrAdmit(ctx context.Context, o api.Order) (string, error) {
+	t, release, err := a.resolve(ctx, o)
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	a.again.Store(true)
+	if o.Kind == api.OrderKindJoin {
+		return askPools(a, func(d pools.Joiner) (string, error) { return d.Join(ctx, o.Pool, o.Slot, t) })
+	}
+	return askPools(a, func(d pools.Admitter) (string, error) { return d.Admit(ctx, o.Pool, t) })
+}
+
+// whatIsAt asks the pool of a drive what data is at an address of it.
+func (a *Agent) whatIsAt(ctx context.Context, o api.Order) (string, error) {
+	f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
+	if err != nil {
+		return "", err
+	}
+	says, err := askPools(a, func(p pools.Addresser) (string, error) {
+		return p.WhatIsAt(ctx, f.Path, uint64(o.FirstLba)*uint64(max(d.LogicalSector, 512)))
+	})
+	if errors.Is(err, pools.ErrNotOffered) {
+		return "", refuse("its pool cannot say what is there")
+	}
+	return says, err
+}
+
+// beginTask begins work of a pool that takes a while.
+func (a *Agent) beginTask(ctx context.Context, o api.Order) (string, error) {
+	t := pools.Task{Kind: recovery.Kind(o.Kind), Slot: o.Slot, Slots: o.Slots, Below: o.Below}
+	switch o.Kind {
+	case api.OrderKindDrain:
+		if err := a.holdsPlace(ctx, o); err != nil {
+			return "", err
+		}
+	case api.OrderKindRefill:
+		t = pools.Task{Kind: recovery.Rebalance, Slots: o.Slots}
+	}
+	return askPools(a, func(d pools.Beginner) (string, error) { return d.Begin(ctx, o.Pool, t) })
 }
 
 // holdsPlace looks whether the drive that an order names, found by its identity now, is the one at the place it names

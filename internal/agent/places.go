@@ -98,24 +98,34 @@ func (p *places) take(s *pools.Snapshot) {
 		case len(b.Under) == 1 && len(b.Disks) == 0:
 			m.Under, m.Drive = p.pools[b.Under[0]], ""
 		case len(b.Disks) > 0 && len(b.Under) == 0 && p.keys[b.Disks[0]] != "":
-			m.Drive = p.keys[b.Disks[0]]
-			for _, d := range b.Disks[1:] {
-				m.Drives = append(m.Drives, p.keys[d])
-			}
-			if slices.Contains(m.Drives, "") {
-				m.Drives, m.State = slices.DeleteFunc(m.Drives, func(k string) bool { return k == "" }), pool.StateUnkn
-			}
+			p.onDisks(m, b.Disks)
 		case !m.Lost():
 			m.State = pool.StateUnkn
 		}
-		m.Partition, m.Layers = b.Number, nil
-		for _, l := range b.Layers {
-			if l != stack.Multipath { // the paths of a drive are the drive
-				m.Layers = append(m.Layers, string(l))
-			}
-		}
+		m.Partition, m.Layers = b.Number, layersOf(b)
 		p.members[m.Device] = s.Pool.ID
 	})
+}
+
+// onDisks fills in the drives that a member is on; it is unknown where one of them is.
+func (p *places) onDisks(m *pool.Member, disks []string) {
+	m.Drive = p.keys[disks[0]]
+	for _, d := range disks[1:] {
+		m.Drives = append(m.Drives, p.keys[d])
+	}
+	if slices.Contains(m.Drives, "") {
+		m.Drives, m.State = slices.DeleteFunc(m.Drives, func(k string) bool { return k == "" }), pool.StateUnkn
+	}
+}
+
+// layersOf names what is between a member and its drives. The paths of a drive are the drive.
+func layersOf(b stack.Base) (out []string) {
+	for _, l := range b.Layers {
+		if l != stack.Multipath {
+			out = append(out, string(l))
+		}
+	}
+	return out
 }
 
 // filled says whether another drive is being filled in the place of a member that is gone, and makes that drive the

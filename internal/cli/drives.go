@@ -282,6 +282,25 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	}
 	o.line("└──────────────────────────────────────────────┘")
 	o.line("%s  %s", o.paint(m+" "+string(d.Verdict), st), d.Tail+" "+d.Says+".")
+	o.findings(d)
+	o.line("")
+	o.placesOf(d)
+	o.facts(d)
+	o.selfTests(d.Tests)
+	for _, b := range d.Unreadable {
+		o.line("  unreadable page %s: %s (%d bytes kept)", b.Kind, b.Why, len(b.Bytes))
+	}
+	if len(d.Findings) > 0 && d.Findings[0].Metric != "" {
+		o.line("")
+		if err := s.trends(ctx, d.Key, []string{d.Findings[0].Metric}, 14*24*time.Hour); err != nil {
+			return err
+		}
+	}
+	return o.metrics(d)
+}
+
+// findings are what was found on a drive, with the evidence and what to do.
+func (o *printer) findings(d api.Drive) {
 	for _, f := range d.Findings {
 		fm, fs := mark(f.Verdict)
 		o.line(
@@ -300,11 +319,14 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		}
 		o.line("      %s %s", o.paint("→", fs), f.Do)
 	}
+}
+
+// placesOf are the bay of a drive, its places in pools, what else uses it, and who else reports it.
+func (o *printer) placesOf(d api.Drive) {
 	place := cmp.Or(d.Bay, "unknown")
 	if d.Bay != "" && !d.Present {
 		place += " when it was last seen"
 	}
-	o.line("")
 	o.line("  bay       %s", place)
 	if d.Pool != "" {
 		for i, p := range d.Places {
@@ -349,6 +371,10 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 			errorCount(p.Errors),
 		)
 	}
+}
+
+// facts are what else is known of a drive.
+func (o *printer) facts(d api.Drive) {
 	o.line("  size      %d bytes, %s", d.CapacityBytes, size(d.CapacityBytes))
 	if d.PowerOnHours > 0 {
 		o.line("  powered   for %s (%d h)", age(d.PowerOnHours), d.PowerOnHours)
@@ -360,16 +386,10 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		o.line("  blind     %s", d.Blind)
 	}
 	o.line("  seen      %s", d.SeenAt.Local().Format("2006-01-02 15:04:05"))
-	o.selfTests(d.Tests)
-	for _, b := range d.Unreadable {
-		o.line("  unreadable page %s: %s (%d bytes kept)", b.Kind, b.Why, len(b.Bytes))
-	}
-	if len(d.Findings) > 0 && d.Findings[0].Metric != "" {
-		o.line("")
-		if err := s.trends(ctx, d.Key, []string{d.Findings[0].Metric}, 14*24*time.Hour); err != nil {
-			return err
-		}
-	}
+}
+
+// metrics are all counts of a drive, and how they grew.
+func (o *printer) metrics(d api.Drive) error {
 	if len(d.Metrics) > 0 {
 		o.line("")
 		var rows [][]cell

@@ -64,45 +64,7 @@ func enclosureCommand() *cli.Command {
 					},
 					&cli.BoolFlag{Name: "upright", Usage: "bays stand on their short side"},
 				},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					host, err := one(cmd, "a host")
-					if err != nil {
-						return err
-					}
-					l := api.Layout{
-						Name: cmd.String("name"),
-						Sections: []api.LayoutSection{
-							{
-								Name:    cmd.String("section"),
-								Rows:    cmd.Int("rows"),
-								Columns: cmd.Int("columns"),
-								First:   cmd.String("first"),
-								Run:     cmd.String("run"),
-								Upright: cmd.Bool("upright"),
-							},
-						},
-					}
-					if file := cmd.String("file"); file != "" {
-						if l, err = readLayout(file, s.in); err != nil {
-							return err
-						}
-					}
-					if l, err = ask[api.Layout](s.client.SetLayout(ctx, host, l.Name, nil, l)); err != nil {
-						return err
-					}
-					if done, err := s.out.value(l); done {
-						return err
-					}
-					s.out.line(
-						"%s of %s is described. See it with: lantern bays %s; find its drives with: lantern "+
-							"survey begin %s",
-						l.Name,
-						host,
-						host,
-						host,
-					)
-					return nil
-				}),
+				Action: with(enclosureDefine),
 			},
 			{
 				Name:        "list",
@@ -110,89 +72,21 @@ func enclosureCommand() *cli.Command {
 				ArgsUsage:   "<host>",
 				Description: "Example: lantern enclosure list skerry\n         lantern enclosure list guillemot -o json",
 				Flags:       tableFlags(),
-				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					host, all, err := s.layouts(ctx, cmd)
-					if err != nil {
-						return err
-					}
-					return list(
-						s,
-						all,
-						host+" has no enclosures. Describe one with: lantern enclosure define "+host,
-						[]column{col("enclosure"), col("sections").fold(20), col("known_by").as("KNOWN BY")},
-						func(l api.Layout) []cell {
-							var parts []string
-							for _, sec := range l.Sections {
-								parts = append(parts, fmt.Sprintf("%s %d×%d", sec.Name, sec.Rows, sec.Columns))
-							}
-							return []cell{
-								{text: l.Name, style: bold},
-								{text: strings.Join(parts, ", ")},
-								{text: map[bool]string{true: "its own word", false: "description"}[l.Told]},
-							}
-						},
-					)
-				}),
+				Action:      listing(enclosureList),
 			},
 			{
 				Name:        "export",
 				Usage:       "write a description that can be shared, as YAML or (-o json) JSON",
 				ArgsUsage:   "<host> [enclosure]",
 				Description: "Example: lantern enclosure export guillemot chassis > shelf.yaml\n         lantern enclosure export guillemot chassis -o json",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					host, all, err := s.layouts(ctx, cmd)
-					if err != nil {
-						return err
-					}
-					for _, l := range all {
-						if name := cmd.Args().Get(1); name != "" && l.Name != name || name == "" && len(all) > 1 {
-							continue
-						}
-						l.Told = false
-						if done, err := s.out.value(l); done {
-							return err
-						}
-						b, err := json.Marshal(l)
-						if err != nil {
-							return err
-						}
-						var plain any
-						if err := yaml.Unmarshal(b, &plain); err != nil {
-							return err
-						}
-						text, err := yaml.Marshal(plain)
-						if err != nil {
-							return err
-						}
-						_, err = s.out.w.Write(text)
-						return err
-					}
-					return &Failure{
-						Code: ExitFailed,
-						Says: fmt.Sprintf(
-							"name one of the %d enclosures of %s: lantern enclosure list %s",
-							len(all),
-							host,
-							host,
-						),
-					}
-				}),
+				Action:      with(enclosureExport),
 			},
 			{
 				Name:        "remove",
 				Usage:       "forget a description, and what was found out of its bays",
 				ArgsUsage:   "<host> <enclosure>",
 				Description: "Example: lantern enclosure remove guillemot chassis\n         lantern enclosure remove petrel shelf",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Args().Len() != 2 {
-						return usage("name a host and its enclosure\nExample: %s", example(cmd))
-					}
-					if err := did(s.client.RemoveLayout(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)); err != nil {
-						return err
-					}
-					s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
-					return nil
-				}),
+				Action:      with(enclosureRemove),
 			},
 			{
 				Name:      "move",
@@ -200,14 +94,7 @@ func enclosureCommand() *cli.Command {
 				ArgsUsage: "<host> <enclosure> <other host>",
 				Description: "Example: lantern enclosure move petrel shelf fulmar\n         lantern enclosure move fulmar shelf petrel\n\n" +
 					"Where each drive was seen is a guess from then on, until a survey or lantern enclosure confirm. Drives keep their history.",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Args().Len() != 3 {
-						return usage("name a host, its enclosure, and the host that has it now\nExample: %s", example(cmd))
-					}
-					a := cmd.Args()
-					return s.done(fmt.Sprintf("%s belongs to %s from now on", a.Get(1), a.Get(2)),
-						did(s.client.MoveLayout(ctx, a.Get(0), a.Get(1), nil, api.HostName{Name: a.Get(2)})))
-				}),
+				Action: with(enclosureMove),
 			},
 			{
 				Name:      "confirm",
@@ -216,23 +103,154 @@ func enclosureCommand() *cli.Command {
 				Description: "Example: lantern enclosure confirm guillemot/side/1 WR082\n" +
 					"         lantern enclosure confirm --replace guillemot/side/1 LG975\n\nA bay in which another drive was seen " +
 					"is not changed without --replace.",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "replace", Usage: "though another drive was seen there"}},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Args().Len() != 2 {
-						return usage("name a bay and a drive\nExample: %s", example(cmd))
-					}
-					d, err := ask[api.Drive](
-						s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1), Replace: cmd.Bool("replace")}),
-					)
-					if err != nil {
-						return err
-					}
-					s.out.line("%s is in bay %s, %s", d.Tail, d.Bay, d.BayHow)
-					return nil
-				}),
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "replace", Usage: "though another drive was seen there"}},
+				Action: with(enclosureConfirm),
 			},
 		},
 	}
+}
+
+// enclosureDefine is the action of lantern enclosure define.
+func enclosureDefine(ctx context.Context, s *session, cmd *cli.Command) error {
+	host, err := one(cmd, "a host")
+	if err != nil {
+		return err
+	}
+	l := api.Layout{
+		Name: cmd.String("name"),
+		Sections: []api.LayoutSection{
+			{
+				Name:    cmd.String("section"),
+				Rows:    cmd.Int("rows"),
+				Columns: cmd.Int("columns"),
+				First:   cmd.String("first"),
+				Run:     cmd.String("run"),
+				Upright: cmd.Bool("upright"),
+			},
+		},
+	}
+	if file := cmd.String("file"); file != "" {
+		if l, err = readLayout(file, s.in); err != nil {
+			return err
+		}
+	}
+	if l, err = ask[api.Layout](s.client.SetLayout(ctx, host, l.Name, nil, l)); err != nil {
+		return err
+	}
+	if done, err := s.out.value(l); done {
+		return err
+	}
+	s.out.line(
+		"%s of %s is described. See it with: lantern bays %s; find its drives with: lantern "+
+			"survey begin %s",
+		l.Name,
+		host,
+		host,
+		host,
+	)
+	return nil
+}
+
+// enclosureList is the action of lantern enclosure list.
+func enclosureList(ctx context.Context, s *session, cmd *cli.Command) error {
+	host, all, err := s.layouts(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	return list(
+		s,
+		all,
+		host+" has no enclosures. Describe one with: lantern enclosure define "+host,
+		[]column{col("enclosure"), col("sections").fold(20), col("known_by").as("KNOWN BY")},
+		func(l api.Layout) []cell {
+			var parts []string
+			for _, sec := range l.Sections {
+				parts = append(parts, fmt.Sprintf("%s %d×%d", sec.Name, sec.Rows, sec.Columns))
+			}
+			return []cell{
+				{text: l.Name, style: bold},
+				{text: strings.Join(parts, ", ")},
+				{text: map[bool]string{true: "its own word", false: "description"}[l.Told]},
+			}
+		},
+	)
+}
+
+// enclosureExport is the action of lantern enclosure export.
+func enclosureExport(ctx context.Context, s *session, cmd *cli.Command) error {
+	host, all, err := s.layouts(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	for _, l := range all {
+		if name := cmd.Args().Get(1); name != "" && l.Name != name || name == "" && len(all) > 1 {
+			continue
+		}
+		l.Told = false
+		if done, err := s.out.value(l); done {
+			return err
+		}
+		b, err := json.Marshal(l)
+		if err != nil {
+			return err
+		}
+		var plain any
+		if err := yaml.Unmarshal(b, &plain); err != nil {
+			return err
+		}
+		text, err := yaml.Marshal(plain)
+		if err != nil {
+			return err
+		}
+		_, err = s.out.w.Write(text)
+		return err
+	}
+	return &Failure{
+		Code: ExitFailed,
+		Says: fmt.Sprintf(
+			"name one of the %d enclosures of %s: lantern enclosure list %s",
+			len(all),
+			host,
+			host,
+		),
+	}
+}
+
+// enclosureRemove is the action of lantern enclosure remove.
+func enclosureRemove(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.Args().Len() != 2 {
+		return usage("name a host and its enclosure\nExample: %s", example(cmd))
+	}
+	if err := did(s.client.RemoveLayout(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)); err != nil {
+		return err
+	}
+	s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
+	return nil
+}
+
+// enclosureMove is the action of lantern enclosure move.
+func enclosureMove(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.Args().Len() != 3 {
+		return usage("name a host, its enclosure, and the host that has it now\nExample: %s", example(cmd))
+	}
+	a := cmd.Args()
+	return s.done(fmt.Sprintf("%s belongs to %s from now on", a.Get(1), a.Get(2)),
+		did(s.client.MoveLayout(ctx, a.Get(0), a.Get(1), nil, api.HostName{Name: a.Get(2)})))
+}
+
+// enclosureConfirm is the action of lantern enclosure confirm.
+func enclosureConfirm(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.Args().Len() != 2 {
+		return usage("name a bay and a drive\nExample: %s", example(cmd))
+	}
+	d, err := ask[api.Drive](
+		s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1), Replace: cmd.Bool("replace")}),
+	)
+	if err != nil {
+		return err
+	}
+	s.out.line("%s is in bay %s, %s", d.Tail, d.Bay, d.BayHow)
+	return nil
 }
 
 func (s *session) layouts(ctx context.Context, cmd *cli.Command) (string, []api.Layout, error) {

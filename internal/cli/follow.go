@@ -140,19 +140,8 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 		if once || !live {
 			return nil
 		}
-		quiet = false
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-happened:
-		case <-time.After(5 * time.Second):
-			quiet = true // nothing happened; look again in case the stream was lost
-		}
-		// A burst of events is one redraw.
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(200 * time.Millisecond):
+		if quiet, err = awaitEvent(ctx, happened); err != nil {
+			return err
 		}
 	}
 }
@@ -184,23 +173,7 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 				s.out.line("%s", s.out.paint("STOP  "+stop, loud))
 			}
 			for _, r := range all {
-				what := string(r.Kind)
-				if r.Tail != "" {
-					what += " of " + r.Tail
-				}
-				says := finish(r.SeenAt, r.Finish)
-				if r.Why != "" {
-					says = r.Why
-				}
-				s.out.line(
-					"%s  %-22s %s %5.1f %%  %s/s  %s",
-					s.out.paint(fmt.Sprintf("%-12s", r.Pool), bold),
-					what,
-					bar(r.Share, 20),
-					100*r.Share,
-					decimal(int64(r.RateNow)),
-					says,
-				)
+				s.movingLine(r)
 			}
 			frame.show()
 		}
@@ -213,18 +186,45 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 		if once {
 			return nil
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-happened:
-		case <-time.After(5 * time.Second):
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(300 * time.Millisecond):
+		if _, err := awaitEvent(ctx, happened); err != nil {
+			return err
 		}
 	}
+}
+
+// movingLine is one recovery among others.
+func (s *session) movingLine(r api.Recovery) {
+	what := string(r.Kind)
+	if r.Tail != "" {
+		what += " of " + r.Tail
+	}
+	s.out.line(
+		"%s  %-22s %s %5.1f %%  %s/s  %s",
+		s.out.paint(fmt.Sprintf("%-12s", r.Pool), bold),
+		what,
+		bar(r.Share, 20),
+		100*r.Share,
+		decimal(int64(r.RateNow)),
+		cmp.Or(r.Why, finish(r.SeenAt, r.Finish)),
+	)
+}
+
+// awaitEvent waits until something happened, and on until its burst is over: that is one redraw. After 5 s it returns
+// all the same, with quiet, in case the stream was lost.
+func awaitEvent(ctx context.Context, happened <-chan struct{}) (quiet bool, err error) {
+	select {
+	case <-ctx.Done():
+		return false, ctx.Err()
+	case <-happened:
+	case <-time.After(5 * time.Second):
+		quiet = true
+	}
+	select {
+	case <-ctx.Done():
+		return quiet, ctx.Err()
+	case <-time.After(300 * time.Millisecond):
+	}
+	return quiet, nil
 }
 
 // stops are the drives that must be put back at once.

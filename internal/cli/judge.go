@@ -215,54 +215,9 @@ func (p peers) of(group, name string, at time.Time) health.Group {
 }
 
 func (s *session) judge(in io.Reader, labels map[string]time.Time, groups map[string]string, tally bool) error {
-	limits := health.Usual()
-	drives := map[string]*replayed{}
-	out := json.NewEncoder(s.out.w)
-	refused := 0
-	refuse := func(n int, why string) {
-		if refused++; refused <= 20 {
-			fmt.Fprintf(s.errOut, "line %d was passed over: %s\n", n, why)
-		}
-	}
-	beside := peers{}
-	one := func(p parsed) error {
-		r := p.reading
-		if p.why != "" {
-			refuse(p.nr, p.why)
-			return nil
-		}
-		d := drives[r.Drive]
-		if d == nil {
-			d = &replayed{Replay: health.NewReplay(&limits), group: groups[r.Drive]}
-			drives[r.Drive] = d
-		}
-		if r.Group != "" {
-			d.group = r.Pool + "/" + r.Group
-		}
-		if !d.last.IsZero() && !r.At.After(d.last) {
-			refuse(p.nr, "it is not newer than the line before of the same drive")
-			return nil
-		}
-		if failed, ok := labels[r.Drive]; ok && r.At.After(failed) {
-			return nil // what it says after it failed foretells nothing
-		}
-		d.last = r.At
-		if latency, ok := p.metrics["read_latency_seconds"]; ok && d.group != "" {
-			d.Peers = beside.of(d.group, r.Drive, r.At)
-			if beside[d.group] == nil {
-				beside[d.group] = map[string]history.Point{}
-			}
-			beside[d.group][r.Drive] = history.Point{At: r.At, Value: latency}
-		}
-		c, changed := d.Read(r.At, p.metrics)
-		if !changed {
-			return nil
-		}
-		c.Drive = r.Drive
-		if d.flagged.IsZero() && c.Verdict.Gravity() >= health.Replace.Gravity() {
-			d.flagged, d.rule = c.At, c.Findings[0].Rule
-		}
-		return out.Encode(c)
+	j := judgement{
+		limits: health.Usual(), drives: map[string]*replayed{}, labels: labels, groups: groups,
+		out: json.NewEncoder(s.out.w), errOut: s.errOut, beside: peers{},
 	}
 	stop := make(chan struct{})
 	defer close(stop)
@@ -270,7 +225,7 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, groups map[st
 	for b := range batches {
 		<-b.done
 		for _, p := range b.lines {
-			if err := one(p); err != nil {
+			if err := j.line(p); err != nil {
 				return err
 			}
 		}
@@ -279,17 +234,76 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, groups map[st
 		return &Failure{Code: ExitFailed, Says: err.Error()}
 	}
 	if tally {
-		if err := s.tally(out, drives, labels); err != nil {
+		if err := s.tally(j.out, j.drives, labels); err != nil {
 			return err
 		}
 	}
-	if refused > 20 {
-		fmt.Fprintf(s.errOut, "and %d more lines\n", refused-20)
+	if j.refused > 20 {
+		fmt.Fprintf(s.errOut, "and %d more lines\n", j.refused-20)
 	}
-	if refused > 0 {
+	if j.refused > 0 {
 		return &Failure{Code: ExitFailed, Says: "some lines were passed over; the others were judged"}
 	}
 	return nil
+}
+
+// judgement is the judging of a stream of readings as far as it has come.
+type judgement struct {
+	limits  health.Thresholds
+	drives  map[string]*replayed
+	labels  map[string]time.Time // when a drive failed
+	groups  map[string]string    // of which group of which pool it is
+	beside  peers
+	refused int
+	out     *json.Encoder
+	errOut  io.Writer
+}
+
+func (j *judgement) refuse(n int, why string) {
+	if j.refused++; j.refused <= 20 {
+		fmt.Fprintf(j.errOut, "line %d was passed over: %s\n", n, why)
+	}
+}
+
+// line takes one reading, and writes what changes by it.
+func (j *judgement) line(p parsed) error {
+	r := p.reading
+	if p.why != "" {
+		j.refuse(p.nr, p.why)
+		return nil
+	}
+	d := j.drives[r.Drive]
+	if d == nil {
+		d = &replayed{Replay: health.NewReplay(&j.limits), group: j.groups[r.Drive]}
+		j.drives[r.Drive] = d
+	}
+	if r.Group != "" {
+		d.group = r.Pool + "/" + r.Group
+	}
+	if !d.last.IsZero() && !r.At.After(d.last) {
+		j.refuse(p.nr, "it is not newer than the line before of the same drive")
+		return nil
+	}
+	if failed, ok := j.labels[r.Drive]; ok && r.At.After(failed) {
+		return nil // what it says after it failed foretells nothing
+	}
+	d.last = r.At
+	if latency, ok := p.metrics["read_latency_seconds"]; ok && d.group != "" {
+		d.Peers = j.beside.of(d.group, r.Drive, r.At)
+		if j.beside[d.group] == nil {
+			j.beside[d.group] = map[string]history.Point{}
+		}
+		j.beside[d.group][r.Drive] = history.Point{At: r.At, Value: latency}
+	}
+	c, changed := d.Read(r.At, p.metrics)
+	if !changed {
+		return nil
+	}
+	c.Drive = r.Drive
+	if d.flagged.IsZero() && c.Verdict.Gravity() >= health.Replace.Gravity() {
+		d.flagged, d.rule = c.At, c.Findings[0].Rule
+	}
+	return j.out.Encode(c)
 }
 
 // parseGroups reads lines of drive,pool,group. A line that begins with # and a head line are passed over.

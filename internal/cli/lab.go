@@ -23,14 +23,7 @@ func labCommand() *cli.Command {
 				Usage:       "take a drive out of a bay",
 				ArgsUsage:   "<bay or label tail>",
 				Description: "Example: lantern lab pull skerry/front/7\n         lantern lab pull ZU006",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					bay, err := one(cmd, "a bay")
-					if err != nil {
-						return err
-					}
-					m, err := ask[api.LabMoved](s.client.LabPull(ctx, api.LabPull{Bay: bay}))
-					return s.moved("is out of", m, err)
-				}),
+				Action:      with(labPull),
 			},
 			{
 				Name:      "insert",
@@ -46,82 +39,28 @@ func labCommand() *cli.Command {
 					&cli.FloatFlag{Name: "hours", Usage: "for how many hours it has run before"},
 					&cli.StringFlag{Name: "holds", Usage: "what is on it, such as \"member of another pool\""},
 					&cli.BoolFlag{Name: "damaged", Usage: "its SMART data page has a wrong checksum"}},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					bay, err := one(cmd, "a bay")
-					if err != nil {
-						return err
-					}
-					m, err := ask[api.LabMoved](
-						s.client.LabInsert(
-							ctx,
-							api.LabInsert{
-								Bay:           bay,
-								Drive:         cmd.String("drive"),
-								CapacityBytes: cmd.Int64("bytes"),
-								Holds:         cmd.String("holds"),
-								Damaged:       cmd.Bool("damaged"),
-								Like:          cmd.String("like"),
-								Weak:          cmd.Bool("weak"),
-								UsedHours:     cmd.Float("hours"),
-							},
-						),
-					)
-					return s.moved("is in", m, err)
-				}),
+				Action: with(labInsert),
 			},
 			{
 				Name:        "join",
 				Usage:       "do by hand what an order would do to a pool that can only be watched",
 				ArgsUsage:   "<pool> <slot> <label tail>",
 				Description: "Example: lantern lab join scans 1 XH001\n         lantern lab join specimens 2 XH001",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Args().Len() != 3 {
-						return usage("name a pool, a place in it and a drive\nExample: %s", example(cmd))
-					}
-					m, err := ask[api.LabMoved](
-						s.client.LabJoin(
-							ctx,
-							api.LabJoin{Pool: cmd.Args().Get(0), Slot: cmd.Args().Get(1), Drive: cmd.Args().Get(2)},
-						),
-					)
-					return s.moved("is a member now, in", m, err)
-				}),
+				Action:      with(labJoin),
 			},
 			{
 				Name:        "power",
 				Usage:       "take a host down, or bring it up",
 				ArgsUsage:   "<host> on|off",
 				Description: "Example: lantern lab power guillemot off\n         lantern lab power guillemot on",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					to := cmd.Args().Get(1)
-					if cmd.Args().Len() != 2 || to != "on" && to != "off" {
-						return usage("name a host, and on or off\nExample: %s", example(cmd))
-					}
-					if err := did(
-						s.client.LabPower(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"}),
-					); err != nil {
-						return err
-					}
-					s.out.line("%s has %s", cmd.Args().First(), map[string]string{"on": "power", "off": "no power"}[to])
-					return nil
-				}),
+				Action:      with(labPower),
 			},
 			{
 				Name:        "mishap",
 				Usage:       "let something go wrong in a pool when its time has come",
 				ArgsUsage:   "<pool> <mishap>",
 				Description: "Example: lantern lab mishap soundscape second-failure\n         lantern lab mishap tidegauge power-cut\n\nThe mishaps:\n" + practice.List(),
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					pool, what := cmd.Args().Get(0), cmd.Args().Get(1)
-					if cmd.Args().Len() != 2 || !practice.Mishap(what).Known() {
-						return usage("name a pool and a mishap:\n%sExample: %s", practice.List(), example(cmd))
-					}
-					if err := did(s.client.LabMishap(ctx, api.LabMishap{Pool: pool, Mishap: what})); err != nil {
-						return err
-					}
-					s.out.line("it will come when its time has come")
-					return nil
-				}),
+				Action:      with(labMishap),
 			},
 			{
 				Name:        "stuck",
@@ -129,19 +68,7 @@ func labCommand() *cli.Command {
 				ArgsUsage:   "<pool>",
 				Description: "Example: lantern lab stuck soundscape\n         lantern lab stuck soundscape --over",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they begin by themselves again"}},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					pool, err := one(cmd, "a pool's name")
-					if err != nil {
-						return err
-					}
-					if err := did(
-						s.client.LabStuck(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")}),
-					); err != nil {
-						return err
-					}
-					s.out.line("done")
-					return nil
-				}),
+				Action:      with(labStuck),
 			},
 			{
 				Name:        "silence",
@@ -149,23 +76,7 @@ func labCommand() *cli.Command {
 				ArgsUsage:   "<host>",
 				Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					host, err := one(cmd, "a host")
-					if err != nil {
-						return err
-					}
-					if err := did(
-						s.client.LabSilence(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")}),
-					); err != nil {
-						return err
-					}
-					s.out.line(
-						"the enclosures of %s %s",
-						host,
-						map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")],
-					)
-					return nil
-				}),
+				Action:      with(labSilence),
 			},
 			{
 				Name: "part",
@@ -174,43 +85,14 @@ func labCommand() *cli.Command {
 				ArgsUsage: "<host> <part>",
 				Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry " +
 					"\"cooling 2\" --well",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "the part works again"}},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Args().Len() != 2 {
-						return usage("name a host and a part\nExample: %s", example(cmd))
-					}
-					if err := did(
-						s.client.LabPart(
-							ctx,
-							api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")},
-						),
-					); err != nil {
-						return err
-					}
-					s.out.line(
-						"%s of %s %s",
-						cmd.Args().Get(1),
-						cmd.Args().Get(0),
-						map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")],
-					)
-					return nil
-				}),
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "the part works again"}},
+				Action: with(labPart),
 			},
 			{
 				Name:        "eyes",
 				Usage:       "what eyes would see: bays whose activity light blinks in a rhythm",
 				Description: "Example: lantern lab eyes\n         lantern lab eyes -o json",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					bays, err := ask[[]string](s.client.LabEyes(ctx))
-					if err != nil {
-						return err
-					}
-					if done, err := s.out.value(bays); done {
-						return err
-					}
-					s.out.line("%s", cmp.Or(strings.Join(bays, "\n"), "nothing blinks"))
-					return nil
-				}),
+				Action:      with(labEyes),
 			},
 			{
 				Name:        "speed",
@@ -224,40 +106,188 @@ func labCommand() *cli.Command {
 							"a hand is needed",
 					},
 				},
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					var l api.Lab
-					var err error
-					if cmd.Args().Len() == 0 {
-						if l, err = ask[api.Lab](s.client.GetLab(ctx)); err != nil {
-							return err
-						}
-					} else {
-						var speed float64
-						if _, err := fmt.Sscanf(cmd.Args().First(), "%g", &speed); err != nil {
-							return usage("a speed is a number, such as 300")
-						}
-						if l, err = ask[api.Lab](
-							s.client.SetLabSpeed(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")}),
-						); err != nil {
-							return err
-						}
-					}
-					if done, err := s.out.value(l); done {
-						return err
-					}
-					s.out.line(
-						"lab time is %s, running %g times as fast as real time",
-						l.Now.Local().Format("2006-01-02 15:04:05"),
-						l.Speed,
-					)
-					if l.Hurry > 0 {
-						s.out.line("while only waiting is left it runs %g times as fast", l.Hurry)
-					}
-					return nil
-				}),
+				Action: with(labSpeed),
 			},
 		},
 	}
+}
+
+// labPull is the action of lantern lab pull.
+func labPull(ctx context.Context, s *session, cmd *cli.Command) error {
+	bay, err := one(cmd, "a bay")
+	if err != nil {
+		return err
+	}
+	m, err := ask[api.LabMoved](s.client.LabPull(ctx, api.LabPull{Bay: bay}))
+	return s.moved("is out of", m, err)
+}
+
+// labInsert is the action of lantern lab insert.
+func labInsert(ctx context.Context, s *session, cmd *cli.Command) error {
+	bay, err := one(cmd, "a bay")
+	if err != nil {
+		return err
+	}
+	m, err := ask[api.LabMoved](
+		s.client.LabInsert(
+			ctx,
+			api.LabInsert{
+				Bay:           bay,
+				Drive:         cmd.String("drive"),
+				CapacityBytes: cmd.Int64("bytes"),
+				Holds:         cmd.String("holds"),
+				Damaged:       cmd.Bool("damaged"),
+				Like:          cmd.String("like"),
+				Weak:          cmd.Bool("weak"),
+				UsedHours:     cmd.Float("hours"),
+			},
+		),
+	)
+	return s.moved("is in", m, err)
+}
+
+// labJoin is the action of lantern lab join.
+func labJoin(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.Args().Len() != 3 {
+		return usage("name a pool, a place in it and a drive\nExample: %s", example(cmd))
+	}
+	m, err := ask[api.LabMoved](
+		s.client.LabJoin(
+			ctx,
+			api.LabJoin{Pool: cmd.Args().Get(0), Slot: cmd.Args().Get(1), Drive: cmd.Args().Get(2)},
+		),
+	)
+	return s.moved("is a member now, in", m, err)
+}
+
+// labPower is the action of lantern lab power.
+func labPower(ctx context.Context, s *session, cmd *cli.Command) error {
+	to := cmd.Args().Get(1)
+	if cmd.Args().Len() != 2 || to != "on" && to != "off" {
+		return usage("name a host, and on or off\nExample: %s", example(cmd))
+	}
+	if err := did(
+		s.client.LabPower(ctx, api.LabPower{Host: cmd.Args().First(), On: to == "on"}),
+	); err != nil {
+		return err
+	}
+	s.out.line("%s has %s", cmd.Args().First(), map[string]string{"on": "power", "off": "no power"}[to])
+	return nil
+}
+
+// labMishap is the action of lantern lab mishap.
+func labMishap(ctx context.Context, s *session, cmd *cli.Command) error {
+	pool, what := cmd.Args().Get(0), cmd.Args().Get(1)
+	if cmd.Args().Len() != 2 || !practice.Mishap(what).Known() {
+		return usage("name a pool and a mishap:\n%sExample: %s", practice.List(), example(cmd))
+	}
+	if err := did(s.client.LabMishap(ctx, api.LabMishap{Pool: pool, Mishap: what})); err != nil {
+		return err
+	}
+	s.out.line("it will come when its time has come")
+	return nil
+}
+
+// labStuck is the action of lantern lab stuck.
+func labStuck(ctx context.Context, s *session, cmd *cli.Command) error {
+	pool, err := one(cmd, "a pool's name")
+	if err != nil {
+		return err
+	}
+	if err := did(
+		s.client.LabStuck(ctx, api.LabStuck{Pool: pool, Stuck: !cmd.Bool("over")}),
+	); err != nil {
+		return err
+	}
+	s.out.line("done")
+	return nil
+}
+
+// labSilence is the action of lantern lab silence.
+func labSilence(ctx context.Context, s *session, cmd *cli.Command) error {
+	host, err := one(cmd, "a host")
+	if err != nil {
+		return err
+	}
+	if err := did(
+		s.client.LabSilence(ctx, api.LabSilence{Host: host, Over: cmd.Bool("over")}),
+	); err != nil {
+		return err
+	}
+	s.out.line(
+		"the enclosures of %s %s",
+		host,
+		map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")],
+	)
+	return nil
+}
+
+// labPart is the action of lantern lab part.
+func labPart(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.Args().Len() != 2 {
+		return usage("name a host and a part\nExample: %s", example(cmd))
+	}
+	if err := did(
+		s.client.LabPart(
+			ctx,
+			api.LabPart{Host: cmd.Args().Get(0), Part: cmd.Args().Get(1), Well: cmd.Bool("well")},
+		),
+	); err != nil {
+		return err
+	}
+	s.out.line(
+		"%s of %s %s",
+		cmd.Args().Get(1),
+		cmd.Args().Get(0),
+		map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")],
+	)
+	return nil
+}
+
+// labEyes is the action of lantern lab eyes.
+func labEyes(ctx context.Context, s *session, cmd *cli.Command) error {
+	bays, err := ask[[]string](s.client.LabEyes(ctx))
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(bays); done {
+		return err
+	}
+	s.out.line("%s", cmp.Or(strings.Join(bays, "\n"), "nothing blinks"))
+	return nil
+}
+
+// labSpeed is the action of lantern lab speed.
+func labSpeed(ctx context.Context, s *session, cmd *cli.Command) error {
+	var l api.Lab
+	var err error
+	if cmd.Args().Len() == 0 {
+		if l, err = ask[api.Lab](s.client.GetLab(ctx)); err != nil {
+			return err
+		}
+	} else {
+		var speed float64
+		if _, err := fmt.Sscanf(cmd.Args().First(), "%g", &speed); err != nil {
+			return usage("a speed is a number, such as 300")
+		}
+		if l, err = ask[api.Lab](
+			s.client.SetLabSpeed(ctx, api.LabSpeed{Speed: speed, Hurry: cmd.Bool("waiting")}),
+		); err != nil {
+			return err
+		}
+	}
+	if done, err := s.out.value(l); done {
+		return err
+	}
+	s.out.line(
+		"lab time is %s, running %g times as fast as real time",
+		l.Now.Local().Format("2006-01-02 15:04:05"),
+		l.Speed,
+	)
+	if l.Hurry > 0 {
+		s.out.line("while only waiting is left it runs %g times as fast", l.Hurry)
+	}
+	return nil
 }
 
 func (s *session) moved(words string, m api.LabMoved, err error) error {

@@ -94,17 +94,7 @@ func planCommand() *cli.Command {
 				Usage:       "one plan",
 				ArgsUsage:   "<plan>",
 				Description: "Example: lantern plan show fleet\n         lantern plan show fleet -o json",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					name, err := one(cmd, "a plan")
-					if err != nil {
-						return err
-					}
-					p, err := s.plan(ctx, name)
-					if err != nil {
-						return err
-					}
-					return s.showPlan(*p)
-				}),
+				Action:      with(planShow),
 			},
 			{
 				Name:                      "set",
@@ -118,38 +108,14 @@ func planCommand() *cli.Command {
 					"01:00-03:00\"\n\nA drive follows the most specific plan: its own, else its pool's, else " +
 					"its host's, else the fleet's.\nA new plan begins as the fleet's is. See what it does " +
 					"first: lantern plan preview nightly ... with the same options.",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					name, err := one(cmd, "a name for the plan")
-					if err != nil {
-						return err
-					}
-					change, err := s.planChange(ctx, cmd, name)
-					if err != nil {
-						return err
-					}
-					p, err := ask[api.Plan](s.client.SetPlan(ctx, name, nil, change))
-					if err != nil {
-						return err
-					}
-					return s.showPlan(p)
-				}),
+				Action: with(planSet),
 			},
 			{
 				Name:        "remove",
 				Usage:       "take a plan away; its drives follow the next that is for them",
 				ArgsUsage:   "<plan>",
 				Description: "Example: lantern plan remove nightly\n         lantern plan preview nightly --removed",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					name, err := one(cmd, "a plan")
-					if err != nil {
-						return err
-					}
-					if err := did(s.client.RemovePlan(ctx, name, nil)); err != nil {
-						return err
-					}
-					s.out.line("%s is gone; its drives follow the next plan that is for them", name)
-					return nil
-				}),
+				Action:      with(planRemove),
 			},
 			{
 				Name: "preview",
@@ -162,45 +128,7 @@ func planCommand() *cli.Command {
 					planFlags()...),
 				Description: "Example: lantern plan preview --weeks 4\n         lantern plan preview fleet " +
 					"--window \"daily 22:00-06:00\"",
-				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					req := api.PlanPreview{Weeks: cmd.Int("weeks")}
-					if req.Weeks < 1 || req.Weeks > 8 {
-						return usage("--weeks is 1 to 8, not %d", req.Weeks)
-					}
-					if cmd.Args().Len() > 0 {
-						name, err := one(cmd, "a plan, or none")
-						if err != nil {
-							return err
-						}
-						if req.Name, req.Remove = name, cmd.Bool("removed"); !req.Remove {
-							if req.Change, err = s.planChange(ctx, cmd, name); err != nil {
-								return err
-							}
-						}
-					}
-					c, err := ask[api.Calendar](s.client.PreviewPlans(ctx, req))
-					if err != nil {
-						return err
-					}
-					if req.Name != "" && s.out.format == "table" {
-						e := c.Effect
-						s.out.line(
-							"%s",
-							s.out.paint(
-								fmt.Sprintf(
-									"This would move %d tests, add %d and end %d; %d would find no place, %d do now.",
-									e.Moved,
-									e.Begun,
-									e.Ended,
-									e.UntestedThen,
-									e.UntestedNow,
-								),
-								bold,
-							),
-						)
-					}
-					return s.calendar(c)
-				}),
+				Action: listing(planPreview),
 			},
 			{
 				Name:  "tests",
@@ -211,59 +139,7 @@ func planCommand() *cli.Command {
 					&cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"},
 				}, tableFlags()...),
 				Description: "Example: lantern plan tests --pool soundscape --days 7d\n         lantern plan tests --drive LM409 -o csv",
-				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					ahead, err := back("--days", cmd.String("days"))
-					if err != nil {
-						return err
-					}
-					who, err := ask[api.Me](s.client.GetMe(ctx))
-					if err != nil {
-						return err
-					}
-					var all []api.PlannedTest
-					for cursor := ""; ; {
-						page, err := ask[api.PlannedTestPage](
-							s.client.ListPlannedTests(
-								ctx,
-								&api.ListPlannedTestsParams{
-									From:   who.Now,
-									To:     who.Now.Add(ahead),
-									Drive:  cmd.String("drive"),
-									Pool:   cmd.String("pool"),
-									Limit:  1000,
-									Cursor: cursor,
-								},
-							),
-						)
-						if err != nil {
-							return err
-						}
-						all = append(all, page.Tests...)
-						if cursor = page.Next; cursor == "" {
-							break
-						}
-					}
-					return list(
-						s,
-						all,
-						"No test is planned in this time.",
-						[]column{col("at"), col("tail"), col("bay").spare(3), col("pool").spare(2), col("test"),
-							col("takes_seconds").as("TAKES"), col("plan").spare(1), col("state"), col("why").fold(14)},
-						func(t api.PlannedTest) []cell {
-							return []cell{
-								timeCell(t.At, "Mon 2006-01-02 15:04"),
-								{text: t.Tail, style: bold},
-								{text: t.Bay},
-								{text: t.Pool},
-								{text: t.Kind},
-								spanCell(time.Duration(t.TakesMinutes) * time.Minute),
-								{text: t.Plan},
-								{text: string(t.State)},
-								{text: t.Why},
-							}
-						},
-					)
-				}),
+				Action:      listing(planTests),
 			},
 			{
 				Name: "feed",
@@ -271,35 +147,177 @@ func planCommand() *cli.Command {
 					"one before ends",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "end it, and make none"}},
 				Description: "Example: lantern plan feed\n         lantern plan feed --end",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Bool("end") {
-						if err := did(s.client.EndFeed(ctx)); err != nil {
-							return err
-						}
-						s.out.line("no address shows the calendar any more")
-						return nil
-					}
-					f, err := ask[api.Feed](s.client.MakeFeed(ctx, nil))
-					if err != nil {
-						return err
-					}
-					server, _, err := Link(cmd)
-					if err != nil {
-						return err
-					}
-					if done, err := s.out.value(f); done {
-						return err
-					}
-					s.out.verbatim(server + f.Path)
-					s.out.line(
-						"Who knows this address can read the calendar. It is shown only this once; an earlier " +
-							"one has ended.",
-					)
-					return nil
-				}),
+				Action:      with(planFeed),
 			},
 		},
 	}
+}
+
+// planShow is the action of lantern plan show.
+func planShow(ctx context.Context, s *session, cmd *cli.Command) error {
+	name, err := one(cmd, "a plan")
+	if err != nil {
+		return err
+	}
+	p, err := s.plan(ctx, name)
+	if err != nil {
+		return err
+	}
+	return s.showPlan(*p)
+}
+
+// planSet is the action of lantern plan set.
+func planSet(ctx context.Context, s *session, cmd *cli.Command) error {
+	name, err := one(cmd, "a name for the plan")
+	if err != nil {
+		return err
+	}
+	change, err := s.planChange(ctx, cmd, name)
+	if err != nil {
+		return err
+	}
+	p, err := ask[api.Plan](s.client.SetPlan(ctx, name, nil, change))
+	if err != nil {
+		return err
+	}
+	return s.showPlan(p)
+}
+
+// planRemove is the action of lantern plan remove.
+func planRemove(ctx context.Context, s *session, cmd *cli.Command) error {
+	name, err := one(cmd, "a plan")
+	if err != nil {
+		return err
+	}
+	if err := did(s.client.RemovePlan(ctx, name, nil)); err != nil {
+		return err
+	}
+	s.out.line("%s is gone; its drives follow the next plan that is for them", name)
+	return nil
+}
+
+// planPreview is the action of lantern plan preview.
+func planPreview(ctx context.Context, s *session, cmd *cli.Command) error {
+	req := api.PlanPreview{Weeks: cmd.Int("weeks")}
+	if req.Weeks < 1 || req.Weeks > 8 {
+		return usage("--weeks is 1 to 8, not %d", req.Weeks)
+	}
+	if cmd.Args().Len() > 0 {
+		name, err := one(cmd, "a plan, or none")
+		if err != nil {
+			return err
+		}
+		if req.Name, req.Remove = name, cmd.Bool("removed"); !req.Remove {
+			if req.Change, err = s.planChange(ctx, cmd, name); err != nil {
+				return err
+			}
+		}
+	}
+	c, err := ask[api.Calendar](s.client.PreviewPlans(ctx, req))
+	if err != nil {
+		return err
+	}
+	if req.Name != "" && s.out.format == "table" {
+		e := c.Effect
+		s.out.line(
+			"%s",
+			s.out.paint(
+				fmt.Sprintf(
+					"This would move %d tests, add %d and end %d; %d would find no place, %d do now.",
+					e.Moved,
+					e.Begun,
+					e.Ended,
+					e.UntestedThen,
+					e.UntestedNow,
+				),
+				bold,
+			),
+		)
+	}
+	return s.calendar(c)
+}
+
+// planTests is the action of lantern plan tests.
+func planTests(ctx context.Context, s *session, cmd *cli.Command) error {
+	ahead, err := back("--days", cmd.String("days"))
+	if err != nil {
+		return err
+	}
+	who, err := ask[api.Me](s.client.GetMe(ctx))
+	if err != nil {
+		return err
+	}
+	var all []api.PlannedTest
+	for cursor := ""; ; {
+		page, err := ask[api.PlannedTestPage](
+			s.client.ListPlannedTests(
+				ctx,
+				&api.ListPlannedTestsParams{
+					From:   who.Now,
+					To:     who.Now.Add(ahead),
+					Drive:  cmd.String("drive"),
+					Pool:   cmd.String("pool"),
+					Limit:  1000,
+					Cursor: cursor,
+				},
+			),
+		)
+		if err != nil {
+			return err
+		}
+		all = append(all, page.Tests...)
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	return list(
+		s,
+		all,
+		"No test is planned in this time.",
+		[]column{col("at"), col("tail"), col("bay").spare(3), col("pool").spare(2), col("test"),
+			col("takes_seconds").as("TAKES"), col("plan").spare(1), col("state"), col("why").fold(14)},
+		func(t api.PlannedTest) []cell {
+			return []cell{
+				timeCell(t.At, "Mon 2006-01-02 15:04"),
+				{text: t.Tail, style: bold},
+				{text: t.Bay},
+				{text: t.Pool},
+				{text: t.Kind},
+				spanCell(time.Duration(t.TakesMinutes) * time.Minute),
+				{text: t.Plan},
+				{text: string(t.State)},
+				{text: t.Why},
+			}
+		},
+	)
+}
+
+// planFeed is the action of lantern plan feed.
+func planFeed(ctx context.Context, s *session, cmd *cli.Command) error {
+	if cmd.Bool("end") {
+		if err := did(s.client.EndFeed(ctx)); err != nil {
+			return err
+		}
+		s.out.line("no address shows the calendar any more")
+		return nil
+	}
+	f, err := ask[api.Feed](s.client.MakeFeed(ctx, nil))
+	if err != nil {
+		return err
+	}
+	server, _, err := Link(cmd)
+	if err != nil {
+		return err
+	}
+	if done, err := s.out.value(f); done {
+		return err
+	}
+	s.out.verbatim(server + f.Path)
+	s.out.line(
+		"Who knows this address can read the calendar. It is shown only this once; an earlier " +
+			"one has ended.",
+	)
+	return nil
 }
 
 func (s *session) plans(ctx context.Context) ([]api.Plan, error) {
@@ -349,23 +367,36 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 	if fresh {
 		c.Covers = nil
 	}
-	var scopes []api.PlanScope
-	for _, kind := range []api.PlanScopeKind{api.PlanScopeKindPool, api.PlanScopeKindHost, api.PlanScopeKindDrive} {
-		for _, n := range cmd.StringSlice(string(kind)) {
-			scopes = append(scopes, api.PlanScope{Kind: kind, Name: n})
-		}
-	}
-	if len(scopes) > 0 {
+	if scopes := planScopes(cmd); len(scopes) > 0 {
 		c.Covers = scopes
 	}
 	if len(c.Covers) == 0 {
 		return c, usage("say what the plan %s is for: --pool, --host or --drive\nExample: %s", name, example(cmd))
 	}
+	if err := planTests(cmd, &c); err != nil {
+		return c, err
+	}
+	planOptions(cmd, &c)
+	return c, nil
+}
+
+// planScopes are what the options say that a plan is for.
+func planScopes(cmd *cli.Command) (out []api.PlanScope) {
+	for _, kind := range []api.PlanScopeKind{api.PlanScopeKindPool, api.PlanScopeKindHost, api.PlanScopeKindDrive} {
+		for _, n := range cmd.StringSlice(string(kind)) {
+			out = append(out, api.PlanScope{Kind: kind, Name: n})
+		}
+	}
+	return out
+}
+
+// planTests changes the tests of a plan as the options say.
+func planTests(cmd *cli.Command, c *api.PlanChange) error {
 	within := -1.0
 	if w := cmd.String("within"); w != "" {
 		d, err := back("--within", w)
 		if err != nil {
-			return c, err
+			return err
 		}
 		within = d.Hours()
 	}
@@ -388,6 +419,11 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 			c.Tests[i].WithinHours = within
 		}
 	}
+	return nil
+}
+
+// planOptions changes what else the options say of a plan.
+func planOptions(cmd *cli.Command, c *api.PlanChange) {
 	if cmd.IsSet("zone") {
 		c.Zone = cmd.String("zone")
 	}
@@ -415,5 +451,4 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 	if cmd.IsSet("busy") {
 		c.BusyPercent = cmd.Float("busy")
 	}
-	return c, nil
 }

@@ -40,41 +40,7 @@ func selftestCommand() *cli.Command {
 						&cli.BoolFlag{Name: "wake", Usage: "drives that are asleep may be woken"},
 					},
 					which...),
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					req, err := testOrder(cmd)
-					if err != nil {
-						return err
-					}
-					if req.Kind = api.TestOrderKind(cmd.String("kind")); !req.Kind.Valid() {
-						return usage("--kind is short, extended, conveyance or selective, not %q", req.Kind)
-					}
-					req.Wake = cmd.Bool("wake")
-					if cmd.IsSet("span") != (req.Kind == api.TestOrderKindSelective) {
-						return usage("a selective test needs --span, and no other has one")
-					}
-					if _, err := fmt.Sscanf(
-						cmd.String("span"),
-						"%d-%d",
-						&req.FirstLba,
-						&req.LastLba,
-					); err != nil &&
-						cmd.IsSet("span") {
-						return usage("--span is two addresses, such as 0-1000000, not %q", cmd.String("span"))
-					}
-					all, err := ask[[]api.TestRun](s.client.StartTests(ctx, nil, req))
-					if err != nil {
-						return err
-					}
-					if err := s.testRuns(all, ""); err != nil {
-						return err
-					}
-					for _, r := range all {
-						if r.State != api.TestRunStateRefused {
-							return nil
-						}
-					}
-					return &Failure{Code: ExitRefused, Says: "no drive can be tested now"}
-				}),
+				Action: with(selftestStart),
 			},
 			{
 				Name:        "stop",
@@ -82,57 +48,14 @@ func selftestCommand() *cli.Command {
 				ArgsUsage:   "[drive]",
 				Description: "Example: lantern selftest stop LM409\n         lantern selftest stop --pool plankton",
 				Flags:       which,
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					req, err := testOrder(cmd)
-					if err != nil {
-						return err
-					}
-					all, err := ask[[]api.TestRun](s.client.StopTests(ctx, nil, req))
-					if err != nil {
-						return err
-					}
-					return s.testRuns(all, "Nothing that was started here runs there.")
-				}),
+				Action:      with(selftestStop),
 			},
 			{
 				Name:        "where",
 				Usage:       "what is at an address of a drive, such as the one at which its test failed",
 				ArgsUsage:   "<drive> [address]",
 				Description: "Example: lantern selftest where LM417\n         lantern selftest where LM417 3118442904",
-				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					name := cmd.Args().First()
-					if name == "" || cmd.Args().Len() > 2 {
-						return usage(
-							"name a drive, and an address if it is not the one at which its test failed\nExample: %s",
-							example(cmd),
-						)
-					}
-					var req api.Address
-					if cmd.Args().Len() == 2 {
-						n, err := strconv.ParseInt(cmd.Args().Get(1), 10, 64)
-						if err != nil || n < 0 {
-							return usage("%q is no address", cmd.Args().Get(1))
-						}
-						req.Lba = n
-					} else {
-						d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
-						if err != nil {
-							return err
-						}
-						if d.FailedAt.Lba == 0 && d.FailedAt.Says == "" {
-							return &Failure{
-								Code: ExitFailed,
-								Says: "no test of " + d.Tail + " failed at an address; name one",
-							}
-						}
-						req.Lba = d.FailedAt.Lba
-					}
-					o, err := ask[api.Order](s.client.AskAddress(ctx, name, nil, req))
-					if err != nil {
-						return err
-					}
-					return s.ordered(ctx, o, fmt.Sprintf("LBA %d", req.Lba))
-				}),
+				Action:      with(selftestWhere),
 			},
 			{
 				Name:  "standing",
@@ -154,21 +77,110 @@ func selftestCommand() *cli.Command {
 				ArgsUsage:   "[drive]",
 				Description: "Example: lantern selftest show\n         lantern selftest show LM409",
 				Flags:       tableFlags(),
-				Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					all, err := ask[[]api.TestRun](
-						s.client.ListTestRuns(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()}),
-					)
-					if err != nil {
-						return err
-					}
-					return s.testRuns(
-						all,
-						"No self-test was started yet. Start one with: lantern selftest start <drive>",
-					)
-				}),
+				Action:      listing(selftestShow),
 			},
 		},
 	}
+}
+
+// selftestStart is the action of lantern selftest start.
+func selftestStart(ctx context.Context, s *session, cmd *cli.Command) error {
+	req, err := testOrder(cmd)
+	if err != nil {
+		return err
+	}
+	if req.Kind = api.TestOrderKind(cmd.String("kind")); !req.Kind.Valid() {
+		return usage("--kind is short, extended, conveyance or selective, not %q", req.Kind)
+	}
+	req.Wake = cmd.Bool("wake")
+	if cmd.IsSet("span") != (req.Kind == api.TestOrderKindSelective) {
+		return usage("a selective test needs --span, and no other has one")
+	}
+	if _, err := fmt.Sscanf(
+		cmd.String("span"),
+		"%d-%d",
+		&req.FirstLba,
+		&req.LastLba,
+	); err != nil &&
+		cmd.IsSet("span") {
+		return usage("--span is two addresses, such as 0-1000000, not %q", cmd.String("span"))
+	}
+	all, err := ask[[]api.TestRun](s.client.StartTests(ctx, nil, req))
+	if err != nil {
+		return err
+	}
+	if err := s.testRuns(all, ""); err != nil {
+		return err
+	}
+	for _, r := range all {
+		if r.State != api.TestRunStateRefused {
+			return nil
+		}
+	}
+	return &Failure{Code: ExitRefused, Says: "no drive can be tested now"}
+}
+
+// selftestStop is the action of lantern selftest stop.
+func selftestStop(ctx context.Context, s *session, cmd *cli.Command) error {
+	req, err := testOrder(cmd)
+	if err != nil {
+		return err
+	}
+	all, err := ask[[]api.TestRun](s.client.StopTests(ctx, nil, req))
+	if err != nil {
+		return err
+	}
+	return s.testRuns(all, "Nothing that was started here runs there.")
+}
+
+// selftestWhere is the action of lantern selftest where.
+func selftestWhere(ctx context.Context, s *session, cmd *cli.Command) error {
+	name := cmd.Args().First()
+	if name == "" || cmd.Args().Len() > 2 {
+		return usage(
+			"name a drive, and an address if it is not the one at which its test failed\nExample: %s",
+			example(cmd),
+		)
+	}
+	var req api.Address
+	if cmd.Args().Len() == 2 {
+		n, err := strconv.ParseInt(cmd.Args().Get(1), 10, 64)
+		if err != nil || n < 0 {
+			return usage("%q is no address", cmd.Args().Get(1))
+		}
+		req.Lba = n
+	} else {
+		d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
+		if err != nil {
+			return err
+		}
+		if d.FailedAt.Lba == 0 && d.FailedAt.Says == "" {
+			return &Failure{
+				Code: ExitFailed,
+				Says: "no test of " + d.Tail + " failed at an address; name one",
+			}
+		}
+		req.Lba = d.FailedAt.Lba
+	}
+	o, err := ask[api.Order](s.client.AskAddress(ctx, name, nil, req))
+	if err != nil {
+		return err
+	}
+	return s.ordered(ctx, o, fmt.Sprintf("LBA %d", req.Lba))
+}
+
+// selftestShow is the action of lantern selftest show.
+func selftestShow(ctx context.Context, s *session, cmd *cli.Command) error {
+	all, err := ask[[]api.TestRun](
+		s.client.ListTestRuns(ctx, &api.ListTestRunsParams{Drive: cmd.Args().First()}),
+	)
+	if err != nil {
+		return err
+	}
+	return s.testRuns(
+		all,
+		"No self-test was started yet. Start one with: lantern selftest start <drive>",
+	)
 }
 
 func testOrder(cmd *cli.Command) (req api.TestOrder, err error) {

@@ -327,25 +327,7 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	var fits []api.Swap
-	of := func(w api.Swap) bool {
-		return name == "" || w.Id == name || strings.EqualFold(w.Old.Tail, name) || w.Old.Key == name ||
-			strings.EqualFold(w.Old.Serial, name) || w.Open && (w.Old.Bay == name || w.Into == name || w.Pool == name)
-	}
-	for _, w := range all {
-		if of(w) {
-			fits = append(fits, w)
-		}
-	}
-	if len(fits) == 0 && name != "" { // any other way in which a drive is named
-		if d, err := ask[api.Drive](s.client.GetDrive(ctx, name)); err == nil {
-			for _, w := range all {
-				if w.Old.Key == d.Key {
-					fits = append(fits, w)
-				}
-			}
-		}
-	}
+	fits := s.swapsNamed(ctx, all, name)
 	open := slices.DeleteFunc(slices.Clone(fits), func(w api.Swap) bool { return !w.Open })
 	if len(open) > 0 {
 		fits = open
@@ -365,6 +347,23 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 		return "", usage("there is no swap %q%s List them with: lantern swap list", name, nearest.Meant(name, tails))
 	}
 	return "", usage("%d swaps are open; say which: lantern swap list", len(fits))
+}
+
+// swapsNamed are those that a name means: an id, the old drive's tail, key or serial, and of open ones a bay or a pool.
+func (s *session) swapsNamed(ctx context.Context, all []api.Swap, name string) []api.Swap {
+	fits := slices.DeleteFunc(slices.Clone(all), func(w api.Swap) bool {
+		is := name == "" || w.Id == name || strings.EqualFold(w.Old.Tail, name) || w.Old.Key == name ||
+			strings.EqualFold(w.Old.Serial, name) || w.Open && (w.Old.Bay == name || w.Into == name || w.Pool == name)
+		return !is
+	})
+	if len(fits) > 0 || name == "" {
+		return fits
+	}
+	d, err := ask[api.Drive](s.client.GetDrive(ctx, name)) // any other way in which a drive is named
+	if err != nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(w api.Swap) bool { return w.Old.Key != d.Key })
 }
 
 var checkMarks = map[api.CheckResult]struct {
@@ -419,7 +418,25 @@ func (s *session) swap(w api.Swap) {
 		s.checks(w.Gate)
 		o.line("")
 	}
-	var now api.Step
+	now := s.swapSteps(w)
+	if w.Recovery.Id != "" && w.Open &&
+		(w.Recovery.State == api.RecoveryStateRunning || w.Recovery.State == api.RecoveryStatePaused) {
+		s.recoveryLine(w.Recovery, w.Recovery.SeenAt)
+	}
+	if len(w.Closing) > 0 {
+		o.line("")
+		s.checks(w.Closing)
+	}
+	if !w.Open {
+		o.line("")
+		o.line("  %s", w.Log[len(w.Log)-1].Says)
+	}
+	s.swapNext(w, now)
+}
+
+// swapSteps are all steps of a swap, the present one whole; it returns that.
+func (s *session) swapSteps(w api.Swap) (now api.Step) {
+	o := s.out
 	for _, st := range w.Steps {
 		switch st.State {
 		case api.StepStatePast:
@@ -446,19 +463,7 @@ func (s *session) swap(w api.Swap) {
 			o.line("    %s", o.paint(st.Title, dim))
 		}
 	}
-	if w.Recovery.Id != "" && w.Open &&
-		(w.Recovery.State == api.RecoveryStateRunning || w.Recovery.State == api.RecoveryStatePaused) {
-		s.recoveryLine(w.Recovery, w.Recovery.SeenAt)
-	}
-	if len(w.Closing) > 0 {
-		o.line("")
-		s.checks(w.Closing)
-	}
-	if !w.Open {
-		o.line("")
-		o.line("  %s", w.Log[len(w.Log)-1].Says)
-	}
-	s.swapNext(w, now)
+	return now
 }
 
 // lightOfPull says which bay is lit for a pull, or how to light it.

@@ -184,21 +184,7 @@ var prospectColumns = []column{col("volume"), col("protection").spare(1), col("o
 
 func (s *session) prospect(w api.Prospect) error {
 	if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
-		var rows [][]cell
-		for _, e := range w.Effects {
-			rows = append(
-				rows,
-				[]cell{
-					{text: cmp.Or(e.Volume, e.Group)},
-					{text: e.Protection},
-					{text: string(e.Outcome)},
-					{text: e.Was.Words},
-					{text: e.Is.Words},
-					bytesCell(e.UsedBytes),
-				},
-			)
-		}
-		return s.out.table(prospectColumns, rows)
+		return s.out.table(prospectColumns, effectRows(w, func(x api.Outcome) string { return string(x) }))
 	}
 	if done, err := s.out.value(w); done {
 		return err
@@ -222,63 +208,19 @@ func (s *session) prospect(w api.Prospect) error {
 			o.line("  and without those that depend on it: %s", strings.Join(w.Along, ", "))
 		}
 		o.line("")
-		var rows [][]cell
-		for _, e := range w.Effects {
-			rows = append(
-				rows,
-				[]cell{
-					{text: cmp.Or(e.Volume, e.Group), style: bold},
-					{text: e.Protection},
-					{text: strings.ToUpper(string(e.Outcome[:1])) + string(e.Outcome[1:]), style: stakes[e.Outcome]},
-					{text: e.Was.Words},
-					{text: e.Is.Words},
-					bytesCell(e.UsedBytes),
-				},
-			)
-		}
-		if err := o.table(
-			prospectColumns,
-			rows,
-		); err != nil {
+		rows := effectRows(w, func(x api.Outcome) string { return strings.ToUpper(string(x[:1])) + string(x[1:]) })
+		if err := o.table(prospectColumns, rows); err != nil {
 			return err
 		}
 		o.line("")
 		if w.Was.Known && w.Is.Known {
 			o.line("  the pool: %s%s; then %s%s", w.Was.Words, limitedBy(w.Was), w.Is.Words, limitedBy(w.Is))
 		}
-		for i := 0; i < len(w.Comebacks); i++ {
-			c := w.Comebacks[i]
-			slots := []string{c.Slot}
-			for ; i+1 < len(w.Comebacks) && w.Comebacks[i+1].Says == c.Says && w.Comebacks[i+1].NeedsBytes == c.NeedsBytes; i++ {
-				slots = append(slots, w.Comebacks[i+1].Slot) // the same is said once
-			}
-			mark := map[bool]string{true: "by itself", false: "by hand  "}[c.ByItself]
-			need := ""
-			if !c.ByItself && c.NeedsBytes > 0 {
-				need = fmt.Sprintf(
-					"; a drive in %s place needs %s (%s bytes)",
-					map[bool]string{true: "its", false: "each"}[len(slots) == 1],
-					decimal(c.NeedsBytes),
-					humanize.Comma(c.NeedsBytes),
-				)
-			}
-			o.line("  %s  %s: %s%s", o.paint(mark, dim), strings.Join(slots, ", "), c.Says, need)
-		}
+		s.comebacks(w)
 		if w.Healed != w.Is && w.Healed.Known {
 			o.line("  once that has ended: %s", w.Healed.Words)
 		}
-		if r := w.Room; r.NeedBytes > 0 {
-			if r.Fits {
-				others := ""
-				if r.OthersMove {
-					others = "; pieces on the others may have to move as well, so rebalance first if the pool " +
-						"system does not do that by itself"
-				}
-				o.line("  room to drain: what is there, %s, fits on the others%s", decimal(r.NeedBytes), others)
-			} else {
-				o.line("  no room to drain: %s", r.Why)
-			}
-		}
+		s.roomToDrain(w)
 	}
 	if e := w.Endurance; e.Sets > 0 {
 		o.line("%s, every set of %d members that can be lost: %s", o.paint(w.Pool, bold), e.Lost, plural(e.Sets, "set"))
@@ -300,6 +242,64 @@ func (s *session) prospect(w api.Prospect) error {
 		}
 	}
 	return nil
+}
+
+// effectRows are what a loss does to each volume or group.
+func effectRows(w api.Prospect, outcome func(api.Outcome) string) (rows [][]cell) {
+	for _, e := range w.Effects {
+		rows = append(
+			rows,
+			[]cell{
+				{text: cmp.Or(e.Volume, e.Group), style: bold},
+				{text: e.Protection},
+				{text: outcome(e.Outcome), style: stakes[e.Outcome]},
+				{text: e.Was.Words},
+				{text: e.Is.Words},
+				bytesCell(e.UsedBytes),
+			},
+		)
+	}
+	return rows
+}
+
+// comebacks tell what fills lost places again, by itself or by hand; what holds for several is said once.
+func (s *session) comebacks(w api.Prospect) {
+	o := s.out
+	for i := 0; i < len(w.Comebacks); i++ {
+		c := w.Comebacks[i]
+		slots := []string{c.Slot}
+		for ; i+1 < len(w.Comebacks) && w.Comebacks[i+1].Says == c.Says && w.Comebacks[i+1].NeedsBytes == c.NeedsBytes; i++ {
+			slots = append(slots, w.Comebacks[i+1].Slot) // the same is said once
+		}
+		mark := map[bool]string{true: "by itself", false: "by hand  "}[c.ByItself]
+		need := ""
+		if !c.ByItself && c.NeedsBytes > 0 {
+			need = fmt.Sprintf(
+				"; a drive in %s place needs %s (%s bytes)",
+				map[bool]string{true: "its", false: "each"}[len(slots) == 1],
+				decimal(c.NeedsBytes),
+				humanize.Comma(c.NeedsBytes),
+			)
+		}
+		o.line("  %s  %s: %s%s", o.paint(mark, dim), strings.Join(slots, ", "), c.Says, need)
+	}
+}
+
+// roomToDrain tells whether what is on the drives fits on the others.
+func (s *session) roomToDrain(w api.Prospect) {
+	o := s.out
+	if r := w.Room; r.NeedBytes > 0 {
+		if r.Fits {
+			others := ""
+			if r.OthersMove {
+				others = "; pieces on the others may have to move as well, so rebalance first if the pool " +
+					"system does not do that by itself"
+			}
+			o.line("  room to drain: what is there, %s, fits on the others%s", decimal(r.NeedBytes), others)
+		} else {
+			o.line("  no room to drain: %s", r.Why)
+		}
+	}
 }
 
 func plural(n int, what string) string {

@@ -137,17 +137,7 @@ func (m *Machine) Stack() (stack.Graph, error) {
 	}
 	for name, d := range all {
 		d.Uses = leafs[name]
-		if d.Kind == stack.Multipath && m.Root == "" {
-			if targets, err := devmap.Status(d.Label); err == nil {
-				for _, t := range targets {
-					for _, p := range devmap.Paths(t.Params) {
-						if p.Failed && byNumbers[p.Device] != "" {
-							d.Failed = append(d.Failed, byNumbers[p.Device])
-						}
-					}
-				}
-			}
-		}
+		m.failedPaths(&d, byNumbers)
 		partitioned := slices.ContainsFunc(above[name], func(up string) bool { return all[up].Kind == stack.Partition })
 		if d.Bytes > 0 && len(d.Uses) == 0 && (len(above[name]) == 0 || partitioned || d.Kind == stack.Disk) {
 			l := m.look(d, len(above[name])+len(d.Uses) > 0, false)
@@ -155,6 +145,12 @@ func (m *Machine) Stack() (stack.Graph, error) {
 		}
 		g[name] = d.Device
 	}
+	m.partitionTypes(all, g)
+	return g, nil
+}
+
+// partitionTypes fills in what the tables of partitions say that each is for.
+func (m *Machine) partitionTypes(all map[string]blockDevice, g stack.Graph) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for name, d := range all {
@@ -169,7 +165,21 @@ func (m *Machine) Stack() (stack.Graph, error) {
 			}
 		}
 	}
-	return g, nil
+}
+
+// failedPaths fills in which paths of a multipath device have failed.
+func (m *Machine) failedPaths(d *blockDevice, byNumbers map[string]string) {
+	if d.Kind == stack.Multipath && m.Root == "" {
+		if targets, err := devmap.Status(d.Label); err == nil {
+			for _, t := range targets {
+				for _, p := range devmap.Paths(t.Params) {
+					if p.Failed && byNumbers[p.Device] != "" {
+						d.Failed = append(d.Failed, byNumbers[p.Device])
+					}
+				}
+			}
+		}
+	}
 }
 
 // nameOf is the kernel's name of the device at a path, whatever links lead there.

@@ -95,9 +95,6 @@ var bootable = map[string]bool{
 // anything else without a known signature is Something (R3, R7).
 func Contents(head, tail []byte) []string {
 	var out []string
-	at := func(b []byte, off int, magic string) bool {
-		return off >= 0 && off+len(magic) <= len(b) && string(b[off:off+len(magic)]) == magic
-	}
 	add := func(ok bool, what string) {
 		if !ok {
 			return
@@ -109,16 +106,13 @@ func Contents(head, tail []byte) []string {
 	boot := false
 	for _, s := range signatures {
 		for _, off := range s.at {
-			if at(head, off, s.magic) {
+			if hasMagic(head, off, s.magic) {
 				add(true, s.what)
 				boot = boot || bootable[s.what]
 			}
 		}
 	}
-	gpt := at(head, 512, "EFI PART") || at(head, 4096, "EFI PART")
-	backup := at(tail, len(tail)-512, "EFI PART") || at(tail, len(tail)-4096, "EFI PART")
-	table := gpt || backup || !boot && len(head) >= 512 && at(head, 510, "\x55\xAA") && partitions(head)
-	if table {
+	if partitioned(head, tail, boot) {
 		out = append([]string{PartitionTable}, out...)
 	}
 	add(uberblock(head) || uberblock(tail), "pool member (of a system that is not known here)")
@@ -129,6 +123,20 @@ func Contents(head, tail []byte) []string {
 		out = append(out, Something)
 	}
 	return out
+}
+
+// hasMagic says whether bytes at an offset are what marks a format; what reaches past the end is not.
+func hasMagic(b []byte, off int, magic string) bool {
+	return off >= 0 && off+len(magic) <= len(b) && string(b[off:off+len(magic)]) == magic
+}
+
+// partitioned says whether there is a partition table: a GPT or its backup (UEFI 2.10, 5.3.2), or an MBR, unless its
+// sector is the boot sector of a file system.
+func partitioned(head, tail []byte, boot bool) bool {
+	const gpt = "EFI PART"
+	return hasMagic(head, 512, gpt) || hasMagic(head, 4096, gpt) ||
+		hasMagic(tail, len(tail)-512, gpt) || hasMagic(tail, len(tail)-4096, gpt) ||
+		!boot && len(head) >= 512 && hasMagic(head, 510, "\x55\xAA") && partitions(head)
 }
 
 // member looks for md superblocks: 1.1 and 1.2 at the beginning, 1.0 and 0.90 in the last 128 KiB (linux/raid/md_p.h).

@@ -80,21 +80,9 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 		return b, fmt.Errorf("status: %w", err)
 	}
 	b.Status = status
-	var names []string
-	if len(descriptors) > 0 {
-		if names, err = DecodeDescriptors(descriptors); err != nil {
-			return b, fmt.Errorf("element descriptors: %w", err)
-		}
-	}
-	ports := map[int]Port{}
-	if len(additional) > 0 {
-		all, err := DecodeAdditional(additional)
-		if err != nil {
-			return b, fmt.Errorf("additional element status: %w", err)
-		}
-		for _, p := range all {
-			ports[p.Index] = p
-		}
+	names, ports, err := named(descriptors, additional)
+	if err != nil {
+		return b, err
 	}
 	nth, unnumbered := -1, 0 // of all elements but the overall ones
 	for i, e := range elements {
@@ -108,19 +96,12 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 		}
 		switch {
 		case e.Type == DeviceSlot || e.Type == ArraySlot:
-			s := Slot{
-				Number:    math.MinInt,
-				Name:      name,
-				Kind:      e.Kind,
-				Index:     e.Index,
-				Condition: e.Condition,
-				Ident:     e.Locate(),
-				Fault:     e.Fault(),
-			}
-			if p, ok := ports[nth]; ok {
+			s := Slot{Name: name, Kind: e.Kind, Index: e.Index, Condition: e.Condition, Ident: e.Locate(), Fault: e.Fault()}
+			p, ok := ports[nth]
+			if ok {
 				s.Number, s.Address = p.Slot, p.Address
 			}
-			if s.Number == math.MinInt {
+			if !ok || s.Number == math.MinInt {
 				unnumbered++
 				s.Number = unnumbered
 			}
@@ -135,15 +116,32 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 		}
 	}
 	// Some count slots from zero; people do not.
-	for _, s := range b.Slots {
-		if s.Number == 0 {
-			for i := range b.Slots {
-				b.Slots[i].Number++
-			}
-			break
+	if slices.ContainsFunc(b.Slots, func(s Slot) bool { return s.Number == 0 }) {
+		for i := range b.Slots {
+			b.Slots[i].Number++
 		}
 	}
 	return b, nil
+}
+
+// named reads the names of elements, and the ports behind slots by the index of their element; either may be missing.
+func named(descriptors, additional []byte) (names []string, ports map[int]Port, err error) {
+	if len(descriptors) > 0 {
+		if names, err = DecodeDescriptors(descriptors); err != nil {
+			return nil, nil, fmt.Errorf("element descriptors: %w", err)
+		}
+	}
+	ports = map[int]Port{}
+	if len(additional) > 0 {
+		all, err := DecodeAdditional(additional)
+		if err != nil {
+			return nil, nil, fmt.Errorf("additional element status: %w", err)
+		}
+		for _, p := range all {
+			ports[p.Index] = p
+		}
+	}
+	return names, ports, nil
 }
 
 // Slot finds a slot by its number.

@@ -74,6 +74,11 @@ func (s Section) Check() error {
 	if s.Bays() == 0 {
 		return fmt.Errorf("it is all gaps")
 	}
+	return s.checkBays()
+}
+
+// checkBays refuses bays outside the grid, two at one place, and names that two bays have or none.
+func (s Section) checkBays() error {
 	at := map[Place]int{}
 	for _, n := range s.Numbers() {
 		p, _ := s.Place(n)

@@ -167,37 +167,42 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 		if h.Since.IsZero() {
 			h.Since = series.LastChange()
 		}
-		older := c.seven - c.half
 		h.N = [4]float64{c.now, c.today, c.week, byStanding}
 		h.Text = []string{"", ""}
 		if c.lost > 0 {
 			h.Text[1] = number(c.lost)
 		}
-		switch {
-		case c.one >= t.BurstSectors:
-			h.Verdict, h.N[3], h.Text[0] = Replace, byBurst, c.todayOver
-		case c.one > 0 && c.seven >= t.SpreadSectors:
-			h.Verdict, h.N[3], h.Text[0] = Replace, bySpread, c.todayOver
-		case c.two > 0 && older > 0 && c.half >= 2*older && c.half >= t.BurstSectors:
-			h.Verdict, h.N[3] = Replace, bySpeedingUp
-		case c.days >= int(t.DamageDays):
-			h.Verdict, h.N[3], h.Text[0] = Replace, byDays, strconv.Itoa(c.days)
-		case total >= t.ManySectors:
-			h.Verdict, h.N[3] = Replace, byAmount
-		case c.seven > 0:
-			h.N[3], h.Text[0] = byMoving, c.weekOver
-		case total <= 0:
-			h.N[3], h.Text[0] = byComings, strconv.Itoa(c.comings)
-		default:
-			h.Idle = true
-			if changed := series.LastChange(); !changed.IsZero() && last.At.Sub(changed) > standstill {
-				h.Text[0] = strconv.Itoa(int(last.At.Sub(changed) / day))
-			}
+		c.judge(&h, t)
+		if changed := series.LastChange(); h.Idle && !changed.IsZero() && last.At.Sub(changed) > standstill {
+			h.Text[0] = strconv.Itoa(int(last.At.Sub(changed) / day))
 		}
 		if h.Text[0] == "" && h.Text[1] == "" {
 			h.Text = nil
 		}
 		return &h
+	}
+}
+
+// judge says what a count means: how grave it is, and by what.
+func (c *count) judge(h *Hit, t *Thresholds) {
+	total, older := c.now+c.lost, c.seven-c.half
+	switch {
+	case c.one >= t.BurstSectors:
+		h.Verdict, h.N[3], h.Text[0] = Replace, byBurst, c.todayOver
+	case c.one > 0 && c.seven >= t.SpreadSectors:
+		h.Verdict, h.N[3], h.Text[0] = Replace, bySpread, c.todayOver
+	case c.two > 0 && older > 0 && c.half >= 2*older && c.half >= t.BurstSectors:
+		h.Verdict, h.N[3] = Replace, bySpeedingUp
+	case c.days >= int(t.DamageDays):
+		h.Verdict, h.N[3], h.Text[0] = Replace, byDays, strconv.Itoa(c.days)
+	case total >= t.ManySectors:
+		h.Verdict, h.N[3] = Replace, byAmount
+	case c.seven > 0:
+		h.N[3], h.Text[0] = byMoving, c.weekOver
+	case total <= 0:
+		h.N[3], h.Text[0] = byComings, strconv.Itoa(c.comings)
+	default:
+		h.Idle = true
 	}
 }
 
@@ -229,11 +234,7 @@ const apart = 36 * time.Hour
 // to and fro adds anything. What came between two readings far apart is spread over the time between them.
 func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count) {
 	end := s[len(s)-1].At
-	from := len(s) - 1
-	for from > 0 && end.Sub(s[from-1].At) < 100*day {
-		from--
-	}
-	from = max(0, from-1) // what it was before that is where the growth begins
+	from := within100Days(s)
 	most, fell, counted := s[from].Value, s[from].Value <= 0, -1
 	for i := from + 1; i < len(s); i++ {
 		x, d, start := s[i].Value, 0.0, s[i-1].At
@@ -276,6 +277,15 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 		c.todayOver, c.weekOver = span(seen), span(seen)
 	}
 	return c
+}
+
+// within100Days is the index of the reading before the first of the last 100 days: growth begins at what it was then.
+func within100Days(s history.Series) int {
+	end, from := s[len(s)-1].At, len(s)-1
+	for from > 0 && end.Sub(s[from-1].At) < 100*day {
+		from--
+	}
+	return max(0, from-1)
 }
 
 // add counts growth that was seen age ago and came in the gap before that, the first of it over ago. What came in a

@@ -198,34 +198,17 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 	replacing := repErr == nil && (rep.state == replaceStarted || rep.state == replaceSuspended)
 	var target device
 	var raw, rawUsed uint64
-	for id := uint64(0); id <= info.maxID; id++ {
-		dev, err := readDevice(f, id)
-		if errors.Is(err, unix.ENODEV) {
+	all, err := readDevices(f, info.maxID)
+	if err != nil {
+		return pools.Snapshot{}, err
+	}
+	for _, x := range all {
+		if x.id == 0 {
+			target = x.device // the drive that is being filled has the number 0 until it is done
 			continue
 		}
-		if err != nil {
-			return pools.Snapshot{}, err
-		}
-		if id == 0 {
-			target = dev // the drive that is being filled has the number 0 until it is done
-			continue
-		}
-		m := pool.Member{
-			Slot:   strconv.FormatUint(id, 10),
-			Device: deviceName(dev.path),
-			Drive:  keys(dev.path),
-			State:  pool.Online,
-			Domain: d.host,
-			Size:   drive.Bytes(dev.total),
-			Used:   drive.Bytes(dev.used),
-			Needs:  drive.Bytes(dev.total),
-		}
-		m.Errors = errorsOf(f, id)
-		if missing(info.id, id) || !hasMedium(dev.path) {
-			m.State = pool.Missing
-		}
-		raw, rawUsed = raw+dev.total, rawUsed+dev.used
-		g.Members = append(g.Members, m)
+		raw, rawUsed = raw+x.total, rawUsed+x.used
+		g.Members = append(g.Members, d.member(f, info, x, keys))
 	}
 	if after, err := readReplacement(
 		f,
@@ -273,6 +256,46 @@ func (d *Driver) snapshotOnce(f *os.File, at string, info fsInfo, keys func(stri
 		return s, errChanging
 	}
 	return s, nil
+}
+
+// numbered is a device with its number in the file system.
+type numbered struct {
+	id uint64
+	device
+}
+
+// readDevices are the devices of a file system in the order of their numbers; numbers that are not in use are left out.
+func readDevices(f *os.File, most uint64) (out []numbered, err error) {
+	for id := uint64(0); id <= most; id++ {
+		dev, err := readDevice(f, id)
+		if errors.Is(err, unix.ENODEV) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, numbered{id, dev})
+	}
+	return out, nil
+}
+
+// member is a device as a member of the pool.
+func (d *Driver) member(f *os.File, info fsInfo, x numbered, keys func(string) string) pool.Member {
+	m := pool.Member{
+		Slot:   strconv.FormatUint(x.id, 10),
+		Device: deviceName(x.path),
+		Drive:  keys(x.path),
+		State:  pool.Online,
+		Domain: d.host,
+		Size:   drive.Bytes(x.total),
+		Used:   drive.Bytes(x.used),
+		Needs:  drive.Bytes(x.total),
+		Errors: errorsOf(f, x.id),
+	}
+	if missing(info.id, x.id) || !hasMedium(x.path) {
+		m.State = pool.Missing
+	}
+	return m
 }
 
 func errorsOf(f *os.File, id uint64) pool.Errors {

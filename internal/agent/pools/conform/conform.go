@@ -331,15 +331,7 @@ func (k *Kit) follow(ctx context.Context, kind recovery.Kind) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		var now *recovery.Report
-		for _, s := range all {
-			for i, r := range s.Recoveries {
-				if s.Pool.ID == k.Pool && r.Kind == kind && (last == nil || r.ID == last.ID) &&
-					(now == nil || r.StartedAt.After(now.StartedAt)) {
-					now = &s.Recoveries[i]
-				}
-			}
-		}
+		now := k.newest(all, kind, last)
 		switch {
 		case now == nil && last != nil:
 			return "", errors.New("it is not told any more, or under another id: tell how it ended for a while")
@@ -357,6 +349,19 @@ func (k *Kit) follow(ctx context.Context, kind recovery.Kind) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("it has not ended within %s", k.Patience)
+}
+
+// newest is the recovery of a kind that began last, or the one that was seen before; nil when there is none.
+func (k *Kit) newest(all []pools.Snapshot, kind recovery.Kind, last *recovery.Report) (now *recovery.Report) {
+	for _, s := range all {
+		for i, r := range s.Recoveries {
+			if s.Pool.ID == k.Pool && r.Kind == kind && (last == nil || r.ID == last.ID) &&
+				(now == nil || r.StartedAt.After(now.StartedAt)) {
+				now = &s.Recoveries[i]
+			}
+		}
+	}
+	return now
 }
 
 // same says what of some pools is not as it was.

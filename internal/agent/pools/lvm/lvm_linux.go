@@ -178,52 +178,55 @@ func (d *Driver) legs(
 		}
 		return n
 	}
-	if table.Type == "raid" { // <type> <count> <parameters> <devices> <metadata> <data> …
-		at := 2 + number(1)
-		if n := number(at); number(1) >= 0 && n > 0 {
+	// take reads the number of devices at a field, and every second field from the first of them.
+	take := func(count, first int) {
+		if n := number(count); number(1) >= 0 && n > 0 {
 			for i := range n {
-				if j := at + 2 + 2*i; j < len(f) {
+				if j := first + 2*i; j < len(f) {
 					devices = append(devices, f[j])
 				}
 			}
 		}
+	}
+	if table.Type == "raid" { // <type> <count> <parameters> <devices> <metadata> <data> …
+		at := 2 + number(1)
+		take(at, at+2)
 		r, ok = devmap.ParseRaid(status.Params)
 		if len(f) > 0 {
 			r.Type = f[0]
 		}
 	} else { // <log type> <count> <arguments> <mirrors> <device> <offset> …
 		at := 2 + number(1)
-		if n := number(at); number(1) >= 0 && n > 0 {
-			for i := range n {
-				if j := at + 1 + 2*i; j < len(f) {
-					devices = append(devices, f[j])
-				}
-			}
-		}
+		take(at, at+1)
 		r, ok = parseMirror(status.Params, len(devices))
 	}
 	for _, dev := range devices {
-		im := image{device: byNumbers[dev]}
-		if im.device == "" && dev != "-" {
-			if at, err := filepath.EvalSymlinks(d.sys + "/dev/block/" + dev); err == nil {
-				im.device, im.below = filepath.Base(at), []string{filepath.Base(at)}
-				n, _ := strconv.ParseUint(read(at+"/size"), 10, 64)
-				im.bytes = n * 512
-			}
-		} else if im.device != "" {
-			dir := d.sys + "/block/" + im.device
-			below, _ := os.ReadDir(dir + "/slaves")
-			for _, b := range below {
-				if _, err := os.Stat(d.sys + "/class/block/" + b.Name()); err == nil {
-					im.below = append(im.below, b.Name())
-				}
-			}
-			n, _ := strconv.ParseUint(read(dir+"/size"), 10, 64)
-			im.bytes = n * 512
-		}
-		images = append(images, im)
+		images = append(images, d.image(dev, byNumbers[dev]))
 	}
 	return r, images, ok && len(images) > 0
+}
+
+// image is one device of an array by its numbers and its name, empty where it has none among the mapped devices.
+func (d *Driver) image(numbers, name string) image {
+	im := image{device: name}
+	if name == "" && numbers != "-" {
+		if at, err := filepath.EvalSymlinks(d.sys + "/dev/block/" + numbers); err == nil {
+			im.device, im.below = filepath.Base(at), []string{filepath.Base(at)}
+			n, _ := strconv.ParseUint(read(at+"/size"), 10, 64)
+			im.bytes = n * 512
+		}
+	} else if name != "" {
+		dir := d.sys + "/block/" + name
+		below, _ := os.ReadDir(dir + "/slaves")
+		for _, b := range below {
+			if _, err := os.Stat(d.sys + "/class/block/" + b.Name()); err == nil {
+				im.below = append(im.below, b.Name())
+			}
+		}
+		n, _ := strconv.ParseUint(read(dir+"/size"), 10, 64)
+		im.bytes = n * 512
+	}
+	return im
 }
 
 // parseMirror reads the status of a mirror target (drivers/md/dm-raid1.c, mirror_status): devices, regions in step, and
@@ -338,27 +341,7 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 	if _, lv, ok := strings.Cut(stack.VolumeLabel(name), "/"); ok {
 		volume = lv
 	}
-	volumes := map[string]lvm.PV{}
-	failed := map[string]string{}
-	unread := false
-	var group *lvm.Group
-	for _, im := range images {
-		for _, on := range im.below {
-			if d.Asleep != nil && d.Asleep(on) {
-				failed[on], unread = "its drive is in standby, and was not woken to be read", true
-				continue
-			}
-			pv, err := readPV("/dev/" + on)
-			if err != nil {
-				failed[on] = "its metadata cannot be read: " + err.Error()
-				continue
-			}
-			volumes[on] = pv
-			if pv.Group != nil && (group == nil || pv.Group.Sequence > group.Sequence) {
-				group = pv.Group
-			}
-		}
-	}
+	volumes, failed, group, unread := d.readPVs(images)
 	var by []pool.Testimony
 	for i, im := range images {
 		t := pool.Testimony{
@@ -397,6 +380,30 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 		by = append(by, t)
 	}
 	return &pools.Witness{Source: "LVM metadata on the physical volumes", Differs: p.Disagreements(by), Unread: unread}
+}
+
+// readPVs reads the metadata on the devices below images: what is on each, why it could not be read, the newest group
+// among them, and whether some were left out because their drives are in standby.
+func (d *Driver) readPVs(images []image) (volumes map[string]lvm.PV, failed map[string]string, group *lvm.Group, unread bool) {
+	volumes, failed = map[string]lvm.PV{}, map[string]string{}
+	for _, im := range images {
+		for _, on := range im.below {
+			if d.Asleep != nil && d.Asleep(on) {
+				failed[on], unread = "its drive is in standby, and was not woken to be read", true
+				continue
+			}
+			pv, err := readPV("/dev/" + on)
+			if err != nil {
+				failed[on] = "its metadata cannot be read: " + err.Error()
+				continue
+			}
+			volumes[on] = pv
+			if pv.Group != nil && (group == nil || pv.Group.Sequence > group.Sequence) {
+				group = pv.Group
+			}
+		}
+	}
+	return volumes, failed, group, unread
 }
 
 func readPV(path string) (lvm.PV, error) {

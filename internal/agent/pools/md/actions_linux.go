@@ -30,20 +30,9 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 	if n, err := strconv.Atoi(slot); err != nil || n < 0 || uint32(n) >= super.Disks {
 		return "", fmt.Errorf("the places of %s have the numbers 0 to %d, %q is none", a.name, super.Disks-1, slot)
 	}
-	var old *device
-	for i, m := range all {
-		if m.slot == slot && !m.is("replacement") {
-			old = &all[i]
-		}
-		if m.is("faulty") {
-			// It takes up a place that the new one needs. Its data are given up by the kernel already.
-			if err := a.remove(m); err != nil {
-				return "", fmt.Errorf("%s, which is faulty, could not be taken out: %w", m.name, err)
-			}
-			if m.slot == slot {
-				old = nil
-			}
-		}
+	old, err := a.clear(all, slot)
+	if err != nil {
+		return "", err
 	}
 	n := uint32(0)
 	if spares := a.spares(
@@ -89,6 +78,25 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 		return fmt.Sprintf("the kernel fills it beside the old one at place %s (%s)", slot, shown), nil
 	}
 	return fmt.Sprintf("the kernel has given it the place %s (%s)", slot, shown), nil
+}
+
+// clear takes faulty devices out: they take up places that a new one needs, and their data are given up by the kernel
+// already. It returns the device that is at the place and works, nil when there is none.
+func (a *array) clear(all []device, slot string) (old *device, err error) {
+	for i, m := range all {
+		if m.slot == slot && !m.is("replacement") {
+			old = &all[i]
+		}
+		if m.is("faulty") {
+			if err := a.remove(m); err != nil {
+				return nil, fmt.Errorf("%s, which is faulty, could not be taken out: %w", m.name, err)
+			}
+			if m.slot == slot {
+				old = nil
+			}
+		}
+	}
+	return old, nil
 }
 
 // spares are the devices that stand by.

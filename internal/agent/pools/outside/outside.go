@@ -325,31 +325,7 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 		if err := p.Check(); err != nil {
 			return nil, broken("the pool %s cannot be so: %v", p.Name, err)
 		}
-		lie := ""
-		p.Everyone(func(_ string, m *pool.Member) {
-			path := m.Drive
-			m.Drive = ""
-			if path == "" {
-				return
-			}
-			if real, err := filepath.EvalSymlinks(path); err == nil {
-				path = real
-			}
-			m.Drive = keys(path)
-			if _, err := os.Stat(path); err == nil {
-				m.Device = filepath.Base(path)
-			}
-			switch {
-			case m.Drive == "" && m.Device == "" && (m.State == pool.Online || m.State == pool.Recovering):
-				lie = fmt.Sprintf("it says that %s is %s, and the kernel has no such drive", path, m.State)
-			case seen[path] != "":
-				lie = fmt.Sprintf("it says that %s is a member twice", path)
-			}
-			seen[path] = p.ID
-			if m.Domain == "" {
-				m.Domain = d.Host
-			}
-		})
+		lie := d.placeMembers(&p, seen, keys)
 		s := pools.Snapshot{
 			Pool:         p,
 			Priority:     recovery.Priority(t.Priority),
@@ -378,6 +354,36 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 		out = append(out, s)
 	}
 	return out, nil
+}
+
+// placeMembers finds the drives of members by their paths. lie says what the kernel contradicts; seen are the paths of
+// all pools so far.
+func (d *Driver) placeMembers(p *pool.Pool, seen map[string]string, keys func(string) string) (lie string) {
+	p.Everyone(func(_ string, m *pool.Member) {
+		path := m.Drive
+		m.Drive = ""
+		if path == "" {
+			return
+		}
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			path = real
+		}
+		m.Drive = keys(path)
+		if _, err := os.Stat(path); err == nil {
+			m.Device = filepath.Base(path)
+		}
+		switch {
+		case m.Drive == "" && m.Device == "" && (m.State == pool.Online || m.State == pool.Recovering):
+			lie = fmt.Sprintf("it says that %s is %s, and the kernel has no such drive", path, m.State)
+		case seen[path] != "":
+			lie = fmt.Sprintf("it says that %s is a member twice", path)
+		}
+		seen[path] = p.ID
+		if m.Domain == "" {
+			m.Domain = d.Host
+		}
+	})
+	return lie
 }
 
 var _ pools.Whole = &Driver{}

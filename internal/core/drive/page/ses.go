@@ -87,40 +87,7 @@ func (p *Page) sesOne(b []byte, config **enclosure.Config) {
 				),
 			)
 		}
-		if *config == nil {
-			// Without the configuration elements are nameless, but what each one's first byte says is the same for all.
-			for i := 8; i+4 <= len(b); i += 4 {
-				p.add(
-					fmt.Sprintf("element %d, counted with the overall ones", (i-8)/4),
-					map[string]any{
-						"status": enclosure.Condition(b[i] & 0xF).String(),
-						"bytes":  fmt.Sprintf("%x", b[i:i+4]),
-					},
-				)
-			}
-			return
-		}
-		elements, err := enclosure.DecodeStatus(**config, b)
-		if failed(err) {
-			return
-		}
-		for _, e := range elements {
-			v := map[string]any{"status": e.Condition.String(), "bytes": fmt.Sprintf("%x", e.Raw)}
-			if says := e.Says(); len(says) > 0 {
-				v["says"] = says
-			}
-			if t, ok := e.Celsius(); ok {
-				v["temperature °C"] = t
-			}
-			if r, ok := e.RPM(); ok {
-				v["speed rpm"] = r
-			}
-			name := fmt.Sprintf("%s %d", e.Type, e.Index)
-			if e.Index < 0 {
-				name = e.Type.String() + ", overall"
-			}
-			p.add(name, v)
-		}
+		p.sesElements(b, *config)
 	case enclosure.SESDescriptors:
 		names, err := enclosure.DecodeDescriptors(b)
 		if !failed(err) {
@@ -139,5 +106,44 @@ func (p *Page) sesOne(b []byte, config **enclosure.Config) {
 		}
 	default:
 		p.wrong("nobody here knows diagnostic page %02Xh", b[0])
+	}
+}
+
+// sesElements adds what the status page says of each element.
+func (p *Page) sesElements(b []byte, config *enclosure.Config) {
+	if config == nil {
+		// Without the configuration elements are nameless, but what each one's first byte says is the same for all.
+		for i := 8; i+4 <= len(b); i += 4 {
+			p.add(
+				fmt.Sprintf("element %d, counted with the overall ones", (i-8)/4),
+				map[string]any{
+					"status": enclosure.Condition(b[i] & 0xF).String(),
+					"bytes":  fmt.Sprintf("%x", b[i:i+4]),
+				},
+			)
+		}
+		return
+	}
+	elements, err := enclosure.DecodeStatus(*config, b)
+	if err != nil {
+		p.wrong("page %02Xh: %v", b[0], err)
+		return
+	}
+	for _, e := range elements {
+		v := map[string]any{"status": e.Condition.String(), "bytes": fmt.Sprintf("%x", e.Raw)}
+		if says := e.Says(); len(says) > 0 {
+			v["says"] = says
+		}
+		if t, ok := e.Celsius(); ok {
+			v["temperature °C"] = t
+		}
+		if r, ok := e.RPM(); ok {
+			v["speed rpm"] = r
+		}
+		name := fmt.Sprintf("%s %d", e.Type, e.Index)
+		if e.Index < 0 {
+			name = e.Type.String() + ", overall"
+		}
+		p.add(name, v)
 	}
 }
