@@ -373,7 +373,7 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 	if len(c.Covers) == 0 {
 		return c, usage("say what the plan %s is for: --pool, --host or --drive\nExample: %s", name, example(cmd))
 	}
-	if err := planTests(cmd, &c); err != nil {
+	if err := changeTests(cmd, &c); err != nil {
 		return c, err
 	}
 	planOptions(cmd, &c)
@@ -390,8 +390,8 @@ func planScopes(cmd *cli.Command) (out []api.PlanScope) {
 	return out
 }
 
-// planTests changes the tests of a plan as the options say.
-func planTests(cmd *cli.Command, c *api.PlanChange) error {
+// changeTests changes the tests of a plan as the options say.
+func changeTests(cmd *cli.Command, c *api.PlanChange) error {
 	within := -1.0
 	if w := cmd.String("within"); w != "" {
 		d, err := back("--within", w)

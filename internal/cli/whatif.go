@@ -184,7 +184,7 @@ var prospectColumns = []column{col("volume"), col("protection").spare(1), col("o
 
 func (s *session) prospect(w api.Prospect) error {
 	if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
-		return s.out.table(prospectColumns, effectRows(w, func(x api.Outcome) string { return string(x) }))
+		return s.out.table(prospectColumns, effectRows(w, func(x api.PoolOutcome) string { return string(x) }))
 	}
 	if done, err := s.out.value(w); done {
 		return err
@@ -208,7 +208,7 @@ func (s *session) prospect(w api.Prospect) error {
 			o.line("  and without those that depend on it: %s", strings.Join(w.Along, ", "))
 		}
 		o.line("")
-		rows := effectRows(w, func(x api.Outcome) string { return strings.ToUpper(string(x[:1])) + string(x[1:]) })
+		rows := effectRows(w, func(x api.PoolOutcome) string { return strings.ToUpper(string(x[:1])) + string(x[1:]) })
 		if err := o.table(prospectColumns, rows); err != nil {
 			return err
 		}
@@ -245,7 +245,7 @@ func (s *session) prospect(w api.Prospect) error {
 }
 
 // effectRows are what a loss does to each volume or group.
-func effectRows(w api.Prospect, outcome func(api.Outcome) string) (rows [][]cell) {
+func effectRows(w api.Prospect, outcome func(api.PoolOutcome) string) (rows [][]cell) {
 	for _, e := range w.Effects {
 		rows = append(
 			rows,

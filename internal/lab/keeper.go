@@ -107,72 +107,76 @@ func (k Keeper) Join(_ context.Context, id, slot string, t pools.Target) (string
 	return k.change(id, func(p *Pool, now time.Time) (string, error) {
 		says, err := "", fmt.Errorf("%s has no slot %q", p.Name, slot)
 		p.Everyone(func(_ string, m *pool.Member) {
-			if m.Slot != slot {
-				return
+			if m.Slot == slot {
+				says, err = p.join(m, t, now)
 			}
-			helps := m.State == pool.Online || m.State == pool.Failing
-			if helps && (!p.Watched && !slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") ||
-				m.State == pool.Recovering {
-				err = fmt.Errorf("slot %s of %s is still %s", slot, p.Name, m.State)
-				return
-			}
-			d := p.fleet.byKey[t.Key]
-			if i := slices.IndexFunc(p.Spares, func(x pool.Member) bool { return x.Drive == t.Key }); i >= 0 {
-				if p.Spares[i].State != pool.Standby || !helps {
-					err = fmt.Errorf("the spare at %s is %s", p.Spares[i].Slot, p.Spares[i].State)
-					return
-				}
-				p.Spares = slices.Delete(slices.Clone(p.Spares), i, i+1)
-			}
-			if d != nil {
-				d.Holds = []string{"member of " + p.Name}
-			}
-			if helps {
-				if p.Beside == nil {
-					p.Beside = map[string]string{}
-				}
-				p.Beside[slot], err = t.Key, nil
-				w := p.laid().BeginBack(p.Fill, slot, slot+beside)
-				w.Slot = slot
-				p.record(w, slot, t.Key, now)
-				says = fmt.Sprintf("it is filled beside slot %s, the %s has begun", slot, p.Fill)
-				return
-			}
-			m.Drive, m.State, m.Size, err = t.Key, pool.Recovering, t.Size, nil
-			if d != nil {
-				if s, in := d.at(now); in {
-					m.Domain = s.Host
-				}
-			}
-			if slices.ContainsFunc(p.Logs, func(l pool.Member) bool { return l.Slot == slot }) {
-				// What depended on the old one and was not emptied before went with it.
-				p.Everyone(func(_ string, x *pool.Member) {
-					if x.Log == slot && x.State == pool.Missing {
-						x.State = pool.Faulty
-					}
-				})
-				m.State = pool.Online
-				says = fmt.Sprintf("it is the log device at %s", slot)
-				return
-			}
-			if p.Stuck {
-				p.laid().Blank(slot)
-				p.Waiting = append(p.Waiting, slot)
-				says = fmt.Sprintf("it is at slot %s; its %s has not begun", slot, p.Fill)
-				return
-			}
-			if spare := p.standsIn(slot); spare != "" {
-				// The spare carries on until the new one holds all, and then stands by again.
-				m.Beside = spare
-				p.record(p.laid().BeginBack(p.Fill, spare, slot), slot, t.Key, now)
-			} else {
-				p.laid().Blank(slot)
-				p.fill(slot, t.Key, now)
-			}
-			says = fmt.Sprintf("it fills slot %s, the %s has begun", slot, p.Fill)
 		})
 		return says, err
 	})
+}
+
+// join fills a drive into the place of a member, beside it where it still works.
+func (p *Pool) join(m *pool.Member, t pools.Target, now time.Time) (string, error) {
+	slot := m.Slot
+	helps := m.State == pool.Online || m.State == pool.Failing
+	if helps && (!p.Watched && !slices.Contains(p.offers(), pools.OfferBeside) || p.Beside[slot] != "") ||
+		m.State == pool.Recovering {
+		return "", fmt.Errorf("slot %s of %s is still %s", slot, p.Name, m.State)
+	}
+	d := p.fleet.byKey[t.Key]
+	if i := slices.IndexFunc(p.Spares, func(x pool.Member) bool { return x.Drive == t.Key }); i >= 0 {
+		if p.Spares[i].State != pool.Standby || !helps {
+			return "", fmt.Errorf("the spare at %s is %s", p.Spares[i].Slot, p.Spares[i].State)
+		}
+		p.Spares = slices.Delete(slices.Clone(p.Spares), i, i+1)
+	}
+	if d != nil {
+		d.Holds = []string{"member of " + p.Name}
+	}
+	if helps {
+		if p.Beside == nil {
+			p.Beside = map[string]string{}
+		}
+		p.Beside[slot] = t.Key
+		w := p.laid().BeginBack(p.Fill, slot, slot+beside)
+		w.Slot = slot
+		p.record(w, slot, t.Key, now)
+		return fmt.Sprintf("it is filled beside slot %s, the %s has begun", slot, p.Fill), nil
+	}
+	m.Drive, m.State, m.Size = t.Key, pool.Recovering, t.Size
+	if d != nil {
+		if s, in := d.at(now); in {
+			m.Domain = s.Host
+		}
+	}
+	if slices.ContainsFunc(p.Logs, func(l pool.Member) bool { return l.Slot == slot }) {
+		p.logJoined(m)
+		return fmt.Sprintf("it is the log device at %s", slot), nil
+	}
+	if p.Stuck {
+		p.laid().Blank(slot)
+		p.Waiting = append(p.Waiting, slot)
+		return fmt.Sprintf("it is at slot %s; its %s has not begun", slot, p.Fill), nil
+	}
+	if spare := p.standsIn(slot); spare != "" {
+		// The spare carries on until the new one holds all, and then stands by again.
+		m.Beside = spare
+		p.record(p.laid().BeginBack(p.Fill, spare, slot), slot, t.Key, now)
+	} else {
+		p.laid().Blank(slot)
+		p.fill(slot, t.Key, now)
+	}
+	return fmt.Sprintf("it fills slot %s, the %s has begun", slot, p.Fill), nil
+}
+
+// logJoined takes a new log device into use: what depended on the old one and was not emptied before went with it.
+func (p *Pool) logJoined(m *pool.Member) {
+	p.Everyone(func(_ string, x *pool.Member) {
+		if x.Log == m.Slot && x.State == pool.Missing {
+			x.State = pool.Faulty
+		}
+	})
+	m.State = pool.Online
 }
 
 // Admit adds a drive as a further member of a group whose pieces lie anywhere; nothing is on it yet.

@@ -197,6 +197,11 @@ func (p *Pool) move(r *recovery.Report, t time.Time, dt time.Duration) {
 	if !done {
 		return
 	}
+	p.moved(r, w, t)
+}
+
+// moved ends a work that has done all.
+func (p *Pool) moved(r *recovery.Report, w *engine.Work, t time.Time) {
 	delete(p.Works, r.ID)
 	r.Done, r.State, r.EndedAt = r.Todo, recovery.Finished, t
 	if key := p.Beside[r.Slot]; key != "" && key == r.Drive {

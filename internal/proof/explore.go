@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"lantern/internal/core/swap"
+	"slices"
 	"strings"
 )
 
@@ -21,7 +22,6 @@ func sum(key string) mark { return mark{maphash.String(seeds[0], key), maphash.S
 func explore(k kind) (result, error) {
 	first := k.start()
 	ids := map[mark]int32{sum(key(first)): 0}
-	type edge struct{ to, from int32 }
 	const chunk = 1 << 20
 	var edges [][]edge // in chunks: what is there is never copied
 	parent := []int32{-1}
@@ -90,8 +90,29 @@ func explore(k kind) (result, error) {
 		}
 		level, number = nodes, numbers
 	}
-	// Backwards from all healthy ends.
-	heads := make([]int32, len(parent)+1)
+	if !slices.Contains(good, true) {
+		return r, fmt.Errorf(
+			"no healthy end is ever reached; %d states, the furthest\n  %s",
+			r.states,
+			trace(int32(len(parent)-1)),
+		)
+	}
+	reach := reaching(edges, good, r.steps)
+	for i := range parent {
+		if unhurt[i] && !reach[i] {
+			return r, fmt.Errorf("nothing has failed, and no healthy end is in reach\nafter\n  %s", trace(int32(i)))
+		}
+	}
+	return r, nil
+}
+
+// edge is one step from a state to another, by their numbers.
+type edge struct{ to, from int32 }
+
+// reaching says of each state whether one of the good ones is in reach: it goes backwards from all of those. The edges
+// come in chunks, so that what is there is never copied.
+func reaching(edges [][]edge, good []bool, steps int) []bool {
+	heads := make([]int32, len(good)+1)
 	for _, es := range edges {
 		for _, e := range es {
 			heads[e.to+1]++
@@ -100,7 +121,7 @@ func explore(k kind) (result, error) {
 	for i := 1; i < len(heads); i++ {
 		heads[i] += heads[i-1]
 	}
-	backs := make([]int32, r.steps)
+	backs := make([]int32, steps)
 	at := append([]int32{}, heads...)
 	for _, es := range edges {
 		for _, e := range es {
@@ -108,20 +129,12 @@ func explore(k kind) (result, error) {
 			at[e.to]++
 		}
 	}
-	reach := make([]bool, len(parent))
+	reach := slices.Clone(good)
 	var queue []int32
 	for i, g := range good {
 		if g {
-			reach[i] = true
 			queue = append(queue, int32(i))
 		}
-	}
-	if len(queue) == 0 {
-		return r, fmt.Errorf(
-			"no healthy end is ever reached; %d states, the furthest\n  %s",
-			r.states,
-			trace(int32(len(parent)-1)),
-		)
 	}
 	for ; len(queue) > 0; queue = queue[1:] {
 		for _, from := range backs[heads[queue[0]]:heads[queue[0]+1]] {
@@ -131,10 +144,5 @@ func explore(k kind) (result, error) {
 			}
 		}
 	}
-	for i := range parent {
-		if unhurt[i] && !reach[i] {
-			return r, fmt.Errorf("nothing has failed, and no healthy end is in reach\nafter\n  %s", trace(int32(i)))
-		}
-	}
-	return r, nil
+	return reach
 }

@@ -115,12 +115,8 @@ var keys = func() (out [most]string) {
 
 // alarms looks whether absences that were asked for raise none, and all others do.
 func (k kind) alarms(before, after swap.State, e swap.Event) error {
-	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
-	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull &&
-		before.BlockedBy == "" &&
-		len(before.Wrong) == 0 &&
-		!after.AskedOut(e.Drive.Key(), late) {
-		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
+	if err := k.oldLeft(before, after, e); err != nil {
+		return err
 	}
 	for d, key := range keys {
 		switch asked := after.AskedOut(key, soon); {
@@ -132,12 +128,24 @@ func (k kind) alarms(before, after swap.State, e swap.Event) error {
 			return errors.New("R5: the old drive would be asked for that is still needed")
 		}
 	}
+	if after.AskedOut(keys[newDrive], late) || after.AskedDown(late) {
+		return errors.New("R5: what does not come back in time is never told of")
+	}
+	return nil
+}
+
+// oldLeft looks at what is made of the old drive's leaving: no alarm when it was asked for, and one when it was not.
+func (k kind) oldLeft(before, after swap.State, e swap.Event) error {
+	was := before.Recipe.Rank(before.Phase) >= before.Recipe.Rank(swap.Pull)
+	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase == swap.Pull &&
+		before.BlockedBy == "" &&
+		len(before.Wrong) == 0 &&
+		!after.AskedOut(e.Drive.Key(), late) {
+		return errors.New("a false alarm: the old drive was pulled when it was asked for, and is told of as lost")
+	}
 	if e.Kind == swap.DriveGone && e.Drive.Key() == keys[old] && before.Phase.Open() && !before.Recipe.Lost && !was &&
 		after.AskedOut(e.Drive.Key(), soon) {
 		return errors.New("R5: the old drive left before its turn, as if it had been asked for")
-	}
-	if after.AskedOut(keys[newDrive], late) || after.AskedDown(late) {
-		return errors.New("R5: what does not come back in time is never told of")
 	}
 	return nil
 }

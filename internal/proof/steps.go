@@ -257,6 +257,27 @@ func (t *turn) fate() {
 		v.inUse, v.fresh = !w.inUse, false
 		t.take(map[bool]string{true: "something else begins to use the drive", false: "its other use ends"}[v.inUse], v)
 	}
+	t.recoveries()
+	if k.moving {
+		v := w
+		if v.moving = !w.moving; w.moving || w.st[0] != recovering && !w.beside {
+			v.fresh = false
+			t.take("a scrub begins, or ends", v)
+		}
+	}
+	for i := range k.places() {
+		if w.fails > 0 && (w.st[i] == online || w.st[i] == recovering) && int(w.fills[i]) != old {
+			v := w
+			v.st[i] = faulty
+			v.fails--
+			t.take(fmt.Sprintf("the drive at place %d fails", i), k.settle(v))
+		}
+	}
+}
+
+// recoveries go on, and end.
+func (t *turn) recoveries() {
+	k, w := t.kind, t.n.w
 	if w.beside && w.at[newDrive] >= 0 {
 		v := w
 		if v.done++; v.done == 2 {
@@ -276,27 +297,12 @@ func (t *turn) fate() {
 		v.refill = 2
 		t.take("the refilling ends", k.settle(v))
 	}
-	if k.moving {
-		v := w
-		if v.moving = !w.moving; w.moving || w.st[0] != recovering && !w.beside {
-			v.fresh = false
-			t.take("a scrub begins, or ends", v)
-		}
-	}
 	if w.st[0] == recovering && w.at[newDrive] >= 0 {
 		v := w
 		if v.done++; v.done == 2 {
 			v.st[0] = online
 		}
 		t.take("the recovery goes on", k.settle(v))
-	}
-	for i := range k.places() {
-		if w.fails > 0 && (w.st[i] == online || w.st[i] == recovering) && int(w.fills[i]) != old {
-			v := w
-			v.st[i] = faulty
-			v.fails--
-			t.take(fmt.Sprintf("the drive at place %d fails", i), k.settle(v))
-		}
 	}
 }
 

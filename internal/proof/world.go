@@ -205,21 +205,31 @@ func (k kind) obey(w world) world {
 		if w.seat == 1 {
 			return k.joinSecond(w)
 		}
-		helps := w.st[0] == online && w.fills[0] == old
-		if w.at[newDrive] < 0 || w.beside || helps && !k.free || w.st[0] == online && !helps || w.st[0] == recovering {
-			return w // refused
-		}
-		w.done, w.well = 0, true
-		if helps {
-			w.beside = true
-			break
-		}
-		w.fills[0], w.st[0] = newDrive, recovering
-		if k.unit { // there is nothing on it to be filled with
-			w.st[0], w.done = online, 2
+		var taken bool
+		if w, taken = k.joinFirst(w); !taken {
+			return w
 		}
 	}
 	return k.settle(w)
+}
+
+// joinFirst puts the new drive in the place of the old one, or beside it while that works; taken is false where the pool
+// refuses.
+func (k kind) joinFirst(w world) (after world, taken bool) {
+	helps := w.st[0] == online && w.fills[0] == old
+	if w.at[newDrive] < 0 || w.beside || helps && !k.free || w.st[0] == online && !helps || w.st[0] == recovering {
+		return w, false
+	}
+	w.done, w.well = 0, true
+	if helps {
+		w.beside = true
+		return w, true
+	}
+	w.fills[0], w.st[0] = newDrive, recovering
+	if k.unit { // there is nothing on it to be filled with
+		w.st[0], w.done = online, 2
+	}
+	return w, true
 }
 
 // report is what the service makes of one: who went, who came, how the pool is.

@@ -82,26 +82,33 @@ func Parse(text string, loc *time.Location, since time.Time) (*Rule, error) {
 	if r.rule, err = rrule.NewRRule(wall); err != nil {
 		return bad("it is not an RRULE: %s", err)
 	}
-	next := r.rule.Iterator()
-	var last time.Time
-	n := 0
-	for n < mostLooked {
-		t, ok := next()
-		if !ok || t.After(clothes(since, loc).Add(lookAhead)) {
-			break
-		}
-		if gap := t.Sub(last); !last.IsZero() && gap < leastGap {
-			return bad("it comes again after %s; tests are at least an hour apart", gap)
-		}
-		if last = t; t.After(clothes(since, loc)) {
-			n++
-		}
-	}
-	if n == 0 {
+	switch n, gap := r.ahead(clothes(since, loc)); {
+	case gap > 0:
+		return bad("it comes again after %s; tests are at least an hour apart", gap)
+	case n == 0:
 		return bad("it never comes")
 	}
 	r.words = words(o, loc)
 	return r, nil
+}
+
+// ahead looks at how often a rule comes after a moment, and returns a gap that is too short, or none.
+func (r *Rule) ahead(since time.Time) (n int, short time.Duration) {
+	next := r.rule.Iterator()
+	var last time.Time
+	for n < mostLooked {
+		t, ok := next()
+		if !ok || t.After(since.Add(lookAhead)) {
+			break
+		}
+		if gap := t.Sub(last); !last.IsZero() && gap < leastGap {
+			return n, gap
+		}
+		if last = t; t.After(since) {
+			n++
+		}
+	}
+	return n, 0
 }
 
 // meant says whether an nth day of the week can be: RFC 5545 allows it in months and years; what has no sense makes the
@@ -284,6 +291,11 @@ func fromWords(text string) (*rrule.ROption, error) {
 	if len(w) > 0 && w[0] == "on" {
 		w = w[1:]
 	}
+	return o, onDays(o, w)
+}
+
+// onDays reads the days on which a rule comes.
+func onDays(o *rrule.ROption, w []string) error {
 	for len(w) > 0 {
 		nth, isNth := nths[w[0]]
 		switch {
@@ -298,11 +310,11 @@ func fromWords(text string) (*rrule.ROption, error) {
 		case o.Freq == rrule.MONTHLY && len(w[0]) >= 3 && ordinalOf(w[0]) > 0:
 			o.Bymonthday = append(o.Bymonthday, ordinalOf(w[0]))
 		default:
-			return nil, fmt.Errorf("%q is not understood", w[0])
+			return fmt.Errorf("%q is not understood", w[0])
 		}
 		w = w[1:]
 	}
-	return o, nil
+	return nil
 }
 
 // dayOf finds a day of the week by its name or at least two letters of it; -1 when it is none.
@@ -360,32 +372,10 @@ func words(o *rrule.ROption, loc *time.Location) string {
 			out = every("week") + " on "
 		}
 		out += list(names)
-	case o.Freq == rrule.MONTHLY && len(o.Byweekday) == 0:
-		var names []string
-		for _, d := range o.Bymonthday {
-			switch {
-			case d > 0:
-				names = append(names, ordinal(d))
-			case d == -1:
-				names = append(names, "last day")
-			default:
-				return raw
-			}
-		}
-		out = every("month") + " on the " + list(names)
-	case o.Freq == rrule.MONTHLY && len(o.Bymonthday) == 0:
-		var names []string
-		for _, d := range o.Byweekday {
-			nth := ""
-			for name, k := range nths {
-				if k == d.N() {
-					nth = name
-				}
-			}
-			if nth == "" {
-				return raw
-			}
-			names = append(names, nth+" "+dayName(d))
+	case o.Freq == rrule.MONTHLY:
+		names, ok := monthDays(o)
+		if !ok {
+			return raw
 		}
 		out = every("month") + " on the " + list(names)
 	default:
@@ -396,6 +386,36 @@ func words(o *rrule.ROption, loc *time.Location) string {
 		out += " until " + o.Until.In(loc).Format(time.DateOnly)
 	}
 	return out
+}
+
+// monthDays names the days of a monthly rule, by number or by weekday; ok is false where there are no words for them.
+func monthDays(o *rrule.ROption) (names []string, ok bool) {
+	if len(o.Byweekday) > 0 && len(o.Bymonthday) > 0 {
+		return nil, false
+	}
+	for _, d := range o.Bymonthday {
+		switch {
+		case d > 0:
+			names = append(names, ordinal(d))
+		case d == -1:
+			names = append(names, "last day")
+		default:
+			return nil, false
+		}
+	}
+	for _, d := range o.Byweekday {
+		nth := ""
+		for name, k := range nths {
+			if k == d.N() {
+				nth = name
+			}
+		}
+		if nth == "" {
+			return nil, false
+		}
+		names = append(names, nth+" "+dayName(d))
+	}
+	return names, true
 }
 
 func dayName(d rrule.Weekday) string { return time.Weekday((d.Day() + 1) % 7).String() }

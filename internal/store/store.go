@@ -184,75 +184,16 @@ func (s *Store) write(b *Batch) error {
 				return ErrTwice
 			}
 		}
-		var readings []*Reading
-		var pages []*BadPage
-		for _, r := range b.add {
-			switch one := r.(type) {
-			case *Reading:
-				readings = append(readings, one)
-				continue
-			case *BadPage:
-				pages = append(pages, one)
-				continue
-			}
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(r).Error; err != nil {
-				return err
-			}
-		}
-		if len(readings) > 0 {
-			if err := tx.Clauses(
-				clause.OnConflict{DoNothing: true},
-			).CreateInBatches(
-				readings,
-				200,
-			).Error; err != nil {
-				return err
-			}
-		}
-		if len(pages) > 0 {
-			if err := tx.CreateInBatches(pages, 200).Error; err != nil {
-				return err
-			}
+		if err := writeNew(tx, b.add); err != nil {
+			return err
 		}
 		for _, r := range b.drop {
 			if err := tx.Delete(r).Error; err != nil {
 				return err
 			}
 		}
-		var drives []*Drive
-		var tests []*PlannedTest
-		for _, r := range b.put {
-			switch one := r.(type) {
-			case *Drive:
-				drives = append(drives, one)
-				continue
-			case *PlannedTest: // one batch never holds one of them twice
-				tests = append(tests, one)
-				continue
-			}
-			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(r).Error; err != nil {
-				return err
-			}
-		}
-		if len(drives) > 0 {
-			// The last of several documents of one drive is the one that counts.
-			newest := map[string]*Drive{}
-			for _, d := range drives {
-				newest[d.Key] = d
-			}
-			if err := tx.Clauses(
-				clause.OnConflict{UpdateAll: true},
-			).CreateInBatches(
-				slices.Collect(maps.Values(newest)),
-				200,
-			).Error; err != nil {
-				return err
-			}
-		}
-		if len(tests) > 0 {
-			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(tests, 200).Error; err != nil {
-				return err
-			}
+		if err := writeOver(tx, b.put); err != nil {
+			return err
 		}
 		for _, e := range b.Events {
 			if err := tx.Create(e).Error; err != nil {
@@ -261,6 +202,73 @@ func (s *Store) write(b *Batch) error {
 		}
 		return appendAudit(tx, b.Audit)
 	}))
+}
+
+// writeNew writes rows that may be there already, readings and pages many at once.
+func writeNew(tx *gorm.DB, rows []any) error {
+	var readings []*Reading
+	var pages []*BadPage
+	for _, r := range rows {
+		switch one := r.(type) {
+		case *Reading:
+			readings = append(readings, one)
+			continue
+		case *BadPage:
+			pages = append(pages, one)
+			continue
+		}
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(r).Error; err != nil {
+			return err
+		}
+	}
+	if len(readings) > 0 {
+		all := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(readings, 200)
+		if all.Error != nil {
+			return all.Error
+		}
+	}
+	if len(pages) > 0 {
+		return tx.CreateInBatches(pages, 200).Error
+	}
+	return nil
+}
+
+// writeOver writes rows in the place of what is there, drives and planned tests many at once.
+func writeOver(tx *gorm.DB, rows []any) error {
+	var drives []*Drive
+	var tests []*PlannedTest
+	for _, r := range rows {
+		switch one := r.(type) {
+		case *Drive:
+			drives = append(drives, one)
+			continue
+		case *PlannedTest: // one batch never holds one of them twice
+			tests = append(tests, one)
+			continue
+		}
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(r).Error; err != nil {
+			return err
+		}
+	}
+	if len(drives) > 0 {
+		// The last of several documents of one drive is the one that counts.
+		newest := map[string]*Drive{}
+		for _, d := range drives {
+			newest[d.Key] = d
+		}
+		if err := tx.Clauses(
+			clause.OnConflict{UpdateAll: true},
+		).CreateInBatches(
+			slices.Collect(maps.Values(newest)),
+			200,
+		).Error; err != nil {
+			return err
+		}
+	}
+	if len(tests) > 0 {
+		return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(tests, 200).Error
+	}
+	return nil
 }
 
 // All reads every record of a kind that fits, in the order given (such as "swap, seq"). where may be empty.

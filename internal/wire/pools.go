@@ -177,19 +177,26 @@ func defaults(raw []byte, p *pool.Pool) error {
 				len(p.Groups),
 			)
 		case !own && v.Group != "":
-			for _, g := range p.Groups {
-				if g.Name == v.Group && g.Protect.None {
-					return fmt.Errorf(
-						"%s.protect: the group %q protects nothing itself, so the volume %q needs a protection "+
-							"of its own",
-						at,
-						g.Name,
-						v.Name,
-					)
-				} else if g.Name == v.Group {
-					v.Protect = g.Protect
-				}
+			if err := asItsGroup(v, p.Groups, at); err != nil {
+				return err
 			}
+		}
+	}
+	return nil
+}
+
+// asItsGroup gives a volume the protection of its group.
+func asItsGroup(v *pool.Volume, groups []pool.Group, at string) error {
+	for _, g := range groups {
+		if g.Name == v.Group && g.Protect.None {
+			return fmt.Errorf(
+				"%s.protect: the group %q protects nothing itself, so the volume %q needs a protection of its own",
+				at,
+				g.Name,
+				v.Name,
+			)
+		} else if g.Name == v.Group {
+			v.Protect = g.Protect
 		}
 	}
 	return nil

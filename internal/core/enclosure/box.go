@@ -3,6 +3,7 @@ package enclosure
 import (
 	"fmt"
 	"math"
+	"slices"
 )
 
 // Box is what an enclosure that speaks says of itself at one moment.

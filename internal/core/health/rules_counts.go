@@ -269,14 +269,19 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 			c.days++
 		}
 	}
+	c.ended(s, most)
+	return c
+}
+
+// ended fills in what a count is at the end of its series, where most is what it rose to last.
+func (c *count) ended(s history.Series, most float64) {
 	c.now = most
 	if n := len(s); n > 1 && s[n-1].Value < most {
 		c.now = min(most, max(s[n-1].Value, s[n-2].Value))
 	}
-	if seen := end.Sub(s[0].At); seen < day {
+	if seen := s[len(s)-1].At.Sub(s[0].At); seen < day {
 		c.todayOver, c.weekOver = span(seen), span(seen)
 	}
-	return c
 }
 
 // within100Days is the index of the reading before the first of the last 100 days: growth begins at what it was then.

@@ -229,9 +229,12 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 		logs,
 		func(a, b taken) int { return cmp.Or(len(b.units)-len(a.units), strings.Compare(a.log, b.log)) },
 	)
-	try := func(n, covered int, names func() []string) {
-		if further := n + max(0, need-covered); further < least {
-			least, by = further, names()
+	try := func(sets []taken, covered int) {
+		if further := len(sets) + max(0, need-covered); further < least {
+			least, by = further, nil
+			for _, t := range sets {
+				by = append(by, t.log)
+			}
 		}
 	}
 	// Members depend on one log device each, so that what the devices take adds up; domains may have members on
@@ -240,39 +243,32 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 	const most = 12
 	if pr.Domains && len(logs) <= most {
 		for set := uint(1); set < 1<<len(logs); set++ {
-			if bits.OnesCount(set) >= least {
-				continue
+			if bits.OnesCount(set) < least {
+				try(chosen(logs, set))
 			}
-			units := map[string]bool{}
-			for i, t := range logs {
-				if set&(1<<i) != 0 {
-					for u := range t.units {
-						units[u] = true
-					}
-				}
-			}
-			try(bits.OnesCount(set), len(units), func() (names []string) {
-				for i, t := range logs {
-					if set&(1<<i) != 0 {
-						names = append(names, t.log)
-					}
-				}
-				return names
-			})
 		}
 	} else {
 		covered := 0
 		for i, t := range logs {
 			covered += len(t.units)
-			try(i+1, covered, func() (names []string) {
-				for _, t := range logs[:i+1] {
-					names = append(names, t.log)
-				}
-				return names
-			})
+			try(logs[:i+1], covered)
 		}
 	}
 	return Margin(least - 1), by
+}
+
+// chosen are the devices of a set, given by its bits, and how many units they take along together.
+func chosen(logs []taken, set uint) (sets []taken, covered int) {
+	units := map[string]bool{}
+	for i, t := range logs {
+		if set&(1<<i) != 0 {
+			sets = append(sets, t)
+			for u := range t.units {
+				units[u] = true
+			}
+		}
+	}
+	return sets, len(units)
 }
 
 // taken is what a working log device takes along, in units that are not lost yet.

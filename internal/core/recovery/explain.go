@@ -271,39 +271,13 @@ func evidence(d *sums, p, n int, precision [3]float64, logPrior, innovation floa
 // weigh finds the explanations that are likely, the most likely first; their weights add up to sum.
 func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 	n := len(b)
-	level := make([]float64, n)
-	for i := range level {
-		level[i] = 1
-	}
 	type entry struct {
 		model, shape, rho, noise int16
 		evidence                 float64
 	}
 	var entries []entry
 	best := math.Inf(-1)
-	ys := make([][]float64, len(all))
-	for i := range all {
-		ys[i] = make([]float64, n)
-		for j := range b {
-			ys[i][j] = b[j].log - all[i].at(b[j].x)
-		}
-	}
-	// What does not depend on the explanation, for each kind of noise.
-	type white struct {
-		one []float64
-		y   [][]float64
-		yy  []float64
-		y1  []float64
-	}
-	whites := make([]white, len(together))
-	for ri, rho := range together {
-		w := white{one: whiten(level, rho)}
-		for i := range all {
-			y := whiten(ys[i], rho)
-			w.y, w.yy, w.y1 = append(w.y, y), append(w.yy, dot(y, y)), append(w.y1, dot(y, w.one))
-		}
-		whites[ri] = w
-	}
+	whites := whitened(b, all)
 	type prepared struct {
 		sums
 		p        int
@@ -405,6 +379,38 @@ func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 		kept = append(kept, f)
 	}
 	return kept, sum
+}
+
+// white is what does not depend on an explanation, for one kind of noise: the level, and what is left of each shape.
+type white struct {
+	one []float64
+	y   [][]float64
+	yy  []float64
+	y1  []float64
+}
+
+// whitened is that for each kind of noise.
+func whitened(b []bin, all []shape) (out []white) {
+	level := make([]float64, len(b))
+	for i := range level {
+		level[i] = 1
+	}
+	ys := make([][]float64, len(all))
+	for i := range all {
+		ys[i] = make([]float64, len(b))
+		for j := range b {
+			ys[i][j] = b[j].log - all[i].at(b[j].x)
+		}
+	}
+	for _, rho := range together {
+		w := white{one: whiten(level, rho)}
+		for i := range all {
+			y := whiten(ys[i], rho)
+			w.y, w.yy, w.y1 = append(w.y, y), append(w.yy, dot(y, y)), append(w.y1, dot(y, w.one))
+		}
+		out = append(out, w)
+	}
+	return out
 }
 
 // draw takes one set of coefficients: mean + (L')^-1 normal.

@@ -149,20 +149,7 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 	if f.rho == 0 {
 		noise = 0
 	}
-	change, changed := math.Inf(1), 0.0
-	if r.Float64() < changeAhead*rest/total {
-		change, changed = rest*r.Float64(), 0.5*r.NormFloat64()
-	}
-	// Hours of the day that were not seen yet may be busier, or quieter, than those that were.
-	lull, opens, closes := 0.0, 0.0, 0.0
-	if f.effect == nil && now < dayLong && r.Float64() < busyAhead {
-		lull, opens = 0.5*r.NormFloat64(), now+r.Float64()*(dayLong-now)
-		closes = opens + (6+6*r.Float64())*3600
-	}
-	tail := 0.0
-	if !known && r.Float64() < tailAhead {
-		tail = math.Exp(0.2+0.6*r.Float64()) - 1
-	}
+	e := f.events(r, rest, total, now, known)
 	// Pauses come as often as they came; one in a few recoveries has one though there was none so far.
 	worked := c.working * total / math.Max(1, total-rest)
 	rate := gamma(r, float64(len(c.pauses))+0.2) / (c.working + 0.3*worked)
@@ -177,30 +164,12 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 	slice := math.Max(math.Min(width, expected/16), expected/48)
 	bins := slice / width
 	rho := math.Pow(f.rho, bins)
-	// What the noise of a slice varies by: that of its bins together.
-	own := f.sigma
-	switch {
-	case f.rho >= 1:
-		own = f.sigma * math.Sqrt(bins)
-	case f.rho > 0:
-		own = f.sigma / math.Sqrt(1-f.rho*f.rho) * math.Sqrt(1-rho*rho)
-	case bins > 1:
-		own = f.sigma / math.Sqrt(bins)
-	}
+	own := f.slice(bins, rho)
 	for range 4000 {
 		noise = rho*noise + own*r.NormFloat64()
 		x := 1 - left/total
 		v := at(x, now+seconds+slice/2) + math.Max(-1.5, math.Min(1.5, noise))
-		if left <= rest-change {
-			v += changed
-		}
-		if when := math.Mod(now+seconds, dayLong); lull != 0 && when >= opens && when < closes {
-			v += lull
-		}
-		pace := math.Exp(v)
-		if tail > 0 && x > 1-tailShare {
-			pace /= 1 + tail
-		}
+		pace := e.pace(v, x, rest-left, now+seconds)
 		net := pace
 		if seconds < grows {
 			net = math.Max(pace-c.growth, pace/5)
@@ -214,24 +183,81 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 			seconds += slice
 			active += slice
 		}
-		for n := 0; active > next; n++ {
-			if n == 30 { // so many that their sum is known
-				seconds += (active - next) * rate * mean(c.pauses, 0.08*worked)
-				next = active + r.ExpFloat64()/rate
-				break
-			}
-			length := 0.08 * worked
-			if n := len(c.pauses); n > 0 {
-				length = c.pauses[r.IntN(n)]
-			}
-			seconds += length * math.Exp(0.3*r.NormFloat64())
-			next += r.ExpFloat64() / math.Max(rate, 1e-12)
-		}
+		paused, again := c.rest(r, active, next, rate, 0.08*worked)
+		seconds, next = seconds+paused, again
 		if left <= 0 {
 			return seconds
 		}
 	}
 	return math.Inf(1)
+}
+
+// ahead is what one future holds beside its pace.
+type ahead struct {
+	change, changed     float64 // after so many bytes more the pace is another, by this much in logarithms
+	lull, opens, closes float64 // hours of the day that were not seen yet and are busier, or quieter
+	tail                float64 // by so much slower are the last bytes
+}
+
+// events draws what one future holds.
+func (f *fitted) events(r *rand.Rand, rest, total, now float64, known bool) ahead {
+	e := ahead{change: math.Inf(1)}
+	if r.Float64() < changeAhead*rest/total {
+		e.change, e.changed = rest*r.Float64(), 0.5*r.NormFloat64()
+	}
+	if f.effect == nil && now < dayLong && r.Float64() < busyAhead {
+		e.lull, e.opens = 0.5*r.NormFloat64(), now+r.Float64()*(dayLong-now)
+		e.closes = e.opens + (6+6*r.Float64())*3600
+	}
+	if !known && r.Float64() < tailAhead {
+		e.tail = math.Exp(0.2+0.6*r.Float64()) - 1
+	}
+	return e
+}
+
+// pace is the pace from its logarithm, at a share x of the whole, after did bytes, at a time of the day in seconds.
+func (e *ahead) pace(v, x, did, when float64) float64 {
+	if did >= e.change {
+		v += e.changed
+	}
+	if when := math.Mod(when, dayLong); e.lull != 0 && when >= e.opens && when < e.closes {
+		v += e.lull
+	}
+	pace := math.Exp(v)
+	if e.tail > 0 && x > 1-tailShare {
+		pace /= 1 + e.tail
+	}
+	return pace
+}
+
+// slice is what the noise of a slice varies by: that of its bins together. rho is how much it keeps from slice to slice.
+func (f *fitted) slice(bins, rho float64) float64 {
+	switch {
+	case f.rho >= 1:
+		return f.sigma * math.Sqrt(bins)
+	case f.rho > 0:
+		return f.sigma / math.Sqrt(1-f.rho*f.rho) * math.Sqrt(1-rho*rho)
+	case bins > 1:
+		return f.sigma / math.Sqrt(bins)
+	}
+	return f.sigma
+}
+
+// rest draws the pauses that came until so many seconds of work: how long they are together, and when the next is due.
+// They come at a rate; usual is how long one is where none was seen.
+func (c *seen) rest(r *rand.Rand, active, next, rate, usual float64) (seconds, again float64) {
+	for n := 0; active > next; n++ {
+		if n == 30 { // so many that their sum is known
+			return seconds + (active-next)*rate*mean(c.pauses, usual), active + r.ExpFloat64()/rate
+		}
+		length := usual
+		if n := len(c.pauses); n > 0 {
+			length = c.pauses[r.IntN(n)]
+		}
+		seconds += length * math.Exp(0.3*r.NormFloat64())
+		next += r.ExpFloat64() / math.Max(rate, 1e-12)
+	}
+	return seconds, next
 }
 
 // mean is the mean of v, or otherwise when there are none.

@@ -243,40 +243,12 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 		}
 	}
 	if len(not) > 0 {
-		c := base
-		c.Drives = len(not)
-		var most time.Duration
-		for _, j := range not {
-			c.Left = append(c.Left, j.Drive)
-			most = max(most, j.Takes)
-		}
-		c.Says = fmt.Sprintf(
-			"%s: %s up to %s, and the longest window is %s. Widen the windows, or let tests run past their end.",
-			testsOf(c.Kind, len(not)),
-			takes(len(not)),
-			Words(most),
-			Words(longest),
-		)
-		if len(spans) == 0 {
-			c.Says = testsOf(c.Kind, len(not)) + ": the plan has no window at all in this period. Give it one."
-		}
-		out = append(out, c)
+		out = append(out, base.tooLong(not, longest, len(spans) > 0))
 	}
 	// Those that would fit alone are held up by what they share: by that of which they need the most beyond what there
 	// is.
 	for len(fits) > 0 {
-		var best string
-		var bestNeed, bestHave int
-		for _, use := range fits[0].Uses {
-			limit := room.Limits[use]
-			if limit == 0 {
-				continue
-			}
-			need, have := nights(all, use, limit, spans)
-			if best == "" || need*bestHave > bestNeed*have {
-				best, bestNeed, bestHave = use, need, have
-			}
-		}
+		best, bestNeed, bestHave := narrowest(fits[0].Uses, all, room, spans)
 		c := base
 		c.Of = best
 		rest := fits[:0]
@@ -313,6 +285,42 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 		fits = rest
 	}
 	return out
+}
+
+// tooLong are tests that fit no window.
+func (c Crowd) tooLong(not []*Job, longest time.Duration, windows bool) Crowd {
+	c.Drives = len(not)
+	var most time.Duration
+	for _, j := range not {
+		c.Left = append(c.Left, j.Drive)
+		most = max(most, j.Takes)
+	}
+	c.Says = fmt.Sprintf(
+		"%s: %s up to %s, and the longest window is %s. Widen the windows, or let tests run past their end.",
+		testsOf(c.Kind, len(not)),
+		takes(len(not)),
+		Words(most),
+		Words(longest),
+	)
+	if !windows {
+		c.Says = testsOf(c.Kind, len(not)) + ": the plan has no window at all in this period. Give it one."
+	}
+	return c
+}
+
+// narrowest is what is shared of which most is needed beyond what there is; empty when nothing has a limit.
+func narrowest(uses []string, all []*Job, room Room, spans []Span) (best string, bestNeed, bestHave int) {
+	for _, use := range uses {
+		limit := room.Limits[use]
+		if limit == 0 {
+			continue
+		}
+		need, have := nights(all, use, limit, spans)
+		if best == "" || need*bestHave > bestNeed*have {
+			best, bestNeed, bestHave = use, need, have
+		}
+	}
+	return best, bestNeed, bestHave
 }
 
 // nights is how many windows the jobs that use something need when it is used by so many at once, and how many there

@@ -136,34 +136,8 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 			walk(up, append(slices.Clip(chain), up), pool, table, number)
 		}
 		partitioned := slices.ContainsFunc(above, func(up string) bool { return g[up].Kind == Partition })
-		switch {
-		case len(d.Uses) > 0 || len(above) > 0 && !partitioned:
-		case d.Busy && !partitioned:
-			use.Kind, use.Active = Held, true
-			out = append(out, use)
-		case !d.Read:
-			if !partitioned {
-				use.Kind = Unread
-				if len(d.Contents) > 0 {
-					use.Kind = d.Contents[0]
-				}
-				out = append(out, use)
-			}
-		case d.Kind == Crypt && len(d.Contents) == 1 && d.Contents[0] == drive.Something:
-			use.Kind = OpenCrypt // what a fresh one gives back cannot be told from data that nobody knows
-			out = append(out, use)
-		case len(d.Contents) > 0:
-			for _, c := range d.Contents {
-				if partitioned && c == drive.PartitionTable {
-					continue // its partitions speak for it
-				}
-				u := use
-				u.Kind = c
-				out = append(out, u)
-			}
-		case d.Kind != Disk && !partitioned:
-			use.Kind = "empty " + string(d.Kind)
-			out = append(out, use)
+		if len(d.Uses) == 0 && (len(above) == 0 || partitioned) {
+			out = append(out, d.itself(use, partitioned)...)
 		}
 	}
 	walk(disk, nil, "", "", 0)
@@ -172,6 +146,38 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 		func(a, b Use) int { return strings.Compare(strings.Join(a.Chain, "/"), strings.Join(b.Chain, "/")) },
 	)
 	return out
+}
+
+// itself is how a device is used of which the kernel shows no use: what it holds, or that nobody knows that. Of a
+// partitioned one its partitions speak.
+func (d Device) itself(use Use, partitioned bool) (out []Use) {
+	one := func(kind string) []Use {
+		use.Kind = kind
+		return []Use{use}
+	}
+	switch {
+	case d.Busy && !partitioned:
+		use.Active = true
+		return one(Held)
+	case !d.Read && partitioned:
+		return nil
+	case !d.Read && len(d.Contents) > 0:
+		return one(d.Contents[0])
+	case !d.Read:
+		return one(Unread)
+	case d.Kind == Crypt && len(d.Contents) == 1 && d.Contents[0] == drive.Something:
+		return one(OpenCrypt) // what a fresh one gives back cannot be told from data that nobody knows
+	case len(d.Contents) > 0:
+		for _, c := range d.Contents {
+			if !partitioned || c != drive.PartitionTable {
+				out = append(out, one(c)...)
+			}
+		}
+		return out
+	case d.Kind != Disk && !partitioned:
+		return one("empty " + string(d.Kind))
+	}
+	return nil
 }
 
 // LayerWords names what stands between a drive, or a partition of it, and a member: kinds of devices from below. It is

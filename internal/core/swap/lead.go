@@ -139,7 +139,7 @@ func (s *State) fate(e Event) *Refusal {
 // owed tells in what state an abandoned swap leaves the pool.
 func (s *State) owed() string {
 	host := ""
-	if slices.Contains([]Phase{Down, Change, Up}, s.Phase) || s.Phase == Rehouse && s.Recipe.has(Down) {
+	if s.in(Down, Change, Up) || s.Phase == Rehouse && s.Recipe.has(Down) {
 		host = "; " + s.Host + " is to be brought back, and the work that was moved away from it"
 	}
 	drained := s.Recipe.has(Drain) && s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Drain)
@@ -148,10 +148,10 @@ func (s *State) owed() string {
 		return "nothing was touched"
 	case s.Phase == Drain && (s.InProgress || s.Ordered):
 		return "what began to move goes on moving; stop it with: lantern stop " + s.Pool
-	case s.Phase == Layout || s.Phase == Prepare:
+	case s.in(Layout, Prepare):
 		return s.poolWords() + " is left without the member in slot " + s.Slot + "; the new drive has " +
 			"partitions of it, and no data"
-	case s.Phase == Join || s.Phase == Recover || s.Phase == Refill || s.Phase == Verify && s.New != nil:
+	case s.in(Join, Recover, Refill) || s.Phase == Verify && s.New != nil:
 		return "the pool goes on recovering on its own"
 	case s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Recover):
 		if s.OldGone {
@@ -165,6 +165,9 @@ func (s *State) owed() string {
 	}
 	return s.Pool + " is left without the member in slot " + s.Slot + host
 }
+
+// in says whether the present step is one of these.
+func (s *State) in(phases ...Phase) bool { return slices.Contains(phases, s.Phase) }
 
 func because(reason string) string {
 	if reason == "" {

@@ -65,12 +65,13 @@ func (s *State) gone(e Event) {
 		return
 	}
 	key := e.Drive.Key()
+	isNew := s.New != nil && key == s.New.Key()
 	switch {
 	case key == s.Old.Key():
 		s.oldGone(e)
-	case slices.Contains(s.Came, key) && e.Drive.Member == "" && (s.New == nil || key != s.New.Key()):
+	case slices.Contains(s.Came, key) && e.Drive.Member == "" && !isNew:
 		s.strangerGone(e)
-	case e.Drive.Member == "" && e.Drive.Blank && (s.New == nil || key != s.New.Key()):
+	case e.Drive.Member == "" && e.Drive.Blank && !isNew:
 		// Nothing depends on it: stock that is taken to where it is needed.
 		s.say(e, "%s was taken out of %s", e.Drive.Tail(), e.Drive.bayWords())
 		if s.Early != nil && key == s.Early.Key() {
@@ -78,20 +79,29 @@ func (s *State) gone(e Event) {
 		}
 	case s.Phase == Planned:
 		// Before it began nobody was told to pull anything; the round speaks of it.
-	case s.New != nil && key == s.New.Key() && e.Drive.Member == "" &&
-		(s.Phase == Confirm || s.Phase == Layout || s.Phase == Prepare):
-		s.say(e, "the new drive %s was taken out again", s.New.Tail())
-		s.New, s.Ordered = nil, false
-		s.enter(e, Insert)
-	case s.New != nil && key == s.New.Key() &&
-		(s.Phase == Rehouse && s.BlockedBy == "" || s.Phase == Up && s.Recipe.Temporary):
-		s.New.Bay = ""
-		s.say(e, "%s is on its way to %s", s.New.Tail(), s.Old.bayWords())
+	case isNew && s.newGone(e):
 	default:
 		s.Wrong = append(s.Wrong, Wrong{Drive: *e.Drive, At: e.At, Margin: e.Margin})
 		s.Alarms++
 		s.say(e, "STOP: %s left %s, which is not the drive to pull. Put it back", e.Drive.Tail(), e.Drive.bayWords())
 	}
+}
+
+// newGone takes note that the new drive left where nothing depends on it, or where it is to be carried elsewhere. It
+// returns false where neither is so.
+func (s *State) newGone(e Event) bool {
+	switch {
+	case e.Drive.Member == "" && s.in(Confirm, Layout, Prepare):
+		s.say(e, "the new drive %s was taken out again", s.New.Tail())
+		s.New, s.Ordered = nil, false
+		s.enter(e, Insert)
+	case s.Phase == Rehouse && s.BlockedBy == "", s.Phase == Up && s.Recipe.Temporary:
+		s.New.Bay = ""
+		s.say(e, "%s is on its way to %s", s.New.Tail(), s.Old.bayWords())
+	default:
+		return false
+	}
+	return true
 }
 
 // strangerGone takes in that a drive left which was never part of the pool: one that came too early, or was refused.

@@ -1,6 +1,7 @@
 package swap
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -108,11 +109,7 @@ func (s *State) add(out *PoolView, v PoolView) {
 	}
 	out.MarginKnown = out.MarginKnown && v.MarginKnown
 	out.Without, out.Moving = min(out.Without, v.Without), min(out.Moving, v.Moving)
-	for _, l := range v.Lost {
-		if !slices.Contains(out.Lost, l) {
-			out.Lost = append(slices.Clip(out.Lost), l)
-		}
-	}
+	out.Lost = union(out.Lost, v.Lost)
 	out.Drained, out.Filled = out.Drained && v.Drained, out.Filled && v.Filled
 	out.Recovering = out.Recovering || v.Recovering
 	if out.Recovery == "" || v.Recovering && v.Recovery != "" {
@@ -124,15 +121,16 @@ func (s *State) add(out *PoolView, v PoolView) {
 	out.ScrubClean = out.ScrubClean && v.ScrubClean
 	out.Unrepairable += v.Unrepairable
 	out.Prepared = out.Prepared && v.Prepared
-	if out.Stuck == "" {
-		out.Stuck = v.Stuck
-	}
-	if out.Spare == "" {
-		out.Spare = v.Spare
-	}
-	for _, n := range v.Notices {
-		if !slices.Contains(out.Notices, n) {
-			out.Notices = append(slices.Clip(out.Notices), n)
+	out.Stuck, out.Spare = cmp.Or(out.Stuck, v.Stuck), cmp.Or(out.Spare, v.Spare)
+	out.Notices = union(out.Notices, v.Notices)
+}
+
+// union adds what is not there yet, and leaves the list that it was given as it is.
+func union[T comparable](to, more []T) []T {
+	for _, x := range more {
+		if !slices.Contains(to, x) {
+			to = append(slices.Clip(to), x)
 		}
 	}
+	return to
 }

@@ -63,12 +63,8 @@ func shaped(shape string, seed uint64) (course []recovery.Sample, begun time.Tim
 		p := pace * math.Exp(noise) * math.Sqrt(1-0.75*reach*done/todo)
 		clock := float64(now.Hour()) + float64(now.Minute())/60
 		switch shape {
-		case "busy hours":
-			if clock >= opens && clock < closes {
-				p *= factor
-			}
-		case "load by day":
-			p *= 1 - 0.5*(1-factor)*(1+math.Sin((clock-opens)/12*math.Pi))
+		case "busy hours", "load by day", "small things last":
+			p *= slowed(shape, clock, opens, closes, factor, done/total)
 		case "paused":
 			if paused > 0 {
 				paused -= seconds
@@ -86,15 +82,22 @@ func shaped(shape string, seed uint64) (course []recovery.Sample, begun time.Tim
 			}
 		case "growing total":
 			todo = total * (1 + grows*math.Min(1, done/(total*(1+grows)*at)))
-		case "small things last":
-			if done > 0.94*total {
-				p *= factor
-			}
 		}
 		done = math.Min(todo, done+p*seconds)
 		course = append(course, recovery.Sample{At: now, Done: drive.Bytes(done), Todo: drive.Bytes(todo)})
 	}
 	return course, begun, k
+}
+
+// slowed is by what a pace is multiplied at an hour of the day, or at a share of the whole.
+func slowed(shape string, clock, opens, closes, factor, share float64) float64 {
+	switch {
+	case shape == "load by day":
+		return 1 - 0.5*(1-factor)*(1+math.Sin((clock-opens)/12*math.Pi))
+	case shape == "busy hours" && clock >= opens && clock < closes, shape == "small things last" && share > 0.94:
+		return factor
+	}
+	return 1
 }
 
 // judgeShapes judges n courses of each shape.

@@ -60,9 +60,18 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 		}
 		return first.Light, s.Commit(b)
 	}
+	if err := s.cannotLight(d, a); err != nil {
+		return api.Light{}, err
+	}
+	l := s.light(b, by, d, a, until, "")
+	return l.Light, s.Commit(b)
+}
+
+// cannotLight says why the light of a bay cannot be switched, and no drive in it may blink.
+func (s *State) cannotLight(d *fleet.Drive, a enclosure.Address) error {
 	if d != nil && d.Present && (d.How != enclosure.Told || a.Section == "") {
 		if s.lastOfBusy(d) {
-			return api.Light{}, problem.New(
+			return problem.New(
 				409,
 				"last-member",
 				"Go by its label, or wait until the pool is quiet.",
@@ -73,7 +82,7 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 		}
 	}
 	if d != nil && !d.Present && !s.hasLights(a) {
-		return api.Light{}, problem.New(
+		return problem.New(
 			409,
 			"cannot-light",
 			"Light all others of its section instead: lantern light on "+d.Tail()+" --all-but",
@@ -82,7 +91,7 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 		)
 	}
 	if a.Section != "" && (d == nil || !d.Present) && !s.hasLights(a) {
-		return api.Light{}, problem.New(
+		return problem.New(
 			409,
 			"cannot-light",
 			"Look for the number on the case.",
@@ -90,8 +99,7 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 			a,
 		)
 	}
-	l := s.light(b, by, d, a, until, "")
-	return l.Light, s.Commit(b)
+	return nil
 }
 
 // busyForRhythm is above which share of I/O the last good members of a group are left alone; above twice that, a rhythm

@@ -8,6 +8,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
 	"lantern/internal/wire"
 )
 
@@ -60,27 +61,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 					b.Lit = b.Lit || until.State == api.LightStateLit
 				}
 				if d := here[enclosure.Address{Host: name, Section: r.Name, Number: n}]; d != nil {
-					key := d.Desc.Key()
-					b.How = api.BayHow(d.How)
-					for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius, "power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {
-						if p, ok := d.Record[name].Last(); ok {
-							*to = p.Value
-						}
-					}
-					for _, l := range s.fleet.LastTests(d) {
-						if l.At.After(b.TestedAt) {
-							b.TestedAt = l.At
-						}
-					}
-					b.Drive, b.Tail, b.Verdict, b.Missing = key, d.Tail(), api.Verdict(
-						verdicts[key].Verdict,
-					), !d.Present
-					if fs := verdicts[key].Findings; len(fs) > 0 {
-						b.Says = fs[0].Says
-					}
-					if at := s.judging.Places()[key]; at.Pool != nil {
-						b.Pool = at.Pool.Name
-					}
+					s.occupied(&b, d, verdicts[d.Desc.Key()])
 				}
 				b.Unknown = b.Drive == "" && loose && !v.Told
 				v.Bays = append(v.Bays, b)
@@ -89,6 +70,29 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 		}
 	}
 	return out, nil
+}
+
+// occupied fills in the drive of a bay.
+func (s *State) occupied(b *api.Bay, d *fleet.Drive, j judging.Judged) {
+	key := d.Desc.Key()
+	b.How = api.BayHow(d.How)
+	for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius, "power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {
+		if p, ok := d.Record[name].Last(); ok {
+			*to = p.Value
+		}
+	}
+	for _, l := range s.fleet.LastTests(d) {
+		if l.At.After(b.TestedAt) {
+			b.TestedAt = l.At
+		}
+	}
+	b.Drive, b.Tail, b.Verdict, b.Missing = key, d.Tail(), api.Verdict(j.Verdict), !d.Present
+	if fs := j.Findings; len(fs) > 0 {
+		b.Says = fs[0].Says
+	}
+	if at := s.judging.Places()[key]; at.Pool != nil {
+		b.Pool = at.Pool.Name
+	}
 }
 
 // Lights lists those that have not ended.

@@ -80,11 +80,8 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		reflect.DeepEqual(before.Pool, next.Pool) {
 		next.kept = before.kept
 	}
-	for _, r := range p.Recoveries {
-		if r.Id != "" && next.Unseen.IsZero() &&
-			(r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
-			next.Running = append(next.Running, r.Id)
-		}
+	if next.Unseen.IsZero() {
+		next.Running = runningOf(p.Recoveries)
 	}
 	s.drop(p.Id)
 	s.Pools[p.Id] = next
@@ -94,6 +91,16 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		}
 		s.inPools[key][p.Id] = next
 	}
+}
+
+// runningOf are the ids of recoveries that are running or paused.
+func runningOf(all []api.RecoveryReport) (ids []string) {
+	for _, r := range all {
+		if r.Id != "" && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
+			ids = append(ids, r.Id)
+		}
+	}
+	return ids
 }
 
 // drop forgets a pool.
@@ -354,4 +361,16 @@ func (s *State) Above(ids map[string]bool) (out []*pool.Pool) {
 		}
 	}
 	return out
+}
+
+// OnlyOn says whether a pool has members on a host and on no other, so that it stops when that is down.
+func (p *Pool) OnlyOn(host string) bool {
+	there, elsewhere := false, false
+	p.Everyone(func(group string, m *pool.Member) {
+		if group != "" {
+			there = there || m.Domain == host
+			elsewhere = elsewhere || m.Domain != host
+		}
+	})
+	return there && !elsewhere
 }

@@ -16,29 +16,7 @@ import (
 // those whose turn it is.
 func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (look, moved, aged map[string]bool) {
 	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
-	came := map[string]bool{}
-	for i := range j.seen {
-		x := &j.seen[i]
-		if x.version != x.drive.Version || x.absent || !x.drive.Present {
-			look[x.key] = true
-			if x.version != x.drive.Version {
-				came[x.key] = true
-			}
-			x.version, x.absent = x.drive.Version, !x.drive.Present
-		}
-	}
-	if len(j.seen) < len(s.fleet.Drives) {
-		known := make(map[string]bool, len(j.seen))
-		for _, x := range j.seen {
-			known[x.key] = true
-		}
-		for key, d := range s.fleet.Drives {
-			if !known[key] {
-				j.seen = append(j.seen, seenDrive{key, d, d.Version, !d.Present})
-				look[key], came[key], moved[key] = true, true, true
-			}
-		}
-	}
+	came := s.lookAtDrives(j, look, moved)
 	s.lookAtPools(j, look, moved)
 	for key := range came {
 		for _, peer := range j.places[key].Peers {
@@ -58,14 +36,11 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 	}
 	s.lookAtSections(j, came, look)
 	s.lookAtHosts(j, now, look)
-	for key := range maps.Keys(s.Shifts) {
-		if s.Shifts[key] != j.shifts[key] {
-			look[key] = true
-		}
-	}
-	for key := range j.shifts {
-		if s.Shifts[key] != j.shifts[key] {
-			look[key] = true
+	for _, shifts := range []map[string]health.Shift{s.Shifts, j.shifts} {
+		for key := range shifts {
+			if s.Shifts[key] != j.shifts[key] {
+				look[key] = true
+			}
 		}
 	}
 	j.shifts = maps.Clone(s.Shifts)
@@ -78,6 +53,35 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 		}
 	}
 	return look, moved, aged
+}
+
+// lookAtDrives finds the drives of which something was reported, and those that are new, which have moved as well.
+func (s *State) lookAtDrives(j *judgement, look, moved map[string]bool) (came map[string]bool) {
+	came = map[string]bool{}
+	for i := range j.seen {
+		x := &j.seen[i]
+		if x.version != x.drive.Version || x.absent || !x.drive.Present {
+			look[x.key] = true
+			if x.version != x.drive.Version {
+				came[x.key] = true
+			}
+			x.version, x.absent = x.drive.Version, !x.drive.Present
+		}
+	}
+	if len(j.seen) == len(s.fleet.Drives) {
+		return came
+	}
+	known := make(map[string]bool, len(j.seen))
+	for _, x := range j.seen {
+		known[x.key] = true
+	}
+	for key, d := range s.fleet.Drives {
+		if !known[key] {
+			j.seen = append(j.seen, seenDrive{key, d, d.Version, !d.Present})
+			look[key], came[key], moved[key] = true, true, true
+		}
+	}
+	return came
 }
 
 // takeTurns adds some of the drives of which nothing changed, so many that each has its turn within wholeFor.

@@ -94,41 +94,50 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 	out.Summary = summary(c, out)
 	if p != nil && recoveries.Running(c) {
 		if m, known := s.fleet.Margin(p); known {
-			switch {
-			case m < 0:
-				out.Cost = "data is lost already"
-			case m == 0:
-				out.Cost = "losing one more member until then loses data"
-			default:
-				out.Cost = fmt.Sprintf("losing one more member until then leaves: %s", pool.Margin(m-1))
-			}
+			out.Cost = costOf(m)
 			if whole && v.Finish != nil && m >= 0 {
 				out.Risk = s.risk(p, c, m, *v.Finish, now)
 			}
 		}
 	}
 	if whole {
-		step := max(1, len(c.Samples)/mostSamples)
-		for i, x := range c.Samples {
-			if i%step == 0 || i == len(c.Samples)-1 {
-				out.Course = append(
-					out.Course,
-					api.Sample{At: x.At, DoneBytes: int64(x.Done), TodoBytes: int64(x.Todo)},
-				)
-			}
-		}
-		for _, f := range r.Flows {
-			out.Flows = append(
-				out.Flows,
-				api.Flow{Slot: f.Slot, Tail: tail(f.Slot), ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)},
-			)
-		}
-		out.Priorities = s.effects(c, p)
-		for _, e := range s.earlier(c) {
-			out.Earlier = append(out.Earlier, e.ID)
-		}
+		s.wholeRecovery(&out, c, p, tail)
 	}
 	return out
+}
+
+// wholeRecovery fills in the course of a recovery, what each member gave, and what is known beside it.
+func (s *State) wholeRecovery(out *api.Recovery, c *recoveries.Course, p *fleet.Pool, tail func(slot string) string) {
+	step := max(1, len(c.Samples)/mostSamples)
+	for i, x := range c.Samples {
+		if i%step == 0 || i == len(c.Samples)-1 {
+			out.Course = append(
+				out.Course,
+				api.Sample{At: x.At, DoneBytes: int64(x.Done), TodoBytes: int64(x.Todo)},
+			)
+		}
+	}
+	for _, f := range c.Flows {
+		out.Flows = append(
+			out.Flows,
+			api.Flow{Slot: f.Slot, Tail: tail(f.Slot), ReadBytes: int64(f.Read), WrittenBytes: int64(f.Written)},
+		)
+	}
+	out.Priorities = s.effects(c, p)
+	for _, e := range s.earlier(c) {
+		out.Earlier = append(out.Earlier, e.ID)
+	}
+}
+
+// costOf says what the loss of one more member means while a recovery runs.
+func costOf(m pool.Margin) string {
+	switch {
+	case m < 0:
+		return "data is lost already"
+	case m == 0:
+		return "losing one more member until then loses data"
+	}
+	return fmt.Sprintf("losing one more member until then leaves: %s", pool.Margin(m-1))
 }
 
 // summary is how a recovery went, in one line.
@@ -172,29 +181,13 @@ func (s *State) known(c *recoveries.Course) recovery.Known {
 	}
 	p := s.fleet.Pools[c.PoolID]
 	if p != nil {
-		k.Reach = s.reach(p, c.Report.Slot)
-		for _, id := range p.Running {
-			if other := s.recoveries.Courses[id]; other != nil && other != c && other.State == recovery.Running &&
-				other.SeenAt.Sub(recoveries.LastMove(other)) < recoveries.LastMove(c).Sub(c.StartedAt)+time.Minute &&
-				recoveries.LastMove(other).After(recoveries.LastMove(c).Add(time.Minute)) {
-				k.Behind = fmt.Sprintf("the %s of the same pool", other.Kind)
-			}
-		}
+		k.Reach, k.Behind = s.reach(p, c.Report.Slot), s.behind(p, c)
 	}
 	model := ""
 	if d := s.fleet.Drives[c.Report.Drive]; d != nil {
 		model = d.Desc.Model
 	}
-	var before []*recoveries.Course
-	for _, e := range s.recoveries.Courses {
-		if e.Kind == c.Kind && e.State == recovery.Finished && e.StartedAt.Before(c.StartedAt) {
-			before = append(before, e)
-		}
-	}
-	slices.SortFunc(before, func(a, b *recoveries.Course) int {
-		return cmp.Or(a.StartedAt.Compare(b.StartedAt), cmp.Compare(a.ID, b.ID))
-	})
-	for _, e := range before {
+	for _, e := range s.finishedBefore(c) {
 		if !e.Profiled {
 			e.Profiled = true
 			if p, ok := recovery.ProfileOf(e.Samples); ok {
@@ -217,6 +210,31 @@ func (s *State) known(c *recoveries.Course) recovery.Known {
 		}
 	}
 	return k
+}
+
+// behind names a recovery of the same pool that moves while this one does not.
+func (s *State) behind(p *fleet.Pool, c *recoveries.Course) (says string) {
+	for _, id := range p.Running {
+		if other := s.recoveries.Courses[id]; other != nil && other != c && other.State == recovery.Running &&
+			other.SeenAt.Sub(recoveries.LastMove(other)) < recoveries.LastMove(c).Sub(c.StartedAt)+time.Minute &&
+			recoveries.LastMove(other).After(recoveries.LastMove(c).Add(time.Minute)) {
+			says = fmt.Sprintf("the %s of the same pool", other.Kind)
+		}
+	}
+	return says
+}
+
+// finishedBefore are the recoveries of the same kind that began before and finished, in order of time.
+func (s *State) finishedBefore(c *recoveries.Course) (out []*recoveries.Course) {
+	for _, e := range s.recoveries.Courses {
+		if e.Kind == c.Kind && e.State == recovery.Finished && e.StartedAt.Before(c.StartedAt) {
+			out = append(out, e)
+		}
+	}
+	slices.SortFunc(out, func(a, b *recoveries.Course) int {
+		return cmp.Or(a.StartedAt.Compare(b.StartedAt), cmp.Compare(a.ID, b.ID))
+	})
+	return out
 }
 
 // reach is how far towards the innermost tracks the data of a member reach, or of all on average; negative when nobody

@@ -217,6 +217,12 @@ func (s *Service) copyDrive(key string, d *fleet.Drive, p *fleet.Pool) api.CopyD
 			v.Courses = append(v.Courses, c)
 		}
 	}
+	s.slower(&v, key, d, p)
+	return v
+}
+
+// slower fills in by how much a drive is slower than its peers, where that was found of it.
+func (s *Service) slower(v *api.CopyDrive, key string, d *fleet.Drive, p *fleet.Pool) {
 	const latency = "read_latency_seconds"
 	for _, f := range s.judging.Judge()[key].Findings {
 		last, ok := d.Record[latency].Last()
@@ -235,7 +241,6 @@ func (s *Service) copyDrive(key string, d *fleet.Drive, p *fleet.Pool) api.CopyD
 			v.Slower, v.SlowerSince = last.Value/peers[len(peers)/2], f.Since
 		}
 	}
-	return v
 }
 
 // courseOf is how a metric went where it ever was more than nothing: its first value, and each that was another.

@@ -187,41 +187,12 @@ func (s *State) Tick(t *fleet.Tick) {
 		return
 	}
 	s.turnAt = now.Add(s.Clock.AtLeast(time.Second, time.Second))
-	var due []selftest.Waiting
 	places := s.judging.Places()
-	limits := map[string]int{}
-	for i := range s.Items {
-		it := &s.Items[i]
-		if it.State != selftest.Planned || !it.Due(now) && now.Before(it.Period.To) {
-			continue
-		}
-		d, p := s.fleet.Drives[it.Drive], s.plans[it.Plan]
-		if d == nil || p == nil {
-			continue
-		}
-		w := s.fleet.Where(d, places[it.Drive])
-		waiting := selftest.Waiting{Item: it, Plan: &p.Plan, Uses: w.Uses()}
-		if it.Due(now) {
-			waiting.Blocked = s.keepsFromTest(d, places[it.Drive], p, it.Kind, now)
-		}
-		due = append(due, waiting)
-	}
+	due := s.due(places, now)
 	if len(due) == 0 {
 		return
 	}
-	running := map[string]int{}
-	core := s.CorePlans(nil, "")
-	for _, d := range s.fleet.Drives {
-		w := s.fleet.Where(d, places[d.Desc.Key()])
-		if s.Runs[w.Drive] != nil || d.Reading.Testing.RemainingPercent > 0 && d.Present {
-			for _, use := range w.Uses() {
-				running[use]++
-			}
-		}
-		if r := selftest.Choose(core, w); r.Plan != nil {
-			selftest.Tighten(limits, r.Plan, w)
-		}
-	}
+	running, limits := s.runningTests(places)
 	before := make([]selftest.Item, len(due))
 	for i, w := range due {
 		before[i] = *w.Item
@@ -258,6 +229,45 @@ func (s *State) Tick(t *fleet.Tick) {
 			)
 		}
 	}
+}
+
+// due are the planned tests whose turn it is, or whose period is over.
+func (s *State) due(places map[string]fleet.Place, now time.Time) (out []selftest.Waiting) {
+	for i := range s.Items {
+		it := &s.Items[i]
+		if it.State != selftest.Planned || !it.Due(now) && now.Before(it.Period.To) {
+			continue
+		}
+		d, p := s.fleet.Drives[it.Drive], s.plans[it.Plan]
+		if d == nil || p == nil {
+			continue
+		}
+		w := s.fleet.Where(d, places[it.Drive])
+		waiting := selftest.Waiting{Item: it, Plan: &p.Plan, Uses: w.Uses()}
+		if it.Due(now) {
+			waiting.Blocked = s.keepsFromTest(d, places[it.Drive], p, it.Kind, now)
+		}
+		out = append(out, waiting)
+	}
+	return out
+}
+
+// runningTests counts the tests that run by what they use, and gives how many may at once.
+func (s *State) runningTests(places map[string]fleet.Place) (running, limits map[string]int) {
+	running, limits = map[string]int{}, map[string]int{}
+	core := s.CorePlans(nil, "")
+	for _, d := range s.fleet.Drives {
+		w := s.fleet.Where(d, places[d.Desc.Key()])
+		if s.Runs[w.Drive] != nil || d.Reading.Testing.RemainingPercent > 0 && d.Present {
+			for _, use := range w.Uses() {
+				running[use]++
+			}
+		}
+		if r := selftest.Choose(core, w); r.Plan != nil {
+			selftest.Tighten(limits, r.Plan, w)
+		}
+	}
+	return running, limits
 }
 
 // keepsFromTest says what keeps a planned test of a drive back now.

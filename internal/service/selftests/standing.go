@@ -45,24 +45,7 @@ func (s *State) DriveTests(
 	if at.Pool != nil {
 		out.Pool = at.Pool.Name
 	}
-	var says []string
-	r := selftest.Choose(core, s.fleet.Where(d, at))
-	if r.Plan != nil {
-		out.Plan, out.PlanWhy = r.Plan.Name, r.Why
-		if r.Else != nil {
-			out.PlanElse = r.Else.Name
-		}
-		if len(r.Also) > 0 {
-			says = append(
-				says,
-				fmt.Sprintf(
-					"the plans %s and %s are both for it, and neither is more specific: the first is followed",
-					r.Plan.Name,
-					r.Also[0].Name,
-				),
-			)
-		}
-	}
+	says := planOf(&out, selftest.Choose(core, s.fleet.Where(d, at)))
 	last := s.fleet.LastTests(d)
 	show := func(kind drive.SelfTestKind) api.LastTest {
 		l, ok := last[kind]
@@ -72,15 +55,8 @@ func (s *State) DriveTests(
 		return api.LastTest{At: l.At, About: l.About, Result: l.Result}
 	}
 	out.Short, out.Extended = show(drive.SelfTestShort), show(drive.SelfTestExtended)
-	switch {
-	case !d.Present:
-		stands, says = append(stands, standCannot), append(says, "it does not answer")
-	case d.Blind != "":
-		stands, says = append(stands, standCannot), append(says, "it is blind: "+d.Blind)
-	case !d.Reading.SelfTests:
-		stands, says = append(stands, standCannot), append(says, "it has no self-tests")
-	case len(last) == 0:
-		stands, says = append(stands, standNever), append(says, "it was never tested")
+	if stand, why := ableToTest(d, len(last)); stand != "" {
+		stands, says = append(stands, stand), append(says, why)
 	}
 	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
 		if last[kind].Result == string(drive.SelfTestFailed) {
@@ -122,9 +98,7 @@ func (s *State) DriveTests(
 		}
 	}
 	for _, kind := range []drive.SelfTestKind{drive.SelfTestExtended, drive.SelfTestShort, drive.SelfTestConveyance} {
-		if it := newest[kind]; it != nil && it.State != selftest.Done && it.State != selftest.Dropped &&
-			it.State != selftest.Running &&
-			(it.Misses > 0 || it.State == selftest.Missed) {
+		if it := newest[kind]; it != nil && missed(it) {
 			stands, says = append(
 				stands,
 				standOverdue,
@@ -140,6 +114,49 @@ func (s *State) DriveTests(
 	)
 	out.Says = strings.Join(says, "; ")
 	return out, stands
+}
+
+// planOf fills in the plan that a drive follows, and says where another is for it just as well.
+func planOf(out *api.DriveTests, r selftest.Rules) (says []string) {
+	if r.Plan == nil {
+		return nil
+	}
+	out.Plan, out.PlanWhy = r.Plan.Name, r.Why
+	if r.Else != nil {
+		out.PlanElse = r.Else.Name
+	}
+	if len(r.Also) > 0 {
+		says = append(
+			says,
+			fmt.Sprintf(
+				"the plans %s and %s are both for it, and neither is more specific: the first is followed",
+				r.Plan.Name,
+				r.Also[0].Name,
+			),
+		)
+	}
+	return says
+}
+
+// ableToTest says why a drive cannot test itself, or that it never did; empty when neither is so.
+func ableToTest(d *fleet.Drive, tests int) (stand, why string) {
+	switch {
+	case !d.Present:
+		return standCannot, "it does not answer"
+	case d.Blind != "":
+		return standCannot, "it is blind: " + d.Blind
+	case !d.Reading.SelfTests:
+		return standCannot, "it has no self-tests"
+	case tests == 0:
+		return standNever, "it was never tested"
+	}
+	return "", ""
+}
+
+// missed says that a planned test did not take place in its period, or not in those before it.
+func missed(it *selftest.Item) bool {
+	return it.State == selftest.Missed ||
+		it.Misses > 0 && it.State != selftest.Done && it.State != selftest.Dropped && it.State != selftest.Running
 }
 
 func periods(n int) string {

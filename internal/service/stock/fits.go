@@ -161,3 +161,18 @@ func (s *State) NewAt(p *fleet.Pool, key string, at swap.Seat) (m pool.Member, g
 	})
 	return m, group, ok
 }
+
+// SpareFor is the slot of the smallest spare of a pool that would take the place of a member, empty when none would.
+func (s *State) SpareFor(p *fleet.Pool, m pool.Member, needs drive.Bytes) (slot string) {
+	place, _, ok := s.PlaceOf(&p.Pool, m)
+	if !ok {
+		return ""
+	}
+	var size drive.Bytes
+	for i := range p.Spares {
+		if x := &p.Spares[i]; x.Size >= needs && s.SpareOffered(&p.Pool, place, x) && (slot == "" || x.Size < size) {
+			slot, size = x.Slot, x.Size
+		}
+	}
+	return slot
+}

@@ -154,34 +154,36 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	case len(uses) > 0:
 		out.Holds = fleet.UseWords(uses)
 	}
-	if places := s.fleet.Seats(
-		d.Desc.Key(),
-	); len(places) == 1 && places[0].Member.State == pool.Standby &&
-		len(uses) == 0 {
-		out.Spare = true
-	}
+	places := s.fleet.Seats(d.Desc.Key())
+	out.Spare = len(places) == 1 && places[0].Member.State == pool.Standby && len(uses) == 0
 	out.Blank = d.Looked && out.Holds == "" && out.Member == ""
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.Words()
 	if a := s.AcceptanceByID[d.Accepted.ID]; a != nil && out.Accepted != "" {
 		out.Lacks = a.Lacks(s.policy.stages())
 	}
 	out.Testing = testing
+	out.Ill = s.ill(d, out.Member)
+	return out
+}
+
+// ill says what speaks against a drive that is to take another's place; member is the pool that it is in.
+func (s *State) ill(d *fleet.Drive, member string) (why string) {
 	if d.Accepted.State == string(api.AcceptanceStateFailed) {
-		out.Ill = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
+		why = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
 	}
-	if why := s.fleet.Distrust(d); why != "" && out.Member == "" && out.Ill == "" {
-		out.Ill = why
+	if past := s.fleet.Distrust(d); past != "" && member == "" && why == "" {
+		why = past
 	}
 	if len(d.Reading.Unreadable) > 0 {
-		out.Ill = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why
+		why = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why
 	}
 	for _, f := range s.judging.Judge()[d.Desc.Key()].Findings {
-		if f.Verdict.Gravity() >= health.Watch.Gravity() && f.Strength == drive.Strong && out.Ill == "" &&
+		if f.Verdict.Gravity() >= health.Watch.Gravity() && f.Strength == drive.Strong && why == "" &&
 			f.Rule != "vanished" {
-			out.Ill = f.Says
+			why = f.Says
 		}
 	}
-	return out
+	return why
 }
 
 // StockOf is a drive as it is listed in stock; is says whether it is.

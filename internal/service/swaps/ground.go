@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"lantern/internal/api"
-	"lantern/internal/core/drive"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/swap"
@@ -40,14 +39,7 @@ func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.S
 		}
 	}
 	for _, x := range s.fleet.Pools {
-		there, elsewhere := false, false
-		x.Everyone(func(group string, m *pool.Member) {
-			if group != "" {
-				there = there || m.Domain == h.Name
-				elsewhere = elsewhere || m.Domain != h.Name
-			}
-		})
-		if there && !elsewhere {
+		if x.OnlyOn(h.Name) {
 			g.Stops = append(g.Stops, x.Name)
 		}
 	}
@@ -58,14 +50,8 @@ func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.S
 	}
 	g.Free = cmp.Or(g.Free, s.freeBay(h, d, true))
 	g.Outside = s.freeBay(h, d, false)
-	if place, _, ok := s.stock.PlaceOf(&p.Pool, m); ok && !plan.KeepSpare {
-		var size drive.Bytes
-		for i := range p.Spares {
-			if x := &p.Spares[i]; x.Size >= plan.Needs && s.stock.SpareOffered(&p.Pool, place, x) &&
-				(g.Spare == "" || x.Size < size) {
-				g.Spare, size = x.Slot, x.Size
-			}
-		}
+	if !plan.KeepSpare {
+		g.Spare = s.stock.SpareFor(p, m, plan.Needs)
 	}
 	return g, stock
 }

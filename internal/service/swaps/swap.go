@@ -327,35 +327,20 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 	}
 	w = s.SwapByID[id]
 	e := make(w)
-	if e.Kind == swap.BeginIt {
-		if stale != nil {
-			return api.Swap{}, stale
-		}
-		if len(differs) > 0 {
-			return api.Swap{}, problem.New(
-				409,
-				"plan-changed",
-				"Look at it, and begin again if it is still right: lantern swap show "+w.Old.Tail(),
-				"The plan changed since it was last shown: %s.",
-				strings.Join(differs, "; "),
-			)
-		}
+	if e.Kind == swap.BeginIt && stale != nil {
+		return api.Swap{}, stale
+	}
+	if e.Kind == swap.BeginIt && len(differs) > 0 {
+		return api.Swap{}, problem.New(
+			409,
+			"plan-changed",
+			"Look at it, and begin again if it is still right: lantern swap show "+w.Old.Tail(),
+			"The plan changed since it was last shown: %s.",
+			strings.Join(differs, "; "),
+		)
 	}
 	if match != "" && match != "*" && match != ETag(w.version) {
-		// Who says again what was done already is told how it stands: the first answer may have been lost on its way.
-		next, orders, err := swap.Apply(w.State, e)
-		if err == nil && len(orders) == 0 && trace(next) == trace(w.State) {
-			return s.ViewSwap(w), nil
-		}
-		if r := (*swap.Refusal)(nil); errors.As(err, &r) && r.Type == "begun-already" {
-			return api.Swap{}, err
-		}
-		return api.Swap{}, problem.New(
-			412,
-			"swap-changed",
-			"Look at it again before you go on.",
-			"The swap has changed since you looked.",
-		)
+		return s.actedOnOld(w, e)
 	}
 	b := &store.Batch{}
 	before := w.State
@@ -373,6 +358,24 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 		return api.Swap{}, err
 	}
 	return s.ViewSwap(s.SwapByID[id]), nil
+}
+
+// actedOnOld answers somebody who saw an earlier state of a swap. Who says again what was done already is told how it
+// stands: the first answer may have been lost on its way. Everything else is refused.
+func (s *Service) actedOnOld(w *Swap, e swap.Event) (api.Swap, error) {
+	next, orders, err := swap.Apply(w.State, e)
+	if err == nil && len(orders) == 0 && trace(next) == trace(w.State) {
+		return s.ViewSwap(w), nil
+	}
+	if r := (*swap.Refusal)(nil); errors.As(err, &r) && r.Type == "begun-already" {
+		return api.Swap{}, err
+	}
+	return api.Swap{}, problem.New(
+		412,
+		"swap-changed",
+		"Look at it again before you go on.",
+		"The swap has changed since you looked.",
+	)
 }
 
 // catchUp tells a swap that has just begun what was already so: an old drive that left before.

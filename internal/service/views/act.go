@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"lantern/internal/api"
+	"lantern/internal/service/fleet"
 	"lantern/internal/service/orders"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
@@ -104,47 +105,9 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 		}
 	case api.PoolActionActionStop, api.PoolActionActionNudge, api.PoolActionActionGrow:
 	case api.PoolActionActionAdmit:
-		d, err := s.fleet.FindDrive(a.Drive)
+		d, err := s.admissible(a)
 		if err != nil {
 			return api.Order{}, err
-		}
-		inUse, _ := s.fleet.NotFree(d)
-		switch {
-		case !d.Desc.TailMatches(a.Tail):
-			return api.Order{}, problem.New(
-				409,
-				"wrong-tail",
-				"Read the label; nothing was written.",
-				"%q is not the label tail of %s.",
-				a.Tail,
-				d.Tail(),
-			)
-		case inUse != "":
-			return api.Order{}, problem.New(
-				409,
-				"drive-refused",
-				"Put in another drive.",
-				"%s cannot be used: %s.",
-				d.Tail(),
-				inUse,
-			)
-		case s.stock.AcceptanceOf(d.Desc.Key()) != nil:
-			return api.Order{}, problem.New(
-				409,
-				"drive-refused",
-				"Wait until it has passed.",
-				"%s is being tested, and not accepted yet.",
-				d.Tail(),
-			)
-		case s.swaps.Promised(d.Desc.Key(), "") != "":
-			return api.Order{}, problem.New(
-				409,
-				"drive-refused",
-				"Put in another drive.",
-				"%s is promised to the swap of %s.",
-				d.Tail(),
-				s.swaps.Promised(d.Desc.Key(), ""),
-			)
 		}
 		o.Host, o.Order.Drive = d.Host, wire.Identity(d.Desc.Identity)
 	default:
@@ -160,4 +123,51 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 	s.orders.Give(b, o)
 	s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s: %s ordered by %s", p.Name, a.Action, by))
 	return o.Order, s.Commit(b)
+}
+
+// admissible finds the drive that is to be added to a pool, and refuses one that must not be.
+func (s *State) admissible(a api.PoolAction) (*fleet.Drive, error) {
+	d, err := s.fleet.FindDrive(a.Drive)
+	if err != nil {
+		return nil, err
+	}
+	inUse, _ := s.fleet.NotFree(d)
+	switch {
+	case !d.Desc.TailMatches(a.Tail):
+		return nil, problem.New(
+			409,
+			"wrong-tail",
+			"Read the label; nothing was written.",
+			"%q is not the label tail of %s.",
+			a.Tail,
+			d.Tail(),
+		)
+	case inUse != "":
+		return nil, problem.New(
+			409,
+			"drive-refused",
+			"Put in another drive.",
+			"%s cannot be used: %s.",
+			d.Tail(),
+			inUse,
+		)
+	case s.stock.AcceptanceOf(d.Desc.Key()) != nil:
+		return nil, problem.New(
+			409,
+			"drive-refused",
+			"Wait until it has passed.",
+			"%s is being tested, and not accepted yet.",
+			d.Tail(),
+		)
+	case s.swaps.Promised(d.Desc.Key(), "") != "":
+		return nil, problem.New(
+			409,
+			"drive-refused",
+			"Put in another drive.",
+			"%s is promised to the swap of %s.",
+			d.Tail(),
+			s.swaps.Promised(d.Desc.Key(), ""),
+		)
+	}
+	return d, nil
 }
