@@ -51,7 +51,16 @@ var may = map[string][]string{
 		"web",
 	},
 	"internal/proof": {"internal/core"},
-	"internal/cli":   {"internal/api", "internal/core", "internal/harmless", "internal/link", "internal/nearest", "internal/paper", "internal/practice", "internal/wire"},
+	"internal/cli": {
+		"internal/api",
+		"internal/core",
+		"internal/harmless",
+		"internal/link",
+		"internal/nearest",
+		"internal/paper",
+		"internal/practice",
+		"internal/wire",
+	},
 	"internal/daemon": {
 		"internal/agent",
 		"internal/api",

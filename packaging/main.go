@@ -1,10 +1,10 @@
-// Command packaging makes the Debian packages lantern and lantern-agent and a tarball, for amd64 and arm64, the same bytes
-// from the same sources:
+// Command packaging makes the Debian packages lantern and lantern-agent and a tarball, for amd64 and arm64, the same
+// bytes from the same sources:
 //
 //	go run . <folder>
 //
-// VERSION is what they are called, SOURCE_DATE_EPOCH the time of everything in them, SOURCES the folder of the sources, the
-// one above where it is not set, and ARCHITECTURES which of them are made.
+// VERSION is what they are called, SOURCE_DATE_EPOCH the time of everything in them, SOURCES the folder of the sources,
+// the one above where it is not set, and ARCHITECTURES which of them are made.
 package main
 
 import (
@@ -83,7 +83,17 @@ func debianVersion(v string) string {
 // build makes the binary for a machine; goos and goarch are this one's for what is run here.
 func (m maker) build(arch string) (string, error) {
 	to := filepath.Join(m.work, "lantern-"+arch)
-	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -X lantern/internal/daemon.Version="+m.version, "-o", to, "./cmd/lantern")
+	cmd := exec.Command(
+		"go",
+		"build",
+		"-trimpath",
+		"-buildvcs=false",
+		"-ldflags",
+		"-s -w -X lantern/internal/daemon.Version="+m.version,
+		"-o",
+		to,
+		"./cmd/lantern",
+	)
 	cmd.Dir = cmp.Or(os.Getenv("SOURCES"), "..")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH="+arch)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
@@ -205,7 +215,11 @@ func (m maker) deb(name, about, arch string, all []file) error {
 		Maintainer: "The lantern team <lantern@localhost>", Description: about, License: "Apache-2.0", MTime: m.at,
 		Overridables: nfpm.Overridables{
 			Depends: []string{"ca-certificates"},
-			Scripts: nfpm.Scripts{PostInstall: "files/" + name + ".postinst", PreRemove: "files/" + name + ".prerm", PostRemove: "files/" + name + ".postrm"},
+			Scripts: nfpm.Scripts{
+				PostInstall: "files/" + name + ".postinst",
+				PreRemove:   "files/" + name + ".prerm",
+				PostRemove:  "files/" + name + ".postrm",
+			},
 		},
 	}
 	if name == "lantern" {
@@ -252,7 +266,15 @@ func (m maker) tarball(arch string, all []file) error {
 		if err != nil {
 			return err
 		}
-		h := &tar.Header{Typeflag: tar.TypeReg, Name: "." + x.to, Mode: int64(x.mode), Size: int64(len(b)), ModTime: m.at, Uname: "root", Gname: "root"}
+		h := &tar.Header{
+			Typeflag: tar.TypeReg,
+			Name:     "." + x.to,
+			Mode:     int64(x.mode),
+			Size:     int64(len(b)),
+			ModTime:  m.at,
+			Uname:    "root",
+			Gname:    "root",
+		}
 		if err := t.WriteHeader(h); err != nil {
 			return err
 		}

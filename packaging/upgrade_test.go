@@ -49,7 +49,11 @@ func newDebian(t *testing.T) *debian {
 	d := &debian{t: t, root: t.TempDir(), runs: map[string]*exec.Cmd{}, said: map[string]*bytes.Buffer{}}
 	base := filepath.Join(cache, "base")
 	if _, err := os.Stat(filepath.Join(base, "usr/bin/dpkg")); err != nil {
-		mirror, err := exec.Command("sh", "-c", `grep -rhoE 'https?://[^ ]+/debian/?( |$)' /etc/apt/sources.list /etc/apt/sources.list.d | head -n 1`).Output()
+		mirror, err := exec.Command(
+			"sh",
+			"-c",
+			`grep -rhoE 'https?://[^ ]+/debian/?( |$)' /etc/apt/sources.list /etc/apt/sources.list.d | head -n 1`,
+		).Output()
 		if err != nil || len(mirror) == 0 {
 			t.Skip("no Debian mirror is known here")
 		}
@@ -59,7 +63,16 @@ func newDebian(t *testing.T) *debian {
 		}
 		part := base + ".part"
 		_ = os.RemoveAll(part)
-		d.must(exec.Command("debootstrap", "--variant=minbase", "--include=ca-certificates,passwd", suite, part, strings.TrimSpace(string(mirror))))
+		d.must(
+			exec.Command(
+				"debootstrap",
+				"--variant=minbase",
+				"--include=ca-certificates,passwd",
+				suite,
+				part,
+				strings.TrimSpace(string(mirror)),
+			),
+		)
 		if err := os.Rename(part, base); err != nil {
 			t.Fatal(err)
 		}
@@ -195,16 +208,22 @@ func (d *debian) until(what string, is func() bool) {
 func made(t *testing.T, sources, version string) (service, agent string) {
 	dir := t.TempDir()
 	cmd := exec.Command("go", "run", ".", dir)
-	cmd.Env = append(os.Environ(), "SOURCES="+sources, "VERSION="+version, "SOURCE_DATE_EPOCH=1790000000", "ARCHITECTURES=amd64")
+	cmd.Env = append(
+		os.Environ(),
+		"SOURCES="+sources,
+		"VERSION="+version,
+		"SOURCE_DATE_EPOCH=1790000000",
+		"ARCHITECTURES=amd64",
+	)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	return filepath.Join(dir, "lantern_"+version+"_amd64.deb"), filepath.Join(dir, "lantern-agent_"+version+"_amd64.deb")
 }
 
-// TestUpgrade: in a fresh Debian the packages of an earlier version are installed and run, the agent and then the service
-// are upgraded with all data and settings kept, the records are backed up, destroyed, restored and looked through, and the
-// packages are removed and purged.
+// TestUpgrade: in a fresh Debian the packages of an earlier version are installed and run, the agent and then the
+// service are upgraded with all data and settings kept, the records are backed up, destroyed, restored and looked
+// through, and the packages are removed and purged.
 func TestUpgrade(t *testing.T) {
 	d := newDebian(t)
 	from := os.Getenv("UPGRADE_FROM")
@@ -259,7 +278,9 @@ func TestUpgrade(t *testing.T) {
 	})
 	ask := func(args ...string) string {
 		t.Helper()
-		cmd := exec.Command("chroot", append([]string{d.root, "/usr/bin/lantern", "--server", "http://" + address}, args...)...)
+		cmd := exec.Command(
+			"chroot",
+			append([]string{d.root, "/usr/bin/lantern", "--server", "http://" + address}, args...)...)
 		cmd.Env = []string{"LANTERN_TOKEN=" + token, "HOME=/root"}
 		out, err := cmd.Output() // what is said beside the answer is not part of it
 		if err != nil {
@@ -272,12 +293,17 @@ func TestUpgrade(t *testing.T) {
 	ask("rule", "set", "burst_sectors", "20")
 	d.unit("lantern-agent")
 	reports := func() bool {
-		return regexp.MustCompile(`skerry\s+stone\s+house\s+reporting|skerry\s+stone house\s+reporting|skerry,stone house,reporting`).MatchString(ask("host", "list", "-o", "csv"))
+		return regexp.MustCompile(
+			`skerry\s+stone\s+house\s+reporting|skerry\s+stone house\s+reporting|skerry,stone house,reporting`,
+		).MatchString(
+			ask("host", "list", "-o", "csv"),
+		)
 	}
 	d.until("the old agent reports to the old service", reports)
 	kept := func() {
 		t.Helper()
-		if rules := ask("rule", "list"); !regexp.MustCompile(`burst_sectors\s+20`).MatchString(rules) && !strings.Contains(ask("rule", "list", "-o", "json"), "burst_sectors") {
+		if rules := ask("rule", "list"); !regexp.MustCompile(`burst_sectors\s+20`).MatchString(rules) &&
+			!strings.Contains(ask("rule", "list", "-o", "json"), "burst_sectors") {
 			t.Errorf("the threshold is lost:\n%s", rules)
 		}
 		d.until("it reports", reports)
@@ -303,7 +329,10 @@ func TestUpgrade(t *testing.T) {
 		t.Error(plan)
 	}
 	d.unit("lantern")
-	d.until("the new service answers", func() bool { return strings.Contains(d.said["lantern"].String(), "lantern serves") })
+	d.until(
+		"the new service answers",
+		func() bool { return strings.Contains(d.said["lantern"].String(), "lantern serves") },
+	)
 	later("the new agent reports to the new service")
 	kept()
 	d.stop("lantern-agent")
@@ -313,15 +342,39 @@ func TestUpgrade(t *testing.T) {
 	later("the old agent reports to the new service")
 	kept()
 
-	d.in("chroot", "--userspec=lantern:lantern", "/", "/usr/bin/lantern", "backup", "--data", "/var/lib/lantern/service", "/var/lib/lantern/backups/before.db")
+	d.in(
+		"chroot",
+		"--userspec=lantern:lantern",
+		"/",
+		"/usr/bin/lantern",
+		"backup",
+		"--data",
+		"/var/lib/lantern/service",
+		"/var/lib/lantern/backups/before.db",
+	)
 	d.stop("lantern")
 	d.in("sh", "-c", "rm -rf /var/lib/lantern/service/*")
-	d.in("chroot", "--userspec=lantern:lantern", "/", "/usr/bin/lantern", "restore", "--data", "/var/lib/lantern/service", "/var/lib/lantern/backups/before.db")
-	if said := d.in("chroot", "--userspec=lantern:lantern", "/", "/usr/bin/lantern", "check", "--data", "/var/lib/lantern/service"); strings.Contains(said, "WRONG") {
+	d.in(
+		"chroot",
+		"--userspec=lantern:lantern",
+		"/",
+		"/usr/bin/lantern",
+		"restore",
+		"--data",
+		"/var/lib/lantern/service",
+		"/var/lib/lantern/backups/before.db",
+	)
+	if said := d.in("chroot", "--userspec=lantern:lantern", "/", "/usr/bin/lantern", "check", "--data", "/var/lib/lantern/service"); strings.Contains(
+		said,
+		"WRONG",
+	) {
 		t.Error(said)
 	}
 	d.unit("lantern")
-	d.until("the restored service answers", func() bool { return strings.Contains(d.said["lantern"].String(), "lantern serves") })
+	d.until(
+		"the restored service answers",
+		func() bool { return strings.Contains(d.said["lantern"].String(), "lantern serves") },
+	)
 	ask("take-over", "--reason", "a rehearsal of the restore")
 	later("the agent reports to the restored service")
 	kept()
@@ -345,7 +398,8 @@ func TestUpgrade(t *testing.T) {
 		t.Error("removed: the program goes, the settings stay")
 	}
 	d.in("dpkg", "--purge", "lantern", "lantern-agent")
-	if there("etc/lantern/service.yaml") || there("var/lib/lantern/agent") || !there("var/lib/lantern/service/lantern.db") {
+	if there("etc/lantern/service.yaml") || there("var/lib/lantern/agent") ||
+		!there("var/lib/lantern/service/lantern.db") {
 		t.Error("purged: the settings go, the records stay")
 	}
 }

@@ -26,8 +26,8 @@ var notInFile = []string{"config", "print", "output", "help", "bash-completion"}
 // fromFile are settings that were taken from the file, by name.
 const fromFile = "settings of the file"
 
-// fileAndEnvironment lets the options of a command come from the environment (LANTERN_ and the option's name in capitals)
-// and from the file that --config names: an option comes before the environment, and that before the file.
+// fileAndEnvironment lets the options of a command come from the environment (LANTERN_ and the option's name in
+// capitals) and from the file that --config names: an option comes before the environment, and that before the file.
 func fileAndEnvironment(c *cli.Command) *cli.Command {
 	for _, f := range c.Flags {
 		if slices.Contains(notInFile, f.Names()[0]) {
@@ -87,7 +87,8 @@ func settable(cmd *cli.Command) (out []cli.Flag) {
 		for _, f := range c.Flags {
 			name := f.Names()[0]
 			own := c == cmd || cmd.Name == "agent" && slices.Contains(ofLink, name)
-			if own && !slices.Contains(notInFile, name) && !slices.ContainsFunc(out, func(o cli.Flag) bool { return o.Names()[0] == name }) {
+			if own && !slices.Contains(notInFile, name) &&
+				!slices.ContainsFunc(out, func(o cli.Flag) bool { return o.Names()[0] == name }) {
 				out = append(out, f)
 			}
 		}
@@ -110,7 +111,10 @@ func takeFile(cmd *cli.Command, path string) error {
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(b, &doc); err != nil {
-		return &client.Failure{Code: client.ExitUsage, Says: fmt.Sprintf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))}
+		return &client.Failure{
+			Code: client.ExitUsage,
+			Says: fmt.Sprintf("%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: ")),
+		}
 	}
 	if len(doc.Content) == 0 {
 		return nil // nothing is set
@@ -199,7 +203,13 @@ func looked(ctx context.Context, kind, path string) (*cli.Command, error) {
 		return err
 	}
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
-	root := &cli.Command{Name: "lantern", Flags: client.Flags(), Commands: []*cli.Command{c}, Writer: io.Discard, ErrWriter: io.Discard}
+	root := &cli.Command{
+		Name:      "lantern",
+		Flags:     client.Flags(),
+		Commands:  []*cli.Command{c},
+		Writer:    io.Discard,
+		ErrWriter: io.Discard,
+	}
 	args := []string{"lantern", c.Name}
 	if path != "" {
 		args = append(args, "--config", path)
@@ -286,7 +296,10 @@ func config() *cli.Command {
 						return err
 					}
 					if path == "" {
-						return &client.Failure{Code: client.ExitUsage, Says: "name the file as well: lantern config check " + name + " /etc/lantern/" + name + ".yaml"}
+						return &client.Failure{
+							Code: client.ExitUsage,
+							Says: "name the file as well: lantern config check " + name + " /etc/lantern/" + name + ".yaml",
+						}
 					}
 					c, err := looked(ctx, name, path)
 					if err != nil {

@@ -97,7 +97,10 @@ func migrate() *cli.Command {
 		Description: "Example: lantern migrate\n         lantern migrate --data /var/lib/lantern/service\n\n" +
 			"The records themselves are only read. The changes are made when the service of this version starts; make a backup before,\n" +
 			"since an older version refuses records that a newer one has changed.",
-		Flags: []cli.Flag{dataFlag(), &cli.BoolFlag{Name: "plan", Value: true, Usage: "only say it, which is all that this command does", Hidden: true}},
+		Flags: []cli.Flag{
+			dataFlag(),
+			&cli.BoolFlag{Name: "plan", Value: true, Usage: "only say it, which is all that this command does", Hidden: true},
+		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			return daemon.PlanMigration(cmd.String("data"), cmd.Root().Writer)
 		},

@@ -37,7 +37,20 @@ func main() {
 }
 
 func app() *cli.Command {
-	return client.Root(daemon.Version, serve(), agent(), backup(), restore(), check(), migrate(), storeCommand(), config(), demo(), rehearse(), driver())
+	return client.Root(
+		daemon.Version,
+		serve(),
+		agent(),
+		backup(),
+		restore(),
+		check(),
+		migrate(),
+		storeCommand(),
+		config(),
+		demo(),
+		rehearse(),
+		driver(),
+	)
 }
 
 func logger(cmd *cli.Command) *slog.Logger {
@@ -83,9 +96,19 @@ func serveFlags(data string) []cli.Flag {
 			Name:  "trusted-proxy",
 			Usage: "address or network of a reverse proxy whose word is taken for who asks; as often as you like",
 		},
-		&cli.StringFlag{Name: "metrics-listen", Usage: "an address of its own where metrics are told to anybody, such as 127.0.0.1:7413"},
-		&cli.StringFlag{Name: "metrics-token-file", Usage: "file that holds the token for /metrics; without one it is not told there"},
-		&cli.StringFlag{Name: "metrics-drives", Value: "flagged", Usage: "which drives have metrics of their own: flagged, all or none"},
+		&cli.StringFlag{
+			Name:  "metrics-listen",
+			Usage: "an address of its own where metrics are told to anybody, such as 127.0.0.1:7413",
+		},
+		&cli.StringFlag{
+			Name:  "metrics-token-file",
+			Usage: "file that holds the token for /metrics; without one it is not told there",
+		},
+		&cli.StringFlag{
+			Name:  "metrics-drives",
+			Value: "flagged",
+			Usage: "which drives have metrics of their own: flagged, all or none",
+		},
 		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
 	}
@@ -134,7 +157,11 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	if s, err = serveFrom(cmd); err == nil {
 		s.Backups, err = backupsFrom(cmd)
 	}
-	s.Retention = daemon.Retention{Events: cmd.Duration("keep-events"), Orders: cmd.Duration("keep-orders"), Deliveries: cmd.Duration("keep-messages")}
+	s.Retention = daemon.Retention{
+		Events:     cmd.Duration("keep-events"),
+		Orders:     cmd.Duration("keep-orders"),
+		Deliveries: cmd.Duration("keep-messages"),
+	}
 	for option, d := range map[string]time.Duration{"keep-events": s.Retention.Events, "keep-orders": s.Retention.Orders, "keep-messages": s.Retention.Deliveries} {
 		if err == nil && d < daemon.LeastRetention {
 			err = usage("--%s is at least %s", option, client.DurationText(daemon.LeastRetention))
@@ -145,18 +172,38 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 
 func backupFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "backup-folder", Usage: "folder for backups that the service makes by itself", DefaultText: "none are made"},
+		&cli.StringFlag{
+			Name:        "backup-folder",
+			Usage:       "folder for backups that the service makes by itself",
+			DefaultText: "none are made",
+		},
 		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often they are made"},
 		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many of them are kept"},
-		&client.DurationFlag{Name: "keep-events", Value: daemon.UsualRetention.Events, Usage: "how long it is kept what happened, a line each"},
-		&client.DurationFlag{Name: "keep-orders", Value: daemon.UsualRetention.Orders, Usage: "how long orders that have an outcome are kept"},
-		&client.DurationFlag{Name: "keep-messages", Value: daemon.UsualRetention.Deliveries, Usage: "how long it is kept which messages went out"},
+		&client.DurationFlag{
+			Name:  "keep-events",
+			Value: daemon.UsualRetention.Events,
+			Usage: "how long it is kept what happened, a line each",
+		},
+		&client.DurationFlag{
+			Name:  "keep-orders",
+			Value: daemon.UsualRetention.Orders,
+			Usage: "how long orders that have an outcome are kept",
+		},
+		&client.DurationFlag{
+			Name:  "keep-messages",
+			Value: daemon.UsualRetention.Deliveries,
+			Usage: "how long it is kept which messages went out",
+		},
 	}
 }
 
 // backupsFrom is the plan of the options.
 func backupsFrom(cmd *cli.Command) (p daemon.BackupPlan, err error) {
-	p = daemon.BackupPlan{Folder: cmd.String("backup-folder"), Every: cmd.Duration("backup-every"), Keep: cmd.Int("backup-keep")}
+	p = daemon.BackupPlan{
+		Folder: cmd.String("backup-folder"),
+		Every:  cmd.Duration("backup-every"),
+		Keep:   cmd.Int("backup-keep"),
+	}
 	switch {
 	case p.Every < time.Minute:
 		return p, usage("--backup-every is at least 1m, such as 1h or 1d")
@@ -176,7 +223,8 @@ func baseURL(text string) (*url.URL, error) {
 		return nil, nil // none was said
 	}
 	u, err := url.Parse(text)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" ||
+		u.User != nil {
 		return nil, usage("--base-url %q is no address such as https://lantern.example or https://example.com/lantern", text)
 	}
 	return u, nil
@@ -215,7 +263,10 @@ func serve() *cli.Command {
 
 func providerFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "oidc-issuer", Usage: "address of an identity provider (OpenID Connect) that signs people in as well"},
+		&cli.StringFlag{
+			Name:  "oidc-issuer",
+			Usage: "address of an identity provider (OpenID Connect) that signs people in as well",
+		},
 		&cli.StringFlag{Name: "oidc-client", Usage: "the client id by which it knows this service"},
 		&cli.StringFlag{Name: "oidc-secret-file", Usage: "file that holds the client's secret"},
 		&cli.StringFlag{Name: "oidc-url", Usage: "where people reach this service", DefaultText: "--base-url"},
@@ -229,8 +280,12 @@ func providerFlags() []cli.Flag {
 
 // providerFrom is the identity provider of the flags; nil without one.
 func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
-	p := &daemon.Provider{Issuer: cmd.String("oidc-issuer"), ClientID: cmd.String("oidc-client"), URL: cmp.Or(cmd.String("oidc-url"), cmd.String("base-url")),
-		RoleClaim: cmd.String("oidc-role-claim")}
+	p := &daemon.Provider{
+		Issuer:    cmd.String("oidc-issuer"),
+		ClientID:  cmd.String("oidc-client"),
+		URL:       cmp.Or(cmd.String("oidc-url"), cmd.String("base-url")),
+		RoleClaim: cmd.String("oidc-role-claim"),
+	}
 	if p.Issuer == "" {
 		return nil, nil // none was asked for
 	}
@@ -268,11 +323,16 @@ func secretIn(path string) (string, error) {
 }
 
 func demo() *cli.Command {
-	flags := append(serveFlags(".demo"),
+	flags := append(
+		serveFlags(".demo"),
 		&cli.BoolFlag{Name: "fresh", Usage: "forget what happened before and begin again"},
 		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time a new lab runs"},
 		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"},
-		&cli.BoolFlag{Name: "tour", Usage: "the console begins with a walk-through: seven short scenes, from a flagged drive to its record"})
+		&cli.BoolFlag{
+			Name:  "tour",
+			Usage: "the console begins with a walk-through: seven short scenes, from a flagged drive to its record",
+		},
+	)
 	return &cli.Command{
 		Name:        "demo",
 		Usage:       "run the service with a lab fleet: nothing real is touched",
@@ -471,7 +531,10 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 	}
 	if _, err := path.Match(cmd.String("devices"), ""); err != nil {
 		return a, &client.Failure{Code: client.ExitUsage,
-			Says: fmt.Sprintf("--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'", cmd.String("devices"))}
+			Says: fmt.Sprintf(
+				"--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'",
+				cmd.String("devices"),
+			)}
 	}
 	token, err := secretOf(os.Getenv("LANTERN_HOST_TOKEN"), cmd.String("token-file"))
 	if err != nil {
@@ -484,7 +547,10 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 	if token == "" && invite == "" && !cmd.Bool("print") {
 		for _, file := range []string{cmd.String("token-file"), cmd.String("invite-file")} {
 			if file != "" {
-				return a, fmt.Errorf("%s is not there: it is to hold what lantern host enrol, or lantern host invite, printed", file)
+				return a, fmt.Errorf(
+					"%s is not there: it is to hold what lantern host enrol, or lantern host invite, printed",
+					file,
+				)
 			}
 		}
 	}

@@ -80,8 +80,8 @@ func (a *Agent) send(ctx context.Context, r api.Report) error {
 	return problem(res.StatusCode(), res.Body)
 }
 
-// problem is the error of an answer. Only what the service calls permanent is: a token that is not known, a service that
-// is older, or anything between the two may be mended, and the report is worth keeping until then.
+// problem is the error of an answer. Only what the service calls permanent is: a token that is not known, a service
+// that is older, or anything between the two may be mended, and the report is worth keeping until then.
 func problem(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {

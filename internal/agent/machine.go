@@ -33,7 +33,8 @@ type Stacked interface {
 	Contents(device string) (holds []string, read bool)
 }
 
-// Timed is a machine that counts the time since it was started, whatever its clock is set to. boot names that run of it.
+// Timed is a machine that counts the time since it was started, whatever its clock is set to. boot names that run of
+// it.
 type Timed interface {
 	Uptime() (boot string, since time.Duration)
 }

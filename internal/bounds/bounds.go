@@ -1,6 +1,6 @@
 // Package bounds checks what comes over the network against the bounds that openapi.yaml gives: the length of texts and
-// lists, the number of properties, and the size of numbers. A report that keeps to them costs a bounded amount of memory
-// and time, whoever sends it.
+// lists, the number of properties, and the size of numbers. A report that keeps to them costs a bounded amount of
+// memory and time, whoever sends it.
 package bounds
 
 import (
@@ -65,8 +65,8 @@ var load = sync.OnceValue(func() *document {
 // Years outside of which no time of a request can be.
 var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// Check finds the first value in v, whose type is named like its schema, that is out of its bounds. What the description
-// does not name has the default bounds.
+// Check finds the first value in v, whose type is named like its schema, that is out of its bounds. What the
+// description does not name has the default bounds.
 func Check(v any) error {
 	d := *load()
 	value := reflect.ValueOf(v)

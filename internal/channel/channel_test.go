@@ -242,7 +242,11 @@ func TestSyslog(t *testing.T) {
 		require.NoError(t, l.Close())
 	}
 	for _, wrong := range []string{"?enterprise=0", "?enterprise=x", "?enterprise=1&enterprise=2", "?number=3"} {
-		require.ErrorContains(t, Sender{}.Check(t.Context(), Config{Kind: Syslog, URL: "tcp://192.0.2.1:601" + wrong}), "?enterprise=12345")
+		require.ErrorContains(
+			t,
+			Sender{}.Check(t.Context(), Config{Kind: Syslog, URL: "tcp://192.0.2.1:601" + wrong}),
+			"?enterprise=12345",
+		)
 	}
 }
 

@@ -39,8 +39,8 @@ func (email) Check(c Config) (host, port string, err error) {
 	return host, port, nil
 }
 
-// Send sends a plain text over TLS, or without it to a relay on this machine, to each receiver by itself: an address that is rejected keeps nobody else from
-// getting it.
+// Send sends a plain text over TLS, or without it to a relay on this machine, to each receiver by itself: an address
+// that is rejected keeps nobody else from getting it.
 func (email) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	client, err := mailClient(s, c)
 	if err != nil {

@@ -19,8 +19,8 @@ const Syslog Kind = "syslog"
 
 type syslog struct{}
 
-// enterprise is in the name of a message's structured data (RFC 5424 7.2.2) where nobody says another: the number that RFC
-// 5612 keeps for examples, since this product has none of its own.
+// enterprise is in the name of a message's structured data (RFC 5424 7.2.2) where nobody says another: the number that
+// RFC 5612 keeps for examples, since this product has none of its own.
 const enterprise = "32473"
 
 // private is an enterprise number that the IANA gave somebody.
@@ -36,7 +36,10 @@ func syslogAddress(c Config) (*url.URL, string, error) {
 	}
 	for name, values := range u.Query() {
 		if name != "enterprise" || len(values) != 1 || !private.MatchString(values[0]) {
-			return nil, "", fmt.Errorf("%q: the one thing that can be said of a collector is its number, such as ?enterprise=12345", u.RawQuery)
+			return nil, "", fmt.Errorf(
+				"%q: the one thing that can be said of a collector is its number, such as ?enterprise=12345",
+				u.RawQuery,
+			)
 		}
 	}
 	return u, port, nil

@@ -77,7 +77,13 @@ func noCommand(cmd *cli.Command) error {
 		names = append(names, c.Names()...)
 	}
 	name := cmd.Args().First()
-	return usage("there is no command %q in %s%s See: %s --help", name, cmd.FullName(), nearest.Meant(name, names), cmd.FullName())
+	return usage(
+		"there is no command %q in %s%s See: %s --help",
+		name,
+		cmd.FullName(),
+		nearest.Meant(name, names),
+		cmd.FullName(),
+	)
 }
 
 // prepare makes every command tell a wrong usage as an error with its own exit code, and complete names.
@@ -155,7 +161,11 @@ func Flags() []cli.Flag {
 			Usage:       "file with server and token",
 			DefaultText: "lantern/client.yaml in your configuration folder",
 		},
-		&cli.StringFlag{Name: "ca", Usage: "file with the certificate of who vouches for the service", DefaultText: "the system's"},
+		&cli.StringFlag{
+			Name:        "ca",
+			Usage:       "file with the certificate of who vouches for the service",
+			DefaultText: "the system's",
+		},
 		&cli.StringFlag{Name: "fingerprint", Usage: "SHA-256 of the service's certificate, which alone is trusted then"},
 		&cli.BoolFlag{Name: "cleartext", Usage: "send the token over plain HTTP to another machine as well"},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv"},

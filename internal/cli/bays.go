@@ -168,7 +168,14 @@ func lightCommand() *cli.Command {
 			s,
 			all,
 			"No bay is lit.",
-			[]column{col("bay"), col("tail"), col("state"), col("how").as("BY").fold(12), col("until"), col("asked_by").as("ASKED BY")},
+			[]column{
+				col("bay"),
+				col("tail"),
+				col("state"),
+				col("how").as("BY").fold(12),
+				col("until"),
+				col("asked_by").as("ASKED BY"),
+			},
 			func(l api.Light) []cell {
 				how := l.How
 				if l.AllBut != "" {

@@ -19,7 +19,14 @@ func campaignCommand() *cli.Command {
 			s,
 			all,
 			"No campaign was planned yet. Begin with: lantern campaign plan <pool>",
-			[]column{col("campaign").spare(1), col("pool"), col("state"), col("done"), col("now").fold(20), col("led_by").as("LED BY")},
+			[]column{
+				col("campaign").spare(1),
+				col("pool"),
+				col("state"),
+				col("done"),
+				col("now").fold(20),
+				col("led_by").as("LED BY"),
+			},
 			func(c api.Campaign) []cell {
 				return []cell{
 					{text: c.Id},

@@ -28,7 +28,11 @@ func compareCommand() *cli.Command {
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			ids := cmd.Args().Slice()
 			if len(ids) < 2 || len(ids) > mostCompared {
-				return usage("name two to %d recoveries by their ids: lantern recoveries --columns id,pool,kind,started\nExample: %s", mostCompared, example(cmd))
+				return usage(
+					"name two to %d recoveries by their ids: lantern recoveries --columns id,pool,kind,started\nExample: %s",
+					mostCompared,
+					example(cmd),
+				)
 			}
 			var all []api.Recovery
 			for _, id := range ids {
@@ -95,7 +99,10 @@ func compared(all []api.Recovery) (rows [][]cell) {
 	})
 	for _, share := range []float64{0.25, 0.5, 0.75} {
 		cells(fmt.Sprintf("%.0f %% after (seconds)", 100*share), func(r api.Recovery, s []recovery.Sample) cell {
-			i := slices.IndexFunc(s, func(x recovery.Sample) bool { return x.Todo > 0 && float64(x.Done) >= share*float64(x.Todo) })
+			i := slices.IndexFunc(
+				s,
+				func(x recovery.Sample) bool { return x.Todo > 0 && float64(x.Done) >= share*float64(x.Todo) },
+			)
 			if i < 0 || len(s) < seenWell {
 				return cell{}
 			}

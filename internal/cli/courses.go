@@ -100,8 +100,19 @@ func replayCommand() *cli.Command {
 				s,
 				replay(course, every/100, cmd.Float("reach")),
 				"It never came to the first point.",
-				[]column{col("done_percent").as("DONE"), col("at"), col("bytes_per_second").as("RATE NOW").spare(2), col("soonest"), col("likely"),
-					col("latest"), col("rule_of_three").as("RULE OF THREE").spare(1), col("off_by_percent").as("OFF BY"), col("why").fold(16)},
+				[]column{
+					col("done_percent").as("DONE"),
+					col("at"),
+					col("bytes_per_second").as("RATE NOW").spare(2),
+					col("soonest"),
+					col("likely"),
+					col(
+						"latest",
+					),
+					col("rule_of_three").as("RULE OF THREE").spare(1),
+					col("off_by_percent").as("OFF BY"),
+					col("why").fold(16),
+				},
 				func(x said) []cell {
 					row := []cell{
 						percentCell(x.Share),

@@ -128,7 +128,13 @@ func drivesCommand() *cli.Command {
 }
 
 // verdicts are all verdicts, the gravest last.
-var verdicts = []string{string(api.Sound), string(api.Unknown), string(api.Watch), string(api.Replace), string(api.Dead)}
+var verdicts = []string{
+	string(api.Sound),
+	string(api.Unknown),
+	string(api.Watch),
+	string(api.Replace),
+	string(api.Dead),
+}
 
 func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 	p := api.ListDrivesParams{
@@ -167,7 +173,12 @@ func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 }
 
 // formerColumns are names that columns had before, by what they are called now.
-var formerColumns = map[string]string{"age": "powered_hours", "size": "size_bytes", "bytes": "size_bytes", "used": "used_by"}
+var formerColumns = map[string]string{
+	"age":   "powered_hours",
+	"size":  "size_bytes",
+	"bytes": "size_bytes",
+	"used":  "used_by",
+}
 
 // driveColumnsThere refuses a column that is neither of drives nor a metric.
 func driveColumnsThere(asked []string, heads []column) error {
@@ -231,7 +242,14 @@ func driveCommand() *cli.Command {
 		Usage:       "one drive: who it is, how it is and why",
 		ArgsUsage:   "<serial or its end>",
 		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json\n         lantern drive ZU006 --evidence ZU006.zip",
-		Flags: append([]cli.Flag{&cli.StringFlag{Name: "evidence", Local: true, Usage: "write what its return is argued with into a ZIP file: findings, readings, tests, purchase"}},
+		Flags: append(
+			[]cli.Flag{
+				&cli.StringFlag{
+					Name:  "evidence",
+					Local: true,
+					Usage: "write what its return is argued with into a ZIP file: findings, readings, tests, purchase",
+				},
+			},
 			tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a serial, or its end")

@@ -244,7 +244,11 @@ func enclosureConfirm(ctx context.Context, s *session, cmd *cli.Command) error {
 		return usage("name a bay and a drive\nExample: %s", example(cmd))
 	}
 	d, err := ask[api.Drive](
-		s.client.ConfirmBay(ctx, nil, api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1), Replace: cmd.Bool("replace")}),
+		s.client.ConfirmBay(
+			ctx,
+			nil,
+			api.Spot{Bay: cmd.Args().Get(0), Drive: cmd.Args().Get(1), Replace: cmd.Bool("replace")},
+		),
 	)
 	if err != nil {
 		return err
@@ -339,7 +343,13 @@ func surveyCommand() *cli.Command {
 		Usage:       "find out which drive of a host is in which bay, one by one",
 		Description: "Example: lantern survey begin guillemot\n         lantern survey show guillemot",
 		Commands: []*cli.Command{
-			act("begin", "light the first drive", "<host>", "lantern survey begin guillemot\n         lantern survey begin guillemot --all", nil),
+			act(
+				"begin",
+				"light the first drive",
+				"<host>",
+				"lantern survey begin guillemot\n         lantern survey begin guillemot --all",
+				nil,
+			),
 			{
 				Name: "walk",
 				Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, " +
@@ -394,7 +404,13 @@ func surveyCommand() *cli.Command {
 				"lantern survey pass guillemot\n         lantern survey pass petrel",
 				nil,
 			),
-			act("back", "take the last bay back", "<host>", "lantern survey back guillemot\n         lantern survey back petrel", nil),
+			act(
+				"back",
+				"take the last bay back",
+				"<host>",
+				"lantern survey back guillemot\n         lantern survey back petrel",
+				nil,
+			),
 			act(
 				"read",
 				"give label tails in order of the bays; - is an empty one",
@@ -415,7 +431,13 @@ func surveyCommand() *cli.Command {
 				},
 			),
 			act("end", "keep what was found", "<host>", "lantern survey end guillemot\n         lantern survey end petrel", nil),
-			act("leave", "forget what this walk found", "<host>", "lantern survey leave guillemot\n         lantern survey leave petrel", nil),
+			act(
+				"leave",
+				"forget what this walk found",
+				"<host>",
+				"lantern survey leave guillemot\n         lantern survey leave petrel",
+				nil,
+			),
 		},
 	}
 }

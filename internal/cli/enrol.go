@@ -74,7 +74,10 @@ func forgetCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.done(name+" is forgotten", did(s.client.ForgetDrive(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})))
+					return s.done(
+						name+" is forgotten",
+						did(s.client.ForgetDrive(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})),
+					)
 				}),
 			},
 			{
@@ -89,7 +92,10 @@ func forgetCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.done(name+" is forgotten", did(s.client.ForgetPool(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})))
+					return s.done(
+						name+" is forgotten",
+						did(s.client.ForgetPool(ctx, name, nil, api.Reason{Reason: cmd.String("reason")})),
+					)
 				}),
 			},
 		},
@@ -109,11 +115,16 @@ func inviteHosts() *cli.Command {
 			&cli.StringFlag{Name: "approve", Usage: "names that need no approval, such as 'rack2-*'"},
 		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			v, err := ask[api.Invitation](s.client.Invite(ctx, api.InviteHosts{Count: cmd.Int("count"), Hours: cmd.Duration("for").Hours(),
-				Pattern: cmd.String("approve")}))
+			v, err := ask[api.Invitation](
+				s.client.Invite(ctx, api.InviteHosts{Count: cmd.Int("count"), Hours: cmd.Duration("for").Hours(),
+					Pattern: cmd.String("approve")}),
+			)
 			return tell(s, func(v api.Invitation) {
 				s.out.verbatim(v.Code)
-				fmt.Fprintf(s.errOut, "This code is shown only this once. On each host: lantern agent --invite … --server …\nWho asks: lantern host invitations\n")
+				fmt.Fprintf(
+					s.errOut,
+					"This code is shown only this once. On each host: lantern agent --invite … --server …\nWho asks: lantern host invitations\n",
+				)
 			}, v, err)
 		}),
 	}
@@ -142,8 +153,15 @@ func invitations() *cli.Command {
 				if i.Pattern != "" {
 					names = ", without approval for " + i.Pattern
 				}
-				s.out.line("%s invited %s until %s, %d asked%s; withdraw it: lantern host withdraw %s", i.By, plural(i.Count, "host"),
-					i.EndsAt.Local().Format("2006-01-02 15:04"), i.Used, names, i.Id)
+				s.out.line(
+					"%s invited %s until %s, %d asked%s; withdraw it: lantern host withdraw %s",
+					i.By,
+					plural(i.Count, "host"),
+					i.EndsAt.Local().Format("2006-01-02 15:04"),
+					i.Used,
+					names,
+					i.Id,
+				)
 			}
 			return nil
 		}),
@@ -151,7 +169,11 @@ func invitations() *cli.Command {
 }
 
 // onAsking are commands about hosts that wait; several can be named at once.
-func onAsking(name, about, example string, do func(ctx context.Context, s *session, host string) error, says string) *cli.Command {
+func onAsking(
+	name, about, example string,
+	do func(ctx context.Context, s *session, host string) error,
+	says string,
+) *cli.Command {
 	return &cli.Command{
 		Name:        name,
 		Usage:       about,
@@ -173,13 +195,28 @@ func onAsking(name, about, example string, do func(ctx context.Context, s *sessi
 
 func askingCommands() []*cli.Command {
 	return []*cli.Command{
-		onAsking("approve", "enrol hosts that wait", "Example: lantern host approve gannet\n         lantern host approve gannet fulmar-2",
-			func(ctx context.Context, s *session, host string) error { return did(s.client.ApproveHost(ctx, host)) }, "is enrolled"),
-		onAsking("refuse", "refuse hosts that wait", "Example: lantern host refuse gannet\n         lantern host refuse gannet fulmar-2",
-			func(ctx context.Context, s *session, host string) error { return did(s.client.DeclineHost(ctx, host)) }, "is refused"),
-		onAsking("withdraw", "end an invitation; hosts that ask already go on waiting", "Example: lantern host withdraw 01K2ABCDEF\n         lantern host invitations",
+		onAsking(
+			"approve",
+			"enrol hosts that wait",
+			"Example: lantern host approve gannet\n         lantern host approve gannet fulmar-2",
+			func(ctx context.Context, s *session, host string) error { return did(s.client.ApproveHost(ctx, host)) },
+			"is enrolled",
+		),
+		onAsking(
+			"refuse",
+			"refuse hosts that wait",
+			"Example: lantern host refuse gannet\n         lantern host refuse gannet fulmar-2",
+			func(ctx context.Context, s *session, host string) error { return did(s.client.DeclineHost(ctx, host)) },
+			"is refused",
+		),
+		onAsking(
+			"withdraw",
+			"end an invitation; hosts that ask already go on waiting",
+			"Example: lantern host withdraw 01K2ABCDEF\n         lantern host invitations",
 			func(ctx context.Context, s *session, id string) error {
 				return did(s.client.WithdrawInvitation(ctx, id))
-			}, "is withdrawn"),
+			},
+			"is withdrawn",
+		),
 	}
 }

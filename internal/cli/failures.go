@@ -29,15 +29,22 @@ func failuresCommand() *cli.Command {
 			"What counts as a failure: replace (a strong finding that it is to be replaced or is dead), dead, or gone (it was sent back\n" +
 			"or destroyed). A drive counts from its purchase where that is written, else from the day on which it was first seen.",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "by", Local: true, Value: "model", Usage: "model, age, batch, supplier, enclosure or position"},
+			&cli.StringFlag{
+				Name:  "by",
+				Local: true,
+				Value: "model",
+				Usage: "model, age, batch, supplier, enclosure or position",
+			},
 			&cli.StringFlag{Name: "counts", Local: true, Value: "replace", Usage: "replace, dead or gone"},
 			&cli.StringFlag{Name: "model", Local: true, Usage: "only of this model"},
 			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "of the ranges, in percent"},
 			&cli.BoolFlag{Name: "survival", Local: true, Usage: "the share that reaches an age, instead of rates"},
 		}, tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			v, err := ask[api.Failures](s.client.GetFailures(ctx, &api.GetFailuresParams{By: cmd.String("by"), Counts: cmd.String("counts"),
-				Model: cmd.String("model"), Confidence: cmd.Float("confidence") / 100}))
+			v, err := ask[api.Failures](
+				s.client.GetFailures(ctx, &api.GetFailuresParams{By: cmd.String("by"), Counts: cmd.String("counts"),
+					Model: cmd.String("model"), Confidence: cmd.Float("confidence") / 100}),
+			)
 			if err != nil {
 				return err
 			}
@@ -46,21 +53,48 @@ func failuresCommand() *cli.Command {
 				return err
 			}
 			if cmd.Bool("survival") {
-				return list(s, v.Survival, "No drive failed at a known age.",
-					[]column{col("age_hours").as("AGE"), col("reach_percent").as("REACH IT"), col("low_percent").as("LOW"), col("high_percent").as("HIGH"), col("at_risk"), col("failed")},
+				return list(
+					s,
+					v.Survival,
+					"No drive failed at a known age.",
+					[]column{
+						col("age_hours").as("AGE"),
+						col("reach_percent").as("REACH IT"),
+						col("low_percent").as("LOW"),
+						col("high_percent").as("HIGH"),
+						col("at_risk"),
+						col("failed"),
+					},
 					func(p api.SurvivalPoint) []cell {
-						return []cell{{text: age(int(p.Hours)), right: true, raw: p.Hours}, percentCell(p.Well), percentCell(p.Low), percentCell(p.High), countCell(p.AtRisk), countCell(p.Failed)}
-					})
+						return []cell{
+							{text: age(int(p.Hours)), right: true, raw: p.Hours},
+							percentCell(p.Well),
+							percentCell(p.Low),
+							percentCell(p.High),
+							countCell(p.AtRisk),
+							countCell(p.Failed),
+						}
+					},
+				)
 			}
 			all := v.All
 			all.Name = "all"
 			err = list(s, append(v.Groups, all), "",
 				[]column{col(v.By), // never folded: a text of a device must not begin a line
-					col("drives"), col("drive_years").as("YEARS"), col("failures"), col("per_year_percent").as("PER YEAR"), col("low_percent").as("LOW"),
+					col(
+						"drives",
+					), col("drive_years").as("YEARS"), col("failures"), col("per_year_percent").as("PER YEAR"), col("low_percent").as("LOW"),
 					col("high_percent").as("HIGH")},
 				func(r api.FailureRate) []cell {
-					return []cell{{text: r.Name, style: bold}, countCell(r.Drives), {text: fmt.Sprintf("%.1f", r.DriveYears), right: true, raw: r.DriveYears}, countCell(r.Failures),
-						yearlyCell(r.PerYear), yearlyCell(r.Low), yearlyCell(r.High)}
+					return []cell{
+						{text: r.Name, style: bold},
+						countCell(r.Drives),
+						{text: fmt.Sprintf("%.1f", r.DriveYears), right: true, raw: r.DriveYears},
+						countCell(r.Failures),
+						yearlyCell(r.PerYear),
+						yearlyCell(r.Low),
+						yearlyCell(r.High),
+					}
 				})
 			if s.out.format == "table" && err == nil {
 				s.out.line("%s. Ranges hold with %.0f %% confidence.", v.Says, 100*v.Confidence)
@@ -83,8 +117,10 @@ func stockAdvice() *cli.Command {
 			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "with which there are enough, in percent"},
 		}, tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
-			v, err := ask[api.StockAdvice](s.client.GetStockAdvice(ctx, &api.GetStockAdviceParams{LeadDays: cmd.Duration("delivery").Hours() / 24,
-				Confidence: cmd.Float("confidence") / 100}))
+			v, err := ask[api.StockAdvice](
+				s.client.GetStockAdvice(ctx, &api.GetStockAdviceParams{LeadDays: cmd.Duration("delivery").Hours() / 24,
+					Confidence: cmd.Float("confidence") / 100}),
+			)
 			if err != nil {
 				return err
 			}
@@ -92,17 +128,51 @@ func stockAdvice() *cli.Command {
 				_, err := s.out.value(v)
 				return err
 			}
-			err = list(s, v.Kinds, "No pool has a drive yet.",
-				[]column{col("buy"), col("hold"), col("stock"), col("now"), col("unknown").more(), col("size_bytes").as("SIZE"), col("medium").spare(1), col("members"), col("pools").fold(12).spare(2),
-					col("expected").more(), col("per_year_percent").more(), col("risk_percent").more(), col("says").fold(26).as("WHY")},
+			err = list(
+				s,
+				v.Kinds,
+				"No pool has a drive yet.",
+				[]column{
+					col("buy"),
+					col("hold"),
+					col("stock"),
+					col("now"),
+					col("unknown").more(),
+					col("size_bytes").as("SIZE"),
+					col("medium").spare(1),
+					col("members"),
+					col("pools").fold(12).spare(2),
+					col(
+						"expected",
+					).more(),
+					col("per_year_percent").more(),
+					col("risk_percent").more(),
+					col("says").fold(26).as("WHY"),
+				},
 				func(k api.StockNeed) []cell {
 					buy := countCell(k.Buy)
 					if k.Buy > 0 {
 						buy.style = bold
 					}
-					return []cell{buy, countCell(k.Hold), countCell(len(k.Stock)), countCell(len(k.Now)), countCell(len(k.Unknown)), bytesCell(k.CapacityBytes), {text: k.Medium}, countCell(k.Members),
-						{text: strings.Join(k.Pools, ", ")}, {text: number(k.Expected), right: true, raw: k.Expected}, yearlyCell(k.PerYear), percentCell(k.Risk), {text: k.Says}}
-				})
+					return []cell{
+						buy,
+						countCell(k.Hold),
+						countCell(len(k.Stock)),
+						countCell(len(k.Now)),
+						countCell(len(k.Unknown)),
+						bytesCell(k.CapacityBytes),
+						{text: k.Medium},
+						countCell(k.Members),
+						{
+							text: strings.Join(k.Pools, ", "),
+						},
+						{text: number(k.Expected), right: true, raw: k.Expected},
+						yearlyCell(k.PerYear),
+						percentCell(k.Risk),
+						{text: k.Says},
+					}
+				},
+			)
 			if s.out.format == "table" && err == nil {
 				adviceNotes(s.out, v)
 			}

@@ -39,7 +39,10 @@ Sizes: 20TB (decimal), 4TiB (binary), or a number of bytes.
 $ lantern trend ZU006 pending_sectors --since 90d
 $ lantern light on ZU006 --for 10m
 `},
-	{"names", "how drives, bays, pools and swaps are named", `A drive: by the tail of its label (the last five characters of its serial),
+	{
+		"names",
+		"how drives, bays, pools and swaps are named",
+		`A drive: by the tail of its label (the last five characters of its serial),
 by its whole serial, by more of its end where the tail fits several, by its
 WWN or the id that --columns id shows, or by the bay it is in.
 
@@ -50,8 +53,12 @@ has one open, or by its id. Without a name the only open one is meant.
 
 $ lantern drive ZU006
 $ lantern drive skerry/front/7
-`},
-	{"output", "tables, CSV and JSON; columns; what fits", `--output json gives what the service said, as it said it. --output csv gives a
+`,
+	},
+	{
+		"output",
+		"tables, CSV and JSON; columns; what fits",
+		`--output json gives what the service said, as it said it. --output csv gives a
 line for each row: bytes, seconds and percent are numbers, moments are RFC 3339
 in UTC, and heads carry the unit. Names of columns do not change.
 
@@ -68,8 +75,12 @@ With TERM=dumb nothing is written over.
 
 $ lantern drives --verdict watch --columns tail,bay,temperature_celsius
 $ lantern pools -o csv
-`},
-	{"settings", "where the service's address and the token come from", `An option comes before the environment, and that before the file.
+`,
+	},
+	{
+		"settings",
+		"where the service's address and the token come from",
+		`An option comes before the environment, and that before the file.
 
   --server       LANTERN_SERVER       server:       address of the service
                  LANTERN_TOKEN        token:        your token
@@ -83,8 +94,12 @@ $ lantern pools -o csv
 The file is lantern/client.yaml in your configuration folder.
 
 $ lantern --server http://127.0.0.1:7411 round
-`},
-	{"replacing", "from a flagged drive to a healthy pool", `  lantern round                  what needs a hand, first things first
+`,
+	},
+	{
+		"replacing",
+		"from a flagged drive to a healthy pool",
+		`  lantern round                  what needs a hand, first things first
   lantern drive <tail>           the evidence
   lantern swap plan <tail>       steps, reasons and checks; nothing is touched
   lantern swap begin             begin it
@@ -95,7 +110,8 @@ $ lantern --server http://127.0.0.1:7411 round
 
 $ lantern round
 $ lantern swap plan ZU006
-`},
+`,
+	},
 }
 
 // Topics are the names of what lantern help explains.
@@ -265,12 +281,18 @@ var groups = []struct {
 }{
 	{"Watch", []string{"round", "watch", "drives", "drive", "trend", "bays", "notices", "find", "readings"}},
 	{"Replace", []string{"light", "swap", "campaign", "stock", "accept", "fit", "moves", "whatif"}},
-	{"Pools and recoveries", []string{"pools", "pool", "follow", "recoveries", "scrub", "rebalance", "drain", "admit", "grow", "nudge",
-		"stop", "priority"}},
+	{
+		"Pools and recoveries",
+		[]string{"pools", "pool", "follow", "recoveries", "scrub", "rebalance", "drain", "admit", "grow", "nudge",
+			"stop", "priority"},
+	},
 	{"Self-tests", []string{"selftest", "plan"}},
 	{"Rules", []string{"rule", "metrics", "judge", "decode"}},
 	{"Set up", []string{"host", "enclosure", "survey", "channel", "person", "audit"}},
-	{"Run and keep", []string{"serve", "agent", "backup", "restore", "check", "take-over", "demo", "rehearse", "lab", "driver"}},
+	{
+		"Run and keep",
+		[]string{"serve", "agent", "backup", "restore", "check", "take-over", "demo", "rehearse", "lab", "driver"},
+	},
 	{"Help", []string{"help", "completion", "manual"}},
 }
 

@@ -22,9 +22,21 @@ func hostCommand() *cli.Command {
 			s,
 			all,
 			"No host is enrolled. Begin with: lantern host enrol <name>",
-			[]column{col("host"), col("room").fold(10), col("state").fold(14), col("drives"), col("last_report").as("LAST REPORT"),
-				col("agent_version").more(), col("agent_since").more(), col("waiting_reports").more(), col("clock_off_seconds").more(),
-				col("refused_reports").more(), col("formerly").more()},
+			[]column{
+				col("host"),
+				col("room").fold(10),
+				col("state").fold(14),
+				col("drives"),
+				col("last_report").as("LAST REPORT"),
+				col(
+					"agent_version",
+				).more(),
+				col("agent_since").more(),
+				col("waiting_reports").more(),
+				col("clock_off_seconds").more(),
+				col("refused_reports").more(),
+				col("formerly").more(),
+			},
 			func(h api.Host) []cell {
 				seen := timeCell(h.SeenAt, "2006-01-02 15:04:05")
 				if h.SeenAt.IsZero() {
@@ -205,7 +217,8 @@ func (s *session) hostTrouble(h api.Host) {
 	if s.out.format != "table" {
 		return
 	}
-	if off := time.Duration(h.ClockOffSeconds * float64(time.Second)); h.State == api.HostStateReporting && off.Abs() > 30*time.Second {
+	if off := time.Duration(h.ClockOffSeconds * float64(time.Second)); h.State == api.HostStateReporting &&
+		off.Abs() > 30*time.Second {
 		way := map[bool]string{true: "ahead", false: "behind"}[off > 0]
 		s.out.line("The clock of %s is %s %s; times in its reports are corrected.", h.Name, off.Abs().Round(time.Second), way)
 	}
@@ -213,7 +226,12 @@ func (s *session) hostTrouble(h api.Host) {
 		s.out.line("%s could not deliver %s yet.", h.Name, plural(n, "report"))
 	}
 	if h.Agent.Error != "" && time.Since(h.Agent.ErrorAt) < agentErrorFor {
-		s.out.line("The agent of %s failed at %s: %s", h.Name, h.Agent.ErrorAt.Local().Format("2006-01-02 15:04"), h.Agent.Error)
+		s.out.line(
+			"The agent of %s failed at %s: %s",
+			h.Name,
+			h.Agent.ErrorAt.Local().Format("2006-01-02 15:04"),
+			h.Agent.Error,
+		)
 	}
 	if r := h.Refused; r.Count > 0 {
 		s.out.line("%s reports something that is refused, %d times, the last at %s: %s", h.Name, r.Count,

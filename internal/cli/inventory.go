@@ -20,7 +20,11 @@ import (
 
 func inventoryCommand() *cli.Command {
 	flags := append([]cli.Flag{
-		&cli.StringFlag{Name: "where", Local: true, Usage: "conditions, such as 'warranty_days<90, batch=B-17, state=sent-back'"},
+		&cli.StringFlag{
+			Name:  "where",
+			Local: true,
+			Usage: "conditions, such as 'warranty_days<90, batch=B-17, state=sent-back'",
+		},
 		&cli.StringFlag{Name: "find", Local: true, Usage: "words that it must contain"},
 	}, tableFlags()...)
 	show := listing(listInventory)
@@ -86,7 +90,9 @@ func inventoryCommand() *cli.Command {
 					if cmd.Args().Len() != 2 {
 						return usage("name a drive and write the note as one text\nExample: %s", example(cmd))
 					}
-					v, err := ask[api.InventoryItem](s.client.SetInventory(ctx, cmd.Args().First(), nil, api.InventorySet{Note: cmd.Args().Get(1)}))
+					v, err := ask[api.InventoryItem](
+						s.client.SetInventory(ctx, cmd.Args().First(), nil, api.InventorySet{Note: cmd.Args().Get(1)}),
+					)
 					return tell(s, func(v api.InventoryItem) { s.out.line("noted of %s", v.Serial) }, v, err)
 				}),
 			},
@@ -105,8 +111,10 @@ func inventoryCommand() *cli.Command {
 				Name:        "export",
 				Usage:       "print every drive with all fields as CSV, for a table and for import",
 				Description: "Example: lantern inventory export > inventory.csv\n         lantern inventory export --where state=stock > stock.csv",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "where", Local: true, Usage: "conditions, such as 'warranty_days<90'"}},
-				Action:      with(exportInventory),
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "where", Local: true, Usage: "conditions, such as 'warranty_days<90'"},
+				},
+				Action: with(exportInventory),
 			},
 			{
 				Name:        "remove",
@@ -131,12 +139,23 @@ var seenWords = map[api.InventoryItemSeen]string{
 }
 
 func listInventory(ctx context.Context, s *session, cmd *cli.Command) error {
-	all, err := ask[[]api.InventoryItem](s.client.ListInventory(ctx, &api.ListInventoryParams{Where: cmd.String("where"), Q: cmd.String("find")}))
+	all, err := ask[[]api.InventoryItem](
+		s.client.ListInventory(ctx, &api.ListInventoryParams{Where: cmd.String("where"), Q: cmd.String("find")}),
+	)
 	if err != nil {
 		return err
 	}
-	heads := []column{col("serial"), col("model").fold(10).spare(2), col("state").fold(9), col("seen").fold(10), col("place").fold(12), col("pool").fold(10).spare(3),
-		col("warranty_days").as("WARRANTY"), col("batch").fold(8), col("supplier").fold(10).spare(1)}
+	heads := []column{
+		col("serial"),
+		col("model").fold(10).spare(2),
+		col("state").fold(9),
+		col("seen").fold(10),
+		col("place").fold(12),
+		col("pool").fold(10).spare(3),
+		col("warranty_days").as("WARRANTY"),
+		col("batch").fold(8),
+		col("supplier").fold(10).spare(1),
+	}
 	shown := []string{"serial", "model", "state", "batch", "supplier"}
 	var rest []string
 	for _, f := range inventory.Names() {
@@ -146,8 +165,17 @@ func listInventory(ctx context.Context, s *session, cmd *cli.Command) error {
 		}
 	}
 	return list(s, all, "No drive fits. Without options, all are listed.", heads, func(v api.InventoryItem) []cell {
-		row := []cell{{text: v.Serial, style: bold}, {text: v.Model}, {text: v.State}, {text: seenWords[v.Seen], raw: string(v.Seen)}, {text: v.Place}, {text: v.Pool},
-			warrantyCell(v), {text: v.Fields["batch"]}, {text: v.Fields["supplier"]}}
+		row := []cell{
+			{text: v.Serial, style: bold},
+			{text: v.Model},
+			{text: v.State},
+			{text: seenWords[v.Seen], raw: string(v.Seen)},
+			{text: v.Place},
+			{text: v.Pool},
+			warrantyCell(v),
+			{text: v.Fields["batch"]},
+			{text: v.Fields["supplier"]},
+		}
 		for _, f := range rest {
 			row = append(row, cell{text: v.Fields[f]})
 		}
@@ -213,7 +241,11 @@ func setInventory(ctx context.Context, s *session, cmd *cli.Command) error {
 			drives = append(drives, word)
 		default:
 			if _, known := inventory.FieldNamed(name); !known {
-				return usage("there is no field %q%s All of them: lantern inventory fields", name, nearest.Meant(name, inventory.Names()))
+				return usage(
+					"there is no field %q%s All of them: lantern inventory fields",
+					name,
+					nearest.Meant(name, inventory.Names()),
+				)
 			}
 			if _, twice := fields[name]; twice {
 				return usage("%s is set twice", name)
@@ -261,7 +293,10 @@ func (s *session) imported(ctx context.Context, req api.InventoryImport, unit st
 	}
 	switch {
 	case len(v.Refused) > 0:
-		return &Failure{Code: ExitRefused, Says: fmt.Sprintf("%s of %d cannot be taken, so nothing was written", plural(len(v.Refused), unit), v.Rows)}
+		return &Failure{
+			Code: ExitRefused,
+			Says: fmt.Sprintf("%s of %d cannot be taken, so nothing was written", plural(len(v.Refused), unit), v.Rows),
+		}
 	case v.Written:
 		s.out.line("%s written", plural(len(v.Changes), "change"))
 	case len(v.Changes) == 0:
@@ -329,7 +364,12 @@ func readInventory(in io.Reader) (rows []api.InventoryRow, err error) {
 			return nil, err
 		}
 		line, _ := r.FieldPos(0)
-		row := api.InventoryRow{Line: line, Name: harmless.FromCell(strings.TrimSpace(cells[key])), Whole: heads[key] == "serial", Fields: map[string]string{}}
+		row := api.InventoryRow{
+			Line:   line,
+			Name:   harmless.FromCell(strings.TrimSpace(cells[key])),
+			Whole:  heads[key] == "serial",
+			Fields: map[string]string{},
+		}
 		for i, h := range heads {
 			if i != key && h != "serial" && h != "drive" && !slices.Contains(onlyTold, h) {
 				row.Fields[h] = harmless.FromCell(cells[i])

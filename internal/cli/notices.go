@@ -263,8 +263,14 @@ func channelCommand() *cli.Command {
 					"never from the command line, and is never shown again.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "webhook", Usage: "address"},
-					&cli.StringFlag{Name: "email", Usage: "mail server, host:port; TLS is required, but not for a relay on the same machine without a user"},
-					&cli.StringFlag{Name: "syslog", Usage: "tls://host:port or tcp://host:port; ?enterprise=12345 behind it names your own number in the structured data"},
+					&cli.StringFlag{
+						Name:  "email",
+						Usage: "mail server, host:port; TLS is required, but not for a relay on the same machine without a user",
+					},
+					&cli.StringFlag{
+						Name:  "syslog",
+						Usage: "tls://host:port or tcp://host:port; ?enterprise=12345 behind it names your own number in the structured data",
+					},
 					&cli.StringFlag{
 						Name:  "from",
 						Usage: "e-mail: sender",

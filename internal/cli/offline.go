@@ -39,9 +39,15 @@ func decodeCommand() *cli.Command {
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.Bool("list") {
-				return list(s, page.Kinds(), "", []column{col("kind"), col("what").as("WHAT IT IS").fold(20), col("standard").fold(16)}, func(k page.Kind) []cell {
-					return []cell{{text: k.Name, style: bold}, {text: k.Says}, {text: k.Clause, style: dim}}
-				})
+				return list(
+					s,
+					page.Kinds(),
+					"",
+					[]column{col("kind"), col("what").as("WHAT IT IS").fold(20), col("standard").fold(16)},
+					func(k page.Kind) []cell {
+						return []cell{{text: k.Name, style: bold}, {text: k.Says}, {text: k.Clause, style: dim}}
+					},
+				)
 			}
 			if cmd.Args().Len() != 2 {
 				return usage(

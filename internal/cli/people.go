@@ -28,8 +28,15 @@ func listPeople(ctx context.Context, s *session, _ *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	head := []column{col("name"), col("role"), col("only_on").as("ONLY ON").fold(12), col("since"), col("added_by").as("ADDED BY").spare(1),
-		col("ends"), col("you")}
+	head := []column{
+		col("name"),
+		col("role"),
+		col("only_on").as("ONLY ON").fold(12),
+		col("since"),
+		col("added_by").as("ADDED BY").spare(1),
+		col("ends"),
+		col("you"),
+	}
 	return list(s, all, "Nobody is known.", head, func(p api.Person) []cell {
 		return []cell{
 			{text: p.Name, style: bold},
@@ -83,8 +90,15 @@ func listSessions(ctx context.Context, s *session, _ *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	head := []column{col("session"), col("name"), col("from"), col("opened").spare(2), col("last_asked").as("LAST ASKED"), col("ends").spare(3),
-		col("program").spare(1)}
+	head := []column{
+		col("session"),
+		col("name"),
+		col("from"),
+		col("opened").spare(2),
+		col("last_asked").as("LAST ASKED"),
+		col("ends").spare(3),
+		col("program").spare(1),
+	}
 	return list(s, all, "No session is open.", head, func(x api.OpenSession) []cell {
 		return []cell{
 			{text: x.Id, style: bold},

@@ -79,7 +79,10 @@ func (s *session) periodReport(r api.PeriodReport) {
 	if r.Pool+r.Room != "" {
 		about = ", " + strings.TrimSpace(r.Pool+" "+r.Room)
 	}
-	o.line("%s", o.paint(fmt.Sprintf("%s to %s%s", r.From.Local().Format(minutes), r.To.Local().Format(minutes), about), bold))
+	o.line(
+		"%s",
+		o.paint(fmt.Sprintf("%s to %s%s", r.From.Local().Format(minutes), r.To.Local().Format(minutes), about), bold),
+	)
 	for _, f := range r.First {
 		o.line("  %s", f)
 	}
@@ -99,17 +102,42 @@ func (s *session) periodReport(r api.PeriodReport) {
 	none(o, len(r.Swaps))
 	head("Recoveries that ended")
 	for _, x := range r.Recoveries {
-		o.line("  %s  %s: %s %s, %s, %s", x.EndedAt.Local().Format(minutes), x.Pool, x.Kind, x.State, span(time.Duration(x.Seconds*float64(time.Second))), decimal(x.DoneBytes))
+		o.line(
+			"  %s  %s: %s %s, %s, %s",
+			x.EndedAt.Local().Format(minutes),
+			x.Pool,
+			x.Kind,
+			x.State,
+			span(time.Duration(x.Seconds*float64(time.Second))),
+			decimal(x.DoneBytes),
+		)
 	}
 	none(o, len(r.Recoveries))
 	head("Self-tests and notices")
-	o.line("  self-tests: %d passed, %d failed, %d otherwise; overdue now: %s, never tested: %s", r.Tests.Passed, r.Tests.Failed, r.Tests.Other,
-		plural(r.Tests.Overdue, "drive"), plural(r.Tests.Never, "drive"))
+	o.line(
+		"  self-tests: %d passed, %d failed, %d otherwise; overdue now: %s, never tested: %s",
+		r.Tests.Passed,
+		r.Tests.Failed,
+		r.Tests.Other,
+		plural(r.Tests.Overdue, "drive"),
+		plural(r.Tests.Never, "drive"),
+	)
 	seen := "nobody said that they saw one"
 	if r.Notices.Seen > 0 {
-		seen = fmt.Sprintf("%d were seen, half of them within %s", r.Notices.Seen, span(time.Duration(r.Notices.MedianSeenSeconds*float64(time.Second))))
+		seen = fmt.Sprintf(
+			"%d were seen, half of them within %s",
+			r.Notices.Seen,
+			span(time.Duration(r.Notices.MedianSeenSeconds*float64(time.Second))),
+		)
 	}
-	o.line("  notices: %d opened (%d dead, %d replace, %d watch); %s", r.Notices.Opened, r.Notices.Dead, r.Notices.Replace, r.Notices.Watch, seen)
+	o.line(
+		"  notices: %d opened (%d dead, %d replace, %d watch); %s",
+		r.Notices.Opened,
+		r.Notices.Dead,
+		r.Notices.Replace,
+		r.Notices.Watch,
+		seen,
+	)
 	head("Capacity")
 	for _, c := range r.Capacity {
 		o.line("  %-12s %s of %s%s", c.Pool, decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
@@ -126,7 +154,14 @@ func (s *session) periodReport(r api.PeriodReport) {
 		o.line("  %s bought for %s %s", plural(m.Drives, "drive"), m.Sum, m.Currency)
 	}
 	a := r.Failures.All
-	o.line("  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years", 100*a.PerYear, 100*a.Low, 100*min(a.High, api.MostRate), a.Failures, a.DriveYears)
+	o.line(
+		"  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years",
+		100*a.PerYear,
+		100*a.Low,
+		100*min(a.High, api.MostRate),
+		a.Failures,
+		a.DriveYears,
+	)
 }
 
 func none(o *printer, n int) {

@@ -64,14 +64,20 @@ func planCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return list(s, all, "", []column{col("plan"), col("for").fold(16), col("drives"), col("says").fold(24)}, func(p api.Plan) []cell {
-			return []cell{
-				{text: p.Name, style: bold},
-				{text: covers(p.Covers)},
-				countCell(p.Drives),
-				{text: p.Says},
-			}
-		})
+		return list(
+			s,
+			all,
+			"",
+			[]column{col("plan"), col("for").fold(16), col("drives"), col("says").fold(24)},
+			func(p api.Plan) []cell {
+				return []cell{
+					{text: p.Name, style: bold},
+					{text: covers(p.Covers)},
+					countCell(p.Drives),
+					{text: p.Says},
+				}
+			},
+		)
 	})
 	weeks := &cli.IntFlag{Name: "weeks", Value: 4, Usage: "how far it looks ahead, 1 to 8"}
 	return &cli.Command{

@@ -13,8 +13,11 @@ import (
 )
 
 func poolsCommand() *cli.Command {
-	return &cli.Command{Name: "pools", Usage: "list pools, least margin first", Description: "Example: lantern pools\n         lantern pools --columns pool,margin",
-		Flags: tableFlags(),
+	return &cli.Command{
+		Name:        "pools",
+		Usage:       "list pools, least margin first",
+		Description: "Example: lantern pools\n         lantern pools --columns pool,margin",
+		Flags:       tableFlags(),
 		Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
 			all, err := ask[[]api.Pool](s.client.ListPools(ctx))
 			if err != nil {
@@ -56,7 +59,8 @@ func poolsCommand() *cli.Command {
 					}
 				},
 			)
-		})}
+		}),
+	}
 }
 
 // limitedBy says what holds a margin down, after its words.
@@ -241,7 +245,10 @@ func poolCommand() *cli.Command {
 				)
 			}
 			s.out.line("")
-			return s.out.table([]column{col("volume"), col("protection"), col("margin").fold(16), col("used_bytes").as("USED")}, rows)
+			return s.out.table(
+				[]column{col("volume"), col("protection"), col("margin").fold(16), col("used_bytes").as("USED")},
+				rows,
+			)
 		}),
 	}
 }

@@ -51,8 +51,22 @@ func roundCommand() *cli.Command {
 						},
 					)
 				}
-				return cmp.Or(needs, s.out.table([]column{col("place"), col("verdict"), col("tail"), col("bay"), col("pool").spare(2), col("says").fold(20), col("do").fold(16),
-					col("since").spare(1)}, rows))
+				return cmp.Or(
+					needs,
+					s.out.table(
+						[]column{
+							col("place"),
+							col("verdict"),
+							col("tail"),
+							col("bay"),
+							col("pool").spare(2),
+							col("says").fold(20),
+							col("do").fold(16),
+							col("since").spare(1),
+						},
+						rows,
+					),
+				)
 			}
 			s.round(r)
 			return needs
@@ -62,7 +76,8 @@ func roundCommand() *cli.Command {
 
 // needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
 func needsHand(r api.Round) bool {
-	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 || len(r.Filling) > 0 || r.Trouble.Says != "" {
+	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 || len(r.Filling) > 0 ||
+		r.Trouble.Says != "" {
 		return true
 	}
 	for _, u := range r.Underway {

@@ -54,8 +54,11 @@ func ruleCommand() *cli.Command {
 				},
 			)
 		}
-		return s.out.table([]column{col("rule"), col("up_to").as("UP TO"), col("sign").spare(1), col("state"), col("holds_for").as("HOLDS FOR"),
-			col("what").fold(20)}, rows)
+		return s.out.table(
+			[]column{col("rule"), col("up_to").as("UP TO"), col("sign").spare(1), col("state"), col("holds_for").as("HOLDS FOR"),
+				col("what").fold(20)},
+			rows,
+		)
 	})
 	where := []cli.Flag{
 		&cli.StringFlag{Name: "model", Usage: "for drives of this model alone"},
@@ -332,7 +335,17 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 			)
 		}
 	}
-	return s.out.table([]column{col("threshold"), col("for").fold(10), col("value"), col("usual"), col("unit").spare(1), col("means").as("WHAT").fold(20)}, rows)
+	return s.out.table(
+		[]column{
+			col("threshold"),
+			col("for").fold(10),
+			col("value"),
+			col("usual"),
+			col("unit").spare(1),
+			col("means").as("WHAT").fold(20),
+		},
+		rows,
+	)
 }
 
 func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error {
@@ -370,17 +383,46 @@ func (s *session) previewThreshold(ctx context.Context, req api.ThresholdSet) er
 		return err
 	}
 	if s.out.format == "table" {
-		s.out.line("With %s at %s, %d of %d drives would have been flagged in the last %s by: %s. Nothing was changed.", req.Name,
-			number(req.Value), len(v.Flagged), v.Drives, span(time.Duration(v.Hours)*time.Hour), strings.Join(v.Rules, ", "))
+		s.out.line(
+			"With %s at %s, %d of %d drives would have been flagged in the last %s by: %s. Nothing was changed.",
+			req.Name,
+			number(req.Value),
+			len(v.Flagged),
+			v.Drives,
+			span(time.Duration(v.Hours)*time.Hour),
+			strings.Join(v.Rules, ", "),
+		)
 		if len(v.Flagged) == 0 {
 			return nil
 		}
 	}
-	return list(s, v.Flagged, "", []column{col("would"), col("verdict").as("IS NOW"), col("tail"), col("bay"), col("pool").spare(1), col("first").spare(2),
-		col("last"), col("now").as("HOLDS NOW")}, func(f api.RuleFlag) []cell {
-		return []cell{verdictCell(f.Would), verdictCell(f.Verdict), {text: f.Tail, style: bold}, {text: f.Bay}, {text: f.Pool},
-			timeCell(f.First, minutes), timeCell(f.Last, minutes), {text: yesNo(f.Now), raw: f.Now}}
-	})
+	return list(
+		s,
+		v.Flagged,
+		"",
+		[]column{
+			col("would"),
+			col("verdict").as("IS NOW"),
+			col("tail"),
+			col("bay"),
+			col("pool").spare(1),
+			col("first").spare(2),
+			col("last"),
+			col("now").as("HOLDS NOW"),
+		},
+		func(f api.RuleFlag) []cell {
+			return []cell{
+				verdictCell(f.Would),
+				verdictCell(f.Verdict),
+				{text: f.Tail, style: bold},
+				{text: f.Bay},
+				{text: f.Pool},
+				timeCell(f.First, minutes),
+				timeCell(f.Last, minutes),
+				{text: yesNo(f.Now), raw: f.Now},
+			}
+		},
+	)
 }
 
 func switchRule(on bool) func(context.Context, *session, *cli.Command) error {

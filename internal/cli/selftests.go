@@ -207,8 +207,16 @@ func (s *session) testRuns(all []api.TestRun, empty string) error {
 		s,
 		all,
 		empty,
-		[]column{col("tail"), col("bay"), col("pool").spare(1), col("test"), col("state"), col("left_percent").more(), col("ordered").spare(2),
-			col("says").fold(20)},
+		[]column{
+			col("tail"),
+			col("bay"),
+			col("pool").spare(1),
+			col("test"),
+			col("state"),
+			col("left_percent").more(),
+			col("ordered").spare(2),
+			col("says").fold(20),
+		},
 		func(r api.TestRun) []cell {
 			state := cell{text: string(r.State), raw: string(r.State)}
 			switch r.State {
@@ -299,9 +307,12 @@ func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 			},
 		)
 	}
-	return s.out.table([]column{col("tail"), col("bay").spare(3), col("pool").spare(2), col("short").fold(10), col("short_at").more(),
-		col("extended").fold(10), col("extended_at").more(), col("plan").spare(1), col("next"), col("next_at").as("AT"),
-		col("says").fold(16)}, rows)
+	return s.out.table(
+		[]column{col("tail"), col("bay").spare(3), col("pool").spare(2), col("short").fold(10), col("short_at").more(),
+			col("extended").fold(10), col("extended_at").more(), col("plan").spare(1), col("next"), col("next_at").as("AT"),
+			col("says").fold(16)},
+		rows,
+	)
 }
 
 func lastCell(t api.LastTest) cell {

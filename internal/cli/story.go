@@ -22,12 +22,19 @@ func storyCommand() *cli.Command {
 				"In order of time: what hosts reported (observed), what was found (judged), what people were told and what they saw, what\n" +
 				"agents were ordered and what came of it, what people did, and when nothing was known. Out of the records made then.",
 			Flags: append([]cli.Flag{
-				&cli.StringFlag{Name: "from", Local: true, Usage: "when it begins, such as 2026-11-22", DefaultText: "7 days before its end"},
+				&cli.StringFlag{
+					Name:        "from",
+					Local:       true,
+					Usage:       "when it begins, such as 2026-11-22",
+					DefaultText: "7 days before its end",
+				},
 				&cli.StringFlag{Name: "to", Local: true, Usage: "when it ends", DefaultText: "now"},
 				&cli.StringFlag{Name: "markdown", Local: true, Usage: "write it as Markdown into this file"},
 				&cli.StringFlag{Name: "html", Local: true, Usage: "write it as a page into this file"},
 			}, tableFlags()...),
-			Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error { return tellStory(ctx, s, cmd, kind) }),
+			Action: listing(
+				func(ctx context.Context, s *session, cmd *cli.Command) error { return tellStory(ctx, s, cmd, kind) },
+			),
 		}
 	}
 	return &cli.Command{
@@ -76,17 +83,34 @@ func tellStory(ctx context.Context, s *session, cmd *cli.Command, kind string) e
 		return err
 	}
 	if s.out.format == "table" {
-		s.out.line("%s", s.out.paint(fmt.Sprintf("The story of %s, %s to %s", v.Title, v.From.Local().Format(minutes), v.To.Local().Format(minutes)), bold))
+		s.out.line(
+			"%s",
+			s.out.paint(
+				fmt.Sprintf("The story of %s, %s to %s", v.Title, v.From.Local().Format(minutes), v.To.Local().Format(minutes)),
+				bold,
+			),
+		)
 	}
-	err = list(s, v.Entries, "Nothing happened to it in this time.", []column{col("when"), col("what"), col("who").fold(8), col("says").fold(30), col("until").more()},
+	err = list(
+		s,
+		v.Entries,
+		"Nothing happened to it in this time.",
+		[]column{col("when"), col("what"), col("who").fold(8), col("says").fold(30), col("until").more()},
 		func(e api.StoryEntry) []cell {
 			what := cell{text: e.What}
 			if e.What == "unknown" {
 				what.style = loud
 				e.Says += ", until " + e.Until.Local().Format(minutes)
 			}
-			return []cell{timeCell(e.At, "2006-01-02 15:04:05"), what, {text: e.Who}, {text: e.Says}, timeCell(e.Until, "2006-01-02 15:04:05")}
-		})
+			return []cell{
+				timeCell(e.At, "2006-01-02 15:04:05"),
+				what,
+				{text: e.Who},
+				{text: e.Says},
+				timeCell(e.Until, "2006-01-02 15:04:05"),
+			}
+		},
+	)
 	if v.More && s.out.format == "table" {
 		s.out.line("There was more before that; ask for a shorter time.")
 	}

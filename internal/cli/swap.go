@@ -71,7 +71,15 @@ func swapCommand() *cli.Command {
 			s,
 			all,
 			"No swap was planned yet. Begin with: lantern swap plan <drive>",
-			[]column{col("swap").spare(1), col("phase").as("AT"), col("pool"), col("old"), col("new"), col("led_by").as("LED BY"), col("planned")},
+			[]column{
+				col("swap").spare(1),
+				col("phase").as("AT"),
+				col("pool"),
+				col("old"),
+				col("new"),
+				col("led_by").as("LED BY"),
+				col("planned"),
+			},
 			func(w api.Swap) []cell {
 				return []cell{
 					{text: w.Id},
@@ -320,8 +328,8 @@ func (s *session) getSwap(ctx context.Context, id string) (api.Swap, error) {
 	return ask[api.Swap](s.client.GetSwap(ctx, id))
 }
 
-// swapID finds a swap by its id, its pool, or its old drive, named by tail, serial, bay or id; or, with no name, the only
-// one that is open.
+// swapID finds a swap by its id, its pool, or its old drive, named by tail, serial, bay or id; or, with no name, the
+// only one that is open.
 func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	all, err := ask[[]api.Swap](s.client.ListSwaps(ctx, &api.ListSwapsParams{Open: name == ""}))
 	if err != nil {
@@ -475,7 +483,10 @@ func (s *session) lightOfPull(w api.Swap) {
 			map[bool]string{true: "lit", false: "asked to be lit"}[w.Light.State == api.LightStateLit],
 			w.Light.Until.Local().Format("15:04"))
 	default:
-		s.out.line("      light: lantern light on %s --for 30m   (each time by itself: lantern light pulls always)", w.Old.Tail)
+		s.out.line(
+			"      light: lantern light on %s --for 30m   (each time by itself: lantern light pulls always)",
+			w.Old.Tail,
+		)
 	}
 }
 

@@ -137,7 +137,11 @@ type choice struct {
 // tableFlags are the options of every command that prints a table.
 func tableFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "columns", Local: true, Usage: "only these columns, in this order, by the names that CSV has; all for every one"},
+		&cli.StringFlag{
+			Name:  "columns",
+			Local: true,
+			Usage: "only these columns, in this order, by the names that CSV has; all for every one",
+		},
 		&cli.BoolFlag{Name: "wide", Local: true, Usage: "show all columns unfolded, however wide"},
 		&cli.BoolFlag{Name: "no-header", Local: true, Usage: "without the line of heads"},
 		&cli.StringFlag{Name: "watch", Local: true, Usage: "print it again this often, such as 5s, until interrupted"},
@@ -232,7 +236,12 @@ func (p *printer) chosen(heads []column) ([]int, error) {
 			for j, h := range heads {
 				names[j] = h.name
 			}
-			return nil, usage("there is no column %q%s The columns are: %s", name, nearest.Meant(name, names), strings.Join(names, ", "))
+			return nil, usage(
+				"there is no column %q%s The columns are: %s",
+				name,
+				nearest.Meant(name, names),
+				strings.Join(names, ", "),
+			)
 		}
 		out = append(out, i)
 	}

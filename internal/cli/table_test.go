@@ -101,7 +101,11 @@ func TestRawCells(t *testing.T) {
 	}
 	got, err := out("csv")
 	require.NoError(t, err)
-	require.Equal(t, "verdict,bytes,took_seconds,at,share,never\nreplace,4000787030016,5400,2026-11-29T09:00:00Z,36.276,\n", got)
+	require.Equal(
+		t,
+		"verdict,bytes,took_seconds,at,share,never\nreplace,4000787030016,5400,2026-11-29T09:00:00Z,36.276,\n",
+		got,
+	)
 	got, err = out("csv", "bytes", "verdict")
 	require.NoError(t, err)
 	require.Equal(t, "bytes,verdict\n4000787030016,replace\n", got)
@@ -120,8 +124,11 @@ func TestRawCells(t *testing.T) {
 func TestFolded(t *testing.T) {
 	p := newPrinter(&bytes.Buffer{}, "table")
 	p.width = 40
-	require.Equal(t, "  margin    can lose 2 more drives;\n            without this drive: can lose\n            1 more drive",
-		p.folded("  margin    can lose 2 more drives; without this drive: can lose 1 more drive"))
+	require.Equal(
+		t,
+		"  margin    can lose 2 more drives;\n            without this drive: can lose\n            1 more drive",
+		p.folded("  margin    can lose 2 more drives; without this drive: can lose 1 more drive"),
+	)
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 2000 {
 		line := strings.Repeat(" ", r.IntN(8))

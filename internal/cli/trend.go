@@ -40,7 +40,10 @@ func trendCommand() *cli.Command {
 			case len(metrics) == 1 && len(drives) <= len(signs):
 				return s.together(ctx, drives, metrics[0], ago)
 			}
-			return usage("several drives are compared by one metric, up to %d at once\nExample: lantern trend CN261 XE932 read_latency_seconds", len(signs))
+			return usage(
+				"several drives are compared by one metric, up to %d at once\nExample: lantern trend CN261 XE932 read_latency_seconds",
+				len(signs),
+			)
 		}),
 	}
 }
@@ -111,7 +114,11 @@ func (s *session) together(ctx context.Context, drives []string, metric string, 
 	if len(lines) == 0 {
 		return nil
 	}
-	options := []asciigraph.Option{asciigraph.Height(12), asciigraph.Precision(precision(flat)), asciigraph.SeriesChars(chars...)}
+	options := []asciigraph.Option{
+		asciigraph.Height(12),
+		asciigraph.Precision(precision(flat)),
+		asciigraph.SeriesChars(chars...),
+	}
 	for _, row := range strings.Split(asciigraph.PlotMany(lines, options...), "\n") {
 		o.line("%s", row)
 	}

@@ -37,13 +37,26 @@ func watchCommand() *cli.Command {
 			}
 			ctx, cancel := context.WithCancel(ctx)
 			defer cancel()
-			m := &watching{ctx: ctx, s: s, pools: cmd.StringSlice("pool"), width: s.out.width, height: 24, rung: map[string]bool{}}
+			m := &watching{
+				ctx:    ctx,
+				s:      s,
+				pools:  cmd.StringSlice("pool"),
+				width:  s.out.width,
+				height: 24,
+				rung:   map[string]bool{},
+			}
 			colors := colorprofile.ANSI256 // as everywhere here
 			if !s.out.color {
 				colors = colorprofile.NoTTY
 			}
-			p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(os.Stdout), tea.WithoutSignalHandler(),
-				tea.WithColorProfile(colors))
+			p := tea.NewProgram(
+				m,
+				tea.WithContext(ctx),
+				tea.WithInput(in),
+				tea.WithOutput(os.Stdout),
+				tea.WithoutSignalHandler(),
+				tea.WithColorProfile(colors),
+			)
 			happened := make(chan struct{}, 1)
 			go s.listen(ctx, happened)
 			go func() {
@@ -333,7 +346,10 @@ func (m *watching) lines() []api.RoundLine {
 	if len(m.pools) == 0 {
 		return m.round.Lines
 	}
-	return slices.DeleteFunc(slices.Clone(m.round.Lines), func(l api.RoundLine) bool { return !slices.Contains(m.pools, l.Pool) })
+	return slices.DeleteFunc(
+		slices.Clone(m.round.Lines),
+		func(l api.RoundLine) bool { return !slices.Contains(m.pools, l.Pool) },
+	)
 }
 
 // chosen is the drive that keys are about; empty when there is none.
@@ -434,7 +450,12 @@ func (m *watching) light() tea.Cmd {
 			}
 		}
 		l, err := ask[api.Light](m.s.client.LightOn(ctx, nil, api.LightOn{Drive: key, Seconds: 600}))
-		return fmt.Sprintf("bay %s, %s: asked to be lit until %s", cmp.Or(l.Bay, "unknown"), d.Tail, l.Until.Local().Format("15:04")),
+		return fmt.Sprintf(
+				"bay %s, %s: asked to be lit until %s",
+				cmp.Or(l.Bay, "unknown"),
+				d.Tail,
+				l.Until.Local().Format("15:04"),
+			),
 			api.Swap{}, err
 	})
 }
@@ -564,10 +585,13 @@ func (m *watching) begin(req api.BeginSwap) tea.Cmd {
 				return m.begin(req)
 			})
 		case len(c.Loses) > 0 && req.Pool == "":
-			return m.ask("volumes will be lost: "+strings.Join(c.Loses, ", ")+". Type the pool's name to agree", func(text string) tea.Cmd {
-				req.Pool = text
-				return m.begin(req)
-			})
+			return m.ask(
+				"volumes will be lost: "+strings.Join(c.Loses, ", ")+". Type the pool's name to agree",
+				func(text string) tea.Cmd {
+					req.Pool = text
+					return m.begin(req)
+				},
+			)
 		case c.Result == api.Warns && req.Reason == "":
 			return m.ask("a check warns; why it is begun", func(text string) tea.Cmd {
 				if req.Reason = text; text == "" {
@@ -618,7 +642,10 @@ func (m *watching) head() (out []string) {
 		if len(m.lines()) == 0 && !needsHand(m.round) {
 			what = "nothing needs a hand"
 		}
-		out = append(out, fmt.Sprintf("%s  %s, as of %s", o.paint("Brave Lantern", bold), what, m.round.At.Local().Format("15:04:05")))
+		out = append(
+			out,
+			fmt.Sprintf("%s  %s, as of %s", o.paint("Brave Lantern", bold), what, m.round.At.Local().Format("15:04:05")),
+		)
 	}
 	return append(out, m.horizon())
 }

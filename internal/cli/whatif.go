@@ -329,8 +329,13 @@ func fitCommand() *cli.Command {
 				s,
 				all,
 				"It has no member.",
-				[]column{col("slot"), col("tail"), col("at_least_bytes").as("AT LEAST, BYTES"), col("at_most_bytes").as("AT MOST, BYTES"),
-					col("fits").as("FREE DRIVES THAT FIT").fold(12)},
+				[]column{
+					col("slot"),
+					col("tail"),
+					col("at_least_bytes").as("AT LEAST, BYTES"),
+					col("at_most_bytes").as("AT MOST, BYTES"),
+					col("fits").as("FREE DRIVES THAT FIT").fold(12),
+				},
 				func(f api.Fit) []cell {
 					var fits []string
 					for _, c := range f.Candidates {

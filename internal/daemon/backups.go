@@ -43,8 +43,8 @@ const (
 	tryAgain = 10 * time.Minute
 )
 
-// list are the scheduled backups that are there, the oldest first, and when the newest was made. One that is dated ahead
-// of now does not count as newest: the clock was wrong.
+// list are the scheduled backups that are there, the oldest first, and when the newest was made. One that is dated
+// ahead of now does not count as newest: the clock was wrong.
 func (b *backups) list(now time.Time) (names []string, newest time.Time, err error) {
 	entries, err := os.ReadDir(b.Folder)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -106,7 +106,10 @@ func (b *backups) make(now time.Time) error {
 	if err != nil {
 		return err
 	}
-	names = slices.DeleteFunc(names, func(name string) bool { return name == filepath.Base(to) }) // it is kept whatever the others are called
+	names = slices.DeleteFunc(
+		names,
+		func(name string) bool { return name == filepath.Base(to) },
+	) // it is kept whatever the others are called
 	for len(names) > b.Keep-1 {
 		old := filepath.Join(b.Folder, names[0])
 		if err := os.Remove(store.SumFile(old)); err != nil && !errors.Is(err, os.ErrNotExist) {

@@ -49,7 +49,11 @@ func TestBackupPlan(t *testing.T) {
 		require.Empty(t, stands.Failed)
 		now = now.Add(time.Minute)
 	}
-	require.Equal(t, []string{"lantern-20261129T140000Z.db", "lantern-20261129T150000Z.db", "lantern-20261129T160000Z.db"}, there())
+	require.Equal(
+		t,
+		[]string{"lantern-20261129T140000Z.db", "lantern-20261129T150000Z.db", "lantern-20261129T160000Z.db"},
+		there(),
+	)
 	require.Equal(t, time.Date(2026, 11, 29, 16, 0, 0, 0, time.UTC), stands.Last)
 
 	// What people put there is theirs.

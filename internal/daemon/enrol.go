@@ -34,7 +34,10 @@ func (c Agent) enrol(ctx context.Context, transport http.RoundTripper) (token st
 	default:
 		token = strings.TrimSpace(string(b))
 	}
-	client, err := api.NewClientWithResponses(c.Server+"/api/v1", api.WithHTTPClient(&http.Client{Transport: realOnly{transport}, Timeout: 30 * time.Second}))
+	client, err := api.NewClientWithResponses(
+		c.Server+"/api/v1",
+		api.WithHTTPClient(&http.Client{Transport: realOnly{transport}, Timeout: 30 * time.Second}),
+	)
 	if err != nil {
 		return "", err
 	}

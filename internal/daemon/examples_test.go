@@ -145,7 +145,14 @@ func TestExamples(t *testing.T) {
 `, "failures.csv": "drive,failed\na,2026-01-09\n", "bought.csv": "serial,supplier,state\nVR9NEW01,Kelp,ordered\n"} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 	}
-	require.NoError(t, os.WriteFile("dump.txt", []byte(hex.Dump(drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}}}))), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			"dump.txt",
+			[]byte(hex.Dump(drive.EncodeSmartData(drive.SmartData{Attributes: []drive.Attribute{{ID: 197, Raw: 38}}}))),
+			0o600,
+		),
+	)
 
 	// What an example must not do in a test, or cannot: it runs until somebody ends it, or another end is not there.
 	others := map[string]string{

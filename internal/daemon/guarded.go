@@ -7,7 +7,8 @@ import (
 	"sync"
 )
 
-// mostOpen is how many connections one address may have open at once; this machine's own and those of proxies that are trusted are not counted.
+// mostOpen is how many connections one address may have open at once; this machine's own and those of proxies that are
+// trusted are not counted.
 const mostOpen = 512
 
 // guarded is a listener on which no address can take all connections.

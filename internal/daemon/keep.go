@@ -29,7 +29,13 @@ func Backup(data, to string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "%s: %.1f MB, looked through and sound; it took %.1f s\n", to, float64(n)/1e6, time.Since(begun).Seconds())
+	fmt.Fprintf(
+		out,
+		"%s: %.1f MB, looked through and sound; it took %.1f s\n",
+		to,
+		float64(n)/1e6,
+		time.Since(begun).Seconds(),
+	)
 	return nil
 }
 
@@ -43,13 +49,16 @@ func Restore(from, data string, out io.Writer) error {
 	if kept != "" {
 		fmt.Fprintf(out, "what was there is kept as %s\n", kept)
 	}
-	fmt.Fprintln(out, "The service that starts there gives no orders until somebody says that the one before is gone for good:\n"+
-		"  lantern take-over --reason \"...\"")
+	fmt.Fprintln(
+		out,
+		"The service that starts there gives no orders until somebody says that the one before is gone for good:\n"+
+			"  lantern take-over --reason \"...\"",
+	)
 	return nil
 }
 
-// CheckRecords looks through the records of a service's folder, or through a backup, and says what each look found; wrong
-// counts the looks that found something.
+// CheckRecords looks through the records of a service's folder, or through a backup, and says what each look found;
+// wrong counts the looks that found something.
 func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wrong int, err error) {
 	file := backup
 	if file == "" {
@@ -99,18 +108,28 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	look := st.EachBlock(time.Time{}, func(b store.Block) error {
 		blocks++
 		if _, err := history.DecodeBlock(b.Data); err != nil {
-			damaged = errors.Join(damaged, fmt.Errorf("block of %s from %s: %w", b.Drive, time.UnixMilli(b.First).UTC().Format(time.RFC3339), err))
+			damaged = errors.Join(
+				damaged,
+				fmt.Errorf("block of %s from %s: %w", b.Drive, time.UnixMilli(b.First).UTC().Format(time.RFC3339), err),
+			)
 		}
 		return ctx.Err()
 	})
 	look = errors.Join(look, st.EachReading(time.Time{}, func(r store.Reading) error {
 		loose++
 		if _, err := history.Unpack(r.Packed); err != nil {
-			damaged = errors.Join(damaged, fmt.Errorf("reading of %s at %s: %w", r.Drive, time.UnixMilli(r.At).UTC().Format(time.RFC3339), err))
+			damaged = errors.Join(
+				damaged,
+				fmt.Errorf("reading of %s at %s: %w", r.Drive, time.UnixMilli(r.At).UTC().Format(time.RFC3339), err),
+			)
 		}
 		return ctx.Err()
 	}))
-	say("the readings", errors.Join(look, damaged), fmt.Sprintf("%d blocks and %d loose readings, every checksum right", blocks, loose))
+	say(
+		"the readings",
+		errors.Join(look, damaged),
+		fmt.Sprintf("%d blocks and %d loose readings, every checksum right", blocks, loose),
+	)
 	chain, err := st.VerifyAudit(0, "")
 	if err == nil && chain.Broken != "" {
 		err = errors.New(chain.Broken)

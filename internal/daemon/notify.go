@@ -17,8 +17,8 @@ func notify(log *slog.Logger, state string) {
 	}
 }
 
-// watched tells the service manager that the process is alive, for as long as alive says so, twice in the time after which
-// it would be started anew (WatchdogSec= of systemd.service(5)). alive may hang: then nothing is told.
+// watched tells the service manager that the process is alive, for as long as alive says so, twice in the time after
+// which it would be started anew (WatchdogSec= of systemd.service(5)). alive may hang: then nothing is told.
 func watched(ctx context.Context, log *slog.Logger, alive func()) {
 	within, err := daemon.SdWatchdogEnabled(false)
 	if err != nil || within == 0 {

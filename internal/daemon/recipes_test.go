@@ -61,7 +61,9 @@ func (y *yard) rehearse(t *testing.T, pool string) *yard {
 }
 
 func openYard(t *testing.T, dir string, fleet *lab.Fleet) *yard {
-	c := Demo{Serve: Serve{Listen: "127.0.0.1:0", Data: dir, Out: io.Discard, Log: slog.New(slog.DiscardHandler), still: true}}
+	c := Demo{
+		Serve: Serve{Listen: "127.0.0.1:0", Data: dir, Out: io.Discard, Log: slog.New(slog.DiscardHandler), still: true},
+	}
 	r, err := c.start(t.Context(), fleet.Clock(), fleet)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, r.stop()) })

@@ -32,8 +32,9 @@ func earlier(t *testing.T, path string) (data string) {
 	return data
 }
 
-// TestEarlierRecords: the records of each earlier version are brought to the newest form, tried on a copy before; nothing
-// of them is lost, the swap that was under way stands where it stood, and an older version refuses what a newer one wrote.
+// TestEarlierRecords: the records of each earlier version are brought to the newest form, tried on a copy before;
+// nothing of them is lost, the swap that was under way stands where it stood, and an older version refuses what a newer
+// one wrote.
 func TestEarlierRecords(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
 	require.NoError(t, err)

@@ -152,7 +152,10 @@ func (c Serve) Check() error {
 		return fmt.Errorf("--metrics-listen %q is no address such as 127.0.0.1:7413: %w", c.MetricsListen, err)
 	}
 	if c.MetricsListen != "" && c.Metrics.Token == "" && !loopback(c.MetricsListen) {
-		return fmt.Errorf("anybody could read metrics at %s: give --metrics-token-file, or listen on 127.0.0.1", c.MetricsListen)
+		return fmt.Errorf(
+			"anybody could read metrics at %s: give --metrics-token-file, or listen on 127.0.0.1",
+			c.MetricsListen,
+		)
 	}
 	return c.refuseOpen()
 }

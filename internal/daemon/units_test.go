@@ -13,11 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestUnits: the service manager finds nothing wrong with the units, and holds what they expose (systemd-analyze security,
-// 0 is nothing, 10 everything) to be no more than it was.
+// TestUnits: the service manager finds nothing wrong with the units, and holds what they expose (systemd-analyze
+// security, 0 is nothing, 10 everything) to be no more than it was.
 func TestUnits(t *testing.T) {
 	if _, err := exec.LookPath("systemd-analyze"); err != nil {
-		fmt.Fprintln(os.Stderr, "\n*** SKIPPED: the units were not looked at: systemd-analyze is missing: apt-get install systemd ***")
+		fmt.Fprintln(
+			os.Stderr,
+			"\n*** SKIPPED: the units were not looked at: systemd-analyze is missing: apt-get install systemd ***",
+		)
 		t.Skip("systemd-analyze is missing")
 	}
 	for unit, most := range map[string]float64{"lantern.service": 1.5, "lantern-agent.service": 4} {

@@ -80,7 +80,12 @@ func TestBackup(t *testing.T) {
 	listen := freePort(t)
 	start(t, nil, "serve", "--listen", listen, "--data", data)
 	s := shell{t, append(d.env, "LANTERN_SERVER=http://"+listen)}
-	round := await(t, "the restored service answers", func() answer { return s.try("round") }, func(a answer) bool { return a.code == 0 })
+	round := await(
+		t,
+		"the restored service answers",
+		func() answer { return s.try("round") },
+		func(a answer) bool { return a.code == 0 },
+	)
 	require.Contains(t, round.out, "was restored from "+file)
 	require.Contains(t, round.out, "lantern take-over")
 	w := get[api.Swap](s, "swap", "show", "ZU006")

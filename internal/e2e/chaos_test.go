@@ -64,9 +64,16 @@ func (h *chaosHost) report() api.Report {
 	defer h.mu.Unlock()
 	h.n++
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	r := api.Report{Id: fmt.Sprintf("%s-%d-%d", h.name, h.begin.UnixNano(), h.n), Host: h.name, At: now, IntervalSeconds: 5,
-		Boot: h.begin.String(), BootSeconds: time.Since(h.begin).Seconds(), Enclosures: []api.EnclosureReport{},
-		Pools: []api.PoolReport{}}
+	r := api.Report{
+		Id:              fmt.Sprintf("%s-%d-%d", h.name, h.begin.UnixNano(), h.n),
+		Host:            h.name,
+		At:              now,
+		IntervalSeconds: 5,
+		Boot:            h.begin.String(),
+		BootSeconds:     time.Since(h.begin).Seconds(),
+		Enclosures:      []api.EnclosureReport{},
+		Pools:           []api.PoolReport{},
+	}
 	r.Boot = r.Boot[:min(60, len(r.Boot))]
 	for i := range chaosDrives {
 		pending := 0.0
@@ -74,7 +81,11 @@ func (h *chaosHost) report() api.Report {
 			pending = 500
 		}
 		r.Drives = append(r.Drives, api.DriveReport{
-			Identity:      api.Identity{Wwn: strings.TrimPrefix(h.key(i), "wwn-"), Model: "OSSFELL OF-8T", Serial: fmt.Sprintf("%s%05d", h.name[len(h.name)-3:], i)},
+			Identity: api.Identity{
+				Wwn:    strings.TrimPrefix(h.key(i), "wwn-"),
+				Model:  "OSSFELL OF-8T",
+				Serial: fmt.Sprintf("%s%05d", h.name[len(h.name)-3:], i),
+			},
 			CapacityBytes: 8e12, Looked: true, Path: fmt.Sprint("/dev/x", i),
 			Reading: api.Reading{At: now, SelfTests: true, Metrics: map[string]float64{"pending_sectors": pending,
 				"power_on_hours": float64(1000 + h.n)}},
@@ -240,12 +251,22 @@ func TestChaos(t *testing.T) {
 		c.mu.Unlock()
 	}))
 	defer pager.Close()
-	status, body := c.ask("PUT", "/channels/pager", `{"kind":"webhook","url":"`+pager.URL+`","secret":"k","least":"replace"}`)
+	status, body := c.ask(
+		"PUT",
+		"/channels/pager",
+		`{"kind":"webhook","url":"`+pager.URL+`","secret":"k","least":"replace"}`,
+	)
 	require.Less(t, status, 300, string(body))
 	ctx, cancel := context.WithCancel(t.Context())
 	var all sync.WaitGroup
 	for i := range 4 {
-		h := &chaosHost{c: c, name: fmt.Sprintf("host-%03d", i), begin: time.Now(), bad: map[int]bool{}, acked: map[string]map[int64]float64{}}
+		h := &chaosHost{
+			c:     c,
+			name:  fmt.Sprintf("host-%03d", i),
+			begin: time.Now(),
+			bad:   map[int]bool{},
+			acked: map[string]map[int64]float64{},
+		}
 		status, body := c.ask("POST", "/hosts", `{"name":"`+h.name+`"}`)
 		require.Equal(t, 201, status, string(body))
 		var e api.Enrolled
@@ -332,7 +353,12 @@ func TestChaos(t *testing.T) {
 		}},
 		{"garbage and wrong tokens", func() {
 			for i := range 300 {
-				req, err := http.NewRequestWithContext(ctx, "POST", c.url("/agent/reports"), strings.NewReader(strings.Repeat("[", i*100)))
+				req, err := http.NewRequestWithContext(
+					ctx,
+					"POST",
+					c.url("/agent/reports"),
+					strings.NewReader(strings.Repeat("[", i*100)),
+				)
 				require.NoError(t, err)
 				req.Header.Set("Authorization", "Bearer "+c.hosts[i%4].token)
 				if res, err := c.client.Do(req); err == nil {
@@ -400,7 +426,15 @@ func (c *chaos) lost(after string) {
 			return status == 200
 		})
 		for at, v := range acked {
-			require.Equal(c.t, v, kept[at], "after %s: the reading of %s at %s was acknowledged", after, h.name, time.UnixMilli(at).UTC())
+			require.Equal(
+				c.t,
+				v,
+				kept[at],
+				"after %s: the reading of %s at %s was acknowledged",
+				after,
+				h.name,
+				time.UnixMilli(at).UTC(),
+			)
 		}
 	}
 }

@@ -15,15 +15,18 @@ import (
 	"lantern/internal/api"
 )
 
-// TestConfig: an option comes before the environment, and that before the file; what is wrong in a file is told with its
-// place and the nearest name, and nothing is started; what is shown can be used again.
+// TestConfig: an option comes before the environment, and that before the file; what is wrong in a file is told with
+// its place and the nearest name, and nothing is started; what is shown can be used again.
 func TestConfig(t *testing.T) {
 	file := func(text string) string {
 		path := filepath.Join(t.TempDir(), "settings.yaml")
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		return path
 	}
-	quiet := shell{t, []string{"LANTERN_CONFIG=", "LANTERN_SERVER=", "LANTERN_TOKEN=", "LANTERN_LISTEN=", "LANTERN_EVERY="}}
+	quiet := shell{
+		t,
+		[]string{"LANTERN_CONFIG=", "LANTERN_SERVER=", "LANTERN_TOKEN=", "LANTERN_LISTEN=", "LANTERN_EVERY="},
+	}
 	for kind, wrong := range map[string][][2]string{
 		"service": {
 			{"listen: 127.0.0.1:7455\nverbos: true\n", `:2:1: there is no setting "verbos"; did you mean "verbose"?`},
@@ -66,7 +69,9 @@ func TestConfig(t *testing.T) {
 		}
 	}
 
-	path := file("every: 45s\nread-every: 10m\npool-program:\n  - node a.mjs\n  - node b.mjs\nserver: https://file.example\nwake: true\n")
+	path := file(
+		"every: 45s\nread-every: 10m\npool-program:\n  - node a.mjs\n  - node b.mjs\nserver: https://file.example\nwake: true\n",
+	)
 	both := shell{t, append(quiet.env, "LANTERN_EVERY=20s", "LANTERN_SERVER=https://environment.example")}
 	shown := both.run("config", "show", "agent", path)
 	for _, line := range []string{"every: 20s  # from the environment, LANTERN_EVERY", "read-every: 10m  # from " + path,
@@ -97,25 +102,32 @@ func TestConfig(t *testing.T) {
 	}
 }
 
-// TestNotify: the service manager is told when the service and an agent are ready, again and again that they live, and that
-// they end.
+// TestNotify: the service manager is told when the service and an agent are ready, again and again that they live, and
+// that they end.
 func TestNotify(t *testing.T) {
 	env := func(t *testing.T) ([]string, func(string)) {
 		socket := filepath.Join(t.TempDir(), "notify")
 		l, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: socket, Net: "unixgram"})
 		require.NoError(t, err)
 		t.Cleanup(func() { l.Close() })
-		return []string{"NOTIFY_SOCKET=" + socket, "WATCHDOG_USEC=2000000", "WATCHDOG_PID=", "LANTERN_CONFIG=", "LANTERN_SERVER=", "LANTERN_HOST_TOKEN=x"}, func(words string) {
-			t.Helper()
-			require.NoError(t, l.SetReadDeadline(time.Now().Add(45*time.Second)))
-			for b := make([]byte, 1000); ; {
-				n, err := l.Read(b)
-				require.NoError(t, err, "nothing said %s", words)
-				if strings.Contains(string(b[:n]), words) {
-					return
+		return []string{
+				"NOTIFY_SOCKET=" + socket,
+				"WATCHDOG_USEC=2000000",
+				"WATCHDOG_PID=",
+				"LANTERN_CONFIG=",
+				"LANTERN_SERVER=",
+				"LANTERN_HOST_TOKEN=x",
+			}, func(words string) {
+				t.Helper()
+				require.NoError(t, l.SetReadDeadline(time.Now().Add(45*time.Second)))
+				for b := make([]byte, 1000); ; {
+					n, err := l.Read(b)
+					require.NoError(t, err, "nothing said %s", words)
+					if strings.Contains(string(b[:n]), words) {
+						return
+					}
 				}
 			}
-		}
 	}
 	listen := freePort(t)
 	for _, args := range [][]string{
@@ -135,24 +147,54 @@ func TestNotify(t *testing.T) {
 	}
 }
 
-// TestInvited: an agent with an invitation and no token asks until it is approved, and reports then; after a restart it is
-// still the same host. The console approves with one click.
+// TestInvited: an agent with an invitation and no token asks until it is approved, and reports then; after a restart it
+// is still the same host. The console approves with one click.
 func TestInvited(t *testing.T) {
 	listen, data := freePort(t), t.TempDir()
 	service := start(t, nil, "serve", "--listen", listen, "--data", data)
-	said := await(t, "the service greets", service.said, func(s string) bool { return strings.Contains(s, "only this once: ") })
+	said := await(
+		t,
+		"the service greets",
+		service.said,
+		func(s string) bool { return strings.Contains(s, "only this once: ") },
+	)
 	_, token, _ := strings.Cut(said, "only this once: ")
 	token = strings.TrimSpace(token)
 	admin := shell{t, []string{"LANTERN_CONFIG=", "LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token}}
 	code := strings.TrimSpace(admin.run("host", "invite", "--count", "2"))
 	agent := func(name, data string) *process {
-		return start(t, []string{"LANTERN_CONFIG=", "LANTERN_HOST_TOKEN="}, "agent", "--host", name, "--server", "http://"+listen, "--data", data,
-			"--devices", "nothing", "--every", "1s", "--invite", code)
+		return start(
+			t,
+			[]string{"LANTERN_CONFIG=", "LANTERN_HOST_TOKEN="},
+			"agent",
+			"--host",
+			name,
+			"--server",
+			"http://"+listen,
+			"--data",
+			data,
+			"--devices",
+			"nothing",
+			"--every",
+			"1s",
+			"--invite",
+			code,
+		)
 	}
 	folder := t.TempDir()
 	first := agent("gannet", folder)
-	await(t, "it asks", func() string { return admin.run("host", "invitations") }, func(s string) bool { return strings.Contains(s, "gannet") })
-	await(t, "its log says what it waits for", first.said, func(s string) bool { return strings.Contains(s, "lantern host approve gannet") })
+	await(
+		t,
+		"it asks",
+		func() string { return admin.run("host", "invitations") },
+		func(s string) bool { return strings.Contains(s, "gannet") },
+	)
+	await(
+		t,
+		"its log says what it waits for",
+		first.said,
+		func(s string) bool { return strings.Contains(s, "lantern host approve gannet") },
+	)
 	require.Contains(t, admin.run("host", "list"), "No host is enrolled")
 
 	b := openBrowser(t, "http://"+listen)
@@ -168,7 +210,12 @@ func TestInvited(t *testing.T) {
 	agent("gannet", folder)
 	await(t, "the next run reports", since, func(s string) bool { return s != was })
 	agent("petrel", t.TempDir())
-	await(t, "it asks", func() string { return admin.run("host", "invitations") }, func(s string) bool { return strings.Contains(s, "petrel") })
+	await(
+		t,
+		"it asks",
+		func() string { return admin.run("host", "invitations") },
+		func(s string) bool { return strings.Contains(s, "petrel") },
+	)
 	admin.run("host", "refuse", "petrel")
 	require.NotContains(t, reports(), "petrel")
 }

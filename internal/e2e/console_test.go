@@ -108,8 +108,8 @@ func (b *browser) see(words ...string) {
 	}
 }
 
-// restScript brings what is to be clicked into view, and waits until it stays where it is: charts that are drawn late move
-// what lies below them, and a person waits for that as well.
+// restScript brings what is to be clicked into view, and waits until it stays where it is: charts that are drawn late
+// move what lies below them, and a person waits for that as well.
 const restScript = `new Promise((done) => {
   const find = () => document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
   let was = "", calm = 0, looks = 0;
@@ -362,7 +362,11 @@ func TestConsole(t *testing.T) {
 	b.see("never seen")
 	b.click("what is known")
 	b.click("All fields")
-	b.do("a field that was empty", chromedp.WaitVisible(`input[aria-label^="contract"]`), chromedp.SendKeys(`input[aria-label^="contract"]`, "C-7\r"))
+	b.do(
+		"a field that was empty",
+		chromedp.WaitVisible(`input[aria-label^="contract"]`),
+		chromedp.SendKeys(`input[aria-label^="contract"]`, "C-7\r"),
+	)
 	await(t, "it is kept", func() string { return d.run("inventory", "--where", "contract=C-7", "--no-header") },
 		func(s string) bool { return strings.Contains(s, "sent-back") })
 	b.clean("a drive of the inventory")

@@ -27,8 +27,12 @@ import (
 func certificate(t *testing.T) (cert, key string) {
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	about := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	about := &x509.Certificate{
+		SerialNumber: big.NewInt(1),
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(24 * time.Hour),
+		IPAddresses:  []net.IP{net.IPv4(127, 0, 0, 1)},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, about, about, private.Public(), private)
 	require.NoError(t, err)
 	secret, err := x509.MarshalPKCS8PrivateKey(private)
@@ -43,7 +47,10 @@ func certificate(t *testing.T) (cert, key string) {
 func nginx(t *testing.T, server string) {
 	path, err := exec.LookPath("nginx")
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "\n*** SKIPPED: no reverse proxy was tried: nginx is missing: apt-get install nginx-light ***")
+		fmt.Fprintln(
+			os.Stderr,
+			"\n*** SKIPPED: no reverse proxy was tried: nginx is missing: apt-get install nginx-light ***",
+		)
 		t.Skip("nginx is missing")
 	}
 	dir := t.TempDir()
@@ -52,8 +59,14 @@ func nginx(t *testing.T, server string) {
 		temporary += fmt.Sprintf("  %s_temp_path %s/%s;\n", kind, dir, kind)
 	}
 	file := filepath.Join(dir, "nginx.conf")
-	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil,
-		"daemon off; pid %s/pid; error_log %s/error.log; events {}\nhttp {\n  access_log off;\n%s  server {\n%s\n  }\n}\n", dir, dir, temporary, server), 0o600))
+	require.NoError(t, os.WriteFile(file, fmt.Appendf(
+		nil,
+		"daemon off; pid %s/pid; error_log %s/error.log; events {}\nhttp {\n  access_log off;\n%s  server {\n%s\n  }\n}\n",
+		dir,
+		dir,
+		temporary,
+		server,
+	), 0o600))
 	cmd := exec.Command(path, "-c", file, "-e", filepath.Join(dir, "error.log"))
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() {
@@ -65,8 +78,8 @@ func nginx(t *testing.T, server string) {
 	})
 }
 
-// TestProxy: behind a reverse proxy with the settings that it comes with, at the top and under a path, with TLS in front:
-// the sign-in link, the console's pages and files, its live events, the cookie, and the command line.
+// TestProxy: behind a reverse proxy with the settings that it comes with, at the top and under a path, with TLS in
+// front: the sign-in link, the console's pages and files, its live events, the cookie, and the command line.
 func TestProxy(t *testing.T) {
 	cert, key := certificate(t)
 	for name, c := range map[string]struct{ scheme, path, location, to string }{
@@ -84,9 +97,16 @@ func TestProxy(t *testing.T) {
 			if c.scheme == "https" {
 				listen += " ssl; ssl_certificate " + cert + "; ssl_certificate_key " + key
 			}
-			nginx(t, fmt.Sprintf("    listen %s;\n    location %s { proxy_pass http://%s%s; }", listen, c.location, d.listen, c.to))
-			away := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, //nolint:gosec // its own certificate
-				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+			nginx(
+				t,
+				fmt.Sprintf("    listen %s;\n    location %s { proxy_pass http://%s%s; }", listen, c.location, d.listen, c.to),
+			)
+			away := &http.Client{
+				Transport: &http.Transport{
+					TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+				}, //nolint:gosec // its own certificate
+				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+			}
 			await(t, "the proxy answers", func() int {
 				r, err := away.Get(url + "/healthz")
 				if err != nil {
@@ -141,7 +161,11 @@ func TestProxy(t *testing.T) {
 			d.run("lab", "pull", "skerry/front/8")
 			b.open("/")
 			b.see("XE932")
-			require.Equal(t, "0", b.ask(`String(performance.getEntriesByType("resource").filter((r) => r.responseStatus >= 400).length)`))
+			require.Equal(
+				t,
+				"0",
+				b.ask(`String(performance.getEntriesByType("resource").filter((r) => r.responseStatus >= 400).length)`),
+			)
 
 			if c.scheme == "http" {
 				require.Contains(t, d.run("--server", url, "round"), "ZU006")

@@ -22,7 +22,9 @@ func TestSteadyConsole(t *testing.T) {
 	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	b.see("ZU006")
 	active := func() string {
-		return b.ask(`(() => { const e = document.activeElement; return e.tagName + " " + (e.textContent || "").trim().slice(0, 60) })()`)
+		return b.ask(
+			`(() => { const e = document.activeElement; return e.tagName + " " + (e.textContent || "").trim().slice(0, 60) })()`,
+		)
 	}
 
 	// A page that was not loaded yet is opened while the service is down: the frame stays, and the page comes with it.
@@ -32,22 +34,45 @@ func TestSteadyConsole(t *testing.T) {
 	require.Contains(t, b.text(), "Recoveries", "the frame is still there")
 	d.begin(t)
 	b.see("Why drives are flagged", "Thresholds")
-	await(t, "the heading has the focus", active, func(s string) bool { return strings.HasPrefix(s, "H1 Why drives are flagged") })
+	await(
+		t,
+		"the heading has the focus",
+		active,
+		func(s string) bool { return strings.HasPrefix(s, "H1 Why drives are flagged") },
+	)
 	require.Equal(t, "Why drives are flagged · Brave Lantern", b.ask(`document.title`))
 
 	// The session ends while somebody types. They sign in over the page, and go on.
-	b.do("an expression", chromedp.SendKeys(`//input[contains(@placeholder, "pending_sectors_7d")]`, "pending_sectors > 30"))
+	b.do(
+		"an expression",
+		chromedp.SendKeys(`//input[contains(@placeholder, "pending_sectors_7d")]`, "pending_sectors > 30"),
+	)
 	sessions := get[[]api.OpenSession](d.shell, "person", "sessions")
 	for _, s := range sessions {
 		d.run("person", "end-session", s.Id)
 	}
 	b.click("Try it on the last 90 days")
 	b.see("Your session has ended")
-	require.Contains(t, b.ask(`document.querySelector("input.font-mono,input[placeholder*=pending]").value || document.querySelector("input[placeholder*=pending]").value`), "pending_sectors > 30")
+	require.Contains(
+		t,
+		b.ask(
+			`document.querySelector("input.font-mono,input[placeholder*=pending]").value || document.querySelector("input[placeholder*=pending]").value`,
+		),
+		"pending_sectors > 30",
+	)
 	token := strings.TrimSpace(strings.Split(d.run("person", "renew"), "\n")[0])
-	b.do("sign in again", chromedp.SendKeys(`//div[@role="dialog"]//input`, token), chromedp.Click(`//div[@role="dialog"]//button`))
+	b.do(
+		"sign in again",
+		chromedp.SendKeys(`//div[@role="dialog"]//input`, token),
+		chromedp.Click(`//div[@role="dialog"]//button`),
+	)
 	b.see("ZU006")
-	require.Contains(t, b.ask(`document.querySelector("input[placeholder*=pending]").value`), "pending_sectors > 30", "what was typed is still there")
+	require.Contains(
+		t,
+		b.ask(`document.querySelector("input[placeholder*=pending]").value`),
+		"pending_sectors > 30",
+		"what was typed is still there",
+	)
 
 	// A deep link comes back after the sign-in.
 	other := openBrowser(t, d.url)
@@ -78,7 +103,11 @@ func TestSteadyConsole(t *testing.T) {
 	d.run("swap", "plan", "ZU006", "--keep-spare")
 	w := d.openSwap()
 	d.run("swap", "begin", "--reason", "LM417 comes next")
-	req, err := http.NewRequest(http.MethodPost, d.url+"/api/v1/swaps/"+w.Id+"/begin", strings.NewReader(`{"reason":"I was here first"}`))
+	req, err := http.NewRequest(
+		http.MethodPost,
+		d.url+"/api/v1/swaps/"+w.Id+"/begin",
+		strings.NewReader(`{"reason":"I was here first"}`),
+	)
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+token)
 	req.Header.Set("Content-Type", "application/json")
@@ -112,7 +141,9 @@ func TestSteadyConsole(t *testing.T) {
 	d.run("person", "sessions")
 	b.ask(`fetch("/api/v1/session", {method: "DELETE"}).then(() => "")`)
 	await(t, "with the session goes what was kept", func() string {
-		return b.ask(`caches.has("answers-1").then(h => h ? caches.open("answers-1").then(c => c.keys()).then(k => k.map(r => r.url).join(" ")) : "")`)
+		return b.ask(
+			`caches.has("answers-1").then(h => h ? caches.open("answers-1").then(c => c.keys()).then(k => k.map(r => r.url).join(" ")) : "")`,
+		)
 	}, func(s string) bool { return !strings.Contains(s, "/swaps/") })
 }
 
@@ -131,13 +162,19 @@ func TestFirstSteps(t *testing.T) {
 	b.see("Nothing is known yet", "Invite your hosts", "none is enrolled yet", "lantern host enrol skerry")
 	require.NotContains(t, b.text(), "Nothing needs a hand")
 	b.clean("the first steps")
-	s := shell{t, []string{"LANTERN_CONFIG=", "HOME=" + t.TempDir(), "LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token}}
+	s := shell{
+		t,
+		[]string{"LANTERN_CONFIG=", "HOME=" + t.TempDir(), "LANTERN_SERVER=http://" + listen, "LANTERN_TOKEN=" + token},
+	}
 	host := strings.TrimSpace(strings.Split(s.run("host", "enrol", "skerry"), "\n")[0])
 	b.see("no report has come yet")
 	require.NotContains(t, b.text(), "Nothing needs a hand")
 	require.NotContains(t, s.run("round"), "Nothing needs a hand")
 	req, err := http.NewRequest(http.MethodPost, "http://"+listen+"/api/v1/agent/reports", strings.NewReader(
-		`{"id":"01J9ZQ3V0K8T7M5N2P4R6S8W1X","host":"skerry","at":"`+b.ask(`new Date().toISOString()`)+`","interval_seconds":30,"drives":[],"pools":[],"enclosures":[]}`))
+		`{"id":"01J9ZQ3V0K8T7M5N2P4R6S8W1X","host":"skerry","at":"`+b.ask(
+			`new Date().toISOString()`,
+		)+`","interval_seconds":30,"drives":[],"pools":[],"enclosures":[]}`,
+	))
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+host)
 	req.Header.Set("Content-Type", "application/json")

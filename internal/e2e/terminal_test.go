@@ -35,7 +35,9 @@ func (s shell) terminal(columns, lines int, env []string, args ...string) *termi
 	require.NoError(s.t, err)
 	x := &terminal{t: s.t, screen: vt.NewEmulator(columns, lines), gone: make(chan struct{})}
 	x.cmd = exec.Command(path, args...)
-	x.cmd.Env = append(append(append(os.Environ(), s.env...), "TERM=xterm-256color", "LANG=C.UTF-8", "LC_ALL=", "COLUMNS="), env...)
+	x.cmd.Env = append(
+		append(append(os.Environ(), s.env...), "TERM=xterm-256color", "LANG=C.UTF-8", "LC_ALL=", "COLUMNS="),
+		env...)
 	x.pty, err = pty.StartWithSize(x.cmd, &pty.Winsize{Rows: uint16(lines), Cols: uint16(columns)})
 	require.NoError(s.t, err)
 	go func() { _, _ = io.Copy(x.pty, x.screen) }() // what a terminal answers when it is asked
@@ -160,15 +162,20 @@ func TestWatch(t *testing.T) {
 	x.until("why it is used:")
 	x.keys("tested on another host\r")
 	d.run("lab", "speed", "10000")
-	await(t, "it is closed", func() api.Swap { return get[api.Swap](d.shell, "swap", "show", "ZU006") }, func(w api.Swap) bool {
-		switch shown := x.shown(); {
-		case strings.Contains(shown, "why it goes on:"):
-			x.keys("looked at\r") // the key came while the checks of the step before were shown
-		case w.Open && w.Phase == api.SwapPhaseJoin:
-			x.keys("n")
-		}
-		return w.Phase == api.SwapPhaseClosed
-	})
+	await(
+		t,
+		"it is closed",
+		func() api.Swap { return get[api.Swap](d.shell, "swap", "show", "ZU006") },
+		func(w api.Swap) bool {
+			switch shown := x.shown(); {
+			case strings.Contains(shown, "why it goes on:"):
+				x.keys("looked at\r") // the key came while the checks of the step before were shown
+			case w.Open && w.Phase == api.SwapPhaseJoin:
+				x.keys("n")
+			}
+			return w.Phase == api.SwapPhaseClosed
+		},
+	)
 	x.until("✓ Verify")
 	x.keys("q")
 	x.ends()
@@ -185,11 +192,21 @@ func TestTerminals(t *testing.T) {
 	await(t, "it is drawn anew", func() int { return strings.Count(x.wrote(), "tidegauge  rebuild") },
 		func(n int) bool { return n > begun+3 })
 	require.Equal(t, 1, strings.Count(x.shown(), "tidegauge  rebuild"), x.shown())
-	require.True(t, strings.HasPrefix(x.shown(), "tidegauge"), "nothing of an earlier drawing is left above: %s", x.shown())
+	require.True(
+		t,
+		strings.HasPrefix(x.shown(), "tidegauge"),
+		"nothing of an earlier drawing is left above: %s",
+		x.shown(),
+	)
 
 	dumb := d.terminal(80, 24, []string{"TERM=dumb"}, "follow", "tidegauge")
 	line := regexp.MustCompile(`20\d\d-\d\d-\d\d \d\d:\d\d:\d\d  tidegauge  rebuild of KM297  running, [0-9.]+ %`)
-	await(t, "lines with time and pool", func() int { return len(line.FindAllString(dumb.wrote(), -1)) }, func(n int) bool { return n > 2 })
+	await(
+		t,
+		"lines with time and pool",
+		func() int { return len(line.FindAllString(dumb.wrote(), -1)) },
+		func(n int) bool { return n > 2 },
+	)
 	require.NotContains(t, dumb.wrote(), "\x1b")
 
 	for _, args := range [][]string{{"round"}, {"bays", "skerry"}, {"drive", "ZU006"}, {"swap", "plan", "ZU006"}} {

@@ -39,16 +39,31 @@ func TestTour(t *testing.T) {
 	b.click("Lab hand: pull the drive")
 	b.see("Put in a new drive")
 	b.click("Lab hand: put")
-	key := await(t, "a new drive waits", func() string { return d.openSwap().New.Key }, func(s string) bool { return s != "" })
+	key := await(
+		t,
+		"a new drive waits",
+		func() string { return d.openSwap().New.Key },
+		func(s string) bool { return s != "" },
+	)
 	tail := get[api.Drive](d.shell, "drive", key).Tail
 	d.run("swap", "confirm", "--tail", tail, "--reason", "the tour")
 	b.see("Scene 6 of 7: Confirm, and follow the recovery")
 	b.do("faster", chromedp.Click(in("1200 times as fast")))
 	d.run("lab", "speed", "9000")
-	await(t, "the swap is closed", func() string { return b.text() }, func(s string) bool { return strings.Contains(s, "Scene 7 of 7: Read the record") })
+	await(
+		t,
+		"the swap is closed",
+		func() string { return b.text() },
+		func(s string) bool { return strings.Contains(s, "Scene 7 of 7: Read the record") },
+	)
 	d.run("lab", "speed", "1")
 	b.do("the record", chromedp.Click(in("the record")))
 	b.see("That was the tour")
 	b.do("end", chromedp.Click(in("End")))
-	await(t, "it is gone", func() string { return b.ask(`String(!document.querySelector("aside[aria-label=Tour]"))`) }, func(s string) bool { return s == "true" })
+	await(
+		t,
+		"it is gone",
+		func() string { return b.ask(`String(!document.querySelector("aside[aria-label=Tour]"))`) },
+		func(s string) bool { return s == "true" },
+	)
 }

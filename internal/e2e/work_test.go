@@ -24,7 +24,10 @@ func TestConsoleWork(t *testing.T) {
 	}
 	press := func(in, button string) {
 		t.Helper()
-		b.do("press "+button, chromedp.Click(`//details[summary/b[normalize-space(.)="`+in+`"]]//button[normalize-space(.)="`+button+`"]`))
+		b.do(
+			"press "+button,
+			chromedp.Click(`//details[summary/b[normalize-space(.)="`+in+`"]]//button[normalize-space(.)="`+button+`"]`),
+		)
 	}
 
 	b.open("/pools/tidegauge")
@@ -42,12 +45,20 @@ func TestConsoleWork(t *testing.T) {
 
 	b.open("/pools/soundscape")
 	unfold("Campaign")
-	b.do("two drives", chromedp.Click(`//fieldset//label[contains(., "LM417")]//input`), chromedp.Click(`//fieldset//label[contains(., "LM422")]//input`))
+	b.do(
+		"two drives",
+		chromedp.Click(`//fieldset//label[contains(., "LM417")]//input`),
+		chromedp.Click(`//fieldset//label[contains(., "LM422")]//input`),
+	)
 	b.see("lantern campaign plan soundscape LM417 LM422")
 	press("Campaign", "Plan it: nothing is touched")
 	b.see("Campaign in soundscape", "0 of 2 changed")
 	b.click("Abandon the campaign")
-	b.do("a reason", chromedp.SendKeys(`//div[@role="dialog"]//textarea`, "only tried"), chromedp.Click(`//div[@role="dialog"]//button[normalize-space(.)="Abandon it"]`))
+	b.do(
+		"a reason",
+		chromedp.SendKeys(`//div[@role="dialog"]//textarea`, "only tried"),
+		chromedp.Click(`//div[@role="dialog"]//button[normalize-space(.)="Abandon it"]`),
+	)
 	await(t, "it is abandoned", func() []api.Campaign { return get[[]api.Campaign](d.shell, "campaign", "list") },
 		func(all []api.Campaign) bool { return len(all) == 1 && all[0].State == api.CampaignStateAbandoned })
 
@@ -76,20 +87,28 @@ func TestConsoleWork(t *testing.T) {
 	b.open("/hosts")
 	b.see("fulmar", "reports")
 	b.do("cold", chromedp.Click(`//li[contains(., "guillemot")]//input[@type="checkbox"]`))
-	await(t, "guillemot is changed cold", func() []api.Host { return get[[]api.Host](d.shell, "host", "list") }, func(all []api.Host) bool {
-		for _, h := range all {
-			if h.Name == "guillemot" && h.Cold {
-				return true
+	await(
+		t,
+		"guillemot is changed cold",
+		func() []api.Host { return get[[]api.Host](d.shell, "host", "list") },
+		func(all []api.Host) bool {
+			for _, h := range all {
+				if h.Name == "guillemot" && h.Cold {
+					return true
+				}
 			}
-		}
-		return false
-	})
+			return false
+		},
+	)
 	b.clean("hosts")
 
 	// A threshold says what it would flag before it is set.
 	b.open("/rules")
 	b.see("burst_sectors")
-	b.do("another value", chromedp.SendKeys(`//li[.//code[.="burst_sectors"]]//input[@inputmode="decimal"]`, kb.End+kb.Backspace+"2"))
+	b.do(
+		"another value",
+		chromedp.SendKeys(`//li[.//code[.="burst_sectors"]]//input[@inputmode="decimal"]`, kb.End+kb.Backspace+"2"),
+	)
 	b.see("of 79 drives would be flagged now", "ZU006")
 	before := d.run("rule", "settings", "--columns", "threshold,value", "-o", "csv")
 	require.Contains(t, before, "burst_sectors,8", "nothing was set yet")

@@ -1,5 +1,5 @@
-// Package harmless makes texts of devices, agents and people harmless to show: on terminals, in tables, calendars, messages
-// and lines of a log. Nothing is lost in silence: what is taken out leaves its code behind, as in ⟦1B⟧.
+// Package harmless makes texts of devices, agents and people harmless to show: on terminals, in tables, calendars,
+// messages and lines of a log. Nothing is lost in silence: what is taken out leaves its code behind, as in ⟦1B⟧.
 package harmless
 
 import (

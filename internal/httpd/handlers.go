@@ -36,7 +36,14 @@ func answer[T any](c *echo.Context, status int, v T, err error) error {
 func (s *Server) GetMe(c *echo.Context) error {
 	return c.JSON(
 		http.StatusOK,
-		api.Me{Name: person(c), Role: rights(c).Role, Lab: s.Lab != nil, Version: s.Version, Now: s.Now(), Practice: s.Practice},
+		api.Me{
+			Name:     person(c),
+			Role:     rights(c).Role,
+			Lab:      s.Lab != nil,
+			Version:  s.Version,
+			Now:      s.Now(),
+			Practice: s.Practice,
+		},
 	)
 }
 

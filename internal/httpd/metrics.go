@@ -70,7 +70,13 @@ func (s *Server) measure(next echo.HandlerFunc) echo.HandlerFunc {
 		if route == "" || route == "/*" {
 			route = "console"
 		}
-		s.measured.requests.WithLabelValues(c.Request().Method, route, strconv.Itoa(status)).Observe(time.Since(begun).Seconds())
+		s.measured.requests.WithLabelValues(
+			c.Request().Method,
+			route,
+			strconv.Itoa(status),
+		).Observe(
+			time.Since(begun).Seconds(),
+		)
 		return err
 	}
 }
@@ -80,7 +86,10 @@ func (s *Server) MetricsHandler() http.Handler {
 	r := prometheus.NewRegistry()
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		s.measured.requests, &fleetCollector{s})
-	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4, DisableCompression: true})
+	return promhttp.HandlerFor(
+		r,
+		promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4, DisableCompression: true},
+	)
 }
 
 // MetricsFor gives all metrics to whoever shows the token, or to anybody where there is none.
@@ -181,7 +190,10 @@ func (g gauges) drives(m views.Measures, which string) {
 			continue
 		}
 		labels := []string{"tail", d.Tail, "serial", d.Serial, "model", d.Model, "host", d.Host, "bay", d.Bay, "pool", d.Pool}
-		g.set("lantern_drive_flagged", "A drive, and its verdict as a label: 1 unless it is sound.", truth(d.Verdict != "sound"),
+		g.set(
+			"lantern_drive_flagged",
+			"A drive, and its verdict as a label: 1 unless it is sound.",
+			truth(d.Verdict != "sound"),
 			append(labels, "verdict", string(d.Verdict))...)
 		if d.HasCelsius {
 			g.set("lantern_drive_temperature_celsius", "The newest temperature that the drive told.", d.Celsius, labels...)
@@ -200,20 +212,64 @@ func (g gauges) hosts(hosts []api.Host) {
 		g.set("lantern_host_reports", "1 while a host's reports come in time, 0 when two were missed.",
 			truth(h.State == api.HostStateReporting), "host", h.Name)
 		g.at("lantern_host_reported_timestamp_seconds", "When the host's newest report came.", h.SeenAt, "host", h.Name)
-		g.set("lantern_host_clock_offset_seconds", "How far the host's clock is ahead of the service's.", h.ClockOffSeconds, "host", h.Name)
-		g.set("lantern_host_refused_reports", "Reports of the host that were refused for good.", float64(h.Refused.Count), "host", h.Name)
+		g.set(
+			"lantern_host_clock_offset_seconds",
+			"How far the host's clock is ahead of the service's.",
+			h.ClockOffSeconds,
+			"host",
+			h.Name,
+		)
+		g.set(
+			"lantern_host_refused_reports",
+			"Reports of the host that were refused for good.",
+			float64(h.Refused.Count),
+			"host",
+			h.Name,
+		)
 	}
 }
 
 func (g gauges) pools(pools []api.Pool) {
 	for _, p := range pools {
 		known := p.Margin.Known && !p.Stale
-		g.set("lantern_pool_known", "1 while the pool's state is known, 0 when its host is silent or does not show it.", truth(known), "pool", p.Name, "id", p.Id)
+		g.set(
+			"lantern_pool_known",
+			"1 while the pool's state is known, 0 when its host is silent or does not show it.",
+			truth(known),
+			"pool",
+			p.Name,
+			"id",
+			p.Id,
+		)
 		if known {
-			g.set("lantern_pool_margin_members", "How many more members the pool can lose before data is.", float64(p.Margin.Members), "pool", p.Name, "id", p.Id)
+			g.set(
+				"lantern_pool_margin_members",
+				"How many more members the pool can lose before data is.",
+				float64(p.Margin.Members),
+				"pool",
+				p.Name,
+				"id",
+				p.Id,
+			)
 		}
-		g.set("lantern_pool_full_margin_members", "The margin the pool has when nothing is wrong.", float64(p.FullMargin), "pool", p.Name, "id", p.Id)
-		g.set("lantern_pool_capacity_bytes", "How much the pool can hold.", float64(p.CapacityBytes), "pool", p.Name, "id", p.Id)
+		g.set(
+			"lantern_pool_full_margin_members",
+			"The margin the pool has when nothing is wrong.",
+			float64(p.FullMargin),
+			"pool",
+			p.Name,
+			"id",
+			p.Id,
+		)
+		g.set(
+			"lantern_pool_capacity_bytes",
+			"How much the pool can hold.",
+			float64(p.CapacityBytes),
+			"pool",
+			p.Name,
+			"id",
+			p.Id,
+		)
 		g.set("lantern_pool_used_bytes", "How much of it is used.", float64(p.UsedBytes), "pool", p.Name, "id", p.Id)
 		r := p.Recovery
 		if r.Id == "" || r.State != api.RecoveryStateRunning && r.State != api.RecoveryStatePaused {
@@ -234,8 +290,13 @@ func (g gauges) work(s *Server) {
 	if standing, err := s.Service.Selftests.TestStanding(api.GetTestStandingParams{Limit: 1}); err == nil {
 		for which, n := range standing.Counts {
 			if which != "all" {
-				g.set("lantern_selftests", "Drives by how they stand with self-tests: failed, never tested, overdue, held or without any.",
-					float64(n), "standing", which)
+				g.set(
+					"lantern_selftests",
+					"Drives by how they stand with self-tests: failed, never tested, overdue, held or without any.",
+					float64(n),
+					"standing",
+					which,
+				)
 			}
 		}
 	}
@@ -249,14 +310,24 @@ func (g gauges) work(s *Server) {
 		}
 	}
 	for _, c := range s.Service.Notices.Channels() {
-		g.set("lantern_deliveries_waiting", "Messages that a channel has not taken yet.", float64(c.Waiting), "channel", c.Name)
+		g.set(
+			"lantern_deliveries_waiting",
+			"Messages that a channel has not taken yet.",
+			float64(c.Waiting),
+			"channel",
+			c.Name,
+		)
 	}
 }
 
 func (g gauges) self(s *Server) {
 	says, ready := s.Service.Ready()
 	g.set("lantern_ready", "1 while reports and orders can be recorded.", truth(ready))
-	g.set("lantern_in_trouble", "1 while the service has something to say of itself, such as a disk that fills up.", truth(says != ""))
+	g.set(
+		"lantern_in_trouble",
+		"1 while the service has something to say of itself, such as a disk that fills up.",
+		truth(says != ""),
+	)
 	if n, err := s.Service.Store.Size(); err == nil {
 		g.set("lantern_database_bytes", "The size of the records.", float64(n))
 	}

@@ -41,8 +41,8 @@ func (s *site) metrics() map[string]map[string]float64 {
 	return out
 }
 
-// TestMetrics: what is told can be read by the format's own parser, says what the API says, and stays small: drives have
-// series as asked, routes are those that are registered. Without the token nothing is told.
+// TestMetrics: what is told can be read by the format's own parser, says what the API says, and stays small: drives
+// have series as asked, routes are those that are registered. Without the token nothing is told.
 func TestMetrics(t *testing.T) {
 	s := newSite(t)
 	for _, which := range []string{FlaggedDrives, AllDrives, NoDrives} {
@@ -52,7 +52,11 @@ func TestMetrics(t *testing.T) {
 			told["lantern_drives"]["verdict=replace"], 0)
 		flagged := int(told["lantern_drives"]["verdict=watch"] + told["lantern_drives"]["verdict=replace"])
 		require.Positive(t, flagged)
-		require.Len(t, told["lantern_drive_flagged"], map[string]int{FlaggedDrives: flagged, AllDrives: 3, NoDrives: 0}[which])
+		require.Len(
+			t,
+			told["lantern_drive_flagged"],
+			map[string]int{FlaggedDrives: flagged, AllDrives: 3, NoDrives: 0}[which],
+		)
 		require.InDelta(t, 1, told["lantern_host_reports"]["host=fulmar"], 0)
 		require.InDelta(t, 1, told["lantern_ready"][""], 0)
 		for labels, margin := range told["lantern_pool_margin_members"] {

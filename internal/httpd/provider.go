@@ -111,9 +111,14 @@ func (s *Server) toProvider(c *echo.Context) error {
 		until: time.Now().Add(attemptWithin)}
 	s.Provider.begin(state, a)
 	// The answer must come back to the browser that asked. It comes from another site, so Strict would lose it.
-	c.SetCookie(&http.Cookie{Name: stateCookie, Value: state, Path: s.root() + "/sign-in/", HttpOnly: true, Secure: s.secure(c),
-		SameSite: http.SameSiteLaxMode, MaxAge: int(attemptWithin.Seconds())})
-	return c.Redirect(http.StatusSeeOther, config.AuthCodeURL(state, oidc.Nonce(a.nonce), oauth2.S256ChallengeOption(a.verifier)))
+	c.SetCookie(
+		&http.Cookie{Name: stateCookie, Value: state, Path: s.root() + "/sign-in/", HttpOnly: true, Secure: s.secure(c),
+			SameSite: http.SameSiteLaxMode, MaxAge: int(attemptWithin.Seconds())},
+	)
+	return c.Redirect(
+		http.StatusSeeOther,
+		config.AuthCodeURL(state, oidc.Nonce(a.nonce), oauth2.S256ChallengeOption(a.verifier)),
+	)
 }
 
 // fromProvider takes the provider's answer and opens a session.

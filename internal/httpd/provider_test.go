@@ -50,7 +50,12 @@ func newIssuer(t *testing.T) *issuer {
 		q := r.URL.Query()
 		code := "code-" + q.Get("state")
 		p.codes[code] = q
-		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(), http.StatusFound)
+		http.Redirect(
+			w,
+			r,
+			q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(),
+			http.StatusFound,
+		)
 	})
 	mux.HandleFunc("/token", func(w http.ResponseWriter, r *http.Request) {
 		asked, ok := p.codes[r.FormValue("code")]
@@ -71,7 +76,10 @@ func newIssuer(t *testing.T) *issuer {
 				signing = other
 			}
 		}
-		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: signing, KeyID: "k"}}, nil)
+		signer, err := jose.NewSigner(
+			jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: signing, KeyID: "k"}},
+			nil,
+		)
 		require.NoError(t, err)
 		b, _ := json.Marshal(claims)
 		signed, err := signer.Sign(b)

@@ -53,7 +53,8 @@ func TestWhoAsks(t *testing.T) {
 	}
 }
 
-// TestUnderRoot: the path of a proxy is taken off where it is there, with what is escaped in a path, and nothing else is.
+// TestUnderRoot: the path of a proxy is taken off where it is there, with what is escaped in a path, and nothing else
+// is.
 func TestUnderRoot(t *testing.T) {
 	base, err := url.Parse("https://example.com/storage/")
 	require.NoError(t, err)
@@ -67,6 +68,12 @@ func TestUnderRoot(t *testing.T) {
 		require.NoError(t, s.underRoot(func(c *echo.Context) error { got = c.Request().URL.EscapedPath(); return nil })(c))
 		require.Equal(t, want, got)
 	}
-	page := string(s.pageUnderRoot([]byte(`<html lang="en"><link href="/icon.svg"><script src="/assets/a.js"></script></html>`)))
-	require.Equal(t, `<html data-root="/storage" lang="en"><link href="/storage/icon.svg"><script src="/storage/assets/a.js"></script></html>`, page)
+	page := string(
+		s.pageUnderRoot([]byte(`<html lang="en"><link href="/icon.svg"><script src="/assets/a.js"></script></html>`)),
+	)
+	require.Equal(
+		t,
+		`<html data-root="/storage" lang="en"><link href="/storage/icon.svg"><script src="/storage/assets/a.js"></script></html>`,
+		page,
+	)
 }

@@ -189,7 +189,10 @@ func TestWrongTokens(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(answer), &out))
 		return status, out
 	}()
-	require.True(t, slices.ContainsFunc(entries, func(e api.AuditEntry) bool { return strings.Contains(e.Result, "a wrong token") }))
+	require.True(
+		t,
+		slices.ContainsFunc(entries, func(e api.AuditEntry) bool { return strings.Contains(e.Result, "a wrong token") }),
+	)
 }
 
 // TestAudit: what people change is recorded with what it was and is, who did it and from where; what they were refused

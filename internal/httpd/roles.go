@@ -96,8 +96,13 @@ func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		if o.Role != api.Viewer && !whileRestored[o.ID] {
 			if says := s.Service.RestoredSays(); says != "" {
-				return problem.New(409, "restored", "When the service before it is gone for good, say so: lantern take-over --reason \"...\"",
-					"%s.", says)
+				return problem.New(
+					409,
+					"restored",
+					"When the service before it is gone for good, say so: lantern take-over --reason \"...\"",
+					"%s.",
+					says,
+				)
 			}
 		}
 		return s.audited(next, o)(c)

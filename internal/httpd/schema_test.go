@@ -59,8 +59,9 @@ func pointer(parts ...string) string {
 	return out
 }
 
-// TestSchema: with a swap, a campaign, a test of a new drive, a light, an order, a plan, a rule, a channel and an inventory
-// there, each answer to a question, and each refusal, is of the form that the description gives, field by field.
+// TestSchema: with a swap, a campaign, a test of a new drive, a light, an order, a plan, a rule, a channel and an
+// inventory there, each answer to a question, and each refusal, is of the form that the description gives, field by
+// field.
 func TestSchema(t *testing.T) {
 	s := newSite(t)
 	var r api.Report
@@ -86,13 +87,23 @@ func TestSchema(t *testing.T) {
 	do("POST", "/acceptances", `{"drive":"DD004","extended":true}`)
 	do("PUT", "/stock/DD004", `{"note":"cupboard"}`)
 	do("PUT", "/inventory/AA001", `{"fields":{"supplier":"Kelp","warranty":"2031-01-01"},"note":"told"}`)
-	do("PUT", "/channels/pager", `{"kind":"webhook","url":"https://192.0.2.1/x","secret":"k3y-of-the-pager","least":"watch"}`)
+	do(
+		"PUT",
+		"/channels/pager",
+		`{"kind":"webhook","url":"https://192.0.2.1/x","secret":"k3y-of-the-pager","least":"watch"}`,
+	)
 	do("PUT", "/rules/old", `{"expression":"power_on_hours > 50","says":"is old","verdict":"watch"}`)
 	do("POST", "/invitations", `{"count":3,"hours":1}`)
 	require.NoError(t, s.server.Service.Tick())
 
 	c, doc := described(t)
-	names := map[string]string{"{pool}": "plankton", "{drive}": "AA001", "{host}": "fulmar", "{kind}/{name}": "pool/plankton", "{id}": ""}
+	names := map[string]string{
+		"{pool}":        "plankton",
+		"{drive}":       "AA001",
+		"{host}":        "fulmar",
+		"{kind}/{name}": "pool/plankton",
+		"{id}":          "",
+	}
 	looked, refused := 0, 0
 	for _, op := range operations(t) {
 		if op.method != "GET" || strings.HasPrefix(op.path, "/agent/") {

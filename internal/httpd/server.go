@@ -52,7 +52,8 @@ type Server struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Secure  bool // served over TLS: the cookie must not travel without
-	// Base is where people and agents reach the service, such as https://lantern.example/storage; nil for where it listens.
+	// Base is where people and agents reach the service, such as https://lantern.example/storage; nil for where it
+	// listens.
 	Base *url.URL
 	// Proxies are the addresses of reverse proxies whose word is taken for who asks, and how.
 	Proxies []netip.Prefix

@@ -24,11 +24,12 @@ type Drive struct {
 	// Strain is what recoveries have cost its users so far, in milliseconds of waiting.
 	Strain float64   `json:"strain,omitempty"`
 	SlowAt time.Time `json:"slow_at,omitzero"`
-	Runs   []Run     `json:"runs,omitempty"`   // self-tests that were asked for
-	Shelf  bool      `json:"shelf,omitempty"`  // came from the shelf while the lab ran
-	Tested time.Time `json:"tested,omitzero"`  // until then it was tested by somebody else, week by week
-	Backup int       `json:"backup,omitempty"` // the hour (UTC) at which its users copy all of it every night; 0: they do not
-	Span   [2]uint64 `json:"span,omitzero"`    // of its selective test
+	Runs   []Run     `json:"runs,omitempty"`  // self-tests that were asked for
+	Shelf  bool      `json:"shelf,omitempty"` // came from the shelf while the lab ran
+	Tested time.Time `json:"tested,omitzero"` // until then it was tested by somebody else, week by week
+	// The hour (UTC) at which its users copy all of it every night; 0: they do not
+	Backup int       `json:"backup,omitempty"`
+	Span   [2]uint64 `json:"span,omitzero"` // of its selective test
 	// Unused is for how many hours it ran before it was put to use: on its maker's bench.
 	Unused float64 `json:"unused,omitempty"`
 	// Written is what its surface was filled with, stretch by stretch.

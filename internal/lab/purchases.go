@@ -17,8 +17,8 @@ type Purchase struct {
 // suppliers sold drives of a make, by the first word of the model; all are made up.
 var suppliers = map[string]string{"VELDRUN": "Harbour Supply", "OSSFELL": "Tern & Daughter", "": "Northlight Parts"}
 
-// Purchases are what was written down of every drive of the fleet, and of those that failed in the years before and went
-// away, as of now. They follow from the drives alone, so that the same fleet has the same.
+// Purchases are what was written down of every drive of the fleet, and of those that failed in the years before and
+// went away, as of now. They follow from the drives alone, so that the same fleet has the same.
 func (f *Fleet) Purchases(now time.Time) []Purchase {
 	f.mu.Lock()
 	defer f.mu.Unlock()

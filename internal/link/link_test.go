@@ -34,7 +34,10 @@ func TestTrust(t *testing.T) {
 	defer s.Close()
 	s.Config.ErrorLog = nil
 	ca := filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600),
+	)
 	sum := fmt.Sprintf("%X", sha256.Sum256(s.Certificate().Raw))
 	for name, c := range map[string]struct {
 		o  Options

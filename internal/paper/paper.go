@@ -17,8 +17,8 @@ import (
 //go:embed report.html
 var reportPage string
 
-// Report is a report as one HTML page without anything from elsewhere. With links, what is told links to where it comes from
-// in the console at base, which may be empty for that of the page itself. Times are in zone.
+// Report is a report as one HTML page without anything from elsewhere. With links, what is told links to where it comes
+// from in the console at base, which may be empty for that of the page itself. Times are in zone.
 func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (string, error) {
 	t, err := template.New("report").Funcs(template.FuncMap{
 		"day":       func(t time.Time) string { return t.In(zone).Format(time.DateOnly) },
@@ -35,7 +35,9 @@ func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (s
 			if !links || text == "" {
 				return template.HTML(safe) //nolint:gosec // it was escaped
 			}
-			return template.HTML(`<a href="` + template.HTMLEscapeString(base+path) + `">` + safe + `</a>`) //nolint:gosec // both were escaped
+			return template.HTML(
+				`<a href="` + template.HTMLEscapeString(base+path) + `">` + safe + `</a>`,
+			) //nolint:gosec // both were escaped
 		},
 	}).Parse(reportPage)
 	if err != nil {

@@ -11,15 +11,19 @@ import (
 	"lantern/internal/api"
 )
 
-// TestReport: a page is whole HTML, tells what the report tells, takes nothing from elsewhere, and a text of a device or of
-// a person is nothing but text in it. Links are there only where there is a console to link to.
+// TestReport: a page is whole HTML, tells what the report tells, takes nothing from elsewhere, and a text of a device
+// or of a person is nothing but text in it. Links are there only where there is a console to link to.
 func TestReport(t *testing.T) {
 	evil := `<script>alert(1)</script>"onload="x`
 	at := time.Date(2026, 11, 29, 23, 30, 0, 0, time.UTC)
 	r := api.PeriodReport{From: at.AddDate(0, -1, 0), To: at, WrittenAt: at, First: []string{"Buy 2 drives " + evil},
-		Flagged:  []api.PeriodFlag{{At: at, Drive: "wwn-" + evil, Tail: "ZU006", Place: evil, Verdict: api.Dead, Says: evil}},
-		Swaps:    []api.PeriodSwap{{Id: "01K", Pool: evil, Old: "ZU006", New: "XH001", Phase: "closed", EndedAt: at, Seconds: 3725}},
-		Capacity: []api.PeriodCapacity{{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at}},
+		Flagged: []api.PeriodFlag{{At: at, Drive: "wwn-" + evil, Tail: "ZU006", Place: evil, Verdict: api.Dead, Says: evil}},
+		Swaps: []api.PeriodSwap{
+			{Id: "01K", Pool: evil, Old: "ZU006", New: "XH001", Phase: "closed", EndedAt: at, Seconds: 3725},
+		},
+		Capacity: []api.PeriodCapacity{
+			{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at},
+		},
 		Money:    []api.PeriodMoney{{Currency: "EUR", Drives: 1, Sum: "249.90"}},
 		Failures: api.Failures{Groups: []api.FailureRate{{Name: "OSSFELL OF-8T", High: 1e6}}}}
 	for base, links := range map[string]bool{"": false, "https://lantern.example/storage": true} {
@@ -52,8 +56,13 @@ func TestReport(t *testing.T) {
 func TestStory(t *testing.T) {
 	at := time.Date(2026, 11, 29, 3, 12, 0, 0, time.UTC)
 	evil := "x | y\n# forged\n<script>alert(1)</script> **bold** [a](b)"
-	s := api.Story{Title: evil, From: at, To: at.Add(time.Hour), Entries: []api.StoryEntry{{At: at, What: "observed", Who: evil, Says: evil},
-		{At: at, Until: at.Add(time.Minute), What: "unknown", Says: "nothing is known of fulmar"}}}
+	s := api.Story{
+		Title: evil,
+		From:  at,
+		To:    at.Add(time.Hour),
+		Entries: []api.StoryEntry{{At: at, What: "observed", Who: evil, Says: evil},
+			{At: at, Until: at.Add(time.Minute), What: "unknown", Says: "nothing is known of fulmar"}},
+	}
 	md := StoryMarkdown(s)
 	rows := 0
 	for line := range strings.Lines(md) {

@@ -15,10 +15,35 @@ const storyTime = "2006-01-02 15:04:05Z"
 func StoryMarkdown(s api.Story) string {
 	var out strings.Builder
 	plain := func(text string) string {
-		return strings.NewReplacer("\\", "\\\\", "|", "\\|", "*", "\\*", "_", "\\_", "`", "\\`", "<", "&lt;", "[", "\\[", "\n", " ").Replace(text)
+		return strings.NewReplacer(
+			"\\",
+			"\\\\",
+			"|",
+			"\\|",
+			"*",
+			"\\*",
+			"_",
+			"\\_",
+			"`",
+			"\\`",
+			"<",
+			"&lt;",
+			"[",
+			"\\[",
+			"\n",
+			" ",
+		).Replace(
+			text,
+		)
 	}
-	fmt.Fprintf(&out, "# The story of %s\n\n%s to %s, in UTC%s\n\n| when | what | who | |\n|---|---|---|---|\n", plain(s.Title), s.From.UTC().Format(storyTime),
-		s.To.UTC().Format(storyTime), practiceWords(s))
+	fmt.Fprintf(
+		&out,
+		"# The story of %s\n\n%s to %s, in UTC%s\n\n| when | what | who | |\n|---|---|---|---|\n",
+		plain(s.Title),
+		s.From.UTC().Format(storyTime),
+		s.To.UTC().Format(storyTime),
+		practiceWords(s),
+	)
 	for _, e := range s.Entries {
 		says := plain(e.Says)
 		if !e.Until.IsZero() {

@@ -213,8 +213,8 @@ func (k kind) obey(w world) world {
 	return k.settle(w)
 }
 
-// joinFirst puts the new drive in the place of the old one, or beside it while that works; taken is false where the pool
-// refuses.
+// joinFirst puts the new drive in the place of the old one, or beside it while that works; taken is false where the
+// pool refuses.
 func (k kind) joinFirst(w world) (after world, taken bool) {
 	helps := w.st[0] == online && w.fills[0] == old
 	if w.at[newDrive] < 0 || w.beside || helps && !k.free || w.st[0] == online && !helps || w.st[0] == recovering {

@@ -43,8 +43,8 @@ func newTwo(t *testing.T) *bench {
 	return b
 }
 
-// TestSharedDrive: a shelf that two hosts are attached to. Both are shown, the drive stays with the first, and nobody is
-// alarmed; when the first host does not see it any more, it is the other's.
+// TestSharedDrive: a shelf that two hosts are attached to. Both are shown, the drive stays with the first, and nobody
+// is alarmed; when the first host does not see it any more, it is the other's.
 func TestSharedDrive(t *testing.T) {
 	b := newTwo(t)
 	for range 3 {
@@ -172,7 +172,9 @@ func TestContestedStays(t *testing.T) {
 func TestClaimedPool(t *testing.T) {
 	b := newTwo(t)
 	bad := b.pool
-	bad.Groups = []api.GroupReport{{Name: "mirror", Protection: api.Protection{Words: "none"}, Members: bad.Groups[0].Members[:1]}}
+	bad.Groups = []api.GroupReport{
+		{Name: "mirror", Protection: api.Protection{Words: "none"}, Members: bad.Groups[0].Members[:1]},
+	}
 	b.take(b.other([]api.PoolReport{b.pool}))
 	b.take(b.next())
 	require.Equal(t, "can lose 2 more drives", b.s.Views.Pools()[0].Margin.Words, "the same account changes nothing")

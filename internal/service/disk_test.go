@@ -14,8 +14,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestDiskThatFillsUp: on a disk that really fills up, people are told before; when it is full the reserve is used and the
-// service goes on to judge and to tell; when that is used up as well, every channel is told directly, reports are
+// TestDiskThatFillsUp: on a disk that really fills up, people are told before; when it is full the reserve is used and
+// the service goes on to judge and to tell; when that is used up as well, every channel is told directly, reports are
 // refused for now, and when there is room again everything goes on.
 func TestDiskThatFillsUp(t *testing.T) {
 	dir := t.TempDir()
@@ -32,8 +32,13 @@ func TestDiskThatFillsUp(t *testing.T) {
 	p := &pager{}
 	server := httptest.NewServer(p)
 	defer server.Close()
-	_, err = b.s.Notices.PutChannel(t.Context(), "ida", "all", api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k",
-		Least: api.Watch})
+	_, err = b.s.Notices.PutChannel(
+		t.Context(),
+		"ida",
+		"all",
+		api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k",
+			Least: api.Watch},
+	)
 	require.NoError(t, err)
 	b.report()
 	b.clock.forward(2 * time.Minute)
@@ -89,7 +94,10 @@ func TestDiskThatFillsUp(t *testing.T) {
 	failed := error(nil)
 	for _, bytes := range []int{1 << 20, 1 << 16, 1 << 12, 1} {
 		for failed = nil; failed == nil; {
-			b.drives[0].Reading = api.Reading{At: b.clock.Now(), Unreadable: []api.BadPage{{Kind: "x", Bytes: make([]byte, bytes)}}}
+			b.drives[0].Reading = api.Reading{
+				At:         b.clock.Now(),
+				Unreadable: []api.BadPage{{Kind: "x", Bytes: make([]byte, bytes)}},
+			}
 			b.clock.forward(time.Second)
 			failed = b.s.TakeReport("fulmar", b.next())
 		}

@@ -12,8 +12,8 @@ import (
 	"lantern/internal/service/readings"
 )
 
-// TestSurvey: drives whose enclosure tells nothing are found one by one; each is lit in its turn, what was found survives
-// a restart, and leaving forgets it.
+// TestSurvey: drives whose enclosure tells nothing are found one by one; each is lit in its turn, what was found
+// survives a restart, and leaving forgets it.
 func TestSurvey(t *testing.T) {
 	b := newBench(t)
 	for i := range b.drives {

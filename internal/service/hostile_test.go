@@ -108,8 +108,11 @@ func TestHostileReporter(t *testing.T) {
 	w, err := b.s.Swaps.PlanSwap("ida", "BB002")
 	require.NoError(t, err)
 	seed := uint64(time.Now().UnixNano())
-	m := &mangler{rand.New(rand.NewPCG(seed, 0)), []string{"fulmar", "petrel", "plankton", "p1", "AA001", "KH3AA001", "pending_sectors",
-		"power_on_hours", "1", "2", b.pool.Groups[0].Members[0].Drive, b.drives[0].Identity.Wwn, "temperature_celsius"}}
+	m := &mangler{
+		rand.New(rand.NewPCG(seed, 0)),
+		[]string{"fulmar", "petrel", "plankton", "p1", "AA001", "KH3AA001", "pending_sectors",
+			"power_on_hours", "1", "2", b.pool.Groups[0].Members[0].Drive, b.drives[0].Identity.Wwn, "temperature_celsius"},
+	}
 	var before runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)

@@ -39,8 +39,8 @@ func (b *bench) ofHosts() (out []string) {
 }
 
 // TestClocks: whatever a host's clock shows, jumps to or falls back to, its newest report is what is known, its silence
-// is noticed in time, and readings stand where they belong. Reports that come again, late or out of order say nothing of
-// now.
+// is noticed in time, and readings stand where they belong. Reports that come again, late or out of order say nothing
+// of now.
 func TestClocks(t *testing.T) {
 	rng := rand.New(rand.NewPCG(19, 2))
 	for range 15 {

@@ -22,9 +22,9 @@ func (b *bench) inventory(where string) (out []string) {
 	return out
 }
 
-// TestInventory: what is written of a drive is found by any of its names, shown with it, asked for by conditions, kept over
-// restarts; what was written of drives that were not seen yet is theirs when they come; what is seen stands before what was
-// written, and a contradiction is said.
+// TestInventory: what is written of a drive is found by any of its names, shown with it, asked for by conditions, kept
+// over restarts; what was written of drives that were not seen yet is theirs when they come; what is seen stands before
+// what was written, and a contradiction is said.
 func TestInventory(t *testing.T) {
 	b := newBench(t)
 	set := func(name string, fields ...string) (api.InventoryItem, error) {
@@ -50,8 +50,16 @@ func TestInventory(t *testing.T) {
 	_, err = b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Note: "the seller was told"})
 	require.NoError(t, err)
 
-	ordered := api.InventoryImport{Rows: []api.InventoryRow{{Line: 2, Name: "KH3DD004", Whole: true, Fields: map[string]string{"state": "ordered"}},
-		{Line: 3, Name: "KH3EE005", Whole: true, Fields: map[string]string{"state": "destroyed", "state_number": "cert 7"}}}, Dry: true}
+	ordered := api.InventoryImport{
+		Rows: []api.InventoryRow{{Line: 2, Name: "KH3DD004", Whole: true, Fields: map[string]string{"state": "ordered"}},
+			{
+				Line:   3,
+				Name:   "KH3EE005",
+				Whole:  true,
+				Fields: map[string]string{"state": "destroyed", "state_number": "cert 7"},
+			}},
+		Dry: true,
+	}
 	done, err := b.s.Inventory.Import("ida", ordered)
 	require.NoError(t, err)
 	require.Len(t, done.Changes, 3)
@@ -63,7 +71,17 @@ func TestInventory(t *testing.T) {
 	require.True(t, done.Written)
 
 	for range 2 {
-		require.Equal(t, []string{"KH3AA001 in-use now", "KH3BB002 in-use now", "KH3CC003 in-use now", "KH3DD004 ordered never", "KH3EE005 destroyed never"}, b.inventory(""))
+		require.Equal(
+			t,
+			[]string{
+				"KH3AA001 in-use now",
+				"KH3BB002 in-use now",
+				"KH3CC003 in-use now",
+				"KH3DD004 ordered never",
+				"KH3EE005 destroyed never",
+			},
+			b.inventory(""),
+		)
 		require.Equal(t, []string{"KH3AA001 in-use now"}, b.inventory("warranty_days<90, warranty_days>=0"))
 		require.Equal(t, []string{"KH3BB002 in-use now"}, b.inventory("warranty_days<0"))
 		require.Equal(t, []string{"KH3AA001 in-use now", "KH3BB002 in-use now"}, b.inventory("batch=b-17"))
@@ -94,16 +112,28 @@ func TestInventory(t *testing.T) {
 	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "Nothing is written")
 }
 
-// TestInventoryImport: whatever rows come, all that fit are written when all do, and nothing is when one does not; what is
-// read back can be imported again and changes nothing.
+// TestInventoryImport: whatever rows come, all that fit are written when all do, and nothing is when one does not; what
+// is read back can be imported again and changes nothing.
 func TestInventoryImport(t *testing.T) {
 	b := newBench(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		req := api.InventoryImport{}
 		bad := false
 		for n := range rapid.IntRange(1, 6).Draw(rt, "rows") {
-			row := api.InventoryRow{Line: n + 2, Whole: true, Name: rapid.SampledFrom([]string{"AA001", "KH3BB002", "fulmar/front/3", fmt.Sprintf("NEW-%04d", n), "x y"}).Draw(rt, "name"),
-				Fields: map[string]string{"batch": rapid.StringMatching(`[A-Z]{0,3}`).Draw(rt, "batch"), "purchased": rapid.SampledFrom([]string{"", "2024-02-29", "2024-02-30"}).Draw(rt, "purchased")}}
+			row := api.InventoryRow{
+				Line:  n + 2,
+				Whole: true,
+				Name: rapid.SampledFrom(
+					[]string{"AA001", "KH3BB002", "fulmar/front/3", fmt.Sprintf("NEW-%04d", n), "x y"},
+				).Draw(
+					rt,
+					"name",
+				),
+				Fields: map[string]string{
+					"batch":     rapid.StringMatching(`[A-Z]{0,3}`).Draw(rt, "batch"),
+					"purchased": rapid.SampledFrom([]string{"", "2024-02-29", "2024-02-30"}).Draw(rt, "purchased"),
+				},
+			}
 			bad = bad || row.Name == "x y" || row.Fields["purchased"] == "2024-02-30"
 			for _, other := range req.Rows {
 				bad = bad || other.Name == row.Name
@@ -146,7 +176,10 @@ func TestBoughtTogether(t *testing.T) {
 	b.report()
 	for range 2 { // a jump waits for a second reading
 		b.clock.forward(10 * time.Minute)
-		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		b.drives[0].Reading = api.Reading{
+			At:      b.clock.Now(),
+			Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000},
+		}
 		b.report()
 	}
 	require.Equal(t, api.Replace, b.drive("AA001").Verdict)
@@ -174,16 +207,23 @@ func TestBoughtTogether(t *testing.T) {
 	require.NotContains(t, sibling(), "bought", "it is held for a while, but not for being bought together")
 }
 
-// TestEvidenceNow: the bundle of a drive that nobody swaps holds what it is, what is written of it, what was found, and its
-// self-tests with their dates.
+// TestEvidenceNow: the bundle of a drive that nobody swaps holds what it is, what is written of it, what was found, and
+// its self-tests with their dates.
 func TestEvidenceNow(t *testing.T) {
 	b := newBench(t)
-	_, err := b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Fields: map[string]string{"supplier": "Kelp", "order": "HP-7"}})
+	_, err := b.s.Inventory.SetItem(
+		"ida",
+		"AA001",
+		api.InventorySet{Fields: map[string]string{"supplier": "Kelp", "order": "HP-7"}},
+	)
 	require.NoError(t, err)
 	b.clock.forward(time.Hour)
-	b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 7, "power_on_hours": 101},
+	b.drives[0].Reading = api.Reading{
+		At:         b.clock.Now(),
+		Metrics:    map[string]float64{"pending_sectors": 7, "power_on_hours": 101},
 		Tests:      []api.SelfTest{{Kind: "short", Result: "passed", Hours: 100, Lba: -1}},
-		Unreadable: []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong", Bytes: []byte{1, 2, 3}}}}
+		Unreadable: []api.BadPage{{Kind: "ata-smart-data", Why: "checksum is wrong", Bytes: []byte{1, 2, 3}}},
+	}
 	b.report()
 	files, tail, err := b.s.Views.EvidenceNow("fulmar/front/1")
 	require.NoError(t, err)
@@ -202,8 +242,8 @@ func TestEvidenceNow(t *testing.T) {
 	b.problem(err, "no-drive", "NOSUCH")
 }
 
-// BenchmarkInventoryImport imports drives that were not seen yet into a fleet of ten thousand, a thousand and ten thousand
-// at once: ten times as many cost ten times as much, not a hundred.
+// BenchmarkInventoryImport imports drives that were not seen yet into a fleet of ten thousand, a thousand and ten
+// thousand at once: ten times as many cost ten times as much, not a hundred.
 func BenchmarkInventoryImport(b *testing.B) {
 	for _, n := range []int{1000, 10000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {

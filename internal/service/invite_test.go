@@ -41,7 +41,10 @@ func TestInvite(t *testing.T) {
 		require.False(t, known, "until somebody approves it can do nothing")
 		b.restart()
 	}
-	_, err = b.s.Fleet.Ask(api.AskEnrolment{Name: "gannet", Code: i.Code, Token: secret.New(secret.HostPrefix)}, "192.0.2.8")
+	_, err = b.s.Fleet.Ask(
+		api.AskEnrolment{Name: "gannet", Code: i.Code, Token: secret.New(secret.HostPrefix)},
+		"192.0.2.8",
+	)
 	b.problem(err, "host-exists", "Another machine asks as gannet")
 	done, err := ask("rack2-07", i.Code)
 	require.NoError(t, err)

@@ -234,8 +234,13 @@ func TestBetterNews(t *testing.T) {
 		server := httptest.NewServer(p)
 		defer server.Close()
 		least := map[string]api.Verdict{"grave": api.Replace, "all": api.Watch}[name]
-		_, err := b.s.Notices.PutChannel(t.Context(), "ida", name, api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k",
-			Least: least})
+		_, err := b.s.Notices.PutChannel(
+			t.Context(),
+			"ida",
+			name,
+			api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k",
+				Least: least},
+		)
 		require.NoError(t, err)
 	}
 	b.clock.forward(2 * time.Minute)
@@ -393,8 +398,8 @@ func TestCertificateEnds(t *testing.T) {
 	require.Empty(t, told())
 }
 
-// TestBackupsTold: a failure is told at once, a backup that is missed after twice the time, and the end of it when there
-// is a new one.
+// TestBackupsTold: a failure is told at once, a backup that is missed after twice the time, and the end of it when
+// there is a new one.
 func TestBackupsTold(t *testing.T) {
 	b := newBench(t)
 	told := func() (out []string) {
@@ -427,14 +432,17 @@ func TestBackupsTold(t *testing.T) {
 	require.Empty(t, told())
 }
 
-// TestMessagesLead: a message names the drive by its serial and model, and leads to its page where it is known where people
-// reach the console.
+// TestMessagesLead: a message names the drive by its serial and model, and leads to its page where it is known where
+// people reach the console.
 func TestMessagesLead(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
 	for _, base := range []string{"", "https://lantern.example/storage"} {
 		b.s.Notices.SetBase(base)
-		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		b.drives[0].Reading = api.Reading{
+			At:      b.clock.Now(),
+			Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000},
+		}
 		p := newPager(t, b, base)
 		for range 3 {
 			b.clock.forward(10 * time.Minute)
@@ -453,8 +461,13 @@ func TestMessagesLead(t *testing.T) {
 
 // newPager sets a channel up, and gives what reads the newest message that waits on it.
 func newPager(t *testing.T, b *bench, base string) func() string {
-	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "pager", api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: "https://192.0.2.1/x",
-		Secret: "k3y-of-the-pager", Least: api.Watch})
+	_, err := b.s.Notices.PutChannel(
+		t.Context(),
+		"ida",
+		"pager",
+		api.ChannelPut{Kind: api.ChannelPutKindWebhook, Url: "https://192.0.2.1/x",
+			Secret: "k3y-of-the-pager", Least: api.Watch},
+	)
 	require.NoError(t, err)
 	b.s.Notices.SetBase(base)
 	return func() string {

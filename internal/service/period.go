@@ -39,8 +39,8 @@ func (p period) has(at time.Time) bool { return !at.Before(p.from) && at.Before(
 
 func (p period) about(pool string) bool { return p.pools == nil || p.pools[pool] }
 
-// Period reports on what was between two moments: what failed and was replaced, how the tests went, what people were told
-// and how fast they saw it, and what is to be bought.
+// Period reports on what was between two moments: what failed and was replaced, how the tests went, what people were
+// told and how fast they saw it, and what is to be bought.
 func (s *Service) Period(asked api.GetReportParams) (out api.PeriodReport, err error) {
 	p, err := s.period(asked)
 	if err != nil {
@@ -66,7 +66,14 @@ func (s *Service) practice() api.Practice {
 
 // period reads what is asked for, and finds what it is about.
 func (s *Service) period(asked api.GetReportParams) (p period, err error) {
-	p = period{from: asked.From, to: asked.To, pool: asked.Pool, room: asked.Room, now: s.Clock.Now(), fleet: s.Views.Pools()}
+	p = period{
+		from:  asked.From,
+		to:    asked.To,
+		pool:  asked.Pool,
+		room:  asked.Room,
+		now:   s.Clock.Now(),
+		fleet: s.Views.Pools(),
+	}
 	if p.to.IsZero() || p.to.After(p.now) {
 		p.to = p.now
 	}
@@ -74,7 +81,12 @@ func (s *Service) period(asked api.GetReportParams) (p period, err error) {
 		p.from = p.to.Add(-usualPeriod)
 	}
 	if !p.from.Before(p.to) || p.to.Sub(p.from) > mostPeriod {
-		return p, problem.New(422, "bad-span", "Such as from 2026-11-01 to 2026-12-01.", "A report is on a period that has begun, of up to five years.")
+		return p, problem.New(
+			422,
+			"bad-span",
+			"Such as from 2026-11-01 to 2026-12-01.",
+			"A report is on a period that has begun, of up to five years.",
+		)
 	}
 	if err := s.narrow(&p); err != nil {
 		return p, err
@@ -110,7 +122,8 @@ func (s *Service) narrow(p *period) error {
 	if p.pool != "" || p.room != "" {
 		p.pools = map[string]bool{}
 		for _, x := range p.fleet {
-			if (p.pool == "" || x.Name == p.pool) && (p.room == "" || slices.ContainsFunc(x.Hosts, func(h string) bool { return p.inRoom[h] })) {
+			if (p.pool == "" || x.Name == p.pool) &&
+				(p.room == "" || slices.ContainsFunc(x.Hosts, func(h string) bool { return p.inRoom[h] })) {
 				p.pools[x.Name] = true
 			}
 		}
@@ -126,7 +139,13 @@ func (s *Service) narrow(p *period) error {
 // periodFlags are the drives that came to be replaced or dead, each once with the worst.
 func (s *Service) periodFlags(p period, out *api.PeriodReport) error {
 	out.Flagged = []api.PeriodFlag{}
-	rows, err := store.All[store.FoundLog](s.Store, "id", "(turn like '%dead' or turn like '%replace') and at >= ? and at < ?", p.from, p.to)
+	rows, err := store.All[store.FoundLog](
+		s.Store,
+		"id",
+		"(turn like '%dead' or turn like '%replace') and at >= ? and at < ?",
+		p.from,
+		p.to,
+	)
 	if err != nil {
 		return err
 	}
@@ -141,7 +160,15 @@ func (s *Service) periodFlags(p period, out *api.PeriodReport) error {
 		if !known || !p.about(d.Pool) || json.Unmarshal(row.Doc, &f) != nil {
 			continue
 		}
-		v := api.PeriodFlag{At: row.At, Drive: d.Key, Tail: d.Tail, Place: d.Bay, Pool: d.Pool, Verdict: api.Verdict(verdict), Says: f.Says}
+		v := api.PeriodFlag{
+			At:      row.At,
+			Drive:   d.Key,
+			Tail:    d.Tail,
+			Place:   d.Bay,
+			Pool:    d.Pool,
+			Verdict: api.Verdict(verdict),
+			Says:    f.Says,
+		}
 		if i, told := at[row.Drive]; told {
 			if verdict == health.Dead && out.Flagged[i].Verdict != api.Dead {
 				out.Flagged[i] = v
@@ -164,8 +191,17 @@ func (s *Service) periodSwaps(p period, out *api.PeriodReport) error {
 		if err != nil {
 			return err
 		}
-		v := api.PeriodSwap{Id: w.Id, Pool: w.Pool, Old: w.Old.Tail, New: w.New.Tail, Phase: string(w.Phase), Lead: w.Lead, EndedAt: w.EndedAt,
-			Fate: string(w.Fate.Fate), Margins: r.Margins}
+		v := api.PeriodSwap{
+			Id:      w.Id,
+			Pool:    w.Pool,
+			Old:     w.Old.Tail,
+			New:     w.New.Tail,
+			Phase:   string(w.Phase),
+			Lead:    w.Lead,
+			EndedAt: w.EndedAt,
+			Fate:    string(w.Fate.Fate),
+			Margins: r.Margins,
+		}
 		if !w.BegunAt.IsZero() {
 			v.Seconds = w.EndedAt.Sub(w.BegunAt).Seconds()
 		}
@@ -184,8 +220,11 @@ func (s *Service) periodRecoveries(p period, out *api.PeriodReport) error {
 		if r.EndedAt.IsZero() || !p.has(r.EndedAt) || !p.about(r.Pool) {
 			continue
 		}
-		out.Recoveries = append(out.Recoveries, api.PeriodRecovery{Id: r.Id, Pool: r.Pool, Kind: string(r.Kind), State: string(r.State), EndedAt: r.EndedAt,
-			Seconds: r.EndedAt.Sub(r.StartedAt).Seconds(), DoneBytes: r.DoneBytes, Unrepairable: r.Unrepairable})
+		out.Recoveries = append(
+			out.Recoveries,
+			api.PeriodRecovery{Id: r.Id, Pool: r.Pool, Kind: string(r.Kind), State: string(r.State), EndedAt: r.EndedAt,
+				Seconds: r.EndedAt.Sub(r.StartedAt).Seconds(), DoneBytes: r.DoneBytes, Unrepairable: r.Unrepairable},
+		)
 	}
 	return nil
 }
@@ -256,7 +295,13 @@ func (s *Service) periodCapacity(p period, out *api.PeriodReport) error {
 			continue
 		}
 		v := api.PeriodCapacity{Pool: x.Name, CapacityBytes: x.CapacityBytes, UsedBytes: x.UsedBytes}
-		rows, err := store.All[store.PoolUse](s.Store, "at", "pool = ? and at > ?", x.Id, p.now.Add(-forecastFrom).UnixMilli())
+		rows, err := store.All[store.PoolUse](
+			s.Store,
+			"at",
+			"pool = ? and at > ?",
+			x.Id,
+			p.now.Add(-forecastFrom).UnixMilli(),
+		)
 		if err != nil {
 			return err
 		}
@@ -291,7 +336,8 @@ func (s *Service) periodInventory(p period, out *api.PeriodReport) error {
 	}
 	sums, counts := map[string]*big.Rat{}, map[string]int{}
 	for _, v := range all {
-		if v.Fields["warranty"] != "" && v.WarrantyDays >= 0 && v.WarrantyDays < 90 && v.Seen == api.InventoryItemSeenNow && p.about(v.Pool) {
+		if v.Fields["warranty"] != "" && v.WarrantyDays >= 0 && v.WarrantyDays < 90 && v.Seen == api.InventoryItemSeenNow &&
+			p.about(v.Pool) {
 			out.Warranties = append(out.Warranties, v)
 		}
 		day, err := time.Parse(time.DateOnly, v.Fields["purchased"])
@@ -353,10 +399,19 @@ func periodFirst(p period, r api.PeriodReport) (out []string) {
 	case len(r.Flagged) == 0:
 		say("No drive came to be replaced in this period.")
 	default:
-		say("%s came to be replaced, %d of them dead; %s ended.", words.Count(len(r.Flagged), "drive"), dead, words.Count(len(r.Swaps), "swap"))
+		say(
+			"%s came to be replaced, %d of them dead; %s ended.",
+			words.Count(len(r.Flagged), "drive"),
+			dead,
+			words.Count(len(r.Swaps), "swap"),
+		)
 	}
 	if r.Tests.Failed > 0 || r.Tests.Overdue > 0 {
-		say("%s failed; those of %s are overdue.", words.Count(r.Tests.Failed, "self-test"), words.Count(r.Tests.Overdue, "drive"))
+		say(
+			"%s failed; those of %s are overdue.",
+			words.Count(r.Tests.Failed, "self-test"),
+			words.Count(r.Tests.Overdue, "drive"),
+		)
 	}
 	for _, k := range r.Advice.Kinds {
 		if k.Buy > 0 {

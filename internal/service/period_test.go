@@ -10,7 +10,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestPeriod: a report tells what was between two moments and nothing else, says first what matters, and knows its limits.
+// TestPeriod: a report tells what was between two moments and nothing else, says first what matters, and knows its
+// limits.
 func TestPeriod(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -21,18 +22,55 @@ func TestPeriod(t *testing.T) {
 	}
 	require.NoError(t, b.store.Write(rows))
 	_, err := b.s.Inventory.Import("ida", api.InventoryImport{Rows: []api.InventoryRow{
-		{Line: 1, Name: "AA001", Fields: map[string]string{"purchased": begin.AddDate(0, 0, -10).Format(time.DateOnly), "price": "249.90", "currency": "EUR",
-			"warranty": begin.AddDate(0, 0, 30).Format(time.DateOnly)}},
-		{Line: 2, Name: "BB002", Fields: map[string]string{"purchased": begin.AddDate(0, 0, -11).Format(time.DateOnly), "price": "0.20", "currency": "EUR"}},
-		{Line: 3, Name: "CC003", Fields: map[string]string{"purchased": begin.AddDate(-1, 0, 0).Format(time.DateOnly), "price": "100", "currency": "EUR"}}}})
+		{
+			Line: 1,
+			Name: "AA001",
+			Fields: map[string]string{
+				"purchased": begin.AddDate(0, 0, -10).Format(time.DateOnly),
+				"price":     "249.90",
+				"currency":  "EUR",
+				"warranty":  begin.AddDate(0, 0, 30).Format(time.DateOnly),
+			},
+		},
+		{
+			Line: 2,
+			Name: "BB002",
+			Fields: map[string]string{
+				"purchased": begin.AddDate(0, 0, -11).Format(time.DateOnly),
+				"price":     "0.20",
+				"currency":  "EUR",
+			},
+		},
+		{
+			Line: 3,
+			Name: "CC003",
+			Fields: map[string]string{
+				"purchased": begin.AddDate(-1, 0, 0).Format(time.DateOnly),
+				"price":     "100",
+				"currency":  "EUR",
+			},
+		}}})
 	require.NoError(t, err)
 	for range 2 {
 		b.clock.forward(10 * time.Minute)
-		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		b.drives[0].Reading = api.Reading{
+			At:      b.clock.Now(),
+			Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000},
+		}
 		b.report()
 	}
 	require.NoError(t, b.s.Tick())
-	b.pool.Recoveries = []api.RecoveryReport{{Id: "v1", Kind: "scrub", State: "finished", StartedAt: begin, EndedAt: b.clock.Now(), DoneBytes: 4e12, TodoBytes: 4e12}}
+	b.pool.Recoveries = []api.RecoveryReport{
+		{
+			Id:        "v1",
+			Kind:      "scrub",
+			State:     "finished",
+			StartedAt: begin,
+			EndedAt:   b.clock.Now(),
+			DoneBytes: 4e12,
+			TodoBytes: 4e12,
+		},
+	}
 	b.report()
 	b.clock.forward(time.Minute)
 	require.NoError(t, b.s.Tick())

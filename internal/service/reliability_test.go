@@ -12,8 +12,8 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// TestFailures: drives count from their purchase, or from when they were seen; failures are those that were found, or, of
-// drives that were never seen, those that are written down; small numbers are wide ranges.
+// TestFailures: drives count from their purchase, or from when they were seen; failures are those that were found, or,
+// of drives that were never seen, those that are written down; small numbers are wide ranges.
 func TestFailures(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -23,12 +23,18 @@ func TestFailures(t *testing.T) {
 	}
 	req := api.InventoryImport{}
 	for i, name := range []string{"AA001", "BB002", "CC003"} {
-		req.Rows = append(req.Rows, api.InventoryRow{Line: i, Name: name, Fields: map[string]string{"purchased": day(2), "supplier": "Kelp"}})
+		req.Rows = append(
+			req.Rows,
+			api.InventoryRow{Line: i, Name: name, Fields: map[string]string{"purchased": day(2), "supplier": "Kelp"}},
+		)
 	}
 	for i := range 4 { // each lived a year, and was sent back; what was retired is no failure
 		state := map[bool]string{true: "retired", false: "sent-back"}[i == 3]
-		req.Rows = append(req.Rows, api.InventoryRow{Line: 10 + i, Name: fmt.Sprintf("KH3GONE%d", i), Whole: true, Fields: map[string]string{
-			"model": "OSSFELL OF-8T", "purchased": day(3), "state": state, "state_day": day(2), "supplier": "Tern"}})
+		req.Rows = append(
+			req.Rows,
+			api.InventoryRow{Line: 10 + i, Name: fmt.Sprintf("KH3GONE%d", i), Whole: true, Fields: map[string]string{
+				"model": "OSSFELL OF-8T", "purchased": day(3), "state": state, "state_day": day(2), "supplier": "Tern"}},
+		)
 	}
 	done, err := b.s.Inventory.Import("ida", req)
 	require.NoError(t, err)
@@ -62,7 +68,10 @@ func TestFailures(t *testing.T) {
 
 	for range 2 { // a jump waits for a second reading
 		b.clock.forward(10 * time.Minute)
-		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		b.drives[0].Reading = api.Reading{
+			At:      b.clock.Now(),
+			Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000},
+		}
 		b.report()
 	}
 	require.Equal(t, api.Replace, b.drive("AA001").Verdict)
@@ -77,7 +86,13 @@ func TestFailures(t *testing.T) {
 	require.Len(t, a.Kinds, 1)
 	k := a.Kinds[0]
 	require.Equal(t, []string{"AA001"}, k.Now)
-	require.InDelta(t, (4+25*4.5/35)/35, k.PerYear, 0.01, "four in ten years, and 25 years' worth of what is expected of all")
+	require.InDelta(
+		t,
+		(4+25*4.5/35)/35,
+		k.PerYear,
+		0.01,
+		"four in ten years, and 25 years' worth of what is expected of all",
+	)
 	require.Equal(t, 1, k.Hold, "the one that is to be replaced: %s", k.Says)
 	require.Equal(t, 1, k.Buy)
 	require.Equal(t, []string{"plankton"}, a.Uncovered)

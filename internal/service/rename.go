@@ -11,8 +11,8 @@ import (
 	"lantern/internal/store"
 )
 
-// RenameHost gives a host another name. It is refused while anything under way, or anything that people wrote, names it:
-// what was said of the old name must not mean nothing.
+// RenameHost gives a host another name. It is refused while anything under way, or anything that people wrote, names
+// it: what was said of the old name must not mean nothing.
 func (s *Service) RenameHost(by, name, to string) (api.Host, error) {
 	if err := s.rename(by, name, to); err != nil {
 		return api.Host{}, err

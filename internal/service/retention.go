@@ -10,8 +10,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Retention is how long records are kept of which nothing else depends. Readings, findings, swaps, notices and the audit are
-// not among them.
+// Retention is how long records are kept of which nothing else depends. Readings, findings, swaps, notices and the
+// audit are not among them.
 type Retention struct {
 	Events     time.Duration // what happened, one line each
 	Orders     time.Duration // orders that have an outcome
@@ -53,7 +53,12 @@ func (s *Service) Tidy() error {
 	r := s.retention
 	_, answers := store.Remove[store.Answer](s.Store, "at < ?", time.Now().UTC().Add(-answersLast))
 	_, events := store.Remove[store.Event](s.Store, "at < ?", now.Add(-r.Events))
-	_, orders := store.Remove[store.Order](s.Store, "state <> ? and id < ?", string(api.OrderStateWaiting), idBefore(now.Add(-r.Orders)))
+	_, orders := store.Remove[store.Order](
+		s.Store,
+		"state <> ? and id < ?",
+		string(api.OrderStateWaiting),
+		idBefore(now.Add(-r.Orders)),
+	)
 	_, sent := store.Remove[store.Delivery](s.Store, "done = ? and made < ?", true, now.Add(-r.Deliveries).UnixMilli())
 	return errors.Join(answers, events, orders, sent)
 }

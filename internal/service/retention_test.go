@@ -11,13 +11,15 @@ import (
 	"lantern/internal/store"
 )
 
-// TestTidy: what is too old goes, what is not stays; a recovery that ended is thinned out once, with its ends, its longest
-// pause and what it tells of the next one as they were, before a restart and after it.
+// TestTidy: what is too old goes, what is not stays; a recovery that ended is thinned out once, with its ends, its
+// longest pause and what it tells of the next one as they were, before a restart and after it.
 func TestTidy(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
 	begin := b.clock.Now()
-	b.pool.Recoveries = []api.RecoveryReport{{Id: "v1", Kind: "scrub", State: "running", StartedAt: begin, TodoBytes: 8e12}}
+	b.pool.Recoveries = []api.RecoveryReport{
+		{Id: "v1", Kind: "scrub", State: "running", StartedAt: begin, TodoBytes: 8e12},
+	}
 	b.report()
 	rows := &store.Batch{}
 	for n := 1; n < 9000; n++ { // it stands still for an hour in the middle

@@ -148,7 +148,11 @@ func TestRename(t *testing.T) {
 	require.NoError(t, err)
 	b.problem(rename("petrel"), "host-exists", "is there already")
 
-	_, err = b.s.Bays.SetLayout("ida", "fulmar", api.Layout{Name: "cage", Sections: []api.LayoutSection{{Name: "cage", Rows: 1, Columns: 2}}})
+	_, err = b.s.Bays.SetLayout(
+		"ida",
+		"fulmar",
+		api.Layout{Name: "cage", Sections: []api.LayoutSection{{Name: "cage", Rows: 1, Columns: 2}}},
+	)
 	require.NoError(t, err)
 	for _, c := range []struct {
 		says     string
@@ -232,8 +236,8 @@ func TestRename(t *testing.T) {
 	b.problem(b.s.TakeReport("gannet", r), "unknown-host", "petrel")
 }
 
-// TestMoveLayout: an enclosure that goes to another host takes its bays along; where drives were seen is a guess there until
-// somebody looks again, so that no hand goes by it.
+// TestMoveLayout: an enclosure that goes to another host takes its bays along; where drives were seen is a guess there
+// until somebody looks again, so that no hand goes by it.
 func TestMoveLayout(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -256,8 +260,14 @@ func TestMoveLayout(t *testing.T) {
 	b.drives = b.drives[:3]
 	b.report()
 	b.clock.forward(time.Second)
-	require.NoError(t, b.s.TakeReport("petrel", api.Report{Id: "p1", Host: "petrel", At: b.clock.Now(), IntervalSeconds: 30, Drives: []api.DriveReport{d},
-		Pools: []api.PoolReport{}, Enclosures: []api.EnclosureReport{}}))
+	require.NoError(
+		t,
+		b.s.TakeReport(
+			"petrel",
+			api.Report{Id: "p1", Host: "petrel", At: b.clock.Now(), IntervalSeconds: 30, Drives: []api.DriveReport{d},
+				Pools: []api.PoolReport{}, Enclosures: []api.EnclosureReport{}},
+		),
+	)
 	for range 2 {
 		moved := b.drive("DD004")
 		require.Equal(t, "petrel/side/3", moved.Bay)

@@ -186,7 +186,12 @@ func (s *Service) TakeOver(by, reason string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.Restored.At.IsZero() {
-		return problem.New(409, "restored", "Nothing is to be done.", "This service was not restored, or has taken over already.")
+		return problem.New(
+			409,
+			"restored",
+			"Nothing is to be done.",
+			"This service was not restored, or has taken over already.",
+		)
 	}
 	if strings.TrimSpace(reason) == "" {
 		return problem.New(422, "reason-needed", "Say how you know that the service before is gone.", "A reason is needed.")

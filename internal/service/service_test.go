@@ -970,8 +970,11 @@ func TestEverybodyHasAName(t *testing.T) {
 	b.problem(err, "not-yourself", "only their own token")
 	_, err = b.s.People.AddPerson(people.Rights{Name: "bo", Role: api.Operator}, api.AddPerson{Name: "eve"})
 	b.problem(err, "role-too-low", "needs the role admin")
-	again, err := b.s.People.AddPerson(people.Rights{Name: "bo", Role: api.Operator}, api.AddPerson{Name: "bo", Renew: true,
-		Role: api.Admin})
+	again, err := b.s.People.AddPerson(
+		people.Rights{Name: "bo", Role: api.Operator},
+		api.AddPerson{Name: "bo", Renew: true,
+			Role: api.Admin},
+	)
 	require.NoError(t, err)
 	who, ok := b.s.People.Person(again.Token)
 	require.True(t, ok)

@@ -54,8 +54,15 @@ func (t *teller) say(at time.Time, what, who, says string) {
 // Story tells what happened to a drive, a pool or a host between two moments, out of the records that were made then.
 func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story, err error) {
 	now := s.Clock.Now()
-	t := &teller{from: p.From, to: p.To, subjects: map[string]bool{}, drives: map[string]string{}, hosts: map[string]bool{}, pools: map[string]bool{},
-		names: map[string]bool{}}
+	t := &teller{
+		from:     p.From,
+		to:       p.To,
+		subjects: map[string]bool{},
+		drives:   map[string]string{},
+		hosts:    map[string]bool{},
+		pools:    map[string]bool{},
+		names:    map[string]bool{},
+	}
 	if t.to.IsZero() || t.to.After(now) {
 		t.to = now.Add(time.Second)
 	}
@@ -63,7 +70,12 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 		t.from = t.to.Add(-usualStory)
 	}
 	if !t.from.Before(t.to) || t.to.Sub(t.from) > mostPeriod {
-		return out, problem.New(422, "bad-span", "Such as from 2026-11-22 to 2026-11-29.", "A story is of a time that has begun, of up to five years.")
+		return out, problem.New(
+			422,
+			"bad-span",
+			"Such as from 2026-11-22 to 2026-11-29.",
+			"A story is of a time that has begun, of up to five years.",
+		)
 	}
 	out = api.Story{Kind: kind, Name: name, From: t.from, To: t.to, Entries: []api.StoryEntry{}, Practice: s.practice()}
 	if out.Title, err = s.concerned(t, kind, name); err != nil {
@@ -179,7 +191,12 @@ func (s *Service) storyEvents(t *teller) error {
 	for name := range t.subjects {
 		subjects = append(subjects, name)
 	}
-	rows, err := store.All[store.Event](s.Store, "id", "subject in ? and kind not in ('swap', 'recovery', 'notice', 'light')", subjects)
+	rows, err := store.All[store.Event](
+		s.Store,
+		"id",
+		"subject in ? and kind not in ('swap', 'recovery', 'notice', 'light')",
+		subjects,
+	)
 	if err != nil {
 		return err
 	}
@@ -249,7 +266,14 @@ func (s *Service) storyNotices(t *teller) error {
 			t.say(n.Closed, storyTold, "", "the notice closed: "+n.Says)
 		}
 	}
-	sent, err := store.All[store.Delivery](s.Store, "made", "made >= ? and made < ? and done = ?", t.from.UnixMilli(), t.to.UnixMilli(), true)
+	sent, err := store.All[store.Delivery](
+		s.Store,
+		"made",
+		"made >= ? and made < ? and done = ?",
+		t.from.UnixMilli(),
+		t.to.UnixMilli(),
+		true,
+	)
 	if err != nil {
 		return err
 	}
@@ -289,7 +313,12 @@ func (s *Service) storyOrders(t *teller) error {
 			about = about || bytes.Contains(row.Doc, quoted[1:len(quoted)-1])
 		}
 		if about {
-			t.say(o.At, storyOrdered, cmp.Or(o.By, "the service"), strings.TrimSuffix(fmt.Sprintf("%s of %s: %s: %s", o.Kind, row.Host, o.State, o.Says), ": "))
+			t.say(
+				o.At,
+				storyOrdered,
+				cmp.Or(o.By, "the service"),
+				strings.TrimSuffix(fmt.Sprintf("%s of %s: %s: %s", o.Kind, row.Host, o.State, o.Says), ": "),
+			)
 		}
 	}
 	return nil
@@ -327,7 +356,12 @@ func (s *Service) storyRecoveries(t *teller) error {
 		}
 		t.say(r.StartedAt, storyObserved, "", fmt.Sprintf("a %s of %s began", r.Kind, r.Pool))
 		if !r.EndedAt.IsZero() {
-			t.say(r.EndedAt, storyObserved, "", fmt.Sprintf("the %s of %s is %s; not repaired: %d", r.Kind, r.Pool, r.State, r.Unrepairable))
+			t.say(
+				r.EndedAt,
+				storyObserved,
+				"",
+				fmt.Sprintf("the %s of %s is %s; not repaired: %d", r.Kind, r.Pool, r.State, r.Unrepairable),
+			)
 		}
 	}
 	return nil

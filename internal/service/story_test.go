@@ -10,15 +10,18 @@ import (
 	"lantern/internal/api"
 )
 
-// TestStory: what was observed, judged, told, seen, ordered and done comes in order of time; a time in which the host was
-// silent is marked, whole; a story of something else tells nothing of it.
+// TestStory: what was observed, judged, told, seen, ordered and done comes in order of time; a time in which the host
+// was silent is marked, whole; a story of something else tells nothing of it.
 func TestStory(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
 	begin := b.clock.Now()
 	for range 2 {
 		b.clock.forward(10 * time.Minute)
-		b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000}}
+		b.drives[0].Reading = api.Reading{
+			At:      b.clock.Now(),
+			Metrics: map[string]float64{"pending_sectors": 400, "power_on_hours": 5000},
+		}
 		b.report()
 	}
 	b.clock.forward(time.Minute)
@@ -74,7 +77,11 @@ func TestStory(t *testing.T) {
 	for _, e := range v.Entries {
 		require.NotContains(t, e.Says, "AA001", "that is another drive's story")
 	}
-	within, err := b.s.Story("drive", "AA001", api.GetStoryParams{From: silentFrom.Add(10 * time.Minute), To: silentFrom.Add(20 * time.Minute)})
+	within, err := b.s.Story(
+		"drive",
+		"AA001",
+		api.GetStoryParams{From: silentFrom.Add(10 * time.Minute), To: silentFrom.Add(20 * time.Minute)},
+	)
 	require.NoError(t, err)
 	require.Len(t, within.Entries, 1, "a silence that reaches into it is told: %v", within.Entries)
 	require.Equal(t, "unknown", within.Entries[0].What)

@@ -54,8 +54,8 @@ type Chain struct {
 	Broken          string // what is wrong; empty when every entry is as it was written
 }
 
-// VerifyAudit goes through all entries. number and hash are those of a checkpoint that was kept elsewhere, or zero: with
-// one, entries that were taken off the end are noticed as well.
+// VerifyAudit goes through all entries. number and hash are those of a checkpoint that was kept elsewhere, or zero:
+// with one, entries that were taken off the end are noticed as well.
 func (s *Store) VerifyAudit(number int64, hash string) (c Chain, err error) {
 	rows, err := s.db.Model(&AuditEntry{}).Order("number").Rows()
 	if err != nil {

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAuditChain: a changed entry, one that was removed in the middle, two that were exchanged, a chain that was written
-// anew, and, with a checkpoint, entries that were taken off the end: each is noticed.
+// TestAuditChain: a changed entry, one that was removed in the middle, two that were exchanged, a chain that was
+// written anew, and, with a checkpoint, entries that were taken off the end: each is noticed.
 func TestAuditChain(t *testing.T) {
 	for name, harm := range map[string]func(s *Store){
 		"":                 func(*Store) {},

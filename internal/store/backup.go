@@ -105,7 +105,8 @@ func Backup(file, to string) (bytes int64, err error) {
 	return bytes, syncFolder(filepath.Dir(to))
 }
 
-// SumFile is beside a backup and holds its SHA-256, in the form that sha256sum(1) reads. SQLite keeps no checksums of its own.
+// SumFile is beside a backup and holds its SHA-256, in the form that sha256sum(1) reads. SQLite keeps no checksums of
+// its own.
 func SumFile(backup string) string { return backup + ".sha256" }
 
 func sumOf(file string) (string, error) {
@@ -140,8 +141,9 @@ func Unchanged(backup string) (known bool, err error) {
 	return true, nil
 }
 
-// Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check), and by whether
-// each document in it can be read. SQLite keeps no checksums: a document in which letters are others is not found by this.
+// Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check), and by
+// whether each document in it can be read. SQLite keeps no checksums: a document in which letters are others is not
+// found by this.
 func Sound(file string) error {
 	db, err := readOnly(file)
 	if err != nil {
@@ -199,8 +201,12 @@ func readable(db *sql.DB, file string) error {
 	for _, p := range places {
 		var n int
 		// As text: JSON in a blob would be taken for SQLite's own binary form of it.
-		err := db.QueryRow(fmt.Sprintf(`SELECT count(*) FROM "%s" WHERE length("%s") > 0 AND NOT json_valid(CAST("%[2]s" AS TEXT))`,
-			p.table, p.column)).Scan(&n)
+		err := db.QueryRow(
+			fmt.Sprintf(`SELECT count(*) FROM "%s" WHERE length("%s") > 0 AND NOT json_valid(CAST("%[2]s" AS TEXT))`,
+				p.table, p.column),
+		).Scan(
+			&n,
+		)
 		if err != nil {
 			return fmt.Errorf("%s: the table %s cannot be read: %w", file, p.table, err)
 		}

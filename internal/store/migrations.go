@@ -89,8 +89,12 @@ func formOf(db *gorm.DB) (n int, err error) {
 	}
 	err = db.Model(&Migration{}).Select("coalesce(max(number), 0)").Scan(&n).Error
 	if err == nil && n > Form() {
-		err = fmt.Errorf("%w: their form is %d, this version knows those up to %d. Use the newer version, or restore a backup of before",
-			ErrNewer, n, Form())
+		err = fmt.Errorf(
+			"%w: their form is %d, this version knows those up to %d. Use the newer version, or restore a backup of before",
+			ErrNewer,
+			n,
+			Form(),
+		)
 	}
 	return n, err
 }

@@ -7,8 +7,8 @@ import (
 	"syscall"
 )
 
-// reserveBytes are set aside on the disk when the database is opened. When the disk is full they are given back, so that
-// the service can go on to judge and to write for a while, and tell people.
+// reserveBytes are set aside on the disk when the database is opened. When the disk is full they are given back, so
+// that the service can go on to judge and to write for a while, and tell people.
 const reserveBytes = 64 << 20
 
 // Room is how much space there is under the database.

@@ -404,15 +404,17 @@ type TableSize struct {
 	Rows  int64
 }
 
-// Sizes says what takes room in a database file, the largest first, and how much of it is free to be used again; the file is
-// only read (SQLite's DBSTAT).
+// Sizes says what takes room in a database file, the largest first, and how much of it is free to be used again; the
+// file is only read (SQLite's DBSTAT).
 func Sizes(file string) (tables []TableSize, free int64, err error) {
 	db, err := readOnly(file)
 	if err != nil {
 		return nil, 0, err
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
-	rows, err := db.Query("SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name ORDER BY 2 DESC")
+	rows, err := db.Query(
+		"SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name ORDER BY 2 DESC",
+	)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -12,8 +12,8 @@ type Use struct {
 	Used float64 // bytes
 }
 
-// Forecast is when a pool will be full. Growth is in bytes a day: the median of the slopes between all pairs of days, with
-// the quartiles of these slopes.
+// Forecast is when a pool will be full. Growth is in bytes a day: the median of the slopes between all pairs of days,
+// with the quartiles of these slopes.
 type Forecast struct {
 	Growth, Slow, Fast float64
 	// Soonest and Latest are when it is full if it goes on growing fast, or slowly; zero when it does not grow so.
@@ -28,9 +28,9 @@ const (
 	farthest  = 10 * 365 * 24 * time.Hour
 )
 
-// Of reckons from how full a pool was. The newest value of each day counts, so that what comes and goes within a day does
-// not; single jumps move a median of slopes little (Theil 1950, Sen 1968). A week's own rhythm is evened out by taking
-// pairs that are whole weeks apart where there are enough of them. ok is false when too little is known.
+// Of reckons from how full a pool was. The newest value of each day counts, so that what comes and goes within a day
+// does not; single jumps move a median of slopes little (Theil 1950, Sen 1968). A week's own rhythm is evened out by
+// taking pairs that are whole weeks apart where there are enough of them. ok is false when too little is known.
 func Of(uses []Use, capacity float64, now time.Time) (f Forecast, ok bool) {
 	days := daily(uses)
 	if len(days) < leastDays || days[len(days)-1].At.Sub(days[0].At) < leastSpan || capacity <= 0 {
@@ -73,8 +73,8 @@ func daily(uses []Use) (out []Use) {
 	return out
 }
 
-// slopesOf are the slopes between all pairs, in bytes a day; of whole weeks, only between days that are about whole weeks
-// apart.
+// slopesOf are the slopes between all pairs, in bytes a day; of whole weeks, only between days that are about whole
+// weeks apart.
 func slopesOf(days []Use, wholeWeeks bool) (out []float64) {
 	for i := range days {
 		for j := i + 1; j < len(days); j++ {

@@ -19,8 +19,8 @@ func course(n int, used func(day float64) float64) (out []Use) {
 	return out
 }
 
-// TestForecast: a pool that grows evenly is full when a ruler says; a jump, a week's rhythm and noise move that little; one
-// that does not grow is not said to be full ever; too little is too little.
+// TestForecast: a pool that grows evenly is full when a ruler says; a jump, a week's rhythm and noise move that little;
+// one that does not grow is not said to be full ever; too little is too little.
 func TestForecast(t *testing.T) {
 	now := t0.AddDate(0, 0, 89)
 	even := func(day float64) float64 { return 4e12 + day*10e9 }
@@ -64,7 +64,13 @@ func TestOrder(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var uses []Use
 		for range rapid.IntRange(0, 60).Draw(t, "n") {
-			uses = append(uses, Use{t0.Add(time.Duration(rapid.IntRange(0, 90*24).Draw(t, "hour")) * time.Hour), rapid.Float64Range(0, 9e12).Draw(t, "used")})
+			uses = append(
+				uses,
+				Use{
+					t0.Add(time.Duration(rapid.IntRange(0, 90*24).Draw(t, "hour")) * time.Hour),
+					rapid.Float64Range(0, 9e12).Draw(t, "used"),
+				},
+			)
 		}
 		now := t0.AddDate(0, 0, 91)
 		f, ok := Of(uses, 8e12, now)

@@ -110,7 +110,13 @@ var Catalogue = []Metric{
 		Means:     "Temperature inside the drive.",
 		MeansNot:  "Warm within its limits does not mean failing.",
 		Attribute: 194, value: lowByte,
-		From: []string{"ATA device statistics, page 05h", "ATA SCT status", "SCSI log page 0Dh", "SCSI log page 2Fh", "NVMe health log"},
+		From: []string{
+			"ATA device statistics, page 05h",
+			"ATA SCT status",
+			"SCSI log page 0Dh",
+			"SCSI log page 2Fh",
+			"NVMe health log",
+		},
 	},
 	{
 		Number: 32, Name: "temperature_limit_celsius", Unit: "°C", Kind: State, Strength: Background,
@@ -250,7 +256,12 @@ var Catalogue = []Metric{
 		Number: 25, Name: "wear_used_percent", Unit: "%", Kind: Level, Strength: Weak,
 		Means:    "How much of the endurance its maker rates the drive for has been used.",
 		MeansNot: "Beyond 100 % it goes on working, without its maker's word for it.",
-		From:     []string{"ATA device statistics, page 07h", "SCSI log page 11h", "NVMe health log", "NVMe endurance group log"},
+		From: []string{
+			"ATA device statistics, page 07h",
+			"SCSI log page 11h",
+			"NVMe health log",
+			"NVMe endurance group log",
+		},
 	},
 	{
 		Number: 26, Name: "non_medium_errors", Unit: "errors", Kind: Counter, Strength: Weak,

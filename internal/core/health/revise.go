@@ -25,7 +25,10 @@ func ComparesWith(threshold string) (ids []string) {
 
 // namesIn are the words of a text that may be names of thresholds or metrics.
 func namesIn(text string) []string {
-	return strings.FieldsFunc(text, func(c rune) bool { return !(c == '_' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9') })
+	return strings.FieldsFunc(
+		text,
+		func(c rune) bool { return !(c == '_' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9') },
+	)
 }
 
 // moments are the times after since at which what a rule says of a record may have become graver: those at which a
@@ -88,8 +91,8 @@ func Past(s *Subject, t *Thresholds, id string, since time.Time) (out []Moment) 
 }
 
 // Revise is what stands against a drive after a threshold was changed: findings of the rules that compare with it stand
-// as they would if the thresholds had always been so. A finding that stands only because it was so for a while is looked
-// for in the readings of that while.
+// as they would if the thresholds had always been so. A finding that stands only because it was so for a while is
+// looked for in the readings of that while.
 func Revise(standing []Standing, s *Subject, t *Thresholds, threshold string, now time.Time) []Standing {
 	changed := ComparesWith(threshold)
 	hits := evaluate(s, t, func(r *Rule) bool { return slices.Contains(changed, r.ID) })
@@ -100,7 +103,10 @@ func Revise(standing []Standing, s *Subject, t *Thresholds, threshold string, no
 			out = append(out, x)
 			continue
 		}
-		if slices.ContainsFunc(hits, func(h Hit) bool { return h.Rule == x.Rule && h.Verdict.Gravity() >= x.Verdict.Gravity() }) {
+		if slices.ContainsFunc(
+			hits,
+			func(h Hit) bool { return h.Rule == x.Rule && h.Verdict.Gravity() >= x.Verdict.Gravity() },
+		) {
 			out = append(out, x) // it is so now
 			continue
 		}

@@ -1,5 +1,5 @@
-// Package inventory is what people know of a drive beyond what it tells: when and where it was bought, for how much, until
-// when it is under warranty, with which batch it came, and what became of it.
+// Package inventory is what people know of a drive beyond what it tells: when and where it was bought, for how much,
+// until when it is under warranty, with which batch it came, and what became of it.
 package inventory
 
 import (
@@ -83,20 +83,38 @@ var term = regexp.MustCompile(`^([0-9]{1,3})(y|mo)$`)
 
 // Fields are all that can be set, in the order in which they are shown.
 var Fields = []Field{
-	textField("model", "the model as it was ordered; what a drive tells of itself stands before it", func(i *Item) *string { return &i.Model }),
+	textField(
+		"model",
+		"the model as it was ordered; what a drive tells of itself stands before it",
+		func(i *Item) *string { return &i.Model },
+	),
 	{"state", "where it is in its life: " + stateWords(), func(i *Item) string { return string(i.State) }, setState},
-	textField("state_number", "number of the return, or of the certificate", func(i *Item) *string { return &i.StateNumber }),
+	textField(
+		"state_number",
+		"number of the return, or of the certificate",
+		func(i *Item) *string { return &i.StateNumber },
+	),
 	dayField("state_day", "day on which it came into that state", func(i *Item) *string { return &i.StateDay }),
 	dayField("purchased", "day on which it was bought", func(i *Item) *string { return &i.Purchased }),
 	textField("supplier", "who sold it", func(i *Item) *string { return &i.Supplier }),
 	textField("order", "number of the order", func(i *Item) *string { return &i.Order }),
 	{"price", "what it cost, such as 249.90", func(i *Item) string { return i.Price }, setPrice},
 	{"currency", "of the price, such as EUR (ISO 4217)", func(i *Item) string { return i.Currency }, setCurrency},
-	{"warranty", "last day of the warranty, or its length from the purchase, such as 5y or 36mo", func(i *Item) string { return i.Warranty }, setWarranty},
+	{
+		"warranty",
+		"last day of the warranty, or its length from the purchase, such as 5y or 36mo",
+		func(i *Item) string { return i.Warranty },
+		setWarranty,
+	},
 	textField("batch", "what it came with: drives of one batch are siblings", func(i *Item) *string { return &i.Batch }),
 	textField("asset", "its tag in the register of assets", func(i *Item) *string { return &i.Asset }),
 	textField("contract", "the contract under which it is looked after", func(i *Item) *string { return &i.Contract }),
-	{"links", "addresses of papers, separated by spaces", func(i *Item) string { return strings.Join(i.Links, " ") }, setLinks},
+	{
+		"links",
+		"addresses of papers, separated by spaces",
+		func(i *Item) string { return strings.Join(i.Links, " ") },
+		setLinks,
+	},
 }
 
 func stateWords() string {
@@ -270,8 +288,8 @@ func (i *Item) SetAll(fields map[string]string) (changes []Change, err error) {
 	return changes, nil
 }
 
-// WarrantyDays is how many days the warranty lasts from a moment on, negative when it has ended; ok is false when nobody
-// knows.
+// WarrantyDays is how many days the warranty lasts from a moment on, negative when it has ended; ok is false when
+// nobody knows.
 func (i *Item) WarrantyDays(now time.Time) (days int, ok bool) { return daysTo(i.Warranty, now) }
 
 // OwnedDays is for how many days a drive has been there.
@@ -313,8 +331,8 @@ func Comparable() []string {
 
 var condition = regexp.MustCompile(`^\s*([a-z_]+)\s*(>=|<=|!=|=|>|<)\s*(.*?)\s*$`)
 
-// ParseCondition reads one condition, such as "warranty_days<90" or "batch=B-17"; ours is false when it is of nothing that
-// is kept here.
+// ParseCondition reads one condition, such as "warranty_days<90" or "batch=B-17"; ours is false when it is of nothing
+// that is kept here.
 func ParseCondition(text string) (c Condition, ours bool, err error) {
 	m := condition.FindStringSubmatch(text)
 	if m == nil || !slices.Contains(Comparable(), m[1]) {

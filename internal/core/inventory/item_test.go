@@ -12,8 +12,10 @@ import (
 // TestSet: what is set is read back; what cannot be is refused with what is expected, and nothing is set.
 func TestSet(t *testing.T) {
 	i := Item{Serial: "VR7ZU006"}
-	changes, err := i.SetAll(map[string]string{"warranty": "5y", "purchased": "2024-02-29", "supplier": "  Kelp  & Sons ", "price": "249.90",
-		"currency": "eur", "batch": "B-17", "links": "https://papers.example/1  https://papers.example/2", "state": "in-use"})
+	changes, err := i.SetAll(
+		map[string]string{"warranty": "5y", "purchased": "2024-02-29", "supplier": "  Kelp  & Sons ", "price": "249.90",
+			"currency": "eur", "batch": "B-17", "links": "https://papers.example/1  https://papers.example/2", "state": "in-use"},
+	)
 	require.NoError(t, err)
 	require.Len(t, changes, 8)
 	require.Equal(t, "2029-02-28", i.Warranty, "five years from a leap day")
@@ -54,8 +56,16 @@ func TestRoundTrip(t *testing.T) {
 		}
 		text := rapid.StringMatching(`[ -~]{0,30}`)
 		i := Item{}
-		fields := map[string]string{"purchased": day("purchased"), "state_day": day("state_day"), "warranty": day("warranty"), "currency": "USD",
-			"state": string(rapid.SampledFrom(append(States, "")).Draw(t, "state")), "price": rapid.StringMatching(`|[0-9]{1,6}(\.[0-9]{1,2})?`).Draw(t, "price")}
+		fields := map[string]string{
+			"purchased": day("purchased"),
+			"state_day": day("state_day"),
+			"warranty":  day("warranty"),
+			"currency":  "USD",
+			"state": string(
+				rapid.SampledFrom(append(States, "")).Draw(t, "state"),
+			),
+			"price": rapid.StringMatching(`|[0-9]{1,6}(\.[0-9]{1,2})?`).Draw(t, "price"),
+		}
 		for _, n := range []string{"model", "state_number", "supplier", "order", "batch", "asset", "contract"} {
 			fields[n] = text.Draw(t, n)
 		}

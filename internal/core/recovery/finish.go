@@ -230,7 +230,8 @@ func (e *ahead) pace(v, x, did, when float64) float64 {
 	return pace
 }
 
-// slice is what the noise of a slice varies by: that of its bins together. rho is how much it keeps from slice to slice.
+// slice is what the noise of a slice varies by: that of its bins together. rho is how much it keeps from slice to
+// slice.
 func (f *fitted) slice(bins, rho float64) float64 {
 	switch {
 	case f.rho >= 1:

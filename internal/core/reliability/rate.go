@@ -35,8 +35,8 @@ type Rate struct {
 	Low, High float64
 }
 
-// RateOf is the rate of failures of drives. Its range is exact for a constant rate (Garwood 1936, "Fiducial Limits for the
-// Poisson Distribution", Biometrika 28): without failures Low is 0 and High is not.
+// RateOf is the rate of failures of drives. Its range is exact for a constant rate (Garwood 1936, "Fiducial Limits for
+// the Poisson Distribution", Biometrika 28): without failures Low is 0 and High is not.
 func RateOf(lives []Life, confidence float64) Rate {
 	var r Rate
 	for _, l := range lives {
@@ -115,9 +115,10 @@ type Point struct {
 	AtRisk, Failed  int
 }
 
-// Survival is the share of drives that reach an age without a failure (Kaplan and Meier 1958). A drive counts from the age
-// at which it was first watched to that at which it was seen last: those that came old say nothing of the young, and those
-// that are still well end nothing. The range is Greenwood's (1926), for the confidence that z stands for, 1.96 for 95 %.
+// Survival is the share of drives that reach an age without a failure (Kaplan and Meier 1958). A drive counts from the
+// age at which it was first watched to that at which it was seen last: those that came old say nothing of the young,
+// and those that are still well end nothing. The range is Greenwood's (1926), for the confidence that z stands for,
+// 1.96 for 95 %.
 func Survival(lives []Life, z float64) []Point {
 	type span struct {
 		from, to float64
@@ -170,8 +171,8 @@ const (
 	usualRate  = 0.02
 )
 
-// Expect is the rate to reckon with for drives of a kind: what was seen of them, weighed with what was seen of all drives
-// (the mean of a gamma distribution whose prior has that rate).
+// Expect is the rate to reckon with for drives of a kind: what was seen of them, weighed with what was seen of all
+// drives (the mean of a gamma distribution whose prior has that rate).
 func Expect(kind, all Rate) float64 {
 	base := (float64(all.Failures) + usualRate*priorYears) / (all.Years + priorYears)
 	return (float64(kind.Failures) + base*priorYears) / (kind.Years + priorYears)
@@ -219,7 +220,11 @@ func By(lives []Life, of func(Life) string, confidence float64) []Group {
 		out = append(out, Group{name, RateOf(g, confidence)})
 	}
 	slices.SortFunc(out, func(a, b Group) int {
-		return cmp.Or(cmp.Compare(b.Rate.Low, a.Rate.Low), cmp.Compare(b.Rate.PerYear, a.Rate.PerYear), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(
+			cmp.Compare(b.Rate.Low, a.Rate.Low),
+			cmp.Compare(b.Rate.PerYear, a.Rate.PerYear),
+			cmp.Compare(a.Name, b.Name),
+		)
 	})
 	return out
 }
@@ -254,5 +259,6 @@ func Split(l Life, bands []float64) map[int]Life {
 	return out
 }
 
-// Quantile is how many standard deviations on either side of the mean hold so much of a normal distribution: 1.96 for 0.95.
+// Quantile is how many standard deviations on either side of the mean hold so much of a normal distribution: 1.96 for
+// 0.95.
 func Quantile(confidence float64) float64 { return math.Sqrt2 * math.Erfinv(confidence) }

@@ -50,8 +50,8 @@ func life(age, hours float64, failed bool) Life {
 	return Life{Entered: t0, Left: t0.Add(time.Duration(hours * float64(time.Hour))), Age: age, Failed: failed}
 }
 
-// TestSurvival compares with the published example of remission times of 21 patients (Freireich et al. 1963, the 6-MP arm),
-// with the figures that every textbook gives of it, and with a reckoning from the definition.
+// TestSurvival compares with the published example of remission times of 21 patients (Freireich et al. 1963, the 6-MP
+// arm), with the figures that every textbook gives of it, and with a reckoning from the definition.
 func TestSurvival(t *testing.T) {
 	var lives []Life
 	for _, x := range []struct {
@@ -62,8 +62,15 @@ func TestSurvival(t *testing.T) {
 		lives = append(lives, life(0, x.weeks, x.failed))
 	}
 	points := Survival(lives, 1.96)
-	want := []struct{ at, well, error float64 }{{6, 0.857, 0.0764}, {7, 0.807, 0.0869}, {10, 0.753, 0.0963}, {13, 0.690, 0.1068},
-		{16, 0.627, 0.1141}, {22, 0.538, 0.1282}, {23, 0.448, 0.1346}}
+	want := []struct{ at, well, error float64 }{
+		{6, 0.857, 0.0764},
+		{7, 0.807, 0.0869},
+		{10, 0.753, 0.0963},
+		{13, 0.690, 0.1068},
+		{16, 0.627, 0.1141},
+		{22, 0.538, 0.1282},
+		{23, 0.448, 0.1346},
+	}
 	require.Len(t, points, len(want))
 	for i, w := range want {
 		require.InDelta(t, w.at, points[i].Hours, 0)
@@ -81,7 +88,11 @@ func TestSurvival(t *testing.T) {
 func TestSplit(t *testing.T) {
 	bands := []float64{8766, 3 * 8766, 5 * 8766}
 	rapid.Check(t, func(t *rapid.T) {
-		l := life(rapid.Float64Range(0, 60000).Draw(t, "age"), rapid.Float64Range(0, 40000).Draw(t, "hours"), rapid.Bool().Draw(t, "failed"))
+		l := life(
+			rapid.Float64Range(0, 60000).Draw(t, "age"),
+			rapid.Float64Range(0, 40000).Draw(t, "hours"),
+			rapid.Bool().Draw(t, "failed"),
+		)
 		hours, failed := 0.0, 0
 		for i, part := range Split(l, bands) {
 			hours += part.Exposure().Hours()
@@ -141,12 +152,24 @@ func TestNeed(t *testing.T) {
 // counts; whatever was seen, the rate is between the two.
 func TestExpect(t *testing.T) {
 	require.InDelta(t, 0.02, Expect(Rate{}, Rate{}), 1e-12)
-	require.InDelta(t, 0.02, Expect(Rate{Years: 0.001}, Rate{Years: 0.002}), 1e-5, "a minute of watching is no reason to buy")
+	require.InDelta(
+		t,
+		0.02,
+		Expect(Rate{Years: 0.001}, Rate{Years: 0.002}),
+		1e-5,
+		"a minute of watching is no reason to buy",
+	)
 	require.InDelta(t, 0.05, Expect(Rate{}, Rate{Failures: 500, Years: 10000}), 0.001)
 	require.InDelta(t, 0.10, Expect(Rate{Failures: 1000, Years: 10000}, Rate{Failures: 1500, Years: 20000}), 0.001)
 	rapid.Check(t, func(t *rapid.T) {
-		kind := Rate{Failures: rapid.IntRange(0, 50).Draw(t, "failures"), Years: rapid.Float64Range(0.1, 500).Draw(t, "years")}
-		all := Rate{Failures: kind.Failures + rapid.IntRange(0, 50).Draw(t, "more"), Years: kind.Years + rapid.Float64Range(0, 500).Draw(t, "more years")}
+		kind := Rate{
+			Failures: rapid.IntRange(0, 50).Draw(t, "failures"),
+			Years:    rapid.Float64Range(0.1, 500).Draw(t, "years"),
+		}
+		all := Rate{
+			Failures: kind.Failures + rapid.IntRange(0, 50).Draw(t, "more"),
+			Years:    kind.Years + rapid.Float64Range(0, 500).Draw(t, "more years"),
+		}
 		base, own := Expect(Rate{}, all), float64(kind.Failures)/kind.Years
 		got := Expect(kind, all)
 		require.GreaterOrEqual(t, got, min(base, own)-1e-9)

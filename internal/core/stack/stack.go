@@ -63,9 +63,10 @@ type Graph map[string]Device
 
 // Use is one thing that depends on a drive.
 type Use struct {
-	Kind    string      `json:"kind"`
-	Name    string      `json:"name,omitempty"`
-	Chain   []string    `json:"chain"` // devices from the drive up to what is used, without the drive; empty for the drive itself
+	Kind string `json:"kind"`
+	Name string `json:"name,omitempty"`
+	// Devices from the drive up to what is used, without the drive; empty for the drive itself
+	Chain   []string    `json:"chain"`
 	Bytes   drive.Bytes `json:"bytes"`
 	Mounted []string    `json:"mounted,omitempty"`
 	// Active is true when the kernel uses it now; false when something only is there, such as a file system that is

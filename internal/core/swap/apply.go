@@ -235,7 +235,8 @@ func (s *State) begunAlready(e Event) *Refusal {
 	return s.may(e)
 }
 
-// owesWord refuses a start that lacks what only a person can say: of when the backup is, and why a warning is passed over.
+// owesWord refuses a start that lacks what only a person can say: of when the backup is, and why a warning is passed
+// over.
 func (s *State) owesWord(e Event, asked, warned bool) *Refusal {
 	switch {
 	case asked && e.Backup.IsZero() && !e.NoBackup:

@@ -127,10 +127,11 @@ type State struct {
 	// Members is how many members the pool's groups had when it was planned.
 	Members int `json:"members,omitempty"`
 	// KeepSpare is true where a person wants the pool's spare to stay what it is.
-	KeepSpare bool        `json:"keep_spare,omitempty"`
-	Asked     drive.Bytes `json:"asked,omitempty"` // what was asked for beyond what the place needs, as for a pool that is to grow
-	AtMost    drive.Bytes `json:"at_most,omitempty"`
-	Lead      string      `json:"lead"` // who leads it
+	KeepSpare bool `json:"keep_spare,omitempty"`
+	// What was asked for beyond what the place needs, as for a pool that is to grow
+	Asked  drive.Bytes `json:"asked,omitempty"`
+	AtMost drive.Bytes `json:"at_most,omitempty"`
+	Lead   string      `json:"lead"` // who leads it
 	// Wrong holds the drives that must be put back before anything goes on (R5).
 	Wrong []Wrong `json:"wrong,omitempty"`
 	// Refused says why the newest drive was not taken, or the newest order did not succeed.

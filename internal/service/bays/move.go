@@ -12,9 +12,9 @@ import (
 	"lantern/internal/store"
 )
 
-// MoveLayout gives a described enclosure to another host, to which its cables go now: which drive was seen in which of its
-// bays stays known as a guess until somebody looks again: hands were at it. What was known by the ports of the host before
-// is forgotten: another host has other ports.
+// MoveLayout gives a described enclosure to another host, to which its cables go now: which drive was seen in which of
+// its bays stays known as a guess until somebody looks again: hands were at it. What was known by the ports of the host
+// before is forgotten: another host has other ports.
 func (s *Service) MoveLayout(by, from, layout, to string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -25,18 +25,39 @@ func (s *Service) MoveLayout(by, from, layout, to string) error {
 	i := slices.IndexFunc(s.fleet.Layouts[from], func(l enclosure.Layout) bool { return l.Name == layout })
 	switch {
 	case i < 0:
-		return problem.New(404, "no-layout", "List them with: lantern enclosure list "+from, "%s has no described enclosure %q.", from, layout)
+		return problem.New(
+			404,
+			"no-layout",
+			"List them with: lantern enclosure list "+from,
+			"%s has no described enclosure %q.",
+			from,
+			layout,
+		)
 	case from == to:
 		return problem.New(409, "bad-layout", "Name another host.", "%s has it already.", to)
 	case s.fleet.Work.OnHost(from) || s.fleet.Work.OnHost(to):
 		return problem.New(409, "swap-open", "End it first: lantern swap list", "A swap is open on %s or on %s.", from, to)
 	case s.surveys[from] != nil || s.surveys[to] != nil:
-		return problem.New(409, "survey-open", "End it first: lantern survey end", "A survey is open on %s or on %s.", from, to)
+		return problem.New(
+			409,
+			"survey-open",
+			"End it first: lantern survey end",
+			"A survey is open on %s or on %s.",
+			from,
+			to,
+		)
 	}
 	l := s.fleet.Layouts[from][i]
 	for _, sec := range l.Sections {
 		if _, there := s.fleet.Section(to, sec.Name); there || fleet.Told(target, sec.Name) {
-			return problem.New(409, "bad-layout", "Give it another name there first: lantern enclosure define.", "%s has a section %s already.", to, sec.Name)
+			return problem.New(
+				409,
+				"bad-layout",
+				"Give it another name there first: lantern enclosure define.",
+				"%s has a section %s already.",
+				to,
+				sec.Name,
+			)
 		}
 	}
 	b := &store.Batch{}

@@ -175,7 +175,10 @@ func (s disputes) withoutOthers(from string, r api.PoolReport) api.PoolReport {
 			slices.ContainsFunc(s.PoolsWith(key), func(p *Pool) bool { return p.ID != r.Id && p.Reporter == d.Host })
 	}
 	clean := func(all []api.MemberReport) []api.MemberReport {
-		if !slices.ContainsFunc(all, func(m api.MemberReport) bool { return theirs(m.Drive) || slices.ContainsFunc(m.Drives, theirs) }) {
+		if !slices.ContainsFunc(
+			all,
+			func(m api.MemberReport) bool { return theirs(m.Drive) || slices.ContainsFunc(m.Drives, theirs) },
+		) {
 			return all
 		}
 		all = slices.Clone(all)
@@ -217,8 +220,8 @@ type Hold struct {
 	To   time.Time `json:"to,omitzero"`
 }
 
-// heldBy says whether a host may speak of a drive at a moment: it held it then, or nobody did and it was the next or the
-// last to hold it.
+// heldBy says whether a host may speak of a drive at a moment: it held it then, or nobody did and it was the next or
+// the last to hold it.
 func (d *Drive) heldBy(host string, at time.Time) bool {
 	if len(d.Held) == 0 {
 		return d.Host == "" || d.Host == host

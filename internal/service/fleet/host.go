@@ -40,7 +40,13 @@ func CheckHostName(name string) error {
 	if hostName.MatchString(name) {
 		return nil
 	}
-	return problem.New(422, "bad-name", "Use small letters, digits and hyphens, such as skerry-2.", "%q cannot be a host's name.", name)
+	return problem.New(
+		422,
+		"bad-name",
+		"Use small letters, digits and hyphens, such as skerry-2.",
+		"%q cannot be a host's name.",
+		name,
+	)
 }
 
 // Enrol makes a host known and gives it a token. One that is known gets another only where that is said: its agent is
@@ -59,7 +65,13 @@ func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 			"If its agent is to get another token: lantern host renew "+name+". Until it has that, it cannot report.",
 			"%s is enrolled already.", name)
 	case h == nil && renew:
-		return "", problem.New(404, "no-host", "Enrol it with: lantern host enrol "+name, "No host named %q is enrolled.", name)
+		return "", problem.New(
+			404,
+			"no-host",
+			"Enrol it with: lantern host enrol "+name,
+			"No host named %q is enrolled.",
+			name,
+		)
 	case h == nil:
 		if err := NameFree(s.State, name, nil); err != nil {
 			return "", err

@@ -22,18 +22,30 @@ const (
 	mostAsking = 2000
 )
 
-// Invite makes a code with which up to so many hosts can ask to be enrolled, until it ends. Those whose names fit pattern
-// (path.Match), if there is one, are enrolled at once; the others wait until somebody approves them.
+// Invite makes a code with which up to so many hosts can ask to be enrolled, until it ends. Those whose names fit
+// pattern (path.Match), if there is one, are enrolled at once; the others wait until somebody approves them.
 func (s *Service) Invite(by string, req api.InviteHosts) (api.Invitation, error) {
 	lasts := time.Duration(req.Hours * float64(time.Hour))
 	switch {
 	case req.Count < 1 || req.Count > mostInvited:
-		return api.Invitation{}, problem.New(422, "bad-request", "Such as 50.", "An invitation is for 1 to %d hosts.", mostInvited)
+		return api.Invitation{}, problem.New(
+			422,
+			"bad-request",
+			"Such as 50.",
+			"An invitation is for 1 to %d hosts.",
+			mostInvited,
+		)
 	case lasts <= 0 || lasts > inviteAtMost:
 		return api.Invitation{}, problem.New(422, "bad-request", "Such as 2h.", "An invitation lasts up to 30 days.")
 	}
 	if _, err := path.Match(req.Pattern, ""); err != nil {
-		return api.Invitation{}, problem.New(422, "bad-request", "Such as rack2-*.", "%q is no pattern: a [ has no ].", req.Pattern)
+		return api.Invitation{}, problem.New(
+			422,
+			"bad-request",
+			"Such as rack2-*.",
+			"%q is no pattern: a [ has no ].",
+			req.Pattern,
+		)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -42,7 +54,12 @@ func (s *Service) Invite(by string, req api.InviteHosts) (api.Invitation, error)
 		Made: s.now(), Ends: s.now().Add(lasts)}
 	b := &store.Batch{}
 	b.Put(&row)
-	s.AddEvent(b, api.EventKindHost, "", fmt.Sprintf("%s invited %d hosts, until %s", by, row.Count, row.Ends.Format(time.RFC3339)))
+	s.AddEvent(
+		b,
+		api.EventKindHost,
+		"",
+		fmt.Sprintf("%s invited %d hosts, until %s", by, row.Count, row.Ends.Format(time.RFC3339)),
+	)
 	if err := s.Commit(b); err != nil {
 		return api.Invitation{}, err
 	}
@@ -96,8 +113,8 @@ func (s *Service) Withdraw(by, id string) error {
 	return s.Commit(b)
 }
 
-// Ask is an agent that asks to be enrolled, with a code and with the token that it made for itself. It asks again until it
-// is enrolled: done says that it is.
+// Ask is an agent that asks to be enrolled, with a code and with the token that it made for itself. It asks again until
+// it is enrolled: done says that it is.
 func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) {
 	if err := CheckHostName(req.Name); err != nil {
 		return false, err
@@ -122,27 +139,50 @@ func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) 
 	invitation, err := store.One[store.Invitation](s.Store, "hash = ?", secret.Hash(req.Code))
 	switch {
 	case errors.Is(err, store.ErrNone) || err == nil && !invitation.Ends.After(s.now()):
-		return false, problem.New(401, "bad-token", "Ask for another: lantern host invite", "This invitation is not known, or has ended.")
+		return false, problem.New(
+			401,
+			"bad-token",
+			"Ask for another: lantern host invite",
+			"This invitation is not known, or has ended.",
+		)
 	case err != nil:
 		return false, err
 	case known:
-		return false, problem.New(409, "host-exists", "If its agent was set up anew, refuse the one that waits: lantern host refuse "+req.Name,
-			"Another machine asks as %s already.", req.Name)
+		return false, problem.New(
+			409,
+			"host-exists",
+			"If its agent was set up anew, refuse the one that waits: lantern host refuse "+req.Name,
+			"Another machine asks as %s already.",
+			req.Name,
+		)
 	case invitation.Used >= invitation.Count:
-		return false, problem.New(409, "invitation-full", "Make another: lantern host invite", "As many hosts have used this invitation as it was for.")
+		return false, problem.New(
+			409,
+			"invitation-full",
+			"Make another: lantern host invite",
+			"As many hosts have used this invitation as it was for.",
+		)
 	}
 	if err := NameFree(s.State, req.Name, nil); err != nil {
 		return false, err
 	}
 	waiting, err := store.All[store.Asking](s.Store, "name", "")
 	if err != nil || len(waiting) >= mostAsking {
-		return false, errors.Join(err, problem.New(409, "invitation-full", "Approve or refuse those that wait first.", "Too many hosts wait for approval."))
+		return false, errors.Join(
+			err,
+			problem.New(409, "invitation-full", "Approve or refuse those that wait first.", "Too many hosts wait for approval."),
+		)
 	}
 	b := &store.Batch{}
 	invitation.Used++
 	b.Put(&invitation)
 	if fits, _ := path.Match(invitation.Pattern, req.Name); fits && invitation.Pattern != "" {
-		return true, s.enrolled(b, req.Name, hash, fmt.Sprintf("%s was enrolled by an invitation of %s, from %s", req.Name, invitation.By, from))
+		return true, s.enrolled(
+			b,
+			req.Name,
+			hash,
+			fmt.Sprintf("%s was enrolled by an invitation of %s, from %s", req.Name, invitation.By, from),
+		)
 	}
 	b.Put(&store.Asking{Name: req.Name, Hash: hash, From: from, At: s.now(), Invitation: invitation.ID})
 	s.AddEvent(b, api.EventKindHost, req.Name, fmt.Sprintf("%s asks to be enrolled, from %s", req.Name, from))

@@ -110,8 +110,14 @@ func (s *Service) ForgetPool(by, name, reason string) error {
 	h := s.Hosts[p.Reporter]
 	switch {
 	case p.Unseen.IsZero() || h == nil:
-		return problem.New(409, "pool-reported", "A pool can be forgotten that its host does not show any more. If the host is gone: lantern host retire "+p.Reporter,
-			"%s still tells of %s.", p.Reporter, p.Name)
+		return problem.New(
+			409,
+			"pool-reported",
+			"A pool can be forgotten that its host does not show any more. If the host is gone: lantern host retire "+p.Reporter,
+			"%s still tells of %s.",
+			p.Reporter,
+			p.Name,
+		)
 	case s.Late(h, s.Clock.Now()):
 		return problem.New(409, "host-quiet", "Wait until it reports, or retire it: lantern host retire "+p.Reporter,
 			"%s is silent, so nobody knows whether %s is there.", p.Reporter, p.Name)
@@ -150,9 +156,23 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 	key := d.Desc.Key()
 	switch pools := s.PoolsWith(key); {
 	case d.Present:
-		return problem.New(409, "in-use", "A drive can be forgotten that no host reports any more.", "%s is reported by %s.", d.Tail(), d.Host)
+		return problem.New(
+			409,
+			"in-use",
+			"A drive can be forgotten that no host reports any more.",
+			"%s is reported by %s.",
+			d.Tail(),
+			d.Host,
+		)
 	case len(pools) > 0:
-		return problem.New(409, "is-member", "Replace it there, or forget the pool if that is gone.", "%s has a place in %s.", d.Tail(), pools[0].Name)
+		return problem.New(
+			409,
+			"is-member",
+			"Replace it there, or forget the pool if that is gone.",
+			"%s has a place in %s.",
+			d.Tail(),
+			pools[0].Name,
+		)
 	case s.Work.Concerns(key):
 		return problem.New(409, "swap-open", "End it or abandon it first: lantern swap list", "A swap concerns %s.", d.Tail())
 	}
@@ -186,7 +206,13 @@ func unknow(s *State, key string, d *Drive) {
 // NameFree refuses a name that another host has, or had: its agent may go on under it.
 func NameFree(s *State, name string, of *Host) error {
 	if s.Hosts[name] != nil {
-		return problem.New(409, "host-exists", "Choose another name, or retire that one first.", "A host named %s is there already.", name)
+		return problem.New(
+			409,
+			"host-exists",
+			"Choose another name, or retire that one first.",
+			"A host named %s is there already.",
+			name,
+		)
 	}
 	for _, h := range s.Hosts {
 		if h != of && slices.Contains(h.FormerNames(), name) {

@@ -58,7 +58,16 @@ func (s *State) host(name string) error {
 	case err != nil:
 		return err
 	}
-	was := Host{Host: row, Taken: h.Taken, Quiet: h.Quiet, Skew: h.Skew, Refused: h.Refused, Heard: h.Heard, started: h.started, Agent: h.Agent}
+	was := Host{
+		Host:    row,
+		Taken:   h.Taken,
+		Quiet:   h.Quiet,
+		Skew:    h.Skew,
+		Refused: h.Refused,
+		Heard:   h.Heard,
+		started: h.started,
+		Agent:   h.Agent,
+	}
 	if len(row.Report) > 0 {
 		if err := json.Unmarshal(row.Report, &was.LastReport); err != nil {
 			return fmt.Errorf("report of host %s: %w", name, err)

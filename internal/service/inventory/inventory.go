@@ -20,7 +20,8 @@ import (
 // mostRows is how many drives one import may name.
 const mostRows = 20000
 
-// drives are the drives by serial in capitals; of several with one serial, all. They are found anew when drives came or went.
+// drives are the drives by serial in capitals; of several with one serial, all. They are found anew when drives came or
+// went.
 func (s *State) drives() map[string][]*fleet.Drive {
 	if s.bySerial != nil && s.known == len(s.fleet.Drives) && s.gone == s.fleet.BadLinksVersion {
 		return s.bySerial
@@ -51,7 +52,13 @@ func (s *State) resolve(name string, whole bool) (serial string, err error) {
 	d, err := s.fleet.FindDrive(name)
 	if err == nil {
 		if key(d.Desc.Serial) == "" {
-			return "", problem.New(422, "no-drive", "Its inventory cannot be kept under a serial.", "%s tells no serial.", d.Tail())
+			return "", problem.New(
+				422,
+				"no-drive",
+				"Its inventory cannot be kept under a serial.",
+				"%s tells no serial.",
+				d.Tail(),
+			)
 		}
 		return d.Desc.Serial, nil
 	}
@@ -123,8 +130,13 @@ func conditionsOf(where string) (out []inventory.Condition, err error) {
 		}
 		c, ours, err := inventory.ParseCondition(part)
 		if err != nil || !ours {
-			return nil, problem.New(422, "bad-where", "What can be asked for: "+strings.Join(inventory.Comparable(), ", "), "%s.",
-				cmp.Or(errText(err), fmt.Sprintf("%q is no condition, such as warranty_days<90", strings.TrimSpace(part))))
+			return nil, problem.New(
+				422,
+				"bad-where",
+				"What can be asked for: "+strings.Join(inventory.Comparable(), ", "),
+				"%s.",
+				cmp.Or(errText(err), fmt.Sprintf("%q is no condition, such as warranty_days<90", strings.TrimSpace(part))),
+			)
 		}
 		out = append(out, c)
 	}
@@ -140,7 +152,13 @@ func errText(err error) string {
 
 // view is an item with what its drive tells.
 func (s *State) view(i *inventory.Item, drives []*fleet.Drive) api.InventoryItem {
-	v := api.InventoryItem{Serial: i.Serial, Model: i.Model, Fields: map[string]string{}, Notes: []api.InventoryNote{}, Seen: api.InventoryItemSeenNever}
+	v := api.InventoryItem{
+		Serial: i.Serial,
+		Model:  i.Model,
+		Fields: map[string]string{},
+		Notes:  []api.InventoryNote{},
+		Seen:   api.InventoryItemSeenNever,
+	}
 	for _, f := range inventory.Fields {
 		if text := f.Get(i); text != "" {
 			v.Fields[f.Name] = text
@@ -181,7 +199,8 @@ func (s *State) view(i *inventory.Item, drives []*fleet.Drive) api.InventoryItem
 func (s *State) stateOf(i *inventory.Item, v api.InventoryItem) string {
 	switch {
 	case v.Pool != "" && v.Seen == api.InventoryItemSeenNow:
-		if p, _, _ := s.fleet.Member(v.Drive); p != nil && slices.ContainsFunc(p.Spares, func(m pool.Member) bool { return m.On(v.Drive) }) {
+		if p, _, _ := s.fleet.Member(v.Drive); p != nil &&
+			slices.ContainsFunc(p.Spares, func(m pool.Member) bool { return m.On(v.Drive) }) {
 			return string(inventory.Spare)
 		}
 		return string(inventory.InUse)
@@ -253,7 +272,12 @@ func fieldsHint(fields map[string]string) string {
 }
 
 // change puts the change of an item into a batch, and into memory.
-func (s *State) change(b *store.Batch, by, serial string, fields map[string]string, note string) ([]inventory.Change, error) {
+func (s *State) change(
+	b *store.Batch,
+	by, serial string,
+	fields map[string]string,
+	note string,
+) ([]inventory.Change, error) {
 	next := inventory.Item{Serial: serial}
 	if was := s.items[key(serial)]; was != nil {
 		next = *was
@@ -342,7 +366,10 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 			continue
 		}
 		for _, c := range changes {
-			out.Changes = append(out.Changes, api.InventoryChange{Line: row.Line, Serial: serial, Field: c.Field, From: c.From, To: c.To})
+			out.Changes = append(
+				out.Changes,
+				api.InventoryChange{Line: row.Line, Serial: serial, Field: c.Field, From: c.From, To: c.To},
+			)
 		}
 	}
 	s.related()

@@ -16,15 +16,16 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what is known, by serial. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State is what is known, by serial. It has no lock of its own: whoever calls its methods holds the lock of the
+// service.
 type State struct {
 	*ledger.Ledger
 	fleet   *fleet.State
 	judging *judging.State
 
 	items map[string]*inventory.Item // by serial in capitals
-	// batches are the serials of each batch, nil when they are to be found anew; bySerial are the drives of each serial, as
-	// they were when so many were known and the fleet's version was gone.
+	// batches are the serials of each batch, nil when they are to be found anew; bySerial are the drives of each serial,
+	// as they were when so many were known and the fleet's version was gone.
 	batches     map[string][]string
 	bySerial    map[string][]*fleet.Drive
 	known, gone int

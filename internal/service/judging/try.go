@@ -135,7 +135,10 @@ func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error)
 		}
 	}
 	slices.SortFunc(out.Flagged, func(a, b api.RuleFlag) int {
-		return cmp.Or(-cmp.Compare(health.Verdict(a.Would).Gravity(), health.Verdict(b.Would).Gravity()), cmp.Compare(a.Drive, b.Drive))
+		return cmp.Or(
+			-cmp.Compare(health.Verdict(a.Would).Gravity(), health.Verdict(b.Would).Gravity()),
+			cmp.Compare(a.Drive, b.Drive),
+		)
 	})
 	return out, nil
 }

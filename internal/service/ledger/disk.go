@@ -69,7 +69,9 @@ func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
 	const room = "Free some space on the disk that holds the service's data folder, or repair it. Agents keep their reports."
 	switch {
 	case d.Failed != "":
-		return "the service cannot record anything since " + d.FailedSince.UTC().Format("2006-01-02 15:04") + ": " + d.Failed +
+		return "the service cannot record anything since " + d.FailedSince.UTC().Format(
+			"2006-01-02 15:04",
+		) + ": " + d.Failed +
 			". What is shown was recorded before that", room, health.Dead
 	case d.Total == 0:
 		return "", "", health.Sound

@@ -87,8 +87,8 @@ func Document(v any) []byte {
 	return b
 }
 
-// Reread reads one record again that a batch which was not written had changed, and gives it to take; what is not in the
-// store is not given.
+// Reread reads one record again that a batch which was not written had changed, and gives it to take; what is not in
+// the store is not given.
 func Reread[T any](l *Ledger, take func(T) error, where string, args ...any) error {
 	row, err := store.One[T](l.Store, where, args...)
 	switch {

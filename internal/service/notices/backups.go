@@ -31,8 +31,8 @@ func (s *Service) Backups() Backups {
 	return s.own.backups
 }
 
-// backedUp is what is to be told of backups; ok is false while they come in time. One that is missed is told after twice
-// the time, one that has failed at once: it does not mend itself.
+// backedUp is what is to be told of backups; ok is false while they come in time. One that is missed is told after
+// twice the time, one that has failed at once: it does not mend itself.
 func (s *State) backedUp(now time.Time) (m notice.Matter, ok bool) {
 	b := s.own.backups
 	if b.Every == 0 {

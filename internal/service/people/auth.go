@@ -136,8 +136,10 @@ func (s *State) openSession(name string, from Caller) (string, error) {
 	}
 	session := secret.New("")
 	b := &store.Batch{}
-	b.Put(&store.Session{Hash: secret.Hash(session), Name: name, Expires: now.Add(sessionLasts), ID: ledger.NewID(), Made: now,
-		SeenAt: now, Address: from.Address, Program: from.Program})
+	b.Put(
+		&store.Session{Hash: secret.Hash(session), Name: name, Expires: now.Add(sessionLasts), ID: ledger.NewID(), Made: now,
+			SeenAt: now, Address: from.Address, Program: from.Program},
+	)
 	return session, s.Store.Write(b)
 }
 

@@ -19,7 +19,11 @@ func TestAs(t *testing.T) {
 	require.False(t, p.Permanent)
 	require.True(t, Forever(422, "bad-report", "", "It is refused.").Permanent)
 	refused := As(&swap.Refusal{Type: "held", Says: "It is held 100 %.", Do: "Resume it."})
-	require.Equal(t, []any{409, "held", "It is held 100 %.", "Resume it."}, []any{refused.Status, refused.Type, refused.Title, refused.Do})
+	require.Equal(
+		t,
+		[]any{409, "held", "It is held 100 %.", "Resume it."},
+		[]any{refused.Status, refused.Type, refused.Title, refused.Do},
+	)
 	require.Equal(t, 507, As(fmt.Errorf("write: %w", store.ErrFull)).Status)
 	require.Equal(t, 503, As(store.ErrUnwritable).Status)
 	inner := As(errors.New("the password is hunter2"))

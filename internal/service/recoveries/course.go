@@ -90,7 +90,8 @@ type Course struct {
 	Turns    []turn            `json:"turns,omitempty"` // of its priority
 	Pause    *time.Duration    `json:"pause,omitempty"` // the longest, of a course that was thinned out
 	Samples  []recovery.Sample `json:"-"`
-	Profile  *recovery.Profile `json:"-"` // how its time was spread; nil while it runs, and for one that was not seen whole
+	// How its time was spread; nil while it runs, and for one that was not seen whole
+	Profile  *recovery.Profile `json:"-"`
 	Scores   []float64         `json:"-"` // how right its ranges were
 	Profiled bool              `json:"-"`
 	Scored   bool              `json:"-"`

@@ -14,8 +14,8 @@ const (
 	thinParts = 400
 )
 
-// Thin takes samples of one course that ended a while ago away, and says whether it found one. A year of recoveries would
-// else fill disk and memory with moments that nobody can tell apart.
+// Thin takes samples of one course that ended a while ago away, and says whether it found one. A year of recoveries
+// would else fill disk and memory with moments that nobody can tell apart.
 func (s *State) Thin(now time.Time) (found bool, err error) {
 	for id, c := range s.Courses {
 		if c.EndedAt.IsZero() || now.Sub(c.EndedAt) < thinAfter || len(c.Samples) <= 2*thinParts+2 {

@@ -7,7 +7,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTokens: tokens are long, lower-case, carry their kind and are never the same; what is kept of one does not show it.
+// TestTokens: tokens are long, lower-case, carry their kind and are never the same; what is kept of one does not show
+// it.
 func TestTokens(t *testing.T) {
 	seen := map[string]bool{}
 	for range 1000 {

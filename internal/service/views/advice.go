@@ -115,8 +115,8 @@ func (s *State) silent(host string) bool {
 	return h == nil || s.fleet.Late(h, s.Clock.Now())
 }
 
-// notReady says why a drive of stock does not count: a drive counts when it passed its acceptance test, is sound, and is
-// where it can be taken: in a bay of a host that reports, or, as people wrote on that day or later, on the shelf.
+// notReady says why a drive of stock does not count: a drive counts when it passed its acceptance test, is sound, and
+// is where it can be taken: in a bay of a host that reports, or, as people wrote on that day or later, on the shelf.
 func (s *State) notReady(d *fleet.Drive, item api.StockItem, v judging.Judged) string {
 	switch {
 	case item.Promised != "":
@@ -131,7 +131,8 @@ func (s *State) notReady(d *fleet.Drive, item api.StockItem, v judging.Judged) s
 		return s.fleet.Distrust(d)
 	case !d.Present || s.silent(d.Host):
 		last := d.SeenAt.UTC().Format(inventory.Day)
-		if i := s.inventory.Of(d); i != nil && (i.State == inventory.Stock || i.State == inventory.Spare) && i.StateDay >= last {
+		if i := s.inventory.Of(d); i != nil && (i.State == inventory.Stock || i.State == inventory.Spare) &&
+			i.StateDay >= last {
 			return ""
 		}
 		return fmt.Sprintf("not seen since %s; if it is on the shelf: lantern inventory set %s state=stock", last, d.Tail())
@@ -189,7 +190,12 @@ func (s *State) covers(ready map[string]*fleet.Drive) (out []api.StockCover) {
 func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) {
 	leadDays, confidence = cmp.Or(leadDays, 14), cmp.Or(confidence, sureOf)
 	if leadDays < 1 || leadDays > 730 || confidence < 0.5 || confidence > 0.999 {
-		return api.StockAdvice{}, problem.New(422, "bad-question", "Such as 14 days and 0.95.", "A delivery takes 1 to 730 days, and the confidence is from 0.5 to 0.999.")
+		return api.StockAdvice{}, problem.New(
+			422,
+			"bad-question",
+			"Such as 14 days and 0.95.",
+			"A delivery takes 1 to 730 days, and the confidence is from 0.5 to 0.999.",
+		)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -197,7 +203,13 @@ func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) 
 	if err != nil {
 		return api.StockAdvice{}, err
 	}
-	out := api.StockAdvice{LeadDays: leadDays, Confidence: confidence, Kinds: []api.StockNeed{}, Uncovered: []string{}, Cover: []api.StockCover{}}
+	out := api.StockAdvice{
+		LeadDays:   leadDays,
+		Confidence: confidence,
+		Kinds:      []api.StockNeed{},
+		Uncovered:  []string{},
+		Cover:      []api.StockCover{},
+	}
 	lives := byKind(all)
 	uses, ready := s.uses()
 	lead := time.Duration(leadDays * 24 * float64(time.Hour))
@@ -216,14 +228,21 @@ func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) 
 		slices.SortFunc(u.other, func(a, b api.StockOther) int { return cmp.Compare(a.Tail, b.Tail) })
 		v := api.StockNeed{
 			Medium: k.medium, CapacityBytes: int64(k.capacity), Members: u.members, Pools: sorted(u.pools), Now: emptyNotNil(u.now),
-			Unknown: emptyNotNil(u.unknown), Stock: emptyNotNil(u.stock), Other: append([]api.StockOther{}, u.other...), Expected: need.Mean,
+			Unknown: emptyNotNil(
+				u.unknown,
+			), Stock: emptyNotNil(u.stock), Other: append([]api.StockOther{}, u.other...), Expected: need.Mean,
 			PerYear: rate, Hold: need.Hold, Risk: need.Risk, Buy: max(0, need.Hold-len(u.stock)),
 		}
 		v.Says = adviceWords(v, r, leadDays)
 		out.Kinds = append(out.Kinds, v)
 	}
 	slices.SortFunc(out.Kinds, func(a, b api.StockNeed) int {
-		return cmp.Or(cmp.Compare(b.Buy, a.Buy), cmp.Compare(b.Hold, a.Hold), cmp.Compare(a.Medium, b.Medium), cmp.Compare(a.CapacityBytes, b.CapacityBytes))
+		return cmp.Or(
+			cmp.Compare(b.Buy, a.Buy),
+			cmp.Compare(b.Hold, a.Hold),
+			cmp.Compare(a.Medium, b.Medium),
+			cmp.Compare(a.CapacityBytes, b.CapacityBytes),
+		)
 	})
 	out.Cover = s.covers(ready)
 	for _, c := range out.Cover {
@@ -245,8 +264,15 @@ func adviceWords(v api.StockNeed, r reliability.Rate, leadDays float64) string {
 	if n := len(v.Other); n > 0 {
 		now += fmt.Sprintf("; %d in stock not counted", n)
 	}
-	return fmt.Sprintf("%s; %.2f expected in %.0f days at %.1f %% a year (%s in %.0f drive-years)", now, v.Expected, leadDays, 100*v.PerYear,
-		words.Count(r.Failures, "failure"), r.Years)
+	return fmt.Sprintf(
+		"%s; %.2f expected in %.0f days at %.1f %% a year (%s in %.0f drive-years)",
+		now,
+		v.Expected,
+		leadDays,
+		100*v.PerYear,
+		words.Count(r.Failures, "failure"),
+		r.Years,
+	)
 }
 
 func sorted(m map[string]bool) []string {

@@ -198,7 +198,8 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	return out
 }
 
-// sayVerdict is the sentence that stands for all findings: the worst one, or what is missing where the verdict is unknown.
+// sayVerdict is the sentence that stands for all findings: the worst one, or what is missing where the verdict is
+// unknown.
 func sayVerdict(j judging.Judged) string {
 	says := "no findings"
 	if len(j.Findings) > 0 {

@@ -175,8 +175,15 @@ func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 	if s.fleet.Practice.Pool != "" {
 		fmt.Fprintf(&sum, "PRACTICE on a copy of %s: none of this happened.\n\n", s.fleet.Practice.Pool)
 	}
-	fmt.Fprintf(&sum, "%s, serial %s\nWWN %s, firmware %s, %d bytes\n", d.Desc.Model, d.Desc.Serial, d.Desc.WWN, d.Desc.Firmware,
-		uint64(d.Desc.Capacity))
+	fmt.Fprintf(
+		&sum,
+		"%s, serial %s\nWWN %s, firmware %s, %d bytes\n",
+		d.Desc.Model,
+		d.Desc.Serial,
+		d.Desc.WWN,
+		d.Desc.Firmware,
+		uint64(d.Desc.Capacity),
+	)
 	if p, ok := d.Record["power_on_hours"].Last(); ok {
 		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
 	}

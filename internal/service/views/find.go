@@ -90,7 +90,13 @@ func conditions(text string) (metrics []history.Comparison, known []inventory.Co
 		c, ours, err := inventory.ParseCondition(part)
 		switch {
 		case err != nil:
-			return nil, nil, problem.New(422, "bad-where", "What can be asked for: "+strings.Join(inventory.Comparable(), ", "), "%s.", err)
+			return nil, nil, problem.New(
+				422,
+				"bad-where",
+				"What can be asked for: "+strings.Join(inventory.Comparable(), ", "),
+				"%s.",
+				err,
+			)
 		case ours:
 			known = append(known, c)
 		default:
@@ -98,7 +104,13 @@ func conditions(text string) (metrics []history.Comparison, known []inventory.Co
 		}
 	}
 	if metrics, err = history.ParseWhere(strings.Join(rest, ",")); err != nil {
-		return nil, nil, problem.New(422, "bad-where", "All metrics: lantern metrics; of the inventory: "+strings.Join(inventory.Comparable(), ", "), "%s.", err)
+		return nil, nil, problem.New(
+			422,
+			"bad-where",
+			"All metrics: lantern metrics; of the inventory: "+strings.Join(inventory.Comparable(), ", "),
+			"%s.",
+			err,
+		)
 	}
 	return metrics, known, nil
 }
@@ -149,7 +161,11 @@ func (s *State) namesThere(f api.ListDrivesParams) error {
 }
 
 // fitting are the drives that fit every filter, in no order.
-func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison, known []inventory.Condition) (fits []*fleet.Drive) {
+func (s *State) fitting(
+	f api.ListDrivesParams,
+	where []history.Comparison,
+	known []inventory.Condition,
+) (fits []*fleet.Drive) {
 	verdicts := s.judging.Judge()
 	places := s.judging.Places()
 	for key, d := range s.fleet.Drives {
@@ -161,7 +177,8 @@ func (s *State) fitting(f api.ListDrivesParams, where []history.Comparison, know
 			!oneOf(f.Verdict, api.Verdict(verdicts[key].Verdict)) || !d.Matches(f.Q, name) {
 			continue
 		}
-		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) && s.inventory.Fits(d, known) {
+		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) &&
+			s.inventory.Fits(d, known) {
 			fits = append(fits, d)
 		}
 	}
@@ -237,8 +254,16 @@ func (s *Service) Search(q string) []api.Hit {
 	}
 	places := s.judging.Places()
 	for name, host := range s.fleet.Hosts {
-		add(api.Hit{Kind: api.HitKindHost, Title: name, Detail: strings.TrimSuffix("host, "+host.Room, ", "), To: "/bays/" + name},
-			name, host.Room)
+		add(
+			api.Hit{
+				Kind:   api.HitKindHost,
+				Title:  name,
+				Detail: strings.TrimSuffix("host, "+host.Room, ", "),
+				To:     "/bays/" + name,
+			},
+			name,
+			host.Room,
+		)
 	}
 	for key, d := range s.fleet.Drives {
 		detail := d.Desc.Serial + " · " + fleet.PlaceWords(d)

@@ -110,7 +110,10 @@ func (s *State) lives(counts string) ([]lived, error) {
 		l.Failed = i.State == inventory.SentBack || i.State == inventory.Returned || i.State == inventory.Destroyed
 		out = append(out, l)
 	}
-	slices.SortFunc(out, func(a, b lived) int { return cmp.Or(cmp.Compare(a.Drive, b.Drive), a.Entered.Compare(b.Entered)) })
+	slices.SortFunc(
+		out,
+		func(a, b lived) int { return cmp.Or(cmp.Compare(a.Drive, b.Drive), a.Entered.Compare(b.Entered)) },
+	)
 	return out, nil
 }
 
@@ -136,9 +139,22 @@ func (l lived) group(by string) string {
 func checkRates(by, counts string, confidence float64) error {
 	switch {
 	case !slices.Contains(ratesBy, by):
-		return problem.New(422, "bad-question", "By "+strings.Join(ratesBy, ", ")+".", "Rates are not told by %q%s", by, nearest.Meant(by, ratesBy))
+		return problem.New(
+			422,
+			"bad-question",
+			"By "+strings.Join(ratesBy, ", ")+".",
+			"Rates are not told by %q%s",
+			by,
+			nearest.Meant(by, ratesBy),
+		)
 	case !slices.Contains([]string{countsReplace, countsDead, countsGone}, counts):
-		return problem.New(422, "bad-question", "It is replace, dead or gone.", "%q is nothing that counts as a failure.", counts)
+		return problem.New(
+			422,
+			"bad-question",
+			"It is replace, dead or gone.",
+			"%q is nothing that counts as a failure.",
+			counts,
+		)
 	case confidence < 0.5 || confidence > 0.999:
 		return problem.New(422, "bad-question", "Such as 0.95.", "The confidence is from 0.5 to 0.999.")
 	}
@@ -181,7 +197,13 @@ func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
 			return api.Failures{}, problem.Missing("no-model", "model", p.Model, s.models())
 		}
 	}
-	out := api.Failures{By: by, Counts: counts, Confidence: confidence, Groups: []api.FailureRate{}, Survival: []api.SurvivalPoint{}}
+	out := api.Failures{
+		By:         by,
+		Counts:     counts,
+		Confidence: confidence,
+		Groups:     []api.FailureRate{},
+		Survival:   []api.SurvivalPoint{},
+	}
 	bare := make([]reliability.Life, 0, len(all))
 	bought := 0
 	for _, l := range all {
@@ -201,9 +223,16 @@ func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
 		return cmp.Or(cmp.Compare(b.Low, a.Low), cmp.Compare(b.PerYear, a.PerYear), cmp.Compare(a.Name, b.Name))
 	})
 	for _, pt := range reliability.Survival(bare, reliability.Quantile(confidence)) {
-		out.Survival = append(out.Survival, api.SurvivalPoint{Hours: pt.Hours, Well: pt.Well, Low: pt.Low, High: pt.High, AtRisk: pt.AtRisk, Failed: pt.Failed})
+		out.Survival = append(
+			out.Survival,
+			api.SurvivalPoint{Hours: pt.Hours, Well: pt.Well, Low: pt.Low, High: pt.High, AtRisk: pt.AtRisk, Failed: pt.Failed},
+		)
 	}
-	out.Says = fmt.Sprintf("%d of %d drives count from their purchase, the others from the day on which they were first seen", bought, len(all))
+	out.Says = fmt.Sprintf(
+		"%d of %d drives count from their purchase, the others from the day on which they were first seen",
+		bought,
+		len(all),
+	)
 	return out, nil
 }
 
@@ -232,5 +261,13 @@ func viewRate(name string, r reliability.Rate) api.FailureRate {
 	if math.IsInf(r.High, 1) {
 		r.High = api.MostRate
 	}
-	return api.FailureRate{Name: name, Drives: r.Drives, DriveYears: r.Years, Failures: r.Failures, PerYear: r.PerYear, Low: r.Low, High: r.High}
+	return api.FailureRate{
+		Name:       name,
+		Drives:     r.Drives,
+		DriveYears: r.Years,
+		Failures:   r.Failures,
+		PerYear:    r.PerYear,
+		Low:        r.Low,
+		High:       r.High,
+	}
 }

@@ -61,7 +61,10 @@ func (k Kit) Run(ctx context.Context) []Result {
 	first, err := k.look(ctx)
 	for _, s := range first {
 		if err == nil && s.Inconsistent {
-			err = fmt.Errorf("what it tells of %s is not consistent: a member's device is missing, or is there twice", s.Pool.Name)
+			err = fmt.Errorf(
+				"what it tells of %s is not consistent: a member's device is missing, or is there twice",
+				s.Pool.Name,
+			)
 		}
 	}
 	if !k.note("It greets, and tells its pools", fmt.Sprintf("it tells of %d", len(first)), err) {

@@ -384,7 +384,9 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 
 // readPVs reads the metadata on the devices below images: what is on each, why it could not be read, the newest group
 // among them, and whether some were left out because their drives are in standby.
-func (d *Driver) readPVs(images []image) (volumes map[string]lvm.PV, failed map[string]string, group *lvm.Group, unread bool) {
+func (d *Driver) readPVs(
+	images []image,
+) (volumes map[string]lvm.PV, failed map[string]string, group *lvm.Group, unread bool) {
 	volumes, failed = map[string]lvm.PV{}, map[string]string{}
 	for _, im := range images {
 		for _, on := range im.below {
