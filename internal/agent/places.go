@@ -232,7 +232,7 @@ func (p *places) disksOf(key string) (names []string) {
 }
 
 // layerOn finds the device on a drive that is to become a member: the partition, and above it the kinds of devices that
-// are asked for. It must be the only one, and nothing may lie on it.
+// are asked for. It must be the only one, and nothing may are on it.
 func (p *places) layerOn(key string, part int, layers []string) (stack.Device, error) {
 	var fits []stack.Device
 	for _, d := range p.graph {

@@ -2581,7 +2581,7 @@ type Group struct {
 	Protect    Protection `json:"protect"`
 	Protection string     `json:"protection"`
 
-	// Spread pieces lie on whichever members have room
+	// Spread pieces are on whichever members have room
 	Spread bool `json:"spread,omitempty,omitzero"`
 }
 
@@ -3215,7 +3215,7 @@ type MoveRoom struct {
 	FreeBytes int64 `json:"free_bytes"`
 	NeedBytes int64 `json:"need_bytes"`
 
-	// OthersMove it fits, but pieces that lie on the others may have to move as well, which not every pool system does by itself
+	// OthersMove it fits, but pieces that are on the others may have to move as well, which not every pool system does by itself
 	OthersMove bool   `json:"others_move,omitempty,omitzero"`
 	Why        string `json:"why,omitempty,omitzero"`
 }

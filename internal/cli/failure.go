@@ -20,7 +20,7 @@ const (
 	ExitDone        = 0
 	ExitFailed      = 1 // it was tried, and failed
 	ExitUsage       = 2 // what was typed is wrong: no such command, option, column, drive; or a name fits several
-	ExitRefused     = 3 // refused by a check, or for want of rights
+	ExitRefused     = 3 // refused: by a check, or not permitted
 	ExitUnreachable = 4 // the service cannot be reached
 	ExitNeedsHand   = 5 // something needs a hand; only of round --exit-code
 )

@@ -22,7 +22,7 @@ var topics = []struct{ name, about, text string }{
   1  it was tried, and failed
   2  what was typed is wrong: no such command, option, column, drive, pool
      or host, a value that is out of bounds, or a name that fits several
-  3  refused: by a check, for want of rights, or for want of a token
+  3  refused: by a check, not permitted, or no token
   4  the service cannot be reached
   5  something needs a hand: only of lantern round --exit-code
 

@@ -239,7 +239,7 @@ func labPart(ctx context.Context, s *session, cmd *cli.Command) error {
 		"%s of %s %s",
 		cmd.Args().Get(1),
 		cmd.Args().Get(0),
-		map[bool]string{true: "is well again", false: "has failed"}[cmd.Bool("well")],
+		map[bool]string{true: "works again", false: "has failed"}[cmd.Bool("well")],
 	)
 	return nil
 }

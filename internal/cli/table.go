@@ -335,7 +335,7 @@ func (p *printer) forPeople(heads []column, at []int, rows [][]cell) {
 	p.render(heads, at, width, rows)
 	if len(out) > 0 {
 		slices.Reverse(out)
-		p.line("%s", p.paint("for want of width without "+strings.Join(out, ", ")+"; --wide shows all", dim))
+		p.line("%s", p.paint("left out to fit the width: "+strings.Join(out, ", ")+"; --wide shows all", dim))
 	}
 }
 

@@ -536,7 +536,7 @@ func (s *stacks) encrypted(t *testing.T) {
 	)
 	s.inside("mount", "btrfs", "/dev/mapper/vault-c1", "/mnt/seals")
 	s.inside("put", "/mnt/seals/log", strings.Repeat("seal seen at the skerry. ", 40))
-	p := s.pool("seals", "its members lie on drives, through encryption", func(p api.Pool) bool {
+	p := s.pool("seals", "its members are on drives, through encryption", func(p api.Pool) bool {
 		return p.Margin.Known && p.Margin.Members == 1 && len(p.Groups[0].Members) == 2 &&
 			p.Groups[0].Members[0].Tail == tail("c1")
 	})

@@ -29,7 +29,7 @@ type blockDevice struct {
 	writes  string // how many writes it has completed: another number, another content
 }
 
-// virtual are block devices that never lie on a drive.
+// virtual are block devices that never are on a drive.
 var virtual = []string{"ram", "zram", "sr", "fd"}
 
 // blockDevices lists all block devices, disks and partitions.

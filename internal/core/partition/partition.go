@@ -23,7 +23,7 @@ const (
 	MBR Scheme = "mbr"
 )
 
-// GUID is 16 bytes in the order in which they lie on a drive: the first three fields little-endian (UEFI 2.10 appendix
+// GUID is 16 bytes in the order in which they are on a drive: the first three fields little-endian (UEFI 2.10 appendix
 // A).
 type GUID [16]byte
 

@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// Check says what of a pool that somebody described cannot be so: where it stands, and why. Places are those of the
+// Check says what of a pool that somebody described is impossible: where it stands, and why. Places are those of the
 // pool's file (docs/pool-file.md), such as groups[0].members[2].state. What a pool system reports of itself is checked
 // so as well; that it is also plausible is asked only of what people describe (Plausible).
 func (p *Pool) Check() error {
@@ -164,7 +164,7 @@ func (g *Group) checkProtection(at string, pr Protection) error {
 		)
 	case pr.Data > 0 && width > len(g.Members):
 		return fmt.Errorf(
-			"%s.data: %d pieces of data and %d more do not lie on %d members, each on one of its own",
+			"%s.data: %d pieces of data and %d more do not are on %d members, each on one of its own",
 			at,
 			max(1, pr.Data),
 			pr.Tolerance,
@@ -226,7 +226,7 @@ func (p *Pool) checkVolume(at string, v *Volume, slots map[string]string) error 
 			case v.Group != "" && group != v.Group:
 				return fmt.Errorf("%s.slots[%d]: %q is not in the group %q", at, j, s, v.Group)
 			case slices.Contains(e.Slots[:j], s):
-				return fmt.Errorf("%s.slots[%d]: %q is named twice; no two pieces lie on one member", at, j, s)
+				return fmt.Errorf("%s.slots[%d]: %q is named twice; no two pieces are on one member", at, j, s)
 			}
 		}
 		if e.Need < 1 || e.Need > len(e.Slots) {

@@ -65,7 +65,7 @@ func (p *Pool) parts() (out []part) {
 	return out
 }
 
-// groupParts are the parts that lie on one group.
+// groupParts are the parts that are on one group.
 func (p *Pool) groupParts(g *Group) (out []part) {
 	for i := range p.Volumes {
 		if v := &p.Volumes[i]; v.on(g) {

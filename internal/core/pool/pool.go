@@ -34,7 +34,7 @@ type Group struct {
 	Name    string     `json:"name"`
 	Protect Protection `json:"protect"`
 	Members []Member   `json:"members"`
-	// Spread is true where pieces lie on whichever members have room, so that what is on one can move to others;
+	// Spread is true where pieces are on whichever members have room, so that what is on one can move to others;
 	// Heals where the pool system moves them by itself when a member is lost.
 	Spread bool `json:"spread"`
 	Heals  bool `json:"heals"`
@@ -69,7 +69,7 @@ type Volume struct {
 	Extents []Extent `json:"extents"`
 }
 
-// Extent is all parts of a volume whose pieces lie on the same members.
+// Extent is all parts of a volume whose pieces are on the same members.
 type Extent struct {
 	Slots []string    `json:"slots"` // one for each piece
 	Need  int         `json:"need"`  // how many pieces it takes to read it
@@ -205,7 +205,7 @@ func (p *Pool) Find(driveKey string) (m Member, group string, ok bool) {
 	return m, group, ok
 }
 
-// SlotsOf lists all places that lie on a drive.
+// SlotsOf lists all places that are on a drive.
 func (p *Pool) SlotsOf(driveKey string) (slots []string) {
 	p.Everyone(func(_ string, m *Member) {
 		if m.On(driveKey) {

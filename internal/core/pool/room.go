@@ -14,13 +14,13 @@ type Room struct {
 	Why  string      // where it does not, in words
 	Need drive.Bytes // what must move: all that is on those that leave
 	Free drive.Bytes // what the others could take together; that it is more than Need does not make it fit
-	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that lie on the
+	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that are on the
 	// others may have to move as well, which not every pool system does by itself.
 	Others bool
 }
 
 // Room says whether what is on the members at slots fits on the others, when none of them is filled above limit (a
-// share, 0 to 1; 0 takes the pool's own). It is not the sum that counts: the copies of one thing lie on different
+// share, 0 to 1; 0 takes the pool's own). It is not the sum that counts: the copies of one thing are on different
 // members, or in different failure domains, so a large drive among small ones cannot be used to its end.
 //
 // The pieces of a volume with stripes of width w, w·y bytes in all, can be laid so that no member, or domain, has two

@@ -42,7 +42,7 @@ func (c *checker) seats() []SeatFacts {
 	return []SeatFacts{{Pool: c.s.Pool, Slot: c.s.Plan.Slot}}
 }
 
-// left is what the pools of the drive, and those that lie on them, can lose now, and after the drive is gone with all
+// left is what the pools of the drive, and those that are on them, can lose now, and after the drive is gone with all
 // its places: the least of them. lost are the volumes that are lost then.
 func (c *checker) left() (before, after pool.Margin, lost []string, known bool) {
 	slots := map[string][]string{}

@@ -218,7 +218,7 @@ func (s *State) againstPull(p *PoolView) string {
 func (s *State) againstRelease(p *PoolView) string {
 	why := s.unsafe(p, max(0, p.Without), nil)
 	if why == "" && !p.Drained {
-		why = "pieces still lie on " + s.Old.Tail()
+		why = "pieces still are on " + s.Old.Tail()
 	}
 	return why
 }

@@ -48,7 +48,7 @@ type Ground struct {
 	Offers []string // what the pool system can be asked for
 	// Others are the drive's further places: in other pools, or in the same one.
 	Others []OtherPlace
-	// Layout is true where members lie on partitions of the drive; Layers are what stands between the drive, or its
+	// Layout is true where members are on partitions of the drive; Layers are what stands between the drive, or its
 	// partitions, and members, which only a person can set up, such as an encrypted volume.
 	Layout bool
 	Layers []string

@@ -46,7 +46,7 @@ type Situation struct {
 	Below pool.Lookup
 	// Uses are what else depends on the drive, beside its pools.
 	Uses Known[[]OtherUse]
-	// Above are the pools that lie on pools of the drive.
+	// Above are the pools that are on pools of the drive.
 	Above Known[[]*pool.Pool]
 	// Stock is a drive in the host that fits and was accepted; empty when there is none.
 	Stock string

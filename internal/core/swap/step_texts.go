@@ -172,7 +172,7 @@ func (w *wording) sayLayout(st *Step) {
 		w.newTail,
 		w.old,
 	)
-	st.Why = "Members of the pools lie on partitions of the drive."
+	st.Why = "Members of the pools are on partitions of the drive."
 	st.Expect = "The partition table is read back, and the kernel shows the partitions."
 	st.Takes, st.IfNot = "seconds", "If that fails, the step before comes back, with the reason."
 }

@@ -379,5 +379,5 @@ func (e *Engine) ReadBack(there func(slot string) bool) (v Verdict) {
 	return v
 }
 
-// byPlace puts items in the order in which they lie on a member.
+// byPlace puts items in the order in which they are on a member.
 func byPlace(a, b Item) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.Extent, b.Extent)) }

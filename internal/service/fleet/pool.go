@@ -177,7 +177,7 @@ func (s *State) AsKnown(p *Pool) *pool.Pool {
 }
 
 // Margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more,
-// whose report cannot be so, or that changed again and again while it was read (R7).
+// whose report contradicts itself, or that changed again and again while it was read (R7).
 func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 	if p.WhyUnknown() != "" {
 		return 0, false
@@ -251,7 +251,7 @@ func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *a
 	return gone
 }
 
-// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report cannot be so,
+// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report contradicts itself,
 // or of which two accounts differ.
 func (s *State) PoolMatters() (out []notice.Matter) {
 	for _, p := range s.SortedPools() {
@@ -343,7 +343,7 @@ func (s *State) ForgetPool(by string, p *Pool) error {
 	return s.Commit(b)
 }
 
-// Above are the pools that lie on a pool, directly or through others.
+// Above are the pools that are on a pool, directly or through others.
 func (s *State) Above(ids map[string]bool) (out []*pool.Pool) {
 	seen := map[string]bool{}
 	for range len(s.Pools) {

@@ -21,7 +21,7 @@ import (
 )
 
 // Copy is all that a practice is made after: a pool, the hosts that it is on with every drive in them, and the other
-// pools that lie on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent,
+// pools that are on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent,
 // there is no copy (R7).
 func (s *Service) Copy(name string) (api.Copy, error) {
 	s.mu.Lock()
@@ -86,7 +86,7 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		others = others || len(s.fleet.Seats(m.Drive)) > 1
 	})
 	if layered {
-		differs("members of %s lie on partitions or other layers: in the practice they are whole drives", p.Name)
+		differs("members of %s are on partitions or other layers: in the practice they are whole drives", p.Name)
 	}
 	if others {
 		differs("drives of %s have places in other pools as well: in the practice they have not", p.Name)
@@ -94,7 +94,7 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 	return out, nil
 }
 
-// copyPools copies the other pools that lie on these hosts alone.
+// copyPools copies the other pools that are on these hosts alone.
 func (s *Service) copyPools(out *api.Copy, p *fleet.Pool, hosts map[string]bool, differs func(string, ...any)) {
 	var partly []string
 	for _, id := range slices.Sorted(maps.Keys(s.fleet.Pools)) {

@@ -138,7 +138,7 @@ func (s *State) LeftOver(p *fleet.Pool) string {
 	)
 }
 
-// RoomFor is the least size of a drive that takes the place of one whose members lie on partitions or other layers:
+// RoomFor is the least size of a drive that takes the place of one whose members are on partitions or other layers:
 // what its partitions need; as much as it has itself where its table is not known, or where what is between takes
 // some room that nobody here knows.
 func (s *State) RoomFor(d *fleet.Drive) drive.Bytes {

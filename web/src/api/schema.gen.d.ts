@@ -2611,7 +2611,7 @@ export interface components {
             name: string;
             protection: string;
             protect: components["schemas"]["Protection"];
-            /** @description pieces lie on whichever members have room */
+            /** @description pieces are on whichever members have room */
             spread?: boolean;
             /** @description a lost member's share is restored on the others by itself */
             heals?: boolean;
@@ -2685,7 +2685,7 @@ export interface components {
         };
         MoveRoom: {
             fits: boolean;
-            /** @description it fits, but pieces that lie on the others may have to move as well, which not every pool system does by itself */
+            /** @description it fits, but pieces that are on the others may have to move as well, which not every pool system does by itself */
             others_move?: boolean;
             why?: string;
             /** Format: int64 */

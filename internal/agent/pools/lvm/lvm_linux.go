@@ -331,7 +331,7 @@ func (d *Driver) follow(p pool.Pool, r devmap.Raid, length uint64) *recovery.Rep
 	return was
 }
 
-// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must lie on the
+// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must are on the
 // volumes that they name for it. Nil where there are no such metadata.
 func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witness {
 	if !strings.HasPrefix(p.ID, "LVM-") {

@@ -323,7 +323,7 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 		p.Kind = d.name + " " + p.Kind
 		p.Kind = strings.TrimSpace(p.Kind)
 		if err := p.Check(); err != nil {
-			return nil, broken("the pool %s cannot be so: %v", p.Name, err)
+			return nil, broken("the pool %s is described wrongly: %v", p.Name, err)
 		}
 		lie := d.placeMembers(&p, seen, keys)
 		s := pools.Snapshot{
