@@ -318,98 +318,98 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 }
 
 // findings are what was found on a drive, with the evidence and what to do.
-func (o *printer) findings(d api.Drive) {
+func (p *printer) findings(d api.Drive) {
 	for _, f := range d.Findings {
 		fm, fs := mark(f.Verdict)
-		o.line(
+		p.line(
 			"  %s %s, for %s (since %s)",
-			o.paint(fm, fs),
+			p.paint(fm, fs),
 			f.Says,
 			span(d.SeenAt.Sub(f.Since)),
 			f.Since.Local().Format("2006-01-02 15:04"),
 		)
 		for _, e := range f.Evidence {
-			o.line(
+			p.line(
 				"      %s  %s",
 				e.Says,
-				o.paint("("+e.Source+", "+e.At.Local().Format("2006-01-02 15:04")+")", dim),
+				p.paint("("+e.Source+", "+e.At.Local().Format("2006-01-02 15:04")+")", dim),
 			)
 		}
-		o.line("      %s %s", o.paint("→", fs), f.Do)
+		p.line("      %s %s", p.paint("→", fs), f.Do)
 	}
 }
 
 // placesOf are the bay of a drive, its places in pools, what else uses it, and who else reports it.
-func (o *printer) placesOf(d api.Drive) {
+func (p *printer) placesOf(d api.Drive) {
 	place := cmp.Or(d.Bay, "unknown")
 	if d.Bay != "" && !d.Present {
 		place += " when it was last seen"
 	}
-	o.line("  bay       %s", place)
+	p.line("  bay       %s", place)
 	if d.Pool != "" {
-		for i, p := range d.Places {
+		for i, x := range d.Places {
 			at := ""
-			if p.Partition > 0 {
-				at = fmt.Sprintf(" on partition %d", p.Partition)
+			if x.Partition > 0 {
+				at = fmt.Sprintf(" on partition %d", x.Partition)
 			}
-			o.line(
+			p.line(
 				"  %-9s %s, %s, slot %s%s, %s",
 				map[bool]string{true: "pool", false: "also in"}[i == 0],
-				p.Pool,
-				cmp.Or(p.Group, string(p.Role)),
-				p.Slot,
+				x.Pool,
+				cmp.Or(x.Group, string(x.Role)),
+				x.Slot,
 				at,
-				p.State,
+				x.State,
 			)
 		}
-		o.line("  margin    %s; without this drive: %s", d.Margin.Words, cmp.Or(d.MarginAfter.Words, d.Margin.Words))
+		p.line("  margin    %s; without this drive: %s", d.Margin.Words, cmp.Or(d.MarginAfter.Words, d.Margin.Words))
 	} else {
-		o.line("  pool      none known%s", holds(d.Holds))
+		p.line("  pool      none known%s", holds(d.Holds))
 	}
 	for i, u := range d.Uses {
-		o.line("  %-9s %s", map[bool]string{true: "used by", false: ""}[i == 0], useLine(u))
+		p.line("  %-9s %s", map[bool]string{true: "used by", false: ""}[i == 0], useLine(u))
 	}
 	if len(d.Uses) == 0 && d.Pool == "" {
-		o.line("  used by   %s", usedBy(d))
+		p.line("  used by   %s", usedBy(d))
 	}
 	for i, c := range d.Claims {
 		says := "no difference seen"
 		if c.Differs != "" {
 			says = "DIFFERS in " + c.Differs
 		}
-		o.line("  %-9s %s %s: %s", map[bool]string{true: "also by", false: ""}[i == 0], c.Host, cmp.Or(c.Bay, c.Path), says)
+		p.line("  %-9s %s %s: %s", map[bool]string{true: "also by", false: ""}[i == 0], c.Host, cmp.Or(c.Bay, c.Path), says)
 	}
-	for i, p := range d.Paths {
-		o.line(
+	for i, x := range d.Paths {
+		p.line(
 			"  %-9s %s %s: %s, %s",
 			map[bool]string{true: "paths", false: ""}[i == 0],
-			p.Path,
-			p.Port,
-			p.State,
-			errorCount(p.Errors),
+			x.Path,
+			x.Port,
+			x.State,
+			errorCount(x.Errors),
 		)
 	}
 }
 
 // facts are what else is known of a drive.
-func (o *printer) facts(d api.Drive) {
-	o.line("  size      %d bytes, %s", d.CapacityBytes, size(d.CapacityBytes))
+func (p *printer) facts(d api.Drive) {
+	p.line("  size      %d bytes, %s", d.CapacityBytes, size(d.CapacityBytes))
 	if d.PowerOnHours > 0 {
-		o.line("  powered   for %s (%d h)", age(d.PowerOnHours), d.PowerOnHours)
+		p.line("  powered   for %s (%d h)", age(d.PowerOnHours), d.PowerOnHours)
 	}
 	if len(d.Names) > 0 {
-		o.line("  names     %s", strings.Join(d.Names, ", "))
+		p.line("  names     %s", strings.Join(d.Names, ", "))
 	}
 	if d.Blind != "" {
-		o.line("  blind     %s", d.Blind)
+		p.line("  blind     %s", d.Blind)
 	}
-	o.line("  seen      %s", d.SeenAt.Local().Format("2006-01-02 15:04:05"))
+	p.line("  seen      %s", d.SeenAt.Local().Format("2006-01-02 15:04:05"))
 }
 
 // metrics are all counts of a drive, and how they grew.
-func (o *printer) metrics(d api.Drive) error {
+func (p *printer) metrics(d api.Drive) error {
 	if len(d.Metrics) > 0 {
-		o.line("")
+		p.line("")
 		var rows [][]cell
 		for _, v := range d.Metrics {
 			row := []cell{{text: v.Name}, {text: amount(v, v.Value), right: true}, {text: v.Unit}}
@@ -430,7 +430,7 @@ func (o *printer) metrics(d api.Drive) error {
 				),
 			)
 		}
-		if err := o.table(
+		if err := p.table(
 			[]column{col("metric"), col("value"), col("unit"), col("1h").as("1 H").spare(3), col("24h").as("24 H").spare(4),
 				col("7d").as("7 D").spare(6), col("90d").as("90 D").spare(7), col("life").spare(5), col("sign").spare(2),
 				col("means").fold(24).spare(1)},
@@ -438,9 +438,9 @@ func (o *printer) metrics(d api.Drive) error {
 		); err != nil {
 			return err
 		}
-		o.line(
+		p.line(
 			"%s",
-			o.paint(
+			p.paint(
 				"1 h to 90 d: how much a counter grew; ~ when it is known for a shorter time. Life: the total "+
 					"over all resets, where there were any.",
 				dim,

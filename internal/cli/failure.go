@@ -6,11 +6,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
+	"strings"
+
 	"lantern/internal/api"
 	"lantern/internal/harmless"
 	"lantern/internal/practice"
-	"net/http"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 )

@@ -4,11 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"lantern/internal/nearest"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"lantern/internal/nearest"
 
 	docs "github.com/urfave/cli-docs/v3"
 	"github.com/urfave/cli/v3"

@@ -2,10 +2,11 @@ package httpd
 
 import (
 	"fmt"
-	"lantern/internal/harmless"
-	"lantern/internal/service/problem"
 	"net/http"
 	"strings"
+
+	"lantern/internal/harmless"
+	"lantern/internal/service/problem"
 
 	ics "github.com/arran4/golang-ical"
 	"github.com/labstack/echo/v5"

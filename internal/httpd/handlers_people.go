@@ -1,9 +1,10 @@
 package httpd
 
 import (
-	"lantern/internal/api"
 	"net/http"
 	"time"
+
+	"lantern/internal/api"
 
 	"github.com/labstack/echo/v5"
 )

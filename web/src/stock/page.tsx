@@ -6,7 +6,7 @@ import { useNow } from "../api/live";
 import { decimal, exact, percent, span } from "../parts/format";
 import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
-import { Checks } from "../swaps/page";
+import { Checks } from "../swaps/step";
 
 /** StockPage shows the drives that are kept to replace others, and tests of new ones. */
 export default function StockPage() {

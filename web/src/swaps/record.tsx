@@ -3,7 +3,7 @@ import { Link, useParams } from "react-router";
 import { client, got } from "../api/client";
 import { exact, span } from "../parts/format";
 import { Failed, NotReal, Waiting } from "../parts/parts";
-import { Checks } from "./page";
+import { Checks } from "./step";
 import { root } from "../api/root";
 
 /** RecordPage is the record of a swap as a page to print: steps, people, checks, evidence, how long at which margin. */

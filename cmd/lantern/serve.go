@@ -1,0 +1,266 @@
+package main
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"time"
+	_ "time/tzdata" // zones are named by people, on machines that may have none
+
+	"github.com/urfave/cli/v3"
+
+	client "lantern/internal/cli"
+	"lantern/internal/daemon"
+)
+
+func serveFlags(data string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:  "listen",
+			Value: "127.0.0.1:7411",
+			Usage: "address and port",
+		},
+		&cli.StringFlag{
+			Name:  "data",
+			Value: data,
+			Usage: "folder of the database",
+		},
+		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
+		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
+		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
+		&cli.StringFlag{
+			Name:        "base-url",
+			Usage:       "where people and agents reach the service, such as https://lantern.example or https://example.com/lantern",
+			DefaultText: "where it listens",
+		},
+		&cli.StringSliceFlag{
+			Name:  "trusted-proxy",
+			Usage: "address or network of a reverse proxy whose word is taken for who asks; as often as you like",
+		},
+		&cli.StringFlag{
+			Name:  "metrics-listen",
+			Usage: "an address of its own where metrics are told to anybody, such as 127.0.0.1:7413",
+		},
+		&cli.StringFlag{
+			Name:  "metrics-token-file",
+			Usage: "file that holds the token for /metrics; without one it is not told there",
+		},
+		&cli.StringFlag{
+			Name:  "metrics-drives",
+			Value: "flagged",
+			Usage: "which drives have metrics of their own: flagged, all or none",
+		},
+		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
+		&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
+	}
+}
+
+// serveFrom is what the options say, each of which was looked at.
+func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
+	s = daemon.Serve{
+		Listen:   cmd.String("listen"),
+		Data:     cmd.String("data"),
+		Cert:     cmd.String("cert"),
+		Key:      cmd.String("key"),
+		Insecure: cmd.Bool("insecure"),
+		Metrics:  daemon.Metrics{Drives: cmd.String("metrics-drives")},
+
+		MetricsListen: cmd.String("metrics-listen"),
+		Out:           cmd.Root().Writer,
+		Log:           logger(cmd),
+	}
+	if s.Base, err = baseURL(cmd.String("base-url")); err != nil {
+		return s, err
+	}
+	for _, text := range cmd.StringSlice("trusted-proxy") {
+		p, err := network(text)
+		if err != nil {
+			return s, err
+		}
+		s.Proxies = append(s.Proxies, p)
+	}
+	if s.Provider, err = providerFrom(cmd); err != nil {
+		return s, err
+	}
+	if path := cmd.String("metrics-token-file"); path != "" {
+		if s.Metrics.Token, err = secretIn(path); err != nil {
+			return s, err
+		}
+	}
+	if form := cmd.String("log"); form != "" && form != "text" && form != "json" {
+		return s, usage("--log is text or json, not %q", form)
+	}
+	return s, s.Check()
+}
+
+// wholeServeFrom is what the options of serve say, some of which others that serve do not have.
+func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
+	if s, err = serveFrom(cmd); err == nil {
+		s.Backups, err = backupsFrom(cmd)
+	}
+	s.Retention = daemon.Retention{
+		Events:     cmd.Duration("keep-events"),
+		Orders:     cmd.Duration("keep-orders"),
+		Deliveries: cmd.Duration("keep-messages"),
+	}
+	for option, d := range map[string]time.Duration{"keep-events": s.Retention.Events, "keep-orders": s.Retention.Orders, "keep-messages": s.Retention.Deliveries} {
+		if err == nil && d < daemon.LeastRetention {
+			err = usage("--%s is at least %s", option, client.DurationText(daemon.LeastRetention))
+		}
+	}
+	return s, err
+}
+
+func backupFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:        "backup-folder",
+			Usage:       "folder for backups that the service makes by itself",
+			DefaultText: "none are made",
+		},
+		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often they are made"},
+		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many of them are kept"},
+		&client.DurationFlag{
+			Name:  "keep-events",
+			Value: daemon.UsualRetention.Events,
+			Usage: "how long it is kept what happened, a line each",
+		},
+		&client.DurationFlag{
+			Name:  "keep-orders",
+			Value: daemon.UsualRetention.Orders,
+			Usage: "how long orders that have an outcome are kept",
+		},
+		&client.DurationFlag{
+			Name:  "keep-messages",
+			Value: daemon.UsualRetention.Deliveries,
+			Usage: "how long it is kept which messages went out",
+		},
+	}
+}
+
+// backupsFrom is the plan of the options.
+func backupsFrom(cmd *cli.Command) (p daemon.BackupPlan, err error) {
+	p = daemon.BackupPlan{
+		Folder: cmd.String("backup-folder"),
+		Every:  cmd.Duration("backup-every"),
+		Keep:   cmd.Int("backup-keep"),
+	}
+	switch {
+	case p.Every < time.Minute:
+		return p, usage("--backup-every is at least 1m, such as 1h or 1d")
+	case p.Keep < 1:
+		return p, usage("--backup-keep is at least 1")
+	}
+	return p, nil
+}
+
+// baseURL reads where the service is reached; nil for where it listens.
+func baseURL(text string) (*url.URL, error) {
+	if text == "" {
+		return nil, nil // none was said
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" ||
+		u.User != nil {
+		return nil, usage("--base-url %q is no address such as https://lantern.example or https://example.com/lantern", text)
+	}
+	return u, nil
+}
+
+// network reads an address, or a network in CIDR notation (RFC 4632).
+func network(text string) (netip.Prefix, error) {
+	if at, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(at, at.BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	if err != nil {
+		return p, usage("--trusted-proxy %q is no address such as 192.0.2.7, and no network such as 192.0.2.0/24", text)
+	}
+	return p, nil
+}
+
+func serve() *cli.Command {
+	return fileAndEnvironment(&cli.Command{
+		Name:  "serve",
+		Usage: "run the service",
+		Description: "Example: lantern serve\n         lantern serve --listen 0.0.0.0:7411 --cert cert.pem --key key.pem --data /var/lib/lantern/service\n" +
+			"         lantern serve --config /etc/lantern/service.yaml\n\n" +
+			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that --config names.\n" +
+			"What a file may hold: lantern config show service",
+		Flags: slices.Concat(serveFlags(dataDir("service")), backupFlags(), providerFlags()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			s, err := wholeServeFrom(cmd)
+			if err != nil {
+				return err
+			}
+			return s.Run(ctx)
+		},
+	})
+}
+
+func providerFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:  "oidc-issuer",
+			Usage: "address of an identity provider (OpenID Connect) that signs people in as well",
+		},
+		&cli.StringFlag{Name: "oidc-client", Usage: "the client id by which it knows this service"},
+		&cli.StringFlag{Name: "oidc-secret-file", Usage: "file that holds the client's secret"},
+		&cli.StringFlag{Name: "oidc-url", Usage: "where people reach this service", DefaultText: "--base-url"},
+		&cli.StringFlag{
+			Name:  "oidc-role-claim",
+			Value: "lantern_role",
+			Usage: "the claim that holds somebody's role: viewer, operator, keeper or admin",
+		},
+	}
+}
+
+// providerFrom is the identity provider of the flags; nil without one.
+func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
+	p := &daemon.Provider{
+		Issuer:    cmd.String("oidc-issuer"),
+		ClientID:  cmd.String("oidc-client"),
+		URL:       cmp.Or(cmd.String("oidc-url"), cmd.String("base-url")),
+		RoleClaim: cmd.String("oidc-role-claim"),
+	}
+	if p.Issuer == "" {
+		return nil, nil // none was asked for
+	}
+	if p.ClientID == "" || p.URL == "" {
+		return nil, &client.Failure{Code: client.ExitUsage, Says: "--oidc-issuer needs --oidc-client and --base-url as well"}
+	}
+	if path := cmd.String("oidc-secret-file"); path != "" {
+		var err error
+		if p.Secret, err = secretIn(path); err != nil {
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+// secretOf is a secret that was given, or that a file holds; a file that is not there holds none.
+func secretOf(given, file string) (string, error) {
+	if given != "" || file == "" {
+		return given, nil
+	}
+	text, err := secretIn(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	return text, err
+}
+
+// secretIn reads a secret from a file of its own.
+func secretIn(path string) (string, error) {
+	b, err := os.ReadFile(path)
+	if err == nil && len(strings.TrimSpace(string(b))) == 0 {
+		err = fmt.Errorf("%s holds nothing", path)
+	}
+	return strings.TrimSpace(string(b)), err
+}

@@ -1,0 +1,85 @@
+package httpd
+
+import (
+	"bytes"
+	"html"
+	"io/fs"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/harmless"
+	"lantern/internal/service/problem"
+	"lantern/web"
+)
+
+// useLink signs a console in by a link that works once.
+func (s *Server) useLink(c *echo.Context) error {
+	session, err := s.Service.People.UseLink(c.QueryParam("code"), caller(c))
+	if err != nil {
+		return c.Redirect(http.StatusSeeOther, s.root()+"/sign-in?why=link")
+	}
+	s.setCookie(c, session, 0)
+	if c.QueryParam("tour") != "" {
+		return c.Redirect(http.StatusSeeOther, s.root()+"/?tour")
+	}
+	return c.Redirect(http.StatusSeeOther, s.root()+"/")
+}
+
+func (s *Server) setCookie(c *echo.Context, value string, age int) {
+	c.SetCookie(
+		&http.Cookie{
+			Name:     s.cookieName(),
+			Value:    value,
+			Path:     s.root() + "/",
+			HttpOnly: true,
+			Secure:   s.secure(c),
+			SameSite: http.SameSiteStrictMode,
+			MaxAge:   age,
+		},
+	)
+}
+
+// console serves its files; every other address is the console's own, for it to make sense of.
+func (s *Server) console() echo.HandlerFunc {
+	files, built := web.Files()
+	page := s.page(files)
+	return func(c *echo.Context) error {
+		if path := c.Request().URL.Path; path == base || strings.HasPrefix(path, base+"/") {
+			return problem.Forever(404, "no-path", "Its paths are described at "+base+"/openapi.yaml.",
+				"The API has no such path: %s.", harmless.Line(path))
+		}
+		if !built {
+			return c.String(
+				http.StatusServiceUnavailable,
+				"The console was not built into this binary. Build it with: make build\n",
+			)
+		}
+		name := strings.TrimPrefix(c.Request().URL.Path, "/")
+		if f, err := fs.Stat(files, name); name != "" && err == nil && !f.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			return c.FileFS(name, files)
+		}
+		if strings.HasPrefix(name, "assets/") {
+			return echo.ErrNotFound
+		}
+		c.Response().Header().Set("Cache-Control", "no-cache")
+		return c.HTMLBlob(http.StatusOK, page)
+	}
+}
+
+// page is the console's one page. In a practice it says so itself, before anything of it runs and whoever is signed in.
+func (s *Server) page(files fs.FS) []byte {
+	b, _ := fs.ReadFile(files, "index.html")
+	b = s.pageUnderRoot(b)
+	if s.Practice.Pool == "" {
+		return b
+	}
+	pool, at := html.EscapeString(s.Practice.Pool), s.Practice.CopiedAt.Format(time.RFC3339)
+	b = bytes.Replace(b, []byte("<html "), []byte(`<html data-practice="`+pool+`" data-copied="`+at+`" `), 1)
+	return bytes.Replace(b, []byte("<title>"), []byte("<title>PRACTICE, a copy of "+pool+": "), 1)
+}
