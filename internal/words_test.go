@@ -46,7 +46,7 @@ var established = map[string]string{
 	"internal/agent/places.go signatures": "the words accuse: nothing was found where a " +
 		"member's data should be",
 	"internal/lab/keeper.go Admit": "the lab knows what is on its own drives",
-	"web/src/drives/page.tsx": "the service says that it was looked at; otherwise the page says that it was not read",
+	"web/src/drives/page.tsx":      "the service says that it was looked at; otherwise the page says that it was not read",
 	"web/src/drives/facts.tsx": "the service says that it was looked at; " +
 		"otherwise the page says that it is not known",
 	"web/src/pools/prospect.tsx": "the outcome of what-if as the service gives it",
