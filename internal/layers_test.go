@@ -20,6 +20,7 @@ var may = map[string][]string{
 	"internal/practice":   {},
 	"internal/bounds":     {"internal/api"},
 	"internal/link":       {},
+	"internal/authority":  {},
 	"internal/harmless":   {},
 	"internal/nearest":    {},
 	"internal/paper":      {"internal/api", "internal/core"},
@@ -29,6 +30,7 @@ var may = map[string][]string{
 	"internal/recurrence": {"internal/core"},
 	"internal/service": {
 		"internal/api",
+		"internal/authority",
 		"internal/channel",
 		"internal/clock",
 		"internal/core",
@@ -64,6 +66,7 @@ var may = map[string][]string{
 	"internal/daemon": {
 		"internal/agent",
 		"internal/api",
+		"internal/authority",
 		"internal/clock",
 		"internal/core",
 		"internal/httpd",

@@ -34,6 +34,11 @@ func serveFlags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
 		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
 		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
+		&cli.BoolFlag{
+			Name: "agent-certificates",
+			Usage: "give each agent a certificate; from then on its host's token counts only together with it (mutual TLS, " +
+				"with --cert and --key)",
+		},
 		&cli.StringFlag{
 			Name:        "base-url",
 			Usage:       "where people and agents reach the service, such as https://lantern.example or https://example.com/lantern",
@@ -69,6 +74,9 @@ func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 		Cert:     cmd.String("cert"),
 		Key:      cmd.String("key"),
 		Insecure: cmd.Bool("insecure"),
+
+		AgentCertificates: cmd.Bool("agent-certificates"),
+
 		Metrics:  daemon.Metrics{Drives: cmd.String("metrics-drives")},
 
 		MetricsListen: cmd.String("metrics-listen"),

@@ -32,7 +32,7 @@ func openLedger(dir string) (*ledger, error) {
 func (l *ledger) begin(id string) (before bool, outcome *api.Outcome, err error) {
 	b, err := os.ReadFile(l.path(id))
 	if errors.Is(err, os.ErrNotExist) {
-		return false, nil, writeWhole(l.path(id), []byte("{}"))
+		return false, nil, WriteWhole(l.path(id), []byte("{}"))
 	}
 	if err != nil {
 		return true, nil, err
@@ -49,7 +49,7 @@ func (l *ledger) end(id string, o api.Outcome) error {
 	if err != nil {
 		return err
 	}
-	return writeWhole(l.path(id), b)
+	return WriteWhole(l.path(id), b)
 }
 
 func (l *ledger) path(id string) string {

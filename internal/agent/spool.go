@@ -67,7 +67,7 @@ func (s *spool) setAside(r api.Report, at time.Time, why string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeWhole(filepath.Join(s.aside, r.Id+".json"), b); err != nil {
+	if err := WriteWhole(filepath.Join(s.aside, r.Id+".json"), b); err != nil {
 		return fmt.Errorf("set a refused report aside: %w", err)
 	}
 	s.mu.Lock()
@@ -77,7 +77,7 @@ func (s *spool) setAside(r api.Report, at time.Time, why string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeWhole(s.tally(), b); err != nil {
+	if err := WriteWhole(s.tally(), b); err != nil {
 		return err
 	}
 	kept, err := filepath.Glob(filepath.Join(s.aside, "*.json"))
@@ -105,7 +105,7 @@ func (s *spool) put(r api.Report) error {
 		return err
 	}
 	name := r.Id + ".json"
-	if err := writeWhole(filepath.Join(s.dir, name), b); err != nil {
+	if err := WriteWhole(filepath.Join(s.dir, name), b); err != nil {
 		return fmt.Errorf("keep a report for later: %w", err)
 	}
 	s.mu.Lock()
@@ -158,8 +158,8 @@ func (s *spool) forget(name string) {
 	}
 }
 
-// writeWhole makes a file appear with all of its bytes, on disk, or not at all.
-func writeWhole(path string, b []byte) error {
+// WriteWhole makes a file appear with all of its bytes, on disk, or not at all.
+func WriteWhole(path string, b []byte) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
 	if err != nil {
 		return err

@@ -84,7 +84,7 @@ func (s *surfaces) note(t *surfaceTest) error {
 	if err != nil {
 		return err
 	}
-	return writeWhole(filepath.Join(s.dir, fileName(t.Drive.Key())), b)
+	return WriteWhole(filepath.Join(s.dir, fileName(t.Drive.Key())), b)
 }
 
 // report is how the one of a drive stands.

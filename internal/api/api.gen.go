@@ -1801,6 +1801,13 @@ type Address struct {
 	Lba int64 `json:"lba"`
 }
 
+// AgentCertificate defines model for AgentCertificate.
+type AgentCertificate struct {
+	// Certificate X.509 in PEM
+	Certificate string    `json:"certificate"`
+	EndsAt      time.Time `json:"ends_at"`
+}
+
 // AgentState what an agent says of itself with each report
 type AgentState struct {
 	// Error what failed last
@@ -1813,6 +1820,12 @@ type AgentState struct {
 
 	// Waiting reports that could not be delivered yet
 	Waiting int `json:"waiting"`
+}
+
+// AskCertificate defines model for AskCertificate.
+type AskCertificate struct {
+	// Request PKCS 10, DER, of a key on P-256
+	Request []byte `json:"request"`
 }
 
 // AskEnrolment defines model for AskEnrolment.
@@ -2634,6 +2647,9 @@ type HitKind string
 type Host struct {
 	// Agent what an agent says of itself with each report
 	Agent AgentState `json:"agent,omitempty,omitzero"`
+
+	// CertificateEndsAt of its agent; not given where it never had one
+	CertificateEndsAt time.Time `json:"certificate_ends_at,omitempty,omitzero"`
 
 	// ClockOffSeconds how far the host's clock is ahead of the service's, in its newest report; negative when it is behind
 	ClockOffSeconds float64 `json:"clock_off_seconds,omitempty,omitzero"`
@@ -5528,6 +5544,9 @@ type ResumeAcceptanceJSONRequestBody = Reason
 // StopAcceptanceJSONRequestBody defines body for StopAcceptance for application/json ContentType.
 type StopAcceptanceJSONRequestBody = Reason
 
+// AskCertificateJSONRequestBody defines body for AskCertificate for application/json ContentType.
+type AskCertificateJSONRequestBody = AskCertificate
+
 // AskEnrolmentJSONRequestBody defines body for AskEnrolment for application/json ContentType.
 type AskEnrolmentJSONRequestBody = AskEnrolment
 
@@ -5869,6 +5888,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskCertificateWithBody Get a certificate for an agent
+	//
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+	AskCertificateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskCertificate Get a certificate for an agent
+	//
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+	AskCertificate(ctx context.Context, body AskCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
 	//
@@ -7371,6 +7408,44 @@ func (c *Client) StopAcceptanceWithBody(ctx context.Context, id IdParam, params 
 // Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 func (c *Client) StopAcceptance(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopAcceptanceRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskCertificateWithBody Get a certificate for an agent
+//
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+func (c *Client) AskCertificateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskCertificateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskCertificate Get a certificate for an agent
+//
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+func (c *Client) AskCertificate(ctx context.Context, body AskCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskCertificateRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10983,6 +11058,46 @@ func NewStopAcceptanceRequestWithBody(server string, id IdParam, params *StopAcc
 		req.Header.Set("Idempotency-Key", headerParam0)
 
 	}
+
+	return req, nil
+}
+
+// NewAskCertificateRequest calls the generic AskCertificate builder with application/json body
+func NewAskCertificateRequest(server string, body AskCertificateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskCertificateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskCertificateRequestWithBody constructs an http.Request for the AskCertificate method, with any body, and a specified content type
+func NewAskCertificateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/certificate")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -17355,6 +17470,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /acceptances/{id}/stop (the `StopAcceptance` operationId).
 	StopAcceptanceWithResponse(ctx context.Context, id IdParam, params *StopAcceptanceParams, body StopAcceptanceJSONRequestBody, reqEditors ...RequestEditorFn) (*StopAcceptanceResponse, error)
 
+	// AskCertificateWithBodyWithResponse Get a certificate for an agent
+	//
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+	AskCertificateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskCertificateResponse, error)
+
+	// AskCertificateWithResponse Get a certificate for an agent
+	//
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+	AskCertificateWithResponse(ctx context.Context, body AskCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*AskCertificateResponse, error)
+
 	// AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
 	//
 	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
@@ -19173,6 +19306,54 @@ func (r StopAcceptanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopAcceptanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskCertificateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AgentCertificate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskCertificateResponse) GetJSON200() *AgentCertificate {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskCertificateResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskCertificateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskCertificateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskCertificateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskCertificateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25556,6 +25737,36 @@ func (c *ClientWithResponses) StopAcceptanceWithResponse(ctx context.Context, id
 	return ParseStopAcceptanceResponse(rsp)
 }
 
+// AskCertificateWithBodyWithResponse Get a certificate for an agent
+//
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+func (c *ClientWithResponses) AskCertificateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskCertificateResponse, error) {
+	rsp, err := c.AskCertificateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskCertificateResponse(rsp)
+}
+
+// AskCertificateWithResponse Get a certificate for an agent
+//
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
+func (c *ClientWithResponses) AskCertificateWithResponse(ctx context.Context, body AskCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*AskCertificateResponse, error) {
+	rsp, err := c.AskCertificate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskCertificateResponse(rsp)
+}
+
 // AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
 //
 // Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
@@ -28416,6 +28627,42 @@ func ParseStopAcceptanceResponse(rsp *http.Response) (*StopAcceptanceResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskCertificateResponse parses an HTTP response from a AskCertificateWithResponse call
+func ParseAskCertificateResponse(rsp *http.Response) (*AskCertificateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskCertificateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AgentCertificate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -32734,6 +32981,9 @@ type ServerInterface interface {
 	// StopAcceptance Stop an acceptance test
 	// (POST /acceptances/{id}/stop)
 	StopAcceptance(ctx *echo.Context, id IdParam, params StopAcceptanceParams) error
+	// AskCertificate Get a certificate for an agent
+	// (POST /agent/certificate)
+	AskCertificate(ctx *echo.Context) error
 	// AskEnrolment Ask to be enrolled, with the code of an invitation
 	// (POST /agent/enrolment)
 	AskEnrolment(ctx *echo.Context) error
@@ -33320,6 +33570,15 @@ func (w *ServerInterfaceWrapper) StopAcceptance(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StopAcceptance(ctx, id, params)
+	return err
+}
+
+// AskCertificate converts echo context to params.
+func (w *ServerInterfaceWrapper) AskCertificate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AskCertificate(ctx)
 	return err
 }
 
@@ -36471,6 +36730,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/orders/:id", wrapper.GetOrder, options.OperationMiddlewares["getOrder"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)
+	router.POST(options.BaseURL+"/agent/certificate", wrapper.AskCertificate, options.OperationMiddlewares["askCertificate"]...)
 	router.POST(options.BaseURL+"/agent/reports", wrapper.PushReport, options.OperationMiddlewares["pushReport"]...)
 	router.GET(options.BaseURL+"/agent/orders", wrapper.TakeOrders, options.OperationMiddlewares["takeOrders"]...)
 	router.POST(options.BaseURL+"/agent/orders/:id/outcome", wrapper.ReportOutcome, options.OperationMiddlewares["reportOutcome"]...)

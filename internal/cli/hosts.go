@@ -36,6 +36,7 @@ func hostCommand() *cli.Command {
 				col("clock_off_seconds").more(),
 				col("refused_reports").more(),
 				col("formerly").more(),
+				col("certificate_ends").more(),
 			},
 			func(h api.Host) []cell {
 				seen := timeCell(h.SeenAt, "2006-01-02 15:04:05")
@@ -54,6 +55,7 @@ func hostCommand() *cli.Command {
 					{text: number(h.ClockOffSeconds), right: true, raw: h.ClockOffSeconds},
 					countCell(h.Refused.Count),
 					{text: strings.Join(h.Formerly, ", ")},
+					timeCell(h.CertificateEndsAt, "2006-01-02"),
 				}
 			},
 		)

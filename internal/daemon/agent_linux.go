@@ -67,11 +67,17 @@ func (c Agent) Run(ctx context.Context) error {
 	if err := c.CheckToken(); err != nil {
 		return err
 	}
-	transport, err := link.Transport(c.Server, c.Link)
+	own := &agentCertificate{dir: c.Data, host: c.Host, log: c.Log}
+	c.Link.Shown = own.shown
+	made, err := link.Transport(c.Server, c.Link)
 	if err != nil {
 		return err
 	}
+	transport := newConnections(made)
 	if err := private(c.Data); err != nil {
+		return err
+	}
+	if err := own.load(); err != nil {
 		return err
 	}
 	if c.Token == "" && c.Print == nil {
@@ -117,6 +123,10 @@ func (c Agent) Run(ctx context.Context) error {
 		e := json.NewEncoder(c.Print)
 		e.SetIndent("", "  ")
 		return e.Encode(r)
+	}
+	if strings.HasPrefix(c.Server, "https://") {
+		own.ask(ctx, client, transport) // before the first report, so that it is shown with that
+		go own.keep(ctx, client, transport)
 	}
 	notify(c.Log, "READY=1\nSTATUS=reports as "+c.Host+" to "+c.Server)
 	watched(ctx, c.Log, a.Alive)

@@ -6,9 +6,10 @@ import (
 	"context"
 	"errors"
 	"io"
-	"lantern/internal/link"
 	"log/slog"
 	"time"
+
+	"lantern/internal/link"
 )
 
 // Agent is what an agent on this machine needs. Only Linux has what it reads.

@@ -4,6 +4,7 @@ package daemon
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -53,12 +54,14 @@ type Serve struct {
 	Cert     string // PEM files; both or none
 	Key      string
 	Insecure bool // allow any address without TLS
-	Out      io.Writer
-	Log      *slog.Logger
-	Provider *Provider // of identities; nil for tokens alone
-	Base     *url.URL  // where people and agents reach it; nil for where it listens
-	Proxies  []netip.Prefix
-	Metrics  httpd.Metrics
+	// AgentCertificates: agents get certificates, and show them from then on.
+	AgentCertificates bool
+	Out               io.Writer
+	Log               *slog.Logger
+	Provider          *Provider // of identities; nil for tokens alone
+	Base              *url.URL  // where people and agents reach it; nil for where it listens
+	Proxies           []netip.Prefix
+	Metrics           httpd.Metrics
 	// MetricsListen is an address of its own at which metrics are told without a token; empty for none.
 	MetricsListen string
 	Backups       BackupPlan
@@ -144,6 +147,9 @@ func (c Serve) reached(r *running) string {
 func (c Serve) Check() error {
 	if (c.Cert == "") != (c.Key == "") {
 		return errors.New("TLS needs both --cert and --key")
+	}
+	if c.AgentCertificates && c.Cert == "" {
+		return errors.New("--agent-certificates needs --cert and --key: what ends TLS before the service does not pass certificates on")
 	}
 	if err := httpd.CheckMetrics(c.Metrics); err != nil {
 		return err
@@ -233,6 +239,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		Now:      cl.Now,
 		Log:      c.Log,
 		Secure:   c.Cert != "",
+
+		Certificates: c.AgentCertificates,
+
 		Base:     c.Base,
 		Proxies:  c.Proxies,
 		Metrics:  c.Metrics,
@@ -249,15 +258,13 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	}
 	scheme := "http"
 	if c.Cert != "" {
-		pair := &certificate{cert: c.Cert, key: c.Key, log: c.Log, ends: r.service.Notices.CertificateEnds}
-		if err := pair.load(); err != nil {
+		conf, err := c.tls(r)
+		if err != nil {
 			cut()
 			l.Close()
 			return nil, errors.Join(err, r.store.Close())
 		}
-		l = tls.NewListener(l, &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12})
-		r.reload = pair.load
-		scheme = "https"
+		l, scheme = tls.NewListener(l, conf), "https"
 	}
 	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())
 	if err := r.store.Serves(r.url); err != nil {
@@ -317,6 +324,27 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return errors.Join(err, r.store.Close())
 	}
 	return r, nil
+}
+
+// tls is how connections are made. Certificates of agents are asked for, and looked at with each request: that of a
+// host whose token is renewed counts no more at once.
+func (c Serve) tls(r *running) (*tls.Config, error) {
+	pair := &certificate{cert: c.Cert, key: c.Key, log: c.Log, ends: r.service.Notices.CertificateEnds}
+	if err := pair.load(); err != nil {
+		return nil, err
+	}
+	r.reload = pair.load
+	conf := &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12}
+	if !c.AgentCertificates {
+		return conf, nil
+	}
+	a, err := r.service.Fleet.Authority()
+	if err != nil {
+		return nil, err
+	}
+	conf.ClientAuth, conf.ClientCAs = tls.RequestClientCert, x509.NewCertPool() // browsers have none that it signed
+	conf.ClientCAs.AddCert(a.Cert)
+	return conf, nil
 }
 
 // tellMetrics listens for whoever collects metrics, and gives what ends that.

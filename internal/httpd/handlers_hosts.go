@@ -91,6 +91,23 @@ func none(c *echo.Context, err error) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
+// AskCertificate gives an agent a certificate for its key.
+func (s *Server) AskCertificate(c *echo.Context) error {
+	req, err := take[api.AskCertificate](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if !s.Certificates {
+		return c.NoContent(http.StatusNoContent)
+	}
+	v, err := s.Service.Fleet.Certify(agentHost(c), req.Request, shown(c.Request()))
+	var no *problem.Problem
+	if errors.As(err, &no) && no.Status == http.StatusUnauthorized {
+		s.wrongToken(address(c))
+	}
+	return answer(c, http.StatusOK, v, err)
+}
+
 // AskEnrolment lets an agent ask for its host. Whoever tries codes is slowed down as whoever tries tokens.
 func (s *Server) AskEnrolment(c *echo.Context) error {
 	req, err := take[api.AskEnrolment](c, maxBody)

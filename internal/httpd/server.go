@@ -4,6 +4,7 @@ package httpd
 
 import (
 	"bytes"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -49,6 +50,8 @@ type Server struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Secure  bool // served over TLS: the cookie must not travel without
+	// Certificates is true where agents get certificates, and show them from then on.
+	Certificates bool
 	// Base is where people and agents reach the service, such as https://lantern.example/storage; nil for where it
 	// listens.
 	Base *url.URL
@@ -212,6 +215,10 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 	if agents {
 		if host, ok := s.Service.Fleet.HostOf(token); ok {
 			c.Set(whoHost, host)
+			if err := s.showsCertificate(c, host); err != nil {
+				s.wrongToken(from)
+				return err
+			}
 			return next(c)
 		}
 	} else if who, ok := s.Service.People.Person(token); ok {
@@ -229,6 +236,22 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 		Title:  "Nobody has this token.",
 		Do:     "Look for typing errors, or ask for a new one.",
 	}
+}
+
+// shown is the certificate of the connection that a request came by, nil where none was shown.
+func shown(r *http.Request) *x509.Certificate {
+	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
+		return nil
+	}
+	return r.TLS.PeerCertificates[0]
+}
+
+// showsCertificate refuses an agent that has the token of a host and not its certificate.
+func (s *Server) showsCertificate(c *echo.Context, host string) error {
+	if !s.Certificates || c.Request().URL.Path == base+"/agent/certificate" { // which looks by itself
+		return nil
+	}
+	return s.Service.Fleet.Shows(host, shown(c.Request()))
 }
 
 // as goes on for a person.

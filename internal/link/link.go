@@ -21,6 +21,8 @@ type Options struct {
 	CA          string // file with the certificates, PEM, of who vouches for the service; empty for the system's
 	Fingerprint string // SHA-256 of the service's own certificate, hexadecimal; then nobody else vouches
 	Clear       bool   // the token may travel over plain HTTP
+	// Shown gives the certificate that is shown to the service; nil, or one that is empty, for none.
+	Shown func() *tls.Certificate
 }
 
 // Transport connects to a service. It refuses plain HTTP to anything but this machine, unless that was allowed: whoever
@@ -35,10 +37,15 @@ func Transport(server string, o Options) (*http.Transport, error) {
 	}
 	t := http.DefaultTransport.(*http.Transport).Clone() // its type is documented
 	t.ResponseHeaderTimeout = 2 * time.Minute            // longer than any wait for orders
-	if o.CA == "" && o.Fingerprint == "" {
+	if o.CA == "" && o.Fingerprint == "" && o.Shown == nil {
 		return t, nil
 	}
 	t.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
+	if o.Shown != nil {
+		t.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+			return o.Shown(), nil
+		}
+	}
 	if o.CA != "" {
 		pem, err := os.ReadFile(o.CA)
 		if err != nil {

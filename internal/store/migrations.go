@@ -51,6 +51,7 @@ var kinds = []any{
 	&Inventory{},
 	&Invitation{},
 	&Asking{},
+	&Authority{},
 	&Migration{},
 }
 
@@ -71,6 +72,7 @@ var migrations = []struct {
 	2: {"names that hosts had before", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
 	3: {"invitations, and hosts that ask", func(tx *gorm.DB) error { return tx.AutoMigrate(&Invitation{}, &Asking{}) }},
 	4: {"the inventory of drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Inventory{}) }},
+	5: {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -19,6 +19,14 @@ type Host struct {
 	Boots       string
 	Shift       time.Duration // added to the times in its reports to make them ours; 0 while its clock is right
 	Formerly    string        // names that it had before, separated by commas
+	// Certificates are those that its agent was given, as JSON; nothing where it never asked for one.
+	Certificates []byte
+}
+
+// Authority is what signs the certificates of agents: its key (PKCS 8) and its own certificate, DER.
+type Authority struct {
+	ID        string `gorm:"primaryKey"`
+	Key, Cert []byte
 }
 
 // Token lets a person or a program in.

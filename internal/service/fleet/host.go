@@ -79,7 +79,7 @@ func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 		h = &Host{Host: store.Host{Name: name, Enrolled: s.Clock.Now()}}
 		s.Hosts[name] = h
 	}
-	h.TokenHash = secret.Hash(token)
+	h.TokenHash, h.Certificates = secret.Hash(token), nil
 	row := h.Host
 	b := &store.Batch{}
 	b.Put(&row)

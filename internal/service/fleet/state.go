@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lantern/internal/api"
+	"lantern/internal/authority"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/history"
 	"lantern/internal/service/ledger"
@@ -51,11 +52,12 @@ func New(l *ledger.Ledger) *State {
 // Service is what others call at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *sync.Mutex
+	mu        *sync.Mutex
+	authority *authority.Authority // nil until it is asked for
 }
 
 // NewService lets others call a State under a lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *sync.Mutex) *Service { return &Service{State: s, mu: mu} }
 
 // After a start, hosts that were known are given so long to report before anybody is told that they are silent.
 const (

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"lantern/internal/api"
@@ -45,6 +46,9 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 		Refused:         h.RefusedOf(),
 		Agent:           h.Agent,
 		Formerly:        h.FormerNames(),
+	}
+	for _, c := range fleet.CertificatesOf(&h.Host, time.Time{}) {
+		v.CertificateEndsAt = c.Ends
 	}
 	switch {
 	case h.SeenAt.IsZero():

@@ -2085,6 +2085,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agent/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Get a certificate for an agent
+         * @description The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+         */
+        post: operations["askCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/agent/reports": {
         parameters: {
             query?: never;
@@ -3735,6 +3755,24 @@ export interface components {
             agent?: components["schemas"]["AgentState"];
             /** @description names that it had before */
             formerly?: string[];
+            /**
+             * Format: date-time
+             * @description of its agent; not given where it never had one
+             */
+            certificate_ends_at?: string;
+        };
+        AskCertificate: {
+            /**
+             * Format: byte
+             * @description PKCS 10, DER, of a key on P-256
+             */
+            request: string;
+        };
+        AgentCertificate: {
+            /** @description X.509 in PEM */
+            certificate: string;
+            /** Format: date-time */
+            ends_at: string;
         };
         Story: {
             kind: string;
@@ -8501,6 +8539,38 @@ export interface operations {
                 content: {
                     "text/event-stream": components["schemas"]["Event"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    askCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskCertificate"];
+            };
+        };
+        responses: {
+            /** @description the certificate */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentCertificate"];
+                };
+            };
+            /** @description this service uses none */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };
