@@ -77,7 +77,7 @@ func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 
 		AgentCertificates: cmd.Bool("agent-certificates"),
 
-		Metrics:  daemon.Metrics{Drives: cmd.String("metrics-drives")},
+		Metrics: daemon.Metrics{Drives: cmd.String("metrics-drives")},
 
 		MetricsListen: cmd.String("metrics-listen"),
 		Out:           cmd.Root().Writer,
