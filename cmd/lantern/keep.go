@@ -65,6 +65,24 @@ func restore() *cli.Command {
 	}
 }
 
+func salvage() *cli.Command {
+	return &cli.Command{
+		Name:      "salvage",
+		Usage:     "copy what can be read of damaged records into a new file, and say what was lost",
+		ArgsUsage: "<damaged> <new file>",
+		Description: "Example: lantern salvage /var/lib/lantern/service/lantern.db /backup/salvaged.db\n" +
+			"         lantern salvage damaged-backup.db salvaged.db\n\n" +
+			"The damaged file is only read; stop the service that has it open. Look for a backup first: what a backup holds is whole.\n" +
+			"Put what was salvaged in place with: lantern restore salvaged.db",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return &client.Failure{Code: client.ExitUsage, Says: "lantern salvage takes the damaged file and a new one"}
+			}
+			return daemon.Salvage(ctx, cmd.Args().Get(0), cmd.Args().Get(1), cmd.Root().Writer)
+		},
+	}
+}
+
 func check() *cli.Command {
 	return &cli.Command{
 		Name:      "check",

@@ -40,6 +40,7 @@ func app() *cli.Command {
 		backup(),
 		restore(),
 		check(),
+		salvage(),
 		migrate(),
 		storeCommand(),
 		config(),

@@ -915,6 +915,7 @@ const (
 	ProblemTypeNoBay            ProblemType = "no-bay"
 	ProblemTypeNoCalendar       ProblemType = "no-calendar"
 	ProblemTypeNoCampaign       ProblemType = "no-campaign"
+	ProblemTypeNoCertificate    ProblemType = "no-certificate"
 	ProblemTypeNoChannel        ProblemType = "no-channel"
 	ProblemTypeNoDrive          ProblemType = "no-drive"
 	ProblemTypeNoHost           ProblemType = "no-host"
@@ -970,6 +971,7 @@ const (
 	ProblemTypeSwapEnded        ProblemType = "swap-ended"
 	ProblemTypeSwapExists       ProblemType = "swap-exists"
 	ProblemTypeSwapOpen         ProblemType = "swap-open"
+	ProblemTypeSwapUnknown      ProblemType = "swap-unknown"
 	ProblemTypeTooLarge         ProblemType = "too-large"
 	ProblemTypeTooManyTries     ProblemType = "too-many-tries"
 	ProblemTypeUnknownAction    ProblemType = "unknown-action"
@@ -1123,6 +1125,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeNoCampaign:
 		return true
+	case ProblemTypeNoCertificate:
+		return true
 	case ProblemTypeNoChannel:
 		return true
 	case ProblemTypeNoDrive:
@@ -1232,6 +1236,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeSwapExists:
 		return true
 	case ProblemTypeSwapOpen:
+		return true
+	case ProblemTypeSwapUnknown:
 		return true
 	case ProblemTypeTooLarge:
 		return true

@@ -2,6 +2,7 @@ package daemon
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"lantern/internal/clock"
 	"lantern/internal/core/history"
+	"lantern/internal/core/words"
 	"lantern/internal/service"
 	"lantern/internal/store"
 )
@@ -138,6 +140,62 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	_, err = service.New(st, clock.Real{}, slog.New(slog.DiscardHandler))
 	say("loading it as at a start", err, "every swap was replayed from its events")
 	return wrong, nil
+}
+
+// Salvage copies what can be read of damaged records into a file that can be restored, and says what was lost.
+func Salvage(ctx context.Context, from, to string, out io.Writer) error {
+	all, err := store.Salvage(from, to, makesSense)
+	if err != nil {
+		return err
+	}
+	whole, rows := 0, 0
+	for _, t := range all {
+		rows += t.Rows
+		if t.Gaps == 0 && t.Dropped == 0 {
+			whole++
+			continue
+		}
+		fmt.Fprintf(out, "LOST   %s: %s kept; ", t.Table, words.Count(t.Rows, "row"))
+		if t.Gaps > 0 {
+			fmt.Fprintf(out, "%s among them, %s or more lost; ", words.Count(t.Gaps, "gap"), words.Count(t.Lost, "row"))
+		}
+		fmt.Fprintf(out, "%s dropped whose content was damaged\n", words.Count(t.Dropped, "row"))
+	}
+	fmt.Fprintf(out, "kept   %s of %s whole, %s in all\n", words.Count(whole, "table"), words.Count(len(all), "table"),
+		words.Count(rows, "row"))
+	if _, err := CheckRecords(ctx, "", to, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "A changed letter within a text cannot be found. If there is a backup that is not much older, restore that.\n"+
+		"To go on with what was salvaged: lantern restore %s\n", to)
+	return nil
+}
+
+// makesSense says of a row of the records whether it can be what was written.
+func makesSense(table string, row map[string]any) bool {
+	bytesOf := func(v any) []byte {
+		switch v := v.(type) {
+		case []byte:
+			return v
+		case string:
+			return []byte(v)
+		}
+		return nil
+	}
+	for _, column := range []string{"doc", "report"} {
+		if b := bytesOf(row[column]); len(b) > 0 && !json.Valid(b) {
+			return false
+		}
+	}
+	switch table {
+	case "blocks":
+		_, err := history.DecodeBlock(bytesOf(row["data"]))
+		return err == nil
+	case "readings":
+		_, err := history.Unpack(bytesOf(row["packed"]))
+		return err == nil
+	}
+	return true
 }
 
 // PlanMigration says what this version would change of the form of a service's records.

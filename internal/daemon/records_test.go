@@ -6,14 +6,18 @@ import (
 	"database/sql"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/clock"
+	"lantern/internal/core/swap"
 	"lantern/internal/service"
 	"lantern/internal/store"
 )
@@ -88,6 +92,104 @@ func TestEarlierRecords(t *testing.T) {
 			require.ErrorIs(t, err, store.ErrNewer)
 			require.ErrorIs(t, PlanMigration(data, &said), store.ErrNewer)
 		})
+	}
+}
+
+// TestSalvage: whatever pages of the records are overwritten, what can be read is copied into records that load, what was
+// lost is said, and no row is there that was not there before; the damaged file stays as it is.
+func TestSalvage(t *testing.T) {
+	all, err := filepath.Glob("testdata/records/*.db.gz")
+	require.NoError(t, err)
+	whole := records(earlier(t, all[len(all)-1]))
+	sound, err := os.ReadFile(whole)
+	require.NoError(t, err)
+	var out bytes.Buffer
+	to := filepath.Join(t.TempDir(), "salvaged.db")
+	require.NoError(t, Salvage(t.Context(), whole, to, &out))
+	require.Equal(t, rows(t, whole), rows(t, to), "of sound records nothing is lost")
+	require.NotContains(t, out.String(), "LOST")
+	require.ErrorContains(t, Salvage(t.Context(), whole, to, &out), "is there already")
+
+	page := int(sound[16])<<8 | int(sound[17])
+	r := rand.New(rand.NewPCG(7, 7))
+	lost := 0
+	for i := range 25 {
+		bad := slices.Clone(sound)
+		for range 1 + i/5 {
+			at := page * (1 + r.IntN(len(bad)/page-1)) // any but the first, which tells how to read the others
+			for j := range page {
+				bad[at+j] = byte(r.IntN(256))
+			}
+		}
+		dir := t.TempDir()
+		damaged, to := filepath.Join(dir, "damaged.db"), filepath.Join(dir, "salvaged.db")
+		require.NoError(t, os.WriteFile(damaged, bad, 0o600))
+		out.Reset()
+		err := Salvage(t.Context(), damaged, to, &out)
+		after, read := os.ReadFile(damaged)
+		require.NoError(t, read)
+		require.Equal(t, bad, after, "the damaged file is only read")
+		if err != nil {
+			require.ErrorContains(t, err, "Restore a backup") // the list of tables itself is hit
+			continue
+		}
+		before, now := rows(t, whole), rows(t, to)
+		for table, n := range now {
+			require.LessOrEqual(t, n, before[table], "rows of %s", table)
+			if n < before[table] {
+				lost++
+				require.Contains(t, out.String(), "LOST   "+table, "round %d", i)
+			}
+		}
+		require.Contains(t, out.String(), "sound  the database")
+		require.Contains(t, out.String(), "sound  loading it as at a start", out.String())
+		require.Contains(t, out.String(), "lantern restore "+to)
+	}
+	require.Greater(t, lost, 10, "the damage hit something")
+	require.NoError(t, os.WriteFile(whole, []byte("no database"), 0o600))
+	require.ErrorContains(t, Salvage(t.Context(), whole, to+"2", &out), "Restore a backup")
+}
+
+// TestSwapsReread: a swap whose records do not lead where it stood, or that this version reads otherwise, is told as one
+// of which nobody knows where it stands: nothing is done for it and nothing is excused by it, until a person ends it.
+func TestSwapsReread(t *testing.T) {
+	all, err := filepath.Glob("testdata/records/*.db.gz")
+	require.NoError(t, err)
+	for change, why := range map[string]string{
+		"UPDATE swap_events SET after = 'recover 3 x' WHERE seq = 2":                               `it stood at the step "recover" at`,
+		"UPDATE swap_events SET seq = 3 WHERE seq = 2":                                             "its records have no event 2: they were damaged",
+		"UPDATE swap_events SET doc = json_set(CAST(doc AS TEXT), '$.kind', 'fate') WHERE seq = 2": "is refused by this version",
+		"UPDATE swap_events SET after = 'lost' WHERE seq = 2":                                      "records of swaps were lost",
+		"UPDATE swap_events SET after = '' WHERE seq = 2":                                          "",
+	} {
+		data := earlier(t, all[len(all)-1])
+		st, err := store.Open(records(data))
+		require.NoError(t, err)
+		require.NoError(t, st.Close())
+		db, err := sql.Open("sqlite", records(data))
+		require.NoError(t, err)
+		_, err = db.Exec(change)
+		require.NoError(t, err)
+		require.NoError(t, db.Close())
+		st, err = store.Open(records(data))
+		require.NoError(t, err)
+		s, err := service.New(st, clock.Real{}, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		open := s.Swaps.Swaps(true)
+		require.Len(t, open, 1, change)
+		w := open[0]
+		if why == "" {
+			require.Empty(t, w.Held, "records of before say nothing of where it stood")
+		} else {
+			require.Contains(t, w.Held, why)
+			_, err = s.Swaps.ActOnSwap(swap.NextIt, "ida", w.Id, "*", "")
+			require.ErrorContains(t, err, "Nobody knows where the swap of ZU006 stands")
+			require.False(t, s.Swaps.AskedOut(w.Old.Key, time.Now()))
+			ended, err := s.Swaps.ActOnSwap(swap.AbandonIt, w.Lead, w.Id, "*", "planned anew")
+			require.NoError(t, err)
+			require.False(t, ended.Open)
+		}
+		require.NoError(t, st.Close())
 	}
 }
 

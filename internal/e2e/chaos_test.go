@@ -50,8 +50,11 @@ type chaosHost struct {
 	n      int
 	bad    map[int]bool // drives with a grave finding
 	acked  map[string]map[int64]float64
-	cut    bool // the network is down
-	jumble bool // what is sent comes twice and in any order
+	cut    bool          // the network is down
+	jumble bool          // what is sent comes twice and in any order
+	shift  time.Duration // how far its clock is ahead
+	newer  bool          // it says what this version of the service does not know
+	aside  int           // reports that were refused for good, and set aside
 }
 
 const chaosDrives = 12
@@ -63,7 +66,7 @@ func (h *chaosHost) report() api.Report {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.n++
-	now := time.Now().UTC().Truncate(time.Millisecond)
+	now := time.Now().Add(h.shift).UTC().Truncate(time.Millisecond)
 	r := api.Report{
 		Id:              fmt.Sprintf("%s-%d-%d", h.name, h.begin.UnixNano(), h.n),
 		Host:            h.name,
@@ -98,6 +101,11 @@ func (h *chaosHost) report() api.Report {
 func (h *chaosHost) send(ctx context.Context, r api.Report) bool {
 	r.SentBootSeconds = time.Since(h.begin).Seconds()
 	b, _ := json.Marshal(r)
+	h.mu.Lock()
+	if h.newer {
+		b = append([]byte(`{"of_tomorrow":1,`), b[1:]...)
+	}
+	h.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, "POST", h.c.url("/agent/reports"), bytes.NewReader(b))
@@ -110,12 +118,19 @@ func (h *chaosHost) send(ctx context.Context, r api.Report) bool {
 		return false
 	}
 	defer res.Body.Close()
-	_, _ = io.Copy(io.Discard, res.Body)
+	answer, _ := io.ReadAll(res.Body)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if strings.Contains(string(answer), `"permanent":true`) {
+		h.aside++
+		return true
+	}
 	if res.StatusCode != 204 && res.StatusCode != 409 {
 		return false
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	if h.shift != 0 {
+		return true // their times are corrected
+	}
 	for i, d := range r.Drives {
 		if h.acked[h.key(i)] == nil {
 			h.acked[h.key(i)] = map[int64]float64{}
@@ -366,6 +381,21 @@ func TestChaos(t *testing.T) {
 				}
 			}
 		}},
+		{"clocks of hosts jump a day ahead, and back", func() {
+			set(func(h *chaosHost) { h.shift = 24 * time.Hour })
+			hold(6 * time.Second)
+			set(func(h *chaosHost) { h.shift = 0 })
+		}},
+		{"agents of a newer version say what is not known", func() {
+			set(func(h *chaosHost) { h.newer = true })
+			c.until("reports are refused for good", time.Minute, func() bool {
+				n := 0
+				set(func(h *chaosHost) { n += h.aside })
+				return n >= 8
+			})
+			set(func(h *chaosHost) { h.newer = false })
+		}},
+		{"pages of the records are overwritten; restored", c.damaged},
 		{"it is stopped and goes on, as under a debugger", func() {
 			require.NoError(t, c.proc.Process.Signal(syscall.SIGSTOP))
 			hold(6 * time.Second)
@@ -398,6 +428,68 @@ func TestChaos(t *testing.T) {
 			return mb < 2*baseMB+150 && files < baseFiles+40
 		})
 		t.Logf("%-50s %8.1f s %7d MB %8d", f.name, took.Seconds(), mb, files)
+	}
+}
+
+// damaged overwrites pages of the records. A look finds it, what can be read is salvaged, and a backup is restored, of
+// a moment after which nothing was acknowledged.
+func (c *chaos) damaged() {
+	path, err := binary()
+	require.NoError(c.t, err)
+	data := filepath.Join(c.dir, "service")
+	file, backup := filepath.Join(data, "lantern.db"), filepath.Join(c.dir, "backup.db")
+	lantern := func(args ...string) (string, error) {
+		out, err := exec.Command(path, args...).CombinedOutput()
+		return string(out), err
+	}
+	cut := func(is bool) {
+		for _, h := range c.hosts {
+			h.mu.Lock()
+			h.cut = is
+			h.mu.Unlock()
+		}
+	}
+	cut(true)
+	taken := -1
+	c.until("nothing is on its way any more", time.Minute, func() bool { // twice the same within a second
+		n := 0
+		for _, h := range c.hosts {
+			h.mu.Lock()
+			n += len(h.acked[h.key(3)])
+			h.mu.Unlock()
+		}
+		same := n == taken
+		taken = n
+		<-time.After(time.Second)
+		return same
+	})
+	said, err := lantern("backup", backup, "--data", data)
+	require.NoError(c.t, err, said)
+	c.kill()
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	require.NoError(c.t, err)
+	st, err := f.Stat()
+	require.NoError(c.t, err)
+	junk := make([]byte, 4096)
+	for i := range int64(8) {
+		for j := range junk {
+			junk[j] = byte(rand.IntN(256))
+		}
+		_, err := f.WriteAt(junk, (1+i*(st.Size()/4096-2)/8)*4096)
+		require.NoError(c.t, err)
+	}
+	require.NoError(c.t, f.Close())
+	said, err = lantern("check", "--data", data)
+	require.Error(c.t, err, said)
+	require.Contains(c.t, said, "WRONG")
+	said, err = lantern("salvage", file, filepath.Join(c.dir, "salvaged.db"))
+	require.True(c.t, err == nil || strings.Contains(said, "Restore a backup"), said)
+	said, err = lantern("restore", backup, "--data", data)
+	require.NoError(c.t, err, said)
+	c.start()
+	cut(false)
+	for _, old := range []string{backup, filepath.Join(c.dir, "salvaged.db")} {
+		_ = os.Remove(old)
 	}
 }
 

@@ -73,6 +73,7 @@ var migrations = []struct {
 	3: {"invitations, and hosts that ask", func(tx *gorm.DB) error { return tx.AutoMigrate(&Invitation{}, &Asking{}) }},
 	4: {"the inventory of drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Inventory{}) }},
 	5: {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
+	6: {"where a swap stood after each event", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapEvent{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -224,9 +224,11 @@ type BadPage struct {
 // SwapEvent is one event of a swap, as JSON. A swap's state is what its events lead to.
 type SwapEvent struct {
 	Swap string `gorm:"primaryKey"`
-	Seq  int    `gorm:"primaryKey;autoIncrement:false"`
+	Seq  int    `gorm:"primaryKey;autoIncrement:false"` // from 1, without gaps
 	At   time.Time
 	Doc  []byte
+	// After is where the swap stood after it, in a word of the swap's; empty in records of before that was noted.
+	After string
 }
 
 // Acceptance is the test of a new drive, as JSON; Campaign an ordered set of swaps.

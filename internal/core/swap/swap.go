@@ -227,6 +227,11 @@ const (
 	OrderDone EventKind = "outcome"
 )
 
+// Observed says that it was reported, not done by a person.
+func (k EventKind) Observed() bool {
+	return slices.Contains([]EventKind{DriveGone, DriveCame, PoolSeen, HostSeen, OrderDone}, k)
+}
+
 // Event is one thing that happened. Only the fields its kind names are read.
 type Event struct {
 	Kind EventKind `json:"kind"`

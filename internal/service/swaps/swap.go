@@ -2,7 +2,6 @@ package swaps
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -23,47 +22,23 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-type Swap struct {
-	swap.State
-	version int
-}
-
-// LoadSwaps plays all swaps from their events in the store.
-func (s *State) LoadSwaps() error {
-	s.SwapByID = map[string]*Swap{}
-	return s.loadSwaps("")
-}
-
-func (s *State) loadSwaps(where string, args ...any) error {
-	events, err := store.All[store.SwapEvent](s.Store, "swap, seq", where, args...)
-	if err != nil {
-		return err
-	}
-	for _, row := range events {
-		var e swap.Event
-		if err := json.Unmarshal(row.Doc, &e); err != nil {
-			return fmt.Errorf("event %d of swap %s: %w", row.Seq, row.Swap, err)
-		}
-		w := s.SwapByID[row.Swap]
-		if w == nil {
-			w = &Swap{}
-			s.SwapByID[row.Swap] = w
-		}
-		w.State, _, _ = swap.Apply(w.State, e)
-		w.version = row.Seq
-	}
-	return nil
-}
-
 // apply gives an event to a swap, keeps it if it changed anything, and passes on what the core orders.
 func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
+	if w.Differs != "" && w.Phase.Open() && e.Kind != swap.AbandonIt && e.Kind != swap.LeadIt {
+		if e.Kind.Observed() {
+			return nil // what a report says of it is not read by rules that do not fit
+		}
+		return problem.New(409, "swap-unknown",
+			"Look at the pool itself, then end this swap and plan anew: lantern swap abandon "+w.Old.Tail()+" --reason \"...\"",
+			"Nobody knows where the swap of %s stands: %s.", w.Old.Tail(), w.Differs)
+	}
 	next, orders, err := swap.Apply(w.State, e)
 	if err != nil {
 		return err
 	}
 	if trace(next) != trace(w.State) {
 		w.version++
-		b.Add(&store.SwapEvent{Swap: next.ID, Seq: w.version, At: e.At, Doc: ledger.Document(e)})
+		b.Add(&store.SwapEvent{Swap: next.ID, Seq: w.version, At: e.At, Doc: ledger.Document(e), After: stood(next)})
 		if n := len(next.Log); n > len(w.Log) {
 			kind := api.EventKindSwap
 			if next.Alarms > w.Alarms {
@@ -283,7 +258,7 @@ func (s *State) Owed(w *Swap) swap.Debt {
 // begin.
 func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err error) {
 	d := s.fleet.Drives[w.Old.Key()]
-	if w.Phase != swap.Planned || d == nil {
+	if w.Phase != swap.Planned || d == nil || w.Differs != "" {
 		return nil, nil, nil
 	}
 	fresh, stale := s.composed(d, w.Asked, keepSpare)

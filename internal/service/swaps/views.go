@@ -64,6 +64,9 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 		ByHand:      w.Recipe.Hand,
 		Spare:       w.Recipe.Spare,
 	}
+	if w.Phase.Open() && w.Differs != "" {
+		out.Held = "nobody knows where it stands: " + w.Differs
+	}
 	if w.Phase == swap.Planned {
 		out.Checks = stock.ViewChecks(swap.Checks(s.situation(w.State)))
 	}

@@ -10,12 +10,12 @@ import (
 
 // AskedOut says whether a drive is out because a swap asked for it.
 func (s *State) AskedOut(key string, now time.Time) bool {
-	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.AskedOut(key, now) })
+	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Differs == "" && w.AskedOut(key, now) })
 }
 
 // AskedDown says whether a host is down because a swap asked for it, and not for too long yet.
 func (s *State) AskedDown(host string, now time.Time) bool {
-	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Host == host && w.AskedDown(now) })
+	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Differs == "" && w.Host == host && w.AskedDown(now) })
 }
 
 // ByDrive are the ids of the open swaps by the keys of their old and new drives.

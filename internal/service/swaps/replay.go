@@ -1,0 +1,79 @@
+package swaps
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"lantern/internal/core/swap"
+	"lantern/internal/store"
+)
+
+type Swap struct {
+	swap.State
+	version int
+	// Differs says why nobody knows where it stands: its events, played again, do not lead where it stood. Then nothing
+	// but its end is taken, and nothing is ordered for it.
+	Differs string
+}
+
+// stood is where a swap stands, so far as another reading of its events must not lead elsewhere.
+func stood(s swap.State) string {
+	key := ""
+	if s.New != nil {
+		key = s.New.Key()
+	}
+	return fmt.Sprintf("%s %d %s", s.Phase, s.Order, key)
+}
+
+// replay plays one event of a swap, as it is in the store.
+func (w *Swap) replay(row store.SwapEvent, e swap.Event) {
+	next, _, err := swap.Apply(w.State, e)
+	at := e.At.UTC().Format("2006-01-02 15:04")
+	switch {
+	case w.Differs != "":
+	case row.Seq != w.version+1:
+		w.Differs = fmt.Sprintf("its records have no event %d: they were damaged", w.version+1)
+	case err != nil:
+		w.Differs = fmt.Sprintf("what happened at %s is refused by this version: %v", at, err)
+	case row.After == store.AfterLost:
+		w.Differs = "records of swaps were lost, and what happened after " + at + " may be among them"
+	case row.After != "" && row.After != stood(next):
+		was, _, _ := strings.Cut(row.After, " ")
+		w.Differs = fmt.Sprintf("it stood at the step %q at %s, and by the rules of this version it would be at %q", was, at,
+			next.Phase)
+	}
+	w.State, w.version = next, row.Seq
+}
+
+// LoadSwaps plays all swaps from their events in the store.
+func (s *State) LoadSwaps() error {
+	s.SwapByID = map[string]*Swap{}
+	return s.loadSwaps("")
+}
+
+func (s *State) loadSwaps(where string, args ...any) error {
+	events, err := store.All[store.SwapEvent](s.Store, "swap, seq", where, args...)
+	if err != nil {
+		return err
+	}
+	for _, row := range events {
+		var e swap.Event
+		if err := json.Unmarshal(row.Doc, &e); err != nil {
+			return fmt.Errorf("event %d of swap %s: %w", row.Seq, row.Swap, err)
+		}
+		w := s.SwapByID[row.Swap]
+		if w == nil {
+			w = &Swap{}
+			s.SwapByID[row.Swap] = w
+		}
+		w.replay(row, e)
+	}
+	for id, w := range s.SwapByID {
+		if w.ID == "" { // without its plan nobody knows what it was about; its drive and pool are known without it
+			delete(s.SwapByID, id)
+			s.Log.Error("a swap is left out: the plan that it began with is not in the records", "swap", id)
+		}
+	}
+	return nil
+}
