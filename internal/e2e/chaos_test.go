@@ -54,7 +54,8 @@ type chaosHost struct {
 	jumble bool          // what is sent comes twice and in any order
 	shift  time.Duration // how far its clock is ahead
 	newer  bool          // it says what this version of the service does not know
-	aside  int           // reports that were refused for good, and set aside
+	texts  func(*api.Report)
+	aside  int // reports that were refused for good, and set aside
 }
 
 const chaosDrives = 12
@@ -93,6 +94,9 @@ func (h *chaosHost) report() api.Report {
 			Reading: api.Reading{At: now, SelfTests: true, Metrics: map[string]float64{"pending_sectors": pending,
 				"power_on_hours": float64(1000 + h.n)}},
 		})
+	}
+	if h.texts != nil {
+		h.texts(&r)
 	}
 	return r
 }
