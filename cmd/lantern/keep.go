@@ -140,6 +140,17 @@ func storeCommand() *cli.Command {
 			Action: func(_ context.Context, cmd *cli.Command) error {
 				return daemon.Sizes(cmd.String("data"), cmd.Root().Writer)
 			},
+		}, {
+			Name:  "shrink",
+			Usage: "write the records anew, without what is free in them; the service must not run",
+			Description: "Example: lantern store shrink\n         lantern store shrink --data /var/lib/lantern/service\n\n" +
+				"It needs as much room again for a while. A running service gives room back by itself, a little at a time, while more\n" +
+				"than a quarter of its records is free; records that were made by a version of before can do that once they were\n" +
+				"written anew. Make a backup before.",
+			Flags: []cli.Flag{dataFlag()},
+			Action: func(_ context.Context, cmd *cli.Command) error {
+				return daemon.Shrink(cmd.String("data"), cmd.Root().Writer)
+			},
 		}},
 	}
 }

@@ -60,7 +60,7 @@ func (s *Service) Tidy() error {
 		idBefore(now.Add(-r.Orders)),
 	)
 	_, sent := store.Remove[store.Delivery](s.Store, "done = ? and made < ?", true, now.Add(-r.Deliveries).UnixMilli())
-	return errors.Join(answers, events, orders, sent)
+	return errors.Join(answers, events, orders, sent, s.Store.Shrink())
 }
 
 // idBefore is the least of the ids that are made at a moment.

@@ -69,7 +69,7 @@ func openDatabase(file string) (*Store, error) {
 		return nil, err
 	}
 	// A path may hold what means something in a URI: "#" would cut it short, and another file would be opened.
-	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
+	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
 	db, err := gorm.Open(
 		sqlite.Open(dsn),
 		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,
@@ -395,49 +395,4 @@ func (s *Store) Size() (bytes int64, err error) {
 	}
 	err = s.db.Raw("PRAGMA page_size").Scan(&size).Error
 	return pages * size, err
-}
-
-// TableSize is how much room a table takes, with its indexes.
-type TableSize struct {
-	Name  string
-	Bytes int64
-	Rows  int64
-}
-
-// Sizes says what takes room in a database file, the largest first, and how much of it is free to be used again; the
-// file is only read (SQLite's DBSTAT).
-func Sizes(file string) (tables []TableSize, free int64, err error) {
-	db, err := readOnly(file)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer func() { err = errors.Join(err, db.Close()) }()
-	rows, err := db.Query(
-		"SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name ORDER BY 2 DESC",
-	)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var t TableSize
-		if err := rows.Scan(&t.Name, &t.Bytes); err != nil {
-			return nil, 0, err
-		}
-		tables = append(tables, t)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, 0, err
-	}
-	for i, t := range tables {
-		if err := db.QueryRow("SELECT count(*) FROM " + t.Name).Scan(&tables[i].Rows); err != nil { // its names are ours
-			return nil, 0, err
-		}
-	}
-	var pages, size int64
-	if err := db.QueryRow("PRAGMA freelist_count").Scan(&pages); err != nil {
-		return nil, 0, err
-	}
-	err = db.QueryRow("PRAGMA page_size").Scan(&size)
-	return tables, pages * size, err
 }
