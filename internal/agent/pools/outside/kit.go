@@ -55,13 +55,7 @@ func (k Kit) Run(ctx context.Context) []conform.Result {
 			CodeNoPool, codeNoMethod),
 		d.refusal("It tells a recovery that is none by its code", "begin", map[string]any{"kind": "nonsense"},
 			CodeNotOffered, codeBadParams, codeNoMethod),
-		{Title: "It lives through a line that is no JSON", Try: func(ctx context.Context) (string, error) {
-			if err := d.nonsense(); err != nil {
-				return "", err
-			}
-			_, err := d.Pools(ctx, c.Keys)
-			return "", err
-		}},
+		{Title: "A line that is no JSON", Try: func(ctx context.Context) (string, error) { return d.afterNonsense(ctx, c.Keys) }},
 	}
 	c.Last = []conform.Part{{Title: "It ends when its input does", Try: d.endsWithInput}}
 	return c.Run(ctx)
@@ -128,6 +122,24 @@ func (d *Driver) nonsense() error {
 	}
 	_, err := d.p.in.Write([]byte("}{ no JSON\n"))
 	return err
+}
+
+// afterNonsense sends a line that is no JSON, which no agent does, and looks whether the program answers afterwards. One
+// that ends is no worse for that if it can be started anew.
+func (d *Driver) afterNonsense(ctx context.Context, keys func(string) string) (string, error) {
+	if err := d.nonsense(); err != nil {
+		return "", err
+	}
+	if _, err := d.Pools(ctx, keys); err == nil {
+		return "it goes on", nil
+	}
+	d.one.Lock()
+	d.rest = 0
+	d.one.Unlock()
+	if _, err := d.Pools(ctx, keys); err != nil {
+		return "", fmt.Errorf("it ended, and cannot be started anew: %w", err)
+	}
+	return "it ends at one, and was started anew; no agent sends one", nil
 }
 
 // endsWithInput closes the program's input, and waits for its end.

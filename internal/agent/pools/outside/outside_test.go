@@ -213,6 +213,12 @@ func TestKit(t *testing.T) {
 	}
 	require.Equal(t, 2, left, "only the scrub and the priority")
 
+	// So does the least program that there can be, which ends at what no agent sends.
+	least := Kit{Command: []string{node, "../../../../examples/pool-driver/least.mjs"}, Host: "here", Log: w.Log}
+	for _, r := range least.Run(t.Context()) {
+		require.True(t, r.OK, "%s: %s", r.Title, r.Says)
+	}
+
 	for _, bad := range [][]string{{"/bin/true"}, {"/bin/cat"}, {"/no/such/program"}} {
 		all := Kit{Command: bad, Host: "here", Log: slog.New(slog.DiscardHandler)}.Run(t.Context())
 		require.Len(t, all, 1)
