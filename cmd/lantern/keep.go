@@ -1,8 +1,10 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -62,6 +64,31 @@ func restore() *cli.Command {
 			}
 			return daemon.Restore(from, cmd.String("data"), cmd.Root().Writer)
 		},
+	}
+}
+
+func standby() *cli.Command {
+	return &cli.Command{
+		Name:        "standby",
+		Usage:       "a second service that follows the first",
+		Description: "Example: lantern serve --standby file:///mnt/copy --data /var/lib/lantern/standby\n         lantern standby take-over --reason \"x\"",
+		Commands: []*cli.Command{{
+			Name:  "take-over",
+			Usage: "say that the first service is gone: the standby on this machine serves, and gives orders, from then on",
+			Description: "Example: lantern standby take-over --reason \"its machine is dead, and switched off\"\n" +
+				"         lantern standby take-over --data /var/lib/lantern/standby --reason \"planned: the first was stopped\"\n\n" +
+				"Two services that both give orders would pull and fill drives against each other. Be sure that the first is off.\n" +
+				"Agents find the standby under the address that they know; move that (DNS, a floating address, a proxy) as well.",
+			Flags: []cli.Flag{dataFlag(), &cli.StringFlag{Name: "reason", Usage: "how you know that it is gone", Required: true}},
+			Action: func(_ context.Context, cmd *cli.Command) error {
+				who := cmp.Or(os.Getenv("SUDO_USER"), os.Getenv("USER"), "somebody")
+				if err := daemon.TakeOver(cmd.String("data"), who+" on the standby's machine", cmd.String("reason")); err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.Root().Writer, "told; it serves within a few seconds")
+				return nil
+			},
+		}},
 	}
 }
 

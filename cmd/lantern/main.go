@@ -41,6 +41,7 @@ func app() *cli.Command {
 		restore(),
 		check(),
 		salvage(),
+		standby(),
 		migrate(),
 		storeCommand(),
 		config(),

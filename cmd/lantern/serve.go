@@ -34,6 +34,17 @@ func serveFlags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
 		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
 		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
+		&cli.StringFlag{
+			Name:        "replicate-to",
+			Usage:       "copy each change of the records there, within a second or two: file:///…, sftp://… or s3://…",
+			DefaultText: "nothing is copied",
+		},
+		&cli.StringFlag{
+			Name: "standby",
+			Usage: "stand by for the service that copies its records there, and serve only after: lantern standby take-over " +
+				"(the same address as its --replicate-to)",
+			DefaultText: "this is the first service",
+		},
 		&cli.BoolFlag{
 			Name: "agent-certificates",
 			Usage: "give each agent a certificate; from then on its host's token counts only together with it (mutual TLS, " +
@@ -76,6 +87,9 @@ func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 		Insecure: cmd.Bool("insecure"),
 
 		AgentCertificates: cmd.Bool("agent-certificates"),
+
+		ReplicateTo: cmd.String("replicate-to"),
+		StandbyOf:   cmd.String("standby"),
 
 		Metrics: daemon.Metrics{Drives: cmd.String("metrics-drives")},
 

@@ -66,8 +66,12 @@ type Serve struct {
 	MetricsListen string
 	Backups       BackupPlan
 	Retention     service.Retention // zero for what is usual
-	still         bool              // what is due is done when somebody says so, for tests
-	copied        api.Practice      // set when all of it is a practice
+	// ReplicateTo is where each change of the records is copied to; StandbyOf is where the records come from of a service
+	// that this one stands by for. Empty for neither.
+	ReplicateTo, StandbyOf string
+	tookOver               *api.AuditEntry // what to note of a standby that took over
+	still                  bool            // what is due is done when somebody says so, for tests
+	copied                 api.Practice    // set when all of it is a practice
 }
 
 // running is a service that listens.
@@ -82,6 +86,12 @@ type running struct {
 
 // Run serves until ctx ends.
 func (c Serve) Run(ctx context.Context) error {
+	if c.StandbyOf != "" {
+		if err := c.Check(); err != nil {
+			return err
+		}
+		return c.standby(ctx)
+	}
 	if _, err := os.Stat(filepath.Join(c.Data, practiceFile)); err == nil {
 		return fmt.Errorf("%s holds a practice, nothing of which is real: choose another folder with --data", c.Data)
 	}
@@ -150,6 +160,12 @@ func (c Serve) Check() error {
 	}
 	if c.AgentCertificates && c.Cert == "" {
 		return errors.New("--agent-certificates needs --cert and --key: what ends TLS before the service does not pass certificates on")
+	}
+	if err := errors.Join(CheckReplica("--replicate-to", c.ReplicateTo), CheckReplica("--standby", c.StandbyOf)); err != nil {
+		return err
+	}
+	if c.StandbyOf != "" && c.StandbyOf == c.ReplicateTo {
+		return errors.New("--replicate-to is not where --standby copies from: both services would write there")
 	}
 	if err := httpd.CheckMetrics(c.Metrics); err != nil {
 		return err
@@ -224,13 +240,12 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		l.Close()
 		return nil, errors.Join(err, r.store.Close())
 	}
-	r.service.Fleet.SetPractice(c.copied)
-	if c.Base != nil {
-		r.service.Notices.SetBase(c.reached(r))
+	copied, err := c.replicate(r.store)
+	if err != nil {
+		l.Close()
+		return nil, errors.Join(err, r.store.Close())
 	}
-	if c.Retention != (service.Retention{}) {
-		r.service.SetRetention(c.Retention)
-	}
+	c.settle(r)
 	site := &httpd.Server{
 		Practice: c.copied,
 		Service:  r.service,
@@ -321,9 +336,25 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		err := errors.Join(server.Shutdown(end), counted())
 		<-ticked
 		delivering.Wait()
-		return errors.Join(err, r.store.Close())
+		return errors.Join(err, copied(end), r.store.Close())
 	}
 	return r, nil
+}
+
+// settle tells a service what it has to know of how it runs.
+func (c Serve) settle(r *running) {
+	if c.tookOver != nil {
+		if err := r.service.People.Note(*c.tookOver); err != nil {
+			c.Log.Error("the take-over could not be noted", "error", err)
+		}
+	}
+	r.service.Fleet.SetPractice(c.copied)
+	if c.Base != nil {
+		r.service.Notices.SetBase(c.reached(r))
+	}
+	if c.Retention != (service.Retention{}) {
+		r.service.SetRetention(c.Retention)
+	}
 }
 
 // tls is how connections are made. Certificates of agents are asked for, and looked at with each request: that of a

@@ -38,6 +38,7 @@ type chaos struct {
 	mu     sync.Mutex
 	told   []string
 	client *http.Client
+	more   []string // further options of the service
 }
 
 // chaosHost reports as an agent does: in order, again and again until it is taken, keeping what could not be delivered.
@@ -178,14 +179,16 @@ func (c *chaos) start() {
 	require.NoError(c.t, err)
 	out, in, err := os.Pipe()
 	require.NoError(c.t, err)
-	c.proc = exec.Command(path, "serve", "--listen", "127.0.0.1:"+c.port, "--data", filepath.Join(c.dir, "service"))
+	c.proc = exec.Command(
+		path,
+		append([]string{"serve", "--listen", "127.0.0.1:" + c.port, "--data", filepath.Join(c.dir, "service")}, c.more...)...)
 	c.proc.Stdout = in
 	c.proc.Stderr = io.Discard
 	require.NoError(c.t, c.proc.Start())
 	in.Close()
 	c.ended = make(chan error, 1)
 	proc, ended := c.proc, c.ended
-	go func() { ended <- proc.Wait() }()
+	go func() { ended <- proc.Wait(); close(ended) }()
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
 		if m := regexp.MustCompile(`127\.0\.0\.1:(\d+)`).FindStringSubmatch(lines.Text()); m != nil {

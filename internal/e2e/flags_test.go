@@ -190,12 +190,11 @@ func TestSelfTests(t *testing.T) {
 		d.try("selftest", "start", "LM417", "--kind", "selective", "--span", "5-99999999999999").err,
 		"LM417 has addresses 0 to 7814037167",
 	)
+	// A drive of its group may be tested by plan just then, on a machine so slow that the lab's night has come.
+	await(t, "its group is free for a test", func() answer {
+		return d.try("selftest", "start", "LM417", "--kind", "selective", "--span", "3118442000-3118443000")
+	}, func(r answer) bool { return r.code == 0 && strings.Contains(r.out, "ordered") })
 	d.run("lab", "speed", "60")
-	require.Contains(
-		t,
-		d.run("selftest", "start", "LM417", "--kind", "selective", "--span", "3118442000-3118443000"),
-		"ordered",
-	)
 	await(
 		t,
 		"a span was tested",

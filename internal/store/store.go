@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/glebarez/sqlite"
+	"github.com/libtnb/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
@@ -69,7 +69,7 @@ func openDatabase(file string) (*Store, error) {
 		return nil, err
 	}
 	// A path may hold what means something in a URI: "#" would cut it short, and another file would be opened.
-	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
+	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
 	db, err := gorm.Open(
 		sqlite.Open(dsn),
 		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,
@@ -97,6 +97,9 @@ func (s *Store) Close() error {
 	}
 	return errors.Join(raw.Close(), s.lock.release())
 }
+
+// LeaveLog leaves it to others to take the write-ahead log into the database: to who copies it before.
+func (s *Store) LeaveLog() error { return s.db.Exec("PRAGMA wal_autocheckpoint = 0").Error }
 
 // ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is
 // rehearsed.

@@ -1,0 +1,225 @@
+package daemon
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/benbjohnson/litestream"
+	_ "github.com/benbjohnson/litestream/file" // the places to which records can be copied: a folder,
+	_ "github.com/benbjohnson/litestream/s3"   // an object store,
+	_ "github.com/benbjohnson/litestream/sftp" // another machine
+
+	"lantern/internal/api"
+	"lantern/internal/clock"
+	"lantern/internal/store"
+)
+
+// copyEach is how often changes of the records are copied, and how often a standby looks for them: at most about so
+// much is lost when the first machine is.
+const copyEach = time.Second
+
+// replica is where records are copied to, or from.
+func replica(db *litestream.DB, url string, log *slog.Logger) (*litestream.Replica, error) {
+	client, err := litestream.NewReplicaClientFromURL(url)
+	if err != nil {
+		return nil, fmt.Errorf("%q: %w; it is such as file:///mnt/copy, sftp://lantern@host/copy or s3://bucket/copy", url, err)
+	}
+	client.SetLogger(log)
+	r := litestream.NewReplicaWithClient(db, client)
+	r.SyncInterval = copyEach
+	return r, nil
+}
+
+// CheckReplica refuses an address to which records cannot be copied.
+func CheckReplica(option, url string) error {
+	if url == "" {
+		return nil
+	}
+	if _, err := replica(nil, url, slog.New(slog.DiscardHandler)); err != nil {
+		return fmt.Errorf("%s %w", option, err)
+	}
+	return nil
+}
+
+// replicate copies each change of the records until end is called, which copies what is left.
+func (c Serve) replicate(st *store.Store) (end func(context.Context) error, err error) {
+	if c.ReplicateTo == "" {
+		return func(context.Context) error { return nil }, nil
+	}
+	// The engine takes the write-ahead log into the database itself, when it has copied it.
+	if err := st.LeaveLog(); err != nil {
+		return nil, err
+	}
+	log := c.Log.With("about", "copy of the records")
+	db := litestream.NewDB(records(c.Data))
+	db.Logger = quiet(log)
+	if db.Replica, err = replica(db, c.ReplicateTo, db.Logger); err != nil {
+		return nil, err
+	}
+	all := litestream.NewStore([]*litestream.DB{db}, litestream.CompactionLevels{
+		{Level: 0}, {Level: 1, Interval: 30 * time.Second}, {Level: 2, Interval: 5 * time.Minute}, {Level: 3, Interval: time.Hour},
+	})
+	if err := all.Open(context.Background()); err != nil {
+		return nil, fmt.Errorf("copy the records to %s: %w", c.ReplicateTo, err)
+	}
+	return all.Close, nil
+}
+
+// quiet passes on what an operator can do something about.
+func quiet(log *slog.Logger) *slog.Logger { return slog.New(onlyFrom{log.Handler(), slog.LevelWarn}) }
+
+// onlyFrom is a handler that leaves out what is below a level.
+type onlyFrom struct {
+	slog.Handler
+	least slog.Level
+}
+
+// Enabled implements slog.Handler.
+func (h onlyFrom) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= h.least && h.Handler.Enabled(ctx, l)
+}
+
+// WithAttrs implements slog.Handler.
+func (h onlyFrom) WithAttrs(a []slog.Attr) slog.Handler {
+	return onlyFrom{h.Handler.WithAttrs(a), h.least}
+}
+
+// WithGroup implements slog.Handler.
+func (h onlyFrom) WithGroup(name string) slog.Handler {
+	return onlyFrom{h.Handler.WithGroup(name), h.least}
+}
+
+// takeOverFile is put into a standby's folder by who says that it is to take over.
+const takeOverFile = "take-over.json"
+
+// TakeOver tells the standby of a folder to take over.
+func TakeOver(data, by, reason string) error {
+	if _, err := os.Stat(txidOf(data)); err != nil {
+		return fmt.Errorf("%s is not the folder of a standby that has copied anything yet", data)
+	}
+	b, err := json.Marshal(map[string]string{"by": by, "reason": reason})
+	if err != nil {
+		return err
+	}
+	part := filepath.Join(data, takeOverFile+".part")
+	if err := os.WriteFile(part, b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(part, filepath.Join(data, takeOverFile))
+}
+
+// txidOf is where the engine notes up to which change a standby has come.
+func txidOf(data string) string { return records(data) + "-txid" }
+
+// follow keeps the records of a folder as those of the first service are, until somebody says that they take over. It
+// gives who said so, and why.
+func (c Serve) follow(ctx context.Context) (by, reason string, err error) {
+	if _, err := os.Stat(records(c.Data)); err == nil {
+		if _, err := os.Stat(txidOf(c.Data)); err != nil {
+			return "", "", fmt.Errorf("%s holds records that are no copy: a standby needs a folder of its own", c.Data)
+		}
+	}
+	r, err := replica(nil, c.StandbyOf, quiet(c.Log))
+	if err != nil {
+		return "", "", err
+	}
+	following, enough := context.WithCancel(ctx)
+	defer enough()
+	ended := make(chan error, 1)
+	go func() { ended <- c.copyFrom(following, r) }()
+	var told map[string]string
+	for told == nil {
+		select {
+		case err := <-ended:
+			return "", "", errors.Join(err, ctx.Err())
+		case <-time.After(copyEach / 4):
+			b, err := os.ReadFile(filepath.Join(c.Data, takeOverFile))
+			if err == nil && json.Unmarshal(b, &told) != nil {
+				return "", "", fmt.Errorf("%s cannot be read", takeOverFile)
+			}
+		}
+	}
+	// What the first wrote before it ended is taken in by two more looks.
+	if err := (clock.Real{}).Sleep(ctx, 2*copyEach+copyEach/2); err != nil {
+		return "", "", err
+	}
+	enough()
+	if err := <-ended; err != nil {
+		return "", "", err
+	}
+	if err := store.Sound(records(c.Data)); err != nil {
+		return "", "", fmt.Errorf("the copy cannot take over: %w. Restore a backup", err)
+	}
+	return told["by"], told["reason"], errors.Join(os.Remove(filepath.Join(c.Data, takeOverFile)), os.Remove(txidOf(c.Data)))
+}
+
+// copyFrom copies until ctx ends. While there is nothing to copy yet, it waits for it.
+func (c Serve) copyFrom(ctx context.Context, r *litestream.Replica) error {
+	opt := litestream.NewRestoreOptions()
+	opt.OutputPath, opt.Follow, opt.FollowInterval = records(c.Data), true, copyEach
+	for {
+		err := r.Restore(ctx, opt)
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err == nil:
+			return errors.New("the copy ended by itself")
+		case errors.Is(err, litestream.ErrTxNotAvailable), errors.Is(err, litestream.ErrNoSnapshots), errors.Is(err, os.ErrNotExist):
+			c.Log.Info("nothing to copy yet", "from", c.StandbyOf)
+		default:
+			c.Log.Error("the copy stopped, and is tried again", "from", c.StandbyOf, "error", err)
+		}
+		if (clock.Real{}).Sleep(ctx, 5*copyEach) != nil {
+			return nil
+		}
+	}
+}
+
+// standby follows another service, answers that it is a standby, and serves once somebody said that it takes over.
+func (c Serve) standby(ctx context.Context) error {
+	if err := private(c.Data); err != nil {
+		return err
+	}
+	l, err := c.listen()
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: http.HandlerFunc(c.standbyAnswer), ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = server.Serve(l) }() // it ends with Close
+	fmt.Fprintf(c.Out, "standby: copies the records of the service that writes to %s\n", c.StandbyOf)
+	fmt.Fprintf(c.Out, "it takes over when told: lantern standby take-over --data %s --reason \"...\"\n", c.Data)
+	notify(c.Log, "READY=1\nSTATUS=standby of "+c.StandbyOf)
+	by, reason, err := c.follow(ctx)
+	if closed := server.Close(); err == nil {
+		err = closed
+	}
+	if err != nil || ctx.Err() != nil {
+		return err
+	}
+	c.Log.Warn("takes over", "by", by, "reason", reason)
+	c.StandbyOf, c.tookOver = "", &api.AuditEntry{Who: by, Action: "takeOver", Target: "/standby", Result: "done", After: reason}
+	return c.Run(ctx)
+}
+
+// standbyAnswer says that this is a standby: it lives, and is not ready.
+func (c Serve) standbyAnswer(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("Retry-After", "5")
+	st, err := os.Stat(records(c.Data))
+	says := "nothing was copied yet"
+	if err == nil {
+		says = "last change copied at " + st.ModTime().UTC().Format(time.RFC3339)
+	}
+	if !strings.HasSuffix(r.URL.Path, "/healthz") {
+		w.WriteHeader(http.StatusServiceUnavailable)
+	}
+	fmt.Fprintf(w, "standby: %s. It takes over when told: lantern standby take-over\n", says)
+}
