@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,8 +15,8 @@ import (
 
 	"github.com/benbjohnson/litestream"
 	_ "github.com/benbjohnson/litestream/file" // the places to which records can be copied: a folder,
-	_ "github.com/benbjohnson/litestream/s3"   // an object store,
-	_ "github.com/benbjohnson/litestream/sftp" // another machine
+	_ "github.com/benbjohnson/litestream/s3"   // an object store;
+	"github.com/benbjohnson/litestream/sftp"   // another machine
 
 	"lantern/internal/api"
 	"lantern/internal/clock"
@@ -27,10 +28,15 @@ import (
 const copyEach = time.Second
 
 // replica is where records are copied to, or from.
-func replica(db *litestream.DB, url string, log *slog.Logger) (*litestream.Replica, error) {
-	client, err := litestream.NewReplicaClientFromURL(url)
+func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.Replica, error) {
+	client, err := litestream.NewReplicaClientFromURL(address)
 	if err != nil {
-		return nil, fmt.Errorf("%q: %w; it is such as file:///mnt/copy, sftp://lantern@host/copy or s3://bucket/copy", url, err)
+		return nil, fmt.Errorf("%q: %w; it is such as file:///mnt/copy, sftp://lantern@host/copy or s3://bucket/copy", address, err)
+	}
+	if c, ok := client.(*sftp.ReplicaClient); ok {
+		if err := overSSH(c, address); err != nil {
+			return nil, err
+		}
 	}
 	client.SetLogger(log)
 	r := litestream.NewReplicaWithClient(db, client)
@@ -38,12 +44,35 @@ func replica(db *litestream.DB, url string, log *slog.Logger) (*litestream.Repli
 	return r, nil
 }
 
+// overSSH takes from an address which key is shown to the other machine, and which key that machine must have: records
+// hold what lets people in, so they go to no machine that only has the right name.
+func overSSH(c *sftp.ReplicaClient, address string) error {
+	u, err := url.Parse(address)
+	if err != nil {
+		return err
+	}
+	q := u.Query()
+	if c.Password != "" || q.Get("key") == "" || q.Get("host-key") == "" {
+		return errors.New("sftp needs two files: ?key= with our private key, and &host-key= with the other machine's public key " +
+			"(ssh-keyscan, compared by hand); a password in an address would be seen by everybody on this machine")
+	}
+	b, err := os.ReadFile(q.Get("host-key"))
+	if err != nil {
+		return fmt.Errorf("the other machine's key: %w", err)
+	}
+	if _, err := os.Stat(q.Get("key")); err != nil {
+		return fmt.Errorf("our key: %w", err)
+	}
+	c.KeyPath, c.HostKey = q.Get("key"), strings.TrimSpace(string(b))
+	return nil
+}
+
 // CheckReplica refuses an address to which records cannot be copied.
-func CheckReplica(option, url string) error {
-	if url == "" {
+func CheckReplica(option, address string) error {
+	if address == "" {
 		return nil
 	}
-	if _, err := replica(nil, url, slog.New(slog.DiscardHandler)); err != nil {
+	if _, err := replica(nil, address, slog.New(slog.DiscardHandler)); err != nil {
 		return fmt.Errorf("%s %w", option, err)
 	}
 	return nil

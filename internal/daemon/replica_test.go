@@ -1,0 +1,142 @@
+package daemon
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/pkg/sftp"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"lantern/internal/clock"
+	"lantern/internal/service"
+	"lantern/internal/store"
+)
+
+// sshServer is one with SFTP that takes a key; it gives its address and its own public key.
+func sshServer(t *testing.T, may ssh.PublicKey) (address string, own []byte) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	conf := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, k ssh.PublicKey) (*ssh.Permissions, error) {
+		if string(k.Marshal()) != string(may.Marshal()) {
+			return nil, os.ErrPermission
+		}
+		return nil, nil
+	}}
+	conf.AddHostKey(signer)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				_, channels, requests, err := ssh.NewServerConn(conn, conf)
+				if err != nil {
+					return
+				}
+				go ssh.DiscardRequests(requests)
+				for c := range channels {
+					channel, asked, err := c.Accept()
+					if err != nil {
+						return
+					}
+					go func() {
+						for r := range asked {
+							_ = r.Reply(r.Type == "subsystem", nil)
+						}
+					}()
+					go func() {
+						if s, err := sftp.NewServer(channel); err == nil {
+							_ = s.Serve()
+						}
+					}()
+				}
+			}()
+		}
+	}()
+	return l.Addr().String(), ssh.MarshalAuthorizedKey(signer.PublicKey())
+}
+
+// TestReplicaOverSSH: records are copied over SFTP to a machine whose key is the one that was given, and to no other; a
+// standby takes them up whole, and only once somebody says that it is to.
+func TestReplicaOverSSH(t *testing.T) {
+	dir := t.TempDir()
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(private, "")
+	require.NoError(t, err)
+	key, host := filepath.Join(dir, "key"), filepath.Join(dir, "host.pub")
+	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(block), 0o600))
+	may, err := ssh.NewPublicKey(public)
+	require.NoError(t, err)
+	at, own := sshServer(t, may)
+	require.NoError(t, os.WriteFile(host, own, 0o600))
+	address := "sftp://lantern@" + at + filepath.Join(dir, "copy") + "?key=" + key + "&host-key=" + host
+
+	for _, wrong := range []string{
+		"sftp://lantern@" + at + "/copy", "sftp://lantern:secret@" + at + "/copy?key=" + key + "&host-key=" + host,
+		"sftp://lantern@" + at + "/copy?key=/nosuch&host-key=" + host, "sftp://lantern@" + at + "/copy?key=" + key + "&host-key=/nosuch",
+		"carrier://pigeon",
+	} {
+		require.Error(t, CheckReplica("--replicate-to", wrong), wrong)
+	}
+
+	log := slog.New(slog.DiscardHandler)
+	first := Serve{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "first"), Out: io.Discard, Log: log, ReplicateTo: address}
+	require.NoError(t, os.Mkdir(first.Data, 0o700))
+	r, err := first.start(t.Context(), clock.Real{}, nil)
+	require.NoError(t, err)
+	_, err = r.service.Fleet.Enrol("ida", "skerry", false)
+	require.NoError(t, err)
+
+	second := Serve{Data: filepath.Join(dir, "second"), Out: io.Discard, Log: log, StandbyOf: address}
+	require.NoError(t, os.Mkdir(second.Data, 0o700))
+	require.ErrorContains(t, TakeOver(second.Data, "ida", "x"), "not the folder of a standby")
+	type told struct{ by, reason string }
+	done, failed := make(chan told, 1), make(chan error, 1)
+	go func() {
+		by, reason, err := second.follow(t.Context())
+		failed <- err
+		done <- told{by, reason}
+	}()
+	require.Eventually(t, func() bool { _, err := os.Stat(txidOf(second.Data)); return err == nil }, time.Minute, 50*time.Millisecond)
+	_, err = r.service.Fleet.Enrol("ida", "petrel", false)
+	require.NoError(t, err)
+	require.NoError(t, r.stop(), "what is left is copied at the end")
+	require.NoError(t, TakeOver(second.Data, "ida", "planned"))
+	require.NoError(t, <-failed)
+	require.Equal(t, told{"ida", "planned"}, <-done)
+	st, err := store.Open(records(second.Data))
+	require.NoError(t, err)
+	s, err := service.New(st, clock.Real{}, log)
+	require.NoError(t, err)
+	require.Len(t, s.Views.Hosts(), 2, "all of it is there")
+	require.NoError(t, st.Close())
+	_, _, err = Serve{Data: second.Data, Log: log, StandbyOf: address}.follow(t.Context())
+	require.ErrorContains(t, err, "holds records that are no copy")
+
+	// Another machine under the same address gets nothing.
+	other, _ := sshServer(t, may)
+	elsewhere := filepath.Join(dir, "elsewhere")
+	c, err := replica(nil, "sftp://lantern@"+other+elsewhere+"?key="+key+"&host-key="+host, log)
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	require.ErrorContains(t, c.Client.Init(ctx), "host key mismatch")
+	require.NoDirExists(t, elsewhere)
+}
