@@ -65,6 +65,8 @@ var may = map[string][]string{
 	},
 	"internal/daemon": {
 		"internal/agent",
+		"internal/harmless",
+		"internal/paper",
 		"internal/api",
 		"internal/authority",
 		"internal/clock",

@@ -139,6 +139,24 @@ func (e ChannelKind) Valid() bool {
 	}
 }
 
+// Defines values for ChannelReport.
+const (
+	ChannelReportMonth ChannelReport = "month"
+	ChannelReportWeek  ChannelReport = "week"
+)
+
+// Valid indicates whether the value is a known member of the ChannelReport enum.
+func (e ChannelReport) Valid() bool {
+	switch e {
+	case ChannelReportMonth:
+		return true
+	case ChannelReportWeek:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChannelPutKind.
 const (
 	ChannelPutKindEmail   ChannelPutKind = "email"
@@ -154,6 +172,24 @@ func (e ChannelPutKind) Valid() bool {
 	case ChannelPutKindSyslog:
 		return true
 	case ChannelPutKindWebhook:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChannelPutReport.
+const (
+	ChannelPutReportMonth ChannelPutReport = "month"
+	ChannelPutReportWeek  ChannelPutReport = "week"
+)
+
+// Valid indicates whether the value is a known member of the ChannelPutReport enum.
+func (e ChannelPutReport) Valid() bool {
+	switch e {
+	case ChannelPutReportMonth:
+		return true
+	case ChannelPutReportWeek:
 		return true
 	default:
 		return false
@@ -2050,15 +2086,16 @@ type Channel struct {
 	Digest string `json:"digest,omitempty,omitzero"`
 
 	// Error why
-	Error string      `json:"error,omitempty,omitzero"`
-	From  string      `json:"from,omitempty,omitzero"`
-	Hosts []string    `json:"hosts,omitempty,omitzero"`
-	Kind  ChannelKind `json:"kind"`
-	Kinds []string    `json:"kinds,omitempty,omitzero"`
-	Least Verdict     `json:"least"`
-	Name  string      `json:"name"`
-	Pools []string    `json:"pools,omitempty,omitzero"`
-	Quiet string      `json:"quiet,omitempty,omitzero"`
+	Error  string        `json:"error,omitempty,omitzero"`
+	From   string        `json:"from,omitempty,omitzero"`
+	Hosts  []string      `json:"hosts,omitempty,omitzero"`
+	Kind   ChannelKind   `json:"kind"`
+	Kinds  []string      `json:"kinds,omitempty,omitzero"`
+	Least  Verdict       `json:"least"`
+	Name   string        `json:"name"`
+	Pools  []string      `json:"pools,omitempty,omitzero"`
+	Quiet  string        `json:"quiet,omitempty,omitzero"`
+	Report ChannelReport `json:"report,omitempty,omitzero"`
 
 	// SecretSet there is a secret; it is never shown
 	SecretSet bool     `json:"secret_set"`
@@ -2074,6 +2111,9 @@ type Channel struct {
 
 // ChannelKind defines model for Channel.Kind.
 type ChannelKind string
+
+// ChannelReport defines model for Channel.Report.
+type ChannelReport string
 
 // ChannelPut defines model for ChannelPut.
 type ChannelPut struct {
@@ -2092,6 +2132,9 @@ type ChannelPut struct {
 	// Quiet quiet hours, such as 22:00-07:00: only urgent notices are sent
 	Quiet string `json:"quiet,omitempty,omitzero"`
 
+	// Report a report on each, on Monday or on the first at 07:00
+	Report ChannelPutReport `json:"report,omitempty,omitzero"`
+
 	// Secret webhook: the key of its signature; e-mail: the password; left out, it stays what it was
 	Secret string `json:"secret,omitempty,omitzero"`
 
@@ -2109,6 +2152,9 @@ type ChannelPut struct {
 
 // ChannelPutKind defines model for ChannelPut.Kind.
 type ChannelPutKind string
+
+// ChannelPutReport a report on each, on Monday or on the first at 07:00
+type ChannelPutReport string
 
 // Check defines model for Check.
 type Check struct {

@@ -68,6 +68,7 @@ type Message struct {
 	Type    string // such as notice.opened
 	Subject string // one line
 	Text    string // the whole, plain
+	HTML    string // the same or more as a page, for e-mail; empty for none
 	Grave   int    // syslog severity: 2 critical, 3 error, 4 warning, 5 notice, 6 informational
 	Data    any    // for machines
 	// Thread is the identifier of the matter that this and other messages are about; empty for a message by itself.

@@ -168,6 +168,12 @@ func TestEmail(t *testing.T) {
 	c.Server = start(t, p, nil)
 	require.NoError(t, Sender{}.Send(t.Context(), c, message), "a relay on this machine may be without TLS")
 	require.Len(t, p.mails, 6)
+	paged := message
+	paged.HTML = "<p>38 sectors"
+	require.NoError(t, Sender{}.Send(t.Context(), c, paged))
+	require.Contains(t, p.mails[6], "multipart/alternative")
+	require.Contains(t, p.mails[6], "text/html")
+	p.mails = p.mails[:6]
 	c.User, c.Secret = "ida", "s3cret"
 	require.Error(t, Sender{}.Send(t.Context(), c, message), "no password leaves in the clear")
 	require.Len(t, p.mails, 6)

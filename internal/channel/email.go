@@ -107,6 +107,9 @@ func letter(from, to string, m Message) (*mail.Msg, error) {
 	msg.SetGenHeader("List-Id", "Brave Lantern notices <notices.brave-lantern."+domain+">")
 	msg.SetDateWithValue(m.At)
 	msg.SetBodyString(mail.TypeTextPlain, m.Text)
+	if m.HTML != "" {
+		msg.AddAlternativeString(mail.TypeTextHTML, m.HTML)
+	}
 	return msg, nil
 }
 

@@ -299,6 +299,10 @@ func channelCommand() *cli.Command {
 					},
 					&cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"},
 					&cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"},
+					&cli.StringFlag{
+						Name:  "report",
+						Usage: "week or month: a report on each, on Monday or on the first at 07:00; as a page in e-mail",
+					},
 				},
 				Action: with(setChannel),
 			},
@@ -353,6 +357,7 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 		Quiet:  cmd.String("quiet"),
 		Zone:   cmd.String("zone"),
 		Digest: cmd.String("digest"),
+		Report: api.ChannelPutReport(cmd.String("report")),
 	}
 	kinds := 0
 	for k, set := range map[api.ChannelPutKind]bool{api.ChannelPutKindWebhook: cmd.IsSet("webhook"),

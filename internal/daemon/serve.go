@@ -23,7 +23,9 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/clock"
+	"lantern/internal/harmless"
 	"lantern/internal/httpd"
+	"lantern/internal/paper"
 	"lantern/internal/practice"
 	"lantern/internal/service"
 	"lantern/internal/store"
@@ -318,16 +320,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		plan := &backups{BackupPlan: c.Backups, records: records(c.Data), log: c.Log, tell: r.service.Notices.Backed}
 		delivering.Go(func() { plan.run(ticking) })
 	}
-	delivering.Go(func() {
-		for ticking.Err() == nil {
-			delivering.Go(func() { // a channel that is slow does not hold up the next look at the others
-				if err := r.service.Notices.Deliver(ticking); err != nil {
-					c.Log.Error("a delivery could not be written down", "error", err)
-				}
-			})
-			_ = clock.Real{}.Sleep(ticking, time.Second)
-		}
-	})
+	c.deliver(ticking, r, &delivering)
 	r.stop = func() error {
 		enough()
 		cut()
@@ -356,6 +349,42 @@ func (c Serve) settle(r *running) {
 		r.service.SetRetention(c.Retention)
 	}
 }
+
+// deliver sends what is to be sent until ctx ends: reports on a period, and messages.
+func (c Serve) deliver(ticking context.Context, r *running, delivering *sync.WaitGroup) {
+	delivering.Go(func() {
+		for ticking.Err() == nil {
+			if err := r.service.SendReports(c.reportPage); err != nil {
+				c.Log.Error("a report could not be made", "error", err)
+			}
+			_ = clock.Real{}.Sleep(ticking, reportsEach)
+		}
+	})
+	delivering.Go(func() {
+		for ticking.Err() == nil {
+			delivering.Go(func() { // a channel that is slow does not hold up the next look at the others
+				if err := r.service.Notices.Deliver(ticking); err != nil {
+					c.Log.Error("a delivery could not be written down", "error", err)
+				}
+			})
+			_ = clock.Real{}.Sleep(ticking, time.Second)
+		}
+	})
+}
+
+// reportPage makes a page of a report for an e-mail. Without an address at which people reach the service there are no
+// links.
+func (c Serve) reportPage(v api.PeriodReport) (string, error) {
+	base := ""
+	if c.Base != nil {
+		base = strings.TrimRight(c.Base.String(), "/")
+	}
+	harmless.Scrub(&v, false)
+	return paper.Report(v, base != "", base, time.UTC)
+}
+
+// reportsEach is how often it is looked whether a report on a period is due.
+const reportsEach = time.Minute
 
 // tls is how connections are made. Certificates of agents are asked for, and looked at with each request: that of a
 // host whose token is renewed counts no more at once.

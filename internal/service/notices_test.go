@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -360,14 +361,59 @@ func TestDigest(t *testing.T) {
 	require.Empty(t, p.types(), "it is set today and begins tomorrow")
 	day(25, 7)
 	day(25, 8)
-	require.Equal(t, []string{"digest Nothing needs a hand"}, p.types())
+	require.Equal(t, []string{"digest No open notices"}, p.types(), "which is not: nothing needs a hand")
 	day(25, 12)
 	require.Empty(t, p.types())
 	b.pool.UsedBytes = 7.4e12
 	day(25, 13)
 	require.Len(t, p.types(), 1)
 	day(26, 9)
-	require.Contains(t, p.types()[0], "digest 1 open notices, the gravest: plankton is 92 % full")
+	require.Contains(t, p.types()[0], "digest 1 open notice, the gravest: plankton is 92 % full")
+}
+
+// TestPeriodByMail: on Monday, or on the first, a channel gets the report on the week or month before, once, across
+// restarts and failures; one that is new begins with the period that runs.
+func TestPeriodByMail(t *testing.T) {
+	p := &pager{}
+	server := httptest.NewServer(p)
+	defer server.Close()
+	b := newBench(t)
+	for name, each := range map[string]api.ChannelPutReport{"weekly": "week", "monthly": "month"} {
+		_, err := b.s.Notices.PutChannel(t.Context(), "ida", name,
+			api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k", Least: api.Dead, Report: each, Zone: "Europe/Oslo"})
+		require.NoError(t, err)
+	}
+	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "wrong", api.ChannelPut{Kind: "webhook", Url: server.URL, Report: "year"})
+	b.problem(err, "bad-channel", "Say week or month")
+	fails := false
+	at := func(month time.Month, day, hour int) []string {
+		t.Helper()
+		b.clock.at = time.Date(2026, month, day, hour, 5, 0, 0, time.UTC)
+		b.report()
+		for range 2 {
+			err := b.s.SendReports(func(r api.PeriodReport) (string, error) {
+				if fails {
+					return "", errors.New("no paper")
+				}
+				return "<p>" + r.First[0], nil
+			})
+			require.Equal(t, fails, err != nil && strings.Contains(err.Error(), "no paper"), "%v", err)
+		}
+		require.NoError(t, b.s.Notices.Deliver(t.Context()))
+		return p.types()
+	}
+	require.Empty(t, at(11, 24, 9), "they are new: what runs ends first")
+	require.Empty(t, at(11, 29, 22))
+	require.Empty(t, at(11, 30, 5), "in Oslo it is five past six")
+	require.Equal(t, []string{"report Drives and pools, 2026-11-23 to 2026-11-29"}, at(11, 30, 6))
+	b.restart()
+	require.Empty(t, at(11, 30, 7))
+	fails = true
+	require.Empty(t, at(12, 1, 6))
+	fails = false
+	require.Equal(t, []string{"report Drives and pools, 2026-11-01 to 2026-11-30"}, at(12, 1, 7))
+	require.Empty(t, at(12, 6, 9))
+	require.Equal(t, []string{"report Drives and pools, 2026-11-30 to 2026-12-06"}, at(12, 9, 9), "late, after a time without a service")
 }
 
 // TestCertificateEnds: people are told weeks before the service's certificate ends, more urgently at the end, and no

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/big"
 	"slices"
@@ -430,3 +431,25 @@ func periodFirst(p period, r api.PeriodReport) (out []string) {
 }
 
 func size(bytes int64) string { return fmt.Sprintf("%.3g TB", float64(bytes)/1e12) }
+
+// SendReports sends the reports on a period that are due; page makes a page of one.
+func (s *Service) SendReports(page func(api.PeriodReport) (string, error)) error {
+	due, err := s.Notices.DueReports()
+	for _, r := range due {
+		one := func() error {
+			v, err := s.Period(api.GetReportParams{From: r.From, To: r.To, Pool: r.Pool})
+			if err != nil {
+				return err
+			}
+			whole, err := page(v)
+			if err != nil {
+				return err
+			}
+			return s.Notices.SendReport(r, v, whole)
+		}
+		if failed := one(); failed != nil {
+			err = errors.Join(err, fmt.Errorf("the report for the channel %s: %w", r.Channel, failed))
+		}
+	}
+	return err
+}

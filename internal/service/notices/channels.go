@@ -29,9 +29,12 @@ type Outlet struct {
 	Kinds  []string       `json:"kinds"` // empty: all
 	Pools  []string       `json:"pools"`
 	Hosts  []string       `json:"hosts"`
-	Quiet  string         `json:"quiet"`  // quiet hours, such as 22:00-07:00: only urgent notices are sent
-	Zone   string         `json:"zone"`   // of these times
-	Digest string         `json:"digest"` // such as 08:00: what is open, once a day
+	Quiet  string         `json:"quiet"`            // quiet hours, such as 22:00-07:00: only urgent notices are sent
+	Zone   string         `json:"zone"`             // of these times
+	Digest string         `json:"digest"`           // such as 08:00: what is open, once a day
+	Report string         `json:"report,omitempty"` // week or month: a report on each
+	// Reported is when the newest was made.
+	Reported time.Time `json:"reported,omitzero"`
 	// Digested is when the newest digest was made.
 	Digested time.Time `json:"digested"`
 }
@@ -180,6 +183,7 @@ func (s *State) viewChannel(o Outlet) api.Channel {
 		Quiet:     o.Quiet,
 		Zone:      o.Zone,
 		Digest:    o.Digest,
+		Report:    api.ChannelReport(o.Report),
 	}
 	for _, d := range s.deliveries {
 		if d.Channel == o.Name {
@@ -188,6 +192,36 @@ func (s *State) viewChannel(o Outlet) api.Channel {
 		}
 	}
 	return v
+}
+
+// check refuses settings that cannot be.
+func (o *Outlet) check() error {
+	bad := func(do, title string, args ...any) error { return problem.New(422, "bad-channel", do, title, args...) }
+	switch {
+	case !judging.RuleID.MatchString(o.Name):
+		return bad(
+			"Such as night-shift.",
+			"A channel is named by 2 to 40 small letters, digits and dashes, not %q.",
+			o.Name,
+		)
+	case o.Least != health.Watch && o.Least != health.Replace && o.Least != health.Dead:
+		return bad("Say watch, replace or dead.", "The least severity is not %q.", o.Least)
+	case o.Quiet != "" && !quietTime.MatchString(o.Quiet):
+		return bad("Such as 22:00-07:00.", "%q are no quiet hours.", o.Quiet)
+	case o.Digest != "" && !clockTime.MatchString(o.Digest):
+		return bad("Such as 08:00.", "%q is no time of day.", o.Digest)
+	case o.Report != "" && !api.ChannelPutReport(o.Report).Valid():
+		return bad("Say week or month.", "A report is not sent each %q.", o.Report)
+	}
+	if _, err := time.LoadLocation(o.Zone); err != nil {
+		return bad("Such as Europe/Oslo.", "There is no time zone %q.", o.Zone)
+	}
+	for _, k := range o.Kinds {
+		if !api.NoticeKind(k).Valid() {
+			return bad("There are drive, section, host, filling and recovery.", "There is no kind of notice %q.", k)
+		}
+	}
+	return nil
 }
 
 // PutChannel keeps a channel. A secret that is left out stays what it was.
@@ -216,39 +250,21 @@ func (s *Service) PutChannel(ctx context.Context, by, name string, req api.Chann
 		Quiet:  req.Quiet,
 		Zone:   cmp.Or(req.Zone, "UTC"),
 		Digest: req.Digest,
+		Report: string(req.Report),
 	}
 	s.mu.Lock()
 	sender := s.sender
 	for _, was := range s.channels {
 		if was.Name == name {
-			o.Secret, o.Digested = cmp.Or(o.Secret, was.Secret), was.Digested
+			o.Secret, o.Digested, o.Reported = cmp.Or(o.Secret, was.Secret), was.Digested, was.Reported
 			if was.URL != o.URL || was.Server != o.Server || was.Kind != o.Kind {
 				o.Secret = req.Secret // a secret never follows to another address
 			}
 		}
 	}
 	s.mu.Unlock()
-	switch {
-	case !judging.RuleID.MatchString(name):
-		return bad(
-			"Such as night-shift.",
-			"A channel is named by 2 to 40 small letters, digits and dashes, not %q.",
-			name,
-		)
-	case o.Least != health.Watch && o.Least != health.Replace && o.Least != health.Dead:
-		return bad("Say watch, replace or dead.", "The least severity is not %q.", o.Least)
-	case o.Quiet != "" && !quietTime.MatchString(o.Quiet):
-		return bad("Such as 22:00-07:00.", "%q are no quiet hours.", o.Quiet)
-	case o.Digest != "" && !clockTime.MatchString(o.Digest):
-		return bad("Such as 08:00.", "%q is no time of day.", o.Digest)
-	}
-	if _, err := time.LoadLocation(o.Zone); err != nil {
-		return bad("Such as Europe/Oslo.", "There is no time zone %q.", o.Zone)
-	}
-	for _, k := range o.Kinds {
-		if !api.NoticeKind(k).Valid() {
-			return bad("There are drive, section, host, filling and recovery.", "There is no kind of notice %q.", k)
-		}
+	if err := o.check(); err != nil {
+		return api.Channel{}, err
 	}
 	if err := sender.Check(ctx, o.Config); err != nil {
 		return bad("Nothing was kept.", "The channel cannot work: %s.", err)

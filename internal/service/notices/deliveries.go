@@ -16,6 +16,7 @@ import (
 	"lantern/internal/channel"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
+	"lantern/internal/core/words"
 	"lantern/internal/service/ledger"
 	"lantern/internal/store"
 )
@@ -349,9 +350,9 @@ func (s *State) digest(b *store.Batch, now time.Time) {
 		open := slices.Clone(s.Open)
 		open = slices.DeleteFunc(open, func(n notice.Notice) bool { return !o.wants(n) })
 		notice.Rank(open, now)
-		m := channel.Message{ID: ledger.NewID(), At: now, Type: "digest", Grave: 5, Subject: "Nothing needs a hand"}
+		m := channel.Message{ID: ledger.NewID(), At: now, Type: "digest", Grave: 5, Subject: "No open notices"}
 		if len(open) > 0 {
-			m.Subject = fmt.Sprintf("%d open notices, the gravest: %s", len(open), open[0].Says)
+			m.Subject = fmt.Sprintf("%s, the gravest: %s", words.Count(len(open), "open notice"), open[0].Says)
 		}
 		var text strings.Builder
 		views := []api.Notice{}
@@ -363,7 +364,16 @@ func (s *State) digest(b *store.Batch, now time.Time) {
 			fmt.Fprintf(&text, "[%s] %s: %s%s\n    %s\n", word(n), cmp.Or(n.Bay, n.Pool, n.Host), n.Says, seen, n.Do)
 			views = append(views, s.viewNotice(n, now))
 		}
-		m.Text = cmp.Or(text.String(), "All drives that can tell say that they are well.\n")
+		m.Text = cmp.Or(text.String(), fmt.Sprintf("No notice is open that this channel is told of (%s and graver%s). What that is worth is in "+
+			"the round: lantern round\n", o.Least, o.narrowed()))
 		s.queue(b, o.Name, "digest", m, map[string]any{"notices": views}, now)
 	}
+}
+
+// narrowed says that a channel is told of a part only.
+func (o *Outlet) narrowed() string {
+	if len(o.Kinds)+len(o.Pools)+len(o.Hosts) == 0 {
+		return ""
+	}
+	return ", of " + strings.Join(slices.Concat(o.Kinds, o.Pools, o.Hosts), ", ")
 }

@@ -3167,6 +3167,8 @@ export interface components {
             quiet?: string;
             zone: string;
             digest?: string;
+            /** @enum {string} */
+            report?: "week" | "month";
             /** @description messages that were not taken yet */
             waiting: number;
             /** @description why */
@@ -3196,6 +3198,11 @@ export interface components {
             zone?: string;
             /** @description such as 08:00: what is open, once a day */
             digest?: string;
+            /**
+             * @description a report on each, on Monday or on the first at 07:00
+             * @enum {string}
+             */
+            report?: "week" | "month";
         };
         Rules: {
             rules: components["schemas"]["Rule"][];

@@ -105,6 +105,18 @@ export function ChannelForm() {
         </label>
         {text("Quiet hours: only urgent notices are sent", "quiet", { placeholder: "22:00-07:00" })}
         {text("Once a day what is open, at", "digest", { placeholder: "08:00" })}
+        <label className="block space-y-1">
+          <span className="text-sm">A report on each</span>
+          <select
+            className="field"
+            value={v.report ?? ""}
+            onChange={(e) => set({ report: (e.target.value || undefined) as "week" | "month" | undefined })}
+          >
+            <option value="">none</option>
+            <option value="week">week, on Monday</option>
+            <option value="month">month, on the first</option>
+          </select>
+        </label>
         {text("Time zone of these hours", "zone")}
         <p className="col-span-full">
           <button className="button main" disabled={put.isPending}>

@@ -110,6 +110,7 @@ function Channels() {
               <span className="text-soft">
                 from {c.least} on{c.quiet && `, quiet ${c.quiet} ${c.zone}`}
                 {c.digest && `, digest at ${c.digest}`}
+                {c.report && `, a report each ${c.report}`}
               </span>
               {c.waiting > 0 && (
                 <span className="block text-watch">
