@@ -195,28 +195,28 @@ func (s *State) viewChannel(o Outlet) api.Channel {
 }
 
 // check refuses settings that cannot be.
-func (o *Outlet) check() error {
+func (c *Outlet) check() error {
 	bad := func(do, title string, args ...any) error { return problem.New(422, "bad-channel", do, title, args...) }
 	switch {
-	case !judging.RuleID.MatchString(o.Name):
+	case !judging.RuleID.MatchString(c.Name):
 		return bad(
 			"Such as night-shift.",
 			"A channel is named by 2 to 40 small letters, digits and dashes, not %q.",
-			o.Name,
+			c.Name,
 		)
-	case o.Least != health.Watch && o.Least != health.Replace && o.Least != health.Dead:
-		return bad("Say watch, replace or dead.", "The least severity is not %q.", o.Least)
-	case o.Quiet != "" && !quietTime.MatchString(o.Quiet):
-		return bad("Such as 22:00-07:00.", "%q are no quiet hours.", o.Quiet)
-	case o.Digest != "" && !clockTime.MatchString(o.Digest):
-		return bad("Such as 08:00.", "%q is no time of day.", o.Digest)
-	case o.Report != "" && !api.ChannelPutReport(o.Report).Valid():
-		return bad("Say week or month.", "A report is not sent each %q.", o.Report)
+	case c.Least != health.Watch && c.Least != health.Replace && c.Least != health.Dead:
+		return bad("Say watch, replace or dead.", "The least severity is not %q.", c.Least)
+	case c.Quiet != "" && !quietTime.MatchString(c.Quiet):
+		return bad("Such as 22:00-07:00.", "%q are no quiet hours.", c.Quiet)
+	case c.Digest != "" && !clockTime.MatchString(c.Digest):
+		return bad("Such as 08:00.", "%q is no time of day.", c.Digest)
+	case c.Report != "" && !api.ChannelPutReport(c.Report).Valid():
+		return bad("Say week or month.", "A report is not sent each %q.", c.Report)
 	}
-	if _, err := time.LoadLocation(o.Zone); err != nil {
-		return bad("Such as Europe/Oslo.", "There is no time zone %q.", o.Zone)
+	if _, err := time.LoadLocation(c.Zone); err != nil {
+		return bad("Such as Europe/Oslo.", "There is no time zone %q.", c.Zone)
 	}
-	for _, k := range o.Kinds {
+	for _, k := range c.Kinds {
 		if !api.NoticeKind(k).Valid() {
 			return bad("There are drive, section, host, filling and recovery.", "There is no kind of notice %q.", k)
 		}

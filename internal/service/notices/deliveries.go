@@ -371,9 +371,9 @@ func (s *State) digest(b *store.Batch, now time.Time) {
 }
 
 // narrowed says that a channel is told of a part only.
-func (o *Outlet) narrowed() string {
-	if len(o.Kinds)+len(o.Pools)+len(o.Hosts) == 0 {
+func (c *Outlet) narrowed() string {
+	if len(c.Kinds)+len(c.Pools)+len(c.Hosts) == 0 {
 		return ""
 	}
-	return ", of " + strings.Join(slices.Concat(o.Kinds, o.Pools, o.Hosts), ", ")
+	return ", of " + strings.Join(slices.Concat(c.Kinds, c.Pools, c.Hosts), ", ")
 }
