@@ -13,9 +13,6 @@ import (
 	"lantern/internal/core/notice"
 	"lantern/internal/core/pool"
 	"lantern/internal/core/recovery"
-	"lantern/internal/service/ledger"
-	"lantern/internal/service/problem"
-	"lantern/internal/store"
 	"lantern/internal/wire"
 )
 
@@ -312,35 +309,6 @@ func (p *Pool) Trouble() (says, do string) {
 		), "Find out which one is right before you pull any drive of it."
 	}
 	return "", ""
-}
-
-// ForgetPool forgets a pool that its host does not report any more.
-func (s *State) ForgetPool(by string, p *Pool) error {
-	if p.Unseen.IsZero() {
-		return problem.New(
-			409,
-			"pool-reported",
-			"Only a pool that its host no longer reports can be forgotten.",
-			"%s is reported by %s.",
-			p.Name,
-			p.Reporter,
-		)
-	}
-	b := &store.Batch{}
-	s.drop(p.ID)
-	s.TwinNames = nil
-	s.Changed()
-	if h := s.Hosts[p.Reporter]; h != nil {
-		h.LastReport.Pools = slices.DeleteFunc(
-			slices.Clone(h.LastReport.Pools),
-			func(x api.PoolReport) bool { return x.Id == p.ID },
-		)
-		h.Report = ledger.Document(h.LastReport)
-		row := h.Host
-		b.Put(&row)
-	}
-	s.AddEvent(b, api.EventKindPool, p.ID, by+" forgot the pool "+p.Name)
-	return s.Commit(b)
 }
 
 // Above are the pools that are on a pool, directly or through others.

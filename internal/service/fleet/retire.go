@@ -107,6 +107,12 @@ func (s *Service) ForgetPool(by, name, reason string) error {
 	if err != nil {
 		return err
 	}
+	return Forget(s.State, by, p, reason)
+}
+
+// Forget lists a pool no more that its host reports as gone: while the host is silent nobody knows, and a swap that is
+// open in it has to end first.
+func Forget(s *State, by string, p *Pool, reason string) error {
 	h := s.Hosts[p.Reporter]
 	switch {
 	case p.Unseen.IsZero() || h == nil:
@@ -131,7 +137,7 @@ func (s *Service) ForgetPool(by, name, reason string) error {
 	row := h.Host
 	row.Report = ledger.Document(report)
 	b.Put(&row)
-	s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s forgot %s: %s", by, p.Name, reason))
+	s.AddEvent(b, api.EventKindPool, p.ID, strings.TrimSuffix(fmt.Sprintf("%s forgot %s: %s", by, p.Name, reason), ": "))
 	if err := s.Commit(b); err != nil {
 		return err
 	}

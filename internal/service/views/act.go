@@ -23,17 +23,14 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 	}
 	if a.Action == api.PoolActionActionForget {
 		return api.Order{
-				Kind:  "forget",
-				Host:  p.Reporter,
-				State: api.OrderStateDone,
-				By:    by,
-				Pool:  p.ID,
-				At:    s.Clock.Now(),
-				Says:  p.Name + " is forgotten",
-			}, s.fleet.ForgetPool(
-				by,
-				p,
-			)
+			Kind:  "forget",
+			Host:  p.Reporter,
+			State: api.OrderStateDone,
+			By:    by,
+			Pool:  p.ID,
+			At:    s.Clock.Now(),
+			Says:  p.Name + " is forgotten",
+		}, fleet.Forget(s.fleet, by, p, "")
 	}
 	if says, do := p.Trouble(); !p.Known() {
 		return api.Order{}, problem.New(409, "pool-unknown", do, "%s.", says)
