@@ -11,15 +11,18 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/benbjohnson/litestream"
 	_ "github.com/benbjohnson/litestream/file" // the places to which records can be copied: a folder,
 	_ "github.com/benbjohnson/litestream/s3"   // an object store;
 	"github.com/benbjohnson/litestream/sftp"   // another machine
+	"github.com/superfly/ltx"
 
 	"lantern/internal/api"
 	"lantern/internal/clock"
+	"lantern/internal/service/notices"
 	"lantern/internal/store"
 )
 
@@ -79,7 +82,7 @@ func CheckReplica(option, address string) error {
 }
 
 // replicate copies each change of the records until end is called, which copies what is left.
-func (c Serve) replicate(st *store.Store) (end func(context.Context) error, err error) {
+func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(context.Context) error, err error) {
 	if c.ReplicateTo == "" {
 		return func(context.Context) error { return nil }, nil
 	}
@@ -99,7 +102,58 @@ func (c Serve) replicate(st *store.Store) (end func(context.Context) error, err 
 	if err := all.Open(context.Background()); err != nil {
 		return nil, fmt.Errorf("copy the records to %s: %w", c.ReplicateTo, err)
 	}
-	return all.Close, nil
+	looking, enough := context.WithCancel(context.Background())
+	var looks sync.WaitGroup
+	looks.Go(func() { c.watchCopy(looking, db, tell) })
+	return func(ctx context.Context) error {
+		enough()
+		looks.Wait()
+		return all.Close(ctx)
+	}, nil
+}
+
+// lookAtCopyEach is how often it is looked up to which change the copy has come.
+const lookAtCopyEach = 10 * time.Second
+
+// watchCopy tells how far the copy is, until ctx ends: every change that was in the records at one look is there once
+// the copy has come as far as they had then.
+func (c Serve) watchCopy(ctx context.Context, db *litestream.DB, tell func(notices.Copying)) {
+	state := notices.Copying{To: withoutQuery(c.ReplicateTo), Since: time.Now()}
+	var asked time.Time
+	var want ltx.TXID
+	for {
+		now := time.Now()
+		limited, cancel := context.WithTimeout(ctx, lookAtCopyEach)
+		is, err := db.SyncStatus(limited)
+		cancel()
+		state.Failed = ""
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			state.Failed = err.Error()
+		default:
+			if want > 0 && is.RemoteTXID >= want {
+				state.Upto = asked
+			}
+			if want == 0 || is.RemoteTXID >= want {
+				want, asked = is.LocalTXID, now
+			}
+			if is.InSync {
+				state.Upto = now
+			}
+		}
+		tell(state)
+		if (clock.Real{}).Sleep(ctx, lookAtCopyEach) != nil {
+			return
+		}
+	}
+}
+
+// withoutQuery leaves out what is behind an address.
+func withoutQuery(address string) string {
+	before, _, _ := strings.Cut(address, "?")
+	return before
 }
 
 // quiet passes on what an operator can do something about.

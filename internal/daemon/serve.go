@@ -242,7 +242,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		l.Close()
 		return nil, errors.Join(err, r.store.Close())
 	}
-	copied, err := c.replicate(r.store)
+	copied, err := c.replicate(r.store, r.service.Notices.Copied)
 	if err != nil {
 		l.Close()
 		return nil, errors.Join(err, r.store.Close())

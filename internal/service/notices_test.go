@@ -416,6 +416,37 @@ func TestPeriodByMail(t *testing.T) {
 	require.Equal(t, []string{"report Drives and pools, 2026-11-30 to 2026-12-06"}, at(12, 9, 9), "late, after a time without a service")
 }
 
+// TestCopyBehind: a copy for a standby that is not kept up is told, more urgently after an hour, and no more when it is.
+func TestCopyBehind(t *testing.T) {
+	b := newBench(t)
+	told := func() string {
+		require.NoError(t, b.s.Tick())
+		b.clock.forward(time.Minute)
+		require.NoError(t, b.s.Tick())
+		return strings.Join(b.told(), "\n")
+	}
+	real := time.Now()
+	for _, c := range []struct {
+		is   notices.Copying
+		says string
+	}{
+		{notices.Copying{}, ""},
+		{notices.Copying{To: "file:///x", Since: real}, ""},
+		{notices.Copying{To: "file:///x", Since: real.Add(-time.Hour), Upto: real.Add(-time.Minute)}, ""},
+		{notices.Copying{To: "file:///x", Since: real.Add(-3 * time.Minute), Failed: "no route"},
+			"nothing of the service's records is in the copy for its standby: no route"},
+		{notices.Copying{To: "file:///x", Since: real, Upto: real.Add(-2 * time.Hour)}, "the copy of the service's records for its standby is of"},
+		{notices.Copying{To: "file:///x", Since: real.Add(-time.Hour), Upto: real}, ""},
+	} {
+		b.s.Notices.Copied(c.is)
+		if got := told(); c.says == "" {
+			require.NotContains(t, got, "standby")
+		} else {
+			require.Contains(t, got, c.says)
+		}
+	}
+}
+
 // TestCertificateEnds: people are told weeks before the service's certificate ends, more urgently at the end, and no
 // more when there is a new one.
 func TestCertificateEnds(t *testing.T) {

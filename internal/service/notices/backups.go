@@ -60,3 +60,50 @@ func (s *State) backedUp(now time.Time) (m notice.Matter, ok bool) {
 	}
 	return m, true
 }
+
+// Copying is how the copy of the records stands that is made for a standby as they change.
+type Copying struct {
+	To     string    // empty when there is none
+	Upto   time.Time // every change until then is there; zero when nothing is
+	Since  time.Time // since when it is made, as far as this process knows
+	Failed string    // why the newest look failed; empty when it did not
+}
+
+// copyLate is how far behind a copy may be before people are told, and copyGrave before it is of no use.
+const (
+	copyLate  = 2 * time.Minute
+	copyGrave = time.Hour
+)
+
+// Copied notes how the copy stands.
+func (s *Service) Copied(c Copying) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.own.copying = c
+}
+
+// copyBehind is what is to be told of the copy; ok is false while it is not far behind. now is real time.
+func (s *State) copyBehind(now time.Time) (m notice.Matter, ok bool) {
+	c := s.own.copying
+	from := c.Upto
+	if from.IsZero() {
+		from = c.Since
+	}
+	late := now.Sub(from)
+	if c.To == "" || late <= copyLate {
+		return m, false
+	}
+	upto := "nothing of the service's records is in the copy for its standby"
+	if !c.Upto.IsZero() {
+		upto = "the copy of the service's records for its standby is of " + c.Upto.UTC().Format("2006-01-02 15:04Z")
+	}
+	m = notice.Matter{Key: "service/copy", Kind: notice.Service, Severity: health.Watch, Says: upto,
+		Do: fmt.Sprintf("What came since is lost with this machine. Look whether %s can be reached, and at the service's log.", c.To)}
+	if c.Failed != "" {
+		m.Says += ": " + c.Failed
+	}
+	if late > copyGrave {
+		m.Severity = health.Replace
+	}
+	return m, true
+}

@@ -137,6 +137,9 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	if m, ok := s.backedUp(now); ok {
 		out = append(out, m)
 	}
+	if m, ok := s.copyBehind(time.Now()); ok { // as the machines' clocks have it, not the lab's
+		out = append(out, m)
+	}
 	if says, do, severity := s.Trouble(); says != "" {
 		out = append(out, notice.Matter{Key: "service/records", Kind: notice.Service, Severity: severity, Says: says, Do: do})
 	}

@@ -44,6 +44,7 @@ type own struct {
 
 	certificate time.Time // when the certificate that is shown ends; zero without one
 	backups     Backups
+	copying     Copying
 	base        string // where people reach the console; empty when nobody said
 }
 
