@@ -1,12 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { client, got } from "../api/client";
 import { useNow } from "../api/live";
 import { decimal, finish, percent, span } from "../parts/format";
 import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
+import { Compare, mostCompared } from "./compare";
 
 export default function RecoveriesPage() {
   const now = useNow();
+  const [where, setWhere] = useSearchParams();
+  const chosen = where.getAll("with");
+  const choose = (id: string) =>
+    setWhere(
+      { with: chosen.includes(id) ? chosen.filter((x) => x !== id) : [...chosen, id].slice(-mostCompared) },
+      { replace: true },
+    );
   const q = useQuery({ queryKey: ["recoveries"], queryFn: () => got(client.GET("/recoveries")) });
   if (q.error) return <Failed what="The recoveries" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting />;
@@ -16,10 +24,27 @@ export default function RecoveriesPage() {
       {q.data.length === 0 && (
         <Empty>No recovery was seen yet. Resilvers, rebuilds, rebalances and scrubs appear here by themselves.</Empty>
       )}
+      {q.data.length > 1 && chosen.length < 2 && (
+        <p className="mb-3 text-soft">
+          {chosen.length === 0 ? `Choose two to ${mostCompared} to compare them.` : "Choose one more to compare them."}
+        </p>
+      )}
+      {chosen.length > 1 && <Compare ids={chosen} />}
       <ul className="space-y-2">
         {q.data.map((r) => (
-          <li key={r.id} className="sheet">
-            <Link to={`/recoveries/${r.id}`} className="grid items-center gap-x-6 gap-y-1 p-4 sm:grid-cols-[15rem_1fr]">
+          <li key={r.id} className="sheet flex items-center">
+            <label className="p-4 pr-0">
+              <input
+                type="checkbox"
+                aria-label={`Compare the ${r.kind} of ${r.pool} that began ${new Date(r.started_at).toLocaleString()}`}
+                checked={chosen.includes(r.id)}
+                onChange={() => choose(r.id)}
+              />
+            </label>
+            <Link
+              to={`/recoveries/${r.id}`}
+              className="grid grow items-center gap-x-6 gap-y-1 p-4 sm:grid-cols-[15rem_1fr]"
+            >
               <span>
                 <b>{r.pool}</b> {r.kind}
                 {r.tail && (
