@@ -1,7 +1,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { client, got, type S } from "../api/client";
 import { Command } from "../parts/command";
-import { decimal, span } from "../parts/format";
+import { decimal, exact, span } from "../parts/format";
 import { Failed, Waiting } from "../parts/parts";
 
 type Recovery = S["Recovery"];
@@ -22,7 +22,7 @@ const took = (r: Recovery) => Date.parse(r.ended_at ?? r.seen_at ?? r.started_at
 /** What is compared: a name, and how it was in each. */
 const rows: [string, (r: Recovery) => string][] = [
   ["kind", (r) => `${r.kind}${r.tail ? ` of ${r.tail}` : ""}, ${r.state}`],
-  ["began", (r) => new Date(r.started_at).toLocaleString()],
+  ["began", (r) => exact(new Date(r.started_at))],
   ["took", (r) => span(took(r))],
   ["data", (r) => decimal(r.done_bytes)],
   ["mean rate", (r) => (took(r) > 0 ? `${decimal(r.done_bytes / (took(r) / 1000))}/s` : "")],

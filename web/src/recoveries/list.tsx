@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { client, got } from "../api/client";
 import { useNow } from "../api/live";
-import { decimal, finish, percent, span } from "../parts/format";
+import { decimal, exact, finish, percent, span } from "../parts/format";
 import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
 import { Compare, mostCompared } from "./compare";
 
@@ -36,7 +36,7 @@ export default function RecoveriesPage() {
             <label className="p-4 pr-0">
               <input
                 type="checkbox"
-                aria-label={`Compare the ${r.kind} of ${r.pool} that began ${new Date(r.started_at).toLocaleString()}`}
+                aria-label={`Compare the ${r.kind} of ${r.pool} that began ${exact(new Date(r.started_at))}`}
                 checked={chosen.includes(r.id)}
                 onChange={() => choose(r.id)}
               />
