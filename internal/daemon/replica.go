@@ -42,6 +42,10 @@ func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.R
 		}
 	}
 	client.SetLogger(log)
+	if db == nil { // it is only read from; the engine takes its logger from there
+		db = litestream.NewDB("standby")
+		db.Logger = log
+	}
 	r := litestream.NewReplicaWithClient(db, client)
 	r.SyncInterval = copyEach
 	return r, nil
@@ -99,6 +103,7 @@ func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(
 	all := litestream.NewStore([]*litestream.DB{db}, litestream.CompactionLevels{
 		{Level: 0}, {Level: 1, Interval: 30 * time.Second}, {Level: 2, Interval: 5 * time.Minute}, {Level: 3, Interval: time.Hour},
 	})
+	all.Logger = db.Logger
 	if err := all.Open(context.Background()); err != nil {
 		return nil, fmt.Errorf("copy the records to %s: %w", c.ReplicateTo, err)
 	}
