@@ -94,16 +94,16 @@ func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(
 	if err := st.LeaveLog(); err != nil {
 		return nil, err
 	}
-	log := c.Log.With("about", "copy of the records")
+	log := quiet(c.Log.With("about", "copy of the records"))
 	db := litestream.NewDB(records(c.Data))
-	db.Logger = quiet(log)
-	if db.Replica, err = replica(db, c.ReplicateTo, db.Logger); err != nil {
+	if db.Replica, err = replica(db, c.ReplicateTo, log); err != nil {
 		return nil, err
 	}
 	all := litestream.NewStore([]*litestream.DB{db}, litestream.CompactionLevels{
 		{Level: 0}, {Level: 1, Interval: 30 * time.Second}, {Level: 2, Interval: 5 * time.Minute}, {Level: 3, Interval: time.Hour},
 	})
-	all.Logger = db.Logger
+	all.Logger = log
+	db.SetLogger(log)
 	if err := all.Open(context.Background()); err != nil {
 		return nil, fmt.Errorf("copy the records to %s: %w", c.ReplicateTo, err)
 	}
