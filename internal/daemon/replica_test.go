@@ -23,7 +23,7 @@ import (
 )
 
 // sshServer is one with SFTP that takes a key; it gives its address and its own public key.
-func sshServer(t *testing.T, may ssh.PublicKey) (address string, own []byte) {
+func sshServer(t *testing.T, home string, may ssh.PublicKey) (address string, own []byte) {
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	signer, err := ssh.NewSignerFromKey(private)
@@ -61,7 +61,7 @@ func sshServer(t *testing.T, may ssh.PublicKey) (address string, own []byte) {
 						}
 					}()
 					go func() {
-						if s, err := sftp.NewServer(channel); err == nil {
+						if s, err := sftp.NewServer(channel, sftp.WithServerWorkingDirectory(home)); err == nil {
 							_ = s.Serve()
 						}
 					}()
@@ -84,9 +84,9 @@ func TestReplicaOverSSH(t *testing.T) {
 	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(block), 0o600))
 	may, err := ssh.NewPublicKey(public)
 	require.NoError(t, err)
-	at, own := sshServer(t, may)
+	at, own := sshServer(t, dir, may)
 	require.NoError(t, os.WriteFile(host, own, 0o600))
-	address := "sftp://lantern@" + at + filepath.Join(dir, "copy") + "?key=" + key + "&host-key=" + host
+	address := "sftp://lantern@" + at + "/copy?key=" + key + "&host-key=" + host // below where a sign-in begins
 
 	for _, wrong := range []string{
 		"sftp://lantern@" + at + "/copy", "sftp://lantern:secret@" + at + "/copy?key=" + key + "&host-key=" + host,
@@ -131,12 +131,13 @@ func TestReplicaOverSSH(t *testing.T) {
 	require.ErrorContains(t, err, "holds records that are no copy")
 
 	// Another machine under the same address gets nothing.
-	other, _ := sshServer(t, may)
-	elsewhere := filepath.Join(dir, "elsewhere")
-	c, err := replica(nil, "sftp://lantern@"+other+elsewhere+"?key="+key+"&host-key="+host, log)
+	elsewhere := t.TempDir()
+	other, _ := sshServer(t, elsewhere, may)
+	c, err := replica(nil, "sftp://lantern@"+other+"/copy?key="+key+"&host-key="+host, log)
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	require.ErrorContains(t, c.Client.Init(ctx), "host key mismatch")
-	require.NoDirExists(t, elsewhere)
+	require.NoDirExists(t, filepath.Join(elsewhere, "copy"))
+	require.DirExists(t, filepath.Join(dir, "copy"))
 }

@@ -6,7 +6,7 @@ import { Failed, Waiting } from "../parts/parts";
 
 type Recovery = S["Recovery"];
 
-/** How each line is drawn, so that they are told apart without their colours. */
+/** How each line is drawn: by its dashes it is known without its colour. */
 const strokes = [
   { dash: "", text: "text-ink" },
   { dash: "7 4", text: "text-watch" },
@@ -14,7 +14,7 @@ const strokes = [
   { dash: "11 4 2 4", text: "text-soft" },
 ];
 
-/** The most that are compared at once: more lines in one picture cannot be told apart. */
+/** The most that are compared at once: more lines in one picture are too many to follow. */
 export const mostCompared = strokes.length;
 
 const took = (r: Recovery) => Date.parse(r.ended_at ?? r.seen_at ?? r.started_at) - Date.parse(r.started_at);
