@@ -290,7 +290,7 @@ func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, relea
 	why := ""
 	switch {
 	case t.Size < drive.Bytes(o.NeedsBytes):
-		why = fmt.Sprintf("it is too small: %d bytes, %d are needed", t.Size, o.NeedsBytes)
+		why = fmt.Sprintf("too small by %d bytes: %d, and %d are needed", o.NeedsBytes-int64(t.Size), t.Size, o.NeedsBytes)
 	case holds != "":
 		why = holds
 	default:

@@ -5382,7 +5382,7 @@ type AcknowledgeNoticeJSONBody struct {
 
 // MuteNoticeJSONBody defines parameters for MuteNotice.
 type MuteNoticeJSONBody struct {
-	// Hours 0 lets it be heard again
+	// Hours 0 ends the mute
 	Hours float64 `json:"hours"`
 
 	// Note why; others see it

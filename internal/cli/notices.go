@@ -92,7 +92,7 @@ func noticesCommand() *cli.Command {
 				Description: "Example: lantern notices mute LM417 --for 3d --note \"spare ordered\"\n" +
 					"         lantern notices mute LM417 --until \"tomorrow 08:00\"\n         lantern notices mute LM417 --for 0",
 				Flags: []cli.Flag{
-					&DurationFlag{Name: "for", Usage: "8h, 3d or 2w, up to 90d; 0 lets it be heard again"},
+					&DurationFlag{Name: "for", Usage: "8h, 3d or 2w, up to 90d; 0 ends the mute"},
 					&cli.StringFlag{Name: "until", Usage: "until this moment instead, such as \"tomorrow 08:00\""},
 					&cli.StringFlag{Name: "note", Usage: "why; others see it"},
 				},

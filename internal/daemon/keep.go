@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"lantern/internal/clock"
@@ -137,8 +138,15 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 		err = errors.New(chain.Broken)
 	}
 	say("the audit", err, fmt.Sprintf("%d entries, each as it was written", chain.Entries))
-	_, err = service.New(st, clock.Real{}, slog.New(slog.DiscardHandler))
-	say("loading it as at a start", err, "every swap was replayed from its events")
+	s, err := service.New(st, clock.Real{}, slog.New(slog.DiscardHandler))
+	if !say("loading it as at a start", err, "it loads") {
+		return wrong, nil
+	}
+	odd := s.Swaps.Differing()
+	if len(odd) > 0 {
+		err = errors.New(strings.Join(odd, "; "))
+	}
+	say("the swaps", err, words.Count(len(s.Swaps.Swaps(false)), "swap")+" in the records, replayed without a difference")
 	return wrong, nil
 }
 
@@ -157,7 +165,11 @@ func Salvage(ctx context.Context, from, to string, out io.Writer) error {
 		}
 		fmt.Fprintf(out, "LOST   %s: %s kept; ", t.Table, words.Count(t.Rows, "row"))
 		if t.Gaps > 0 {
-			fmt.Fprintf(out, "%s among them, %s or more lost; ", words.Count(t.Gaps, "gap"), words.Count(t.Lost, "row"))
+			lost := "an unknown number of rows"
+			if t.Lost > 0 {
+				lost = words.Count(t.Lost, "row") + " or more"
+			}
+			fmt.Fprintf(out, "%s, %s lost; ", words.Count(t.Gaps, "gap"), lost)
 		}
 		fmt.Fprintf(out, "%s dropped whose content was damaged\n", words.Count(t.Dropped, "row"))
 	}

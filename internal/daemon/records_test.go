@@ -143,6 +143,14 @@ func TestSalvage(t *testing.T) {
 		}
 		require.Contains(t, out.String(), "sound  the database")
 		require.Contains(t, out.String(), "sound  loading it as at a start", out.String())
+		swaps := "sound  the swaps"
+		switch {
+		case now["swap_events"] == 0:
+			swaps = "sound  the swaps: 0 swaps in the records"
+		case strings.Contains(out.String(), "LOST   swap_events"):
+			swaps = "WRONG  the swaps"
+		}
+		require.Contains(t, out.String(), swaps, "round %d", i)
 		require.Contains(t, out.String(), "lantern restore "+to)
 	}
 	require.Greater(t, lost, 10, "the damage hit something")
@@ -182,6 +190,7 @@ func TestSwapsReread(t *testing.T) {
 			require.Empty(t, w.Held, "records of before say nothing of where it stood")
 		} else {
 			require.Contains(t, w.Held, why)
+			require.Contains(t, strings.Join(s.Swaps.Differing(), ""), why)
 			_, err = s.Swaps.ActOnSwap(swap.NextIt, "ida", w.Id, "*", "")
 			require.ErrorContains(t, err, "Nobody knows where the swap of ZU006 stands")
 			require.False(t, s.Swaps.AskedOut(w.Old.Key, time.Now()))

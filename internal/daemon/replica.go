@@ -20,6 +20,7 @@ import (
 	"github.com/benbjohnson/litestream/sftp"   // another machine
 	"github.com/superfly/ltx"
 
+	"lantern/internal/agent"
 	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/service/notices"
@@ -197,11 +198,7 @@ func TakeOver(data, by, reason string) error {
 	if err != nil {
 		return err
 	}
-	part := filepath.Join(data, takeOverFile+".part")
-	if err := os.WriteFile(part, b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(part, filepath.Join(data, takeOverFile))
+	return agent.WriteWhole(filepath.Join(data, takeOverFile), b)
 }
 
 // txidOf is where the engine notes up to which change a standby has come.

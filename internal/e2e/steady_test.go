@@ -138,7 +138,7 @@ func TestSteadyConsole(t *testing.T) {
 	b.open("/swaps/" + w.Id)
 	b.see("Pull the drive with label tail ZU006", "What is shown was kept on this device")
 	d.begin(t)
-	await(t, "it is heard again", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
+	await(t, "the connection is back", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
 	d.run("person", "sessions")
 	b.ask(`fetch("/api/v1/session", {method: "DELETE"}).then(() => "")`)
 	await(t, "with the session goes what was kept", func() string {

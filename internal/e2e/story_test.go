@@ -39,7 +39,7 @@ func TestStory(t *testing.T) {
 		require.Contains(t, out, words)
 	}
 	sound := get[[]api.Drive](d.shell, "drives", "--verdict", "sound")
-	require.Greater(t, len(sound), 70, "most have nothing to say")
+	require.Greater(t, len(sound), 70, "most have no findings")
 
 	// The drive: identity, verdict, finding, evidence, and the trend as a chart.
 	out = d.run("drive", line.Tail)

@@ -15,7 +15,7 @@ import (
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
-// well is a drive with nothing to say.
+// well is a drive without findings.
 func well() Subject {
 	return Subject{
 		FirstAt: now.Add(-100 * day),

@@ -187,7 +187,7 @@ var Settings = []Setting{
 		"so much of its rated endurance used is to be watched",
 		func(t *Thresholds) *float64 { return &t.Wear },
 	},
-	{"spare", "%", 10, 0, 100, "so little spare left says replace", func(t *Thresholds) *float64 { return &t.Spare }},
+	{"spare", "%", 10, 0, 100, "remaining spare that means \"replace\"", func(t *Thresholds) *float64 { return &t.Spare }},
 	{
 		"short_days",
 		"days",

@@ -34,7 +34,7 @@ func TestRulesAreWorthTheirWord(t *testing.T) {
 	require.Equal(t, again, same, "equal seeds live equal lives")
 }
 
-// BenchmarkFleet: what one reading costs to judge, as it comes in a fleet: most drives with nothing to say, some with a
+// BenchmarkFleet: what one reading costs to judge, as it comes in a fleet: most drives without findings, some with a
 // finding or more.
 func BenchmarkFleet(b *testing.B) {
 	fleet := pasts.Fleet(7, 300, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))

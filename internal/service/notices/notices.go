@@ -354,7 +354,7 @@ func (s *Service) Acknowledge(by, id, note string) (api.Notice, error) {
 // longestMute is how long a notice can be muted.
 const longestMute = 90 * 24 * time.Hour
 
-// Mute says nothing of a notice until a time, unless it gets worse; zero hours lets it be heard again.
+// Mute says nothing of a notice until a time, unless it gets worse; zero hours ends that.
 func (s *Service) Mute(by, id string, hours float64, note string) (api.Notice, error) {
 	d := time.Duration(hours * float64(time.Hour))
 	if d < 0 || d > longestMute {

@@ -3,6 +3,7 @@ package swaps
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"lantern/internal/core/swap"
@@ -73,7 +74,24 @@ func (s *State) loadSwaps(where string, args ...any) error {
 		if w.ID == "" { // without its plan nobody knows what it was about; its drive and pool are known without it
 			delete(s.SwapByID, id)
 			s.Log.Error("a swap is left out: the plan that it began with is not in the records", "swap", id)
+			s.planless = append(s.planless, id)
 		}
 	}
 	return nil
+}
+
+// Differing says of each swap, open or ended, that its records do not lead where it stood, and why.
+func (s *Service) Differing() (out []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, w := range s.SwapByID {
+		if w.Differs != "" {
+			out = append(out, fmt.Sprintf("%s in %s: %s", w.Old.Tail(), w.Pool, w.Differs))
+		}
+	}
+	for _, id := range s.planless {
+		out = append(out, id+": the plan that it began with is lost")
+	}
+	slices.Sort(out)
+	return out
 }

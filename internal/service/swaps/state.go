@@ -34,6 +34,7 @@ type State struct {
 	News func() []notice.Notice // the notices that are open
 
 	SwapByID     map[string]*Swap
+	planless     []string // ids of swaps that were left out: their plans are not in the records
 	CampaignByID map[string]*swap.Campaign
 }
 

@@ -6680,7 +6680,7 @@ export interface operations {
                 "application/json": {
                     /**
                      * Format: double
-                     * @description 0 lets it be heard again
+                     * @description 0 ends the mute
                      */
                     hours: number;
                     /** @description why; others see it */

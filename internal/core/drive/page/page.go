@@ -45,7 +45,7 @@ type Kind struct {
 	Name   string `json:"name"`
 	Says   string `json:"says"` // what it is, in words
 	Clause string `json:"clause"`
-	least  int    // bytes without which there is nothing to say
+	least  int    // bytes without which nothing can be read
 	blank  bool   // all zeros say something: that there are no entries
 	decode func(*Page, []byte)
 }
