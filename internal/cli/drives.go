@@ -310,7 +310,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	}
 	if len(d.Findings) > 0 && d.Findings[0].Metric != "" {
 		o.line("")
-		if err := s.trends(ctx, d.Key, []string{d.Findings[0].Metric}, 14*24*time.Hour); err != nil {
+		if err := (plotter{s}).trends(ctx, d.Key, []string{d.Findings[0].Metric}, 14*24*time.Hour); err != nil {
 			return err
 		}
 	}

@@ -86,19 +86,22 @@ func followCommand() *cli.Command {
 		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Bool("all") {
-				return s.followAll(ctx, cmd.Bool("once"))
+				return follower{s}.followAll(ctx, cmd.Bool("once"))
 			}
 			pool, err := one(cmd, "a pool's name")
 			if err != nil {
 				return err
 			}
-			return s.follow(ctx, pool, cmd.Bool("once"))
+			return follower{s}.follow(ctx, pool, cmd.Bool("once"))
 		}),
 	}
 }
 
+// follower shows recoveries as they go on.
+type follower struct{ *session }
+
 // follow redraws whenever something happens; where the output is no terminal, it prints a line instead.
-func (s *session) follow(ctx context.Context, pool string, once bool) error {
+func (s follower) follow(ctx context.Context, pool string, once bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	happened := make(chan struct{}, 1)
@@ -147,7 +150,7 @@ func (s *session) follow(ctx context.Context, pool string, once bool) error {
 }
 
 // followAll redraws a line for each recovery that runs, until none does.
-func (s *session) followAll(ctx context.Context, once bool) error {
+func (s follower) followAll(ctx context.Context, once bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	happened := make(chan struct{}, 1)
@@ -193,7 +196,7 @@ func (s *session) followAll(ctx context.Context, once bool) error {
 }
 
 // movingLine is one recovery among others.
-func (s *session) movingLine(r api.Recovery) {
+func (s follower) movingLine(r api.Recovery) {
 	what := string(r.Kind)
 	if r.Tail != "" {
 		what += " of " + r.Tail
@@ -277,7 +280,7 @@ func (s *session) warn(ctx context.Context, said map[string]bool) {
 }
 
 // followLine is where a pool's recovery stands, in one line that says of what and when it is told.
-func (s *session) followLine(p api.Pool) {
+func (s follower) followLine(p api.Pool) {
 	r := p.Recovery
 	what := string(r.Kind)
 	if r.Tail != "" {

@@ -111,9 +111,9 @@ func ruleCommand() *cli.Command {
 					}
 					req := api.ThresholdSet{Name: cmd.Args().First(), Value: v, Model: cmd.String("model"), Pool: cmd.String("pool")}
 					if cmd.Bool("preview") {
-						return s.previewThreshold(ctx, req)
+						return ruler{s}.previewThreshold(ctx, req)
 					}
-					return s.setThreshold(ctx, req)
+					return ruler{s}.setThreshold(ctx, req)
 				}),
 			},
 			{
@@ -127,7 +127,7 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.setThreshold(
+					return ruler{s}.setThreshold(
 						ctx,
 						api.ThresholdSet{
 							Name:  name,
@@ -177,7 +177,7 @@ func ruleCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.tried(v)
+					return ruler{s}.tried(v)
 				}),
 			},
 			{
@@ -198,7 +198,7 @@ func ruleCommand() *cli.Command {
 					if cmd.Args().Len() != 2 {
 						return usage("lantern rule add needs a name and an expression\nExample: %s", example(cmd))
 					}
-					return s.putRule(
+					return ruler{s}.putRule(
 						ctx,
 						cmd.Args().First(),
 						api.RulePut{
@@ -348,7 +348,10 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 	)
 }
 
-func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error {
+// ruler changes rules, and shows first what a change does.
+type ruler struct{ *session }
+
+func (s ruler) setThreshold(ctx context.Context, req api.ThresholdSet) error {
 	r, err := ask[api.Rules](s.client.SetThreshold(ctx, req))
 	if err != nil {
 		return err
@@ -377,7 +380,7 @@ func (s *session) setThreshold(ctx context.Context, req api.ThresholdSet) error 
 }
 
 // previewThreshold lists what a threshold would flag.
-func (s *session) previewThreshold(ctx context.Context, req api.ThresholdSet) error {
+func (s ruler) previewThreshold(ctx context.Context, req api.ThresholdSet) error {
 	v, err := ask[api.ThresholdTried](s.client.TryThreshold(ctx, req))
 	if err != nil {
 		return err
@@ -397,7 +400,7 @@ func (s *session) previewThreshold(ctx context.Context, req api.ThresholdSet) er
 		}
 	}
 	return list(
-		s,
+		s.session,
 		v.Flagged,
 		"",
 		[]column{
@@ -439,7 +442,7 @@ func switchRule(on bool) func(context.Context, *session, *cli.Command) error {
 	}
 }
 
-func (s *session) putRule(ctx context.Context, id string, req api.RulePut) error {
+func (s ruler) putRule(ctx context.Context, id string, req api.RulePut) error {
 	v, err := ask[api.RuleTried](s.client.PutRule(ctx, id, req))
 	if err != nil {
 		return err
@@ -451,7 +454,7 @@ func (s *session) putRule(ctx context.Context, id string, req api.RulePut) error
 	return s.tried(v)
 }
 
-func (s *session) tried(v api.RuleTried) error {
+func (s ruler) tried(v api.RuleTried) error {
 	if s.out.format == "table" {
 		s.out.line(
 			"Over %s it would have flagged %d of %d drives (%d readings were looked at).",
@@ -465,7 +468,7 @@ func (s *session) tried(v api.RuleTried) error {
 		}
 	}
 	return list(
-		s,
+		s.session,
 		v.Flagged,
 		"",
 		[]column{col("tail"), col("bay"), col("pool").spare(1), col("first"), col("last"), col("readings"), col("now")},

@@ -32,7 +32,7 @@ func surveyCommand() *cli.Command {
 						return err
 					}
 				}
-				return s.walk(ctx, host, req)
+				return surveyor{s}.walk(ctx, host, req)
 			}),
 		}
 	}
@@ -59,7 +59,7 @@ func surveyCommand() *cli.Command {
 					if host == "" {
 						return usage("name a host\nExample: %s", example(cmd))
 					}
-					return s.walkOn(ctx, host, section)
+					return surveyor{s}.walkOn(ctx, host, section)
 				}),
 			},
 			{
@@ -72,11 +72,11 @@ func surveyCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					v, err := s.survey(ctx, host)
+					v, err := surveyor{s}.survey(ctx, host)
 					if err != nil {
 						return err
 					}
-					return s.showSurvey(v)
+					return surveyor{s}.showSurvey(v)
 				}),
 			},
 			act(
@@ -140,15 +140,18 @@ func surveyCommand() *cli.Command {
 	}
 }
 
-func (s *session) survey(ctx context.Context, host string) (api.Survey, error) {
+// surveyor leads a person along the bays of a host, one after the other.
+type surveyor struct{ *session }
+
+func (s surveyor) survey(ctx context.Context, host string) (api.Survey, error) {
 	return ask[api.Survey](s.client.GetSurvey(ctx, host))
 }
 
-func (s *session) step(ctx context.Context, host string, req api.SurveyAct) (api.Survey, error) {
+func (s surveyor) step(ctx context.Context, host string, req api.SurveyAct) (api.Survey, error) {
 	return ask[api.Survey](s.client.ActOnSurvey(ctx, host, nil, req))
 }
 
-func (s *session) walk(ctx context.Context, host string, req api.SurveyAct) error {
+func (s surveyor) walk(ctx context.Context, host string, req api.SurveyAct) error {
 	var before api.Survey
 	if req.Act == api.End || req.Act == api.Leave {
 		before, _ = s.survey(ctx, host)
@@ -165,7 +168,7 @@ func (s *session) walk(ctx context.Context, host string, req api.SurveyAct) erro
 }
 
 // surveyEnded says what a survey found that has ended.
-func (s *session) surveyEnded(v api.Survey, kept bool) {
+func (s surveyor) surveyEnded(v api.Survey, kept bool) {
 	s.out.line("The survey of %s has ended; %s %s.", v.Host, plural(len(v.Done), "bay"),
 		map[bool]string{true: "kept", false: "forgotten"}[kept])
 	for _, d := range v.Done {
@@ -179,7 +182,7 @@ func (s *session) surveyEnded(v api.Survey, kept bool) {
 	}
 }
 
-func (s *session) showSurvey(v api.Survey) error {
+func (s surveyor) showSurvey(v api.Survey) error {
 	if done, err := s.out.value(v); done {
 		return err
 	}
@@ -208,7 +211,7 @@ func (s *session) showSurvey(v api.Survey) error {
 }
 
 // walkOn goes through a walk line by line.
-func (s *session) walkOn(ctx context.Context, host, section string) error {
+func (s surveyor) walkOn(ctx context.Context, host, section string) error {
 	v, err := s.survey(ctx, host)
 	if err == nil && !v.Open {
 		v, err = s.step(ctx, host, api.SurveyAct{Act: api.Begin})

@@ -36,9 +36,9 @@ func trendCommand() *cli.Command {
 			drives, metrics := sortedOut(cmd.Args().Slice())
 			switch {
 			case len(drives) == 1:
-				return s.trends(ctx, drives[0], metrics, ago)
+				return plotter{s}.trends(ctx, drives[0], metrics, ago)
 			case len(metrics) == 1 && len(drives) <= len(signs):
-				return s.together(ctx, drives, metrics[0], ago)
+				return plotter{s}.together(ctx, drives, metrics[0], ago)
 			}
 			return usage(
 				"several drives are compared by one metric, up to %d at once\nExample: lantern trend CN261 XE932 read_latency_seconds",
@@ -63,8 +63,11 @@ func sortedOut(words []string) (drives, metrics []string) {
 // signs are what the courses of several drives are drawn with: they differ without colour.
 var signs = []string{"─", "•", "+", "x"}
 
+// plotter draws how metrics went.
+type plotter struct{ *session }
+
 // together draws one metric of several drives in one chart.
-func (s *session) together(ctx context.Context, drives []string, metric string, back time.Duration) error {
+func (s plotter) together(ctx context.Context, drives []string, metric string, back time.Duration) error {
 	var all []api.Trend
 	var first, last time.Time
 	for _, d := range drives {
@@ -131,7 +134,7 @@ func (p *printer) columns() int { return min(max(p.room()-12, 30), 150) }
 
 // trends prints charts of metrics one below the other, from the same moment to the same moment, and below them what
 // happened to the drive.
-func (s *session) trends(ctx context.Context, name string, metrics []string, back time.Duration) error {
+func (s plotter) trends(ctx context.Context, name string, metrics []string, back time.Duration) error {
 	var all []api.Trend
 	for _, m := range metrics {
 		t, err := ask[api.Trend](
@@ -178,7 +181,7 @@ func (s *session) trends(ctx context.Context, name string, metrics []string, bac
 	return s.axis(ctx, name, first, last, margin)
 }
 
-func (s *session) trendTable(all []api.Trend) error {
+func (s plotter) trendTable(all []api.Trend) error {
 	values := map[time.Time][]string{}
 	head := cols("at")
 	for i, t := range all {
@@ -223,7 +226,7 @@ func sampled(t api.Trend, first, last time.Time, columns int) []float64 {
 }
 
 // chart draws one metric between two moments and gives back how many columns stand before its plot.
-func (s *session) chart(t api.Trend, first, last time.Time) (margin int) {
+func (s plotter) chart(t api.Trend, first, last time.Time) (margin int) {
 	line := sampled(t, first, last, s.out.columns())
 	plot := asciigraph.Plot(line, asciigraph.Height(7), asciigraph.Precision(precision(line)))
 	row, _, _ := strings.Cut(plot, "\n")
@@ -259,7 +262,7 @@ var marks = map[api.HappeningKind]rune{
 }
 
 // axis writes what happened to the drive below the charts, and the times at their ends.
-func (s *session) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
+func (s plotter) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
 	d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
 	if err != nil {
 		return err

@@ -149,7 +149,7 @@ func whatifCommand() *cli.Command {
 			if err != nil {
 				return &Failure{Code: ExitFailed, Says: err.Error()}
 			}
-			return s.prospect(w)
+			return prospector{s}.prospect(w)
 		}, func(ctx context.Context, s *session, cmd *cli.Command) error {
 			name, err := one(cmd, "a pool's name")
 			if err != nil {
@@ -165,7 +165,7 @@ func whatifCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return s.prospect(w)
+			return prospector{s}.prospect(w)
 		}),
 	}
 }
@@ -182,7 +182,10 @@ var stakes = map[api.PoolOutcome]style{
 var prospectColumns = []column{col("volume"), col("protection").spare(1), col("outcome").as("BECOMES"),
 	col("was").as("MARGIN NOW").fold(14), col("is").as("MARGIN THEN").fold(14), col("used_bytes").as("USED")}
 
-func (s *session) prospect(w api.Prospect) error {
+// prospector shows what would be if drives were gone.
+type prospector struct{ *session }
+
+func (s prospector) prospect(w api.Prospect) error {
 	if s.out.format == "csv" || len(s.out.choice.columns) > 0 {
 		return s.out.table(prospectColumns, effectRows(w, func(x api.PoolOutcome) string { return string(x) }))
 	}
@@ -263,7 +266,7 @@ func effectRows(w api.Prospect, outcome func(api.PoolOutcome) string) (rows [][]
 }
 
 // comebacks tell what fills lost places again, by itself or by hand; what holds for several is said once.
-func (s *session) comebacks(w api.Prospect) {
+func (s prospector) comebacks(w api.Prospect) {
 	o := s.out
 	for i := 0; i < len(w.Comebacks); i++ {
 		c := w.Comebacks[i]
@@ -286,7 +289,7 @@ func (s *session) comebacks(w api.Prospect) {
 }
 
 // roomToDrain tells whether what is on the drives fits on the others.
-func (s *session) roomToDrain(w api.Prospect) {
+func (s prospector) roomToDrain(w api.Prospect) {
 	o := s.out
 	if r := w.Room; r.NeedBytes > 0 {
 		if r.Fits {

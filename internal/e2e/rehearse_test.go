@@ -109,7 +109,7 @@ func TestRehearsal(t *testing.T) {
 	small := get[api.LabMoved](r.shell, "lab", "insert", "skerry/front/7")
 	await(
 		t,
-		"it is too small",
+		"the drive is refused as too small",
 		func() string { return r.run("swap", "show", "ZU006") },
 		func(s string) bool { return strings.Contains(s, "too small") },
 	)

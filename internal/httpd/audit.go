@@ -5,16 +5,15 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"lantern/internal/api"
+	"lantern/internal/service/people"
+	"lantern/internal/service/problem"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
-
-	"lantern/internal/api"
-	"lantern/internal/service/people"
-	"lantern/internal/service/problem"
 )
 
 // internalRequest marks a request that the service asks itself, to see how something is before and after a change.
@@ -162,31 +161,4 @@ func (s *Server) note(e api.AuditEntry) {
 		s.Log.Error("an entry of the audit could not be written", "who", e.Who, "action", e.Action, "target", e.Target,
 			"error", err)
 	}
-}
-
-// ListAudit tells who changed what.
-func (s *Server) ListAudit(c *echo.Context, p api.ListAuditParams) error {
-	out, err := s.Service.People.Audit(p.After, p.Newest, p.Limit)
-	return answer(c, http.StatusOK, out, err)
-}
-
-// VerifyAudit says whether all entries are as they were written.
-func (s *Server) VerifyAudit(c *echo.Context, p api.VerifyAuditParams) error {
-	v, err := s.Service.People.VerifyAudit(p.Number, p.Hash)
-	return answer(c, http.StatusOK, v, err)
-}
-
-// ListSessions lists open sessions.
-func (s *Server) ListSessions(c *echo.Context) error {
-	mine, _ := c.Get(whoSession).(string)
-	out, err := s.Service.People.Sessions(rights(c), mine)
-	return answer(c, http.StatusOK, out, err)
-}
-
-// EndSession ends one.
-func (s *Server) EndSession(c *echo.Context, id api.IdParam) error {
-	if err := s.Service.People.EndSession(rights(c), id); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
 }

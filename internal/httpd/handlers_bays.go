@@ -1,21 +1,56 @@
 package httpd
 
 import (
+	"lantern/internal/api"
+	"lantern/internal/service/problem"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
-
-	"lantern/internal/api"
 )
 
+// GetBays gives a host's bay map.
+func (s baysCalls) GetBays(c *echo.Context, host string) error {
+	m, err := s.Service.Bays.Bays(host)
+	return answer(c, http.StatusOK, m, err)
+}
+
+// ListLights lists lights.
+func (s baysCalls) ListLights(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Bays.Lights())
+}
+
+// LightOn asks for a light.
+func (s baysCalls) LightOn(c *echo.Context, _ api.LightOnParams) error {
+	req, err := take[api.LightOn](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if req.Seconds < 1 || req.Seconds > 24*3600 {
+		return &problem.Problem{
+			Status: 422,
+			Type:   "bad-time",
+			Title:  "A light needs an end, within 24 hours.",
+			Do:     "Say for how long, such as 10m.",
+		}
+	}
+	l, err := s.Service.Bays.LightOn(person(c), req)
+	return answer(c, http.StatusAccepted, l, err)
+}
+
+// LightOff puts one out.
+func (s baysCalls) LightOff(c *echo.Context, id api.IdParam) error {
+	l, err := s.Service.Bays.LightOff(id)
+	return answer(c, http.StatusAccepted, l, err)
+}
+
 // ListLayouts lists how a host's enclosures look.
-func (s *Server) ListLayouts(c *echo.Context, host string) error {
+func (s baysCalls) ListLayouts(c *echo.Context, host string) error {
 	v, err := s.Service.Bays.Layouts(host)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // SetLayout keeps how an enclosure looks.
-func (s *Server) SetLayout(c *echo.Context, host, name string, _ api.SetLayoutParams) error {
+func (s baysCalls) SetLayout(c *echo.Context, host, name string, _ api.SetLayoutParams) error {
 	l, err := take[api.Layout](c, maxBody)
 	if err != nil {
 		return err
@@ -26,7 +61,7 @@ func (s *Server) SetLayout(c *echo.Context, host, name string, _ api.SetLayoutPa
 }
 
 // RemoveLayout forgets it.
-func (s *Server) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLayoutParams) error {
+func (s baysCalls) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLayoutParams) error {
 	if err := s.Service.Bays.RemoveLayout(person(c), host, name); err != nil {
 		return err
 	}
@@ -34,7 +69,7 @@ func (s *Server) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLa
 }
 
 // MoveLayout gives a described enclosure to another host.
-func (s *Server) MoveLayout(c *echo.Context, host, name string, _ api.MoveLayoutParams) error {
+func (s baysCalls) MoveLayout(c *echo.Context, host, name string, _ api.MoveLayoutParams) error {
 	req, err := take[api.HostName](c, maxBody)
 	if err != nil {
 		return err
@@ -43,13 +78,13 @@ func (s *Server) MoveLayout(c *echo.Context, host, name string, _ api.MoveLayout
 }
 
 // GetSurvey gives the walk of a host.
-func (s *Server) GetSurvey(c *echo.Context, host string) error {
+func (s baysCalls) GetSurvey(c *echo.Context, host string) error {
 	v, err := s.Service.Bays.Survey(host)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ActOnSurvey does a step of it.
-func (s *Server) ActOnSurvey(c *echo.Context, host string, _ api.ActOnSurveyParams) error {
+func (s baysCalls) ActOnSurvey(c *echo.Context, host string, _ api.ActOnSurveyParams) error {
 	req, err := take[api.SurveyAct](c, maxBody)
 	if err != nil {
 		return err
@@ -59,7 +94,7 @@ func (s *Server) ActOnSurvey(c *echo.Context, host string, _ api.ActOnSurveyPara
 }
 
 // ConfirmBay notes which drive was seen in a bay.
-func (s *Server) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
+func (s baysCalls) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 	req, err := take[api.Spot](c, maxBody)
 	if err != nil {
 		return err
@@ -72,22 +107,4 @@ func (s *Server) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 	}
 	v, err := s.Service.Views.Drive(req.Drive)
 	return answer(c, http.StatusOK, v, err)
-}
-
-// LabSilence makes enclosures of the lab tell nothing of themselves.
-func (s *Server) LabSilence(c *echo.Context) error {
-	return inLab(s, c, func(req api.LabSilence) (any, error) { return nil, s.Lab.Silence(req.Host, !req.Over) })
-}
-
-// LabEyes lists what eyes would see blink.
-func (s *Server) LabEyes(c *echo.Context) error {
-	if s.Lab == nil {
-		return noLab
-	}
-	return c.JSON(http.StatusOK, s.Lab.Blinks())
-}
-
-// LabPart makes a part of a shelf fail, or well again.
-func (s *Server) LabPart(c *echo.Context) error {
-	return inLab(s, c, func(req api.LabPart) (any, error) { return nil, s.Lab.Break(req.Host, req.Part, req.Well) })
 }

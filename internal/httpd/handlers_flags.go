@@ -1,21 +1,20 @@
 package httpd
 
 import (
+	"lantern/internal/api"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
-
-	"lantern/internal/api"
 )
 
 // ListNotices lists notices.
-func (s *Server) ListNotices(c *echo.Context, p api.ListNoticesParams) error {
+func (s flagsCalls) ListNotices(c *echo.Context, p api.ListNoticesParams) error {
 	all, err := s.Service.Notices.Notices(p.All)
 	return answer(c, http.StatusOK, all, err)
 }
 
 // AcknowledgeNotice notes that the caller saw one.
-func (s *Server) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.AcknowledgeNoticeJSONBody](c, maxBody)
 	if err != nil {
 		return err
@@ -25,7 +24,7 @@ func (s *Server) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
 }
 
 // MuteNotice says nothing of one for a while.
-func (s *Server) MuteNotice(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) MuteNotice(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.MuteNoticeJSONBody](c, maxBody)
 	if err != nil {
 		return err
@@ -35,12 +34,12 @@ func (s *Server) MuteNotice(c *echo.Context, id api.IdParam) error {
 }
 
 // ListChannels lists channels.
-func (s *Server) ListChannels(c *echo.Context) error {
+func (s flagsCalls) ListChannels(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Notices.Channels())
 }
 
 // PutChannel keeps one.
-func (s *Server) PutChannel(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) PutChannel(c *echo.Context, id api.IdParam) error {
 	if err := s.real("it tells nobody outside"); err != nil {
 		return err
 	}
@@ -53,7 +52,7 @@ func (s *Server) PutChannel(c *echo.Context, id api.IdParam) error {
 }
 
 // RemoveChannel takes one away.
-func (s *Server) RemoveChannel(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) RemoveChannel(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.Notices.RemoveChannel(person(c), id); err != nil {
 		return err
 	}
@@ -61,7 +60,7 @@ func (s *Server) RemoveChannel(c *echo.Context, id api.IdParam) error {
 }
 
 // TestChannel sends a message through one.
-func (s *Server) TestChannel(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) TestChannel(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.Notices.TestChannel(c.Request().Context(), person(c), id); err != nil {
 		return err
 	}
@@ -69,12 +68,12 @@ func (s *Server) TestChannel(c *echo.Context, id api.IdParam) error {
 }
 
 // ListRules lists rules and thresholds.
-func (s *Server) ListRules(c *echo.Context) error {
+func (s flagsCalls) ListRules(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Judging.Rules())
 }
 
 // TryThreshold says what a threshold would flag.
-func (s *Server) TryThreshold(c *echo.Context) error {
+func (s flagsCalls) TryThreshold(c *echo.Context) error {
 	req, err := take[api.ThresholdSet](c, maxBody)
 	if err != nil {
 		return err
@@ -84,7 +83,7 @@ func (s *Server) TryThreshold(c *echo.Context) error {
 }
 
 // TryRule runs an expression over the past.
-func (s *Server) TryRule(c *echo.Context) error {
+func (s flagsCalls) TryRule(c *echo.Context) error {
 	req, err := take[api.RuleTry](c, maxBody)
 	if err != nil {
 		return err
@@ -94,7 +93,7 @@ func (s *Server) TryRule(c *echo.Context) error {
 }
 
 // SetThreshold sets one.
-func (s *Server) SetThreshold(c *echo.Context) error {
+func (s flagsCalls) SetThreshold(c *echo.Context) error {
 	req, err := take[api.ThresholdSet](c, maxBody)
 	if err != nil {
 		return err
@@ -104,7 +103,7 @@ func (s *Server) SetThreshold(c *echo.Context) error {
 }
 
 // PutRule keeps an own rule, or switches a built-in one.
-func (s *Server) PutRule(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) PutRule(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.RulePut](c, maxBody)
 	if err != nil {
 		return err
@@ -114,7 +113,7 @@ func (s *Server) PutRule(c *echo.Context, id api.IdParam) error {
 }
 
 // RemoveRule takes an own rule away.
-func (s *Server) RemoveRule(c *echo.Context, id api.IdParam) error {
+func (s flagsCalls) RemoveRule(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.Judging.RemoveRule(person(c), id); err != nil {
 		return err
 	}

@@ -1,36 +1,35 @@
 package httpd
 
 import (
-	"net/http"
-	"time"
-
-	"github.com/labstack/echo/v5"
-
 	"lantern/internal/api"
 	"lantern/internal/harmless"
 	"lantern/internal/paper"
 	"lantern/internal/service/problem"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
 )
 
 // ListInventory tells what is known of drives beyond what they tell.
-func (s *Server) ListInventory(c *echo.Context, p api.ListInventoryParams) error {
+func (s inventoryCalls) ListInventory(c *echo.Context, p api.ListInventoryParams) error {
 	v, err := s.Service.Inventory.InventoryItems(p.Where, p.Q)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ListInventoryFields tells what can be set.
-func (s *Server) ListInventoryFields(c *echo.Context) error {
+func (s inventoryCalls) ListInventoryFields(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Inventory.Fields())
 }
 
 // GetInventory tells what is known of one drive.
-func (s *Server) GetInventory(c *echo.Context, drive string) error {
+func (s inventoryCalls) GetInventory(c *echo.Context, drive string) error {
 	v, err := s.Service.Inventory.Item(drive)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // SetInventory sets fields of one drive, or adds a note.
-func (s *Server) SetInventory(c *echo.Context, drive string, _ api.SetInventoryParams) error {
+func (s inventoryCalls) SetInventory(c *echo.Context, drive string, _ api.SetInventoryParams) error {
 	req, err := take[api.InventorySet](c, maxBody)
 	if err != nil {
 		return err
@@ -40,12 +39,12 @@ func (s *Server) SetInventory(c *echo.Context, drive string, _ api.SetInventoryP
 }
 
 // RemoveInventory removes what was written of a drive.
-func (s *Server) RemoveInventory(c *echo.Context, drive string) error {
+func (s inventoryCalls) RemoveInventory(c *echo.Context, drive string) error {
 	return none(c, s.Service.Inventory.RemoveItem(person(c), drive))
 }
 
 // ImportInventory sets fields of many drives.
-func (s *Server) ImportInventory(c *echo.Context) error {
+func (s inventoryCalls) ImportInventory(c *echo.Context) error {
 	req, err := take[api.InventoryImport](c, maxReport)
 	if err != nil {
 		return err
@@ -55,25 +54,25 @@ func (s *Server) ImportInventory(c *echo.Context) error {
 }
 
 // GetFailures tells how often drives fail.
-func (s *Server) GetFailures(c *echo.Context, p api.GetFailuresParams) error {
+func (s inventoryCalls) GetFailures(c *echo.Context, p api.GetFailuresParams) error {
 	v, err := s.Service.Views.Failures(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // GetStockAdvice tells what to buy.
-func (s *Server) GetStockAdvice(c *echo.Context, p api.GetStockAdviceParams) error {
+func (s inventoryCalls) GetStockAdvice(c *echo.Context, p api.GetStockAdviceParams) error {
 	v, err := s.Service.Views.Advice(p.LeadDays, p.Confidence)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // GetReport reports on a period.
-func (s *Server) GetReport(c *echo.Context, p api.GetReportParams) error {
+func (s inventoryCalls) GetReport(c *echo.Context, p api.GetReportParams) error {
 	v, err := s.Service.Period(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // GetReportPage is the same as a page that prints, with links to where its figures come from.
-func (s *Server) GetReportPage(c *echo.Context, p api.GetReportPageParams) error {
+func (s inventoryCalls) GetReportPage(c *echo.Context, p api.GetReportPageParams) error {
 	zone := time.UTC
 	if p.Zone != "" {
 		z, err := time.LoadLocation(p.Zone)
@@ -95,7 +94,40 @@ func (s *Server) GetReportPage(c *echo.Context, p api.GetReportPageParams) error
 }
 
 // GetStory tells what happened.
-func (s *Server) GetStory(c *echo.Context, kind string, name string, p api.GetStoryParams) error {
+func (s inventoryCalls) GetStory(c *echo.Context, kind string, name string, p api.GetStoryParams) error {
 	v, err := s.Service.Story(kind, name, p)
 	return answer(c, http.StatusOK, v, err)
+}
+
+// ListStock lists the drives that are kept to replace others.
+func (s inventoryCalls) ListStock(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Stock.Stock())
+}
+
+// KeepInStock says that a drive is.
+func (s inventoryCalls) KeepInStock(c *echo.Context, drive string) error {
+	req, err := take[api.KeepStock](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.Stock.KeepInStock(person(c), drive, req.Note)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// DropFromStock says that it is not any more.
+func (s inventoryCalls) DropFromStock(c *echo.Context, drive string) error {
+	if err := s.Service.Stock.DropFromStock(person(c), drive); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// SetCold says whether a host's drives are changed only while it is down.
+func (s inventoryCalls) SetCold(c *echo.Context, host string) error {
+	req, err := take[api.Cold](c, maxBody)
+	if err != nil {
+		return err
+	}
+	h, err := s.Service.Views.SetCold(person(c), host, req.Cold)
+	return answer(c, http.StatusOK, h, err)
 }

@@ -1,21 +1,80 @@
 package httpd
 
 import (
+	"lantern/internal/api"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
-
-	"lantern/internal/api"
 )
 
+// ListAcceptances lists tests of new drives.
+func (s testCalls) ListAcceptances(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Stock.Acceptances())
+}
+
+// AcceptDrive begins one.
+func (s testCalls) AcceptDrive(c *echo.Context, _ api.AcceptDriveParams) error {
+	req, err := take[api.AcceptDrive](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.Stock.Accept(person(c), req)
+	return answer(c, http.StatusCreated, v, err)
+}
+
+// GetAcceptPolicy gives what new drives are tested for.
+func (s testCalls) GetAcceptPolicy(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.Service.Stock.AcceptPolicy())
+}
+
+// SetAcceptPolicy sets it.
+func (s testCalls) SetAcceptPolicy(c *echo.Context) error {
+	req, err := take[api.AcceptPolicy](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.Stock.SetAcceptPolicy(person(c), req)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// GetAcceptance gives one.
+func (s testCalls) GetAcceptance(c *echo.Context, id api.IdParam) error {
+	v, err := s.Service.Stock.Acceptance(id)
+	return answer(c, http.StatusOK, v, err)
+}
+
+func (s testCalls) onAcceptance(c *echo.Context, id, what string) error {
+	req, err := take[api.Reason](c, maxBody)
+	if err != nil {
+		return err
+	}
+	v, err := s.Service.Stock.ActOnAcceptance(person(c), id, what, req.Reason)
+	return answer(c, http.StatusOK, v, err)
+}
+
+// PauseAcceptance pauses one.
+func (s testCalls) PauseAcceptance(c *echo.Context, id api.IdParam, _ api.PauseAcceptanceParams) error {
+	return s.onAcceptance(c, id, "pause")
+}
+
+// ResumeAcceptance lets one go on.
+func (s testCalls) ResumeAcceptance(c *echo.Context, id api.IdParam, _ api.ResumeAcceptanceParams) error {
+	return s.onAcceptance(c, id, "resume")
+}
+
+// StopAcceptance ends one.
+func (s testCalls) StopAcceptance(c *echo.Context, id api.IdParam, _ api.StopAcceptanceParams) error {
+	return s.onAcceptance(c, id, "stop")
+}
+
 // ListTestRuns lists self-tests that were ordered.
-func (s *Server) ListTestRuns(c *echo.Context, p api.ListTestRunsParams) error {
+func (s testCalls) ListTestRuns(c *echo.Context, p api.ListTestRunsParams) error {
 	all, err := s.Service.Selftests.TestRuns(p.Drive)
 	return answer(c, http.StatusOK, all, err)
 }
 
 // StartTests orders self-tests.
-func (s *Server) StartTests(c *echo.Context, _ api.StartTestsParams) error {
+func (s testCalls) StartTests(c *echo.Context, _ api.StartTestsParams) error {
 	req, err := take[api.TestOrder](c, maxBody)
 	if err != nil {
 		return err
@@ -25,7 +84,7 @@ func (s *Server) StartTests(c *echo.Context, _ api.StartTestsParams) error {
 }
 
 // StopTests orders self-tests to stop.
-func (s *Server) StopTests(c *echo.Context, _ api.StopTestsParams) error {
+func (s testCalls) StopTests(c *echo.Context, _ api.StopTestsParams) error {
 	req, err := take[api.TestOrder](c, maxBody)
 	if err != nil {
 		return err
@@ -35,18 +94,18 @@ func (s *Server) StopTests(c *echo.Context, _ api.StopTestsParams) error {
 }
 
 // GetTestStanding says who was tested when.
-func (s *Server) GetTestStanding(c *echo.Context, p api.GetTestStandingParams) error {
+func (s testCalls) GetTestStanding(c *echo.Context, p api.GetTestStandingParams) error {
 	v, err := s.Service.Selftests.TestStanding(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ListPlans lists test plans.
-func (s *Server) ListPlans(c *echo.Context) error {
+func (s testCalls) ListPlans(c *echo.Context) error {
 	return answer(c, http.StatusOK, s.Service.Selftests.Plans(), nil)
 }
 
 // SetPlan keeps a plan.
-func (s *Server) SetPlan(c *echo.Context, name string, _ api.SetPlanParams) error {
+func (s testCalls) SetPlan(c *echo.Context, name string, _ api.SetPlanParams) error {
 	req, err := take[api.PlanChange](c, maxBody)
 	if err != nil {
 		return err
@@ -56,7 +115,7 @@ func (s *Server) SetPlan(c *echo.Context, name string, _ api.SetPlanParams) erro
 }
 
 // RemovePlan takes a plan away.
-func (s *Server) RemovePlan(c *echo.Context, name string, _ api.RemovePlanParams) error {
+func (s testCalls) RemovePlan(c *echo.Context, name string, _ api.RemovePlanParams) error {
 	if err := s.Service.Selftests.RemovePlan(person(c), name); err != nil {
 		return err
 	}
@@ -64,7 +123,7 @@ func (s *Server) RemovePlan(c *echo.Context, name string, _ api.RemovePlanParams
 }
 
 // PreviewPlans shows what a change would do.
-func (s *Server) PreviewPlans(c *echo.Context) error {
+func (s testCalls) PreviewPlans(c *echo.Context) error {
 	req, err := take[api.PlanPreview](c, maxBody)
 	if err != nil {
 		return err
@@ -74,40 +133,13 @@ func (s *Server) PreviewPlans(c *echo.Context) error {
 }
 
 // GetCalendar shows the load of tests.
-func (s *Server) GetCalendar(c *echo.Context, p api.GetCalendarParams) error {
+func (s testCalls) GetCalendar(c *echo.Context, p api.GetCalendarParams) error {
 	v, err := s.Service.Selftests.Calendar(p.From, p.To)
 	return answer(c, http.StatusOK, v, err)
 }
 
 // ListPlannedTests lists tests in order of time.
-func (s *Server) ListPlannedTests(c *echo.Context, p api.ListPlannedTestsParams) error {
+func (s testCalls) ListPlannedTests(c *echo.Context, p api.ListPlannedTestsParams) error {
 	v, err := s.Service.Selftests.PlannedTests(p)
 	return answer(c, http.StatusOK, v, err)
-}
-
-// MakeFeed makes the address of the calendar.
-func (s *Server) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
-	if err := s.real("its tests are not for calendars"); err != nil {
-		return err
-	}
-	v, err := s.Service.Selftests.MakeFeed(person(c))
-	return secret(c, v, err)
-}
-
-// EndFeed ends it.
-func (s *Server) EndFeed(c *echo.Context) error {
-	if err := s.Service.Selftests.EndFeed(); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
-}
-
-// AskAddress asks what is at an address of a drive.
-func (s *Server) AskAddress(c *echo.Context, drive api.DriveParam, _ api.AskAddressParams) error {
-	req, err := take[api.Address](c, maxBody)
-	if err != nil {
-		return err
-	}
-	o, err := s.Service.Selftests.AskAddress(person(c), drive, req.Lba)
-	return answer(c, http.StatusAccepted, o, err)
 }

@@ -104,7 +104,7 @@ func (s *Server) Handler() http.Handler {
 		return strings.HasSuffix(c.Request().URL.Path, "/events")
 	}}))
 	e.Use(s.authenticate)
-	api.RegisterHandlersWithBaseURL(e, s, base)
+	api.RegisterHandlersWithBaseURL(e, newCalls(s), base)
 	e.GET("/healthz", s.alive)
 	e.GET("/readyz", s.readyFor)
 	e.GET("/metrics", s.metrics())

@@ -12,15 +12,15 @@ func (p *Pool) Check() error {
 	if len(p.Groups) == 0 {
 		return fmt.Errorf("groups: %s has none: name its groups, each with its members", p.Name)
 	}
-	slots := map[string]string{}
+	c := checker{p, map[string]string{}}
 	for i := range p.Groups {
-		if err := p.checkGroup(i, slots); err != nil {
+		if err := c.group(i); err != nil {
 			return err
 		}
 	}
 	for what, members := range map[string][]Member{"spares": p.Spares, "logs": p.Logs} {
 		for i := range members {
-			if err := p.checkMember(fmt.Sprintf("%s[%d]", what, i), &members[i], slots); err != nil {
+			if err := c.member(fmt.Sprintf("%s[%d]", what, i), &members[i]); err != nil {
 				return err
 			}
 			if members[i].Log != "" {
@@ -29,14 +29,20 @@ func (p *Pool) Check() error {
 		}
 	}
 	for i := range p.Volumes {
-		if err := p.checkVolume(fmt.Sprintf("volumes[%d]", i), &p.Volumes[i], slots); err != nil {
+		if err := c.volume(fmt.Sprintf("volumes[%d]", i), &p.Volumes[i]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (p *Pool) checkGroup(i int, slots map[string]string) error {
+// checker looks at the parts of a pool, and remembers where each slot was met.
+type checker struct {
+	*Pool
+	slots map[string]string
+}
+
+func (p checker) group(i int) error {
 	g, at := &p.Groups[i], fmt.Sprintf("groups[%d]", i)
 	for _, other := range p.Groups[:i] {
 		if other.Name == g.Name {
@@ -48,7 +54,7 @@ func (p *Pool) checkGroup(i int, slots map[string]string) error {
 	}
 	for j := range g.Members {
 		where, m := fmt.Sprintf("%s.members[%d]", at, j), &g.Members[j]
-		if err := p.checkMember(where, m, slots); err != nil {
+		if err := p.member(where, m); err != nil {
 			return err
 		}
 		if m.State == Standby {
@@ -183,14 +189,14 @@ func (g *Group) checkProtection(at string, pr Protection) error {
 	return nil
 }
 
-func (p *Pool) checkMember(at string, m *Member, slots map[string]string) error {
+func (p checker) member(at string, m *Member) error {
 	if m.Slot == "" {
 		return fmt.Errorf("%s.slot: every member needs a slot of its own", at)
 	}
-	if other := slots[m.Slot]; other != "" {
+	if other := p.slots[m.Slot]; other != "" {
 		return fmt.Errorf("%s.slot: %q is the slot of %s already", at, m.Slot, other)
 	}
-	slots[m.Slot] = at
+	p.slots[m.Slot] = at
 	switch {
 	case !slices.Contains(states, m.State):
 		return fmt.Errorf(
@@ -206,7 +212,7 @@ func (p *Pool) checkMember(at string, m *Member, slots map[string]string) error 
 	return nil
 }
 
-func (p *Pool) checkVolume(at string, v *Volume, slots map[string]string) error {
+func (p checker) volume(at string, v *Volume) error {
 	if v.Group != "" && !slices.ContainsFunc(p.Groups, func(g Group) bool { return g.Name == v.Group }) {
 		return fmt.Errorf("%s.group: the volume %q is on the group %q, and there is none", at, v.Name, v.Group)
 	}
@@ -215,7 +221,7 @@ func (p *Pool) checkVolume(at string, v *Volume, slots map[string]string) error 
 		for j, s := range e.Slots {
 			m, group, ok := p.Slot(s)
 			switch {
-			case slots[s] == "" || !ok || group == "" && p.isSpareOrLog(m.Slot):
+			case p.slots[s] == "" || !ok || group == "" && p.isSpareOrLog(m.Slot):
 				return fmt.Errorf(
 					"%s.slots[%d]: the volume %q has a piece on %q, and there is no such member of a group",
 					at,
@@ -242,6 +248,6 @@ func (p *Pool) checkVolume(at string, v *Volume, slots map[string]string) error 
 	return nil
 }
 
-func (p *Pool) isSpareOrLog(slot string) bool {
+func (p checker) isSpareOrLog(slot string) bool {
 	return p.isLog(slot) || slices.ContainsFunc(p.Spares, func(m Member) bool { return m.Slot == slot })
 }

@@ -28,7 +28,7 @@ func (m Margin) String() string {
 // protection. ok is false when nothing in the group says what it can lose, or when it is not known of a member whether
 // it carries its share and the answer depends on that (R7).
 func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
-	parts := p.groupParts(&g)
+	parts := limits{p}.groupParts(&g)
 	if len(parts) == 0 {
 		return 0, false
 	}
@@ -42,7 +42,7 @@ func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 // VolumeMargin is the margin of one volume: of the extents that hold it where they are known, else of its own
 // protection on its group, or the least of all groups it is spread over.
 func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
-	x, ok := p.volumePart(&v)
+	x, ok := limits{p}.volumePart(&v)
 	if !ok {
 		return 0, false
 	}
@@ -53,7 +53,7 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 // that is unknown, not healthy (R7). A loss that is certain whatever the unknown members turn out to be is told as a
 // loss.
 func (p *Pool) Margin() (least Margin, ok bool) {
-	x, ok := p.limiting()
+	x, ok := limits{p}.limiting()
 	if !ok {
 		return 0, false
 	}
@@ -64,12 +64,12 @@ func (p *Pool) Margin() (least Margin, ok bool) {
 // fewer than the rest can; empty where all parts can lose the same, where nothing is known, and where data is lost
 // (LostVolumes names it).
 func (p *Pool) LimitedBy() string {
-	x, ok := p.limiting()
+	x, ok := limits{p}.limiting()
 	if !ok || !x.known || x.margin < 0 {
 		return ""
 	}
 	var as, logs []string
-	parts := p.parts()
+	parts := limits{p}.parts()
 	for _, y := range parts {
 		if !y.known || y.margin != x.margin {
 			continue

@@ -38,7 +38,10 @@ func (x part) told() Margin {
 	return x.margin
 }
 
-func (p *Pool) limiting() (x part, ok bool) {
+// limits works out what of a pool has a margin of its own, and what limits it.
+type limits struct{ *Pool }
+
+func (p limits) limiting() (x part, ok bool) {
 	parts := p.parts()
 	if len(parts) == 0 {
 		return part{}, false
@@ -51,7 +54,7 @@ func (p *Pool) limiting() (x part, ok bool) {
 }
 
 // parts are all volumes, and the groups that none of them speaks for.
-func (p *Pool) parts() (out []part) {
+func (p limits) parts() (out []part) {
 	for i := range p.Volumes {
 		if x, ok := p.volumePart(&p.Volumes[i]); ok {
 			out = append(out, x)
@@ -66,7 +69,7 @@ func (p *Pool) parts() (out []part) {
 }
 
 // groupParts are the parts that are on one group.
-func (p *Pool) groupParts(g *Group) (out []part) {
+func (p limits) groupParts(g *Group) (out []part) {
 	for i := range p.Volumes {
 		if v := &p.Volumes[i]; v.on(g) {
 			out = append(out, p.onGroup(g, v))
@@ -80,7 +83,7 @@ func (p *Pool) groupParts(g *Group) (out []part) {
 
 // bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says
 // nothing, unless it is not known whether its members are there: then the pool is not known either (R7).
-func (p *Pool) bare(g *Group) []part {
+func (p limits) bare(g *Group) []part {
 	x := part{name: "group " + g.Name}
 	if !g.Protect.None {
 		x = p.under(g, g.Protect)
@@ -95,11 +98,11 @@ func (p *Pool) bare(g *Group) []part {
 func (v *Volume) on(g *Group) bool { return v.Group == "" || v.Group == g.Name }
 
 // spokenFor says whether a volume is on the group; then the volumes say what can be lost.
-func (p *Pool) spokenFor(g *Group) bool {
+func (p limits) spokenFor(g *Group) bool {
 	return slices.ContainsFunc(p.Volumes, func(v Volume) bool { return v.on(g) })
 }
 
-func (p *Pool) volumePart(v *Volume) (x part, ok bool) {
+func (p limits) volumePart(v *Volume) (x part, ok bool) {
 	for i := range p.Groups {
 		if g := &p.Groups[i]; v.on(g) {
 			if y := p.onGroup(g, v); !ok {
@@ -118,7 +121,7 @@ func (p *Pool) volumePart(v *Volume) (x part, ok bool) {
 
 // onGroup is the margin of a volume on one group: that of its least extent, where it is known which members hold which;
 // else that of its own protection laid over the group, or of the group's where it is spread over several.
-func (p *Pool) onGroup(g *Group, v *Volume) (x part) {
+func (p limits) onGroup(g *Group, v *Volume) (x part) {
 	switch {
 	case len(v.Extents) > 0:
 		x = p.byExtents(v)
@@ -132,13 +135,13 @@ func (p *Pool) onGroup(g *Group, v *Volume) (x part) {
 }
 
 // under is the margin of a protection on a group; known also when unknown members cannot change that data is lost.
-func (p *Pool) under(g *Group, pr Protection) part {
+func (p limits) under(g *Group, pr Protection) part {
 	m, logs := p.margin(g, pr)
 	return part{margin: m, logs: logs, known: m < 0 || !p.unsure(g.Members)}
 }
 
 // byExtents is the margin of a volume of which it is known which members hold which parts.
-func (p *Pool) byExtents(v *Volume) part {
+func (p limits) byExtents(v *Volume) part {
 	at := map[string]*Member{}
 	for i := range p.Groups {
 		for j := range p.Groups[i].Members {

@@ -122,7 +122,7 @@ func (p *Pool) movable(g *Group, changes []Change) error {
 
 // lostWith names what has lost data and has a piece on the member at slot.
 func (p *Pool) lostWith(g *Group, slot string) (names []string) {
-	for _, x := range p.groupParts(g) {
+	for _, x := range (limits{p}).groupParts(g) {
 		if x.known && x.margin < 0 {
 			names = append(names, x.name)
 		}

@@ -160,8 +160,8 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 	for i := range p.Volumes {
 		v := &p.Volumes[i]
 		e := Effect{Volume: v.Name, Group: v.Group, Words: v.Protect.Words, Used: v.Used}
-		was, _ := p.volumePart(v)
-		is, ok := after.volumePart(&after.Volumes[i])
+		was, _ := limits{p}.volumePart(v)
+		is, ok := limits{after}.volumePart(&after.Volumes[i])
 		is.known = is.known && ok
 		stops, lower := false, false
 		for j := range after.Groups {
@@ -175,10 +175,10 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 	}
 	for j := range p.Groups {
 		g := &p.Groups[j]
-		if p.spokenFor(g) {
+		if (limits{p}).spokenFor(g) {
 			continue
 		}
-		was := p.bare(g)
+		was := limits{p}.bare(g)
 		if len(was) == 0 {
 			continue
 		}
@@ -186,7 +186,7 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 		bare := &Volume{Protect: g.Protect}
 		e.judge(
 			was[0],
-			after.bare(&after.Groups[j])[0],
+			limits{after}.bare(&after.Groups[j])[0],
 			after.stopped(&after.Groups[j], bare),
 			p.lowers(after, j, bare),
 		)

@@ -44,15 +44,15 @@ func Apply(s State, e Event) (State, []Order, error) {
 	case FateIt:
 		err = next.fate(e)
 	case DriveGone:
-		next.gone(e)
+		observation{&next}.gone(e)
 	case DriveCame:
-		next.came(e)
+		observation{&next}.came(e)
 	case PoolSeen:
-		orders = next.pool(e)
+		orders = observation{&next}.pool(e)
 	case HostSeen:
-		next.host(e)
+		observation{&next}.host(e)
 	case OrderDone:
-		next.outcome(e)
+		observation{&next}.outcome(e)
 	}
 	if err != nil {
 		return s, nil, err

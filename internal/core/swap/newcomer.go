@@ -25,14 +25,11 @@ func (s *State) Unfit(d Drive) string {
 func (s *State) size(d Drive) string {
 	switch {
 	case d.Capacity < s.Needs:
-		return "it is too small: it has " + grouped(d.Capacity) + " bytes, " + grouped(s.Needs) + " are needed, " +
-			grouped(s.Needs-d.Capacity) + " are missing"
+		return fmt.Sprintf("too small: %s bytes, at least %s are needed, %s more",
+			grouped(d.Capacity), grouped(s.Needs), grouped(s.Needs-d.Capacity))
 	case s.AtMost > 0 && d.Capacity > s.AtMost:
-		return "it is too large: it has " + grouped(
-			d.Capacity,
-		) + " bytes, and no data drive may have more than the parity drive's " + grouped(
-			s.AtMost,
-		)
+		return fmt.Sprintf("too large: %s bytes, and no data drive may have more than the parity drive's %s",
+			grouped(d.Capacity), grouped(s.AtMost))
 	}
 	return ""
 }
@@ -42,7 +39,7 @@ func (s *State) lies(d Drive) string {
 	case s.Recipe.Spare != "" && d.Spare && d.Member == s.Pool:
 		return "" // what is on a spare is the mark of its own pool
 	case d.Member != "":
-		return "it is a member of " + d.Member
+		return "member of " + d.Member
 	case s.Laid != "" && s.Laid == d.Key() && d.Holds == drive.PartitionTable:
 		return "" // this swap gave it the partitions
 	case d.Holds == "" && !d.Blank:
@@ -55,7 +52,7 @@ func (s *State) lies(d Drive) string {
 
 func promised(d Drive) string {
 	if d.Promised != "" {
-		return "it is promised to the swap of " + d.Promised
+		return "promised to the swap of " + d.Promised
 	}
 	return ""
 }

@@ -60,7 +60,11 @@ func (s *State) AskedDown(now time.Time) bool {
 	return s.Phase.Open() && down && now.Sub(s.since()) < downFor
 }
 
-func (s *State) gone(e Event) {
+// observation is a swap at the moment at which facts of the world arrive: drives that come and go, hosts, outcomes of
+// orders, the state of the pool.
+type observation struct{ *State }
+
+func (s observation) gone(e Event) {
 	if !s.Phase.Open() || s.missing(e.Drive.Key()) >= 0 {
 		return
 	}
@@ -89,7 +93,7 @@ func (s *State) gone(e Event) {
 
 // newGone takes note that the new drive left where nothing depends on it, or where it is to be carried elsewhere. It
 // returns false where neither is so.
-func (s *State) newGone(e Event) bool {
+func (s observation) newGone(e Event) bool {
 	switch {
 	case e.Drive.Member == "" && s.in(Confirm, Layout, Prepare):
 		s.say(e, "the new drive %s was taken out again", s.New.Tail())
@@ -105,7 +109,7 @@ func (s *State) newGone(e Event) bool {
 }
 
 // strangerGone takes in that a drive left which was never part of the pool: one that came too early, or was refused.
-func (s *State) strangerGone(e Event) {
+func (s observation) strangerGone(e Event) {
 	// It was never part of the pool: one that came too early, or was refused.
 	s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == e.Drive.Key() })
 	s.say(e, "%s was taken out again", e.Drive.Tail())
@@ -117,7 +121,7 @@ func (s *State) strangerGone(e Event) {
 	}
 }
 
-func (s *State) oldGone(e Event) {
+func (s observation) oldGone(e Event) {
 	if s.OldGone {
 		return
 	}
@@ -178,7 +182,7 @@ func (s *State) missing(key string) int {
 	return -1
 }
 
-func (s *State) came(e Event) {
+func (s observation) came(e Event) {
 	if !s.Phase.Open() {
 		return
 	}
@@ -211,7 +215,7 @@ func (s *State) came(e Event) {
 }
 
 // newCame takes in that the new drive is seen in a bay.
-func (s *State) newCame(e Event) {
+func (s observation) newCame(e Event) {
 	s.New.Bay = e.Drive.Bay
 	switch {
 	case s.Phase == Rehouse && s.Old.Bay != "" && e.Drive.Bay == s.Old.Bay && s.BlockedBy == "":
@@ -225,7 +229,7 @@ func (s *State) newCame(e Event) {
 }
 
 // wrongCame takes in that a drive is back which was pulled by mistake.
-func (s *State) wrongCame(e Event, i int) {
+func (s observation) wrongCame(e Event, i int) {
 	was := s.Wrong[i]
 	s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
 	if e.Drive.Key() == s.Old.Key() {
@@ -244,7 +248,7 @@ func (s *State) wrongCame(e Event, i int) {
 }
 
 // oldCame takes in that the old drive is back. It is watched, not trusted: it is still to go.
-func (s *State) oldCame(e Event) {
+func (s observation) oldCame(e Event) {
 	if !s.OldGone {
 		return
 	}
@@ -287,7 +291,7 @@ func (s *State) took(e Event, d Drive) {
 }
 
 // host takes in that the host stopped reporting, or reports again.
-func (s *State) host(e Event) {
+func (s observation) host(e Event) {
 	if !s.Phase.Open() {
 		return
 	}
@@ -306,7 +310,7 @@ func (s *State) host(e Event) {
 	}
 }
 
-func (s *State) outcome(e Event) {
+func (s observation) outcome(e Event) {
 	if !s.Ordered || e.Order != s.Order {
 		return // an order of before, or heard twice
 	}
@@ -332,7 +336,7 @@ func (s *State) outcome(e Event) {
 }
 
 // joined takes in that the order to join was carried out.
-func (s *State) joined(e Event) {
+func (s observation) joined(e Event) {
 	s.say(e, "the agent made it a member: %s", e.Outcome)
 	if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {
 		s.Seats[i].Asked = true

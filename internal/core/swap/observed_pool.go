@@ -9,7 +9,7 @@ import (
 )
 
 // pool takes in what the pool shows. It never moves on because an order was sent.
-func (s *State) pool(e Event) []Order {
+func (s observation) pool(e Event) []Order {
 	p := e.Pool
 	s.noteMargin(e)
 	s.noteSeats(e)
@@ -32,7 +32,7 @@ func (s *State) pool(e Event) []Order {
 }
 
 // noteMargin keeps how the margin went since the swap began.
-func (s *State) noteMargin(e Event) {
+func (s observation) noteMargin(e Event) {
 	if !s.Phase.Open() || s.Phase == Planned {
 		return
 	}
@@ -43,7 +43,7 @@ func (s *State) noteMargin(e Event) {
 }
 
 // noteSeats keeps at which of its places the new drive is a member.
-func (s *State) noteSeats(e Event) {
+func (s observation) noteSeats(e Event) {
 	if s.New == nil {
 		return
 	}
@@ -57,7 +57,7 @@ func (s *State) noteSeats(e Event) {
 }
 
 // seen goes on to the next step where the pool shows that this one is done (R6).
-func (s *State) seen(e Event, joined bool) {
+func (s observation) seen(e Event, joined bool) {
 	p := e.Pool
 	switch s.Phase {
 	case Scrub:
@@ -94,7 +94,7 @@ func (s *State) seen(e Event, joined bool) {
 
 // scrubbed looks whether a scrub has ended: the one that was ordered, or another that ended since the swap began. Both
 // have read everything.
-func (s *State) scrubbed(e Event) {
+func (s observation) scrubbed(e Event) {
 	p := e.Pool
 	if p.Recovering || !p.Scrubbed.After(s.StartedAt) {
 		return
@@ -111,7 +111,7 @@ func (s *State) scrubbed(e Event) {
 }
 
 // verify closes the swap when all checks hold.
-func (s *State) verify(e Event) (orders []Order) {
+func (s observation) verify(e Event) (orders []Order) {
 	s.Closing = s.closing(e)
 	open := 0
 	for _, c := range s.Closing {
@@ -132,7 +132,7 @@ func (s *State) verify(e Event) (orders []Order) {
 }
 
 // recovering looks whether the pool has its member, and what stands in the way of a recovery that does not begin.
-func (s *State) recovering(e Event, joined bool) {
+func (s observation) recovering(e Event, joined bool) {
 	p := e.Pool
 	stuck := p.Stuck
 	if since := s.Visited; p.Recovering || len(since) == 0 || e.At.Sub(since[len(since)-1].At) < stuckAfter {
@@ -156,11 +156,11 @@ func (s *State) recovering(e Event, joined bool) {
 }
 
 // carries says whether the old drive still carries its share as the pool shows it.
-func (s *State) carries(p *PoolView) bool { return p.Drive == s.Old.Key() && p.Member != pool.Out }
+func (s observation) carries(p *PoolView) bool { return p.Drive == s.Old.Key() && p.Member != pool.Out }
 
 // lookBefore looks, with every report before a step that lowers the margin, at what the checks before the start have
 // looked at: what was right to do then may be wrong to do now.
-func (s *State) lookBefore(e Event) {
+func (s observation) lookBefore(e Event) {
 	why, gated := s.against(e.Pool)
 	if !gated {
 		return
@@ -181,7 +181,7 @@ func (s *State) lookBefore(e Event) {
 
 // against says what stands against the step that is to come, by what the pool shows; gated is false where nothing is
 // looked at.
-func (s *State) against(p *PoolView) (why string, gated bool) {
+func (s observation) against(p *PoolView) (why string, gated bool) {
 	switch s.Phase {
 	case Pull:
 		return s.againstPull(p), true
@@ -205,7 +205,7 @@ func (s *State) against(p *PoolView) (why string, gated bool) {
 	return "", false
 }
 
-func (s *State) againstPull(p *PoolView) string {
+func (s observation) againstPull(p *PoolView) string {
 	switch {
 	case s.carries(p):
 		return s.unsafe(p, p.Without, p.Lost)
@@ -215,7 +215,7 @@ func (s *State) againstPull(p *PoolView) string {
 	return ""
 }
 
-func (s *State) againstRelease(p *PoolView) string {
+func (s observation) againstRelease(p *PoolView) string {
 	why := s.unsafe(p, max(0, p.Without), nil)
 	if why == "" && !p.Drained {
 		why = "pieces still are on " + s.Old.Tail()
@@ -223,7 +223,7 @@ func (s *State) againstRelease(p *PoolView) string {
 	return why
 }
 
-func (s *State) againstUp() string {
+func (s observation) againstUp() string {
 	switch {
 	case s.Recipe.Temporary && s.New != nil && s.New.Bay == "":
 		return s.New.Tail() + " is not seen yet"
@@ -238,7 +238,7 @@ func (s *State) againstUp() string {
 }
 
 // recoveryRuns says that a recovery is running (R4); empty where none is.
-func (s *State) recoveryRuns(p *PoolView) string {
+func (s observation) recoveryRuns(p *PoolView) string {
 	if keepsR4 && p.Recovering {
 		return "a recovery is running in " + s.Pool
 	}
@@ -246,7 +246,7 @@ func (s *State) recoveryRuns(p *PoolView) string {
 }
 
 // stopping is the first of the checks that stops, in words.
-func (s *State) stopping(checks []record.Check) string {
+func (s observation) stopping(checks []record.Check) string {
 	for _, c := range checks {
 		if c.Result == record.Stops && (len(c.Loses) == 0 || len(s.Loses) == 0) {
 			return c.Title + ": " + strings.TrimSuffix(c.Found, ".")
@@ -256,7 +256,7 @@ func (s *State) stopping(checks []record.Check) string {
 }
 
 // block keeps why the step must not be taken, and says it when that changed.
-func (s *State) block(e Event, why string) {
+func (s observation) block(e Event, why string) {
 	was := s.BlockedBy
 	if why == was {
 		return
@@ -277,7 +277,7 @@ func (s *State) block(e Event, why string) {
 }
 
 // unsafe says why a member must not leave the pool now; empty when it may.
-func (s *State) unsafe(p *PoolView, after pool.Margin, lost []string) string {
+func (s observation) unsafe(p *PoolView, after pool.Margin, lost []string) string {
 	untold := slices.ContainsFunc(lost, func(v string) bool { return !slices.Contains(s.Loses, v) })
 	told := len(lost) > 0 && !untold
 	switch {

@@ -1,0 +1,102 @@
+package httpd
+
+import (
+	"encoding/json"
+	"errors"
+	"lantern/internal/api"
+	"lantern/internal/bounds"
+	"lantern/internal/harmless"
+	"lantern/internal/service/problem"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// PushReport takes a report in.
+func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
+	s.hearAgent(agentHost(c), p.LanternAgent)
+	r, err := take[api.Report](c, maxReport)
+	if err == nil {
+		err = s.Service.TakeReport(agentHost(c), r)
+	}
+	var no *problem.Problem
+	switch {
+	case errors.As(err, &no) && no.Permanent:
+		s.Service.Fleet.Refuse(agentHost(c), no)
+		return err
+	case err != nil:
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// hearAgent notes what an agent says of itself; what cannot be read is nothing.
+func (s agentsCalls) hearAgent(host, text string) {
+	var a api.AgentState
+	if text == "" || json.Unmarshal([]byte(text), &a) != nil || bounds.Check(a) != nil {
+		return
+	}
+	harmless.Scrub(&a, false)
+	s.Service.Fleet.HearAgent(host, a)
+}
+
+// TakeOrders gives a host its orders.
+func (s agentsCalls) TakeOrders(c *echo.Context, p api.TakeOrdersParams) error {
+	out, err := s.Service.Orders.TakeOrders(
+		c.Request().Context(),
+		agentHost(c),
+		time.Duration(min(max(p.Wait, 0), 60))*time.Second,
+	)
+	return answer(c, http.StatusOK, out, err)
+}
+
+// ReportOutcome takes an outcome in.
+func (s agentsCalls) ReportOutcome(c *echo.Context, id api.IdParam) error {
+	o, err := take[api.Outcome](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if err := s.Service.TakeOutcome(agentHost(c), id, o); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// AskCertificate gives an agent a certificate for its key.
+func (s agentsCalls) AskCertificate(c *echo.Context) error {
+	req, err := take[api.AskCertificate](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if !s.Certificates {
+		return c.NoContent(http.StatusNoContent)
+	}
+	v, err := s.Service.Fleet.Certify(agentHost(c), req.Request, shown(c.Request()))
+	var no *problem.Problem
+	if errors.As(err, &no) && no.Status == http.StatusUnauthorized {
+		s.wrongToken(address(c))
+	}
+	return answer(c, http.StatusOK, v, err)
+}
+
+// AskEnrolment lets an agent ask for its host. Whoever tries codes is slowed down as whoever tries tokens.
+func (s agentsCalls) AskEnrolment(c *echo.Context) error {
+	req, err := take[api.AskEnrolment](c, maxBody)
+	if err != nil {
+		return err
+	}
+	if err := s.real("no host can be enrolled"); err != nil {
+		return err
+	}
+	from := address(c)
+	done, err := s.Service.Fleet.Ask(req, from)
+	var no *problem.Problem
+	if errors.As(err, &no) && no.Status == http.StatusUnauthorized {
+		if wait := s.tries.wait(from, time.Now()); wait != nil {
+			return wait
+		}
+		s.wrongToken(from)
+	}
+	return answer(c, http.StatusOK, api.Enrolment{Enrolled: done}, err)
+}
