@@ -1010,6 +1010,7 @@ const (
 	ProblemTypeSwapUnknown      ProblemType = "swap-unknown"
 	ProblemTypeTooLarge         ProblemType = "too-large"
 	ProblemTypeTooManyTries     ProblemType = "too-many-tries"
+	ProblemTypeTwoDrives        ProblemType = "two-drives"
 	ProblemTypeUnknownAction    ProblemType = "unknown-action"
 	ProblemTypeUnknownHost      ProblemType = "unknown-host"
 	ProblemTypeUseUnknown       ProblemType = "use-unknown"
@@ -1278,6 +1279,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeTooLarge:
 		return true
 	case ProblemTypeTooManyTries:
+		return true
+	case ProblemTypeTwoDrives:
 		return true
 	case ProblemTypeUnknownAction:
 		return true
@@ -2281,6 +2284,9 @@ type Drive struct {
 	// BayHow told by its enclosure, confirmed by a person, or guessed from its port
 	BayHow string `json:"bay_how,omitempty,omitzero"`
 
+	// Before identities under which it was known before, as a person said
+	Before []Identity `json:"before,omitempty,omitzero"`
+
 	// Blind why its newest reading told nothing; empty when it told
 	Blind string `json:"blind,omitempty,omitzero"`
 
@@ -3207,6 +3213,13 @@ type MemberReport struct {
 	UsedBytes int64  `json:"used_bytes"`
 }
 
+// MergeDrives defines model for MergeDrives.
+type MergeDrives struct {
+	// From the identity that is gone: its key, its serial or the end of that
+	From   string `json:"from"`
+	Reason string `json:"reason"`
+}
+
 // MetricValue defines model for MetricValue.
 type MetricValue struct {
 	At time.Time `json:"at"`
@@ -3888,7 +3901,9 @@ type Point struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	CapacityBytes int64 `json:"capacity_bytes"`
+	// Also names under which records tell of it as well: the one that its host reports, and earlier ones
+	Also          []string `json:"also,omitempty,omitzero"`
+	CapacityBytes int64    `json:"capacity_bytes"`
 
 	// FullMargin the margin when nothing is lost
 	FullMargin int      `json:"full_margin"`
@@ -5289,6 +5304,11 @@ type ForgetDriveParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// MergeDrivesParams defines parameters for MergeDrives.
+type MergeDrivesParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // GetReadingsParams defines parameters for GetReadings.
 type GetReadingsParams struct {
 	Hours int `form:"hours,omitempty" json:"hours,omitempty,omitzero"`
@@ -5406,6 +5426,11 @@ type ActOnPoolParams struct {
 
 // ForgetPoolParams defines parameters for ForgetPool.
 type ForgetPoolParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// RenamePoolParams defines parameters for RenamePool.
+type RenamePoolParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
@@ -5629,6 +5654,9 @@ type AskAddressJSONRequestBody = Address
 // ForgetDriveJSONRequestBody defines body for ForgetDrive for application/json ContentType.
 type ForgetDriveJSONRequestBody = Reason
 
+// MergeDrivesJSONRequestBody defines body for MergeDrives for application/json ContentType.
+type MergeDrivesJSONRequestBody = MergeDrives
+
 // EnrolHostJSONRequestBody defines body for EnrolHost for application/json ContentType.
 type EnrolHostJSONRequestBody = Enrol
 
@@ -5718,6 +5746,9 @@ type ForgetPoolJSONRequestBody = Reason
 
 // PlanMovesJSONRequestBody defines body for PlanMoves for application/json ContentType.
 type PlanMovesJSONRequestBody = MovesAsked
+
+// RenamePoolJSONRequestBody defines body for RenamePool for application/json ContentType.
+type RenamePoolJSONRequestBody = HostName
 
 // SetPriorityHoursJSONRequestBody defines body for SetPriorityHours for application/json ContentType.
 type SetPriorityHoursJSONRequestBody = PriorityHours
@@ -6197,6 +6228,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
 	ForgetDrive(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeDrivesWithBody Say that a drive is one that was known under another identity
+	//
+	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+	MergeDrivesWithBody(ctx context.Context, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeDrives Say that a drive is one that was known under another identity
+	//
+	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+	MergeDrives(ctx context.Context, drive DriveParam, params *MergeDrivesParams, body MergeDrivesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReadings Export readings
 	//
@@ -6797,6 +6846,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 	PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenamePoolWithBody Give a pool another name
+	//
+	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+	RenamePoolWithBody(ctx context.Context, pool PoolParam, params *RenamePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenamePool Give a pool another name
+	//
+	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+	RenamePool(ctx context.Context, pool PoolParam, params *RenamePoolParams, body RenamePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemovePriorityHours Remove the priority hours of a pool
 	//
@@ -8107,6 +8174,44 @@ func (c *Client) ForgetDriveWithBody(ctx context.Context, drive DriveParam, para
 // Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
 func (c *Client) ForgetDrive(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForgetDriveRequest(c.Server, drive, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeDrivesWithBody Say that a drive is one that was known under another identity
+//
+// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+func (c *Client) MergeDrivesWithBody(ctx context.Context, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeDrivesRequestWithBody(c.Server, drive, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeDrives Say that a drive is one that was known under another identity
+//
+// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+func (c *Client) MergeDrives(ctx context.Context, drive DriveParam, params *MergeDrivesParams, body MergeDrivesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeDrivesRequest(c.Server, drive, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9607,6 +9712,44 @@ func (c *Client) PlanMovesWithBody(ctx context.Context, pool PoolParam, contentT
 // Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 func (c *Client) PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlanMovesRequest(c.Server, pool, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenamePoolWithBody Give a pool another name
+//
+// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+func (c *Client) RenamePoolWithBody(ctx context.Context, pool PoolParam, params *RenamePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenamePoolRequestWithBody(c.Server, pool, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenamePool Give a pool another name
+//
+// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+func (c *Client) RenamePool(ctx context.Context, pool PoolParam, params *RenamePoolParams, body RenamePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenamePoolRequest(c.Server, pool, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12513,6 +12656,66 @@ func NewForgetDriveRequestWithBody(server string, drive DriveParam, params *Forg
 	return req, nil
 }
 
+// NewMergeDrivesRequest calls the generic MergeDrives builder with application/json body
+func NewMergeDrivesRequest(server string, drive DriveParam, params *MergeDrivesParams, body MergeDrivesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMergeDrivesRequestWithBody(server, drive, params, "application/json", bodyReader)
+}
+
+// NewMergeDrivesRequestWithBody constructs an http.Request for the MergeDrives method, with any body, and a specified content type
+func NewMergeDrivesRequestWithBody(server string, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "drive", drive, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drives/%s/merge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewGetReadingsRequest constructs an http.Request for the GetReadings method
 func NewGetReadingsRequest(server string, drive DriveParam, params *GetReadingsParams) (*http.Request, error) {
 	var err error
@@ -15074,6 +15277,66 @@ func NewPlanMovesRequestWithBody(server string, pool PoolParam, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRenamePoolRequest calls the generic RenamePool builder with application/json body
+func NewRenamePoolRequest(server string, pool PoolParam, params *RenamePoolParams, body RenamePoolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenamePoolRequestWithBody(server, pool, params, "application/json", bodyReader)
+}
+
+// NewRenamePoolRequestWithBody constructs an http.Request for the RenamePool method, with any body, and a specified content type
+func NewRenamePoolRequestWithBody(server string, pool PoolParam, params *RenamePoolParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pools/%s/name", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -17813,6 +18076,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
 	ForgetDriveWithResponse(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*ForgetDriveResponse, error)
 
+	// MergeDrivesWithBodyWithResponse Say that a drive is one that was known under another identity
+	//
+	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+	MergeDrivesWithBodyWithResponse(ctx context.Context, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeDrivesResponse, error)
+
+	// MergeDrivesWithResponse Say that a drive is one that was known under another identity
+	//
+	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+	MergeDrivesWithResponse(ctx context.Context, drive DriveParam, params *MergeDrivesParams, body MergeDrivesJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeDrivesResponse, error)
+
 	// GetReadingsWithResponse Export readings
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18472,6 +18753,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /pools/{pool}/moves (the `PlanMoves` operationId).
 	PlanMovesWithResponse(ctx context.Context, pool PoolParam, body PlanMovesJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanMovesResponse, error)
+
+	// RenamePoolWithBodyWithResponse Give a pool another name
+	//
+	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+	RenamePoolWithBodyWithResponse(ctx context.Context, pool PoolParam, params *RenamePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenamePoolResponse, error)
+
+	// RenamePoolWithResponse Give a pool another name
+	//
+	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+	RenamePoolWithResponse(ctx context.Context, pool PoolParam, params *RenamePoolParams, body RenamePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*RenamePoolResponse, error)
 
 	// RemovePriorityHoursWithResponse Remove the priority hours of a pool
 	//
@@ -20639,6 +20938,54 @@ func (r ForgetDriveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ForgetDriveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MergeDrivesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drive
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MergeDrivesResponse) GetJSON200() *Drive {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MergeDrivesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MergeDrivesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MergeDrivesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MergeDrivesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MergeDrivesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23414,6 +23761,54 @@ func (r PlanMovesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PlanMovesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenamePoolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pool
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenamePoolResponse) GetJSON200() *Pool {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenamePoolResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenamePoolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenamePoolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenamePoolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenamePoolResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26314,6 +26709,36 @@ func (c *ClientWithResponses) ForgetDriveWithResponse(ctx context.Context, drive
 	return ParseForgetDriveResponse(rsp)
 }
 
+// MergeDrivesWithBodyWithResponse Say that a drive is one that was known under another identity
+//
+// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+func (c *ClientWithResponses) MergeDrivesWithBodyWithResponse(ctx context.Context, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeDrivesResponse, error) {
+	rsp, err := c.MergeDrivesWithBody(ctx, drive, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeDrivesResponse(rsp)
+}
+
+// MergeDrivesWithResponse Say that a drive is one that was known under another identity
+//
+// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
+func (c *ClientWithResponses) MergeDrivesWithResponse(ctx context.Context, drive DriveParam, params *MergeDrivesParams, body MergeDrivesJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeDrivesResponse, error) {
+	rsp, err := c.MergeDrives(ctx, drive, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeDrivesResponse(rsp)
+}
+
 // GetReadingsWithResponse Export readings
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27512,6 +27937,36 @@ func (c *ClientWithResponses) PlanMovesWithResponse(ctx context.Context, pool Po
 		return nil, err
 	}
 	return ParsePlanMovesResponse(rsp)
+}
+
+// RenamePoolWithBodyWithResponse Give a pool another name
+//
+// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+func (c *ClientWithResponses) RenamePoolWithBodyWithResponse(ctx context.Context, pool PoolParam, params *RenamePoolParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenamePoolResponse, error) {
+	rsp, err := c.RenamePoolWithBody(ctx, pool, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenamePoolResponse(rsp)
+}
+
+// RenamePoolWithResponse Give a pool another name
+//
+// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /pools/{pool}/name (the `RenamePool` operationId).
+func (c *ClientWithResponses) RenamePoolWithResponse(ctx context.Context, pool PoolParam, params *RenamePoolParams, body RenamePoolJSONRequestBody, reqEditors ...RequestEditorFn) (*RenamePoolResponse, error) {
+	rsp, err := c.RenamePool(ctx, pool, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenamePoolResponse(rsp)
 }
 
 // RemovePriorityHoursWithResponse Remove the priority hours of a pool
@@ -29580,6 +30035,39 @@ func ParseForgetDriveResponse(rsp *http.Response) (*ForgetDriveResponse, error) 
 	return response, nil
 }
 
+// ParseMergeDrivesResponse parses an HTTP response from a MergeDrivesWithResponse call
+func ParseMergeDrivesResponse(rsp *http.Response) (*MergeDrivesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MergeDrivesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drive
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReadingsResponse parses an HTTP response from a GetReadingsWithResponse call
 func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -31494,6 +31982,39 @@ func ParsePlanMovesResponse(rsp *http.Response) (*PlanMovesResponse, error) {
 	return response, nil
 }
 
+// ParseRenamePoolResponse parses an HTTP response from a RenamePoolWithResponse call
+func ParseRenamePoolResponse(rsp *http.Response) (*RenamePoolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenamePoolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pool
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRemovePriorityHoursResponse parses an HTTP response from a RemovePriorityHoursWithResponse call
 func ParseRemovePriorityHoursResponse(rsp *http.Response) (*RemovePriorityHoursResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -33117,6 +33638,9 @@ type ServerInterface interface {
 	// ForgetDrive Forget a drive that is gone
 	// (POST /drives/{drive}/forget)
 	ForgetDrive(ctx *echo.Context, drive DriveParam, params ForgetDriveParams) error
+	// MergeDrives Say that a drive is one that was known under another identity
+	// (POST /drives/{drive}/merge)
+	MergeDrives(ctx *echo.Context, drive DriveParam, params MergeDrivesParams) error
 	// GetReadings Export readings
 	// (GET /drives/{drive}/readings)
 	GetReadings(ctx *echo.Context, drive DriveParam, params GetReadingsParams) error
@@ -33297,6 +33821,9 @@ type ServerInterface interface {
 	// PlanMoves Plan changes of a pool so that the least data moves
 	// (POST /pools/{pool}/moves)
 	PlanMoves(ctx *echo.Context, pool PoolParam) error
+	// RenamePool Give a pool another name
+	// (PUT /pools/{pool}/name)
+	RenamePool(ctx *echo.Context, pool PoolParam, params RenamePoolParams) error
 	// RemovePriorityHours Remove the priority hours of a pool
 	// (DELETE /pools/{pool}/priority-hours)
 	RemovePriorityHours(ctx *echo.Context, pool PoolParam) error
@@ -34312,6 +34839,42 @@ func (w *ServerInterfaceWrapper) ForgetDrive(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ForgetDrive(ctx, drive, params)
+	return err
+}
+
+// MergeDrives converts echo context to params.
+func (w *ServerInterfaceWrapper) MergeDrives(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "drive" -------------
+	var drive DriveParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "drive", ctx.Param("drive"), &drive, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MergeDrivesParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MergeDrives(ctx, drive, params)
 	return err
 }
 
@@ -35426,6 +35989,42 @@ func (w *ServerInterfaceWrapper) PlanMoves(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PlanMoves(ctx, pool)
+	return err
+}
+
+// RenamePool converts echo context to params.
+func (w *ServerInterfaceWrapper) RenamePool(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "pool" -------------
+	var pool PoolParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", ctx.Param("pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RenamePoolParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RenamePool(ctx, pool, params)
 	return err
 }
 
@@ -36665,6 +37264,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/round", wrapper.GetRound, options.OperationMiddlewares["getRound"]...)
 	router.GET(options.BaseURL+"/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.GET(options.BaseURL+"/pools/:pool", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
+	router.PUT(options.BaseURL+"/pools/:pool/name", wrapper.RenamePool, options.OperationMiddlewares["renamePool"]...)
 	router.POST(options.BaseURL+"/pools/:pool/forget", wrapper.ForgetPool, options.OperationMiddlewares["forgetPool"]...)
 	router.GET(options.BaseURL+"/pools/:pool/whatif", wrapper.WhatIf, options.OperationMiddlewares["whatIf"]...)
 	router.POST(options.BaseURL+"/pools/:pool/moves", wrapper.PlanMoves, options.OperationMiddlewares["planMoves"]...)
@@ -36677,6 +37277,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/recoveries/:id", wrapper.GetRecovery, options.OperationMiddlewares["getRecovery"]...)
 	router.GET(options.BaseURL+"/drives", wrapper.ListDrives, options.OperationMiddlewares["listDrives"]...)
 	router.GET(options.BaseURL+"/drives/:drive", wrapper.GetDrive, options.OperationMiddlewares["getDrive"]...)
+	router.POST(options.BaseURL+"/drives/:drive/merge", wrapper.MergeDrives, options.OperationMiddlewares["mergeDrives"]...)
 	router.POST(options.BaseURL+"/drives/:drive/forget", wrapper.ForgetDrive, options.OperationMiddlewares["forgetDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/evidence", wrapper.EvidenceOfDrive, options.OperationMiddlewares["evidenceOfDrive"]...)
 	router.GET(options.BaseURL+"/drives/:drive/trend", wrapper.GetTrend, options.OperationMiddlewares["getTrend"]...)

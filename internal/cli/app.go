@@ -431,7 +431,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
-		takeOverCommand(), forgetCommand(), inventoryCommand(), failuresCommand(), reportCommand(), storyCommand(),
+		takeOverCommand(), renameCommand(), mergeCommand(), forgetCommand(), inventoryCommand(), failuresCommand(), reportCommand(), storyCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

@@ -299,6 +299,9 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 		o.line("│ %-44s │", l)
 	}
 	o.line("└──────────────────────────────────────────────┘")
+	for _, i := range d.Before {
+		o.line("known before as serial %s", i.Serial)
+	}
 	o.line("%s  %s", o.paint(m+" "+string(d.Verdict), st), d.Tail+" "+d.Says+".")
 	o.findings(d)
 	o.line("")

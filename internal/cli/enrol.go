@@ -56,6 +56,59 @@ func renameHost() *cli.Command {
 	}
 }
 
+func renameCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "rename",
+		Usage:       "give a pool or a host another name",
+		Description: "Example: lantern rename pool soundscape hydrophones\n         lantern host rename gannet razorbill",
+		Commands: []*cli.Command{
+			{
+				Name:      "pool",
+				Usage:     "give a pool another name than the one that its host reports",
+				ArgsUsage: "<pool> <new name>",
+				Description: "Example: lantern rename pool soundscape hydrophones\n         lantern rename pool hydrophones soundscape\n\n" +
+					"Everything that is known of it is found under the new name. The pool system itself is not told. To take the name\n" +
+					"away, name the one that its host reports. Refused while a swap, an order, a campaign, a threshold, a rule, a plan,\n" +
+					"a person's scope or a channel names the pool.",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					if cmd.Args().Len() != 2 {
+						return usage("name the pool, and what it is to be called\nExample: %s", example(cmd))
+					}
+					name, to := cmd.Args().First(), cmd.Args().Get(1)
+					p, err := ask[api.Pool](s.client.RenamePool(ctx, name, nil, api.HostName{Name: to}))
+					return tell(s, func(p api.Pool) { s.out.line("%s is called %s from now on", name, p.Name) }, p, err)
+				}),
+			},
+		},
+	}
+}
+
+func mergeCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "merge",
+		Usage:     "say that a drive is one that was known under another identity",
+		ArgsUsage: "<identity that is gone> <drive>",
+		Description: "Example: lantern merge VR7DD004 0000-VR7-DD004-R --reason \"new firmware, same label\"\n" +
+			"         lantern merge 0000-KH3-XE932-R skerry/front/8 --reason \"moved to a USB bridge\"\n\n" +
+			"Some firmware tells the serial in another form, and some bridges tell one of their own. What was measured, found and\n" +
+			"written of the identity that is gone becomes part of the drive's past, and the drive is found by both serials. It\n" +
+			"cannot be undone. Refused where anything shows that these are two drives: both were reported at one time, their\n" +
+			"sizes or WWNs differ, or the one that is there counts fewer hours.",
+		Flags: []cli.Flag{reasonFlag()},
+		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+			if cmd.Args().Len() != 2 {
+				return usage("name the identity that is gone, then the drive\nExample: %s", example(cmd))
+			}
+			from := cmd.Args().First()
+			d, err := ask[api.Drive](s.client.MergeDrives(ctx, cmd.Args().Get(1), nil,
+				api.MergeDrives{From: from, Reason: cmd.String("reason")}))
+			return tell(s, func(d api.Drive) {
+				s.out.line("%s is %s from now on: first seen %s", from, d.Tail, d.FirstSeenAt.UTC().Format("2006-01-02"))
+			}, d, err)
+		}),
+	}
+}
+
 func forgetCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "forget",

@@ -181,6 +181,9 @@ func poolCommand() *cli.Command {
 					s.out.paint(p.Margin.Words, bold)+limitedBy(p.Margin),
 					map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale],
 				)
+				if len(p.Also) > 0 {
+					s.out.line("also called %s", strings.Join(p.Also, ", "))
+				}
 				if p.Inconsistent {
 					s.out.line(
 						"%s",

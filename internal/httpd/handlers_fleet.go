@@ -192,6 +192,26 @@ func (s fleetCalls) StreamEvents(c *echo.Context, p api.StreamEventsParams) erro
 	}
 }
 
+// RenamePool gives a pool another name.
+func (s fleetCalls) RenamePool(c *echo.Context, name api.PoolParam, _ api.RenamePoolParams) error {
+	req, err := take[api.HostName](c, maxBody)
+	if err != nil {
+		return err
+	}
+	p, err := s.Service.RenamePool(person(c), name, req.Name)
+	return answer(c, http.StatusOK, p, err)
+}
+
+// MergeDrives says that a drive is one that was known under another identity.
+func (s fleetCalls) MergeDrives(c *echo.Context, name api.DriveParam, _ api.MergeDrivesParams) error {
+	req, err := take[api.MergeDrives](c, maxBody)
+	if err != nil {
+		return err
+	}
+	d, err := s.Service.MergeDrives(person(c), req.From, name, req.Reason)
+	return answer(c, http.StatusOK, d, err)
+}
+
 // ForgetPool lists a pool no more.
 func (s fleetCalls) ForgetPool(c *echo.Context, pool string, _ api.ForgetPoolParams) error {
 	return s.withReason(c, func(reason string) error { return s.Service.Fleet.ForgetPool(person(c), pool, reason) })

@@ -3,8 +3,11 @@ package service
 import (
 	"bytes"
 	"fmt"
+	"slices"
+	"strings"
 
 	"lantern/internal/api"
+	"lantern/internal/core/swap"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
@@ -56,6 +59,91 @@ func (s *Service) rename(by, name, to string) error {
 	return nil
 }
 
+// RenamePool gives a pool a name in place of the one that its host reports; that one takes the given one away.
+func (s *Service) RenamePool(by, name, to string) (api.Pool, error) {
+	id, err := s.renamePool(by, name, strings.TrimSpace(to))
+	if err != nil {
+		return api.Pool{}, err
+	}
+	return s.Views.Pool(id)
+}
+
+func (s *Service) renamePool(by, name, to string) (id string, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, err := s.Fleet.FindPool(name)
+	if err != nil {
+		return "", err
+	}
+	if to == p.Name {
+		return p.ID, nil
+	}
+	if err := fleet.CheckPoolName(s.Fleet.State, p, to); err != nil {
+		return "", err
+	}
+	if what, err := s.namesPool(p); err != nil {
+		return "", err
+	} else if what != "" {
+		return "", problem.New(409, "in-use", "Wait until that is over, or change it first.", "%s names %s.", what, p.Name)
+	}
+	b := &store.Batch{}
+	done := fleet.RenamePool(s.Fleet.State, b, p, to)
+	s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s renamed the pool %s to %s", by, p.Name, to))
+	if err := s.Commit(b); err != nil {
+		return "", err
+	}
+	done()
+	return p.ID, nil
+}
+
+// namesPool says what that is under way, or that people wrote, names a pool; empty when nothing does.
+func (s *Service) namesPool(p *fleet.Pool) (string, error) {
+	for _, w := range s.Swaps.SwapByID {
+		if w.Phase.Open() && slices.ContainsFunc(w.AllSeats(), func(x swap.Seat) bool { return x.PoolID == p.ID }) {
+			return "A swap that is open", nil
+		}
+	}
+	for _, o := range s.Orders.Waiting {
+		if o.Pool == p.ID {
+			return "An order that has no outcome yet", nil
+		}
+	}
+	quoted := ledger.Document(p.Name)
+	in := func(doc []byte) bool { return bytes.Contains(doc, quoted) }
+	return first(
+		func() (string, error) {
+			return naming(s.Store, "id", func(c store.Campaign) string {
+				return when(in(c.Doc) && bytes.Contains(c.Doc, []byte(`"open"`)), "A campaign that is open")
+			})
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(r store.Setting) string { return when(r.Pool == p.Name, "A threshold of its own") })
+		},
+		func() (string, error) {
+			return naming(s.Store, "id", func(r store.OwnRule) string { return when(in(r.Doc), "The rule "+r.ID) })
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(r store.Plan) string { return when(in(r.Doc), "The plan "+r.Name) })
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(t store.Token) string { return when(in(t.Pools), "What "+t.Name+" may act on") })
+		},
+		func() (string, error) {
+			return naming(s.Store, "name", func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) })
+		},
+	)
+}
+
+// first gives the first words that a look finds.
+func first(looks ...func() (string, error)) (string, error) {
+	for _, look := range looks {
+		if what, err := look(); what != "" || err != nil {
+			return what, err
+		}
+	}
+	return "", nil
+}
+
 // names says what names a host beside the fleet itself; empty when nothing does.
 func (s *Service) names(h *fleet.Host) (string, error) {
 	if s.Swaps.OnHost(h.Name) {
@@ -70,7 +158,7 @@ func (s *Service) names(h *fleet.Host) (string, error) {
 	within := ledger.Document(h.Name + "/")
 	within = within[:len(within)-1]
 	in := func(doc []byte) bool { return bytes.Contains(doc, quoted) || bytes.Contains(doc, within) }
-	for _, look := range []func() (string, error){
+	return first(
 		func() (string, error) {
 			return naming(s.Store, "host", func(w store.Survey) string { return when(w.Host == h.Name, "A survey that has not ended") })
 		},
@@ -91,12 +179,7 @@ func (s *Service) names(h *fleet.Host) (string, error) {
 		func() (string, error) {
 			return naming(s.Store, "name", func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) })
 		},
-	} {
-		if what, err := look(); what != "" || err != nil {
-			return what, err
-		}
-	}
-	return "", nil
+	)
 }
 
 func when(holds bool, what string) string {

@@ -146,12 +146,20 @@ func (s *Service) aboutDrive(t *teller, name string) (title string, err error) {
 	return fmt.Sprintf("%s, %s, serial %s", d.Tail, d.Identity.Model, d.Identity.Serial), nil
 }
 
+// pool takes a pool, under all names that it had, into what is told about.
+func (t *teller) pool(p api.Pool) {
+	t.pools[p.Id], t.names[p.Name] = true, true
+	for _, name := range p.Also {
+		t.names[name] = true
+	}
+}
+
 func (s *Service) aboutPool(t *teller, name string) (title string, err error) {
 	p, err := s.Views.Pool(name)
 	if err != nil {
 		return "", err
 	}
-	t.pools[p.Id], t.names[p.Name] = true, true
+	t.pool(p)
 	for _, h := range p.Hosts {
 		t.hosts[h] = true
 	}
@@ -169,7 +177,7 @@ func (s *Service) aboutHost(t *teller, name string) (title string, err error) {
 	t.hosts[name] = true
 	for _, p := range s.Views.Pools() {
 		if slices.Contains(p.Hosts, name) {
-			t.pools[p.Id], t.names[p.Name] = true, true
+			t.pool(p)
 		}
 	}
 	return "the host " + name, s.takeDrives(t, api.ListDrivesParams{Host: []string{name}})

@@ -52,6 +52,7 @@ var kinds = []any{
 	&Invitation{},
 	&Asking{},
 	&Authority{},
+	&PoolName{},
 	&Migration{},
 }
 
@@ -74,6 +75,7 @@ var migrations = []struct {
 	4: {"the inventory of drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Inventory{}) }},
 	5: {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
 	6: {"where a swap stood after each event", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapEvent{}) }},
+	7: {"names that people gave pools", func(tx *gorm.DB) error { return tx.AutoMigrate(&PoolName{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -141,6 +141,13 @@ type FoundLog struct {
 	Doc   []byte // the finding, as JSON
 }
 
+// PoolName is the name that people gave a pool, in place of the one that its host reports.
+type PoolName struct {
+	ID       string `gorm:"primaryKey"`
+	Name     string
+	Formerly string // names that people gave it before, a line each
+}
+
 // Setting is a threshold that somebody set, or a rule that somebody switched off.
 type Setting struct {
 	Model string `gorm:"primaryKey"` // empty: all models

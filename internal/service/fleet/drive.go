@@ -161,6 +161,8 @@ type Facts struct {
 	Stock     bool     `json:"stock,omitempty"`
 	StockNote string   `json:"stock_note,omitempty"`
 	Accepted  Accepted `json:"accepted,omitzero"`
+	// Before are the identities under which it was known before, and that a person said are this drive.
+	Before []drive.Identity `json:"before,omitempty"`
 	// Past is the gravest that was found of it: it is not stock again before it has passed the test of a new drive.
 	Past Past `json:"past,omitzero"`
 	// Failed is where its newest failed self-test stopped, and what its pool says is there.

@@ -24,7 +24,7 @@ func (s *State) FindDrive(name string) (*Drive, error) {
 	want := strings.ToUpper(strings.TrimSpace(name))
 	var fits []*Drive
 	for _, d := range s.Drives {
-		if want != "" && strings.HasSuffix(strings.ToUpper(d.Desc.Serial), want) {
+		if want != "" && (strings.HasSuffix(strings.ToUpper(d.Desc.Serial), want) || d.calledBefore(want)) {
 			fits = append(fits, d)
 		}
 	}

@@ -19,6 +19,7 @@ import (
 type Pool struct {
 	pool.Pool
 	Reporter string // the host whose report it is from
+	Reported string // the name that its host gives it
 	At       time.Time
 	Running  []string // ids of recoveries that are running or paused
 	Offers   []string // what can be asked of it
@@ -41,9 +42,6 @@ type Pool struct {
 // TakePool puts a reported pool into memory. A place whose drive is not named keeps the one that was last seen there.
 func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	before := s.Pools[p.Id]
-	if before == nil || before.Name != p.Name {
-		s.TwinNames = nil
-	}
 	next := &Pool{
 		Pool:     wire.ToPool(p),
 		Reporter: from,
@@ -55,6 +53,13 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		Unseen:   p.NotSeenSince,
 		Witness:  p.Witness,
 		drives:   map[string]bool{},
+	}
+	next.Reported = next.Name
+	if given := s.Names.given[p.Id].Name; given != "" {
+		next.Name = given
+	}
+	if before == nil || before.Name != next.Name {
+		s.Names.twins = nil
 	}
 	if before != nil && before.Reporter == from {
 		next.Claims, next.Clash = before.Claims, before.Clash
@@ -108,19 +113,6 @@ func (s *State) drop(id string) {
 		}
 		delete(s.Pools, id)
 	}
-}
-
-// twins are the names that more than one pool has.
-func (s *State) twins() map[string]bool {
-	if s.TwinNames == nil {
-		s.TwinNames = map[string]bool{}
-		seen := map[string]bool{}
-		for _, p := range s.Pools {
-			s.TwinNames[p.Name] = seen[p.Name]
-			seen[p.Name] = true
-		}
-	}
-	return s.TwinNames
 }
 
 // PoolBusy is the mean of how busy a pool's drives are: one sick member alone does not make a busy pool.

@@ -15,7 +15,7 @@ import (
 )
 
 // needReason refuses what is done without one.
-func needReason(reason string) error {
+func NeedReason(reason string) error {
 	if strings.TrimSpace(reason) == "" {
 		return problem.New(422, "reason-needed", "Say why, with --reason.", "This needs a reason.")
 	}
@@ -48,7 +48,7 @@ func poolsOf(s *State, host string) (out []*Pool) {
 // gone, its pools are listed no more. What was known of it stays, and is there again when a host is enrolled under its
 // name. It is refused while the host reports: nobody would watch its pools then, though they live.
 func (s *Service) RetireHost(by, name, reason string) error {
-	if err := needReason(reason); err != nil {
+	if err := NeedReason(reason); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -91,14 +91,14 @@ func (s *Service) RetireHost(by, name, reason string) error {
 		s.drop(p.ID)
 	}
 	delete(s.Hosts, name)
-	s.TwinNames = nil
+	s.Names.twins = nil
 	s.Changed()
 	return nil
 }
 
 // ForgetPool lists a pool no more that its host does not report any more.
 func (s *Service) ForgetPool(by, name, reason string) error {
-	if err := needReason(reason); err != nil {
+	if err := NeedReason(reason); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -143,14 +143,14 @@ func Forget(s *State, by string, p *Pool, reason string) error {
 	}
 	h.Host, h.LastReport = row, report
 	s.drop(p.ID)
-	s.TwinNames = nil
+	s.Names.twins = nil
 	s.Changed()
 	return nil
 }
 
 // ForgetDrive lists a drive no more that is gone.
 func (s *Service) ForgetDrive(by, name, reason string) error {
-	if err := needReason(reason); err != nil {
+	if err := NeedReason(reason); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -186,13 +186,9 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 	b.Drop(&store.Drive{Key: key})
 	b.Drop(&store.Standing{Drive: key})
 	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s forgot %s: %s", by, d.Tail(), reason))
-	unknow(s.State, key, d) // before it is written: nothing else in the batch may put it back
+	back := Unlist(s.State, d)
 	if err := s.Commit(b); err != nil {
-		s.Know(key, d)
-		for _, bay := range d.BadLinks {
-			s.BadLink(key, d, bay)
-		}
-		s.BadLinksVersion++
+		back()
 		return err
 	}
 	return nil
@@ -299,7 +295,7 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 			}
 		}
 		s.BadLinksVersion++
-		s.TwinNames = nil
+		s.Names.twins = nil
 		s.Changed()
 	}, nil
 }

@@ -35,11 +35,10 @@ type State struct {
 	// BadLinksVersion changes with them.
 	BadLinksVersion int
 	// Layouts and Spots are what people found out of bays that no enclosure tells of, by host.
-	Layouts map[string][]enclosure.Layout
-	Spots   map[string][]enclosure.Spot
-	// TwinNames says of pools' names whether more than one pool has it; nil when it must be made out anew.
-	TwinNames map[string]bool
-	Practice  api.Practice // set when this is one
+	Layouts  map[string][]enclosure.Layout
+	Spots    map[string][]enclosure.Spot
+	Names    Names
+	Practice api.Practice // set when this is one
 	// Nothing is said before GraceUntil, while hosts that were there before a restart have not had time to report.
 	GraceUntil time.Time
 }
@@ -90,6 +89,9 @@ func (s *State) LoadDrives() error {
 
 // LoadHosts makes the hosts, and the pools of their newest reports, from what is in the store.
 func (s *State) LoadHosts() error {
+	if err := s.loadNames(); err != nil {
+		return err
+	}
 	s.Hosts, s.Pools, s.inPools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {

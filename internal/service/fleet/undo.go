@@ -20,6 +20,9 @@ func (s *State) Undo(b *store.Batch) error {
 	if len(store.Of[store.Layout](b))+len(store.Of[store.Spot](b)) > 0 {
 		failed = append(failed, s.LoadLayouts())
 	}
+	if len(store.Of[store.PoolName](b)) > 0 {
+		failed = append(failed, s.loadNames())
+	}
 	return errors.Join(failed...)
 }
 
@@ -97,6 +100,6 @@ func (s *State) host(name string) error {
 			}
 		}
 	}
-	s.TwinNames = nil
+	s.Names.twins = nil
 	return nil
 }

@@ -97,6 +97,29 @@ func (s *State) Bought(d *fleet.Drive) (out []string) {
 	return out
 }
 
+// Rename puts what is known of a drive under one serial under another, into a batch. Where something is known under both,
+// what is written under the second one stands, and what is missing there is taken from the first.
+func (s *State) Rename(b *store.Batch, from, to string) {
+	old := s.items[key(from)]
+	if old == nil || key(from) == key(to) || key(to) == "" {
+		return
+	}
+	next := inventory.Item{Serial: to}
+	if is := s.items[key(to)]; is != nil {
+		next = *is
+	}
+	for _, f := range inventory.Fields {
+		if text := f.Get(old); text != "" && f.Get(&next) == "" {
+			_, _ = next.Set(f.Name, text) // it was taken before
+		}
+	}
+	next.Notes = append(slices.Clone(old.Notes), next.Notes...)
+	b.Drop(&store.Inventory{Serial: key(from)})
+	b.Put(&store.Inventory{Serial: key(to), Doc: ledger.Document(next)})
+	delete(s.items, key(from))
+	s.items[key(to)], s.batches = &next, nil
+}
+
 // key is the form of a serial by which an item is found.
 func key(serial string) string { return strings.ToUpper(strings.TrimSpace(serial)) }
 

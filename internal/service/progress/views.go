@@ -14,8 +14,12 @@ func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := []api.Recovery{}
+	id := poolName
+	if p, err := s.fleet.FindPool(poolName); err == nil {
+		id = p.ID // whatever it was called then
+	}
 	for _, c := range s.recoveries.Courses {
-		if poolName == "" || c.PoolName == poolName || c.PoolID == poolName {
+		if poolName == "" || c.PoolName == poolName || c.PoolID == id {
 			out = append(out, s.ViewRecovery(c, false))
 		}
 	}

@@ -89,11 +89,16 @@ func (s *State) LoadReadings() error {
 // RecallLate makes the records of drives anew of which something came late and is kept now.
 func (s *State) RecallLate() {
 	for key := range s.behind {
-		if d := s.fleet.Drives[key]; d != nil {
-			s.recall(key, d)
-		}
+		s.Recall(key)
 	}
 	s.behind = map[string]bool{}
+}
+
+// Recall makes the record of a drive anew from the store.
+func (s *State) Recall(key string) {
+	if d := s.fleet.Drives[key]; d != nil {
+		s.recall(key, d)
+	}
 }
 
 func (s *State) recall(key string, d *fleet.Drive) {

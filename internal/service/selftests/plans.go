@@ -105,7 +105,8 @@ func (s *State) LoadPlans() error {
 		}
 		s.Items = append(s.Items, it)
 	}
-	s.replanAt, s.turnAt, s.fleet.TwinNames = time.Time{}, time.Time{}, nil
+	s.replanAt, s.turnAt = time.Time{}, time.Time{}
+	s.fleet.Names.Anew()
 	return nil
 }
 

@@ -156,6 +156,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 		Present:             d.Present,
 		SeenAt:              d.SeenAt,
 		FirstSeenAt:         d.FirstAt,
+		Before:              identities(d.Before),
 		ReadAt:              d.Reading.At,
 		Verdict:             api.Verdict(j.Verdict),
 		Findings:            []api.Finding{},
@@ -332,6 +333,13 @@ func points(in history.Series) []api.Point {
 	out := make([]api.Point, len(in))
 	for i, p := range in {
 		out[i] = api.Point{At: p.At, Value: p.Value}
+	}
+	return out
+}
+
+func identities(all []drive.Identity) (out []api.Identity) {
+	for _, i := range all {
+		out = append(out, wire.Identity(i))
 	}
 	return out
 }

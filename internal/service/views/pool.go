@@ -132,6 +132,7 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 	out := api.Pool{
 		Id:            p.ID,
 		Name:          p.Name,
+		Also:          slices.DeleteFunc(fleet.AlsoCalled(s.fleet, p), func(n string) bool { return n == p.Name }),
 		Kind:          p.Kind,
 		Hosts:         []string{},
 		CapacityBytes: int64(p.Capacity),

@@ -227,6 +227,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pools/{pool}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give a pool another name
+         * @description In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+         */
+        put: operations["renamePool"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/pools/{pool}/forget": {
         parameters: {
             query?: never;
@@ -441,6 +464,29 @@ export interface paths {
         get: operations["getDrive"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drives/{drive}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that a drive is one that was known under another identity
+         * @description What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
+         */
+        post: operations["mergeDrives"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2305,7 +2351,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-certificate" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-unknown" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-certificate" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-unknown" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "two-drives" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -2582,6 +2628,8 @@ export interface components {
         Pool: {
             id: string;
             name: string;
+            /** @description names under which records tell of it as well: the one that its host reports, and earlier ones */
+            also?: string[];
             kind: string;
             hosts: string[];
             margin: components["schemas"]["Margin"];
@@ -3061,6 +3109,8 @@ export interface components {
             seen_at: string;
             /** Format: date-time */
             first_seen_at: string;
+            /** @description identities under which it was known before, as a person said */
+            before?: components["schemas"]["Identity"][];
             /** Format: date-time */
             read_at?: string;
             verdict: components["schemas"]["Verdict"];
@@ -4171,6 +4221,11 @@ export interface components {
             error?: string;
             /** Format: date-time */
             error_at?: string;
+        };
+        MergeDrives: {
+            /** @description the identity that is gone: its key, its serial or the end of that */
+            from: string;
+            reason: string;
         };
         HostName: {
             name: string;
@@ -5556,6 +5611,36 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    renamePool: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                /** @description name or id */
+                pool: components["parameters"]["poolParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostName"];
+            };
+        };
+        responses: {
+            /** @description the pool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     forgetPool: {
         parameters: {
             query?: never;
@@ -5870,6 +5955,36 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description one drive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drive"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    mergeDrives: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                /** @description key, serial, or the end of a serial */
+                drive: components["parameters"]["driveParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeDrives"];
+            };
+        };
+        responses: {
+            /** @description the drive */
             200: {
                 headers: {
                     [name: string]: unknown;

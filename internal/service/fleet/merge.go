@@ -1,0 +1,93 @@
+package fleet
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lantern/internal/core/drive"
+	"lantern/internal/service/problem"
+)
+
+// powerOnHours is the counter that only grows, by which a younger drive is told from the same one.
+const powerOnHours drive.MetricName = "power_on_hours"
+
+// calledBefore says whether an identity that the drive had before has a serial that ends so, or a key that is so.
+func (d *Drive) calledBefore(want string) bool {
+	return slices.ContainsFunc(d.Before, func(i drive.Identity) bool {
+		return strings.HasSuffix(strings.ToUpper(i.Serial), want) || strings.EqualFold(i.Key(), want)
+	})
+}
+
+// TwoDrives says what shows that two identities are of two drives; nil when nothing does.
+func (s *State) TwoDrives(from, into *Drive) error {
+	differ := func(do, format string, args ...any) error {
+		return problem.New(409, "two-drives", do, format, args...)
+	}
+	const look = "These are two drives. Look at the label of each."
+	a, b := from.Tail(), into.Tail()
+	hours := func(d *Drive) (float64, bool) {
+		p, ok := d.Record[powerOnHours].Last()
+		return p.Value, ok
+	}
+	older, known := hours(from)
+	newer, both := hours(into)
+	switch {
+	case from.Present:
+		return differ("Only an identity that no host reports any more can be merged into another.",
+			"%s is reported by %s.", a, from.Host)
+	case from.SeenAt.After(into.FirstAt):
+		return differ(look, "%s was still reported at %s, and %s was there from %s on.", a,
+			from.SeenAt.UTC().Format("2006-01-02 15:04"), b, into.FirstAt.UTC().Format("2006-01-02 15:04"))
+	case from.Desc.Capacity != into.Desc.Capacity:
+		return differ(look, "%s has %d bytes, %s has %d.", a, from.Desc.Capacity, b, into.Desc.Capacity)
+	case from.Desc.WWN != "" && into.Desc.WWN != "" && from.Desc.WWN != into.Desc.WWN:
+		return differ(look, "%s has the WWN %s, %s has %s.", a, from.Desc.WWN, b, into.Desc.WWN)
+	case cmp.Or(from.Desc.Medium, into.Desc.Medium) != cmp.Or(into.Desc.Medium, from.Desc.Medium):
+		return differ(look, "%s is %s, %s is %s.", a, from.Desc.Medium, b, into.Desc.Medium)
+	case known && both && newer < older:
+		return differ(look, "%s had been powered for %.0f h, and %s tells of %.0f h.", a, older, b, newer)
+	}
+	return nil
+}
+
+// Merged are the facts of a drive with what was known under another identity of it. What speaks against it stays.
+func (d *Drive) Merged(from *Drive) Facts {
+	f := d.Facts
+	f.Before = append(append(slices.Clone(f.Before), from.Before...), from.Desc.Identity)
+	f.FirstAt = from.FirstAt
+	f.Held = append(slices.Clone(from.Held), f.Held...)
+	f.Stays = append(slices.Clone(from.Stays), f.Stays...)
+	f.BadLinks = slices.Compact(slices.Sorted(slices.Values(append(slices.Clone(from.BadLinks), f.BadLinks...))))
+	if f.Accepted.At.IsZero() {
+		f.Accepted = from.Accepted
+	}
+	if from.Past.At.After(f.Past.At) {
+		f.Past = from.Past
+	}
+	if f.StockNote == "" {
+		f.StockNote = from.StockNote
+	}
+	f.Life = nil // made out anew from all readings
+	return f
+}
+
+// Unlist takes a drive out of memory before the batch is written that drops it, so that nothing else in the batch puts it
+// back; back lists it again.
+func Unlist(s *State, d *Drive) (back func()) {
+	key := d.Desc.Key()
+	unknow(s, key, d)
+	return func() {
+		s.Know(key, d)
+		for _, bay := range d.BadLinks {
+			s.BadLink(key, d, bay)
+		}
+		s.BadLinksVersion++
+	}
+}
+
+// MergeWords tells of a merge.
+func MergeWords(by string, from, into *Drive, reason string) string {
+	return fmt.Sprintf("%s said that %s is %s, known before under another identity: %s", by, into.Tail(), from.Desc.Serial, reason)
+}
