@@ -44,7 +44,7 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 	if err := s.busyWith(a, d); err != nil {
 		return "", err
 	}
-	if err := f.TwoDrives(a, d); err != nil {
+	if err := fleet.TwoDrives(a, d); err != nil {
 		return "", err
 	}
 	b := &store.Batch{}

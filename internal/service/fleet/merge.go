@@ -21,7 +21,7 @@ func (d *Drive) calledBefore(want string) bool {
 }
 
 // TwoDrives says what shows that two identities are of two drives; nil when nothing does.
-func (s *State) TwoDrives(from, into *Drive) error {
+func TwoDrives(from, into *Drive) error {
 	differ := func(do, format string, args ...any) error {
 		return problem.New(409, "two-drives", do, format, args...)
 	}
