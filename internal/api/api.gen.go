@@ -4535,7 +4535,10 @@ type SelfTest struct {
 
 // ServiceTrouble why the service itself cannot do its work, or soon will not be able to
 type ServiceTrouble struct {
-	Do       string  `json:"do"`
+	Do string `json:"do"`
+
+	// Restored it was restored from a backup, and gives no orders until somebody takes over
+	Restored bool    `json:"restored,omitempty,omitzero"`
 	Says     string  `json:"says"`
 	Severity Verdict `json:"severity"`
 }
@@ -4640,7 +4643,10 @@ type StockItem struct {
 	Fits []string `json:"fits,omitempty,omitzero"`
 
 	// Here it is in a bay and answers
-	Here         bool    `json:"here"`
+	Here bool `json:"here"`
+
+	// Kept a person put it in stock; others count because they hold nothing and are in no pool
+	Kept         bool    `json:"kept,omitempty,omitzero"`
 	Medium       string  `json:"medium,omitempty,omitzero"`
 	Model        string  `json:"model"`
 	Note         string  `json:"note,omitempty,omitzero"`

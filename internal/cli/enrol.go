@@ -66,7 +66,7 @@ func renameCommand() *cli.Command {
 				Name:      "pool",
 				Usage:     "give a pool another name than the one that its host reports",
 				ArgsUsage: "<pool> <new name>",
-				Description: "Example: lantern rename pool soundscape hydrophones\n         lantern rename pool hydrophones soundscape\n\n" +
+				Description: "Example: lantern rename pool soundscape hydrophones\n         lantern rename pool logbook station-log\n\n" +
 					"Everything that is known of it is found under the new name. The pool system itself is not told. To take the name\n" +
 					"away, name the one that its host reports. Refused while a swap, an order, a campaign, a threshold, a rule, a plan,\n" +
 					"a person's scope or a channel names the pool.",
@@ -88,8 +88,8 @@ func mergeCommand() *cli.Command {
 		Name:      "merge",
 		Usage:     "say that a drive is one that was known under another identity",
 		ArgsUsage: "<identity that is gone> <drive>",
-		Description: "Example: lantern merge VR7DD004 0000-VR7-DD004-R --reason \"new firmware, same label\"\n" +
-			"         lantern merge 0000-KH3-XE932-R skerry/front/8 --reason \"moved to a USB bridge\"\n\n" +
+		Description: "Example: lantern merge XE932 GA301 --reason \"new firmware, same label\"\n" +
+			"         lantern merge LC700 fulmar/front/22 --reason \"behind a USB bridge now\"\n\n" +
 			"Some firmware tells the serial in another form, and some bridges tell one of their own. What was measured, found and\n" +
 			"written of the identity that is gone becomes part of the drive's past, and the drive is found by both serials. It\n" +
 			"cannot be undone. Refused where anything shows that these are two drives: both were reported at one time, their\n" +

@@ -191,6 +191,11 @@ var commands = []string{
 	"! enclosure move guillemot nosuch fulmar",
 	"! report month --from nonsense",
 	"! report month --room nowhere",
+	"! merge XE932 GA301 --reason 'same label'",
+	"! merge GA301 LC700 --reason 'same label'",
+	"! rename pool soundscape 'two words'",
+	"rename pool specimens samples",
+	"rename pool samples specimens",
 }
 
 // run is one command, as from a shell.

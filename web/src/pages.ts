@@ -117,6 +117,7 @@ export const pages: Page[] = [
     queries: { recoveries: ["recovery"] },
   },
   { path: "/recoveries/:id", load: () => import("./recoveries/page") },
+  { path: "/story/:kind/:name", load: () => import("./story/page"), queries: { story: [] } },
   {
     path: "/rules",
     name: "Rules",

@@ -54,6 +54,14 @@ func AlsoCalled(s *State, p *Pool) []string {
 	return slices.Compact(out)
 }
 
+// NameNow is what a pool is called now, whatever it was called when a record was made; that name where it is not known.
+func NameNow(s *State, id, then string) string {
+	if p := s.Pools[id]; p != nil {
+		return p.Name
+	}
+	return then
+}
+
 // mostName is the length of the longest name of a pool.
 const mostName = 64
 

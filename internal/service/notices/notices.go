@@ -153,6 +153,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		}
 	}
 	for _, c := range s.recoveries.Courses {
+		name := fleet.NameNow(s.fleet, c.PoolID, c.PoolName)
 		if c.State == recovery.Paused && now.Sub(recoveries.LastMove(c)) > pausedFor {
 			out = append(
 				out,
@@ -160,11 +161,11 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 					Key:      "paused/" + c.ID,
 					Kind:     notice.Recovery,
 					Severity: health.Watch,
-					Pool:     c.PoolName,
+					Pool:     name,
 					Says: fmt.Sprintf(
 						"the %s in %s is paused since %s",
 						c.Kind,
-						c.PoolName,
+						name,
 						recoveries.LastMove(c).Format("2006-01-02 15:04"),
 					),
 					Do: "Find out who paused it, and let it go on: margin is not restored before it ends.",
@@ -182,11 +183,11 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 					Key:      "again/" + c.ID,
 					Kind:     notice.Recovery,
 					Severity: health.Watch,
-					Pool:     c.PoolName,
+					Pool:     name,
 					Says: fmt.Sprintf(
 						"the %s in %s began again from its beginning at %s",
 						c.Kind,
-						c.PoolName,
+						name,
 						v.AgainAt.Format("2006-01-02 15:04"),
 					),
 					Do: "Look at what made it: a member that came and went, or a restart.",
@@ -200,8 +201,8 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 					Key:      "recovery/" + c.ID,
 					Kind:     notice.Recovery,
 					Severity: health.Watch,
-					Pool:     c.PoolName,
-					Says:     fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, c.PoolName, v.Why),
+					Pool:     name,
+					Says:     fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, name, v.Why),
 					Do:       "Look at what holds it up.",
 				},
 			)

@@ -42,7 +42,7 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 	}
 	out := api.Recovery{
 		Id:           r.ID,
-		Pool:         c.PoolName,
+		Pool:         fleet.NameNow(s.fleet, c.PoolID, c.PoolName),
 		Kind:         api.RecoveryKind(r.Kind),
 		State:        api.RecoveryState(r.State),
 		StartedAt:    r.StartedAt,

@@ -57,6 +57,7 @@ func (s *State) viewStock(key string, d *fleet.Drive) api.StockItem {
 		CapacityBytes: int64(d.Desc.Capacity),
 		Medium:        string(d.Desc.Medium),
 		Here:          d.Present,
+		Kept:          d.Stock,
 		Note:          d.StockNote,
 		Accepted:      api.StockItemAcceptedNone,
 		Promised:      s.fleet.Work.Promised(key, ""),

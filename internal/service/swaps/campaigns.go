@@ -343,7 +343,7 @@ func (s *Service) Campaigns() []api.Campaign {
 func (s *State) viewCampaign(c *swap.Campaign) api.Campaign {
 	out := api.Campaign{
 		Id:         c.ID,
-		Pool:       c.Pool,
+		Pool:       fleet.NameNow(s.fleet, c.PoolID, c.Pool),
 		Lead:       c.Lead,
 		State:      api.CampaignState(c.State),
 		Says:       c.Says(),

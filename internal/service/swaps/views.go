@@ -8,6 +8,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/swap"
+	"lantern/internal/service/fleet"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/recoveries"
 	"lantern/internal/service/stock"
@@ -30,7 +31,7 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 		Version: w.version,
 		Phase:   api.SwapPhase(w.Phase),
 		Open:    w.Phase.Open(),
-		Pool:    w.Pool,
+		Pool:    fleet.NameNow(s.fleet, w.PoolID, w.Pool),
 		Slot:    w.Slot,
 		Host:    w.Host,
 		Old: viewSwapDrive(

@@ -32,7 +32,8 @@ func (s *Service) Round() api.Round {
 		Drives:   len(s.fleet.Drives),
 	}
 	if says, do, severity := s.Trouble(); says != "" {
-		out.Trouble = api.ServiceTrouble{Says: says, Do: do, Severity: api.Verdict(severity)}
+		out.Trouble = api.ServiceTrouble{Says: says, Do: do, Severity: api.Verdict(severity),
+			Restored: !s.Restored.At.IsZero()}
 	}
 	for name, h := range s.fleet.Hosts {
 		if h.SeenAt.IsZero() {

@@ -2554,6 +2554,8 @@ export interface components {
             says: string;
             do: string;
             severity: components["schemas"]["Verdict"];
+            /** @description it was restored from a backup, and gives no orders until somebody takes over */
+            restored?: boolean;
         };
         Readiness: {
             ready: boolean;
@@ -4683,6 +4685,8 @@ export interface components {
             medium?: string;
             /** @description it is in a bay and answers */
             here: boolean;
+            /** @description a person put it in stock; others count because they hold nothing and are in no pool */
+            kept?: boolean;
             place?: string;
             note?: string;
             /** @enum {string} */

@@ -9,6 +9,7 @@ import { Ago, Failed, Mark, Shape, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Known } from "../inventory/item";
 import { root } from "../api/root";
+import { Keeping } from "./keeping";
 import { Happened, hex, Metrics, Tests, Trend, UsedBy } from "./facts";
 
 export default function DrivePage() {
@@ -41,6 +42,11 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
             <h1 className="mt-1" data-title={d.tail}>
               {d.tail} {d.says}.
             </h1>
+            {d.before?.map((i) => (
+              <p key={i.serial} className="mt-1 text-soft">
+                Known before as serial <span className="font-mono">{i.serial}</span>
+              </p>
+            ))}
             {d.blind && <p className="mt-1">Its newest reading told nothing: {d.blind}.</p>}
             <p className="mt-1 text-soft">
               {d.present ? (
@@ -139,7 +145,17 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
               }
             }
           />
-          <p className="mt-3">
+          <p className="mt-3 flex flex-wrap gap-3">
+            <Link className="button" to={`/story/drive/${encodeURIComponent(d.key)}`}>
+              What happened to it
+            </Link>
+            <a
+              className="button"
+              href={`${root}/api/v1/drives/${encodeURIComponent(d.key)}/readings?hours=${24 * days}`}
+              download={`${d.identity.serial}.jsonl`}
+            >
+              Readings of {days} days, as JSON lines
+            </a>
             <a className="button" href={`${root}/api/v1/drives/${encodeURIComponent(d.key)}/evidence`} download>
               Evidence for a return, as a ZIP file
             </a>
@@ -364,6 +380,7 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
         )}
       </div>
       {d.present && <Tests drive={d} />}
+      <Keeping drive={d} />
       <dl className="sheet divide-y divide-line">
         {facts.map(([k, v]) => (
           <div key={k} className="px-4 py-2.5">

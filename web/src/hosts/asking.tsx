@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, got, type S } from "../api/client";
 import { Command } from "../parts/command";
+import { useDo } from "../parts/do";
 import { exact } from "../parts/format";
 import { Ago } from "../parts/parts";
 import { useTell } from "../parts/toast";
@@ -28,6 +29,7 @@ export function Asking() {
     onError: (e) => tell(e.message, true),
     onSettled: again,
   });
+  const act = useDo("invitations");
   const invite = useMutation({
     mutationFn: () => got(client.POST("/invitations", { body: { count: Number(count), hours: 2 } })),
     onSuccess: setCode,
@@ -60,9 +62,24 @@ export function Asking() {
         </div>
       ))}
       {open.map((i) => (
-        <p key={i.id} className="text-soft">
-          {i.by} invited {i.count} {i.count === 1 ? "host" : "hosts"} until {exact(new Date(i.ends_at))}; {i.used} asked
-          {i.pattern && `; names that fit ${i.pattern} need no approval`}.
+        <p key={i.id} className="flex flex-wrap items-center gap-3 text-soft">
+          <span>
+            {i.by} invited {i.count} {i.count === 1 ? "host" : "hosts"} until {exact(new Date(i.ends_at))}; {i.used}{" "}
+            asked
+            {i.pattern && `; names that fit ${i.pattern} need no approval`}.
+          </span>
+          <button
+            className="button small"
+            disabled={act.isPending}
+            onClick={() =>
+              act.mutate({
+                ask: () => got(client.DELETE("/invitations/{id}", { params: { path: { id: i.id } } })),
+                says: "The invitation is withdrawn: nobody can ask with it any more.",
+              })
+            }
+          >
+            Withdraw it
+          </button>
         </p>
       ))}
       {code ? (

@@ -1,8 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { client, got, type S } from "../api/client";
+import { client, got, once, type S } from "../api/client";
+import { useMe } from "../api/live";
 import { Command } from "../parts/command";
+import { Rename, useDo } from "../parts/do";
+import { AskReason } from "../parts/reason";
 import { decimal, exact } from "../parts/format";
 import { Ago, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
@@ -64,6 +67,9 @@ function Host({ host: h }: { host: S["Host"] }) {
     onSuccess: keep,
     onError: (e) => tell(e.message, true),
   });
+  const me = useMe().data;
+  const act = useDo("hosts", "bays", "round");
+  const path = { params: { path: { host: h.name }, ...once() } };
   const off = h.clock_off_seconds ?? 0;
   return (
     <li className={`sheet space-y-2 p-4 ${h.state === "reporting" ? "" : "border-watch"}`}>
@@ -94,11 +100,24 @@ function Host({ host: h }: { host: S["Host"] }) {
           Its agent failed at {exact(new Date(h.agent.error_at))}: {h.agent.error}
         </p>
       )}
-      {h.state === "quiet" && (
-        <p className="space-y-2 text-soft">
-          <span className="block">If it is gone for good:</span>
-          <Command line={`lantern host retire ${h.name} --reason "..."`} />
-        </p>
+      {h.state === "quiet" && me?.role === "admin" && (
+        <div className="flex flex-wrap items-center gap-3 text-soft">
+          <span>If it is gone for good:</span>
+          <AskReason
+            title={`Retire ${h.name}`}
+            ask="Why, for those who look it up later"
+            go={`Retire ${h.name}`}
+            onReason={(reason) =>
+              act.mutate({
+                ask: () => got(client.POST("/hosts/{host}/retire", { ...path, body: { reason } })),
+                says: `${h.name} is retired. What was known of it stays.`,
+              })
+            }
+          >
+            <p>Its token ends, its drives are remembered as gone, its pools are listed no more.</p>
+            <Command line={`lantern host retire ${h.name} --reason "..."`} />
+          </AskReason>
+        </div>
       )}
       {Math.abs(off) > 30 && h.state === "reporting" && (
         <p>
@@ -146,6 +165,95 @@ function Host({ host: h }: { host: S["Host"] }) {
           drives are changed only while it is down
         </label>
       </form>
+      <details>
+        <summary className="min-h-8 cursor-pointer text-soft">Its name, its enclosures, what happened</summary>
+        <div className="mt-2 space-y-3">
+          {me?.role === "admin" && (
+            <Rename
+              what="Name"
+              is={h.name}
+              busy={act.isPending}
+              keep={(name) =>
+                act.mutate({
+                  ask: () => got(client.PUT("/hosts/{host}/name", { ...path, body: { name } })),
+                  says: `${h.name} is called ${name} from now on. Its agent goes on as it is.`,
+                })
+              }
+            />
+          )}
+          <Layouts host={h.name} />
+          <Link to={`/story/host/${encodeURIComponent(h.name)}`} className="underline underline-offset-2">
+            What happened on {h.name}
+          </Link>
+        </div>
+      </details>
     </li>
+  );
+}
+
+/** Layouts are the enclosures of a host that do not tell of themselves, and were described by people. */
+function Layouts({ host }: { host: string }) {
+  const q = useQuery({
+    queryKey: ["hosts", host, "layouts"],
+    queryFn: () => got(client.GET("/hosts/{host}/layouts", { params: { path: { host } } })),
+  });
+  const all = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) }).data ?? [];
+  const act = useDo("hosts", "bays");
+  const [to, setTo] = useState("");
+  const own = (q.data ?? []).filter((l) => !l.told);
+  return (
+    <>
+      {own.map((l) => {
+        const path = { params: { path: { host, name: l.name }, ...once() } };
+        return (
+          <div key={l.name} className="flex flex-wrap items-center gap-3">
+            <span>
+              <b>{l.name}</b>{" "}
+              <span className="text-soft">
+                described: {l.sections.map((s) => `${s.name} ${s.rows} × ${s.columns}`).join(", ")}
+              </span>
+            </span>
+            <label className="flex items-center gap-2 text-soft">
+              moved to
+              <select className="field w-auto" value={to} onChange={(e) => setTo(e.target.value)}>
+                <option value="">another host</option>
+                {all
+                  .filter((h) => h.name !== host)
+                  .map((h) => (
+                    <option key={h.name}>{h.name}</option>
+                  ))}
+              </select>
+            </label>
+            {to && (
+              <button
+                className="button small main"
+                disabled={act.isPending}
+                onClick={() =>
+                  act.mutate({
+                    ask: () => got(client.POST("/hosts/{host}/layouts/{name}/move", { ...path, body: { name: to } })),
+                    says: `${l.name} is on ${to}. Which drive is in which bay is a guess there until somebody looks.`,
+                    then: () => setTo(""),
+                  })
+                }
+              >
+                It is on {to} now
+              </button>
+            )}
+            <button
+              className="button small"
+              disabled={act.isPending}
+              onClick={() =>
+                act.mutate({
+                  ask: () => got(client.DELETE("/hosts/{host}/layouts/{name}", path)),
+                  says: `${l.name} of ${host} is described no more.`,
+                })
+              }
+            >
+              Remove the description
+            </button>
+          </div>
+        );
+      })}
+    </>
   );
 }

@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { client, got, type S } from "../api/client";
-import { Command } from "../parts/command";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
+import { Import } from "./import";
 import { Known, warrantyWords } from "./item";
 
 /** The lists that are asked for most; each is a condition of the command line as well. */
@@ -97,10 +97,7 @@ export default function InventoryPage() {
           The first {most} of {found.data.length} are shown; search for the others.
         </p>
       )}
-      <div className="mt-6 space-y-2 text-soft">
-        <p>Many at once, from a table; first it is said what would change:</p>
-        <Command line="lantern inventory import bought.csv" />
-      </div>
+      <Import />
     </>
   );
 }

@@ -5,10 +5,12 @@ import { Link, NavLink, useLocation } from "react-router";
 import { client, got, keptSince, watchKept } from "../api/client";
 import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
 import { navigation } from "../pages";
+import { useDo } from "./do";
 import { Drafts } from "./draft";
 import { useFocus } from "./focus";
 import { clock, exact } from "./format";
 import { Keys } from "./keys";
+import { AskReason } from "./reason";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
 import { Tour } from "../tour/tour";
@@ -94,6 +96,7 @@ export function Frame({ children }: { children: ReactNode }) {
           }
         >
           {round.trouble.says.charAt(0).toUpperCase() + round.trouble.says.slice(1)}. {round.trouble.do}
+          {round.trouble.restored && <TakeOver />}
         </p>
       )}
       {unsent > 0 && (
@@ -244,5 +247,30 @@ function LabStrip() {
         </span>
       </div>
     </footer>
+  );
+}
+
+/** TakeOver is where a person says that the service is gone from whose backup this one was restored. */
+function TakeOver() {
+  const act = useDo("round");
+  return (
+    <span className="ml-4 inline-block">
+      <AskReason
+        title="Take over"
+        ask="How you know that the service before this one is gone"
+        go="It is gone: take over"
+        onReason={(reason) =>
+          act.mutate({
+            ask: () => got(client.POST("/take-over", { body: { reason } })),
+            says: "This service gives orders from now on.",
+          })
+        }
+      >
+        <p>
+          If the service before still runs, both give orders to the same agents. Make sure that it is stopped and does
+          not start again.
+        </p>
+      </AskReason>
+    </span>
   );
 }

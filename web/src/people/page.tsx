@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { client, got, type S } from "../api/client";
 import { useMe } from "../api/live";
+import { useDo } from "../parts/do";
 import { exact } from "../parts/format";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
@@ -35,6 +36,8 @@ const may: Record<S["Role"], string> = {
 };
 
 function Person({ person: p }: { person: S["Person"] }) {
+  const role = useMe().data?.role;
+  const act = useDo("people", "sessions");
   const only = [...(p.hosts ?? []), ...(p.pools ?? [])];
   return (
     <li className="sheet grid gap-x-6 gap-y-1 p-4 sm:grid-cols-[12rem_1fr_auto]">
@@ -49,6 +52,20 @@ function Person({ person: p }: { person: S["Person"] }) {
       <span className="text-soft">
         {p.added_by ? `added by ${p.added_by}` : "the first"}
         {p.ends_at && <span className="block">ends {exact(new Date(p.ends_at))}</span>}
+        {role === "admin" && !p.you && (
+          <button
+            className="button small mt-1"
+            disabled={act.isPending}
+            onClick={() =>
+              act.mutate({
+                ask: () => got(client.DELETE("/people/{name}", { params: { path: { name: p.name } } })),
+                says: `${p.name} is removed: their token and their sessions have ended.`,
+              })
+            }
+          >
+            Remove {p.name}
+          </button>
+        )}
       </span>
     </li>
   );
@@ -103,6 +120,7 @@ function Audit() {
     enabled: reads,
     queryFn: () => got(client.GET("/audit", { params: { query: { newest: 100 } } })),
   });
+  const verify = useMutation({ mutationFn: () => got(client.GET("/audit/verify")) });
   if (!reads || !audit.data) return null;
   return (
     <section aria-labelledby="audit" className="mt-8">
@@ -122,10 +140,21 @@ function Audit() {
           </li>
         ))}
       </ol>
-      <p className="mt-2 text-soft">
-        The newest hundred. All of them: <code>lantern audit export</code>; whether they are as they were written:{" "}
-        <code>lantern audit verify</code>.
-      </p>
+      <div className="mt-2 flex flex-wrap items-center gap-3 text-soft">
+        <span>
+          The newest hundred. All of them: <code>lantern audit export</code>
+        </span>
+        <button className="button small" disabled={verify.isPending} onClick={() => verify.mutate()}>
+          Check that they are as they were written
+        </button>
+      </div>
+      {verify.data && (
+        <p role="status" className={`mt-2 ${verify.data.sound ? "" : "font-semibold text-replace"}`}>
+          {verify.data.says} Newest entry: {verify.data.number}, hash <code>{verify.data.hash.slice(0, 16)}</code>. Keep
+          both elsewhere, to find out whether the end was cut off.
+        </p>
+      )}
+      {verify.error && <p role="alert">{verify.error.message}</p>}
     </section>
   );
 }

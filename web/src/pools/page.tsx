@@ -1,7 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
-import { useNow } from "../api/live";
+import { useMe, useNow } from "../api/live";
+import { Command } from "../parts/command";
+import { Rename, useDo } from "../parts/do";
 import { decimal, finish, percent } from "../parts/format";
 import { Ago, Failed, Seam, Shape, Title, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
@@ -12,6 +14,8 @@ import { Work } from "./work";
 export default function PoolPage() {
   const { pool: name = "" } = useParams();
   const now = useNow();
+  const me = useMe().data;
+  const rename = useDo("pools", "drives", "drive", "round", "recoveries");
   const tell = useTell();
   const go = useNavigate();
   const queries = useQueryClient();
@@ -187,6 +191,43 @@ export default function PoolPage() {
         </div>
       </section>
       <Work pool={p} />
+      <section aria-labelledby="about" className="mt-6">
+        <h2 id="about" className="mb-2">
+          Name and past
+        </h2>
+        <div className="sheet space-y-3 p-4">
+          {p.also && p.also.length > 0 && <p className="text-soft">Also called {p.also.join(", ")}</p>}
+          {me?.role === "admin" && (
+            <Rename
+              what="Name"
+              is={p.name}
+              busy={rename.isPending}
+              keep={(to) =>
+                rename.mutate({
+                  ask: () =>
+                    got(
+                      client.PUT("/pools/{pool}/name", {
+                        params: { path: { pool: p.id }, ...once() },
+                        body: { name: to },
+                      }),
+                    ),
+                  says: `${p.name} is called ${to} from now on.`,
+                  then: () => void go(`/pools/${encodeURIComponent(to)}`, { replace: true }),
+                })
+              }
+            />
+          )}
+          <p className="flex flex-wrap gap-3">
+            <Link className="button" to={`/story/pool/${encodeURIComponent(p.name)}`}>
+              What happened to it
+            </Link>
+          </p>
+          <div className="text-sm text-soft">
+            <span className="mb-1 block">To practise a replacement in a copy of it, without touching anything:</span>
+            <Command line={`lantern rehearse ${p.name}`} />
+          </div>
+        </div>
+      </section>
     </>
   );
 }

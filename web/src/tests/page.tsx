@@ -4,6 +4,8 @@ import { useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useNow } from "../api/live";
+import { Command } from "../parts/command";
+import { useDo } from "../parts/do";
 import { Failed, Tail, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { days as layOut, Month, text, Week, type Window } from "./calendar";
@@ -215,7 +217,48 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
       </section>
       <Plans plans={plans} chosen={plan.name} choose={(name) => set({ plan: name })} />
       <Standing which={params.get("which") ?? ""} counts={counts} />
+      <Feed />
     </>
+  );
+}
+
+/** Feed makes the address under which a calendar program can read the calendar, and ends it. */
+function Feed() {
+  const tell = useTell();
+  const [path, setPath] = useState("");
+  const make = useMutation({
+    mutationFn: () => got(client.POST("/calendar/feed", { params: once() })),
+    onSuccess: (f) => setPath(f.path),
+    onError: (e: Error) => tell(e.message, true),
+  });
+  const end = useDo();
+  return (
+    <section aria-labelledby="feed" className="mt-8 space-y-2">
+      <h2 id="feed">In your own calendar</h2>
+      <p className="text-soft">
+        Calendar programs read planned self-tests from an address of your own. Who knows it can read it, without signing
+        in. A new one ends the one before.
+      </p>
+      {path && <Command line={location.origin + path} />}
+      <p className="flex flex-wrap gap-3">
+        <button className="button" disabled={make.isPending} onClick={() => make.mutate()}>
+          Make an address
+        </button>
+        <button
+          className="button"
+          disabled={end.isPending}
+          onClick={() =>
+            end.mutate({
+              ask: () => got(client.DELETE("/calendar/feed")),
+              says: "Your address has ended: no calendar program reads it any more.",
+              then: () => setPath(""),
+            })
+          }
+        >
+          End mine
+        </button>
+      </p>
+    </section>
   );
 }
 

@@ -1,0 +1,127 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+
+	"lantern/internal/api"
+)
+
+// TestConsoleKeeping keeps the records in order in the console: names, stock, stories, the inventory of many drives, a
+// calendar's address, people and hosts that go; and looks with the command line at what came of it.
+func TestConsoleKeeping(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, d.url)
+	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
+	b.see("ZU006")
+
+	// A pool gets another name, and is found by it everywhere; the name that its host reports takes it away.
+	name := `//section[h2[normalize-space(.)="Name and past"]]//input`
+	rename := func(to string) {
+		t.Helper()
+		b.do("another name", chromedp.WaitVisible(name), chromedp.SendKeys(name, kb.End+strings.Repeat(kb.Backspace, 30)+to))
+		b.click("Rename")
+		b.see("is called " + to)
+	}
+	b.open("/pools/soundscape")
+	rename("hydrophones")
+	b.see("Also called soundscape")
+	require.Contains(t, d.run("drive", "ZU006"), "hydrophones")
+	require.Contains(t, d.run("recoveries", "--pool", "hydrophones"), "scrub", "those of before are its own")
+	b.clean("a pool with another name")
+	b.click("What happened to it")
+	b.see("What happened to the pool hydrophones", "renamed the pool soundscape to hydrophones")
+	b.clean("what happened to a pool")
+	b.shot("story")
+	b.click("Back to the pool")
+	b.see("Name and past")
+	rename("soundscape")
+	require.Contains(t, d.run("pool", "soundscape"), "soundscape")
+
+	// A drive on the bench is kept in stock, and taken out again.
+	b.open("/drives/GA301")
+	b.see("Counts as stock")
+	b.do("a note", chromedp.SendKeys(`input[aria-label="Note for the stock"]`, "shelf 3"))
+	b.click("Keep it in stock")
+	b.see("In stock: shelf 3")
+	require.Contains(t, d.run("stock"), "shelf 3")
+	b.click("Take it out of stock")
+	b.see("Counts as stock")
+	b.clean("a drive that is not in stock")
+
+	// Many drives' purchases come from a table; what does not fit holds all of it up, and is said.
+	dir := t.TempDir()
+	file := func(text string) string {
+		path := filepath.Join(dir, "bought.csv")
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	b.open("/inventory")
+	b.click("Many drives at once")
+	upload := func(text string) {
+		b.do("a file", chromedp.SetUploadFiles(`input[type=file]`, []string{file(text)}))
+	}
+	upload("drive,suplier\nZU006,Kelp\n")
+	b.see(`There is no field "suplier"`, "Nothing was written")
+	upload("drive,supplier\nZU006,Kelp\nNOSUCH9,Kelp\n")
+	b.click("Show what 2 rows of bought.csv would change")
+	b.see("1 of 2 rows cannot be taken", "line 3, NOSUCH9")
+	upload("drive,supplier,asset\nZU006,\"Kelp, Sons\",A-1\nLM417,Kelp,\n")
+	b.click("Show what 2 rows of bought.csv would change")
+	b.see("Kelp, Sons")
+	require.NotContains(t, d.run("inventory", "export"), "Kelp, Sons", "nothing was written yet")
+	b.clean("what an import would change")
+	b.click("Write ")
+	b.see("fields of 2 drives were written")
+	require.Contains(t, d.run("inventory", "export"), `"Kelp, Sons"`)
+
+	b.open("/tests")
+	b.click("Make an address")
+	b.see("/calendar/")
+	b.click("End mine")
+	b.see("Your address has ended")
+
+	// People go; what was changed is checked.
+	d.run("person", "add", "bo")
+	b.open("/people")
+	b.click("Remove bo")
+	b.see("bo is removed")
+	require.Len(t, get[[]api.Person](d.shell, "person", "list"), 1)
+	b.click("Check that they are as they were written")
+	b.see("Newest entry:")
+	b.clean("people, with the audit checked")
+
+	// An invitation is withdrawn; an enclosure that was described is so no more; a host that is silent is retired.
+	b.open("/hosts")
+	b.click("Make a code")
+	b.see("This code is shown only now")
+	b.click("Withdraw it")
+	b.see("The invitation is withdrawn")
+	unfold := func(host string) {
+		t.Helper()
+		b.do("unfold "+host, chromedp.Click(`//li[.//a[normalize-space(.)="`+host+`"]]//summary`))
+	}
+	unfold("guillemot")
+	b.see("What happened on guillemot")
+	b.clean("a host, unfolded")
+	d.run("lab", "speed", "60")
+	d.run("lab", "power", "petrel", "off")
+	await(t, "petrel is silent", func() []api.Host { return get[[]api.Host](d.shell, "host", "list") },
+		func(all []api.Host) bool {
+			return slices.ContainsFunc(all, func(h api.Host) bool { return h.Name == "petrel" && h.State == api.HostStateQuiet })
+		})
+	d.run("lab", "speed", "1")
+	b.open("/hosts")
+	b.click("Retire petrel")
+	b.do("a reason", chromedp.SendKeys(`//div[@role="dialog"]//textarea`, "sold"),
+		chromedp.Click(`//div[@role="dialog"]//button[normalize-space(.)="Retire petrel"]`))
+	b.see("petrel is retired")
+	require.NotContains(t, d.run("host", "list", "--columns", "host"), "petrel")
+}

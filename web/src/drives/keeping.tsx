@@ -1,0 +1,94 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { client, got, once, type S } from "../api/client";
+import { useMe } from "../api/live";
+import { Command } from "../parts/command";
+import { useDo } from "../parts/do";
+import { AskReason } from "../parts/reason";
+
+/** Keeping is whether a drive without a place in a pool is kept in stock, or is listed at all. */
+export function Keeping({ drive: d }: { drive: S["Drive"] }) {
+  const me = useMe().data;
+  const go = useNavigate();
+  const stock = useQuery({ queryKey: ["stock"], queryFn: () => got(client.GET("/stock")) });
+  const act = useDo("stock", "drive", "drives");
+  const [note, setNote] = useState("");
+  if (d.pool || d.places?.length || !stock.data) return null;
+  const item = stock.data.find((x) => x.drive === d.key);
+  const path = { params: { path: { drive: d.key } } };
+  return (
+    <section aria-label="Stock" className="sheet space-y-2.5 p-4">
+      <p>
+        {item?.kept
+          ? `In stock${item.note ? `: ${item.note}` : ""}`
+          : item
+            ? "Counts as stock: it holds nothing and is in no pool"
+            : "Not in stock"}
+      </p>
+      {item?.kept ? (
+        <button
+          className="button w-full"
+          disabled={act.isPending}
+          onClick={() =>
+            act.mutate({
+              ask: () => got(client.DELETE("/stock/{drive}", path)),
+              says: `${d.tail} is kept in stock no more.`,
+            })
+          }
+        >
+          Take it out of stock
+        </button>
+      ) : (
+        <form
+          className="space-y-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            act.mutate({
+              ask: () => got(client.PUT("/stock/{drive}", { ...path, body: { note: note.trim() } })),
+              says: `${d.tail} is kept in stock.`,
+              then: () => setNote(""),
+            });
+          }}
+        >
+          <input
+            className="field w-full"
+            aria-label="Note for the stock"
+            placeholder="a note, such as: shelf 3"
+            maxLength={200}
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+          />
+          <button className="button w-full" disabled={act.isPending}>
+            Keep it in stock
+          </button>
+        </form>
+      )}
+      {!d.present && me?.role === "admin" && (
+        <AskReason
+          title="Forget this drive"
+          ask="Why, for those who look it up later"
+          go={`Forget ${d.tail}`}
+          onReason={(reason) =>
+            act.mutate({
+              ask: () =>
+                got(
+                  client.POST("/drives/{drive}/forget", {
+                    params: { path: { drive: d.key }, ...once() },
+                    body: { reason },
+                  }),
+                ),
+              says: `${d.tail} is forgotten. Reported again, it is there again.`,
+              then: () => void go("/drives"),
+            })
+          }
+        >
+          <p>It is listed no more. What was measured stays until its time is over.</p>
+          <Command line={`lantern forget drive ${d.tail} --reason "..."`} />
+          <p>If it only tells of itself under another serial now, say so instead:</p>
+          <Command line={`lantern merge ${d.identity.serial} <the serial now> --reason "..."`} />
+        </AskReason>
+      )}
+    </section>
+  );
+}

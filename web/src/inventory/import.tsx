@@ -1,0 +1,159 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { client, got, type S } from "../api/client";
+import { Command } from "../parts/command";
+import { plain, table } from "../parts/csv";
+import { useTell } from "../parts/toast";
+
+/** Columns that a file may have because they were exported; they are told by the drives, and are not written. */
+const told = ["seen", "place", "pool"];
+
+/** rowsOf are the rows of a table that names drives and fields. */
+export function rowsOf(text: string, fields: string[]): S["InventoryRow"][] {
+  const { heads, rows } = table(text);
+  const key = heads.includes("serial") ? heads.indexOf("serial") : heads.indexOf("drive");
+  if (key < 0) throw new Error("No column says which drive it is: name one serial, or drive.");
+  const odd = heads.find((h, i) => i !== key && !["serial", "drive", ...fields, ...told].includes(h));
+  if (odd !== undefined) throw new Error(`There is no field "${odd}". All of them: ${fields.join(", ")}.`);
+  return rows.map(({ line, cells }) => {
+    const name = plain((cells[key] ?? "").trim());
+    if (!name) throw new Error(`Line ${line} names no drive.`);
+    const values: Record<string, string> = {};
+    heads.forEach((h, i) => {
+      if (fields.includes(h)) values[h] = plain(cells[i] ?? "");
+    });
+    return { line, name, whole: heads[key] === "serial", fields: values };
+  });
+}
+
+/** Import takes a table of many drives: first it is shown what would change, then it is written, all of it or nothing. */
+export function Import() {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const fields = useQuery({
+    queryKey: ["inventory", "fields"],
+    queryFn: () => got(client.GET("/inventory/fields")),
+    staleTime: Infinity,
+  });
+  const [rows, setRows] = useState<S["InventoryRow"][]>([]);
+  const [name, setName] = useState("");
+  const [wrong, setWrong] = useState("");
+  const send = useMutation({
+    mutationFn: (dry: boolean) => got(client.POST("/inventory/import", { body: { rows, dry } })),
+    onSuccess: (v) => {
+      if (!v.written) return;
+      tell(`${v.changes.length} fields of ${v.rows} drives were written.`);
+      setRows([]);
+      void queries.invalidateQueries({ queryKey: ["inventory"] });
+      void queries.invalidateQueries({ queryKey: ["drive"] });
+    },
+    onError: (e: Error) => setWrong(e.message),
+  });
+  const v = rows.length > 0 ? send.data : undefined;
+  const read = async (file?: File) => {
+    setWrong("");
+    setRows([]);
+    send.reset();
+    if (!file) return;
+    setName(file.name);
+    try {
+      setRows(
+        rowsOf(
+          await file.text(),
+          (fields.data ?? []).map((f) => f.name),
+        ),
+      );
+    } catch (e) {
+      setWrong((e as Error).message);
+    }
+  };
+  return (
+    <details className="sheet mt-6 p-4">
+      <summary className="min-h-8 cursor-pointer font-semibold">Many drives at once, from a table</summary>
+      <div className="mt-2 space-y-3">
+        <label className="block">
+          <span className="mb-1 block text-soft">
+            A CSV file. Its first line names the columns: serial or drive, then any of{" "}
+            {(fields.data ?? []).map((f) => f.name).join(", ")}.
+          </span>
+          <input
+            type="file"
+            accept=".csv,text/csv"
+            disabled={!fields.data}
+            onChange={(e) => {
+              void read(e.target.files?.[0]);
+              e.target.value = ""; // the same file can be chosen again when it was mended
+            }}
+          />
+        </label>
+        {wrong && (
+          <p role="alert" className="font-semibold text-replace">
+            {wrong} Nothing was written.
+          </p>
+        )}
+        {rows.length > 0 && !v && (
+          <button className="button main" disabled={send.isPending} onClick={() => send.mutate(true)}>
+            Show what {rows.length} {rows.length === 1 ? "row" : "rows"} of {name} would change
+          </button>
+        )}
+        {v && !v.written && (
+          <>
+            {v.refused.length > 0 && (
+              <div role="alert">
+                <p className="font-semibold">
+                  {v.refused.length} of {v.rows} rows cannot be taken, so nothing can be written:
+                </p>
+                <ul className="list-disc pl-5">
+                  {v.refused.slice(0, 50).map((r) => (
+                    <li key={`${r.line} ${r.name}`}>
+                      line {r.line}, {r.name}: {r.says}
+                    </li>
+                  ))}
+                </ul>
+              </div>
+            )}
+            {v.refused.length === 0 && v.changes.length === 0 && <p>Nothing would change.</p>}
+            {v.changes.length > 0 && (
+              <div className="overflow-x-auto">
+                <table className="plain">
+                  <thead>
+                    <tr>
+                      <th>line</th>
+                      <th>serial</th>
+                      <th>field</th>
+                      <th>is</th>
+                      <th>will be</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {v.changes.slice(0, 200).map((c) => (
+                      <tr key={`${c.line} ${c.field}`}>
+                        <td className="num">{c.line}</td>
+                        <td>{c.serial}</td>
+                        <td>{c.field}</td>
+                        <td className="text-soft">{c.from}</td>
+                        <td className="font-semibold">{c.to || <span className="text-soft">nothing</span>}</td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+                {v.changes.length > 200 && (
+                  <p className="text-soft">The first 200 of {v.changes.length} changes are shown.</p>
+                )}
+              </div>
+            )}
+            {v.refused.length === 0 && v.changes.length > 0 && (
+              <button className="button main" disabled={send.isPending} onClick={() => send.mutate(false)}>
+                Write {v.changes.length} {v.changes.length === 1 ? "change" : "changes"}
+              </button>
+            )}
+          </>
+        )}
+        <div className="text-sm text-soft">
+          <span className="mb-1 block">The same on the command line:</span>
+          <Command line="lantern inventory import bought.csv" />
+        </div>
+      </div>
+    </details>
+  );
+}
