@@ -130,6 +130,10 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 		Events:     cmd.Duration("keep-events"),
 		Orders:     cmd.Duration("keep-orders"),
 		Deliveries: cmd.Duration("keep-messages"),
+		Past:       cmd.Duration("keep-past"),
+	}
+	if err == nil && s.Retention.Past < 0 {
+		err = usage("--keep-past is a time such as 30d, or 0 for none")
 	}
 	for option, d := range map[string]time.Duration{"keep-events": s.Retention.Events, "keep-orders": s.Retention.Orders, "keep-messages": s.Retention.Deliveries} {
 		if err == nil && d < daemon.LeastRetention {
@@ -148,6 +152,11 @@ func backupFlags() []cli.Flag {
 		},
 		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often they are made"},
 		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many of them are kept"},
+		&client.DurationFlag{
+			Name:  "keep-past",
+			Value: daemon.UsualRetention.Past,
+			Usage: "how far back can be asked what was known then (--at); 0 for not at all",
+		},
 		&client.DurationFlag{
 			Name:  "keep-events",
 			Value: daemon.UsualRetention.Events,

@@ -965,6 +965,7 @@ const (
 	ProblemTypeNoModel          ProblemType = "no-model"
 	ProblemTypeNoNotice         ProblemType = "no-notice"
 	ProblemTypeNoOrder          ProblemType = "no-order"
+	ProblemTypeNoPast           ProblemType = "no-past"
 	ProblemTypeNoPath           ProblemType = "no-path"
 	ProblemTypeNoPerson         ProblemType = "no-person"
 	ProblemTypeNoPlan           ProblemType = "no-plan"
@@ -989,6 +990,7 @@ const (
 	ProblemTypeOtherHost        ProblemType = "other-host"
 	ProblemTypeOtherOrigin      ProblemType = "other-origin"
 	ProblemTypeOutOfScope       ProblemType = "out-of-scope"
+	ProblemTypePast             ProblemType = "past"
 	ProblemTypePersonExists     ProblemType = "person-exists"
 	ProblemTypePlanChanged      ProblemType = "plan-changed"
 	ProblemTypePlanRank         ProblemType = "plan-rank"
@@ -1190,6 +1192,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeNoOrder:
 		return true
+	case ProblemTypeNoPast:
+		return true
 	case ProblemTypeNoPath:
 		return true
 	case ProblemTypeNoPerson:
@@ -1237,6 +1241,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeOtherOrigin:
 		return true
 	case ProblemTypeOutOfScope:
+		return true
+	case ProblemTypePast:
 		return true
 	case ProblemTypePersonExists:
 		return true
@@ -3125,6 +3131,9 @@ type Me struct {
 	Lab  bool      `json:"lab"`
 	Name string    `json:"name"`
 	Now  time.Time `json:"now"`
+
+	// PastSince the earliest moment that can be asked for with ?at=; left out where none is kept
+	PastSince time.Time `json:"past_since,omitempty,omitzero"`
 
 	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
 	Practice Practice `json:"practice,omitempty,omitzero"`

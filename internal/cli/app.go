@@ -168,6 +168,10 @@ func Flags() []cli.Flag {
 		},
 		&cli.StringFlag{Name: "fingerprint", Usage: "SHA-256 of the service's certificate, which alone is trusted then"},
 		&cli.BoolFlag{Name: "cleartext", Usage: "send the token over plain HTTP to another machine as well"},
+		&cli.StringFlag{
+			Name:  "at",
+			Usage: "what was known then, such as \"3h ago\", \"yesterday 03:12\", \"tuesday 03:12\" or \"2026-11-24 03:12\"; nothing can be changed",
+		},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv"},
 	}
 }
@@ -262,6 +266,7 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 			return usage("%v", err)
 		}
 		copied := &noting{RoundTripper: transport}
+		asOf := ""
 		client, err := api.NewClientWithResponses(
 			server+"/api/v1",
 			api.WithHTTPClient(&http.Client{Transport: copied}),
@@ -272,7 +277,7 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 				if r.Method == http.MethodPost {
 					r.Header.Set("Idempotency-Key", ulid.Make().String())
 				}
-				return nil
+				return inPast(r, asOf)
 			}),
 		)
 		if err != nil {
@@ -285,6 +290,9 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 			out:    newPrinter(cmd.Root().Writer, format),
 		}
 		s.out.practise(copied)
+		if asOf, err = s.asOf(ctx, cmd.String("at")); err != nil {
+			return err
+		}
 		s.rings = isTerminal(cmd.Root().ErrWriter)
 		err = f(ctx, s, cmd)
 		if copied.is() {
@@ -301,6 +309,37 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 		}
 		return err
 	}
+}
+
+// asOf reads a moment that has passed, by the clock of the service, as a request writes it; nothing where none is given.
+func (s *session) asOf(ctx context.Context, text string) (string, error) {
+	if text == "" {
+		return "", nil
+	}
+	me, err := ask[api.Me](s.client.GetMe(ctx))
+	if err != nil {
+		return "", err
+	}
+	at, err := ParsePast(text, me.Now.Local())
+	if err != nil {
+		return "", usage("--at: %v", err)
+	}
+	fmt.Fprintf(s.errOut, "as it was known at %s\n", at.Local().Format("2006-01-02 15:04:05"))
+	return at.UTC().Format(time.RFC3339Nano), nil
+}
+
+// inPast makes a request one for what was known at a moment.
+func inPast(r *http.Request, asOf string) error {
+	switch {
+	case asOf == "":
+		return nil
+	case r.Method != http.MethodGet:
+		return usage("nothing can be changed as of an earlier moment. Leave out --at")
+	}
+	q := r.URL.Query()
+	q.Set("at", asOf)
+	r.URL.RawQuery = q.Encode()
+	return nil
 }
 
 // noting notices that answers are those of a practice.

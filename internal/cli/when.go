@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -205,4 +206,44 @@ func ParseSize(text string) (int64, error) {
 		return 0, fmt.Errorf("%q is no size; write it as 20TB, 4TiB or a number of bytes", text)
 	}
 	return int64(n), nil
+}
+
+// ParsePast reads a moment that has passed: one of those that ParseMoment reads, "3h ago", or a day of the week, by which
+// the last one is meant.
+func ParsePast(text string, now time.Time) (time.Time, error) {
+	in := strings.Join(strings.Fields(strings.ToLower(text)), " ")
+	if d, ok := strings.CutSuffix(in, " ago"); ok {
+		back, err := ParseDuration(d)
+		if err != nil {
+			return time.Time{}, err
+		}
+		return now.Add(-back), nil
+	}
+	day, at, _ := strings.Cut(strings.TrimPrefix(in, "last "), " ")
+	if clockTime.MatchString(day) && at == "" { // a time of day: the last time that it was
+		day, at = "", day
+	}
+	if at = cmp.Or(at, "00:00"); clockTime.MatchString(at) {
+		for i := range 8 {
+			is := strings.ToLower(now.AddDate(0, 0, -i).Weekday().String())
+			t := onDay(now, -i, at)
+			named := day == "" || i == 1 && day == "yesterday" || len(day) >= 3 && strings.HasPrefix(is, day)
+			if named && !t.After(now) {
+				return t, nil
+			}
+		}
+	}
+	t, err := ParseMoment(text, now)
+	if err != nil {
+		return t, fmt.Errorf("%q is no time that has passed; write it as 3h ago, yesterday 03:12, tuesday 03:12, 2026-11-24 03:12 "+
+			"or RFC 3339", text)
+	}
+	return past(text, t, now)
+}
+
+func past(text string, t, now time.Time) (time.Time, error) {
+	if t.After(now) {
+		return t, fmt.Errorf("%s is yet to come: %s", text, t.Format("2006-01-02 15:04:05"))
+	}
+	return t, nil
 }

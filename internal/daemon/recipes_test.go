@@ -24,6 +24,7 @@ import (
 
 // yard is the demo's fleet, service and agents over loopback, with a clock that is moved by hand.
 type yard struct {
+	dir    string
 	spare  bool // a pool's spare may be used in a swap
 	t      *testing.T
 	fleet  *lab.Fleet
@@ -67,7 +68,7 @@ func openYard(t *testing.T, dir string, fleet *lab.Fleet) *yard {
 	r, err := c.start(t.Context(), fleet.Clock(), fleet)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, r.stop()) })
-	y := &yard{t: t, fleet: fleet, r: r, agents: map[string]*agent.Agent{}, dark: map[string]bool{}}
+	y := &yard{dir: dir, t: t, fleet: fleet, r: r, agents: map[string]*agent.Agent{}, dark: map[string]bool{}}
 	for _, h := range fleet.Hosts {
 		token, err := r.service.Fleet.Enrol("ida", h.Name, false)
 		require.NoError(t, err)

@@ -248,7 +248,13 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return nil, errors.Join(err, r.store.Close())
 	}
 	c.settle(r)
+	if err := r.service.KeepPast(); err != nil {
+		l.Close()
+		return nil, errors.Join(err, r.store.Close())
+	}
 	site := &httpd.Server{
+		OpenPast: c.openPast(cl),
+
 		Practice: c.copied,
 		Service:  r.service,
 		Lab:      lab,
@@ -329,7 +335,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		err := errors.Join(server.Shutdown(end), counted())
 		<-ticked
 		delivering.Wait()
-		return errors.Join(err, copied(end), r.store.Close())
+		return errors.Join(err, site.Close(), copied(end), r.store.Close())
 	}
 	return r, nil
 }

@@ -10,15 +10,20 @@ import (
 
 // GetMe tells who is asking.
 func (s accountCalls) GetMe(c *echo.Context) error {
+	since, err := s.Service.PastSince()
+	if err != nil {
+		return err
+	}
 	return c.JSON(
 		http.StatusOK,
 		api.Me{
-			Name:     person(c),
-			Role:     rights(c).Role,
-			Lab:      s.Lab != nil,
-			Version:  s.Version,
-			Now:      s.Now(),
-			Practice: s.Practice,
+			PastSince: since,
+			Name:      person(c),
+			Role:      rights(c).Role,
+			Lab:       s.Lab != nil,
+			Version:   s.Version,
+			Now:       s.Now(),
+			Practice:  s.Practice,
 		},
 	)
 }

@@ -22,6 +22,7 @@ type apiCall struct {
 	ID    string   `yaml:"operationId"`
 	Role  api.Role `yaml:"x-role"`
 	Audit bool     `yaml:"x-audit"` // it is recorded though it changes nothing: an export
+	Past  bool     `yaml:"x-past"`  // it can be asked as of an earlier moment
 }
 
 var pathParameter = regexp.MustCompile(`\{(\w+)\}`)
@@ -93,6 +94,9 @@ func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 				s.record(c, o, err, "", "")
 				return err
 			}
+		}
+		if at := c.QueryParam("at"); at != "" {
+			return s.inPast(c, o, at)
 		}
 		if o.Role != api.Viewer && !whileRestored[o.ID] {
 			if says := s.Service.RestoredSays(); says != "" {

@@ -64,6 +64,10 @@ type Server struct {
 	// Practice is set when all of this is one: then nothing leaves it.
 	Practice api.Practice
 
+	// OpenPast loads what was known at an earlier moment; nil where that is not kept.
+	OpenPast OpenPast
+
+	pasts    pasts
 	site     http.Handler // all of it
 	tries    tries        // wrong tokens, by address
 	measured *measured

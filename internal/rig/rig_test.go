@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -856,6 +857,12 @@ func (r *rig) array(t *testing.T) {
 		return !test.EndedAt.IsZero()
 	}, 60*time.Second, 50*time.Millisecond, "all of it is written and read back")
 	require.Equal(t, api.AcceptanceStatePassed, test.State, "%+v", test)
+	require.Eventually(t, func() bool { // its host has to look at it again: it carried the test's pattern
+		res, err := r.client.ListStockWithResponse(t.Context())
+		return err == nil && res.JSON200 != nil && slices.ContainsFunc(*res.JSON200, func(x api.StockItem) bool {
+			return x.Drive == e.Key && slices.Contains(x.Fits, "films")
+		})
+	}, 60*time.Second, 50*time.Millisecond, "it fits the array")
 	planned, err = r.client.PlanSwapWithResponse(t.Context(), nil, api.PlanSwap{Drive: a.Key})
 	require.NoError(t, err)
 	require.NotNil(t, planned.JSON201, "%s", planned.Body)

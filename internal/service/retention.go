@@ -2,11 +2,13 @@ package service
 
 import (
 	"errors"
+	"log/slog"
 	"time"
 
 	"github.com/oklog/ulid/v2"
 
 	"lantern/internal/api"
+	"lantern/internal/clock"
 	"lantern/internal/store"
 )
 
@@ -16,10 +18,11 @@ type Retention struct {
 	Events     time.Duration // what happened, one line each
 	Orders     time.Duration // orders that have an outcome
 	Deliveries time.Duration // messages that went out
+	Past       time.Duration // changes of the records, so that they can be had as they were; 0 for none
 }
 
 // UsualRetention is what is kept where nothing else is said.
-var UsualRetention = Retention{Events: 3 * year, Orders: 2 * year, Deliveries: year}
+var UsualRetention = Retention{Events: 3 * year, Orders: 2 * year, Deliveries: year, Past: 30 * 24 * time.Hour}
 
 const (
 	year = 366 * 24 * time.Hour
@@ -38,6 +41,39 @@ func (s *Service) SetRetention(r Retention) {
 	s.retention = r
 }
 
+// KeepPast has every change of the records noted, so that they can be had as they were, or drops what was noted.
+func (s *Service) KeepPast() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.retention.Past <= 0 {
+		return s.Store.NoPast()
+	}
+	return s.Store.KeepPast(s.Clock.Now)
+}
+
+// PastSince is the earliest moment as of which everything can be asked; zero when none is kept.
+func (s *Service) PastSince() (time.Time, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Store.PastSince()
+}
+
+// ErrNoPast means that nothing is kept of so long ago.
+var ErrNoPast = store.ErrNoPast
+
+// NewPast loads the records of an earlier moment: c shows that moment, and stands still.
+func NewPast(st *store.Store, c clock.Clock) (*Service, error) {
+	s, err := New(st, c, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	s.Fleet.GraceUntil = time.Time{} // nothing was started then
+	for _, h := range s.Fleet.Hosts {
+		h.Heard = true
+	}
+	return s, nil
+}
+
 // Tidy lets go of records that are too old, now and then, and thins out the courses of recoveries that ended.
 func (s *Service) Tidy() error {
 	s.mu.Lock()
@@ -45,6 +81,9 @@ func (s *Service) Tidy() error {
 	now := s.Clock.Now()
 	if found, err := s.Recoveries.Thin(now); found || err != nil {
 		return err // one at a time
+	}
+	if packed, err := s.Store.PackPast(); packed || err != nil {
+		return err
 	}
 	if now.Sub(s.tidied) < tidyEach && !now.Before(s.tidied) {
 		return nil
@@ -60,7 +99,8 @@ func (s *Service) Tidy() error {
 		idBefore(now.Add(-r.Orders)),
 	)
 	_, sent := store.Remove[store.Delivery](s.Store, "done = ? and made < ?", true, now.Add(-r.Deliveries).UnixMilli())
-	return errors.Join(answers, events, orders, sent, s.Store.Shrink())
+	past := s.Store.ForgetPast(now.Add(-r.Past))
+	return errors.Join(answers, events, orders, sent, past, s.Store.Shrink())
 }
 
 // idBefore is the least of the ids that are made at a moment.

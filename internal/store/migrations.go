@@ -53,6 +53,7 @@ var kinds = []any{
 	&Asking{},
 	&Authority{},
 	&PoolName{},
+	&SwapLook{},
 	&Migration{},
 }
 
@@ -76,6 +77,8 @@ var migrations = []struct {
 	5: {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
 	6: {"where a swap stood after each event", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapEvent{}) }},
 	7: {"names that people gave pools", func(tx *gorm.DB) error { return tx.AutoMigrate(&PoolName{}) }},
+	8: {"what a host tells beside what is there", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
+	9: {"the newest looks of swaps", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapLook{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -19,6 +19,8 @@ type Host struct {
 	Boots       string
 	Shift       time.Duration // added to the times in its reports to make them ours; 0 while its clock is right
 	Formerly    string        // names that it had before, separated by commas
+	// Beside is what its newest report told beside what is there: its agent, its clock, how busy drives are, as JSON.
+	Beside []byte
 	// Certificates are those that its agent was given, as JSON; nothing where it never asked for one.
 	Certificates []byte
 }
@@ -236,6 +238,13 @@ type SwapEvent struct {
 	Doc  []byte
 	// After is where the swap stood after it, in a word of the swap's; empty in records of before that was noted.
 	After string
+}
+
+// SwapLook is what the newest look of a swap found, as JSON. Its events hold a look only where its results changed.
+type SwapLook struct {
+	Swap string `gorm:"primaryKey"`
+	Seq  int    // of the event that it follows
+	Doc  []byte
 }
 
 // Acceptance is the test of a new drive, as JSON; Campaign an ordered set of swaps.

@@ -36,6 +36,7 @@ type Store struct {
 	db   *gorm.DB
 	file string
 	lock *lock
+	now  func() time.Time // the clock by which moments are noted; nil while none are
 }
 
 // Open opens or makes the database file and brings it to the newest form. One process at a time can have it open.
@@ -180,6 +181,9 @@ func (s *Store) Write(b *Batch) error {
 
 func (s *Store) write(b *Batch) error {
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
+		if err := s.moment(tx); err != nil {
+			return err
+		}
 		if b.Once != nil {
 			if done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(b.Once); done.Error != nil {
 				return done.Error

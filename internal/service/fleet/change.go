@@ -154,6 +154,7 @@ func (s *State) TakeHost(c *Change) {
 	if lasting := withoutReadings(*r); !reflect.DeepEqual(lasting, h.LastReport) {
 		h.LastReport, h.Report = lasting, ledger.Document(lasting)
 	}
+	h.Host.Beside = ledger.Document(h.besides(c.Drives, r.Pools))
 	row := h.Host
 	c.Batch.Put(&row)
 	if c.First || c.Back {
@@ -161,7 +162,7 @@ func (s *State) TakeHost(c *Change) {
 	}
 	for _, key := range c.Gone {
 		if d := s.Drives[key]; d != nil && d.Host == h.Name {
-			d.Present = false
+			d.Present, d.Busy = false, 0
 			d.Version++
 			c.Batch.Put(d.Row())
 			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.Tail(), PlaceWords(d)))

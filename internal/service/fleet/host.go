@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"crypto/subtle"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -136,6 +137,76 @@ func withoutReadings(r api.Report) api.Report {
 		r.Pools[i].Witness.At = time.Time{}
 	}
 	return r
+}
+
+// beside is what the newest report of a host told beside what is there, as it is kept: so that after a start everything
+// is shown as it was.
+type beside struct {
+	Agent   api.AgentState     `json:"agent,omitzero"`
+	Skew    time.Duration      `json:"skew,omitempty"`
+	Refused api.RefusedReports `json:"refused,omitzero"`
+	Started time.Time          `json:"started,omitzero"`
+	Busy    map[string]float64 `json:"busy,omitempty"`
+	At      time.Time          `json:"at"` // of the report
+	// Witness is when the marks on the members of each pool were read.
+	Witness map[string]time.Time `json:"witness,omitempty"`
+}
+
+func (h *Host) besides(drives []DriveChange, pools []api.PoolReport) beside {
+	b := beside{Agent: h.Agent, Skew: h.Skew, Refused: h.Refused, Started: h.started, At: h.SeenAt, Busy: map[string]float64{}}
+	for _, p := range pools {
+		if !p.Witness.At.IsZero() {
+			if b.Witness == nil {
+				b.Witness = map[string]time.Time{}
+			}
+			b.Witness[p.Id] = p.Witness.At
+		}
+	}
+	for _, x := range drives {
+		if x.Drive.Busy != 0 {
+			b.Busy[x.Key] = x.Drive.Busy
+		}
+	}
+	return b
+}
+
+// told is what is kept of what the newest report told beside what is there; nothing in records of before that was kept.
+func (h *Host) told() (b beside, err error) {
+	if len(h.Host.Beside) == 0 {
+		return b, nil
+	}
+	if err = json.Unmarshal(h.Host.Beside, &b); err != nil {
+		err = fmt.Errorf("what %s told beside: %w", h.Name, err)
+	}
+	return b, err
+}
+
+// takePools takes the pools of a host's newest report again.
+func takePools(s *State, h *Host) error {
+	b, err := h.told()
+	if err != nil {
+		return err
+	}
+	for _, p := range h.LastReport.Pools {
+		p.Witness.At = b.Witness[p.Id]
+		s.TakePool(h.Name, h.SeenAt, p)
+	}
+	return nil
+}
+
+// remember makes a host what it was when its newest report had been taken.
+func remember(s *State, h *Host) error {
+	b, err := h.told()
+	if err != nil {
+		return err
+	}
+	h.Agent, h.Skew, h.Refused, h.started = b.Agent, b.Skew, b.Refused, b.Started
+	for key, busy := range b.Busy {
+		if d := s.Drives[key]; d != nil && d.Host == h.Name {
+			d.Busy, d.busyAt = busy, b.At
+		}
+	}
+	return nil
 }
 
 // HearAgent notes what a host's agent says of itself.

@@ -254,14 +254,19 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 	if err != nil {
 		return nil, err
 	}
+	spots, err := store.All[store.Spot](s.Store, "host", "host = ?", from)
+	if err != nil {
+		return nil, err
+	}
+	// At once, since what stands against a drive is written with its facts; they are read again if the batch is not written.
+	for key, f := range facts {
+		s.Drives[key].Facts = f
+		s.Drives[key].Version++
+	}
 	for _, l := range layouts {
 		b.Drop(&store.Layout{Host: from, Name: l.Name})
 		l.Host = to
 		b.Put(&l)
-	}
-	spots, err := store.All[store.Spot](s.Store, "host", "host = ?", from)
-	if err != nil {
-		return nil, err
 	}
 	for _, p := range spots {
 		b.Drop(&store.Spot{Host: from, Section: p.Section, Number: p.Number})
@@ -273,10 +278,6 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 		next.Host, next.LastReport = row, last
 		delete(s.Hosts, from)
 		s.Hosts[to] = &next
-		for key, f := range facts {
-			s.Drives[key].Facts = f
-			s.Drives[key].Version++
-		}
 		s.Layouts[to], s.Spots[to] = s.Layouts[from], s.Spots[from]
 		delete(s.Layouts, from)
 		delete(s.Spots, from)

@@ -1,8 +1,11 @@
 package fleet
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -104,9 +107,17 @@ func (s *State) LoadHosts() error {
 				return fmt.Errorf("report of host %s: %w", row.Name, err)
 			}
 		}
+		if err := remember(s, h); err != nil {
+			return err
+		}
 		s.Hosts[row.Name] = h
-		for _, p := range h.LastReport.Pools {
-			s.TakePool(h.Name, h.SeenAt, p)
+	}
+	// Of hosts that told of one pool, one after the other, the last one speaks for it.
+	for _, h := range slices.SortedFunc(maps.Values(s.Hosts), func(a, b *Host) int {
+		return cmp.Or(a.SeenAt.Compare(b.SeenAt), cmp.Compare(a.Name, b.Name))
+	}) {
+		if err := takePools(s, h); err != nil {
+			return err
 		}
 	}
 	if len(hosts) > 0 {

@@ -84,8 +84,10 @@ func (s *State) host(name string) error {
 			p.At = h.SeenAt // so that what is taken again is no older
 		}
 	}
+	if err := takePools(s, h); err != nil {
+		return err
+	}
 	for _, p := range h.LastReport.Pools {
-		s.TakePool(name, h.SeenAt, p)
 		delete(before, p.Id)
 	}
 	for id := range before {

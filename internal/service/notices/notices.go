@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
@@ -63,7 +64,14 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	}
 	s.notifiedAt, s.Urgent = now, false
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
+	before := s.Open
 	s.Open = open
+	for _, n := range s.Open { // that the words of a notice changed is no turn, but is kept: what people saw can be looked up
+		i := slices.IndexFunc(before, func(x notice.Notice) bool { return x.ID == n.ID })
+		if i >= 0 && !reflect.DeepEqual(before[i].Matter, n.Matter) {
+			s.keepNotice(b, n)
+		}
+	}
 	for _, c := range changes {
 		s.AddEvent(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
 		c.Told = s.deliver(b, c, now)
@@ -152,7 +160,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 			out = append(out, m)
 		}
 	}
-	for _, c := range s.recoveries.Courses {
+	for _, c := range s.recoveries.InOrder() {
 		name := fleet.NameNow(s.fleet, c.PoolID, c.PoolName)
 		if c.State == recovery.Paused && now.Sub(recoveries.LastMove(c)) > pausedFor {
 			out = append(

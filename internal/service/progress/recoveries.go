@@ -162,7 +162,7 @@ func summary(c *recoveries.Course, v api.Recovery) string {
 
 // earlier are the recoveries of the same kind in the same pool that came before and ended well, the newest first.
 func (s *State) earlier(c *recoveries.Course) (out []*recoveries.Course) {
-	for _, e := range s.recoveries.Courses {
+	for _, e := range s.recoveries.InOrder() {
 		if e.PoolID == c.PoolID && e.Kind == c.Kind && e.State == recovery.Finished &&
 			e.StartedAt.Before(c.StartedAt) &&
 			len(e.Samples) > 2 {
@@ -226,7 +226,7 @@ func (s *State) behind(p *fleet.Pool, c *recoveries.Course) (says string) {
 
 // finishedBefore are the recoveries of the same kind that began before and finished, in order of time.
 func (s *State) finishedBefore(c *recoveries.Course) (out []*recoveries.Course) {
-	for _, e := range s.recoveries.Courses {
+	for _, e := range s.recoveries.InOrder() {
 		if e.Kind == c.Kind && e.State == recovery.Finished && e.StartedAt.Before(c.StartedAt) {
 			out = append(out, e)
 		}

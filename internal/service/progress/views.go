@@ -18,7 +18,7 @@ func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error)
 	if p, err := s.fleet.FindPool(poolName); err == nil {
 		id = p.ID // whatever it was called then
 	}
-	for _, c := range s.recoveries.Courses {
+	for _, c := range s.recoveries.InOrder() {
 		if poolName == "" || c.PoolName == poolName || c.PoolID == id {
 			out = append(out, s.ViewRecovery(c, false))
 		}

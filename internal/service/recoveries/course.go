@@ -1,8 +1,10 @@
 package recoveries
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -15,10 +17,20 @@ import (
 	"lantern/internal/wire"
 )
 
+// InOrder are all courses, the earlier first: of several that fit the same one is found each time.
+func (s *State) InOrder() []*Course {
+	if s.inOrder == nil {
+		s.inOrder = slices.SortedFunc(maps.Values(s.Courses), func(a, b *Course) int {
+			return cmp.Or(a.StartedAt.Compare(b.StartedAt), cmp.Compare(a.ID, b.ID))
+		})
+	}
+	return s.inOrder
+}
+
 // CleanScrubs says when a scrub of each pool last ended that found nothing.
 func (s *State) CleanScrubs() map[string]time.Time {
 	out := map[string]time.Time{}
-	for _, c := range s.Courses {
+	for _, c := range s.InOrder() {
 		if c.Kind == recovery.Scrub && c.State == recovery.Finished && c.Report.Found == 0 &&
 			c.EndedAt.After(out[c.PoolID]) {
 			out[c.PoolID] = c.EndedAt
@@ -60,7 +72,7 @@ func (s *State) PlacesOf(p *fleet.Pool, out map[string][]fleet.Place) {
 // CopyOf is a pool as its host told of it, with what is remembered of its recoveries.
 func (s *State) CopyOf(p *fleet.Pool) api.PoolReport {
 	var rs []recovery.Report
-	for _, c := range s.Courses {
+	for _, c := range s.InOrder() {
 		if c.PoolID == p.ID {
 			rs = append(rs, c.Report)
 		}
@@ -114,7 +126,7 @@ type turn struct {
 
 // LoadRecoveries makes the courses from what is in the store.
 func (s *State) LoadRecoveries() error {
-	s.Courses = map[string]*Course{}
+	s.Courses, s.inOrder = map[string]*Course{}, nil
 	return s.load("", "")
 }
 
@@ -129,7 +141,7 @@ func (s *State) load(where, samplesWhere string, args ...any) error {
 		if err := json.Unmarshal(row.Doc, c); err != nil {
 			return fmt.Errorf("recovery %s: %w", row.ID, err)
 		}
-		s.Courses[row.ID] = c
+		s.Courses[row.ID], s.inOrder = c, nil
 	}
 	samples, err := store.All[store.Sample](s.Store, "recovery, at", samplesWhere, args...)
 	if err != nil {
@@ -151,7 +163,7 @@ func (s *State) load(where, samplesWhere string, args ...any) error {
 }
 
 func (s *State) LastScrub(poolID string) (at time.Time, clean bool) {
-	for _, c := range s.Courses {
+	for _, c := range s.InOrder() {
 		if c.PoolID == poolID && c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished &&
 			c.Report.EndedAt.After(at) {
 			at, clean = c.Report.EndedAt, c.Report.Unrepairable == 0
@@ -162,12 +174,12 @@ func (s *State) LastScrub(poolID string) (at time.Time, clean bool) {
 
 // Newest is the recovery of a pool that runs, else the one that began last; of a slot, if one is named.
 func (s *State) Newest(poolID, slot string) (best *Course) {
-	for _, c := range s.Courses {
+	for _, c := range s.InOrder() {
 		if c.PoolID != poolID || slot != "" && c.Report.Slot != slot {
 			continue
 		}
 		if best == nil || Running(c) && !Running(best) ||
-			Running(c) == Running(best) && c.Report.StartedAt.After(best.Report.StartedAt) {
+			Running(c) == Running(best) && cmp.Or(c.Report.StartedAt.Compare(best.Report.StartedAt), cmp.Compare(best.ID, c.ID)) > 0 {
 			best = c
 		}
 	}

@@ -33,24 +33,18 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 		fresh := c == nil
 		if fresh {
 			c = &Course{PoolID: p.Id, PoolName: p.Name}
-			s.Courses[r.Id] = c
-			c.Samples = append(c.Samples, recovery.Sample{At: r.StartedAt, Todo: next.Todo})
+			s.Courses[r.Id], s.inOrder = c, nil
+			c.Samples = append(c.Samples, recovery.Sample{At: moment(r.StartedAt), Todo: next.Todo})
 			b.Add(&store.Sample{Recovery: r.Id, At: r.StartedAt.UnixMilli(), Todo: int64(next.Todo)})
 		}
-		if n := len(
-			c.Turns,
-		); p.Priority != "" && next.State == recovery.Running &&
-			(n == 0 || c.Turns[n-1].Priority != p.Priority) {
-			t := turn{At: at, Priority: p.Priority}
-			if n == 0 {
-				t.At = next.StartedAt
-			}
-			c.Turns = append(c.Turns, t)
-		}
+		c.prioritized(next, p.Priority, at)
 		last := c.Samples[len(c.Samples)-1]
 		moved := next.Done != last.Done || next.Todo != last.Todo
 		if !fresh && !moved && c.State == next.State {
-			c.SeenAt = at
+			if Running(c) || c.State == recovery.Paused {
+				c.SeenAt = at
+				b.Put(&store.Recovery{ID: r.Id, Pool: p.Id, Started: r.StartedAt, Doc: ledger.Document(c)})
+			}
 			continue
 		}
 		turned := !fresh && c.State != next.State
@@ -98,7 +92,9 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		}
 		from := c.SeenAt
 		c.EndedAt, c.At, c.SeenAt = at, at, at
-		c.Samples = append(c.Samples, c.Sample)
+		last := c.Sample
+		last.At = moment(at)
+		c.Samples = append(c.Samples, last)
 		b.Add(&store.Sample{Recovery: id, At: at.UnixMilli(), Done: int64(c.Done), Todo: int64(c.Todo)})
 		b.Put(&store.Recovery{ID: id, Pool: p.Id, Started: c.StartedAt, Doc: ledger.Document(c)})
 		s.AddEvent(
@@ -122,6 +118,23 @@ func (c *Course) moved(b *store.Batch, id string, x recovery.Sample, at time.Tim
 	if !x.At.After(c.Samples[len(c.Samples)-1].At) {
 		x.At = at
 	}
+	x.At = moment(x.At)
 	c.Samples = append(c.Samples, x)
 	b.Add(&store.Sample{Recovery: id, At: x.At.UnixMilli(), Done: int64(x.Done), Todo: int64(x.Todo)})
+}
+
+// moment is a time as finely as it is kept, so that a course is the same after a start.
+func moment(at time.Time) time.Time { return time.UnixMilli(at.UnixMilli()).UTC() }
+
+// prioritized notes which priority a recovery has from a moment on.
+func (c *Course) prioritized(next recovery.Report, priority string, at time.Time) {
+	n := len(c.Turns)
+	if priority == "" || next.State != recovery.Running || n > 0 && c.Turns[n-1].Priority == priority {
+		return
+	}
+	t := turn{At: at, Priority: priority}
+	if n == 0 {
+		t.At = next.StartedAt
+	}
+	c.Turns = append(c.Turns, t)
 }

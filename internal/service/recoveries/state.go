@@ -14,6 +14,7 @@ type State struct {
 	fleet *fleet.State
 
 	Courses map[string]*Course // by id
+	inOrder []*Course          // nil when they must be put in order anew
 }
 
 // New makes a State in which nothing is known yet.

@@ -307,7 +307,7 @@ func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
 			continue
 		}
 		id := ""
-		for _, r := range s.recoveries.Courses {
+		for _, r := range s.recoveries.InOrder() {
 			if r.PoolID == p.ID && r.Kind == recovery.Grow && r.StartedAt.After(c.PlannedAt) {
 				id = r.ID
 			}

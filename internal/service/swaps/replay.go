@@ -70,6 +70,23 @@ func (s *State) loadSwaps(where string, args ...any) error {
 		}
 		w.replay(row, e)
 	}
+	// What the newest look found follows the event after which it was made, and none other.
+	looks, err := store.All[store.SwapLook](s.Store, "swap", where, args...)
+	if err != nil {
+		return err
+	}
+	for _, row := range looks {
+		w := s.SwapByID[row.Swap]
+		if w == nil || w.version != row.Seq {
+			continue
+		}
+		var l look
+		if err := json.Unmarshal(row.Doc, &l); err != nil { // the next report makes another
+			s.Log.Error("the newest look of a swap cannot be read", "swap", row.Swap, "error", err)
+			continue
+		}
+		w.Gate, w.Closing = l.Gate, l.Closing
+	}
 	for id, w := range s.SwapByID {
 		if w.ID == "" { // without its plan nobody knows what it was about; its drive and pool are known without it
 			delete(s.SwapByID, id)

@@ -212,7 +212,8 @@ func (s *State) newView(v *swap.PoolView, p *fleet.Pool, w *Swap, at swap.Seat) 
 // newestCourse finds the recovery of this seat that began last since the swap did.
 func (s *State) newestCourse(v *swap.PoolView, p *fleet.Pool, w *Swap, seat swap.Seat) {
 	newest := w.StartedAt.Truncate(time.Second)
-	for id, c := range s.recoveries.Courses {
+	for _, c := range s.recoveries.InOrder() {
+		id := c.ID
 		ours := w.New != nil && c.Report.Drive == w.New.Key()
 		mine := ours ||
 			c.Report.Slot == seat.Slot && c.Report.Kind != recovery.Drain &&

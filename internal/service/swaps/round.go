@@ -47,7 +47,7 @@ func (s *State) UnderWay(out *api.Round) {
 		out.Underway = append(out.Underway, u)
 	}
 	var runs []*recoveries.Course
-	for _, c := range s.recoveries.Courses {
+	for _, c := range s.recoveries.InOrder() {
 		if recoveries.Running(c) {
 			runs = append(runs, c)
 		}

@@ -36,7 +36,8 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	if err != nil {
 		return err
 	}
-	if trace(next) != trace(w.State) {
+	on := trace(next) != trace(w.State)
+	if on {
 		w.version++
 		b.Add(&store.SwapEvent{Swap: next.ID, Seq: w.version, At: e.At, Doc: ledger.Document(e), After: stood(next)})
 		if n := len(next.Log); n > len(w.Log) {
@@ -59,6 +60,9 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 			}
 		}
 	}
+	if now := lookOf(next); now != lookOf(w.State) || on && len(next.Gate)+len(next.Closing) > 0 {
+		b.Put(&store.SwapLook{Swap: next.ID, Seq: w.version, Doc: []byte(now)})
+	}
 	w.State = next
 	s.swapToCampaigns(b, w, e.At)
 	for _, o := range orders {
@@ -66,6 +70,14 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	}
 	return nil
 }
+
+// look is what the newest look of a swap found.
+type look struct {
+	Gate    []record.Check `json:"gate"`
+	Closing []record.Check `json:"closing"`
+}
+
+func lookOf(s swap.State) string { return string(ledger.Document(look{s.Gate, s.Closing})) }
 
 // trace differs between two states when something happened that must be on record. Checks count with their results
 // only: they tell of the newest report each time.

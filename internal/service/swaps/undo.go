@@ -10,9 +10,16 @@ import (
 // which was not written.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
+	again := map[string]bool{}
 	for _, e := range store.Of[store.SwapEvent](b) {
-		delete(s.SwapByID, e.Swap)
-		failed = append(failed, s.loadSwaps("swap = ?", e.Swap))
+		again[e.Swap] = true
+	}
+	for _, l := range store.Of[store.SwapLook](b) {
+		again[l.Swap] = true
+	}
+	for id := range again {
+		delete(s.SwapByID, id)
+		failed = append(failed, s.loadSwaps("swap = ?", id))
 	}
 	for _, c := range store.Of[store.Campaign](b) {
 		delete(s.CampaignByID, c.ID)

@@ -177,7 +177,7 @@ func (s *State) takes(w *Swap, st swap.Step) string {
 	kinds := awaited[st.Phase]
 	var least, most time.Duration
 	n := 0
-	for _, c := range s.recoveries.Courses {
+	for _, c := range s.recoveries.InOrder() {
 		if c.PoolID != w.PoolID || !slices.Contains(kinds, string(c.Kind)) || c.State != "finished" {
 			continue
 		}

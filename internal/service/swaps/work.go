@@ -1,6 +1,7 @@
 package swaps
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -109,6 +110,6 @@ func (s *State) OpenSwaps() (out []*Swap) {
 			out = append(out, w)
 		}
 	}
-	slices.SortFunc(out, func(a, b *Swap) int { return a.PlannedAt.Compare(b.PlannedAt) })
+	slices.SortFunc(out, func(a, b *Swap) int { return cmp.Or(a.PlannedAt.Compare(b.PlannedAt), cmp.Compare(a.ID, b.ID)) })
 	return out
 }

@@ -1,0 +1,153 @@
+package httpd
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/service"
+	"lantern/internal/service/problem"
+)
+
+// OpenPast loads the service as it was at a moment; close ends it.
+type OpenPast func(at time.Time) (s *service.Service, close func() error, err error)
+
+// mostPasts is how many earlier moments are kept ready.
+const mostPasts = 4
+
+// asOf is the header of an answer that tells of an earlier moment: that moment.
+const asOf = "Lantern-As-Of"
+
+// pasts are the services of earlier moments that were asked for lately.
+type pasts struct {
+	opening sync.Mutex // one is loaded at a time: each takes the memory of a service
+	mu      sync.Mutex
+	ready   []*past // the one that was asked for last is the last
+}
+
+type past struct {
+	at   time.Time
+	site http.Handler
+	end  func() error
+	used int  // by requests that are answered from it
+	over bool // it ends when nobody uses it any more
+}
+
+// take gives the past of a moment, and what lets go of it again.
+func (p *pasts) take(ctx context.Context, at time.Time, open func() (http.Handler, func() error, error)) (*past, error) {
+	if x := p.find(at); x != nil {
+		return x, nil
+	}
+	p.opening.Lock()
+	defer p.opening.Unlock()
+	if x := p.find(at); x != nil {
+		return x, nil
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err() // who asked is gone: a slider that was moved on
+	}
+	site, end, err := open()
+	if err != nil {
+		return nil, err
+	}
+	x := &past{at: at, site: site, end: end, used: 1}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ready = append(p.ready, x)
+	if len(p.ready) > mostPasts {
+		p.drop(p.ready[0])
+		p.ready = p.ready[1:]
+	}
+	return x, nil
+}
+
+func (p *pasts) find(at time.Time) *past {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i, x := range p.ready {
+		if x.at.Equal(at) {
+			p.ready = append(append(p.ready[:i:i], p.ready[i+1:]...), x)
+			x.used++
+			return x
+		}
+	}
+	return nil
+}
+
+func (p *pasts) release(x *past) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if x.used--; x.over && x.used == 0 {
+		_ = x.end() // it is a copy in a folder of its own
+	}
+}
+
+// drop ends a past, now or when nobody uses it any more. Must be called with p.mu held.
+func (p *pasts) drop(x *past) {
+	if x.over = true; x.used == 0 {
+		_ = x.end()
+	}
+}
+
+// Close ends all pasts that are ready.
+func (s *Server) Close() error {
+	s.pasts.mu.Lock()
+	defer s.pasts.mu.Unlock()
+	for _, x := range s.pasts.ready {
+		s.pasts.drop(x)
+	}
+	s.pasts.ready = nil
+	return nil
+}
+
+var _ io.Closer = (*Server)(nil)
+
+// inPast answers a request from what was known at an earlier moment. Nothing can be ordered there.
+func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
+	at, err := time.Parse(time.RFC3339Nano, text)
+	switch {
+	case err != nil:
+		return problem.New(422, "bad-time", "Write it such as 2026-11-24T03:12:00Z.", "%q is no moment.", text)
+	case c.Request().Method != http.MethodGet:
+		return problem.New(409, "past", "Leave out the moment to act now.", "Nothing can be changed as of %s.", text)
+	case !o.Past || s.OpenPast == nil:
+		return problem.New(422, "no-past", "Ask without a moment.", "%s cannot be told as of an earlier moment.", o.ID)
+	case at.After(s.Now()):
+		return problem.New(422, "bad-time", "Ask for a moment that has passed.", "%s is yet to come.", text)
+	}
+	at = at.UTC().Truncate(time.Millisecond)
+	x, err := s.pasts.take(c.Request().Context(), at, func() (http.Handler, func() error, error) {
+		then, end, err := s.OpenPast(at)
+		if err != nil {
+			return nil, nil, err
+		}
+		site := &Server{Service: then, Version: s.Version, Now: func() time.Time { return at }, Log: s.Log, Practice: s.Practice}
+		return site.Handler(), end, nil
+	})
+	if errors.Is(err, service.ErrNoPast) {
+		since, _ := s.Service.PastSince()
+		do := "Earlier moments are kept with: lantern serve --keep-past 30d"
+		if !since.IsZero() {
+			do = "The earliest moment is " + since.Format("2006-01-02 15:04:05") + " UTC."
+		}
+		return problem.New(404, "no-past", do, "What was known at %s is not kept.", at.Format("2006-01-02 15:04:05 UTC"))
+	}
+	if err != nil {
+		return err
+	}
+	defer s.pasts.release(x)
+	r := c.Request().Clone(context.WithValue(c.Request().Context(), internalRequest{}, rights(c)))
+	q := r.URL.Query()
+	q.Del("at")
+	r.URL.RawQuery = q.Encode()
+	r.Header.Del("Accept-Encoding") // the answer goes through the compression of now
+	r.Header.Del("If-None-Match")
+	c.Response().Header().Set(asOf, at.Format(time.RFC3339Nano))
+	x.site.ServeHTTP(c.Response(), r)
+	return nil
+}

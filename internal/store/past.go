@@ -1,0 +1,482 @@
+package store
+
+import (
+	"bytes"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// remembered are the tables of which every change can be taken back, so that the records can be had as they were at an
+// earlier moment. What lets people in, what was sent, and what is only ever added by its own number is not among them.
+var remembered = []string{
+	"accept_policies", "acceptances", "blocks", "campaigns", "channels", "drives", "events", "found_logs", "hosts",
+	"inventories", "layouts", "lights", "notices", "orders", "own_rules", "planned_tests", "plans", "pool_names",
+	"pool_uses", "priority_hours", "readings", "recoveries", "samples", "settings", "spots", "standings", "surveys",
+	"swap_events", "swap_looks", "test_runs",
+}
+
+// unneeded are the tables that a past has no use for: nobody signs in there.
+var unneeded = []string{"answers", "audit_entries", "authorities", "deliveries", "feeds", "report_ids", "sessions",
+	"sign_in_codes", "tokens"}
+
+// same stands for a blob that a change left as it was. No document, reading or hash is this one byte.
+var same = []byte{0}
+
+// shape is which columns a table has.
+type shape struct {
+	columns, keys []string
+	blobs         map[string]bool
+}
+
+func shapeOf(db *sql.DB, table string) (out shape, err error) {
+	rows, err := db.Query("SELECT name, type, pk FROM pragma_table_info(?) ORDER BY cid", table)
+	if err != nil {
+		return out, err
+	}
+	defer rows.Close()
+	out.blobs = map[string]bool{}
+	for rows.Next() {
+		var name, kind string
+		var pk int
+		if err := rows.Scan(&name, &kind, &pk); err != nil {
+			return out, err
+		}
+		out.columns = append(out.columns, name)
+		if pk > 0 {
+			out.keys = append(out.keys, name)
+		}
+		out.blobs[name] = strings.EqualFold(kind, "blob") && pk == 0
+	}
+	if len(out.keys) == 0 {
+		return out, fmt.Errorf("the table %s has no key", table)
+	}
+	return out, rows.Err()
+}
+
+// list joins what is made of each column.
+func list(columns []string, of func(string) string) string { return joined(columns, ", ", of) }
+
+func joined(columns []string, by string, of func(string) string) string {
+	var out []string
+	for _, c := range columns {
+		out = append(out, of(c))
+	}
+	return strings.Join(out, by)
+}
+
+func quoted(c string) string { return `"` + c + `"` }
+
+// KeepPast has every change noted from now on, each with the moment by the given clock, so that PastOf can take it back.
+func (s *Store) KeepPast(now func() time.Time) error {
+	raw, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	todo := []string{
+		"CREATE TABLE IF NOT EXISTS past_moments (moment INTEGER PRIMARY KEY AUTOINCREMENT, at INTEGER NOT NULL)",
+		"CREATE TABLE IF NOT EXISTS past_now (one INTEGER PRIMARY KEY CHECK (one = 1), moment INTEGER NOT NULL)",
+		"INSERT OR IGNORE INTO past_now VALUES (1, 0)",
+		"CREATE TABLE IF NOT EXISTS past_packs (id INTEGER PRIMARY KEY, tab TEXT, first INTEGER, last INTEGER, data BLOB)",
+	}
+	for _, table := range remembered {
+		sh, err := shapeOf(raw, table)
+		if err != nil {
+			return err
+		}
+		// Columns without a type give back what was put in, as it was.
+		todo = append(todo, fmt.Sprintf("CREATE TABLE IF NOT EXISTS past_%s (n_number INTEGER PRIMARY KEY, n_moment INTEGER, n_change TEXT, %s)",
+			table, list(sh.columns, quoted)))
+		for _, on := range []string{"insert", "update", "delete"} {
+			todo = append(todo, fmt.Sprintf("DROP TRIGGER IF EXISTS past_%s_%s", table, on), sh.trigger(table, on))
+		}
+	}
+	if err := s.db.Transaction(func(tx *gorm.DB) error {
+		for _, q := range todo {
+			if err := tx.Exec(q).Error; err != nil {
+				return fmt.Errorf("%s: %w", q, err)
+			}
+		}
+		if err := addColumns(tx); err != nil {
+			return err
+		}
+		s.now = now
+		return s.moment(tx)
+	}); err != nil {
+		s.now = nil
+		return full(err)
+	}
+	return nil
+}
+
+// addColumns adds the columns that a later form of the records has to what is noted of them.
+func addColumns(tx *gorm.DB) error {
+	for _, table := range remembered {
+		var missing []string
+		err := tx.Raw(`SELECT name FROM pragma_table_info(?) WHERE name NOT IN (SELECT name FROM pragma_table_info(?))`,
+			table, "past_"+table).Scan(&missing).Error
+		if err != nil {
+			return err
+		}
+		for _, c := range missing {
+			if err := tx.Exec(fmt.Sprintf("ALTER TABLE past_%s ADD COLUMN %s", table, quoted(c))).Error; err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// trigger notes what a row was before it changed. Of one that is new only its key is noted.
+func (sh shape) trigger(table, on string) string {
+	columns, what, when := sh.columns, list(sh.columns, func(c string) string { return "OLD." + quoted(c) }), ""
+	switch on {
+	case "insert":
+		columns, what = sh.keys, list(sh.keys, func(c string) string { return "NEW." + quoted(c) })
+	case "update":
+		what = quotedOld(sh)
+		when = "WHEN " + joined(sh.columns, " OR ", func(c string) string { return "OLD." + quoted(c) + " IS NOT NEW." + quoted(c) })
+	}
+	return fmt.Sprintf(`CREATE TRIGGER past_%[1]s_%[2]s AFTER %[2]s ON %[1]s %[3]s BEGIN
+		INSERT INTO past_%[1]s (n_moment, n_change, %[4]s) VALUES ((SELECT moment FROM past_now), '%[5]s', %[6]s); END`,
+		table, on, when, list(columns, quoted), on[:1], what)
+}
+
+// quotedOld are the columns of a row before its change, with blobs that did not change left out.
+func quotedOld(sh shape) string {
+	return list(sh.columns, func(c string) string {
+		if !sh.blobs[c] {
+			return "OLD." + quoted(c)
+		}
+		return fmt.Sprintf("CASE WHEN OLD.%[1]s IS NEW.%[1]s THEN x'00' ELSE OLD.%[1]s END", quoted(c))
+	})
+}
+
+// moment notes that changes follow which belong together.
+func (s *Store) moment(tx *gorm.DB) error {
+	if s.now == nil {
+		return nil
+	}
+	if err := tx.Exec("INSERT INTO past_moments (at) VALUES (?)", s.now().UnixMilli()).Error; err != nil {
+		return err
+	}
+	return tx.Exec("UPDATE past_now SET moment = last_insert_rowid()").Error
+}
+
+// NoPast drops all that is noted of earlier moments, and notes nothing any more.
+func (s *Store) NoPast() error {
+	s.now = nil
+	return full(s.db.Transaction(func(tx *gorm.DB) error { return dropPast(func(q string) error { return tx.Exec(q).Error }) }))
+}
+
+func dropPast(exec func(string) error) error {
+	for _, table := range remembered {
+		for _, on := range []string{"insert", "update", "delete"} {
+			if err := exec(fmt.Sprintf("DROP TRIGGER IF EXISTS past_%s_%s", table, on)); err != nil {
+				return err
+			}
+		}
+		if err := exec("DROP TABLE IF EXISTS past_" + table); err != nil {
+			return err
+		}
+	}
+	for _, t := range []string{"past_packs", "past_now", "past_moments"} {
+		if err := exec("DROP TABLE IF EXISTS " + t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PastSince is the earliest moment as of which the records can be had; zero when none is kept.
+func (s *Store) PastSince() (time.Time, error) {
+	if s.now == nil {
+		return time.Time{}, nil
+	}
+	var at int64
+	err := s.db.Raw("SELECT at FROM past_moments ORDER BY moment LIMIT 1").Scan(&at).Error
+	return time.UnixMilli(at).UTC(), err
+}
+
+// ForgetPast forgets the moments before a time.
+func (s *Store) ForgetPast(before time.Time) error {
+	if s.now == nil {
+		return nil
+	}
+	return full(s.db.Transaction(func(tx *gorm.DB) error {
+		var last int64 // the newest moment that is not needed: the one before the first that is kept
+		err := tx.Raw("SELECT coalesce(max(moment), 0) FROM past_moments WHERE at < ?", before.UnixMilli()).Scan(&last).Error
+		if err != nil || last == 0 {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM past_moments WHERE moment < ?", last).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM past_packs WHERE last <= ?", last).Error; err != nil {
+			return err
+		}
+		for _, table := range remembered {
+			if err := tx.Exec(fmt.Sprintf("DELETE FROM past_%s WHERE n_moment <= ?", table), last).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+}
+
+// packRows is how many notes are packed at once, so that nobody waits for long.
+const packRows = 2000
+
+// PackPast packs notes of which there are many, for one table at a time; more says whether it packed some.
+func (s *Store) PackPast() (more bool, err error) {
+	if s.now == nil {
+		return false, nil
+	}
+	for _, table := range remembered {
+		var n int
+		q := fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM past_%s LIMIT %d)", table, packRows)
+		if err := s.db.Raw(q).Scan(&n).Error; err != nil {
+			return false, err
+		}
+		if n == packRows {
+			return true, s.packTable(table, packRows, packRows)
+		}
+	}
+	return false, nil
+}
+
+// packTable packs the oldest notes of a table, so many at most, if there are as many as least.
+func (s *Store) packTable(table string, least, most int) error {
+	raw, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	sh, err := shapeOf(raw, table)
+	if err != nil {
+		return err
+	}
+	notes, err := notesOf(raw, table, sh, 0, most)
+	if err != nil || len(notes) < least {
+		return err
+	}
+	data, err := pack(notes, sh)
+	if err != nil {
+		return err
+	}
+	newest := notes[len(notes)-1]
+	return full(s.db.Transaction(func(tx *gorm.DB) error {
+		err := tx.Exec("INSERT INTO past_packs (tab, first, last, data) VALUES (?, ?, ?, ?)",
+			table, notes[0].moment, newest.moment, data).Error
+		if err != nil {
+			return err
+		}
+		return tx.Exec(fmt.Sprintf("DELETE FROM past_%s WHERE n_number <= ?", table), newest.seq).Error
+	}))
+}
+
+// note is what one row was before it changed.
+type note struct {
+	seq, moment int64
+	op          byte  // i, u or d
+	row         []any // nil, int64, float64, string or []byte, a value for each column
+}
+
+// notesOf reads the notes of a table that are not packed, the oldest first.
+func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []note, err error) {
+	// A text is read as bytes: the driver would make a time of what looks like one.
+	rows, err := db.Query(fmt.Sprintf("SELECT n_number, n_moment, n_change, %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
+		list(sh.columns, func(c string) string {
+			return fmt.Sprintf("typeof(%[1]s), CASE typeof(%[1]s) WHEN 'text' THEN CAST(%[1]s AS BLOB) ELSE %[1]s END", quoted(c))
+		}), table), after, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		n := note{row: make([]any, len(sh.columns))}
+		var op string
+		to, kinds := []any{&n.seq, &n.moment, &op}, make([]string, len(n.row))
+		for i := range n.row {
+			to = append(to, &kinds[i], &n.row[i])
+		}
+		if err := rows.Scan(to...); err != nil {
+			return nil, err
+		}
+		for i, kind := range kinds {
+			switch v := n.row[i].(type) {
+			case nil, int64, float64:
+			case []byte:
+				if kind == "text" {
+					n.row[i] = string(v)
+				}
+			default:
+				return nil, fmt.Errorf("%s of %s is read as %T", sh.columns[i], table, v)
+			}
+		}
+		n.op = op[0]
+		out = append(out, n)
+	}
+	return out, rows.Err()
+}
+
+// ErrNoPast means that nothing is kept of so long ago.
+var ErrNoPast = errors.New("the records of that moment are not kept")
+
+// PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the service
+// goes on. Nobody can sign in there. was is when they had changed for the last time.
+func PastOf(file, to string, at time.Time) (was time.Time, err error) {
+	from, err := readOnly(file)
+	if err != nil {
+		return was, err
+	}
+	_, err = from.Exec("VACUUM INTO ?", to)
+	if err := errors.Join(err, from.Close()); err != nil {
+		return was, fmt.Errorf("copy the database: %w", full(err))
+	}
+	if err := os.Chmod(to, 0o600); err != nil {
+		return was, err
+	}
+	s, err := openDatabase(to)
+	if err != nil {
+		return was, err
+	}
+	db, err := s.db.DB()
+	if err != nil {
+		return was, err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	var moment, ms int64
+	err = db.QueryRow("SELECT moment, at FROM past_moments WHERE at <= ? ORDER BY moment DESC LIMIT 1", at.UnixMilli()).
+		Scan(&moment, &ms)
+	if errors.Is(err, sql.ErrNoRows) || err != nil && strings.Contains(err.Error(), "no such table") {
+		return was, ErrNoPast
+	}
+	if err != nil {
+		return was, err
+	}
+	back := map[string][]note{}
+	shapes := map[string]shape{}
+	for _, table := range remembered {
+		if shapes[table], err = shapeOf(db, table); err != nil {
+			return was, err
+		}
+		if back[table], err = since(db, table, shapes[table], moment); err != nil {
+			return was, err
+		}
+	}
+	exec := func(q string) error { _, err := db.Exec(q); return err }
+	if err := dropPast(exec); err != nil { // with its triggers: what follows is no change
+		return was, err
+	}
+	tx, err := db.Begin()
+	if err != nil {
+		return was, err
+	}
+	for _, table := range remembered {
+		if err := takeBack(tx, table, shapes[table], back[table]); err != nil {
+			return was, errors.Join(fmt.Errorf("%s: %w", table, err), tx.Rollback())
+		}
+	}
+	for _, table := range unneeded {
+		if _, err := tx.Exec("DELETE FROM " + table); err != nil {
+			return was, errors.Join(err, tx.Rollback())
+		}
+	}
+	return time.UnixMilli(ms).UTC(), tx.Commit()
+}
+
+// since are the notes of a table after a moment, in order.
+func since(db *sql.DB, table string, sh shape, moment int64) (out []note, err error) {
+	rows, err := db.Query("SELECT data FROM past_packs WHERE tab = ? AND last > ? ORDER BY id", table, moment)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var data []byte
+		if err := rows.Scan(&data); err != nil {
+			return nil, err
+		}
+		notes, err := unpack(data, sh)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range notes {
+			if n.moment > moment {
+				out = append(out, n)
+			}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	loose, err := notesOf(db, table, sh, moment, math.MaxInt32)
+	return append(out, loose...), err
+}
+
+// takeBack makes the rows of a table what they were before the given notes: of each row the first note says that, and of
+// a blob that it left as it was the next one that did not.
+func takeBack(tx *sql.Tx, table string, sh shape, notes []note) error {
+	first := map[string]*note{}
+	var order []string
+	for _, n := range notes {
+		key := sh.keyOf(n.row)
+		was := first[key]
+		switch {
+		case was == nil:
+			first[key] = &n
+			order = append(order, key)
+		case was.op == 'u':
+			for i := range was.row {
+				if unchanged(was.row[i]) {
+					was.row[i] = n.row[i]
+				}
+			}
+			if n.op != 'u' {
+				was.op = n.op // the row went: it has to be made again
+			}
+		}
+	}
+	for _, key := range order {
+		n := first[key]
+		var sets, keys []string
+		var values, of []any
+		for i, c := range sh.columns {
+			if slices.Contains(sh.keys, c) {
+				keys, of = append(keys, quoted(c)+" IS ?"), append(of, n.row[i])
+			}
+			if !unchanged(n.row[i]) {
+				sets, values = append(sets, quoted(c)+" = ?"), append(values, n.row[i])
+			}
+		}
+		var err error
+		switch where := strings.Join(keys, " AND "); n.op {
+		case 'i':
+			_, err = tx.Exec(fmt.Sprintf("DELETE FROM %s WHERE %s", table, where), of...)
+		case 'd':
+			_, err = tx.Exec(fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", table, list(sh.columns, quoted),
+				list(sh.columns, func(string) string { return "?" })), n.row...)
+		default:
+			_, err = tx.Exec(fmt.Sprintf("UPDATE %s SET %s WHERE %s", table, strings.Join(sets, ", "), where), append(values, of...)...)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func unchanged(v any) bool {
+	b, ok := v.([]byte)
+	return ok && bytes.Equal(b, same)
+}
