@@ -69,6 +69,9 @@ func unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
+	if f := (*Failure)(nil); errors.As(err, &f) {
+		return f // it was never sent
+	}
 	var untrusted x509.UnknownAuthorityError
 	var named x509.HostnameError
 	var bad x509.CertificateInvalidError

@@ -152,7 +152,7 @@ func TestPast(t *testing.T) {
 		says         string
 	}{
 		{"POST", "/lights", all[0].at, 409, "Nothing can be changed"},
-		{"GET", "/audit", all[0].at, 422, "cannot be told as of an earlier moment"},
+		{"GET", "/audit", all[0].at, 422, "cannot be asked as of an earlier moment"},
 		{"GET", "/round", start.AddDate(0, 0, -2), 404, "is not kept"},
 		{"GET", "/round", y.fleet.Clock().Now().Add(time.Hour), 422, "yet to come"},
 	} {

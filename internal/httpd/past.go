@@ -116,7 +116,7 @@ func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 	case c.Request().Method != http.MethodGet:
 		return problem.New(409, "past", "Leave out the moment to act now.", "Nothing can be changed as of %s.", text)
 	case !o.Past || s.OpenPast == nil:
-		return problem.New(422, "no-past", "Ask without a moment.", "%s cannot be told as of an earlier moment.", o.ID)
+		return problem.New(422, "no-past", "Ask without a moment.", "This cannot be asked as of an earlier moment.")
 	case at.After(s.Now()):
 		return problem.New(422, "bad-time", "Ask for a moment that has passed.", "%s is yet to come.", text)
 	}

@@ -232,7 +232,7 @@ func (s *Store) ForgetPast(before time.Time) error {
 }
 
 // packRows is how many notes are packed at once, so that nobody waits for long.
-const packRows = 2000
+const packRows = 500
 
 // PackPast packs notes of which there are many, for one table at a time; more says whether it packed some.
 func (s *Store) PackPast() (more bool, err error) {

@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
+import { asOf } from "./past";
 import { go, here, root } from "./root";
 
 export type S = components["schemas"];
@@ -101,7 +102,8 @@ async function patient(request: Request): Promise<Response> {
  * loyal sends a request again when somebody has signed in anew, if the session ended under an open page. Nothing was
  * done of it before: whoever is not signed in is refused first of all.
  */
-async function loyal(request: Request): Promise<Response> {
+async function loyal(asked: Request): Promise<Response> {
+  const request = asOf(asked, "/api/v1");
   for (;;) {
     const answer = await patient(request.clone());
     if (answer.status !== 401) {

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
 import { touches } from "../pages";
 import { client, countUnsent, got, watchUnsent } from "./client";
+import { live, pastAt, watchPast } from "./past";
 import { root } from "./root";
 
 type Live = { since: Date | null };
@@ -40,7 +41,9 @@ export function LiveProvider({ children }: { children: ReactNode }) {
           due = at;
           timer = window.setTimeout(() => {
             timer = 0;
-            void queries.invalidateQueries({ predicate: (q) => old.has(String(q.queryKey[0])) });
+            // What was known earlier does not change.
+            const moved = (key: readonly unknown[]) => old.has(String(key[0])) && (!pastAt() || key[1] === "live");
+            void queries.invalidateQueries({ predicate: (q) => moved(q.queryKey) });
             old.clear();
           }, wait);
         });
@@ -70,8 +73,18 @@ export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => got(clien
 
 export const useRound = () => useQuery({ queryKey: ["round"], queryFn: () => got(client.GET("/round")) });
 
+/** useLiveRound is the round of now, whatever moment is looked at: what must be put back at once is always said. */
+export function useLiveRound() {
+  const past = useSyncExternalStore(watchPast, pastAt);
+  return useQuery({
+    queryKey: past ? ["round", "live"] : ["round"],
+    queryFn: () => got(client.GET("/round", past ? live : {})),
+  });
+}
+
 /** useNow is the service's time: in a lab it runs apart from the browser's, and faster. */
 export function useNow(): Date {
+  const past = useSyncExternalStore(watchPast, pastAt);
   const me = useMe();
   const isLab = me.data?.lab ?? false;
   const lab = useQuery({
@@ -87,6 +100,7 @@ export function useNow(): Date {
   }, []);
   const from = isLab ? lab : me;
   const told = isLab ? lab.data?.now : me.data?.now;
+  if (past) return new Date(past);
   if (!told) return new Date();
   const speed = isLab ? (lab.data?.speed ?? 1) : 1;
   return new Date(Date.parse(told) + (Date.now() - from.dataUpdatedAt) * speed);

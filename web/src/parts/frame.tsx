@@ -3,12 +3,14 @@ import { ToggleGroup } from "radix-ui";
 import { useEffect, useRef, useState, useSyncExternalStore, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { client, got, keptSince, watchKept } from "../api/client";
-import { useLive, useMe, useNow, useRound, useUnsent } from "../api/live";
+import { useLive, useLiveRound, useMe, useNow, useUnsent } from "../api/live";
 import { navigation } from "../pages";
 import { useDo } from "./do";
 import { Drafts } from "./draft";
 import { useFocus } from "./focus";
 import { clock, exact } from "./format";
+import { Earlier, PastBar, TimeLine, useLook } from "./past";
+import { pastAt } from "../api/past";
 import { Keys } from "./keys";
 import { AskReason } from "./reason";
 import { Horizon } from "./horizon";
@@ -17,7 +19,7 @@ import { Tour } from "../tour/tour";
 import { root } from "../api/root";
 
 /** wideScreen says whether the head has room for more than the pages. */
-const wideScreen = window.matchMedia("(min-width: 64rem)");
+const wideScreen = window.matchMedia("(min-width: 90rem)");
 const watchWide = (f: () => void) => {
   wideScreen.addEventListener("change", f);
   return () => wideScreen.removeEventListener("change", f);
@@ -28,7 +30,9 @@ export function Frame({ children }: { children: ReactNode }) {
   const unsent = useUnsent();
   const old = useSyncExternalStore(watchKept, keptSince);
   // What must be put back is said on every page until it is back, whoever looks at what.
-  const round = useRound().data;
+  const round = useLiveRound().data;
+  const look = useLook();
+  const [line, setLine] = useState(() => pastAt() !== "");
   const alarms = round?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
   const nav = useRef<HTMLElement>(null);
@@ -73,10 +77,12 @@ export function Frame({ children }: { children: ReactNode }) {
           <div className="ml-auto flex shrink-0 items-center gap-2">
             <Search />
             <Keys />
+            <Earlier open={line} toggle={() => setLine(!line)} />
             {wide && <Theme />}
           </div>
         </div>
       </header>
+      <PastBar toNow={() => look("")} />
       {since && (
         <p role="status" className="border-b border-watch bg-watch-sheet px-4 py-2 text-center">
           The connection is lost since {clock(since)}.{" "}
@@ -139,6 +145,7 @@ export function Frame({ children }: { children: ReactNode }) {
           </p>
         )}
       </main>
+      {line && <TimeLine close={() => setLine(false)} />}
       <LabStrip />
       <Tour />
       <Drafts />
