@@ -161,13 +161,23 @@ func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return list(s, all, "No drive fits. Without options, all are listed.", heads, func(d api.Drive) []cell {
+	err = list(s, all, "No drive fits. Without options, all are listed.", heads, func(d api.Drive) []cell {
 		row := make([]cell, len(of))
 		for i, f := range of {
 			row[i] = f(d)
 		}
 		return row
 	})
+	if err != nil || s.out.format != "table" || len(p.Verdict) == 0 || slices.Contains(p.Verdict, api.Unknown) {
+		return err
+	}
+	// Whoever asks for bad drives and sees none must not take what nobody knows for good.
+	p.Verdict, p.Limit, p.Cursor, p.With = []api.Verdict{api.Unknown}, 1, "", ""
+	page, err := ask[api.DrivePage](s.client.ListDrives(ctx, &p))
+	if err == nil && page.Total > 0 {
+		s.out.line("Unknown, and not listed here: %s. See: lantern drives --verdict unknown", plural(page.Total, "drive"))
+	}
+	return err
 }
 
 // formerColumns are names that columns had before, by what they are called now.

@@ -9,6 +9,7 @@ import (
 	"lantern/internal/clock"
 	"lantern/internal/httpd"
 	"lantern/internal/service"
+	"lantern/internal/service/problem"
 	"lantern/internal/store"
 )
 
@@ -24,13 +25,17 @@ func (c then) Now() time.Time { return c.at }
 const pastFolders = "past-*"
 
 // openPast gives what loads the records as they were: a copy, in a folder of its own beside them, that goes with its end.
-func (c Serve) openPast(cl clock.Clock) httpd.OpenPast {
+func (c Serve) openPast(live *store.Store, cl clock.Clock) httpd.OpenPast {
 	// What a service that was killed left there is of no use.
 	left, _ := filepath.Glob(filepath.Join(c.Data, pastFolders))
 	for _, dir := range left {
 		_ = os.RemoveAll(dir)
 	}
 	return func(at time.Time) (*service.Service, func() error, error) {
+		if err := live.PastRoom(); err != nil {
+			return nil, nil, problem.New(507, "store-full", "Make room on the disk of the service's records.",
+				"What was known then cannot be loaded: %v.", err)
+		}
 		dir, err := os.MkdirTemp(c.Data, pastFolders)
 		if err != nil {
 			return nil, nil, err

@@ -253,7 +253,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return nil, errors.Join(err, r.store.Close())
 	}
 	site := &httpd.Server{
-		OpenPast: c.openPast(cl),
+		OpenPast: c.openPast(r.store, cl),
 
 		Practice: c.copied,
 		Service:  r.service,

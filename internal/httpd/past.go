@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -17,8 +18,11 @@ import (
 // OpenPast loads the service as it was at a moment; close ends it.
 type OpenPast func(at time.Time) (s *service.Service, close func() error, err error)
 
-// mostPasts is how many earlier moments are kept ready.
-const mostPasts = 4
+// mostPasts is how many earlier moments are kept ready, and pastLasts for how long after they were used.
+const (
+	mostPasts = 3
+	pastLasts = 10 * time.Minute
+)
 
 // asOf is the header of an answer that tells of an earlier moment: that moment.
 const asOf = "Lantern-As-Of"
@@ -36,6 +40,7 @@ type past struct {
 	end  func() error
 	used int  // by requests that are answered from it
 	over bool // it ends when nobody uses it any more
+	idle *time.Timer
 }
 
 // take gives the past of a moment, and what lets go of it again.
@@ -60,7 +65,7 @@ func (p *pasts) take(ctx context.Context, at time.Time, open func() (http.Handle
 	defer p.mu.Unlock()
 	p.ready = append(p.ready, x)
 	if len(p.ready) > mostPasts {
-		p.drop(p.ready[0])
+		p.dropLocked(p.ready[0])
 		p.ready = p.ready[1:]
 	}
 	return x, nil
@@ -73,6 +78,9 @@ func (p *pasts) find(at time.Time) *past {
 		if x.at.Equal(at) {
 			p.ready = append(append(p.ready[:i:i], p.ready[i+1:]...), x)
 			x.used++
+			if x.idle != nil {
+				x.idle.Stop()
+			}
 			return x
 		}
 	}
@@ -82,13 +90,32 @@ func (p *pasts) find(at time.Time) *past {
 func (p *pasts) release(x *past) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if x.used--; x.over && x.used == 0 {
+	switch x.used--; {
+	case x.used > 0:
+	case x.over:
 		_ = x.end() // it is a copy in a folder of its own
+	default:
+		x.idle = time.AfterFunc(pastLasts, func() { p.unused(x) })
 	}
 }
 
-// drop ends a past, now or when nobody uses it any more. Must be called with p.mu held.
-func (p *pasts) drop(x *past) {
+// unused ends a past that nobody used for long.
+func (p *pasts) unused(x *past) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	i := slices.Index(p.ready, x)
+	if i < 0 || x.used > 0 {
+		return
+	}
+	p.ready = slices.Delete(p.ready, i, i+1)
+	p.dropLocked(x)
+}
+
+// dropLocked ends a past, now or when nobody uses it any more. Must be called with p.mu held.
+func (p *pasts) dropLocked(x *past) {
+	if x.idle != nil {
+		x.idle.Stop()
+	}
 	if x.over = true; x.used == 0 {
 		_ = x.end()
 	}
@@ -99,7 +126,7 @@ func (s *Server) Close() error {
 	s.pasts.mu.Lock()
 	defer s.pasts.mu.Unlock()
 	for _, x := range s.pasts.ready {
-		s.pasts.drop(x)
+		s.pasts.dropLocked(x)
 	}
 	s.pasts.ready = nil
 	return nil

@@ -329,6 +329,22 @@ func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []n
 // ErrNoPast means that nothing is kept of so long ago.
 var ErrNoPast = errors.New("the records of that moment are not kept")
 
+// roomLeft is how much must stay free when a copy of the records is made that nobody needs for long.
+const roomLeft = 1 << 30
+
+// PastRoom says whether there is room for copies of the records: twice what they take, and more than enough beside it.
+func (s *Store) PastRoom() error {
+	size, err := s.Size()
+	if err != nil {
+		return err
+	}
+	room, err := s.Room()
+	if err == nil && room.Free < 2*size+roomLeft {
+		err = fmt.Errorf("%w: a copy of the records needs %d MB, and %d MB are free", ErrFull, (2*size+roomLeft)/1e6, room.Free/1e6)
+	}
+	return err
+}
+
 // PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the service
 // goes on. Nobody can sign in there. was is when they had changed for the last time.
 func PastOf(file, to string, at time.Time) (was time.Time, err error) {

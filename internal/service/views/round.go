@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"lantern/internal/api"
@@ -250,7 +251,7 @@ func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, swa
 		}
 	}
 	if mt, ok := drive.MetricByName(f.Metric); ok {
-		l.Unit = mt.Unit
+		l.Unit = counted(mt)
 		const moments = 28
 		series := d.Record[f.Metric]
 		for i := range moments {
@@ -260,4 +261,16 @@ func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, swa
 		}
 	}
 	return l
+}
+
+// measures are units that do not say of what they are, with how they end the names of metrics.
+var measures = map[string]string{"s": "_seconds", "ms": "_milliseconds", "°C": "_celsius", "%": "_percent", "h": "_hours", "bytes": "_bytes"}
+
+// counted says what a course counts: "sectors", "read latency in s".
+func counted(m drive.Metric) string {
+	ends, is := measures[m.Unit]
+	if !is {
+		return m.Unit
+	}
+	return strings.ReplaceAll(strings.TrimSuffix(string(m.Name), ends), "_", " ") + " in " + m.Unit
 }
