@@ -48,13 +48,13 @@ func BenchmarkRoom(b *testing.B) {
 	page.phone(false)
 	page.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	page.open("/bays?room=annex%20hall%201")
-	page.see("annex-001 / front")
+	page.see("auklet-1 / front")
 	measure := func(script string) (ms []float64) {
 		require.NoError(b, json.Unmarshal([]byte(page.ask(script)), &ms))
 		return ms
 	}
 	measure(frames) // the first time, every host is asked for
-	page.see("annex-017 / rear")
+	page.see("rail-1 / rear")
 	var median, late, longest, change float64
 	for b.Loop() {
 		ms := measure(frames)

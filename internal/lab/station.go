@@ -48,6 +48,8 @@ type builder struct {
 	next  map[string]int // next free bay by host/section
 	used  map[string]bool
 	third *Pool // of which a member is a third full
+	// Pools of the annex of which a member is being filled.
+	filling []*Pool
 }
 
 func (b *builder) drive(m model, host, section string, ageYears float64) *Drive {
@@ -181,6 +183,9 @@ func HeronPoint(extra int) func(now time.Time) *Fleet {
 			p.settle(b.now)
 		}
 		b.third.third(b.now)
+		for _, p := range b.filling {
+			p.third(b.now)
+		}
 		return b.f
 	}
 }
@@ -285,51 +290,6 @@ func (b *builder) badMorning(soundscape, driftnet *Pool) {
 	// An old scar that has not moved for months.
 	scar, _ := of(soundscape, 0, 1)
 	scar.Faults = []Fault{{Kind: FaultAttribute, Attribute: 5, Start: 8, PerDay: 0, From: ago(300)}}
-}
-
-// more adds hosts of 60 bays, 36 of them in front, 17 hosts a hall, with one pool each until n further drives are
-// there.
-func (b *builder) more(n int) {
-	for h := 1; n > 0; h++ {
-		name := fmt.Sprintf("annex-%03d", h)
-		b.f.Hosts = append(
-			b.f.Hosts,
-			&Host{Name: name, Room: fmt.Sprintf("annex hall %d", 1+(h-1)/17), Layout: []enclosure.Layout{
-				{
-					Name: "chassis",
-					Sections: []enclosure.Section{
-						section("front", 3, 12, enclosure.AlongRows, true),
-						section("rear", 2, 12, enclosure.AlongRows, true),
-					},
-				},
-			}},
-		)
-		p := b.pool(name+"-store", "parity groups", name, recovery.Resilver)
-		for g := 0; g < 6 && n > 0; g++ {
-			group := pool.Group{
-				Name:    fmt.Sprintf("group %d", g+1),
-				Protect: pool.Protection{Words: "double parity", Tolerance: 2, Data: -1},
-			}
-			for i := 0; i < 10 && n > 0; i++ {
-				side := "front"
-				if g*10+i >= 36 {
-					side = "rear"
-				}
-				group.Members = append(
-					group.Members,
-					member(
-						p,
-						b.drive(of8, name, side, 0.5+3*b.rng.Float64()),
-						fmt.Sprintf("%d.%d", g+1, i+1),
-						4000*gigabyte,
-					),
-				)
-				n--
-			}
-			p.Groups = append(p.Groups, group)
-		}
-		p.finish(0.8, 0.4+0.4*b.rng.Float64())
-	}
 }
 
 // Moments are those of which a new lab tells the past, the oldest first: a month, denser towards now. For a very large

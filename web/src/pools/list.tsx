@@ -1,7 +1,7 @@
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "../parts/format";
-import { usePools } from "../parts/horizon";
+import { placeOf, usePools, useRooms } from "../parts/horizon";
 import { Ago, Empty, Failed, Seam, Title, Waiting, Lasting } from "../parts/parts";
 import { LevelBar } from "../round/page";
 import { MarginWords } from "./margin";
@@ -9,14 +9,30 @@ import { MarginWords } from "./margin";
 export default function PoolsPage() {
   const pools = usePools();
   const now = useNow();
+  const [params] = useSearchParams();
+  const place = params.get("place") ?? "";
+  const rooms = useRooms(place !== "");
   if (pools.error) return <Failed what="The pools" error={pools.error} again={() => void pools.refetch()} />;
   if (!pools.data) return <Waiting rows={5} />;
+  const shown = place ? pools.data.filter((p) => placeOf(p, rooms) === place) : pools.data;
   return (
     <>
-      <Title aside="least margin first">Pools</Title>
+      <Title
+        aside={
+          place ? (
+            <Link to="/pools" className="underline underline-offset-2">
+              all pools
+            </Link>
+          ) : (
+            "least margin first"
+          )
+        }
+      >
+        {place ? `Pools of ${place}` : "Pools"}
+      </Title>
       {pools.data.length === 0 && <Empty>No pool was reported yet. Agents report those of their hosts.</Empty>}
       <ul className="space-y-2.5">
-        {pools.data.map((p) => {
+        {shown.map((p) => {
           const share = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
           const r = p.recovery?.state === "running" ? p.recovery : undefined;
           return (
