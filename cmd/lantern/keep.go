@@ -162,7 +162,8 @@ func storeCommand() *cli.Command {
 			Usage: "say what takes room in the records, the largest first",
 			Description: "Example: lantern store size\n         lantern store size --data .demo\n\n" +
 				"Readings are folded into blocks within hours; recoveries that ended are thinned out after a day; events, orders and\n" +
-				"messages go after --keep-events, --keep-orders and --keep-messages of lantern serve. The records are only read.",
+				"messages go after --keep-events, --keep-orders and --keep-messages of lantern serve; \"past\" is what makes --at possible,\n" +
+				"and goes after --keep-past. The records are only read.",
 			Flags: []cli.Flag{dataFlag()},
 			Action: func(_ context.Context, cmd *cli.Command) error {
 				return daemon.Sizes(cmd.String("data"), cmd.Root().Writer)

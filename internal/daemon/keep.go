@@ -178,7 +178,7 @@ func Salvage(ctx context.Context, from, to string, out io.Writer) error {
 	if _, err := CheckRecords(ctx, "", to, out); err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "A changed letter within a text cannot be found. If there is a backup that is not much older, restore that.\n"+
+	fmt.Fprintf(out, "What was known at earlier moments (--at) is not salvaged. A changed letter within a text cannot be found. If there is a backup that is not much older, restore that.\n"+
 		"To go on with what was salvaged: lantern restore %s\n", to)
 	return nil
 }

@@ -1,10 +1,13 @@
 package store
 
 import (
+	"cmp"
 	"database/sql"
 	"errors"
 	"fmt"
 	"os"
+	"slices"
+	"strings"
 )
 
 // TableSize is how much room a table takes, with its indexes.
@@ -134,10 +137,29 @@ func Sizes(file string) (tables []TableSize, free int64, err error) {
 		}
 		tables[i].PerDay = perDay * float64(t.Bytes) / float64(max(1, tables[i].Rows))
 	}
+	tables = pastAsOne(tables)
 	var pages, size int64
 	if err := db.QueryRow("PRAGMA freelist_count").Scan(&pages); err != nil {
 		return nil, 0, err
 	}
 	err = db.QueryRow("PRAGMA page_size").Scan(&size)
 	return tables, pages * size, err
+}
+
+// pastAsOne is a list in which all that is kept of earlier moments is one entry.
+func pastAsOne(tables []TableSize) (out []TableSize) {
+	past := TableSize{Name: "past"}
+	for _, t := range tables {
+		if !strings.HasPrefix(t.Name, "past_") {
+			out = append(out, t)
+			continue
+		}
+		past.Bytes += t.Bytes
+		past.Rows += t.Rows
+	}
+	if past.Bytes > 0 {
+		out = append(out, past)
+	}
+	slices.SortStableFunc(out, func(a, b TableSize) int { return cmp.Compare(b.Bytes, a.Bytes) })
+	return out
 }
