@@ -145,6 +145,12 @@ func TestPast(t *testing.T) {
 		}
 	}
 
+	// What is exported as of then is in the audit as what is exported now is.
+	code, _ := ask("GET", "/readings", all[0].at)
+	require.Equal(t, http.StatusOK, code)
+	_, audit := ask("GET", "/audit?newest=3", time.Time{})
+	require.Contains(t, audit, "getLatestReadings")
+
 	// Nothing can be changed there, and what is not kept, or is yet to come, is not made up.
 	for _, c := range []struct {
 		method, path string

@@ -96,7 +96,7 @@ func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 		}
 		if at := c.QueryParam("at"); at != "" {
-			return s.inPast(c, o, at)
+			return s.audited(func(c *echo.Context) error { return s.inPast(c, o, at) }, o)(c)
 		}
 		if o.Role != api.Viewer && !whileRestored[o.ID] {
 			if says := s.Service.RestoredSays(); says != "" {

@@ -30,6 +30,8 @@ const (
 	LeastRetention = 30 * 24 * time.Hour
 	// answersLast is how long the answer to a request is kept, so that the same request again has the same answer.
 	answersLast = 24 * time.Hour
+	// packEach is how often, in real time, it is looked whether notes of earlier moments can be packed.
+	packEach = 10 * time.Second
 	// tidyEach is how often it is looked at what is too old.
 	tidyEach = time.Hour
 )
@@ -82,8 +84,11 @@ func (s *Service) Tidy() error {
 	if found, err := s.Recoveries.Thin(now); found || err != nil {
 		return err // one at a time
 	}
-	if packed, err := s.Store.PackPast(); packed || err != nil {
-		return err
+	if time.Since(s.packed) > packEach {
+		if more, err := s.Store.PackPast(); more || err != nil {
+			return err
+		}
+		s.packed = time.Now()
 	}
 	if now.Sub(s.tidied) < tidyEach && !now.Before(s.tidied) {
 		return nil

@@ -43,6 +43,7 @@ type Service struct {
 
 	retention Retention
 	tidied    time.Time // when it was last looked at what is too old
+	packed    time.Time // real time: when there was last nothing to pack
 
 	Fleet      *fleet.Service
 	People     *people.Service

@@ -82,6 +82,7 @@ func (s *Store) KeepPast(now func() time.Time) error {
 	}
 	todo := []string{
 		"CREATE TABLE IF NOT EXISTS past_moments (moment INTEGER PRIMARY KEY AUTOINCREMENT, at INTEGER NOT NULL)",
+		"CREATE INDEX IF NOT EXISTS past_moments_at ON past_moments (at)",
 		"CREATE TABLE IF NOT EXISTS past_now (one INTEGER PRIMARY KEY CHECK (one = 1), moment INTEGER NOT NULL)",
 		"INSERT OR IGNORE INTO past_now VALUES (1, 0)",
 		"CREATE TABLE IF NOT EXISTS past_packs (id INTEGER PRIMARY KEY, tab TEXT, first INTEGER, last INTEGER, data BLOB)",
