@@ -75,6 +75,7 @@ func joined(columns []string, by string, of func(string) string) string {
 func quoted(c string) string { return `"` + c + `"` }
 
 // KeepPast has every change noted from now on, each with the moment by the given clock, so that PastOf can take it back.
+// Triggers do it (SQLite, CREATE TRIGGER), in the transaction of the change: nothing that writes can forget it.
 func (s *Store) KeepPast(now func() time.Time) error {
 	raw, err := s.db.DB()
 	if err != nil {

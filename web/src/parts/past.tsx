@@ -55,7 +55,7 @@ export function PastBar({ toNow }: { toNow: () => void }) {
   );
 }
 
-/** useToNow goes back to what is known now. */
+/** useLook gives what shows another moment, or now where it is empty. */
 export function useLook() {
   const queries = useQueryClient();
   return (moment: string) => {
