@@ -27,7 +27,9 @@ func TestPast(t *testing.T) {
 	ask := func(method, path string, at time.Time) (int, string) {
 		u := y.r.url + "/api/v1" + path
 		if !at.IsZero() {
-			u += map[bool]string{true: "&", false: "?"}[strings.Contains(path, "?")] + "at=" + url.QueryEscape(at.Format(time.RFC3339Nano))
+			u += map[bool]string{true: "&", false: "?"}[strings.Contains(path, "?")] + "at=" + url.QueryEscape(
+				at.Format(time.RFC3339Nano),
+			)
 		}
 		r, err := http.NewRequestWithContext(t.Context(), method, u, strings.NewReader("{}"))
 		require.NoError(t, err)
@@ -43,8 +45,26 @@ func TestPast(t *testing.T) {
 	start := y.fleet.Clock().Now()
 	r := rand.New(rand.NewPCG(2026, 11))
 	tails := []string{"ZU006", "LM417", "CN261", "UN257", "KM297", "XE932", "RL377", "GA301"}
-	paths := []string{"/round", "/drives", "/pools", "/hosts", "/notices?all=true", "/swaps", "/recoveries", "/bays/skerry", "/bays/guillemot",
-		"/stock", "/selftests", "/selftests/standing", "/rules", "/lights", "/inventory", "/acceptances", "/campaigns", "/plans"}
+	paths := []string{
+		"/round",
+		"/drives",
+		"/pools",
+		"/hosts",
+		"/notices?all=true",
+		"/swaps",
+		"/recoveries",
+		"/bays/skerry",
+		"/bays/guillemot",
+		"/stock",
+		"/selftests",
+		"/selftests/standing",
+		"/rules",
+		"/lights",
+		"/inventory",
+		"/acceptances",
+		"/campaigns",
+		"/plans",
+	}
 	for _, p := range y.r.service.Views.Pools() {
 		paths = append(paths, "/pools/"+p.Name)
 	}
@@ -94,7 +114,10 @@ func TestPast(t *testing.T) {
 			return err
 		},
 		"threshold": func() error {
-			_, err := s.Judging.SetThreshold("ida", api.ThresholdSet{Name: "hot_limit", Value: float64(50 + r.IntN(10))})
+			_, err := s.Judging.SetThreshold(
+				"ida",
+				api.ThresholdSet{Name: "hot_limit", Value: float64(50 + r.IntN(10))},
+			)
 			return err
 		},
 		"rename": func() error {
@@ -105,12 +128,28 @@ func TestPast(t *testing.T) {
 			return err
 		},
 		"inventory": func() error {
-			_, err := s.Inventory.SetItem("ida", tails[r.IntN(len(tails))], api.InventorySet{Fields: map[string]string{"asset": fmt.Sprint(r.IntN(99))}})
+			_, err := s.Inventory.SetItem(
+				"ida",
+				tails[r.IntN(len(tails))],
+				api.InventorySet{Fields: map[string]string{"asset": fmt.Sprint(r.IntN(99))}},
+			)
 			return err
 		},
 		"fold": s.Readings.Fold,
 	}
-	names := []string{"swap", "swap", "pull", "power", "light", "test", "mute", "threshold", "rename", "inventory", "fold"}
+	names := []string{
+		"swap",
+		"swap",
+		"pull",
+		"power",
+		"light",
+		"test",
+		"mute",
+		"threshold",
+		"rename",
+		"inventory",
+		"fold",
+	}
 	for range moments {
 		if name := names[r.IntN(len(names))]; acts[name]() == nil {
 			did[name]++

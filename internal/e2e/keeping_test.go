@@ -26,7 +26,11 @@ func TestConsoleKeeping(t *testing.T) {
 	name := `//section[h2[normalize-space(.)="Name and past"]]//input`
 	rename := func(to string) {
 		t.Helper()
-		b.do("another name", chromedp.WaitVisible(name), chromedp.SendKeys(name, kb.End+strings.Repeat(kb.Backspace, 30)+to))
+		b.do(
+			"another name",
+			chromedp.WaitVisible(name),
+			chromedp.SendKeys(name, kb.End+strings.Repeat(kb.Backspace, 30)+to),
+		)
 		b.click("Rename")
 		b.see("is called " + to)
 	}
@@ -115,7 +119,10 @@ func TestConsoleKeeping(t *testing.T) {
 	d.run("lab", "power", "petrel", "off")
 	await(t, "petrel is silent", func() []api.Host { return get[[]api.Host](d.shell, "host", "list") },
 		func(all []api.Host) bool {
-			return slices.ContainsFunc(all, func(h api.Host) bool { return h.Name == "petrel" && h.State == api.HostStateQuiet })
+			return slices.ContainsFunc(
+				all,
+				func(h api.Host) bool { return h.Name == "petrel" && h.State == api.HostStateQuiet },
+			)
 		})
 	d.run("lab", "speed", "1")
 	b.open("/hosts")

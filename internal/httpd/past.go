@@ -44,7 +44,11 @@ type past struct {
 }
 
 // take gives the past of a moment, and what lets go of it again.
-func (p *pasts) take(ctx context.Context, at time.Time, open func() (http.Handler, func() error, error)) (*past, error) {
+func (p *pasts) take(
+	ctx context.Context,
+	at time.Time,
+	open func() (http.Handler, func() error, error),
+) (*past, error) {
 	if x := p.find(at); x != nil {
 		return x, nil
 	}
@@ -153,7 +157,13 @@ func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 		if err != nil {
 			return nil, nil, err
 		}
-		site := &Server{Service: then, Version: s.Version, Now: func() time.Time { return at }, Log: s.Log, Practice: s.Practice}
+		site := &Server{
+			Service:  then,
+			Version:  s.Version,
+			Now:      func() time.Time { return at },
+			Log:      s.Log,
+			Practice: s.Practice,
+		}
 		return site.Handler(), end, nil
 	})
 	if errors.Is(err, service.ErrNoPast) {
@@ -162,7 +172,13 @@ func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 		if !since.IsZero() {
 			do = "The earliest moment is " + since.Format("2006-01-02 15:04:05") + " UTC."
 		}
-		return problem.New(404, "no-past", do, "What was known at %s is not kept.", at.Format("2006-01-02 15:04:05 UTC"))
+		return problem.New(
+			404,
+			"no-past",
+			do,
+			"What was known at %s is not kept.",
+			at.Format("2006-01-02 15:04:05 UTC"),
+		)
 	}
 	if err != nil {
 		return err

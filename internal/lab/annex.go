@@ -10,9 +10,33 @@ import (
 )
 
 // waders name the hosts of the annex, so that their names differ in their first letters.
-var waders = []string{"auklet", "bittern", "curlew", "dunlin", "egret", "fieldfare", "godwit", "heron", "ibis", "jacana",
-	"knot", "lapwing", "merganser", "noddy", "osprey", "plover", "quail", "rail", "sanderling", "tern", "umbrette", "veery",
-	"whimbrel", "yellowlegs", "zitting"}
+var waders = []string{
+	"auklet",
+	"bittern",
+	"curlew",
+	"dunlin",
+	"egret",
+	"fieldfare",
+	"godwit",
+	"heron",
+	"ibis",
+	"jacana",
+	"knot",
+	"lapwing",
+	"merganser",
+	"noddy",
+	"osprey",
+	"plover",
+	"quail",
+	"rail",
+	"sanderling",
+	"tern",
+	"umbrette",
+	"veery",
+	"whimbrel",
+	"yellowlegs",
+	"zitting",
+}
 
 // annexName is the name of the h-th host of the annex, from 1: auklet-1, bittern-1, ..., auklet-2.
 func annexName(h int) string {

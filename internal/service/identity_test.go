@@ -20,7 +20,9 @@ func TestRenamePool(t *testing.T) {
 	b.s.Fleet.GraceUntil = time.Time{}
 	other := b.pool
 	other.Id, other.Name, other.Groups = "p2", "krill", []api.GroupReport{{Name: "g",
-		Protection: api.Protection{Words: "no protection"}, Members: []api.MemberReport{{Slot: "1", State: "missing", NeedsBytes: 1}}}}
+		Protection: api.Protection{
+			Words: "no protection",
+		}, Members: []api.MemberReport{{Slot: "1", State: "missing", NeedsBytes: 1}}}}
 	b.more = []api.PoolReport{other}
 	b.report()
 	rename := func(from, to string) error { _, err := b.s.RenamePool("ida", from, to); return err }
@@ -112,7 +114,11 @@ func TestMerge(t *testing.T) {
 		b.clock.forward(10 * time.Minute)
 	}
 	require.NoError(t, b.s.Readings.Fold())
-	_, err := b.s.Inventory.SetItem("ida", "DD004", api.InventorySet{Fields: map[string]string{"supplier": "Kelp", "batch": "B-1"}, Note: "loud"})
+	_, err := b.s.Inventory.SetItem(
+		"ida",
+		"DD004",
+		api.InventorySet{Fields: map[string]string{"supplier": "Kelp", "batch": "B-1"}, Note: "loud"},
+	)
 	require.NoError(t, err)
 	old := b.drive("DD004")
 	require.NotEmpty(t, old.Findings, "it has bad sectors")
@@ -121,7 +127,11 @@ func TestMerge(t *testing.T) {
 	b.drives[3].Identity.Serial = "0000-KH3-DD004-R"
 	b.drives[3].Reading.At = b.clock.Now()
 	b.report()
-	_, err = b.s.Inventory.SetItem("ida", "0000-KH3-DD004-R", api.InventorySet{Fields: map[string]string{"supplier": "Kelp & Sons"}})
+	_, err = b.s.Inventory.SetItem(
+		"ida",
+		"0000-KH3-DD004-R",
+		api.InventorySet{Fields: map[string]string{"supplier": "Kelp & Sons"}},
+	)
 	require.NoError(t, err)
 	merge := func(from, into, why string) error { _, err := b.s.MergeDrives("ida", from, into, why); return err }
 	b.problem(merge("KH3DD004", "004-R", ""), "reason-needed", "reason")

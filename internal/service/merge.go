@@ -80,11 +80,23 @@ func (s *Service) busyWith(a, d *fleet.Drive) error {
 		key := x.Desc.Key()
 		switch {
 		case s.Fleet.Work.Concerns(key):
-			return problem.New(409, "swap-open", "End it or abandon it first: lantern swap list", "A swap concerns %s.", x.Tail())
+			return problem.New(
+				409,
+				"swap-open",
+				"End it or abandon it first: lantern swap list",
+				"A swap concerns %s.",
+				x.Tail(),
+			)
 		case s.Selftests.Runs[key] != nil:
 			return problem.New(409, "in-use", "Wait for its end, or stop it.", "A self-test of %s runs.", x.Tail())
 		case s.Stock.AcceptanceOf(key) != nil:
-			return problem.New(409, "in-use", "Wait for its end, or stop it.", "An acceptance test of %s is under way.", x.Tail())
+			return problem.New(
+				409,
+				"in-use",
+				"Wait for its end, or stop it.",
+				"An acceptance test of %s is under way.",
+				x.Tail(),
+			)
 		}
 	}
 	if pools := s.Fleet.PoolsWith(a.Desc.Key()); len(pools) > 0 {

@@ -117,7 +117,11 @@ func (s *Service) namesPool(p *fleet.Pool) (string, error) {
 			})
 		},
 		func() (string, error) {
-			return naming(s.Store, "name", func(r store.Setting) string { return when(r.Pool == p.Name, "A threshold of its own") })
+			return naming(
+				s.Store,
+				"name",
+				func(r store.Setting) string { return when(r.Pool == p.Name, "A threshold of its own") },
+			)
 		},
 		func() (string, error) {
 			return naming(s.Store, "id", func(r store.OwnRule) string { return when(in(r.Doc), "The rule "+r.ID) })
@@ -126,10 +130,18 @@ func (s *Service) namesPool(p *fleet.Pool) (string, error) {
 			return naming(s.Store, "name", func(r store.Plan) string { return when(in(r.Doc), "The plan "+r.Name) })
 		},
 		func() (string, error) {
-			return naming(s.Store, "name", func(t store.Token) string { return when(in(t.Pools), "What "+t.Name+" may act on") })
+			return naming(
+				s.Store,
+				"name",
+				func(t store.Token) string { return when(in(t.Pools), "What "+t.Name+" may act on") },
+			)
 		},
 		func() (string, error) {
-			return naming(s.Store, "name", func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) })
+			return naming(
+				s.Store,
+				"name",
+				func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) },
+			)
 		},
 	)
 }
@@ -160,10 +172,18 @@ func (s *Service) names(h *fleet.Host) (string, error) {
 	in := func(doc []byte) bool { return bytes.Contains(doc, quoted) || bytes.Contains(doc, within) }
 	return first(
 		func() (string, error) {
-			return naming(s.Store, "host", func(w store.Survey) string { return when(w.Host == h.Name, "A survey that has not ended") })
+			return naming(
+				s.Store,
+				"host",
+				func(w store.Survey) string { return when(w.Host == h.Name, "A survey that has not ended") },
+			)
 		},
 		func() (string, error) {
-			return naming(s.Store, "id", func(l store.Light) string { return when(!l.Ended && in(l.Doc), "A light that is on") })
+			return naming(
+				s.Store,
+				"id",
+				func(l store.Light) string { return when(!l.Ended && in(l.Doc), "A light that is on") },
+			)
 		},
 		func() (string, error) {
 			return naming(s.Store, "id", func(c store.Campaign) string {
@@ -174,10 +194,18 @@ func (s *Service) names(h *fleet.Host) (string, error) {
 			return naming(s.Store, "name", func(p store.Plan) string { return when(in(p.Doc), "The plan "+p.Name) })
 		},
 		func() (string, error) {
-			return naming(s.Store, "name", func(t store.Token) string { return when(in(t.Hosts), "What "+t.Name+" may act on") })
+			return naming(
+				s.Store,
+				"name",
+				func(t store.Token) string { return when(in(t.Hosts), "What "+t.Name+" may act on") },
+			)
 		},
 		func() (string, error) {
-			return naming(s.Store, "name", func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) })
+			return naming(
+				s.Store,
+				"name",
+				func(c store.Channel) string { return when(in(c.Doc), "The channel "+c.Name) },
+			)
 		},
 	)
 }

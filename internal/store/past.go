@@ -1,13 +1,8 @@
 package store
 
 import (
-	"bytes"
 	"database/sql"
-	"errors"
 	"fmt"
-	"math"
-	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -94,8 +89,14 @@ func (s *Store) KeepPast(now func() time.Time) error {
 			return err
 		}
 		// Columns without a type give back what was put in, as it was.
-		todo = append(todo, fmt.Sprintf("CREATE TABLE IF NOT EXISTS past_%s (n_number INTEGER PRIMARY KEY, n_moment INTEGER, n_change TEXT, %s)",
-			table, list(sh.columns, quoted)))
+		todo = append(
+			todo,
+			fmt.Sprintf(
+				"CREATE TABLE IF NOT EXISTS past_%s (n_number INTEGER PRIMARY KEY, n_moment INTEGER, n_change TEXT, %s)",
+				table,
+				list(sh.columns, quoted),
+			),
+		)
 		for _, on := range []string{"insert", "update", "delete"} {
 			todo = append(todo, fmt.Sprintf("DROP TRIGGER IF EXISTS past_%s_%s", table, on), sh.trigger(table, on))
 		}
@@ -144,7 +145,11 @@ func (sh shape) trigger(table, on string) string {
 		columns, what = sh.keys, list(sh.keys, func(c string) string { return "NEW." + quoted(c) })
 	case "update":
 		what = quotedOld(sh)
-		when = "WHEN " + joined(sh.columns, " OR ", func(c string) string { return "OLD." + quoted(c) + " IS NOT NEW." + quoted(c) })
+		when = "WHEN " + joined(
+			sh.columns,
+			" OR ",
+			func(c string) string { return "OLD." + quoted(c) + " IS NOT NEW." + quoted(c) },
+		)
 	}
 	return fmt.Sprintf(`CREATE TRIGGER past_%[1]s_%[2]s AFTER %[2]s ON %[1]s %[3]s BEGIN
 		INSERT INTO past_%[1]s (n_moment, n_change, %[4]s) VALUES ((SELECT moment FROM past_now), '%[5]s', %[6]s); END`,
@@ -175,7 +180,9 @@ func (s *Store) moment(tx *gorm.DB) error {
 // NoPast drops all that is noted of earlier moments, and notes nothing any more.
 func (s *Store) NoPast() error {
 	s.now = nil
-	return full(s.db.Transaction(func(tx *gorm.DB) error { return dropPast(func(q string) error { return tx.Exec(q).Error }) }))
+	return full(
+		s.db.Transaction(func(tx *gorm.DB) error { return dropPast(func(q string) error { return tx.Exec(q).Error }) }),
+	)
 }
 
 func dropPast(exec func(string) error) error {
@@ -214,7 +221,9 @@ func (s *Store) ForgetPast(before time.Time) error {
 	}
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
 		var last int64 // the newest moment that is not needed: the one before the first that is kept
-		err := tx.Raw("SELECT coalesce(max(moment), 0) FROM past_moments WHERE at < ?", before.UnixMilli()).Scan(&last).Error
+		err := tx.Raw("SELECT coalesce(max(moment), 0) FROM past_moments WHERE at < ?", before.UnixMilli()).
+			Scan(&last).
+			Error
 		if err != nil || last == 0 {
 			return err
 		}
@@ -293,10 +302,17 @@ type note struct {
 // notesOf reads the notes of a table that are not packed, the oldest first.
 func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []note, err error) {
 	// A text is read as bytes: the driver would make a time of what looks like one.
-	rows, err := db.Query(fmt.Sprintf("SELECT n_number, n_moment, n_change, %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
-		list(sh.columns, func(c string) string {
-			return fmt.Sprintf("typeof(%[1]s), CASE typeof(%[1]s) WHEN 'text' THEN CAST(%[1]s AS BLOB) ELSE %[1]s END", quoted(c))
-		}), table), after, most)
+	rows, err := db.Query(
+		fmt.Sprintf("SELECT n_number, n_moment, n_change, %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
+			list(sh.columns, func(c string) string {
+				return fmt.Sprintf(
+					"typeof(%[1]s), CASE typeof(%[1]s) WHEN 'text' THEN CAST(%[1]s AS BLOB) ELSE %[1]s END",
+					quoted(c),
+				)
+			}), table),
+		after,
+		most,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -326,175 +342,4 @@ func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []n
 		out = append(out, n)
 	}
 	return out, rows.Err()
-}
-
-// ErrNoPast means that nothing is kept of so long ago.
-var ErrNoPast = errors.New("the records of that moment are not kept")
-
-// roomLeft is how much must stay free when a copy of the records is made that nobody needs for long.
-const roomLeft = 1 << 30
-
-// PastRoom says whether there is room for copies of the records: twice what they take, and more than enough beside it.
-func (s *Store) PastRoom() error {
-	size, err := s.Size()
-	if err != nil {
-		return err
-	}
-	room, err := s.Room()
-	if err == nil && room.Free < 2*size+roomLeft {
-		err = fmt.Errorf("%w: a copy of the records needs %d MB, and %d MB are free", ErrFull, (2*size+roomLeft)/1e6, room.Free/1e6)
-	}
-	return err
-}
-
-// PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the service
-// goes on. Nobody can sign in there. was is when they had changed for the last time.
-func PastOf(file, to string, at time.Time) (was time.Time, err error) {
-	from, err := readOnly(file)
-	if err != nil {
-		return was, err
-	}
-	_, err = from.Exec("VACUUM INTO ?", to)
-	if err := errors.Join(err, from.Close()); err != nil {
-		return was, fmt.Errorf("copy the database: %w", full(err))
-	}
-	if err := os.Chmod(to, 0o600); err != nil {
-		return was, err
-	}
-	s, err := openDatabase(to)
-	if err != nil {
-		return was, err
-	}
-	db, err := s.db.DB()
-	if err != nil {
-		return was, err
-	}
-	defer func() { err = errors.Join(err, db.Close()) }()
-	var moment, ms int64
-	err = db.QueryRow("SELECT moment, at FROM past_moments WHERE at <= ? ORDER BY moment DESC LIMIT 1", at.UnixMilli()).
-		Scan(&moment, &ms)
-	if errors.Is(err, sql.ErrNoRows) || err != nil && strings.Contains(err.Error(), "no such table") {
-		return was, ErrNoPast
-	}
-	if err != nil {
-		return was, err
-	}
-	back := map[string][]note{}
-	shapes := map[string]shape{}
-	for _, table := range remembered {
-		if shapes[table], err = shapeOf(db, table); err != nil {
-			return was, err
-		}
-		if back[table], err = since(db, table, shapes[table], moment); err != nil {
-			return was, err
-		}
-	}
-	exec := func(q string) error { _, err := db.Exec(q); return err }
-	if err := dropPast(exec); err != nil { // with its triggers: what follows is no change
-		return was, err
-	}
-	tx, err := db.Begin()
-	if err != nil {
-		return was, err
-	}
-	for _, table := range remembered {
-		if err := takeBack(tx, table, shapes[table], back[table]); err != nil {
-			return was, errors.Join(fmt.Errorf("%s: %w", table, err), tx.Rollback())
-		}
-	}
-	for _, table := range unneeded {
-		if _, err := tx.Exec("DELETE FROM " + table); err != nil {
-			return was, errors.Join(err, tx.Rollback())
-		}
-	}
-	return time.UnixMilli(ms).UTC(), tx.Commit()
-}
-
-// since are the notes of a table after a moment, in order.
-func since(db *sql.DB, table string, sh shape, moment int64) (out []note, err error) {
-	rows, err := db.Query("SELECT data FROM past_packs WHERE tab = ? AND last > ? ORDER BY id", table, moment)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var data []byte
-		if err := rows.Scan(&data); err != nil {
-			return nil, err
-		}
-		notes, err := unpack(data, sh)
-		if err != nil {
-			return nil, err
-		}
-		for _, n := range notes {
-			if n.moment > moment {
-				out = append(out, n)
-			}
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	if err := rows.Close(); err != nil {
-		return nil, err
-	}
-	loose, err := notesOf(db, table, sh, moment, math.MaxInt32)
-	return append(out, loose...), err
-}
-
-// takeBack makes the rows of a table what they were before the given notes: of each row the first note says that, and of
-// a blob that it left as it was the next one that did not.
-func takeBack(tx *sql.Tx, table string, sh shape, notes []note) error {
-	first := map[string]*note{}
-	var order []string
-	for _, n := range notes {
-		key := sh.keyOf(n.row)
-		was := first[key]
-		switch {
-		case was == nil:
-			first[key] = &n
-			order = append(order, key)
-		case was.op == 'u':
-			for i := range was.row {
-				if unchanged(was.row[i]) {
-					was.row[i] = n.row[i]
-				}
-			}
-			if n.op != 'u' {
-				was.op = n.op // the row went: it has to be made again
-			}
-		}
-	}
-	for _, key := range order {
-		n := first[key]
-		var sets, keys []string
-		var values, of []any
-		for i, c := range sh.columns {
-			if slices.Contains(sh.keys, c) {
-				keys, of = append(keys, quoted(c)+" IS ?"), append(of, n.row[i])
-			}
-			if !unchanged(n.row[i]) {
-				sets, values = append(sets, quoted(c)+" = ?"), append(values, n.row[i])
-			}
-		}
-		var err error
-		switch where := strings.Join(keys, " AND "); n.op {
-		case 'i':
-			_, err = tx.Exec(fmt.Sprintf("DELETE FROM %s WHERE %s", table, where), of...)
-		case 'd':
-			_, err = tx.Exec(fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", table, list(sh.columns, quoted),
-				list(sh.columns, func(string) string { return "?" })), n.row...)
-		default:
-			_, err = tx.Exec(fmt.Sprintf("UPDATE %s SET %s WHERE %s", table, strings.Join(sets, ", "), where), append(values, of...)...)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func unchanged(v any) bool {
-	b, ok := v.([]byte)
-	return ok && bytes.Equal(b, same)
 }

@@ -83,7 +83,10 @@ func pack(notes []note, sh shape) ([]byte, error) {
 	for _, n := range notes {
 		keys[n.seq] = sh.keyOf(n.row)
 	}
-	slices.SortStableFunc(sorted, func(a, b note) int { return cmp.Or(cmp.Compare(keys[a.seq], keys[b.seq]), cmp.Compare(a.seq, b.seq)) })
+	slices.SortStableFunc(
+		sorted,
+		func(a, b note) int { return cmp.Or(cmp.Compare(keys[a.seq], keys[b.seq]), cmp.Compare(a.seq, b.seq)) },
+	)
 	b := binary.AppendUvarint(nil, uint64(len(sh.columns)))
 	for _, c := range sh.columns {
 		b = value(b, c)

@@ -21,8 +21,14 @@ func dump(t require.TestingT, file string) string {
 	for _, table := range remembered {
 		sh, err := shapeOf(db, table)
 		require.NoError(t, err)
-		rows, err := db.Query(fmt.Sprintf("SELECT %s FROM %s ORDER BY %s", list(sh.columns, func(c string) string { return "quote(" + quoted(c) + ")" }),
-			table, list(sh.keys, quoted)))
+		rows, err := db.Query(
+			fmt.Sprintf(
+				"SELECT %s FROM %s ORDER BY %s",
+				list(sh.columns, func(c string) string { return "quote(" + quoted(c) + ")" }),
+				table,
+				list(sh.keys, quoted),
+			),
+		)
 		require.NoError(t, err)
 		for rows.Next() {
 			values := make([]sql.NullString, len(sh.columns))
@@ -91,11 +97,20 @@ func TestPast(t *testing.T) {
 				rows, err := All[Reading](s, "at", "drive = ?", k)
 				require.NoError(t, err)
 				if len(rows) > 0 {
-					require.NoError(t, s.Write(&Batch{put: []any{&Setting{Name: "moment", Value: float64(now.Unix())}}}))
+					require.NoError(
+						t,
+						s.Write(&Batch{put: []any{&Setting{Name: "moment", Value: float64(now.Unix())}}}),
+					)
 					last := rows[len(rows)-1].At
 					had, err := All[Block](s, "first", "drive = ? and first = ?", k, rows[0].At)
 					require.NoError(t, err)
-					b := Block{Drive: k, First: rows[0].At, Last: last, Count: len(rows), Data: fmt.Append(nil, now.Unix())}
+					b := Block{
+						Drive: k,
+						First: rows[0].At,
+						Last:  last,
+						Count: len(rows),
+						Data:  fmt.Append(nil, now.Unix()),
+					}
 					require.NoError(t, s.Fold(b, len(rows), had))
 				}
 			}
@@ -146,7 +161,14 @@ func packAll(t require.TestingT, s *Store) {
 // FuzzUnpack: no damage to a pack is taken for notes of other columns, and none ends the service.
 func FuzzUnpack(f *testing.F) {
 	sh := shape{columns: []string{"a", "b"}, keys: []string{"a"}, blobs: map[string]bool{"b": true}}
-	good, err := pack([]note{{1, 1, 'u', []any{"x", []byte("y")}}, {2, 3, 'i', []any{int64(7), nil}}, {3, 3, 'd', []any{1.5, []byte{}}}}, sh)
+	good, err := pack(
+		[]note{
+			{1, 1, 'u', []any{"x", []byte("y")}},
+			{2, 3, 'i', []any{int64(7), nil}},
+			{3, 3, 'd', []any{1.5, []byte{}}},
+		},
+		sh,
+	)
 	require.NoError(f, err)
 	f.Add(good)
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -89,5 +89,11 @@ func Unlist(s *State, d *Drive) (back func()) {
 
 // MergeWords tells of a merge.
 func MergeWords(by string, from, into *Drive, reason string) string {
-	return fmt.Sprintf("%s said that %s is %s, known before under another identity: %s", by, into.Tail(), from.Desc.Serial, reason)
+	return fmt.Sprintf(
+		"%s said that %s is %s, known before under another identity: %s",
+		by,
+		into.Tail(),
+		from.Desc.Serial,
+		reason,
+	)
 }

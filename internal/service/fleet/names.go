@@ -71,8 +71,13 @@ func CheckPoolName(s *State, p *Pool, to string) error {
 		return !unicode.IsPrint(r) || unicode.IsSpace(r) || strings.ContainsRune("\"'`\\,", r)
 	}
 	if to == "" || len(to) > mostName || strings.ContainsFunc(to, odd) || strings.HasPrefix(to, "-") {
-		return problem.New(422, "bad-name", fmt.Sprintf("Use up to %d letters, digits and signs such as - or /, without spaces.", mostName),
-			"%q cannot be the name of a pool.", to)
+		return problem.New(
+			422,
+			"bad-name",
+			fmt.Sprintf("Use up to %d letters, digits and signs such as - or /, without spaces.", mostName),
+			"%q cannot be the name of a pool.",
+			to,
+		)
 	}
 	for _, other := range s.Pools {
 		if other == p {

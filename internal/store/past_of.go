@@ -1,0 +1,191 @@
+package store
+
+import (
+	"bytes"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"time"
+)
+
+// ErrNoPast means that nothing is kept of so long ago.
+var ErrNoPast = errors.New("the records of that moment are not kept")
+
+// roomLeft is how much must stay free when a copy of the records is made that nobody needs for long.
+const roomLeft = 1 << 30
+
+// PastRoom says whether there is room for copies of the records: twice what they take, and more than enough beside it.
+func (s *Store) PastRoom() error {
+	size, err := s.Size()
+	if err != nil {
+		return err
+	}
+	room, err := s.Room()
+	if err == nil && room.Free < 2*size+roomLeft {
+		err = fmt.Errorf(
+			"%w: a copy of the records needs %d MB, and %d MB are free",
+			ErrFull,
+			(2*size+roomLeft)/1e6,
+			room.Free/1e6,
+		)
+	}
+	return err
+}
+
+// PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the service
+// goes on. Nobody can sign in there. was is when they had changed for the last time.
+func PastOf(file, to string, at time.Time) (was time.Time, err error) {
+	from, err := readOnly(file)
+	if err != nil {
+		return was, err
+	}
+	_, err = from.Exec("VACUUM INTO ?", to)
+	if err := errors.Join(err, from.Close()); err != nil {
+		return was, fmt.Errorf("copy the database: %w", full(err))
+	}
+	if err := os.Chmod(to, 0o600); err != nil {
+		return was, err
+	}
+	s, err := openDatabase(to)
+	if err != nil {
+		return was, err
+	}
+	db, err := s.db.DB()
+	if err != nil {
+		return was, err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	var moment, ms int64
+	err = db.QueryRow("SELECT moment, at FROM past_moments WHERE at <= ? ORDER BY moment DESC LIMIT 1", at.UnixMilli()).
+		Scan(&moment, &ms)
+	if errors.Is(err, sql.ErrNoRows) || err != nil && strings.Contains(err.Error(), "no such table") {
+		return was, ErrNoPast
+	}
+	if err != nil {
+		return was, err
+	}
+	back := map[string][]note{}
+	shapes := map[string]shape{}
+	for _, table := range remembered {
+		if shapes[table], err = shapeOf(db, table); err != nil {
+			return was, err
+		}
+		if back[table], err = since(db, table, shapes[table], moment); err != nil {
+			return was, err
+		}
+	}
+	exec := func(q string) error { _, err := db.Exec(q); return err }
+	if err := dropPast(exec); err != nil { // with its triggers: what follows is no change
+		return was, err
+	}
+	tx, err := db.Begin()
+	if err != nil {
+		return was, err
+	}
+	for _, table := range remembered {
+		if err := takeBack(tx, table, shapes[table], back[table]); err != nil {
+			return was, errors.Join(fmt.Errorf("%s: %w", table, err), tx.Rollback())
+		}
+	}
+	for _, table := range unneeded {
+		if _, err := tx.Exec("DELETE FROM " + table); err != nil {
+			return was, errors.Join(err, tx.Rollback())
+		}
+	}
+	return time.UnixMilli(ms).UTC(), tx.Commit()
+}
+
+// since are the notes of a table after a moment, in order.
+func since(db *sql.DB, table string, sh shape, moment int64) (out []note, err error) {
+	rows, err := db.Query("SELECT data FROM past_packs WHERE tab = ? AND last > ? ORDER BY id", table, moment)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var data []byte
+		if err := rows.Scan(&data); err != nil {
+			return nil, err
+		}
+		notes, err := unpack(data, sh)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range notes {
+			if n.moment > moment {
+				out = append(out, n)
+			}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	if err := rows.Close(); err != nil {
+		return nil, err
+	}
+	loose, err := notesOf(db, table, sh, moment, math.MaxInt32)
+	return append(out, loose...), err
+}
+
+// takeBack makes the rows of a table what they were before the given notes: of each row the first note says that, and of
+// a blob that it left as it was the next one that did not.
+func takeBack(tx *sql.Tx, table string, sh shape, notes []note) error {
+	first := map[string]*note{}
+	var order []string
+	for _, n := range notes {
+		key := sh.keyOf(n.row)
+		was := first[key]
+		switch {
+		case was == nil:
+			first[key] = &n
+			order = append(order, key)
+		case was.op == 'u':
+			for i := range was.row {
+				if unchanged(was.row[i]) {
+					was.row[i] = n.row[i]
+				}
+			}
+			if n.op != 'u' {
+				was.op = n.op // the row went: it has to be made again
+			}
+		}
+	}
+	for _, key := range order {
+		n := first[key]
+		var sets, keys []string
+		var values, of []any
+		for i, c := range sh.columns {
+			if slices.Contains(sh.keys, c) {
+				keys, of = append(keys, quoted(c)+" IS ?"), append(of, n.row[i])
+			}
+			if !unchanged(n.row[i]) {
+				sets, values = append(sets, quoted(c)+" = ?"), append(values, n.row[i])
+			}
+		}
+		var err error
+		switch where := strings.Join(keys, " AND "); n.op {
+		case 'i':
+			_, err = tx.Exec(fmt.Sprintf("DELETE FROM %s WHERE %s", table, where), of...)
+		case 'd':
+			_, err = tx.Exec(fmt.Sprintf("INSERT OR REPLACE INTO %s (%s) VALUES (%s)", table, list(sh.columns, quoted),
+				list(sh.columns, func(string) string { return "?" })), n.row...)
+		default:
+			_, err = tx.Exec(
+				fmt.Sprintf("UPDATE %s SET %s WHERE %s", table, strings.Join(sets, ", "), where),
+				append(values, of...)...)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func unchanged(v any) bool {
+	b, ok := v.([]byte)
+	return ok && bytes.Equal(b, same)
+}
