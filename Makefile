@@ -49,7 +49,7 @@ tools: ## install what the tests need
 	fi
 
 test: tools build fresh-generated lint web-test rig-tools stack-tools ## everything that must hold: lint, generated files, all tests (under 45 minutes)
-	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) $(GO) test -timeout 20m ./...
+	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) $(GO) test -timeout 40m ./...
 	$(MAKE) --no-print-directory bench-check race
 
 # The rig is a small virtual machine in which the agent meets the kernel's ATA, SCSI and NVMe drivers. It wants QEMU, and

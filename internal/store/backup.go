@@ -200,13 +200,15 @@ func readable(db *sql.DB, file string) error {
 	}
 	for _, p := range places {
 		var n int
+		but := "" // what is noted of a change may leave out a document that it left as it was
+		if strings.HasPrefix(p.table, "past_") {
+			but = fmt.Sprintf(`AND "%s" IS NOT x'00'`, p.column)
+		}
 		// As text: JSON in a blob would be taken for SQLite's own binary form of it.
 		err := db.QueryRow(
-			fmt.Sprintf(`SELECT count(*) FROM "%s" WHERE length("%s") > 0 AND NOT json_valid(CAST("%[2]s" AS TEXT))`,
-				p.table, p.column),
-		).Scan(
-			&n,
-		)
+			fmt.Sprintf(`SELECT count(*) FROM "%s" WHERE length("%s") > 0 %s AND NOT json_valid(CAST("%[2]s" AS TEXT))`,
+				p.table, p.column, but),
+		).Scan(&n)
 		if err != nil {
 			return fmt.Errorf("%s: the table %s cannot be read: %w", file, p.table, err)
 		}

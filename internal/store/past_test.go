@@ -135,6 +135,8 @@ func TestPast(t *testing.T) {
 		}
 		_, err = PastOf(file, filepath.Join(dir, fmt.Sprint(n, "-x.db")), moments[0].Add(-time.Hour))
 		require.ErrorIs(t, err, ErrNoPast)
+		_, err = Backup(file, filepath.Join(dir, fmt.Sprint(n, "-backup.db")))
+		require.NoError(t, err, "records with notes are sound")
 		half := moments[len(moments)/2]
 		require.NoError(t, s.ForgetPast(half))
 		to := filepath.Join(dir, fmt.Sprint(n, "-half.db"))
