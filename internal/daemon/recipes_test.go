@@ -70,6 +70,7 @@ func openYard(t *testing.T, dir string, fleet *lab.Fleet) *yard {
 	t.Cleanup(func() { require.NoError(t, r.stop()) })
 	y := &yard{dir: dir, t: t, fleet: fleet, r: r, agents: map[string]*agent.Agent{}, dark: map[string]bool{}}
 	for _, h := range fleet.Hosts {
+		y.dark[h.Name] = h.Off
 		token, err := r.service.Fleet.Enrol("ida", h.Name, false)
 		require.NoError(t, err)
 		client, err := Client(r.url, token)

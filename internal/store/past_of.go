@@ -39,19 +39,7 @@ func (s *Store) PastRoom() error {
 // PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the service
 // goes on. Nobody can sign in there. was is when they had changed for the last time.
 func PastOf(file, to string, at time.Time) (was time.Time, err error) {
-	from, err := readOnly(file)
-	if err != nil {
-		return was, err
-	}
-	// Nobody needs the copy after a crash: nothing of it waits for the disk.
-	_, err = from.Exec("PRAGMA synchronous = OFF")
-	if err == nil {
-		_, err = from.Exec("VACUUM INTO ?", to)
-	}
-	if err := errors.Join(err, from.Close()); err != nil {
-		return was, fmt.Errorf("copy the database: %w", full(err))
-	}
-	if err := os.Chmod(to, 0o600); err != nil {
+	if err := copyOf(file, to); err != nil {
 		return was, err
 	}
 	s, err := openDatabase(to)
@@ -89,21 +77,42 @@ func PastOf(file, to string, at time.Time) (was time.Time, err error) {
 	if err := dropPast(exec); err != nil { // with its triggers: what follows is no change
 		return was, err
 	}
+	return time.UnixMilli(ms).UTC(), takeAllBack(db, shapes, back)
+}
+
+// copyOf makes a copy that nobody needs after a crash: nothing of it waits for the disk.
+func copyOf(file, to string) error {
+	from, err := readOnly(file)
+	if err != nil {
+		return err
+	}
+	_, err = from.Exec("PRAGMA synchronous = OFF")
+	if err == nil {
+		_, err = from.Exec("VACUUM INTO ?", to)
+	}
+	if err := errors.Join(err, from.Close()); err != nil {
+		return fmt.Errorf("copy the database: %w", full(err))
+	}
+	return os.Chmod(to, 0o600)
+}
+
+// takeAllBack takes back what the notes of all tables tell of, and empties the tables that a past has no use for.
+func takeAllBack(db *sql.DB, shapes map[string]shape, back map[string][]note) error {
 	tx, err := db.Begin()
 	if err != nil {
-		return was, err
+		return err
 	}
 	for _, table := range remembered {
 		if err := takeBack(tx, table, shapes[table], back[table]); err != nil {
-			return was, errors.Join(fmt.Errorf("%s: %w", table, err), tx.Rollback())
+			return errors.Join(fmt.Errorf("%s: %w", table, err), tx.Rollback())
 		}
 	}
 	for _, table := range unneeded {
 		if _, err := tx.Exec("DELETE FROM " + table); err != nil {
-			return was, errors.Join(err, tx.Rollback())
+			return errors.Join(err, tx.Rollback())
 		}
 	}
-	return time.UnixMilli(ms).UTC(), tx.Commit()
+	return tx.Commit()
 }
 
 // since are the notes of a table after a moment, in order.
