@@ -24,7 +24,8 @@ func processorTime() time.Duration {
 }
 
 // TestBenchCheck compares what people and agents wait for with plain work of the same run, so that a regression shows
-// on a fast machine and on a slow one. A limit is about three times what was measured when it was set.
+// on a fast machine and on a slow one. A limit is about three times what was measured when it was set; a unit of less
+// than a millisecond varies by that much itself.
 func TestBenchCheck(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")
@@ -107,7 +108,7 @@ func TestBenchCheck(t *testing.T) {
 		limit float64        // times the unit, with 10,000 drives
 		grows float64        // times as long as with 1,000 drives, at the most
 	}{
-		{"report", rows, 36, 4},
+		{"report", rows, 60, 4},
 		{"round", loop, 12, 25},
 		{"duplicate", rows, 2, 4},
 		{"drives", loop, 24, 25},
