@@ -50,9 +50,12 @@ func (c Serve) openPast(live *store.Store, cl clock.Clock) httpd.OpenPast {
 		}
 		end := func() error { return errors.Join(st.Close(), os.RemoveAll(dir)) }
 		s, err := service.NewPast(st, then{cl, at})
+		if err == nil {
+			err = st.ReadOnly(true)
+		}
 		if err != nil {
 			return nil, nil, errors.Join(err, end())
 		}
-		return s, end, st.ReadOnly(true)
+		return s, end, nil
 	}
 }

@@ -82,6 +82,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.see("Kelp, Sons")
 	require.NotContains(t, d.run("inventory", "export"), "Kelp, Sons", "nothing was written yet")
 	b.clean("what an import would change")
+	b.shot("import")
 	b.click("Write ")
 	b.see("fields of 2 drives were written")
 	require.Contains(t, d.run("inventory", "export"), `"Kelp, Sons"`)
@@ -115,6 +116,7 @@ func TestConsoleKeeping(t *testing.T) {
 	unfold("guillemot")
 	b.see("What happened on guillemot")
 	b.clean("a host, unfolded")
+	b.shot("host")
 	d.run("lab", "speed", "60")
 	d.run("lab", "power", "petrel", "off")
 	await(t, "petrel is silent", func() []api.Host { return get[[]api.Host](d.shell, "host", "list") },

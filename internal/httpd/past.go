@@ -43,7 +43,7 @@ type past struct {
 	idle *time.Timer
 }
 
-// take gives the past of a moment, and what lets go of it again.
+// take gives the past of a moment, which is loaded if it is not ready. Whoever takes it releases it again.
 func (p *pasts) take(
 	ctx context.Context,
 	at time.Time,

@@ -9,8 +9,8 @@ import (
 	"lantern/internal/core/recovery"
 )
 
-// waders name the hosts of the annex, so that their names differ in their first letters.
-var waders = []string{
+// birds name the hosts of the annex after birds, so that their names differ in their first letters.
+var birds = []string{
 	"auklet",
 	"bittern",
 	"curlew",
@@ -40,7 +40,7 @@ var waders = []string{
 
 // annexName is the name of the h-th host of the annex, from 1: auklet-1, bittern-1, ..., auklet-2.
 func annexName(h int) string {
-	return fmt.Sprintf("%s-%d", waders[(h-1)%len(waders)], 1+(h-1)/len(waders))
+	return fmt.Sprintf("%s-%d", birds[(h-1)%len(birds)], 1+(h-1)/len(birds))
 }
 
 // How often what ails a large fleet is met: one drive in so many, one host, one pool.

@@ -68,6 +68,19 @@ func TestRenamePool(t *testing.T) {
 	for id := range b.s.Orders.Waiting {
 		require.NoError(t, b.s.TakeOutcome("fulmar", id, api.Outcome{State: "done", Says: "it blinks"}))
 	}
+	_, err := b.s.People.AddPerson(
+		people.Rights{Name: "ida", Role: api.Admin},
+		api.AddPerson{Name: "bo", Role: "operator", Pools: []string{"krill"}},
+	)
+	require.NoError(t, err)
+	// A pool that is gone, and of which somebody may do what they like.
+	b.more = nil
+	b.report()
+	require.NoError(t, b.s.Fleet.ForgetPool("ida", "krill", "taken apart"))
+	b.problem(rename("plankton", "krill"), "in-use", "What bo may act on names krill")
+	require.NoError(t, b.s.People.RemovePerson("ida", "bo"))
+	b.more = []api.PoolReport{other}
+	b.report()
 
 	b.unwritten("a pool is renamed", func() error { return rename("plankton", "samples") })
 	require.NoError(t, rename("plankton", "samples"))
@@ -86,7 +99,7 @@ func TestRenamePool(t *testing.T) {
 	b.problem(rename("krill", "plankton"), "in-use", "samples on fulmar has or had that name")
 	require.NoError(t, rename("samples", "archive"))
 	b.problem(rename("krill", "samples"), "in-use", "archive on fulmar has or had that name")
-	_, err := b.s.Story("pool", "archive", api.GetStoryParams{})
+	_, err = b.s.Story("pool", "archive", api.GetStoryParams{})
 	require.NoError(t, err)
 	require.NoError(t, rename("archive", "plankton"), "the reported name takes the given one away")
 	b.restart()

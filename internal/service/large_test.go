@@ -22,6 +22,7 @@ func large(b testing.TB, hosts int) (*Service, *standing, []api.Report) {
 	c := &standing{at: t0}
 	s, err := New(st, c, slog.New(slog.DiscardHandler))
 	require.NoError(b, err)
+	require.NoError(b, s.KeepPast()) // as the service runs
 	var reports []api.Report
 	for h := range hosts {
 		host := fmt.Sprintf("annex-%03d", h)

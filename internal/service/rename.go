@@ -81,10 +81,13 @@ func (s *Service) renamePool(by, name, to string) (id string, err error) {
 	if err := fleet.CheckPoolName(s.Fleet.State, p, to); err != nil {
 		return "", err
 	}
-	if what, err := s.namesPool(p); err != nil {
-		return "", err
-	} else if what != "" {
-		return "", problem.New(409, "in-use", "Wait until that is over, or change it first.", "%s names %s.", what, p.Name)
+	// What people wrote of the new name, such as what somebody may act on, must not come to hold for this pool.
+	for _, name := range []string{p.Name, to} {
+		if what, err := s.namesPool(p, name); err != nil {
+			return "", err
+		} else if what != "" {
+			return "", problem.New(409, "in-use", "Wait until that is over, or change it first.", "%s names %s.", what, name)
+		}
 	}
 	b := &store.Batch{}
 	done := fleet.RenamePool(s.Fleet.State, b, p, to)
@@ -96,8 +99,8 @@ func (s *Service) renamePool(by, name, to string) (id string, err error) {
 	return p.ID, nil
 }
 
-// namesPool says what that is under way, or that people wrote, names a pool; empty when nothing does.
-func (s *Service) namesPool(p *fleet.Pool) (string, error) {
+// namesPool says what is under way in a pool, or what people wrote that names it by a name; empty when nothing does.
+func (s *Service) namesPool(p *fleet.Pool, name string) (string, error) {
 	for _, w := range s.Swaps.SwapByID {
 		if w.Phase.Open() && slices.ContainsFunc(w.AllSeats(), func(x swap.Seat) bool { return x.PoolID == p.ID }) {
 			return "A swap that is open", nil
@@ -108,7 +111,7 @@ func (s *Service) namesPool(p *fleet.Pool) (string, error) {
 			return "An order that has no outcome yet", nil
 		}
 	}
-	quoted := ledger.Document(p.Name)
+	quoted := ledger.Document(name)
 	in := func(doc []byte) bool { return bytes.Contains(doc, quoted) }
 	return first(
 		func() (string, error) {
@@ -120,7 +123,7 @@ func (s *Service) namesPool(p *fleet.Pool) (string, error) {
 			return naming(
 				s.Store,
 				"name",
-				func(r store.Setting) string { return when(r.Pool == p.Name, "A threshold of its own") },
+				func(r store.Setting) string { return when(r.Pool == name, "A threshold of its own") },
 			)
 		},
 		func() (string, error) {

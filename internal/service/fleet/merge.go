@@ -20,6 +20,12 @@ func (d *Drive) calledBefore(want string) bool {
 	})
 }
 
+// hours are for how many it was powered on; known is false where it does not tell them.
+func (d *Drive) hours() (n float64, known bool) {
+	p, known := d.Record[powerOnHours].Last()
+	return p.Value, known
+}
+
 // TwoDrives says what shows that two identities are of two drives; nil when nothing does.
 func TwoDrives(from, into *Drive) error {
 	differ := func(do, format string, args ...any) error {
@@ -27,12 +33,8 @@ func TwoDrives(from, into *Drive) error {
 	}
 	const look = "These are two drives. Look at the label of each."
 	a, b := from.Tail(), into.Tail()
-	hours := func(d *Drive) (float64, bool) {
-		p, ok := d.Record[powerOnHours].Last()
-		return p.Value, ok
-	}
-	older, known := hours(from)
-	newer, both := hours(into)
+	older, known := from.hours()
+	newer, both := into.hours()
 	switch {
 	case from.Present:
 		return differ("Only an identity that no host reports any more can be merged into another.",
@@ -52,7 +54,8 @@ func TwoDrives(from, into *Drive) error {
 	return nil
 }
 
-// Merged are the facts of a drive with what was known under another identity of it. What speaks against it stays.
+// Merged are the facts of a drive with what was known under another identity of it. What speaks against it stays. That it
+// passed its test counts only where the hours of both show that it is one drive: anything else is somebody's word.
 func (d *Drive) Merged(from *Drive) Facts {
 	f := d.Facts
 	f.Before = append(append(slices.Clone(f.Before), from.Before...), from.Desc.Identity)
@@ -60,7 +63,8 @@ func (d *Drive) Merged(from *Drive) Facts {
 	f.Held = append(slices.Clone(from.Held), f.Held...)
 	f.Stays = append(slices.Clone(from.Stays), f.Stays...)
 	f.BadLinks = slices.Compact(slices.Sorted(slices.Values(append(slices.Clone(from.BadLinks), f.BadLinks...))))
-	if f.Accepted.At.IsZero() {
+	_, told := from.hours()
+	if _, tells := d.hours(); told && tells && f.Accepted.At.IsZero() {
 		f.Accepted = from.Accepted
 	}
 	if from.Past.At.After(f.Past.At) {

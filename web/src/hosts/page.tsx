@@ -198,62 +198,59 @@ function Layouts({ host }: { host: string }) {
     queryFn: () => got(client.GET("/hosts/{host}/layouts", { params: { path: { host } } })),
   });
   const all = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) }).data ?? [];
+  const others = all.map((h) => h.name).filter((name) => name !== host);
+  const own = (q.data ?? []).filter((l) => !l.told);
+  return own.map((l) => <Described key={l.name} host={host} layout={l} others={others} />);
+}
+
+function Described({ host, layout: l, others }: { host: string; layout: S["Layout"]; others: string[] }) {
   const act = useDo("hosts", "bays");
   const [to, setTo] = useState("");
-  const own = (q.data ?? []).filter((l) => !l.told);
+  const path = { params: { path: { host, name: l.name }, ...once() } };
   return (
-    <>
-      {own.map((l) => {
-        const path = { params: { path: { host, name: l.name }, ...once() } };
-        return (
-          <div key={l.name} className="flex flex-wrap items-center gap-3">
-            <span>
-              <b>{l.name}</b>{" "}
-              <span className="text-soft">
-                described: {l.sections.map((s) => `${s.name} ${s.rows} × ${s.columns}`).join(", ")}
-              </span>
-            </span>
-            <label className="flex items-center gap-2 text-soft">
-              moved to
-              <select className="field w-auto" value={to} onChange={(e) => setTo(e.target.value)}>
-                <option value="">another host</option>
-                {all
-                  .filter((h) => h.name !== host)
-                  .map((h) => (
-                    <option key={h.name}>{h.name}</option>
-                  ))}
-              </select>
-            </label>
-            {to && (
-              <button
-                className="button small main"
-                disabled={act.isPending}
-                onClick={() =>
-                  act.mutate({
-                    ask: () => got(client.POST("/hosts/{host}/layouts/{name}/move", { ...path, body: { name: to } })),
-                    says: `${l.name} is on ${to}. Which drive is in which bay is a guess there until somebody looks.`,
-                    then: () => setTo(""),
-                  })
-                }
-              >
-                It is on {to} now
-              </button>
-            )}
-            <button
-              className="button small"
-              disabled={act.isPending}
-              onClick={() =>
-                act.mutate({
-                  ask: () => got(client.DELETE("/hosts/{host}/layouts/{name}", path)),
-                  says: `${l.name} of ${host} is described no more.`,
-                })
-              }
-            >
-              Remove the description
-            </button>
-          </div>
-        );
-      })}
-    </>
+    <div className="flex flex-wrap items-center gap-3">
+      <span>
+        <b>{l.name}</b>{" "}
+        <span className="text-soft">
+          described: {l.sections.map((s) => `${s.name} ${s.rows} × ${s.columns}`).join(", ")}
+        </span>
+      </span>
+      <label className="flex items-center gap-2 text-soft">
+        moved to
+        <select className="field w-auto" value={to} onChange={(e) => setTo(e.target.value)}>
+          <option value="">another host</option>
+          {others.map((name) => (
+            <option key={name}>{name}</option>
+          ))}
+        </select>
+      </label>
+      {to && (
+        <button
+          className="button small main"
+          disabled={act.isPending}
+          onClick={() =>
+            act.mutate({
+              ask: () => got(client.POST("/hosts/{host}/layouts/{name}/move", { ...path, body: { name: to } })),
+              says: `${l.name} is on ${to}. Which drive is in which bay is a guess there until somebody looks.`,
+              then: () => setTo(""),
+            })
+          }
+        >
+          It is on {to} now
+        </button>
+      )}
+      <button
+        className="button small"
+        disabled={act.isPending}
+        onClick={() =>
+          act.mutate({
+            ask: () => got(client.DELETE("/hosts/{host}/layouts/{name}", path)),
+            says: `${l.name} of ${host} is described no more.`,
+          })
+        }
+      >
+        Remove the description
+      </button>
+    </div>
   );
 }

@@ -71,21 +71,26 @@ export function Import() {
     <details className="sheet mt-6 p-4">
       <summary className="min-h-8 cursor-pointer font-semibold">Many drives at once, from a table</summary>
       <div className="mt-2 space-y-3">
-        <label className="block">
-          <span className="mb-1 block text-soft">
-            A CSV file. Its first line names the columns: serial or drive, then any of{" "}
-            {(fields.data ?? []).map((f) => f.name).join(", ")}.
-          </span>
-          <input
-            type="file"
-            accept=".csv,text/csv"
-            disabled={!fields.data}
-            onChange={(e) => {
-              void read(e.target.files?.[0]);
-              e.target.value = ""; // the same file can be chosen again when it was mended
-            }}
-          />
-        </label>
+        <p className="text-soft">
+          A CSV file. Its first line names the columns: serial or drive, then any of{" "}
+          {(fields.data ?? []).map((f) => f.name).join(", ")}.
+        </p>
+        <p className="flex flex-wrap items-center gap-3">
+          <label className="button focus-within:outline-2 focus-within:outline-offset-2">
+            Choose a file
+            <input
+              type="file"
+              className="sr-only"
+              accept=".csv,text/csv"
+              disabled={!fields.data}
+              onChange={(e) => {
+                void read(e.target.files?.[0]);
+                e.target.value = ""; // the same file can be chosen again when it was mended
+              }}
+            />
+          </label>
+          {name && <span>{name}</span>}
+        </p>
         {wrong && (
           <p role="alert" className="font-semibold text-replace">
             {wrong} Nothing was written.

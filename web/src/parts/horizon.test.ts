@@ -19,6 +19,8 @@ it("is as high as the pool that is worst off, and unknown where one is", () => {
   const room = (p: S["Pool"]) => p.name.slice(0, 1);
   const [a, b] = together([pool("a1", 0), pool("b1", 1, { stale: true }), pool("a2", 2), pool("b2", 2)], room);
   expect(a).toMatchObject({ name: "a", pools: 2, margin: 0, known: true, below: 1, capacity: 200, used: 80 });
+  const [c] = together([pool("c1", 2), pool("c2", 2, { used_unknown: true, used_bytes: 0 })], room);
+  expect(c).toMatchObject({ capacity: 200, used: 40, measured: 100 });
   expect(b).toMatchObject({ name: "b", pools: 2, margin: 1, known: false, below: 0 });
 });
 

@@ -55,7 +55,9 @@ export type Group = {
   below: number;
   moving: number;
   capacity: number;
+  /** What is used, and of how much that is known. */
   used: number;
+  measured: number;
 };
 
 /** together puts pools, of which the one that is worst off comes first, into groups, and the last of many groups into one. */
@@ -75,6 +77,7 @@ export function together(pools: S["Pool"][], name: (p: S["Pool"]) => string): Gr
             moving: was.moving + g.moving,
             capacity: was.capacity + g.capacity,
             used: was.used + g.used,
+            measured: was.measured + g.measured,
           }
         : { ...g, name: key, to },
     );
@@ -90,6 +93,7 @@ export function together(pools: S["Pool"][], name: (p: S["Pool"]) => string): Gr
       moving: state === "running" || state === "paused" ? 1 : 0,
       capacity: p.capacity_bytes,
       used: p.used_unknown ? 0 : p.used_bytes,
+      measured: p.used_unknown ? 0 : p.capacity_bytes,
     });
   }
   const all = [...groups.values()];
@@ -103,18 +107,14 @@ export function together(pools: S["Pool"][], name: (p: S["Pool"]) => string): Gr
 const step = 11;
 
 function GroupBlock({ group: g, share }: { group: Group; share: number }) {
-  const margin = !g.known
-    ? "of some the margin is unknown"
-    : g.margin < 0
-      ? "one has lost data"
-      : g.margin === 0
-        ? "one cannot lose another drive"
-        : `each can lose ${g.margin} more`;
-  const full = g.capacity ? g.used / g.capacity : 0;
+  const worst = g.margin < 0 ? "one has lost data" : g.margin === 0 ? "one cannot lose another drive" : "";
+  const margin = [worst, g.known ? "" : "of some the margin is unknown"].filter(Boolean).join(", ");
+  const full = g.measured ? g.used / g.measured : 0;
+  const filled = g.measured ? `${Math.round(full * 100)} % of ${decimal(g.measured)} full` : "how full is not known";
   const label =
-    `${g.name}: ${g.pools} ${g.pools === 1 ? "pool" : "pools"}, ${margin}` +
+    `${g.name}: ${g.pools} ${g.pools === 1 ? "pool" : "pools"}, ${margin || `each can lose ${g.margin} more`}` +
     `${g.below ? `; ${g.below} below their whole margin` : ""}${g.moving ? `; ${g.moving} recovering` : ""}; ` +
-    `${Math.round(full * 100)} % of ${decimal(g.capacity)} full`;
+    `${filled}${g.measured < g.capacity && g.measured ? `, ${decimal(g.capacity - g.measured)} not known` : ""}`;
   return (
     <Block
       to={g.to}

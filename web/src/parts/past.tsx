@@ -88,7 +88,7 @@ export function TimeLine({ close }: { close: () => void }) {
   return (
     <section
       aria-label="Time line"
-      className="no-print sticky bottom-12 z-30 mx-auto max-w-6xl space-y-2 border-t-2 border-edge bg-sheet px-4 py-3"
+      className="no-print sticky bottom-20 z-30 sm:bottom-12 mx-auto max-w-6xl space-y-2 border-t-2 border-edge bg-sheet px-4 py-3"
     >
       <div className="flex flex-wrap items-center gap-2">
         <label className="flex items-center gap-2">
@@ -135,7 +135,7 @@ export function TimeLine({ close }: { close: () => void }) {
       />
       <p className="flex justify-between text-sm text-soft">
         <span>kept from {exact(new Date(first))} on</span>
-        <span>
+        <span className="hidden sm:inline">
           the same on the command line: <code>lantern --at "{exact(new Date(shown)).slice(0, 16)}" round</code>
         </span>
       </p>

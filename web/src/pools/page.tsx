@@ -53,7 +53,7 @@ export default function PoolPage() {
         aside={
           <>
             {p.kind} on {p.hosts.join(", ")} · seen <Ago at={p.seen_at} />
-            {p.stale && (p.not_seen_since ? " (not reported any more)" : " (its host is quiet)")}
+            {p.stale && (p.not_seen_since ? " (not reported any more)" : " (its host does not report)")}
           </>
         }
       >
